@@ -1,0 +1,126 @@
+//! Turns a snapshot into the one document that every format is written from.
+//!
+//! A pure function: the same snapshot gives the same document. What is wrong with the data
+//! (a failed query, a column that is not there) is said in the block's place.
+
+mod blocks;
+mod summary;
+
+use std::collections::HashMap;
+
+use crate::{
+    definition::Dashboard,
+    document::{Body, DataTable, Document, Front, Provenance, Section},
+    markdown,
+    snapshot::{BadSnapshot, Outcome, Snapshot, sha256},
+    unit::Unit,
+};
+
+/// Palette positions by series name, in order of first appearance in the document.
+#[derive(Default)]
+struct Colours(HashMap<String, usize>);
+
+impl Colours {
+    fn of(&mut self, name: &str) -> usize {
+        let next = self.0.len();
+        *self.0.entry(name.to_owned()).or_insert(next)
+    }
+}
+
+/// What composing one block may read and add to.
+struct Context<'a> {
+    snapshot: &'a Snapshot,
+    dashboard: &'a Dashboard,
+    colours: Colours,
+    data: Vec<DataTable>,
+    file_stem: String,
+}
+
+/// Composes the document of a snapshot.
+///
+/// # Errors
+/// Only if the definitions frozen in the snapshot cannot be read, which means that the
+/// snapshot was altered or is of another version.
+pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
+    let (report, dashboards) = snapshot.definitions()?;
+    let zone = snapshot.window.zone;
+    let file_stem = format!("{}_{}", report.name, snapshot.window.file_stamp());
+    let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
+    let mut colours = Colours::default();
+    for dashboard in &dashboards {
+        let mut context = Context { snapshot, dashboard, colours, data, file_stem: file_stem.clone() };
+        for section in &dashboard.sections {
+            let blocks: Vec<_> = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
+            failed.extend(blocks.iter().filter_map(|block| match &block.body {
+                Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
+                _ => None,
+            }));
+            sections.push(Section { title: section.title.clone(), text: section.text.as_deref().map(markdown::read).unwrap_or_default(), blocks });
+        }
+        colours = context.colours;
+        data = context.data;
+    }
+    let parameters = dashboards.iter().flat_map(|dashboard| &dashboard.parameters);
+    let filters = parameters.filter_map(|parameter| Some((parameter.title.clone(), snapshot.values.get(&parameter.name)?.readable()))).collect();
+    let mut sources: Vec<String> = snapshot.queries.iter().map(|record| record.source_title.clone()).collect();
+    sources.sort();
+    sources.dedup();
+    Ok(Document {
+        language: "en".to_owned(),
+        report: report.name.clone(),
+        title: report.title.clone(),
+        front: Front {
+            window_label: snapshot.window.label(),
+            window_exact: snapshot.window.exact_in_words(),
+            window_machine: snapshot.window.exact(),
+            filters,
+            sources,
+            scheduled_for: zone.readable(snapshot.scheduled_for),
+            made_at: zone.readable(snapshot.made_at),
+            made_at_seconds: snapshot.made_at.timestamp(),
+            run_id: snapshot.run_id.clone(),
+        },
+        summary: summary::summarise(&sections, &failed),
+        sections,
+        provenance: snapshot.queries.iter().map(|record| provenance(record, snapshot)).collect(),
+        data,
+        file_stem,
+        failed,
+    })
+}
+
+fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot) -> Provenance {
+    let (rows, sha256) = match &record.outcome {
+        Outcome::Rows(table) => {
+            let more = if table.truncated { "first " } else { "" };
+            let bytes = serde_json::to_vec(table).unwrap_or_default();
+            (format!("{more}{}", crate::unit::grouped(table.rows.len() as f64, 0)), sha256(&bytes))
+        }
+        Outcome::Failed(_) => ("failed".to_owned(), String::new()),
+    };
+    Provenance {
+        query: format!("{} / {}", record.dashboard, record.name),
+        source: record.source_title.clone(),
+        asked_at: snapshot.window.zone.local(record.started).format("%-d %b %Y %H:%M:%S").to_string(),
+        took: Unit::Milliseconds.format(((record.ended - record.started).num_microseconds().unwrap_or(0) as f64 / 1000.0).max(0.0)),
+        rows,
+        sha256,
+    }
+}
+
+/// Small letters, digits and hyphens: safe in a file name on every system.
+fn slug(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.to_lowercase().chars() {
+        if c.is_ascii_alphanumeric() {
+            out.push(c);
+        } else if !out.ends_with('-') && !out.is_empty() {
+            out.push('-');
+        }
+    }
+    let out = out.trim_end_matches('-');
+    if out.is_empty() { "table".to_owned() } else { out.chars().take(60).collect() }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,396 @@
+//! One block of a dashboard with the rows of its query, as a reader sees it.
+
+use chrono::{DateTime, Datelike, Utc};
+
+use super::{Context, slug};
+use crate::{
+    chart::{self, BarSeries, Chart, Plot, Series},
+    definition::{Block as Definition, BlockKind, Query},
+    document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
+    markdown,
+    nearest::suggestion,
+    snapshot::Outcome,
+    status::{Status, Thresholds, Worse},
+    table::{Table, Value},
+    unit::{Scale, Unit, grouped},
+    zone::Zone,
+};
+
+/// The most rows that a table shows in a laid-out document; CSV has them all.
+const MOST_ROWS: usize = 200;
+/// The most lines that a figure can tell apart.
+const MOST_SERIES: usize = 16;
+
+pub(super) fn compose(block: &Definition, context: &mut Context<'_>) -> Block {
+    let body = match &block.kind {
+        BlockKind::Text(text) => Body::Text { parts: markdown::read(text) },
+        _ => with_rows(block, context).unwrap_or_else(|reason| Body::Failed { reason }),
+    };
+    Block { title: block.title.clone(), width: block.width, note: block.note.clone(), body }
+}
+
+fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, String> {
+    let name = block.query.as_ref().map(|query| query.value.as_str()).unwrap_or_default();
+    let query = context.dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
+    let snapshot = context.snapshot;
+    let record = snapshot.query(&context.dashboard.name, name).ok_or_else(|| format!("the snapshot has no answer to \"{name}\""))?;
+    let table = match &record.outcome {
+        Outcome::Failed(reason) => return Err(reason.clone()),
+        Outcome::Rows(table) => table,
+    };
+    match &block.kind {
+        BlockKind::Table { columns, limit } => shown_table(block, query, table, columns, *limit, context),
+        _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", record.source_title) }),
+        BlockKind::Figures { columns } => figures(query, table, columns, snapshot.window.zone),
+        BlockKind::Line { time, values, series } => lines(block, query, table, (time, values, series.as_deref()), context),
+        BlockKind::Bar { label, values } => bars(block, query, table, label, values, context),
+        BlockKind::Text(_) => Ok(Body::Text { parts: Vec::new() }),
+    }
+}
+
+/// The position of a named column, or what is wrong with the name.
+fn column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
+    table.column(name).ok_or_else(|| {
+        let known: Vec<&str> = table.columns.iter().map(|column| column.name.as_str()).collect();
+        format!("the query \"{}\" has no column \"{name}\".{} It has: {}", query.name, suggestion(name, known.iter().copied()), known.join(", "))
+    })
+}
+
+fn numeric_column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
+    let index = column(table, query, name)?;
+    let kind = table.columns[index].kind;
+    // A column of nothing but missing values has no kind of its own.
+    let bare = table.rows.iter().all(|row| row[index] == Value::Missing);
+    if kind.is_numeric() || bare {
+        Ok(index)
+    } else {
+        Err(format!("the column \"{name}\" of the query \"{}\" holds {}s, not numbers", query.name, kind.name()))
+    }
+}
+
+fn chosen(table: &Table, query: &Query, names: &[String]) -> Result<Vec<usize>, String> {
+    if names.is_empty() { Ok((0..table.columns.len()).collect()) } else { names.iter().map(|name| column(table, query, name)).collect() }
+}
+
+/// The title of a column: the author's, else its name with spaces and a capital.
+fn title(query: &Query, name: &str) -> String {
+    query.hint(name).and_then(|hint| hint.title.clone()).unwrap_or_else(|| {
+        let mut words = name.replace('_', " ");
+        if let Some(first) = words.get_mut(..1) {
+            first.make_ascii_uppercase();
+        }
+        words
+    })
+}
+
+fn unit(query: &Query, name: &str) -> Unit {
+    query.hint(name).map(|hint| hint.unit.clone()).unwrap_or_default()
+}
+
+fn thresholds(query: &Query, name: &str) -> Thresholds {
+    query.hint(name).map(|hint| hint.thresholds).unwrap_or_default()
+}
+
+fn figures(query: &Query, table: &Table, names: &[String], zone: Zone) -> Result<Body, String> {
+    let row = &table.rows[0];
+    let figures = chosen(table, query, names)?
+        .into_iter()
+        .map(|index| {
+            let name = &table.columns[index].name;
+            let (unit, thresholds) = (unit(query, name), thresholds(query, name));
+            let value = match &row[index] {
+                Value::Missing => "–".to_owned(),
+                value => value.as_number().map_or_else(|| readable(value, zone, true), |number| unit.format(number)),
+            };
+            Figure {
+                title: title(query, name),
+                value,
+                status: thresholds.is_set().then(|| thresholds.status(row[index].as_number())),
+                limits: limits_in_words(&thresholds, &unit),
+            }
+        })
+        .collect();
+    Ok(Body::Figures { figures })
+}
+
+fn limits_in_words(thresholds: &Thresholds, unit: &Unit) -> Option<String> {
+    let direction = match thresholds.worse {
+        Worse::Higher => "from",
+        Worse::Lower => "at or below",
+    };
+    let parts: Vec<String> = [("warning", thresholds.warning), ("critical", thresholds.critical)]
+        .into_iter()
+        .filter_map(|(word, limit)| Some(format!("{word} {direction} {}", unit.format(limit?))))
+        .collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+fn lines(
+    block: &Definition,
+    query: &Query,
+    table: &Table,
+    (time, values, series): (&str, &[String], Option<&str>),
+    context: &mut Context<'_>,
+) -> Result<Body, String> {
+    let time_index = column(table, query, time)?;
+    let window = context.snapshot.window;
+    type Points = Vec<(DateTime<Utc>, Option<f64>)>;
+    let mut groups: Vec<(String, Points)> = Vec::new();
+    let instant = |row: &[Value]| match &row[time_index] {
+        Value::Instant(at) => Some(*at),
+        Value::Date(date) => Some(window.zone.start_of(*date)),
+        _ => None,
+    };
+    if table.rows.iter().all(|row| instant(row).is_none()) {
+        return Err(format!("the column \"{time}\" of the query \"{}\" holds no times", query.name));
+    }
+    match series {
+        Some(series) => {
+            let (value_index, series_index) = (numeric_column(table, query, &values[0])?, column(table, query, series)?);
+            for row in &table.rows {
+                let Some(at) = instant(row) else { continue };
+                let name = readable(&row[series_index], window.zone, true);
+                let group = match groups.iter().position(|(known, _)| *known == name) {
+                    Some(found) => found,
+                    None => {
+                        groups.push((name, Points::new()));
+                        groups.len() - 1
+                    }
+                };
+                groups[group].1.push((at, row[value_index].as_number()));
+            }
+        }
+        None => {
+            for name in values {
+                let index = numeric_column(table, query, name)?;
+                let points = table.rows.iter().filter_map(|row| Some((instant(row)?, row[index].as_number()))).collect();
+                groups.push((title(query, name), points));
+            }
+        }
+    }
+    if groups.len() > MOST_SERIES {
+        return Err(format!("{} series are too many to tell apart in one figure; narrow the query to {MOST_SERIES} or fewer", groups.len()));
+    }
+    let (unit, thresholds) = (unit(query, &values[0]), thresholds(query, &values[0]));
+    let all: Vec<f64> = groups.iter().flat_map(|(_, points)| points.iter().filter_map(|(_, value)| *value)).collect();
+    if all.is_empty() {
+        return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
+    }
+    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, false);
+    let limits = visible(chart::limits(&thresholds, factor, &axis.unit), &axis);
+    let description = describe_lines(&block.title, &groups, &unit, &window.label());
+    let series = groups
+        .into_iter()
+        .map(|(name, mut points)| {
+            points.sort_by_key(|(at, _)| *at);
+            let scaled: Vec<_> = points.into_iter().map(|(at, value)| (at, value.map(|value| value * factor))).collect();
+            let stretches = chart::stretches(&scaled).into_iter().map(chart::thin).collect();
+            Series { colour: context.colours.of(&name), name, stretches }
+        })
+        .collect();
+    let chart = Chart { axis, limits, plot: Plot::Lines { axis: chart::time_axis(&window, 9), series }, description };
+    Ok(Body::Chart { chart })
+}
+
+fn visible(limits: Vec<chart::Limit>, axis: &chart::ValueAxis) -> Vec<chart::Limit> {
+    limits.into_iter().filter(|limit| limit.at >= axis.min && limit.at <= axis.max).collect()
+}
+
+fn describe_lines(title: &str, groups: &[(String, Vec<(DateTime<Utc>, Option<f64>)>)], unit: &Unit, window: &str) -> String {
+    let mut text = format!("Line chart: {title}, {window}.");
+    for (name, points) in groups {
+        let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
+        let Some(last) = values.last() else {
+            text += &format!(" {name}: no values.");
+            continue;
+        };
+        let (low, high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
+        text += &format!(" {name}: lowest {}, highest {}, last {}.", unit.format(low), unit.format(high), unit.format(*last));
+    }
+    text
+}
+
+fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[String], context: &mut Context<'_>) -> Result<Body, String> {
+    let label_index = column(table, query, label)?;
+    let indexes: Vec<usize> = names.iter().map(|name| numeric_column(table, query, name)).collect::<Result<_, _>>()?;
+    const MOST_BARS: usize = 60;
+    if table.rows.len() > MOST_BARS {
+        return Err(format!("{} bars are too many for one figure; narrow the query to {MOST_BARS} or fewer", table.rows.len()));
+    }
+    let (unit, thresholds) = (unit(query, &names[0]), thresholds(query, &names[0]));
+    let all: Vec<f64> = table.rows.iter().flat_map(|row| indexes.iter().filter_map(|index| row[*index].as_number())).collect();
+    if all.is_empty() {
+        return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
+    }
+    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, true);
+    let categories: Vec<String> = table.rows.iter().map(|row| readable(&row[label_index], context.snapshot.window.zone, true)).collect();
+    let series: Vec<BarSeries> = names
+        .iter()
+        .zip(&indexes)
+        .map(|(name, index)| {
+            let values: Vec<Option<f64>> = table.rows.iter().map(|row| row[*index].as_number()).collect();
+            let title = title(query, name);
+            BarSeries {
+                colour: context.colours.of(&title),
+                name: title,
+                labels: values.iter().map(|value| value.map_or_else(|| "–".to_owned(), |value| unit.format(value))).collect(),
+                statuses: values.iter().map(|value| if thresholds.is_set() { thresholds.status(*value) } else { Status::Ok }).collect(),
+                values: values.iter().map(|value| value.map(|value| value * factor)).collect(),
+            }
+        })
+        .collect();
+    let mut description = format!("Bar chart: {}.", block.title);
+    for bars in &series {
+        let pairs: Vec<String> = categories.iter().zip(&bars.labels).map(|(category, value)| format!("{category} {value}")).collect();
+        description += &format!(" {}: {}.", bars.name, pairs.join(", "));
+    }
+    let limits = visible(chart::limits(&thresholds, factor, &axis.unit), &axis);
+    Ok(Body::Chart { chart: Chart { axis, limits, plot: Plot::Bars { categories, series }, description } })
+}
+
+fn shown_table(block: &Definition, query: &Query, table: &Table, names: &[String], limit: Option<usize>, context: &mut Context<'_>) -> Result<Body, String> {
+    let indexes = chosen(table, query, names)?;
+    let zone = context.snapshot.window.zone;
+    let file_name = free_file_name(&block.title, context);
+    let heading = |index: &usize| {
+        let name = &table.columns[*index].name;
+        let symbol = unit(query, name).symbol().to_owned();
+        if symbol.is_empty() { name.clone() } else { format!("{name} [{symbol}]") }
+    };
+    let whole = Table {
+        columns: indexes.iter().map(|index| table.columns[*index].clone()).collect(),
+        rows: table.rows.iter().map(|row| indexes.iter().map(|index| row[*index].clone()).collect()).collect(),
+        truncated: table.truncated,
+    };
+    context.data.push(DataTable {
+        title: block.title.clone(),
+        file_name: file_name.clone(),
+        headings: indexes.iter().map(heading).collect(),
+        table: whole,
+        zone,
+    });
+    if table.rows.is_empty() {
+        return Ok(Body::Empty { sentence: "No rows in this window.".to_owned() });
+    }
+
+    let shown = limit.unwrap_or(MOST_ROWS).min(MOST_ROWS).min(table.rows.len());
+    let this_year = zone.local(context.snapshot.window.to).year();
+    let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year)).collect();
+    let rows: Vec<Vec<Cell>> = table.rows[..shown].iter().map(|row| columns.iter().map(|column| column.cell(&row[column.index])).collect()).collect();
+    let headings = columns
+        .iter()
+        .enumerate()
+        .map(|(i, column)| {
+            let longest = rows.iter().map(|row| row[i].text.chars().count()).max().unwrap_or(0);
+            let marks = if rows.iter().any(|row| row[i].mark.is_some()) { 3 } else { 0 };
+            // A heading may break between words, so only its longest word counts whole.
+            let heading = format!("{} {}", column.title, column.scale.suffix);
+            let word = heading.split_whitespace().map(|word| word.chars().count()).max().unwrap_or(0).max(heading.chars().count() / 2);
+            Heading {
+                title: column.title.clone(),
+                unit: column.scale.suffix.clone(),
+                align: column.align,
+                weight: (longest.max(word) + marks).clamp(4, 40) as f64 + 2.0,
+            }
+        })
+        .collect();
+    let total = grouped(table.rows.len() as f64, 0);
+    let cut = (shown < table.rows.len() || table.truncated).then(|| {
+        let more = if table.truncated { format!("more than {total} (the limit of the source cut the rest off)") } else { total };
+        format!("The first {} of {more} rows; all rows that were read are in {file_name}.", grouped(shown as f64, 0))
+    });
+    Ok(Body::Table { table: ShownTable { headings, rows, cut } })
+}
+
+fn free_file_name(title: &str, context: &Context<'_>) -> String {
+    let base = format!("{}_{}", context.file_stem, slug(title));
+    let taken = |name: &str| context.data.iter().any(|data| data.file_name == name);
+    let first = format!("{base}.csv");
+    if !taken(&first) {
+        return first;
+    }
+    (2..).map(|n| format!("{base}-{n}.csv")).find(|name| !taken(name)).unwrap_or(first)
+}
+
+/// How all cells of one column read, so that they can be compared at a glance: one scale
+/// and one count of decimals.
+struct ColumnFormat {
+    index: usize,
+    title: String,
+    scale: Scale,
+    decimals: usize,
+    align: Align,
+    thresholds: Thresholds,
+    zone: Zone,
+    year: bool,
+}
+
+impl ColumnFormat {
+    fn new(query: &Query, table: &Table, index: usize, zone: Zone, this_year: i32) -> Self {
+        let column = &table.columns[index];
+        let numbers: Vec<f64> = table.rows.iter().filter_map(|row| row[index].as_number()).collect();
+        let unit = unit(query, &column.name);
+        let scale =
+            if numbers.is_empty() { Scale { factor: 1.0, suffix: String::new() } } else { unit.scale(numbers.iter().fold(0.0, |most, n| n.abs().max(most))) };
+        let scaled: Vec<f64> = numbers.iter().map(|n| n * scale.factor).collect();
+        let decimals = match unit {
+            Unit::Currency(_) => 2,
+            _ => decimals(&scaled),
+        };
+        let years = |value: &Value| match value {
+            Value::Instant(at) => zone.local(*at).year() != this_year,
+            Value::Date(_) => true,
+            _ => false,
+        };
+        ColumnFormat {
+            index,
+            title: title(query, &column.name),
+            scale,
+            decimals,
+            align: if column.kind.is_numeric() { Align::Right } else { Align::Left },
+            thresholds: thresholds(query, &column.name),
+            zone,
+            year: table.rows.iter().any(|row| years(&row[index])),
+        }
+    }
+
+    fn cell(&self, value: &Value) -> Cell {
+        let number = value.as_number();
+        let text = match (value, number) {
+            (Value::Missing, _) => "–".to_owned(),
+            (_, Some(number)) => grouped(number * self.scale.factor, self.decimals),
+            (value, None) => readable(value, self.zone, self.year),
+        };
+        let status = if self.thresholds.is_set() && number.is_some() { self.thresholds.status(number) } else { Status::Ok };
+        Cell { text, mark: (status >= Status::Warning).then_some(status) }
+    }
+}
+
+/// As many decimals as the largest value deserves; two where values crowd below 100 %.
+fn decimals(values: &[f64]) -> usize {
+    if values.iter().all(|v| v.fract() == 0.0) {
+        return 0;
+    }
+    let largest = values.iter().fold(0f64, |most, v| most.max(v.abs()));
+    match largest {
+        l if l >= 1000.0 => 0,
+        l if l > 99.0 && l <= 100.0 => 2,
+        l if l >= 100.0 => 1,
+        l if l >= 10.0 => 1,
+        l if l >= 0.1 => 2,
+        _ => 4,
+    }
+}
+
+/// A value that is not a number, for people.
+fn readable(value: &Value, zone: Zone, year: bool) -> String {
+    match value {
+        Value::Missing => "–".to_owned(),
+        Value::Boolean(true) => "yes".to_owned(),
+        Value::Boolean(false) => "no".to_owned(),
+        Value::Text(text) => text.clone(),
+        Value::Instant(at) => zone.local(*at).format(if year { "%-d %b %Y %H:%M" } else { "%-d %b %H:%M" }).to_string(),
+        Value::Date(date) => date.format("%-d %b %Y").to_string(),
+        number => number.as_number().map_or_else(|| "–".to_owned(), crate::unit::readable_number),
+    }
+}

@@ -1,0 +1,153 @@
+use std::collections::BTreeMap;
+
+use super::*;
+use crate::{
+    Column, ColumnKind, Table, Value, Window,
+    document::{Align, ShownTable},
+    snapshot::{FrozenDefinition, QueryRecord},
+    status::Status,
+};
+
+const REPORT: &str = r#"
+[report]
+name = "daily"
+title = "Daily ferries"
+time-zone = "Atlantic/Faroe"
+dashboards = ["ferries"]
+[window]
+previous = "day"
+"#;
+
+fn dashboard(block: &str) -> String {
+    format!(
+        r#"
+[dashboard]
+name = "ferries"
+title = "Ferries"
+[[query]]
+name = "q"
+source = "ops"
+sql = "select 1"
+[[query.column]]
+name = "used"
+title = "Disk used"
+unit = "percent"
+warning = 80
+critical = 90
+[[section]]
+title = "S"
+[[section.block]]
+title = "B"
+query = "q"
+{block}
+"#
+    )
+}
+
+fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
+    let at = |text: &str| text.parse().unwrap();
+    Snapshot {
+        layout: Snapshot::LAYOUT,
+        run_id: "run-1".into(),
+        report: "daily".into(),
+        scheduled_for: at("2026-10-26T07:30:00Z"),
+        made_at: at("2026-10-26T07:30:02Z"),
+        window: Window { from: at("2026-10-24T23:00:00Z"), to: at("2026-10-26T00:00:00Z"), zone: "Atlantic/Faroe".parse().unwrap() },
+        values: BTreeMap::new(),
+        definitions: vec![FrozenDefinition { file: "r".into(), text: REPORT.into() }, FrozenDefinition { file: "d".into(), text: dashboard(block) }],
+        queries: vec![QueryRecord {
+            dashboard: "ferries".into(),
+            name: "q".into(),
+            source: "ops".into(),
+            source_title: "Operations".into(),
+            text: "select 1".into(),
+            started: at("2026-10-26T07:30:00Z"),
+            ended: at("2026-10-26T07:30:01.5Z"),
+            outcome,
+        }],
+    }
+}
+
+fn rows(rows: &[(&str, Option<f64>)]) -> Outcome {
+    Outcome::Rows(Table {
+        columns: vec![Column { name: "host".into(), kind: ColumnKind::Text }, Column { name: "used".into(), kind: ColumnKind::Number }],
+        rows: rows.iter().map(|(host, used)| vec![Value::Text((*host).into()), used.map_or(Value::Missing, Value::Number)]).collect(),
+        truncated: false,
+    })
+}
+
+fn table(document: &Document) -> &ShownTable {
+    let Body::Table { table } = &document.sections[0].blocks[0].body else { panic!("{document:?}") };
+    table
+}
+
+#[test]
+fn the_front_says_what_this_is_and_of_when() {
+    let document = compose(&snapshot("show = \"table\"", rows(&[("a", Some(1.0))]))).unwrap();
+    assert_eq!(document.title, "Daily ferries");
+    assert_eq!(document.front.window_label, "Sunday 25 October 2026, 25 h");
+    assert_eq!(document.front.window_exact, "from 25 Oct 2026 00:00 (UTC+01:00) up to, not including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe");
+    assert_eq!(document.front.made_at, "Monday 26 October 2026, 07:30");
+    assert_eq!(document.file_stem, "daily_2026-10-25");
+    assert_eq!(document.provenance[0].took.replace('\u{a0}', " "), "1500 ms".replace("1500", "1,500"));
+}
+
+#[test]
+fn a_table_marks_what_is_past_its_limits_and_the_summary_counts_it() {
+    let document = compose(&snapshot("show = \"table\"", rows(&[("a", Some(91.25)), ("b", Some(80.0)), ("c", Some(5.0)), ("d", None)]))).unwrap();
+    let shown = table(&document);
+    assert_eq!(shown.headings[1].title, "Disk used");
+    assert_eq!((shown.headings[1].align, shown.headings[1].unit.as_str()), (Align::Right, "%"));
+    let cells: Vec<_> = shown.rows.iter().map(|row| (row[1].text.as_str(), row[1].mark)).collect();
+    // One column, one count of decimals; what is missing is not zero and not judged.
+    assert_eq!(cells, [("91.2", Some(Status::Critical)), ("80.0", Some(Status::Warning)), ("5.0", None), ("–", None)]);
+    assert_eq!(document.summary.status, Status::Critical);
+    assert_eq!(document.summary.lines, ["B: 1 critical and 1 warning of 4 rows"]);
+    assert_eq!(document.data[0].headings, ["host", "used [%]"]);
+    assert_eq!(document.data[0].file_name, "daily_2026-10-25_b.csv");
+}
+
+#[test]
+fn a_long_table_is_cut_and_says_where_the_rest_is() {
+    let names: Vec<String> = (0..1234).map(|i| format!("h{i}")).collect();
+    let many: Vec<_> = names.iter().map(|name| (name.as_str(), Some(1.0))).collect();
+    let document = compose(&snapshot("show = \"table\"\nlimit = 10", rows(&many))).unwrap();
+    assert_eq!(table(&document).rows.len(), 10);
+    assert_eq!(table(&document).cut.as_deref(), Some("The first 10 of 1,234 rows; all rows that were read are in daily_2026-10-25_b.csv."));
+    assert_eq!(document.data[0].table.rows.len(), 1234);
+}
+
+#[test]
+fn key_figures_carry_their_status_and_limits() {
+    let document = compose(&snapshot("show = \"figures\"\ncolumns = [\"used\"]", rows(&[("a", Some(85.0))]))).unwrap();
+    let Body::Figures { figures } = &document.sections[0].blocks[0].body else { panic!() };
+    assert_eq!((figures[0].title.as_str(), figures[0].value.replace('\u{a0}', " ")), ("Disk used", "85 %".to_owned()));
+    assert_eq!(figures[0].status, Some(Status::Warning));
+    assert_eq!(figures[0].limits.as_deref().map(|text| text.replace('\u{a0}', " ")).as_deref(), Some("warning from 80 %, critical from 90 %"));
+}
+
+#[test]
+fn what_cannot_be_shown_says_why_in_its_place() {
+    let failed = |block: &str, outcome| compose(&snapshot(block, outcome)).unwrap().failed;
+    assert_eq!(
+        failed("show = \"table\"", Outcome::Failed("relation \"x\" does not exist".into())),
+        [("B".to_owned(), "relation \"x\" does not exist".to_owned())]
+    );
+    let lost = failed("show = \"bar\"\nlabel = \"hst\"\nvalue = \"used\"", rows(&[("a", Some(1.0))]));
+    assert_eq!(lost[0].1, "the query \"q\" has no column \"hst\". Did you mean \"host\"? It has: host, used");
+    let text = failed("show = \"bar\"\nlabel = \"host\"\nvalue = \"host\"", rows(&[("a", Some(1.0))]));
+    assert_eq!(text[0].1, "the column \"host\" of the query \"q\" holds texts, not numbers");
+    let empty = compose(&snapshot("show = \"figures\"", rows(&[]))).unwrap();
+    assert_eq!(empty.sections[0].blocks[0].body, Body::Empty { sentence: "Operations has no data in this window.".into() });
+    assert_eq!(empty.failed, []);
+}
+
+#[test]
+fn the_same_snapshot_gives_the_same_document_after_storage() {
+    let snapshot = snapshot("show = \"table\"", rows(&[("a", Some(0.1)), ("b", None)]));
+    let bytes = snapshot.to_bytes();
+    let stored = Snapshot::from_bytes(&bytes).unwrap();
+    assert_eq!(stored, snapshot);
+    assert_eq!(stored.to_bytes(), bytes);
+    assert_eq!(compose(&stored).unwrap(), compose(&snapshot).unwrap());
+}

@@ -1,0 +1,138 @@
+//! Definitions: the TOML files that say what a source, a dashboard or a report is.
+//!
+//! A file is parsed once, here, into values that are valid; nothing behind this module sees
+//! raw TOML. [`DefinitionSet::check`] then looks at what files say of one another.
+
+mod dashboard;
+mod reader;
+mod report;
+mod set;
+mod source;
+
+use serde::{Deserialize, Serialize};
+
+pub use dashboard::{Block, BlockKind, ColumnHint, Dashboard, Parameter, ParameterKind, ParameterValue, Query, Section, Width};
+pub use reader::{Place, Placed, Problem};
+pub use report::{Audience, Format, Mailbox, OnFailedBlock, Report};
+pub use set::DefinitionSet;
+pub use source::{PostgresqlSource, Setting, Source, SourceKind, Tls, split_address};
+
+use reader::{Node, Reader};
+
+/// What a definition file defines.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    Source,
+    Dashboard,
+    Report,
+}
+
+impl Kind {
+    pub const ALL: [Kind; 3] = [Kind::Source, Kind::Dashboard, Kind::Report];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            Kind::Source => "source",
+            Kind::Dashboard => "dashboard",
+            Kind::Report => "report",
+        }
+    }
+
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+}
+
+/// A parsed definition.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Definition {
+    Source(Source),
+    Dashboard(Dashboard),
+    Report(Report),
+}
+
+impl Definition {
+    pub fn kind(&self) -> Kind {
+        match self {
+            Definition::Source(_) => Kind::Source,
+            Definition::Dashboard(_) => Kind::Dashboard,
+            Definition::Report(_) => Kind::Report,
+        }
+    }
+
+    pub fn name(&self) -> &str {
+        match self {
+            Definition::Source(source) => &source.name,
+            Definition::Dashboard(dashboard) => &dashboard.name,
+            Definition::Report(report) => &report.name,
+        }
+    }
+
+    pub fn title(&self) -> &str {
+        match self {
+            Definition::Source(source) => &source.title,
+            Definition::Dashboard(dashboard) => &dashboard.title,
+            Definition::Report(report) => &report.title,
+        }
+    }
+
+    pub fn place(&self) -> &Place {
+        match self {
+            Definition::Source(source) => &source.place,
+            Definition::Dashboard(dashboard) => &dashboard.place,
+            Definition::Report(report) => &report.place,
+        }
+    }
+
+    /// Parses one file. `file` is only used to say where problems are.
+    ///
+    /// # Errors
+    /// Every problem found in the file, in the order of its lines; never an empty list.
+    pub fn parse(file: &str, text: &str) -> Result<Self, Vec<Problem>> {
+        let reader = Reader::new(file, text);
+        let document = match toml_edit::Document::parse(text) {
+            Ok(document) => document,
+            Err(error) => {
+                reader.report(error.span().map_or(0, |span| span.start), "", error.message().trim().replace('\n', "; "));
+                return Err(reader.into_problems());
+            }
+        };
+        let parsed = {
+            let root = Node::new(&reader, document.as_table(), "", 0);
+            let present: Vec<Kind> = Kind::ALL.into_iter().filter(|kind| root.has(kind.name())).collect();
+            match present[..] {
+                [Kind::Source] => source::read(&root).map(Definition::Source),
+                [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
+                [Kind::Report] => report::read(&root).map(Definition::Report),
+                [] => {
+                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard] or [report]");
+                    None
+                }
+                _ => {
+                    reader.report(0, "", "the file defines several things; write one source, dashboard or report a file");
+                    None
+                }
+            }
+            .inspect(|_| root.close())
+        };
+        let problems = reader.into_problems();
+        match parsed {
+            Some(definition) if problems.is_empty() => Ok(definition),
+            _ => Err(problems),
+        }
+    }
+}
+
+/// Reads the `name` of a definition: what it is called everywhere, in small letters.
+fn read_name(node: &Node<'_>) -> String {
+    let name = node.required("name");
+    let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+    if !name.value.is_empty() && (!name.value.chars().all(valid) || name.value.len() > 60 || name.value.starts_with('-') || name.value.ends_with('-')) {
+        node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
+    }
+    name.value
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,305 @@
+//! Reads TOML into checked values and says where something is wrong: file, line, column,
+//! key and the nearest valid word. All problems of a file are reported, not just the first.
+
+use std::{cell::RefCell, fmt, str::FromStr};
+
+use serde::{Deserialize, Serialize};
+use toml_edit::{Item, TableLike};
+
+use crate::nearest::suggestion;
+
+/// One thing wrong in a definition file. Lines and columns count from 1.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Problem {
+    pub file: String,
+    pub line: usize,
+    pub column: usize,
+    /// The dotted path of the key, such as `section[2].block[1].query`; empty where the
+    /// file as a whole is meant.
+    pub key: String,
+    pub message: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}:{}: ", self.file, self.line, self.column)?;
+        if !self.key.is_empty() {
+            write!(f, "{}: ", self.key)?;
+        }
+        f.write_str(&self.message)
+    }
+}
+
+/// A value with the place it was read from, for problems found later.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Placed<T> {
+    pub value: T,
+    #[serde(skip)]
+    pub place: Place,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Place {
+    pub file: String,
+    pub line: usize,
+    pub column: usize,
+    pub key: String,
+}
+
+impl Place {
+    pub fn problem(&self, message: impl Into<String>) -> Problem {
+        Problem { file: self.file.clone(), line: self.line, column: self.column, key: self.key.clone(), message: message.into() }
+    }
+}
+
+/// One file being read.
+pub(super) struct Reader<'a> {
+    file: &'a str,
+    text: &'a str,
+    problems: RefCell<Vec<Problem>>,
+}
+
+impl<'a> Reader<'a> {
+    pub fn new(file: &'a str, text: &'a str) -> Self {
+        Self { file, text, problems: RefCell::default() }
+    }
+
+    pub fn place(&self, offset: usize, key: &str) -> Place {
+        let before = &self.text[..offset.min(self.text.len())];
+        let line = before.matches('\n').count() + 1;
+        let column = before.rsplit('\n').next().unwrap_or("").chars().count() + 1;
+        Place { file: self.file.to_owned(), line, column, key: key.to_owned() }
+    }
+
+    pub fn report(&self, offset: usize, key: &str, message: impl Into<String>) {
+        self.problems.borrow_mut().push(self.place(offset, key).problem(message));
+    }
+
+    pub fn into_problems(self) -> Vec<Problem> {
+        let mut problems = self.problems.into_inner();
+        problems.sort_by_key(|problem| (problem.line, problem.column));
+        problems
+    }
+}
+
+/// A table being read. Every key asked for is known; [`Node::close`] reports the others.
+pub(super) struct Node<'a> {
+    reader: &'a Reader<'a>,
+    table: &'a dyn TableLike,
+    path: String,
+    offset: usize,
+    known: RefCell<Vec<&'static str>>,
+}
+
+impl<'a> Node<'a> {
+    pub fn new(reader: &'a Reader<'a>, table: &'a dyn TableLike, path: &str, offset: usize) -> Self {
+        Self { reader, table, path: path.to_owned(), offset, known: RefCell::default() }
+    }
+
+    /// The full path of a key of this table.
+    pub fn path(&self, key: &str) -> String {
+        if self.path.is_empty() { key.to_owned() } else { format!("{}.{key}", self.path) }
+    }
+
+    /// The place of the table itself.
+    pub fn place(&self) -> Place {
+        self.reader.place(self.offset, &self.path)
+    }
+
+    pub fn keys(&self) -> Vec<String> {
+        self.table.iter().map(|(key, _)| key.to_owned()).collect()
+    }
+
+    pub fn report(&self, key: &str, message: impl Into<String>) {
+        let offset = self.table.get(key).and_then(Item::span).map_or(self.offset, |span| span.start);
+        self.reader.report(offset, &self.path(key), message);
+    }
+
+    pub fn report_self(&self, message: impl Into<String>) {
+        self.reader.report(self.offset, &self.path, message);
+    }
+
+    pub fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    fn get(&self, key: &'static str) -> Option<&'a Item> {
+        self.known.borrow_mut().push(key);
+        self.table.get(key)
+    }
+
+    fn wrong_type(&self, key: &str, item: &Item, wanted: &str) {
+        self.report(key, format!("must be {wanted}, but is {}", kind_of(item)));
+    }
+
+    pub fn text(&self, key: &'static str) -> Option<Placed<String>> {
+        let item = self.get(key)?;
+        let Some(text) = item.as_str() else {
+            self.wrong_type(key, item, "a text in quotes");
+            return None;
+        };
+        let offset = item.span().map_or(self.offset, |span| span.start);
+        Some(Placed { value: text.to_owned(), place: self.reader.place(offset, &self.path(key)) })
+    }
+
+    /// A text that must be there and not be blank. Where it is missing, that is reported
+    /// and an empty text stands in, so that reading can go on to the next problem.
+    pub fn required(&self, key: &'static str) -> Placed<String> {
+        let present = self.table.contains_key(key);
+        match self.text(key) {
+            Some(text) if !text.value.trim().is_empty() => text,
+            found => {
+                if found.is_some() {
+                    self.report(key, "must not be empty");
+                } else if !present {
+                    self.report_self(format!("the key \"{key}\" is missing here"));
+                }
+                Placed { value: String::new(), place: self.place() }
+            }
+        }
+    }
+
+    pub fn parsed<T>(&self, key: &'static str) -> Option<T>
+    where
+        T: FromStr,
+        T::Err: fmt::Display,
+    {
+        let text = self.text(key)?;
+        text.value.parse().map_err(|error: T::Err| self.report(key, error.to_string())).ok()
+    }
+
+    pub fn choice(&self, key: &'static str, words: &[&'static str]) -> Option<&'static str> {
+        let text = self.text(key)?.value;
+        let found = words.iter().find(|word| **word == text);
+        if found.is_none() {
+            let near = suggestion(&text, words.iter().copied());
+            self.report(key, format!("\"{text}\" is not one of {}.{near}", quoted_list(words)));
+        }
+        found.copied()
+    }
+
+    pub fn required_choice(&self, key: &'static str, words: &[&'static str]) -> Option<&'static str> {
+        if !self.table.contains_key(key) {
+            self.get(key);
+            self.report_self(format!("the key \"{key}\" is missing here; it is one of {}", quoted_list(words)));
+            return None;
+        }
+        self.choice(key, words)
+    }
+
+    pub fn number(&self, key: &'static str) -> Option<f64> {
+        let item = self.get(key)?;
+        let number = item.as_float().or_else(|| item.as_integer().map(|n| n as f64)).filter(|n| n.is_finite());
+        if number.is_none() {
+            self.wrong_type(key, item, "a number");
+        }
+        number
+    }
+
+    /// A whole number within `range`.
+    pub fn whole(&self, key: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        let item = self.get(key)?;
+        match item.as_integer() {
+            Some(n) if range.contains(&n) => Some(n),
+            Some(n) => {
+                self.report(key, format!("must be between {} and {}, but is {n}", range.start(), range.end()));
+                None
+            }
+            None => {
+                self.wrong_type(key, item, "a whole number");
+                None
+            }
+        }
+    }
+
+    /// One text or a list of texts.
+    pub fn texts(&self, key: &'static str) -> Vec<Placed<String>> {
+        let Some(item) = self.get(key) else { return Vec::new() };
+        let values: Vec<&toml_edit::Value> = match item.as_array() {
+            Some(array) => array.iter().collect(),
+            None => item.as_value().into_iter().collect(),
+        };
+        let mut texts = Vec::new();
+        for (index, value) in values.iter().enumerate() {
+            let offset = value.span().map_or(self.offset, |span| span.start);
+            let path = if item.is_array() { format!("{}[{}]", self.path(key), index + 1) } else { self.path(key) };
+            match value.as_str() {
+                Some(text) => texts.push(Placed { value: text.to_owned(), place: self.reader.place(offset, &path) }),
+                None => self.reader.report(offset, &path, format!("must be a text in quotes, but is {}", value.type_name())),
+            }
+        }
+        if values.is_empty() && !item.is_array() {
+            self.wrong_type(key, item, "a text or a list of texts");
+        }
+        texts
+    }
+
+    pub fn table(&self, key: &'static str) -> Option<Node<'a>> {
+        let item = self.get(key)?;
+        match item.as_table_like() {
+            Some(table) => Some(Node::new(self.reader, table, &self.path(key), item.span().map_or(self.offset, |span| span.start))),
+            None => {
+                self.wrong_type(key, item, &format!("a table, written [{}]", self.path(key)));
+                None
+            }
+        }
+    }
+
+    /// The entries of `[[key]]`.
+    pub fn tables(&self, key: &'static str) -> Vec<Node<'a>> {
+        let Some(item) = self.get(key) else { return Vec::new() };
+        let entry = |index: usize, table: &'a dyn TableLike, span: Option<std::ops::Range<usize>>| {
+            Node::new(self.reader, table, &format!("{}[{}]", self.path(key), index + 1), span.map_or(self.offset, |span| span.start))
+        };
+        if let Some(tables) = item.as_array_of_tables() {
+            return tables.iter().enumerate().map(|(i, table)| entry(i, table, table.span())).collect();
+        }
+        if let Some(array) = item.as_array()
+            && array.iter().all(|value| value.is_inline_table())
+        {
+            return array.iter().enumerate().filter_map(|(i, value)| Some(entry(i, value.as_inline_table()?, value.span()))).collect();
+        }
+        self.wrong_type(key, item, &format!("a list of tables, each written [[{}]]", self.path(key)));
+        Vec::new()
+    }
+
+    /// Marks a key as known that is read by [`Node::value_of`].
+    pub fn known_key(&self, key: &'static str) {
+        self.known.borrow_mut().push(key);
+    }
+
+    /// The raw value of a key that the caller names itself (parameter values).
+    pub fn value_of(&self, key: &str) -> Option<(&'a toml_edit::Value, Place)> {
+        let item = self.table.get(key)?;
+        let offset = item.span().map_or(self.offset, |span| span.start);
+        Some((item.as_value()?, self.reader.place(offset, &self.path(key))))
+    }
+
+    /// Reports every key that nobody asked for.
+    pub fn close(self) {
+        let known = self.known.borrow();
+        for (key, item) in self.table.iter() {
+            if !known.contains(&key) {
+                let offset = self.table.get_key_value(key).and_then(|(key, _)| key.span()).or_else(|| item.span()).map_or(self.offset, |span| span.start);
+                let near = suggestion(key, known.iter().copied());
+                let mut words = known.clone();
+                words.sort_unstable();
+                words.dedup();
+                self.reader.report(offset, &self.path(key), format!("unknown key \"{key}\".{near} Known here: {}", words.join(", ")));
+            }
+        }
+    }
+}
+
+fn kind_of(item: &Item) -> String {
+    match item {
+        Item::Value(value) => format!("a {}", value.type_name()),
+        Item::Table(_) => "a table".to_owned(),
+        Item::ArrayOfTables(_) => "a list of tables".to_owned(),
+        Item::None => "nothing".to_owned(),
+    }
+}
+
+pub(super) fn quoted_list(words: &[&str]) -> String {
+    words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", ")
+}

@@ -1,0 +1,367 @@
+//! What a report definition holds: content, window, schedule, formats and audiences.
+
+use std::{collections::BTreeMap, fmt};
+
+use chrono::{NaiveDate, NaiveTime};
+use serde::{Deserialize, Serialize};
+
+use super::{
+    dashboard::{ParameterValue, read_values},
+    read_name,
+    reader::{Node, Place, Placed},
+};
+use crate::{
+    message::{self, Template},
+    schedule::{self, Days, Recurrence, Schedule, WEEKDAY_NAMES},
+    span::Span,
+    window::{CalendarUnit, WindowKind, WindowRule},
+    zone::Zone,
+};
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Report {
+    pub name: String,
+    pub title: String,
+    /// Who hears of a failed or held run.
+    pub owner: Option<Mailbox>,
+    pub zone: Zone,
+    pub window: WindowRule,
+    /// Nothing if the report runs only when asked.
+    pub schedule: Option<Schedule>,
+    pub dashboards: Vec<Placed<String>>,
+    pub parameters: BTreeMap<String, Placed<ParameterValue>>,
+    pub formats: Vec<Format>,
+    pub audiences: Vec<Audience>,
+    pub on_failed_block: OnFailedBlock,
+    pub subject: Template,
+    pub message: Option<Template>,
+    pub place: Place,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Format {
+    Pdf,
+    Html,
+    Csv,
+}
+
+impl Format {
+    pub fn name(self) -> &'static str {
+        match self {
+            Format::Pdf => "pdf",
+            Format::Html => "html",
+            Format::Csv => "csv",
+        }
+    }
+
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Format::Pdf, Format::Html, Format::Csv].into_iter().find(|format| format.name() == name)
+    }
+
+    pub fn media_type(self) -> &'static str {
+        match self {
+            Format::Pdf => "application/pdf",
+            Format::Html => "text/html; charset=utf-8",
+            Format::Csv => "text/csv; charset=utf-8; header=present",
+        }
+    }
+}
+
+/// What becomes of a run in which a block failed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnFailedBlock {
+    /// Keep it back and tell the owner: a wrong report is worse than a late one.
+    #[default]
+    Hold,
+    /// Send it, plainly marked.
+    Send,
+}
+
+/// Recipients and the parameter values that they may see.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Audience {
+    pub name: String,
+    pub to: Vec<Mailbox>,
+    pub parameters: BTreeMap<String, Placed<ParameterValue>>,
+    pub place: Place,
+}
+
+/// A mail address with an optional display name: `Runa Holm <runa@orrin-sound.example>`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Mailbox {
+    pub name: Option<String>,
+    pub address: String,
+}
+
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("\"{given}\" is not a mail address; write \"name@host.example\" or \"Full Name <name@host.example>\"")]
+pub struct BadMailbox {
+    given: String,
+}
+
+impl std::str::FromStr for Mailbox {
+    type Err = BadMailbox;
+
+    fn from_str(given: &str) -> Result<Self, BadMailbox> {
+        let bad = || BadMailbox { given: given.to_owned() };
+        let (name, address) = match given.trim().strip_suffix('>').and_then(|text| text.rsplit_once('<')) {
+            Some((name, address)) => (Some(name.trim().trim_matches('"').to_owned()).filter(|name| !name.is_empty()), address.trim()),
+            None => (None, given.trim()),
+        };
+        let (local, host) = address.rsplit_once('@').ok_or_else(bad)?;
+        let allowed = |c: char| !c.is_whitespace() && !c.is_control() && !"<>()[],;:\\\"@".contains(c);
+        let fits = !local.is_empty() && !host.is_empty() && local.len() <= 64 && host.len() <= 255 && local.chars().all(allowed) && host.chars().all(allowed);
+        let dots = host.split('.').all(|label| !label.is_empty()) && local.split('.').all(|part| !part.is_empty());
+        if !fits || !dots || name.as_ref().is_some_and(|name| name.chars().any(char::is_control)) {
+            return Err(bad());
+        }
+        Ok(Mailbox { name, address: address.to_owned() })
+    }
+}
+
+impl fmt::Display for Mailbox {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.name {
+            Some(name) => write!(f, "{name} <{}>", self.address),
+            None => f.write_str(&self.address),
+        }
+    }
+}
+
+impl TryFrom<String> for Mailbox {
+    type Error = BadMailbox;
+
+    fn try_from(given: String) -> Result<Self, BadMailbox> {
+        given.parse()
+    }
+}
+
+impl From<Mailbox> for String {
+    fn from(mailbox: Mailbox) -> String {
+        mailbox.to_string()
+    }
+}
+
+pub(super) fn read(root: &Node<'_>) -> Option<Report> {
+    let node = root.table("report")?;
+    let name = read_name(&node);
+    let title = node.required("title").value;
+    let owner = node.parsed::<Mailbox>("owner");
+    node.required("time-zone");
+    let zone = node.parsed::<Zone>("time-zone");
+    let dashboards = node.texts("dashboards");
+    if dashboards.is_empty() {
+        node.report("dashboards", "a report needs at least one dashboard, such as dashboards = [\"ferry-operations\"]");
+    }
+    let on_failed_block = match node.choice("on-failed-block", &["hold", "send"]) {
+        Some("send") => OnFailedBlock::Send,
+        _ => OnFailedBlock::Hold,
+    };
+    let mut formats = Vec::new();
+    for text in node.texts("formats") {
+        match Format::from_name(&text.value) {
+            Some(format) if formats.contains(&format) => node.report("formats", format!("\"{}\" is named twice", text.value)),
+            Some(format) => formats.push(format),
+            None => node.report("formats", format!("\"{}\" is not one of \"pdf\", \"html\", \"csv\"", text.value)),
+        }
+    }
+    if !node.has("formats") {
+        formats = vec![Format::Pdf];
+    }
+    let place = node.place();
+    node.close();
+
+    let window = match root.table("window") {
+        Some(window) => read_window(window, zone),
+        None => {
+            root.report("window", "the table [window] is missing; write for instance [window] and previous = \"day\"");
+            None
+        }
+    };
+    let has_schedule = root.has("schedule");
+    let schedule = root.table("schedule").and_then(read_schedule);
+    let parameters = read_values(root.table("parameters"));
+    let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
+    for (index, audience) in audiences.iter().enumerate() {
+        if audiences[..index].iter().any(|earlier| earlier.name == audience.name) {
+            root.report("audience", format!("two audiences are named \"{}\"", audience.name));
+        }
+    }
+
+    let default_subject = || Template::new("{{ report.title }}: {{ window.label }}".to_owned());
+    let (subject, message) = match root.table("message") {
+        Some(node) => {
+            let template = |key| {
+                let text = node.text(key)?;
+                let template = Template::new(text.value);
+                if let Err(error) = message::check(&template) {
+                    node.report(key, error.to_string());
+                }
+                Some(template)
+            };
+            let found = (template("subject").unwrap_or_else(default_subject), template("text"));
+            node.close();
+            found
+        }
+        None => (default_subject(), None),
+    };
+    if has_schedule && schedule.is_none() {
+        return None;
+    }
+    Some(Report {
+        name,
+        title,
+        owner,
+        zone: zone?,
+        window: window?,
+        schedule,
+        dashboards,
+        parameters,
+        formats,
+        audiences,
+        on_failed_block,
+        subject,
+        message,
+        place,
+    })
+}
+
+fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRule> {
+    let shapes: Vec<&str> = ["previous", "last", "to-date", "interval"].into_iter().filter(|key| node.has(key)).collect();
+    let unit = |key| node.choice(key, &CalendarUnit::NAMES).and_then(CalendarUnit::from_name);
+    let previous = unit("previous");
+    let count = node.whole("count", 1..=1000);
+    let last = node.parsed::<Span>("last");
+    let to_date = unit("to-date");
+    let interval = node.text("interval");
+    let lag = node.parsed::<Span>("lag");
+    let week_starts = node.choice("week-starts", &WEEKDAY_NAMES).and_then(schedule::weekday_from_name).unwrap_or(chrono::Weekday::Mon);
+    if shapes.len() != 1 {
+        node.report_self("a window has exactly one of previous = \"day\", last = \"PT24H\", to-date = \"month\" or interval = \"2026-01-01/2026-02-01\"");
+        node.close();
+        return None;
+    }
+    if node.has("count") && shapes[0] != "previous" {
+        node.report("count", "count goes with previous only");
+    }
+    let kind = match shapes[0] {
+        "previous" => previous.map(|unit| WindowKind::Previous { unit, count: count.unwrap_or(1) as u32 }),
+        "last" => last.map(WindowKind::Last),
+        "to-date" => to_date.map(WindowKind::ToDate),
+        _ => interval.and_then(|text| match (read_interval(&text.value, zone?), zone) {
+            (Some((from, to)), _) if from < to => Some(WindowKind::Fixed { from, to }),
+            (Some(_), _) => {
+                node.report("interval", "the interval ends before it begins");
+                None
+            }
+            _ => {
+                node.report("interval", format!("\"{}\" is not an ISO 8601 interval such as \"2026-01-01/2026-02-01\"", text.value));
+                None
+            }
+        }),
+    };
+    node.close();
+    Some(WindowRule { kind: kind?, lag, week_starts })
+}
+
+type Instant = chrono::DateTime<chrono::Utc>;
+
+/// `start/end`, each a date or a date and time, with or without an offset; without one it
+/// is civil time in `zone`.
+fn read_interval(text: &str, zone: Zone) -> Option<(Instant, Instant)> {
+    let side = |text: &str| {
+        let text = text.trim();
+        if let Ok(at) = text.parse::<Instant>() {
+            return Some(at);
+        }
+        if let Ok(date) = text.parse::<NaiveDate>() {
+            return Some(zone.start_of(date));
+        }
+        ["%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M"].iter().find_map(|form| chrono::NaiveDateTime::parse_from_str(text, form).ok()).map(|local| zone.instant(local))
+    };
+    let (from, to) = text.split_once('/')?;
+    Some((side(from)?, side(to)?))
+}
+
+fn read_schedule(node: Node<'_>) -> Option<Schedule> {
+    let every = node.required("every");
+    let at: Vec<NaiveTime> = node
+        .texts("at")
+        .into_iter()
+        .filter_map(|text| {
+            let time = NaiveTime::parse_from_str(&text.value, "%H:%M").or_else(|_| NaiveTime::parse_from_str(&text.value, "%H:%M:%S"));
+            time.map_err(|_| node.report("at", format!("\"{}\" is not a time of day such as \"07:30\"", text.value))).ok()
+        })
+        .collect();
+    let on = node.texts("on");
+    let date = |key| {
+        let text = node.text(key)?;
+        text.value.parse::<NaiveDate>().map_err(|_| node.report(key, format!("\"{}\" is not a date such as \"2026-12-01\"", text.value))).ok()
+    };
+    let (starts, ends) = (date("starts"), date("ends"));
+    let recurrence = match every.value.as_str() {
+        "" => None,
+        word @ ("day" | "weekday" | "week") => {
+            let days = match word {
+                "day" => Days::Every,
+                "weekday" => Days::On(WEEKDAY_NAMES[..5].iter().filter_map(|name| schedule::weekday_from_name(name)).collect()),
+                _ => {
+                    let mut days = Vec::new();
+                    for text in &on {
+                        match schedule::weekday_from_name(&text.value) {
+                            Some(day) => days.push(day),
+                            None => {
+                                let near = crate::nearest::suggestion(&text.value, WEEKDAY_NAMES);
+                                node.report("on", format!("\"{}\" is not a weekday.{near}", text.value));
+                            }
+                        }
+                    }
+                    Days::On(days)
+                }
+            };
+            if word != "week" && !on.is_empty() {
+                node.report("on", "on goes with every = \"week\" only");
+            }
+            Some(Recurrence::Times { days, at })
+        }
+        other => match other.parse::<Span>() {
+            Ok(span) => {
+                for key in ["at", "on"] {
+                    if node.has(key) {
+                        node.report(key, format!("{key} does not go with an interval; remove it, or set every = \"day\""));
+                    }
+                }
+                Some(Recurrence::Interval(span))
+            }
+            Err(_) => {
+                let near = crate::nearest::suggestion(other, ["day", "weekday", "week"]);
+                node.report("every", format!("\"{other}\" is not \"day\", \"weekday\", \"week\" or a duration such as \"PT15M\".{near}"));
+                None
+            }
+        },
+    };
+    let schedule = recurrence.and_then(|recurrence| Schedule::new(recurrence, starts, ends).map_err(|error| node.report_self(error.to_string())).ok());
+    node.close();
+    schedule
+}
+
+fn read_audience(node: Node<'_>) -> Audience {
+    let name = node.required("name").value;
+    let to: Vec<Mailbox> =
+        node.texts("to").into_iter().filter_map(|text| text.value.parse().map_err(|error: BadMailbox| node.report("to", error.to_string())).ok()).collect();
+    if !node.has("to") {
+        node.report_self("the key \"to\" is missing here; it lists the recipients");
+    }
+    for (index, mailbox) in to.iter().enumerate() {
+        if to[..index].iter().any(|earlier| earlier.address.eq_ignore_ascii_case(&mailbox.address)) {
+            node.report("to", format!("{} is named twice", mailbox.address));
+        }
+    }
+    let parameters = read_values(node.table("parameters"));
+    let place = node.place();
+    node.close();
+    Audience { name, to, parameters, place }
+}

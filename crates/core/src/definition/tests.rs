@@ -1,0 +1,151 @@
+use super::*;
+use crate::status::Worse;
+
+const SOURCE: &str = r#"
+[source]
+name = "operations"
+kind = "postgresql"
+address = "env:OPS_ADDRESS"
+database = "orrin_ops"
+user = "orrin_reader"
+password = "env:OPS_PASSWORD"
+tls = "off"
+"#;
+
+const DASHBOARD: &str = r#"
+[dashboard]
+name = "ferries"
+title = "Ferries"
+
+[[parameter]]
+name = "port"
+kind = "choice"
+choices = ["all", "skarvoy"]
+default = "all"
+
+[[query]]
+name = "latency"
+source = "operations"
+sql = "select at, service, ms from health where at >= :from and at < :to and port = :port"
+
+[[query.column]]
+name = "ms"
+unit = "ms"
+warning = 300
+critical = 800
+
+[[section]]
+title = "Services"
+
+[[section.block]]
+show = "line"
+title = "Latency"
+query = "latency"
+time = "at"
+series = "service"
+value = "ms"
+"#;
+
+const REPORT: &str = r#"
+[report]
+name = "daily"
+title = "Daily"
+time-zone = "Atlantic/Faroe"
+dashboards = ["ferries"]
+formats = ["pdf", "csv"]
+
+[window]
+previous = "day"
+
+[schedule]
+every = "weekday"
+at = "07:30"
+
+[[audience]]
+name = "operations"
+to = ["Runa Holm <runa@orrin-sound.example>"]
+parameters = { port = "skarvoy" }
+"#;
+
+fn problems(text: &str) -> String {
+    let problems = Definition::parse("x.toml", text).unwrap_err();
+    problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+}
+
+fn set(texts: &[&str]) -> DefinitionSet {
+    let mut set = DefinitionSet::default();
+    for text in texts {
+        set.put(Definition::parse("x.toml", text).unwrap());
+    }
+    set
+}
+
+#[test]
+fn definitions_are_read_whole() {
+    let set = set(&[SOURCE, DASHBOARD, REPORT]);
+    assert_eq!(set.check(), []);
+    let query = &set.dashboards["ferries"].queries[0];
+    assert_eq!(query.text.names, ["from", "to", "port"]);
+    assert_eq!(query.columns[0].thresholds.worse, Worse::Higher);
+    let report = &set.reports["daily"];
+    assert_eq!(report.schedule.as_ref().unwrap().sentence(), "Every weekday (Monday to Friday) at 07:30");
+    assert_eq!(report.window.sentence(), "the previous complete day");
+    assert_eq!(report.formats, [Format::Pdf, Format::Csv]);
+    assert_eq!(set.values(report, Some(&report.audiences[0]))["port"], ParameterValue::Text("skarvoy".into()));
+    assert_eq!(set.values(report, None)["port"], ParameterValue::Text("all".into()));
+}
+
+#[test]
+fn every_problem_has_its_line_key_and_the_nearest_word() {
+    let cases = [
+        (SOURCE.replace("database =", "databse ="), "x.toml:6:1: source.databse: unknown key \"databse\". Did you mean \"database\"?"),
+        (SOURCE.replace("database =", "databse ="), "x.toml:2:1: source: the key \"database\" is missing here"),
+        (SOURCE.replace("\"env:OPS_PASSWORD\"", "\"secret\""), "x.toml:8:12: source.password: a password must not stand in a definition"),
+        (SOURCE.replace("postgresql", "postgres"), "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\". Did you mean \"postgresql\"?"),
+        (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is a integer"),
+        (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),
+        (REPORT.replace("Atlantic/Faroe", "Atlantic/Farø"), "report.time-zone: \"Atlantic/Farø\" is not an IANA time zone. Did you mean \"Atlantic/Faroe\"?"),
+        (REPORT.replace("\"07:30\"", "\"7.30\""), "schedule.at: \"7.30\" is not a time of day"),
+        (
+            REPORT.replace("\"weekday\"", "\"weekdays\""),
+            "schedule.every: \"weekdays\" is not \"day\", \"weekday\", \"week\" or a duration such as \"PT15M\". Did you mean \"weekday\"?",
+        ),
+        (REPORT.replace("previous = \"day\"", "previous = \"day\"\nlast = \"PT1H\""), "window: a window has exactly one of"),
+        (REPORT.replace("previous = \"day\"", "interval = \"2026-02-01/2026-01-01\""), "window.interval: the interval ends before it begins"),
+        (REPORT.replace("runa@orrin-sound.example", "runa"), "audience[1].to: \"Runa Holm <runa>\" is not a mail address"),
+        (
+            DASHBOARD.replace("query = \"latency\"", "query = \"latncy\""),
+            "section[1].block[1].query: there is no query \"latncy\" in this dashboard. Did you mean \"latency\"?",
+        ),
+        (DASHBOARD.replace("unit = \"ms\"", "unit = \"msec\""), "query[1].column[1].unit: \"msec\" is not a unit"),
+        (DASHBOARD.replace("critical = 800", "critical = 100"), "query[1].column[1].critical: critical is on the better side of warning"),
+        (DASHBOARD.replace("default = \"all\"", "default = \"al\""), "parameter[1].default: \"al\" is not one of \"all\", \"skarvoy\". Did you mean \"all\"?"),
+        ("[source".to_owned(), "x.toml:1:8: "),
+        ("a = 1".to_owned(), "x.toml:1:1: the file defines nothing"),
+    ];
+    for (text, expected) in cases {
+        let found = problems(&text);
+        assert!(found.contains(expected), "wanted: {expected}\nfound: {found}");
+    }
+}
+
+#[test]
+fn references_between_files_are_checked() {
+    let lost = set(&[&DASHBOARD.replace("source = \"operations\"", "source = \"operatons\""), SOURCE]);
+    assert_eq!(lost.check()[0].to_string(), "x.toml:14:10: query[1].source: there is no source \"operatons\". Did you mean \"operations\"?");
+    let unnamed = set(&[&DASHBOARD.replace(":port", ":prt"), SOURCE]);
+    assert!(unnamed.check()[0].to_string().contains("uses :prt, but this dashboard has no [[parameter]] of that name. Did you mean \"port\"?"));
+    let wrong = set(&[SOURCE, DASHBOARD, &REPORT.replace("\"skarvoy\" }", "\"skarvy\" }")]);
+    assert!(wrong.check()[0].to_string().contains("\"skarvy\" is not one of"), "{:?}", wrong.check());
+    let missing = set(&[SOURCE, &DASHBOARD.replace("default = \"all\"", ""), &REPORT.replace("parameters = { port = \"skarvoy\" }", "")]);
+    assert!(missing.check()[0].to_string().contains("audience \"operations\" has no value for the parameter \"port\""));
+}
+
+#[test]
+fn addresses_that_could_inject_headers_are_refused() {
+    for bad in ["a@b.example\r\nBcc: x@y.example", "a b@c.example", "a@b@c", "@c", "a@", "a@b..c", "A\nB <a@b.example>", "a,b@c.example"] {
+        assert!(bad.parse::<Mailbox>().is_err(), "{bad:?}");
+    }
+    let good: Mailbox = "Jógvan Á. <jogvan@orrin-sound.example>".parse().unwrap();
+    assert_eq!((good.name.as_deref(), good.address.as_str()), (Some("Jógvan Á."), "jogvan@orrin-sound.example"));
+}

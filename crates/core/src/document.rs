@@ -1,0 +1,149 @@
+//! The composed document: what a reader sees, before any format. PDF, HTML and the mail
+//! body are written from this one model.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{chart::Chart, definition::Width, markdown::Part, status::Status, table::Table, zone::Zone};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Document {
+    pub language: String,
+    pub report: String,
+    pub title: String,
+    pub front: Front,
+    pub summary: Summary,
+    pub sections: Vec<Section>,
+    pub provenance: Vec<Provenance>,
+    /// The data behind each table block, whole, for CSV.
+    pub data: Vec<DataTable>,
+    /// The beginning of every file name: report and window.
+    pub file_stem: String,
+    /// Blocks that failed: title and reason.
+    pub failed: Vec<(String, String)>,
+}
+
+/// What this is, of when, from what.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Front {
+    pub window_label: String,
+    pub window_exact: String,
+    pub window_machine: String,
+    pub filters: Vec<(String, String)>,
+    pub sources: Vec<String>,
+    pub scheduled_for: String,
+    pub made_at: String,
+    /// Seconds since 1970, for the metadata of files.
+    pub made_at_seconds: i64,
+    pub run_id: String,
+}
+
+/// Whether things are well, in at most a few lines.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Summary {
+    pub status: Status,
+    pub headline: String,
+    pub lines: Vec<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Section {
+    pub title: String,
+    pub text: Vec<Part>,
+    pub blocks: Vec<Block>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Block {
+    pub title: String,
+    pub width: Width,
+    pub note: Option<String>,
+    pub body: Body,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+pub enum Body {
+    Figures {
+        figures: Vec<Figure>,
+    },
+    Chart {
+        chart: Chart,
+    },
+    Table {
+        table: ShownTable,
+    },
+    Text {
+        parts: Vec<Part>,
+    },
+    /// The query answered, with nothing.
+    Empty {
+        sentence: String,
+    },
+    Failed {
+        reason: String,
+    },
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Figure {
+    pub title: String,
+    /// With its unit: `99.95 %`.
+    pub value: String,
+    /// Nothing where no threshold is set.
+    pub status: Option<Status>,
+    /// The threshold in words: `warning from 2 %, critical from 5 %`.
+    pub limits: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Align {
+    Left,
+    Right,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ShownTable {
+    pub headings: Vec<Heading>,
+    pub rows: Vec<Vec<Cell>>,
+    /// Why not all rows are here, and where they are.
+    pub cut: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Heading {
+    pub title: String,
+    pub unit: String,
+    pub align: Align,
+    /// A share of the table's width, from the longest text in the column.
+    pub weight: f64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Cell {
+    pub text: String,
+    /// Only where it deserves a mark: warning or critical.
+    pub mark: Option<Status>,
+}
+
+/// A table as its source gave it, with what its columns are called and counted in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct DataTable {
+    pub title: String,
+    pub file_name: String,
+    /// Column headings: the column's name, with its unit in brackets if it has one.
+    pub headings: Vec<String>,
+    pub table: Table,
+    pub zone: Zone,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Provenance {
+    pub query: String,
+    pub source: String,
+    pub asked_at: String,
+    pub took: String,
+    pub rows: String,
+    /// SHA-256 of the rows as the snapshot holds them; empty where the query failed.
+    pub sha256: String,
+}

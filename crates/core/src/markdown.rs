@@ -1,0 +1,111 @@
+//! CommonMark turned into plain paragraphs, lists and runs of text, which every document
+//! format can show. Raw HTML is shown as text, never passed on.
+
+use pulldown_cmark::{Event, Parser, Tag, TagEnd};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+pub enum Part {
+    Heading { runs: Vec<Run> },
+    Paragraph { runs: Vec<Run> },
+    List { ordered: bool, items: Vec<Vec<Run>> },
+}
+
+/// A stretch of text in one style.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct Run {
+    pub text: String,
+    #[serde(default)]
+    pub strong: bool,
+    #[serde(default)]
+    pub emphasis: bool,
+    #[serde(default)]
+    pub code: bool,
+    /// Only `http`, `https` and `mailto` links are kept.
+    pub link: Option<String>,
+}
+
+/// Reads CommonMark. Nested lists are flattened; images are shown by their description.
+pub fn read(text: &str) -> Vec<Part> {
+    let mut parts = Vec::new();
+    let mut runs: Vec<Run> = Vec::new();
+    let mut list: Option<(bool, Vec<Vec<Run>>)> = None;
+    let mut depth = 0;
+    let mut style = Run::default();
+    for event in Parser::new(text) {
+        match event {
+            Event::Text(text) | Event::Html(text) | Event::InlineHtml(text) => runs.push(Run { text: text.into_string(), ..style.clone() }),
+            Event::Code(text) => runs.push(Run { text: text.into_string(), code: true, ..style.clone() }),
+            Event::SoftBreak => runs.push(Run { text: " ".to_owned(), ..style.clone() }),
+            Event::HardBreak => runs.push(Run { text: "\n".to_owned(), ..style.clone() }),
+            Event::Start(Tag::Strong) => style.strong = true,
+            Event::End(TagEnd::Strong) => style.strong = false,
+            Event::Start(Tag::Emphasis) => style.emphasis = true,
+            Event::End(TagEnd::Emphasis) => style.emphasis = false,
+            Event::Start(Tag::Link { dest_url, .. }) => {
+                style.link = ["http://", "https://", "mailto:"].iter().any(|scheme| dest_url.starts_with(scheme)).then(|| dest_url.into_string());
+            }
+            Event::End(TagEnd::Link) => style.link = None,
+            Event::Start(Tag::List(first)) => {
+                depth += 1;
+                if let Some((_, items)) = &mut list {
+                    if !runs.is_empty() {
+                        items.push(std::mem::take(&mut runs));
+                    }
+                } else {
+                    list = Some((first.is_some(), Vec::new()));
+                }
+            }
+            Event::End(TagEnd::List(_)) => {
+                depth -= 1;
+                if depth == 0
+                    && let Some((ordered, items)) = list.take()
+                {
+                    parts.push(Part::List { ordered, items });
+                }
+            }
+            Event::End(TagEnd::Item) => {
+                if let Some((_, items)) = &mut list
+                    && !runs.is_empty()
+                {
+                    items.push(std::mem::take(&mut runs));
+                }
+            }
+            Event::End(TagEnd::Heading(_)) => parts.push(Part::Heading { runs: std::mem::take(&mut runs) }),
+            Event::End(TagEnd::Paragraph | TagEnd::CodeBlock | TagEnd::HtmlBlock) if list.is_none() => {
+                parts.push(Part::Paragraph { runs: std::mem::take(&mut runs) })
+            }
+            _ => {}
+        }
+    }
+    parts.retain(|part| !matches!(part, Part::Paragraph { runs } if runs.is_empty()));
+    parts
+}
+
+/// The text alone, as a screen reader or a plain-text mail has it.
+pub fn plain(parts: &[Part]) -> String {
+    let line = |runs: &[Run]| runs.iter().map(|run| run.text.as_str()).collect::<String>();
+    let blocks: Vec<String> = parts
+        .iter()
+        .map(|part| match part {
+            Part::Heading { runs } | Part::Paragraph { runs } => line(runs),
+            Part::List { items, .. } => items.iter().map(|item| format!("- {}", line(item))).collect::<Vec<_>>().join("\n"),
+        })
+        .collect();
+    blocks.join("\n\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_keeps_its_styles_and_loses_its_scripts() {
+        let parts = read("A **bold** [link](https://a.example) and [bad](javascript:alert(1)) <b>raw</b>\n\n- one\n- two");
+        assert_eq!(plain(&parts), "A bold link and bad <b>raw</b>\n\n- one\n- two");
+        let Part::Paragraph { runs } = &parts[0] else { panic!("{parts:?}") };
+        assert!(runs.iter().any(|run| run.strong && run.text == "bold"));
+        assert_eq!(runs.iter().filter_map(|run| run.link.as_deref()).collect::<Vec<_>>(), ["https://a.example"]);
+    }
+}

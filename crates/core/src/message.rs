@@ -1,0 +1,111 @@
+//! Subject and message templates: merged values, checked before they are saved.
+
+use serde::Serialize;
+
+use crate::snapshot::Snapshot;
+
+/// A template in Jinja syntax, as its author wrote it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Template {
+    text: String,
+}
+
+impl Template {
+    pub fn new(text: String) -> Self {
+        Self { text }
+    }
+}
+
+/// The values that a template may name.
+#[derive(Debug, Clone, Serialize)]
+pub struct Values {
+    pub report: ReportValues,
+    pub window: WindowValues,
+    pub run: RunValues,
+    pub audience: String,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct ReportValues {
+    pub name: String,
+    pub title: String,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct WindowValues {
+    pub label: String,
+    pub exact: String,
+    pub zone: String,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct RunValues {
+    pub id: String,
+    pub scheduled_for: String,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum BadTemplate {
+    #[error("the template is not valid: {0}")]
+    Syntax(String),
+    #[error(
+        "the template names something that does not exist: {0}. Known: report.name, report.title, window.label, window.exact, window.zone, run.id, run.scheduled_for, audience"
+    )]
+    Unknown(String),
+}
+
+impl Values {
+    pub fn of(snapshot: &Snapshot, title: &str, audience: &str) -> Self {
+        Self {
+            report: ReportValues { name: snapshot.report.clone(), title: title.to_owned() },
+            window: WindowValues { label: snapshot.window.label(), exact: snapshot.window.exact(), zone: snapshot.window.zone.to_string() },
+            run: RunValues { id: snapshot.run_id.clone(), scheduled_for: snapshot.window.zone.readable(snapshot.scheduled_for) },
+            audience: audience.to_owned(),
+        }
+    }
+
+    fn sample() -> Self {
+        let text = || "x".to_owned();
+        Self {
+            report: ReportValues { name: text(), title: text() },
+            window: WindowValues { label: text(), exact: text(), zone: text() },
+            run: RunValues { id: text(), scheduled_for: text() },
+            audience: text(),
+        }
+    }
+}
+
+/// Refuses a template that cannot be rendered or names an unknown value.
+pub fn check(template: &Template) -> Result<(), BadTemplate> {
+    render(template, &Values::sample()).map(drop)
+}
+
+/// The template with its values merged in, as plain text; escaping for HTML or for mail
+/// headers is up to whoever puts it there.
+pub fn render(template: &Template, values: &Values) -> Result<String, BadTemplate> {
+    let mut environment = minijinja::Environment::new();
+    environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
+    environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
+    environment.render_str(&template.text, minijinja::value::Serde(values)).map_err(|error| {
+        let line = error.line().map(|line| format!(" (line {line})")).unwrap_or_default();
+        match error.kind() {
+            minijinja::ErrorKind::UndefinedError => {
+                let named = error.range().and_then(|range| template.text.get(range)).unwrap_or("a value");
+                BadTemplate::Unknown(format!("{named}{line}"))
+            }
+            _ => BadTemplate::Syntax(format!("{}{line}", error.detail().unwrap_or("unknown error"))),
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn unknown_names_and_broken_syntax_are_refused() {
+        assert!(check(&Template::new("{{ report.title }}: {{ window.label }}".into())).is_ok());
+        assert!(matches!(check(&Template::new("{{ report.titel }}".into())), Err(BadTemplate::Unknown(_))));
+        assert!(matches!(check(&Template::new("{{ report.title ".into())), Err(BadTemplate::Syntax(_))));
+    }
+}

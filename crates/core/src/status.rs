@@ -1,0 +1,79 @@
+//! Thresholds, and the status that a value has against them.
+
+use serde::{Deserialize, Serialize};
+
+/// How well a value is. Ordered from good to bad, with what is not known in between.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Status {
+    Ok,
+    Unknown,
+    Warning,
+    Critical,
+}
+
+impl Status {
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ok => "OK",
+            Self::Unknown => "Unknown",
+            Self::Warning => "Warning",
+            Self::Critical => "Critical",
+        }
+    }
+}
+
+/// Which way is worse.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Worse {
+    #[default]
+    Higher,
+    Lower,
+}
+
+/// Limits past which a value deserves attention. Reaching a limit counts as past it.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+pub struct Thresholds {
+    pub warning: Option<f64>,
+    pub critical: Option<f64>,
+    pub worse: Worse,
+}
+
+impl Thresholds {
+    pub fn is_set(&self) -> bool {
+        self.warning.is_some() || self.critical.is_some()
+    }
+
+    /// The status of a value; a missing one is unknown, whatever the limits.
+    pub fn status(&self, value: Option<f64>) -> Status {
+        let Some(value) = value else { return Status::Unknown };
+        let past = |limit: Option<f64>| {
+            limit.is_some_and(|limit| match self.worse {
+                Worse::Higher => value >= limit,
+                Worse::Lower => value <= limit,
+            })
+        };
+        if past(self.critical) {
+            Status::Critical
+        } else if past(self.warning) {
+            Status::Warning
+        } else {
+            Status::Ok
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_at_the_limit_is_past_it_in_either_direction() {
+        let load = Thresholds { warning: Some(80.0), critical: Some(90.0), worse: Worse::Higher };
+        assert_eq!([79.9, 80.0, 90.0].map(|v| load.status(Some(v))), [Status::Ok, Status::Warning, Status::Critical]);
+        let free = Thresholds { warning: Some(20.0), critical: Some(10.0), worse: Worse::Lower };
+        assert_eq!([20.1, 20.0, 10.0].map(|v| free.status(Some(v))), [Status::Ok, Status::Warning, Status::Critical]);
+        assert_eq!(free.status(None), Status::Unknown);
+    }
+}

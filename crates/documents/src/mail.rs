@@ -1,0 +1,92 @@
+//! The body of a mail: HTML that holds in programs which ignore style sheets and SVG, and a
+//! plain text that can be read by itself.
+
+use maple_lark_core::document::{Body, Document, Figure};
+use serde_json::json;
+
+use crate::{
+    RenderError,
+    chart::{self, Size},
+    html, palette, png,
+};
+
+/// What stands in the mail itself; attachments go beside it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MailBody {
+    pub html: String,
+    pub text: String,
+    /// The first chart, shown by its content id.
+    pub image: Option<InlineImage>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InlineImage {
+    pub content_id: String,
+    pub png: Vec<u8>,
+}
+
+/// The key figures and the first chart of a document, led by the author's message.
+///
+/// `attachments` are the names of the files that go with the mail, and `link` leads to the
+/// run in the console.
+pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[String], link: Option<&str>) -> Result<MailBody, RenderError> {
+    let blocks = || document.sections.iter().flat_map(|section| &section.blocks);
+    let first = blocks().find_map(|block| match &block.body {
+        Body::Chart { chart } => Some((block.title.as_str(), chart)),
+        _ => None,
+    });
+    let image = match first {
+        Some((_, chart)) => {
+            let content_id = format!("chart.{}@maple-lark", document.front.run_id);
+            Some(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::Full)?, 2.0)? })
+        }
+        None => None,
+    };
+    let groups: Vec<(&str, &Vec<Figure>)> = blocks()
+        .filter_map(|block| match &block.body {
+            Body::Figures { figures } => Some((block.title.as_str(), figures)),
+            _ => None,
+        })
+        .take(2)
+        .collect();
+    let message = message.map(str::trim).filter(|text| !text.is_empty());
+    let values = json!({
+        "document": html::model(document),
+        "statuses": html::statuses(),
+        "message": message.map(|text| text.split("\n\n").collect::<Vec<_>>()),
+        "figures": groups.iter().map(|(title, figures)| json!({ "title": title, "rows": figures.chunks(3).collect::<Vec<_>>() })).collect::<Vec<_>>(),
+        "chart": first.zip(image.as_ref()).map(|((title, chart), image)| json!({ "title": title, "content_id": image.content_id, "description": chart.description })),
+        "attachments": attachments,
+        "link": link,
+    });
+    Ok(MailBody { html: html::render_template("mail", &values)?, text: text(document, message, &groups, attachments, link), image })
+}
+
+fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attachments: &[String], link: Option<&str>) -> String {
+    let front = &document.front;
+    let mut out = format!("{}\n{}\n{}\n", document.title, front.window_label, front.window_exact);
+    if let Some(message) = message {
+        out += &format!("\n{message}\n");
+    }
+    out += &format!("\n{} {}\n", palette::mark(document.summary.status), document.summary.headline);
+    for line in &document.summary.lines {
+        out += &format!("- {line}\n");
+    }
+    for (title, figures) in groups {
+        out += &format!("\n{title}\n");
+        let widest = figures.iter().map(|figure| figure.title.chars().count()).max().unwrap_or(0);
+        for figure in *figures {
+            let status = figure.status.map(|status| format!("   {} {}", palette::mark(status), status.word())).unwrap_or_default();
+            let pad = " ".repeat(widest - figure.title.chars().count());
+            out += &format!("  {}{pad}   {}{status}\n", figure.title, figure.value);
+        }
+    }
+    if !attachments.is_empty() {
+        out += &format!("\nAttached: {}\n", attachments.join(", "));
+    }
+    if let Some(link) = link {
+        out += &format!("\nThis run in the console: {link}\n");
+    }
+    out += &format!("\n-- \nMade {} from {}. Run {}.\n", front.made_at, front.sources.join(", "), front.run_id);
+    out
+}

@@ -1,0 +1,148 @@
+//! PDF through the Typst libraries: one fixed template, fed with the document as data.
+
+use std::{
+    collections::HashMap,
+    sync::{LazyLock, OnceLock},
+};
+
+use maple_lark_core::document::{Body, Document};
+use typst::{
+    Library, LibraryExt, World,
+    diag::{FileError, FileResult, SourceDiagnostic},
+    foundations::{Bytes, Datetime, Duration, Smart},
+    syntax::{FileId, RootedPath, Source, VirtualPath, VirtualRoot},
+    text::{Font, FontBook},
+    utils::LazyHash,
+};
+use typst_layout::PagedDocument;
+use typst_pdf::{PdfOptions, Timestamp};
+
+use crate::{
+    RenderError,
+    chart::{self, Size},
+    palette,
+};
+
+pub(crate) const FONT_FILES: [&[u8]; 4] = [
+    include_bytes!("../fonts/Inter-Regular.otf"),
+    include_bytes!("../fonts/Inter-Italic.otf"),
+    include_bytes!("../fonts/Inter-SemiBold.otf"),
+    include_bytes!("../fonts/Inter-Bold.otf"),
+];
+const TEMPLATE: &str = include_str!("../templates/report.typ");
+
+/// What never changes between documents: fonts, the standard library, the template.
+struct Fixed {
+    library: LazyHash<Library>,
+    book: LazyHash<FontBook>,
+    fonts: Vec<Font>,
+    template: Source,
+}
+
+static FIXED: LazyLock<Fixed> = LazyLock::new(|| {
+    let fonts: Vec<Font> = FONT_FILES.iter().flat_map(|file| Font::iter(Bytes::new(*file))).collect();
+    Fixed {
+        library: LazyHash::new(Library::default()),
+        book: LazyHash::new(FontBook::from_fonts(&fonts)),
+        fonts,
+        template: Source::new(file_id("report.typ").unwrap_or_else(main_id), TEMPLATE.to_owned()),
+    }
+});
+
+fn file_id(name: &str) -> Option<FileId> {
+    VirtualPath::new(name).ok().map(|path| RootedPath::new(VirtualRoot::Project, path).intern())
+}
+
+fn main_id() -> FileId {
+    static MAIN: OnceLock<FileId> = OnceLock::new();
+    // The name is fixed and valid.
+    *MAIN.get_or_init(|| file_id("report.typ").expect("a fixed valid path"))
+}
+
+/// The one document that is being laid out.
+struct Job {
+    files: HashMap<FileId, Bytes>,
+}
+
+impl World for Job {
+    fn library(&self) -> &LazyHash<Library> {
+        &FIXED.library
+    }
+
+    fn book(&self) -> &LazyHash<FontBook> {
+        &FIXED.book
+    }
+
+    fn main(&self) -> FileId {
+        main_id()
+    }
+
+    fn source(&self, id: FileId) -> FileResult<Source> {
+        if id == main_id() { Ok(FIXED.template.clone()) } else { Err(FileError::NotFound(id.get().vpath().get_without_slash().into())) }
+    }
+
+    fn file(&self, id: FileId) -> FileResult<Bytes> {
+        self.files.get(&id).cloned().ok_or_else(|| FileError::NotFound(id.get().vpath().get_without_slash().into()))
+    }
+
+    fn font(&self, index: usize) -> Option<Font> {
+        FIXED.fonts.get(index).cloned()
+    }
+
+    /// Rendering has no clock.
+    fn today(&self, _offset: Option<Duration>) -> Option<Datetime> {
+        None
+    }
+}
+
+/// The document as a tagged PDF with its title, language and bookmarks.
+pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
+    let mut files = HashMap::new();
+    let mut add = |name: &str, bytes: Vec<u8>| {
+        if let Some(id) = file_id(name) {
+            files.insert(id, Bytes::new(bytes));
+        }
+    };
+    for (section_index, section) in document.sections.iter().enumerate() {
+        for (block_index, block) in section.blocks.iter().enumerate() {
+            if let Body::Chart { chart } = &block.body {
+                let size = if block.width == maple_lark_core::definition::Width::Half { Size::Half } else { Size::Full };
+                add(&format!("chart-{section_index}-{block_index}.svg"), chart::svg(chart, size)?.into_bytes());
+            }
+        }
+    }
+    let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
+    let data = serde_json::json!({ "document": document_for_layout(document), "colours": colours });
+    add("data.json", serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?);
+
+    let job = Job { files };
+    let laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
+    let options = PdfOptions {
+        ident: Smart::Custom(document.front.run_id.clone()),
+        creator: Smart::Custom(Some("Maple Lark".to_owned())),
+        timestamp: timestamp(document.front.made_at_seconds),
+        ..PdfOptions::default()
+    };
+    let bytes = typst_pdf::pdf(&laid_out, &options).map_err(in_words)?;
+    // Layout results are remembered between documents; what the last few did not use goes.
+    comemo::evict(4);
+    Ok(bytes)
+}
+
+/// Without the raw data, which only CSV needs.
+fn document_for_layout(document: &Document) -> serde_json::Value {
+    let mut slim = document.clone();
+    slim.data.clear();
+    serde_json::to_value(slim).unwrap_or_default()
+}
+
+fn timestamp(seconds: i64) -> Option<Timestamp> {
+    use chrono::{Datelike, Timelike};
+    let at = chrono::DateTime::from_timestamp(seconds, 0)?;
+    let datetime = Datetime::from_ymd_hms(at.year(), at.month() as u8, at.day() as u8, at.hour() as u8, at.minute() as u8, at.second() as u8)?;
+    Some(Timestamp::new_utc(datetime))
+}
+
+fn in_words(errors: impl IntoIterator<Item = SourceDiagnostic>) -> RenderError {
+    RenderError::Layout(errors.into_iter().map(|error| error.message.to_string()).collect::<Vec<_>>().join("; "))
+}

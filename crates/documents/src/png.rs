@@ -1,0 +1,30 @@
+//! SVG turned into PNG, for mail programs that show no SVG.
+
+use std::sync::{Arc, LazyLock};
+
+use resvg::{
+    tiny_skia::{Pixmap, Transform},
+    usvg::{Options, Tree, fontdb::Database},
+};
+
+use crate::{RenderError, pdf::FONT_FILES};
+
+static FONTS: LazyLock<Arc<Database>> = LazyLock::new(|| {
+    let mut fonts = Database::new();
+    for file in FONT_FILES {
+        fonts.load_font_data(file.to_vec());
+    }
+    Arc::new(fonts)
+});
+
+/// The picture at `scale` pixels to one CSS pixel, on white.
+pub fn png(svg: &str, scale: f32) -> Result<Vec<u8>, RenderError> {
+    let failed = |error: String| RenderError::Image(error);
+    let options = Options { fontdb: FONTS.clone(), font_family: "Inter".to_owned(), ..Options::default() };
+    let tree = Tree::from_str(svg, &options).map_err(|error| failed(error.to_string()))?;
+    let (width, height) = (tree.size().width() * scale, tree.size().height() * scale);
+    let mut pixels = Pixmap::new(width.ceil() as u32, height.ceil() as u32).ok_or_else(|| failed("it has no size".to_owned()))?;
+    pixels.fill(resvg::tiny_skia::Color::WHITE);
+    resvg::render(&tree, Transform::from_scale(scale, scale), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|error| failed(error.to_string()))
+}

@@ -1,0 +1,179 @@
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_core::{
+    Column, ColumnKind, Snapshot, Table, Value, Window,
+    compose::compose,
+    snapshot::{FrozenDefinition, Outcome, QueryRecord},
+};
+
+use super::*;
+
+const REPORT: &str = r#"
+[report]
+name = "daily"
+title = "Daily <ferries> & more"
+time-zone = "Atlantic/Faroe"
+dashboards = ["ferries"]
+[window]
+previous = "day"
+"#;
+
+const DASHBOARD: &str = r#"
+[dashboard]
+name = "ferries"
+title = "Ferries"
+[[query]]
+name = "latency"
+source = "ops"
+sql = "select 1"
+[[query.column]]
+name = "ms"
+unit = "ms"
+warning = 300
+[[query]]
+name = "disks"
+source = "ops"
+sql = "select 1"
+[[query.column]]
+name = "used"
+unit = "percent"
+warning = 80
+critical = 90
+[[section]]
+title = "Services"
+text = "Some *text* with <b>markup</b>."
+[[section.block]]
+show = "line"
+title = "Latency"
+query = "latency"
+time = "at"
+series = "service"
+value = "ms"
+[[section.block]]
+show = "figures"
+title = "Figures"
+query = "disks"
+columns = ["used"]
+[[section.block]]
+show = "bar"
+title = "Disks"
+query = "disks"
+label = "host"
+value = "used"
+width = "half"
+[[section.block]]
+show = "table"
+title = "Disks in a table"
+query = "disks"
+"#;
+
+fn document(disks: Outcome) -> Document {
+    let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
+    let latency = (0..300)
+        .flat_map(|i| ["booking", "pay<ment>"].map(|name| vec![Value::Instant(from + TimeDelta::minutes(5 * i)), Value::Text(name.into()), Value::Number(200.0 + (i % 40) as f64)]))
+        .collect();
+    let column = |name: &str, kind| Column { name: name.into(), kind };
+    let record = |name: &str, outcome| QueryRecord {
+        dashboard: "ferries".into(),
+        name: name.into(),
+        source: "ops".into(),
+        source_title: "Operations".into(),
+        text: "select 1".into(),
+        started: from,
+        ended: from,
+        outcome,
+    };
+    let table = Table { columns: vec![column("at", ColumnKind::Instant), column("service", ColumnKind::Text), column("ms", ColumnKind::Number)], rows: latency, truncated: false };
+    compose(&Snapshot {
+        layout: Snapshot::LAYOUT,
+        run_id: "0190-run".into(),
+        report: "daily".into(),
+        scheduled_for: from + TimeDelta::hours(32),
+        made_at: from + TimeDelta::hours(32),
+        window: Window { from, to: from + TimeDelta::hours(25), zone: "Atlantic/Faroe".parse().unwrap() },
+        values: BTreeMap::new(),
+        definitions: vec![FrozenDefinition { file: "r".into(), text: REPORT.into() }, FrozenDefinition { file: "d".into(), text: DASHBOARD.into() }],
+        queries: vec![record("latency", Outcome::Rows(table)), record("disks", disks)],
+    })
+    .unwrap()
+}
+
+fn disks(rows: &[(&str, f64)]) -> Outcome {
+    Outcome::Rows(Table {
+        columns: vec![Column { name: "host".into(), kind: ColumnKind::Text }, Column { name: "used".into(), kind: ColumnKind::Number }, Column { name: "seen".into(), kind: ColumnKind::Instant }],
+        rows: rows.iter().map(|(host, used)| vec![Value::Text((*host).into()), Value::Number(*used), Value::Instant("2026-10-25T00:30:00Z".parse().unwrap())]).collect(),
+        truncated: false,
+    })
+}
+
+#[test]
+fn the_same_document_gives_the_same_bytes_in_every_format() {
+    let document = document(disks(&[("a", 95.5), ("b", 12.0)]));
+    for format in [Format::Pdf, Format::Html, Format::Csv] {
+        let first = render(&document, format).unwrap();
+        let again = std::thread::scope(|scope| scope.spawn(|| render(&document, format).unwrap()).join().unwrap());
+        assert!(first == again, "{format:?} differs between two renderings");
+        assert!(!first.is_empty());
+    }
+}
+
+#[test]
+fn the_pdf_is_tagged_and_has_its_title_and_language() {
+    let bytes = pdf(&document(disks(&[("a", 95.5)]))).unwrap();
+    assert!(bytes.starts_with(b"%PDF-1."));
+    let text = String::from_utf8_lossy(&bytes);
+    for part in ["/StructTreeRoot", "/Lang", "/Outlines", "/Marked true"] {
+        assert!(text.contains(part), "{part} is missing");
+    }
+}
+
+#[test]
+fn html_is_one_file_with_everything_escaped() {
+    let text = html(&document(disks(&[("<script>alert(1)</script>", 95.5)]))).unwrap();
+    assert!(text.contains("<title>Daily &lt;ferries&gt; &amp; more – Sunday 25 October 2026, 25 h</title>"));
+    assert!(!text.contains("<script") && text.contains("&lt;script&gt;"));
+    assert!(text.contains("pay&lt;ment&gt;") && !text.contains("pay<ment>"));
+    assert!(text.contains("&lt;b&gt;markup&lt;&#x2f;b&gt;") || text.contains("&lt;b&gt;markup&lt;/b&gt;"));
+    for outside in ["src=\"http", "href=\"http", "@import", "url("] {
+        assert!(!text.contains(outside), "{outside}");
+    }
+    assert!(text.contains("<span class=\"hidden\">Critical: </span> 95.5"));
+}
+
+#[test]
+fn csv_follows_rfc_4180_and_is_safe_in_a_spreadsheet() {
+    let files = csv_files(&document(disks(&[("=cmd()", 95.512345), ("a,\"b\"\nc", -1.0)]))).unwrap();
+    assert_eq!(files[0].0, "daily_2026-10-25_disks-in-a-table.csv");
+    let text = String::from_utf8(files[0].1.clone()).unwrap();
+    assert_eq!(text, "host,used [%],seen\r\n'=cmd(),95.512345,2026-10-25T01:30:00+01:00\r\n\"a,\"\"b\"\"\nc\",-1,2026-10-25T01:30:00+01:00\r\n");
+}
+
+#[test]
+fn the_mail_body_has_figures_a_picture_and_a_readable_text() {
+    let body = mail_body(&document(disks(&[("a", 95.5)])), Some("Good morning."), &["daily.pdf".into()], Some("http://127.0.0.1/runs/1")).unwrap();
+    let image = body.image.unwrap();
+    assert!(image.png.starts_with(b"\x89PNG"));
+    assert!(body.html.contains(&format!("cid:{}", image.content_id)));
+    assert!(!body.html.contains("<style") && !body.html.contains("<svg"));
+    let text = body.text.replace('\u{a0}', " ");
+    assert!(text.starts_with("Daily <ferries> & more\nSunday 25 October 2026, 25 h\n"));
+    for part in ["Good morning.", "◆ Needs action", "  Used   95.5 %   ◆ Critical", "Attached: daily.pdf", "http://127.0.0.1/runs/1"] {
+        assert!(text.contains(part), "{part} is missing in\n{text}");
+    }
+}
+
+#[test]
+fn a_failed_block_says_so_in_its_place() {
+    let document = document(Outcome::Failed("relation \"disks\" does not exist".into()));
+    let text = html(&document).unwrap();
+    assert!(text.contains("This block could not be made:</strong> relation &quot;disks&quot; does not exist"));
+    assert!(pdf(&document).is_ok());
+}
+
+#[test]
+fn a_small_chart_is_drawn_as_before() {
+    let document = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let maple_lark_core::document::Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
+    insta::assert_snapshot!(chart::svg(chart, chart::Size::Half).unwrap());
+}

@@ -1,0 +1,195 @@
+// The one page layout of Maple Lark. It reads /data.json and the charts beside it.
+#let data = json("/data.json")
+#let doc = data.document
+#let front = doc.front
+#let ink = rgb(data.colours.ink)
+#let muted = rgb(data.colours.muted)
+#let rule = rgb(data.colours.rule)
+#let shade = rgb(data.colours.shade)
+#let accent = rgb("#0b4f6c")
+
+#let statuses = (
+  ok: (word: "OK", mark: "●", ink: rgb("#23704a"), paper: rgb("#e9f4ee")),
+  unknown: (word: "Unknown", mark: "○", ink: rgb("#566573"), paper: rgb("#eef1f3")),
+  warning: (word: "Warning", mark: "▲", ink: rgb("#a85f00"), paper: rgb("#fdf3e3")),
+  critical: (word: "Critical", mark: "◆", ink: rgb("#b01e2e"), paper: rgb("#fbebed")),
+)
+
+#set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
+#set text(font: "Inter", size: 9pt, fill: ink, lang: doc.language, number-width: "tabular")
+#set par(leading: 0.6em, spacing: 0.9em)
+#set page(
+  paper: "a4",
+  margin: (x: 17mm, top: 19mm, bottom: 18mm),
+  header: context if counter(page).get().first() > 1 {
+    set text(size: 7.5pt, fill: muted)
+    grid(columns: (1fr, auto), doc.title, front.window_label)
+    v(-5pt)
+    line(length: 100%, stroke: 0.5pt + rule)
+  },
+  footer: context {
+    set text(size: 7.5pt, fill: muted)
+    grid(
+      columns: (1fr, auto),
+      [Made #front.made_at #sym.dot.c run #front.run_id],
+      [Page #counter(page).display() of #counter(page).final().first()],
+    )
+  },
+)
+#show heading.where(level: 1): set text(size: 20pt, weight: 700, fill: ink)
+#show heading.where(level: 2): it => block(above: 20pt, below: 9pt, sticky: true, {
+  set text(size: 13pt, weight: 700, fill: accent)
+  it.body
+  v(-7pt)
+  line(length: 100%, stroke: 0.8pt + rule)
+})
+#show heading.where(level: 3): it => block(above: 0pt, below: 6pt, sticky: true, text(size: 9.5pt, weight: 600, fill: ink, it.body))
+#show link: set text(fill: accent)
+
+#let runs(list) = for run in list {
+  let body = if run.code { raw(run.text) } else { run.text.split("\n").map(text).join(linebreak()) }
+  if run.strong { body = strong(body) }
+  if run.emphasis { body = emph(body) }
+  if run.link != none { link(run.link, body) } else { body }
+}
+
+#let parts(list) = for part in list {
+  if part.kind == "heading" { par(strong(runs(part.runs))) } else if part.kind == "paragraph" { par(runs(part.runs)) } else if part.ordered {
+    enum(..part.items.map(runs))
+  } else { std.list(marker: text(fill: muted, "•"), ..part.items.map(runs)) }
+}
+
+#let figures(list) = {
+  let count = calc.min(list.len(), if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 })
+  grid(
+    columns: (1fr,) * count,
+    gutter: 7pt,
+    ..list.map(figure => {
+      let status = if figure.status != none { statuses.at(figure.status) } else { none }
+      let edge = if status != none and figure.status != "ok" { status.ink } else { rule }
+      block(width: 100%, height: 100%, inset: (x: 9pt, y: 8pt), radius: 2pt, fill: if status != none and figure.status in ("warning", "critical") { status.paper } else { shade }, stroke: (left: 2.5pt + edge), breakable: false, {
+        set par(spacing: 5pt)
+        par(text(size: 7.5pt, fill: muted, figure.title))
+        par(text(size: 16pt, weight: 600, fill: if edge != rule { edge } else { ink }, figure.value))
+        if status != none {
+          par(text(size: 7pt, fill: status.ink, weight: 600)[#status.mark #status.word])
+        }
+        if figure.limits != none { par(text(size: 6.5pt, fill: muted, figure.limits)) }
+      })
+    }),
+  )
+}
+
+#let shown-table(content) = {
+  let total = content.headings.map(h => h.weight).sum()
+  let wide = content.headings.len() > 7
+  set text(size: if wide { 7pt } else { 8pt })
+  // Columns take what they need: a narrow table does not sprawl over the page.
+  let room = calc.max(total, if content.headings.len() <= 3 { 60 } else { 80 })
+  let columns = content.headings.map(h => h.weight / room * 100%)
+  table(
+    columns: columns,
+    align: content.headings.map(h => if h.align == "right" { right } else { left }),
+    inset: (x: 4pt, y: 3.6pt),
+    stroke: (x, y) => (bottom: if y == 0 { 0.9pt + muted } else { 0.4pt + rule }),
+    table.header(
+      ..content.headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] })),
+    ),
+    ..content.rows.flatten().map(cell => if cell.mark != none {
+      let status = statuses.at(cell.mark)
+      text(fill: status.ink, weight: 600)[#status.mark #cell.text]
+    } else { cell.text }),
+  )
+  let marks = content.rows.flatten().map(cell => cell.mark).filter(mark => mark != none).dedup()
+  if marks.len() > 0 {
+    text(size: 7pt, fill: muted, ("critical", "warning").filter(mark => mark in marks).map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
+  }
+  if content.cut != none { par(text(size: 7.5pt, fill: muted, style: "italic", content.cut)) }
+}
+
+#let notice(mark, colour, paper, body) = block(width: 100%, inset: 9pt, radius: 2pt, fill: paper, stroke: (left: 2.5pt + colour), breakable: false, {
+  text(fill: colour, weight: 600)[#mark #h(2pt)]
+  body
+})
+
+#let shown-block(block-data, name) = {
+  let body = block-data.body
+  if block-data.title != "" { heading(level: 3, block-data.title) }
+  if body.kind == "figures" { figures(body.figures) } else if body.kind == "chart" {
+    image("/" + name, width: 100%, alt: body.chart.description)
+  } else if body.kind == "table" { shown-table(body.table) } else if body.kind == "text" { parts(body.parts) } else if body.kind == "empty" {
+    notice("○", muted, shade, body.sentence)
+  } else {
+    notice("◆", statuses.critical.ink, statuses.critical.paper)[This block could not be made: #body.reason]
+  }
+  if block-data.note != none { par(text(size: 7.5pt, fill: muted, block-data.note)) }
+}
+
+// A table may run over pages; everything else stays together with its heading.
+#let placed(block-data, name) = block(
+  width: 100%,
+  breakable: block-data.body.kind in ("table", "text"),
+  below: 13pt,
+  shown-block(block-data, name),
+)
+
+// Front
+#block(below: 5pt, heading(level: 1, outlined: false, bookmarked: true, doc.title))
+#block(below: 4pt, text(size: 12.5pt, weight: 600, fill: accent, front.window_label))
+#block(below: 11pt, text(size: 8pt, fill: muted, front.window_exact))
+
+#let verdict = statuses.at(doc.summary.status)
+#block(width: 100%, inset: 10pt, radius: 2pt, fill: verdict.paper, stroke: (left: 3pt + verdict.ink), below: 11pt, {
+  text(size: 11pt, weight: 700, fill: verdict.ink)[#verdict.mark #h(3pt) #doc.summary.headline]
+  if doc.summary.lines.len() > 0 {
+    v(-3pt)
+    std.list(marker: text(fill: verdict.ink, "–"), spacing: 5pt, ..doc.summary.lines.map(text))
+  }
+})
+
+#block(below: 4pt, {
+  set text(size: 8pt)
+  let rows = (("Made", front.made_at + " (scheduled for " + front.scheduled_for + ")"), ("From", front.sources.join(", ")))
+  if front.filters.len() > 0 { rows.push(("Filters", front.filters.map(f => f.at(0) + ": " + f.at(1)).join(" · "))) }
+  grid(
+    columns: (44pt, 1fr),
+    row-gutter: 5pt,
+    ..rows.map(row => (text(fill: muted, row.at(0)), row.at(1))).flatten(),
+  )
+})
+
+#for (section-index, section) in doc.sections.enumerate() {
+  heading(level: 2, section.title)
+  parts(section.text)
+  let index = 0
+  while index < section.blocks.len() {
+    let name(i) = "chart-" + str(section-index) + "-" + str(i) + ".svg"
+    let one = section.blocks.at(index)
+    let next = section.blocks.at(index + 1, default: none)
+    if one.width == "half" and next != none and next.width == "half" {
+      grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index)), placed(next, name(index + 1)))
+      index += 2
+    } else {
+      placed(one, name(index))
+      index += 1
+    }
+  }
+}
+
+// Provenance
+#heading(level: 2)[How this was made]
+#block(below: 8pt, text(size: 8pt)[
+  Every figure above comes from one snapshot of the data below, taken for the window
+  #front.window_machine by run #front.run_id. SHA-256 is that of the rows as the snapshot holds them.
+])
+#{
+  set text(size: 6.8pt)
+  table(
+    columns: (2.4fr, 1.7fr, 1.5fr, 0.8fr, 0.7fr, 2.6fr),
+    align: (left, left, left, right, right, left),
+    inset: (x: 4pt, y: 3.4pt),
+    stroke: (x, y) => (bottom: if y == 0 { 0.9pt + muted } else { 0.4pt + rule }),
+    table.header(..("Query", "Source", "Asked at", "Took", "Rows", "SHA-256").map(title => text(weight: 600, fill: muted, title))),
+    ..doc.provenance.map(p => (p.query, p.source, p.asked_at, p.took, p.rows, if p.sha256 == "" { [–] } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) })).flatten(),
+  )
+}

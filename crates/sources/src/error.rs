@@ -1,0 +1,26 @@
+//! Why a source did not answer, with what to do about it.
+
+/// Messages never hold a password: settings are named by their reference.
+#[derive(Debug, thiserror::Error)]
+pub enum SourceError {
+    #[error("source \"{source_name}\": {setting} refers to {reference}, which {problem}")]
+    Setting { source_name: String, setting: &'static str, reference: String, problem: String },
+
+    #[error("source \"{source_name}\": {address} cannot be reached: {words}. Check that the server runs there and that nothing between blocks it")]
+    Unreachable { source_name: String, address: String, words: String },
+
+    #[error("source \"{source_name}\": {address} refused the sign-in: {words}. Check the user, the password and the database")]
+    SignIn { source_name: String, address: String, words: String },
+
+    #[error("source \"{source_name}\" did not answer within {seconds} s; narrow the query or raise the source's timeout")]
+    Timeout { source_name: String, seconds: u64 },
+
+    #[error("source \"{source_name}\" refused the query: {words}")]
+    Query { source_name: String, words: String },
+
+    #[error("source \"{source_name}\": the query asks for :{name}, which has no value")]
+    NoValue { source_name: String, name: String },
+
+    #[error("source \"{source_name}\": row {row}, column \"{column}\" cannot be read: {words}")]
+    Cell { source_name: String, row: usize, column: String, words: String },
+}

@@ -1,0 +1,237 @@
+//! PostgreSQL: a read-only transaction, a statement timeout, bound parameters.
+
+use futures::TryStreamExt;
+use maple_lark_core::{
+    Column, ColumnKind, Table, Value,
+    definition::{ParameterValue, PostgresqlSource, Source, Tls, split_address},
+};
+use sqlx::{
+    AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement, TypeInfo,
+    postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
+};
+
+use crate::{Greeting, Question, SourceError, setting::resolve};
+
+pub async fn read(source: &Source, settings: &PostgresqlSource, question: Question<'_>) -> Result<Table, SourceError> {
+    let mut connection = connect(source, settings).await?;
+    let refused = |error: sqlx::Error| query_error(source, error);
+    connection.execute("begin transaction read only").await.map_err(refused)?;
+    let text = typed_text(source, &mut connection, question).await?;
+    let table = fetch(source, &mut connection, text, question).await?;
+    // Nothing was written, so there is nothing to keep; the connection is closed either way.
+    let _ = connection.execute("rollback").await;
+    let _ = connection.close().await;
+    Ok(table)
+}
+
+pub async fn greet(source: &Source, settings: &PostgresqlSource) -> Result<Greeting, SourceError> {
+    let mut connection = connect(source, settings).await?;
+    let refused = |error: sqlx::Error| query_error(source, error);
+    let row = connection
+        .fetch_one(
+            "select current_setting('server_version') as version, current_user::text as name, \
+             not (select rolsuper from pg_roles where rolname = current_user) and not exists ( \
+               select from information_schema.table_privileges where grantee in (current_user, 'PUBLIC') \
+               and privilege_type in ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE') and table_schema not in ('pg_catalog', 'information_schema')) as read_only",
+        )
+        .await
+        .map_err(refused)?;
+    let version: String = row.try_get("version").map_err(refused)?;
+    let greeting = Greeting {
+        version: format!("PostgreSQL {version}"),
+        user: row.try_get("name").map_err(refused)?,
+        read_only_account: row.try_get("read_only").map_err(refused)?,
+    };
+    let _ = connection.close().await;
+    Ok(greeting)
+}
+
+async fn connect(source: &Source, settings: &PostgresqlSource) -> Result<PgConnection, SourceError> {
+    let address = resolve(source, "address", &settings.address)?;
+    let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
+        source_name: source.name.clone(),
+        setting: "address",
+        reference: settings.address.written(),
+        problem: "is not host:port".to_owned(),
+    })?;
+    let milliseconds = (source.timeout_seconds * 1000).to_string();
+    let mut options = PgConnectOptions::new_without_pgpass()
+        .host(host)
+        .port(port)
+        .database(&resolve(source, "database", &settings.database)?)
+        .username(&resolve(source, "user", &settings.user)?)
+        .application_name("maple-lark")
+        .options([("statement_timeout", milliseconds.as_str()), ("default_transaction_read_only", "on"), ("timezone", "UTC")])
+        .ssl_mode(match settings.tls {
+            Tls::Off => PgSslMode::Disable,
+            Tls::Require => PgSslMode::Require,
+            Tls::VerifyFull => PgSslMode::VerifyFull,
+        })
+        .disable_statement_logging();
+    if let Some(password) = &settings.password {
+        options = options.password(&resolve(source, "password", password)?);
+    }
+    options.connect().await.map_err(|error| match error {
+        sqlx::Error::Database(answer) => SourceError::SignIn { source_name: source.name.clone(), address, words: answer.message().to_owned() },
+        other => SourceError::Unreachable { source_name: source.name.clone(), address, words: other.to_string() },
+    })
+}
+
+/// The question's text with every column that has no type of ours read as text.
+async fn typed_text(source: &Source, connection: &mut PgConnection, question: Question<'_>) -> Result<String, SourceError> {
+    let text = &question.text.numbered;
+    let types = question.text.names.iter().map(|name| parameter_type(source, name, question)).collect::<Result<Vec<_>, _>>()?;
+    let statement = connection.prepare_with(AssertSqlSafe(text.clone()).into_sql_str(), &types).await.map_err(|error| query_error(source, error))?;
+    let columns = statement.columns();
+    if columns.is_empty() {
+        return Err(SourceError::Query {
+            source_name: source.name.clone(),
+            words: "it returns no columns; only queries that return rows can be asked".to_owned(),
+        });
+    }
+    for (index, column) in columns.iter().enumerate() {
+        if columns[..index].iter().any(|earlier| earlier.name() == column.name()) {
+            let words = format!("two columns are named \"{}\"; give one of them another name with \"as\"", column.name());
+            return Err(SourceError::Query { source_name: source.name.clone(), words });
+        }
+    }
+    if columns.iter().all(|column| kind_of(column.type_info().name()).is_some()) {
+        return Ok(text.clone());
+    }
+    let list: Vec<String> = columns
+        .iter()
+        .map(|column| {
+            let name = format!("\"{}\"", column.name().replace('"', "\"\""));
+            if kind_of(column.type_info().name()).is_some() { name } else { format!("{name}::text as {name}") }
+        })
+        .collect();
+    Ok(format!("select {} from (\n{text}\n) as answer", list.join(", ")))
+}
+
+async fn fetch(source: &Source, connection: &mut PgConnection, text: String, question: Question<'_>) -> Result<Table, SourceError> {
+    let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
+    for name in &question.text.names {
+        query = match name.as_str() {
+            "from" => query.bind(question.window.from),
+            "to" => query.bind(question.window.to),
+            _ => match question.values.get(name) {
+                Some(ParameterValue::Text(text)) => query.bind(text.clone()),
+                Some(ParameterValue::Number(number)) if is_whole(*number) => query.bind(*number as i64),
+                Some(ParameterValue::Number(number)) => query.bind(*number),
+                Some(ParameterValue::List(items)) => query.bind(items.clone()),
+                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.clone() }),
+            },
+        };
+    }
+    let mut table = Table::default();
+    let mut rows = query.fetch(&mut *connection);
+    while let Some(row) = rows.try_next().await.map_err(|error| query_error(source, error))? {
+        if table.columns.is_empty() {
+            table.columns = row
+                .columns()
+                .iter()
+                .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
+                .collect();
+        }
+        if table.rows.len() == source.row_limit {
+            table.truncated = true;
+            break;
+        }
+        let cells = (0..table.columns.len()).map(|index| {
+            cell(&row, index).map_err(|error| SourceError::Cell {
+                source_name: source.name.clone(),
+                row: table.rows.len() + 1,
+                column: table.columns[index].name.clone(),
+                words: error.to_string(),
+            })
+        });
+        let cells = cells.collect::<Result<Vec<_>, _>>()?;
+        table.rows.push(cells);
+    }
+    drop(rows);
+    if table.columns.is_empty() {
+        // Without a row the driver gives no columns either; an empty table still has them.
+        let types = question.text.names.iter().map(|name| parameter_type(source, name, question)).collect::<Result<Vec<_>, _>>()?;
+        let text = AssertSqlSafe(question.text.numbered.clone()).into_sql_str();
+        let statement = connection.prepare_with(text, &types).await.map_err(|error| query_error(source, error))?;
+        table.columns = statement
+            .columns()
+            .iter()
+            .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
+            .collect();
+    }
+    Ok(table)
+}
+
+fn is_whole(number: f64) -> bool {
+    number.fract() == 0.0 && number.abs() < 9e15
+}
+
+fn parameter_type(source: &Source, name: &str, question: Question<'_>) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
+    use sqlx::postgres::PgTypeInfo;
+    Ok(PgTypeInfo::with_name(match (name, question.values.get(name)) {
+        ("from" | "to", _) => "timestamptz",
+        (_, Some(ParameterValue::Text(_))) => "text",
+        (_, Some(ParameterValue::Number(number))) => {
+            if is_whole(*number) {
+                "int8"
+            } else {
+                "float8"
+            }
+        }
+        (_, Some(ParameterValue::List(_))) => "text[]",
+        (_, None) => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
+    }))
+}
+
+/// Our kind for a PostgreSQL type, or nothing if its values are read as text.
+fn kind_of(name: &str) -> Option<ColumnKind> {
+    Some(match name {
+        "BOOL" => ColumnKind::Boolean,
+        "INT2" | "INT4" | "INT8" => ColumnKind::Integer,
+        "FLOAT4" | "FLOAT8" => ColumnKind::Number,
+        "NUMERIC" => ColumnKind::Decimal,
+        "TEXT" | "VARCHAR" | "CHAR" | "NAME" => ColumnKind::Text,
+        "TIMESTAMPTZ" | "TIMESTAMP" => ColumnKind::Instant,
+        "DATE" => ColumnKind::Date,
+        _ => return None,
+    })
+}
+
+fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
+    macro_rules! read {
+        ($kind:ty, $value:expr) => {
+            row.try_get::<Option<$kind>, _>(index)?.map_or(Value::Missing, $value)
+        };
+    }
+    Ok(match row.columns()[index].type_info().name() {
+        "BOOL" => read!(bool, Value::Boolean),
+        "INT2" => read!(i16, |n| Value::Integer(n.into())),
+        "INT4" => read!(i32, |n| Value::Integer(n.into())),
+        "INT8" => read!(i64, Value::Integer),
+        "FLOAT4" => read!(f32, |n| Value::Number(n.into())),
+        "FLOAT8" => read!(f64, Value::Number),
+        "NUMERIC" => read!(rust_decimal::Decimal, Value::Decimal),
+        "TIMESTAMPTZ" => read!(chrono::DateTime<chrono::Utc>, Value::Instant),
+        // A timestamp without a zone is taken as UTC, the zone of our session.
+        "TIMESTAMP" => read!(chrono::NaiveDateTime, |at| Value::Instant(at.and_utc())),
+        "DATE" => read!(chrono::NaiveDate, Value::Date),
+        _ => read!(String, Value::Text),
+    })
+}
+
+fn query_error(source: &Source, error: sqlx::Error) -> SourceError {
+    match error {
+        sqlx::Error::Database(answer) if answer.code().as_deref() == Some("57014") => {
+            SourceError::Timeout { source_name: source.name.clone(), seconds: source.timeout_seconds }
+        }
+        sqlx::Error::Database(answer) => {
+            let position = answer.try_downcast_ref::<sqlx::postgres::PgDatabaseError>().and_then(|answer| match answer.position() {
+                Some(sqlx::postgres::PgErrorPosition::Original(at)) => Some(format!(" (at character {at} of the query)")),
+                _ => None,
+            });
+            SourceError::Query { source_name: source.name.clone(), words: format!("{}{}", answer.message(), position.unwrap_or_default()) }
+        }
+        other => SourceError::Query { source_name: source.name.clone(), words: other.to_string() },
+    }
+}
