@@ -71,7 +71,10 @@ query = "disks"
 fn document(disks: Outcome) -> Document {
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
     let latency = (0..300)
-        .flat_map(|i| ["booking", "pay<ment>"].map(|name| vec![Value::Instant(from + TimeDelta::minutes(5 * i)), Value::Text(name.into()), Value::Number(200.0 + (i % 40) as f64)]))
+        .flat_map(|i| {
+            ["booking", "pay<ment>"]
+                .map(|name| vec![Value::Instant(from + TimeDelta::minutes(5 * i)), Value::Text(name.into()), Value::Number(200.0 + (i % 40) as f64)])
+        })
         .collect();
     let column = |name: &str, kind| Column { name: name.into(), kind };
     let record = |name: &str, outcome| QueryRecord {
@@ -84,7 +87,11 @@ fn document(disks: Outcome) -> Document {
         ended: from,
         outcome,
     };
-    let table = Table { columns: vec![column("at", ColumnKind::Instant), column("service", ColumnKind::Text), column("ms", ColumnKind::Number)], rows: latency, truncated: false };
+    let table = Table {
+        columns: vec![column("at", ColumnKind::Instant), column("service", ColumnKind::Text), column("ms", ColumnKind::Number)],
+        rows: latency,
+        truncated: false,
+    };
     compose(&Snapshot {
         layout: Snapshot::LAYOUT,
         run_id: "0190-run".into(),
@@ -101,8 +108,15 @@ fn document(disks: Outcome) -> Document {
 
 fn disks(rows: &[(&str, f64)]) -> Outcome {
     Outcome::Rows(Table {
-        columns: vec![Column { name: "host".into(), kind: ColumnKind::Text }, Column { name: "used".into(), kind: ColumnKind::Number }, Column { name: "seen".into(), kind: ColumnKind::Instant }],
-        rows: rows.iter().map(|(host, used)| vec![Value::Text((*host).into()), Value::Number(*used), Value::Instant("2026-10-25T00:30:00Z".parse().unwrap())]).collect(),
+        columns: vec![
+            Column { name: "host".into(), kind: ColumnKind::Text },
+            Column { name: "used".into(), kind: ColumnKind::Number },
+            Column { name: "seen".into(), kind: ColumnKind::Instant },
+        ],
+        rows: rows
+            .iter()
+            .map(|(host, used)| vec![Value::Text((*host).into()), Value::Number(*used), Value::Instant("2026-10-25T00:30:00Z".parse().unwrap())])
+            .collect(),
         truncated: false,
     })
 }

@@ -1,1 +1,43 @@
+//! The Maple Lark service: API, engine and console in one process. Any number of such
+//! processes can share one database, which is their queue, their lock and their store.
 
+mod access;
+pub mod api;
+pub mod config;
+mod console;
+mod engine;
+mod logging;
+
+use std::sync::Arc;
+
+use maple_lark_store::Store;
+
+pub use api::openapi;
+pub use config::Config;
+
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    #[error(transparent)]
+    Config(#[from] config::ConfigError),
+    #[error("the database cannot be used: {0}. Check \"database\" in the configuration, and that PostgreSQL runs there")]
+    Store(#[from] maple_lark_store::StoreError),
+    #[error("the service cannot listen on {address}: {words}. Choose another \"listen\" in the configuration, or stop what uses that port")]
+    Listen { address: String, words: String },
+}
+
+/// Runs the service until it is told to stop, then finishes or releases what it has begun.
+pub async fn serve(config: Config) -> Result<(), ServeError> {
+    logging::start(&config);
+    let store = Store::open(&config.database, config.connections).await?;
+    access::first_administrator(&store, &config).await?;
+    let config = Arc::new(config);
+    let engine = engine::Engine::start(store.clone(), config.clone());
+    let address = config.listen.to_string();
+    let launched = api::rocket(store, config.clone(), engine.handle()).launch().await;
+    engine.stop().await;
+    match launched {
+        Ok(_) => Ok(()),
+        // Reading the error also keeps Rocket from panicking over one that nobody saw.
+        Err(error) => Err(ServeError::Listen { address, words: error.kind().to_string() }),
+    }
+}

@@ -1,1 +1,66 @@
+//! Records in PostgreSQL: the queue, the lock and the store of the service.
+//!
+//! Functions here read and write rows; what the rows mean is decided by their callers. A
+//! function that returns has written durably.
 
+pub mod definitions;
+pub mod deliveries;
+pub mod entity;
+mod migration;
+pub mod people;
+pub mod runs;
+pub mod schedule;
+
+use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement};
+use sea_orm_migration::MigratorTrait;
+
+pub use migration::Migrator;
+pub use sea_orm::DbErr;
+
+/// The connection pool to the product's database.
+#[derive(Debug, Clone)]
+pub struct Store {
+    pub(crate) db: DatabaseConnection,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    #[error("the database cannot be reached or refused: {0}")]
+    Database(#[from] DbErr),
+    /// Another process has taken the work over; whatever this one did must not be kept.
+    #[error("the lease on {0} was lost to another process")]
+    LeaseLost(uuid::Uuid),
+}
+
+pub type Result<T> = std::result::Result<T, StoreError>;
+
+/// A page of a list: rows, and how many there are in all.
+#[derive(Debug, Clone)]
+pub struct Page<T> {
+    pub items: Vec<T>,
+    pub total: u64,
+}
+
+impl Store {
+    /// Connects and brings the tables up to date.
+    pub async fn open(url: &str, connections: u32) -> Result<Self> {
+        let mut options = ConnectOptions::new(url);
+        options.max_connections(connections).min_connections(1).sqlx_logging(false).connect_timeout(std::time::Duration::from_secs(10));
+        let store = Self { db: Database::connect(options).await? };
+        // Processes that start together take turns: the lock goes with its transaction.
+        let turn = sea_orm::TransactionTrait::begin(&store.db).await?;
+        turn.execute_unprepared("select pg_advisory_xact_lock(7302418)").await?;
+        Migrator::up(&store.db, None).await?;
+        turn.commit().await?;
+        Ok(store)
+    }
+
+    /// Whether the database answers and its tables are up to date.
+    pub async fn ready(&self) -> Result<bool> {
+        Ok(Migrator::get_pending_migrations(&self.db).await?.is_empty())
+    }
+
+    pub(crate) fn sql(text: &str, values: impl IntoIterator<Item = sea_orm::Value>) -> Statement {
+        Statement::from_sql_and_values(DbBackend::Postgres, text, values)
+    }
+}

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 pub use dashboard::{Block, BlockKind, ColumnHint, Dashboard, Parameter, ParameterKind, ParameterValue, Query, Section, Width};
 pub use reader::{Place, Placed, Problem};
-pub use report::{Audience, Format, Mailbox, OnFailedBlock, Report};
+pub use report::{Audience, BadMailbox, Format, Mailbox, OnFailedBlock, Report};
 pub use set::DefinitionSet;
 pub use source::{PostgresqlSource, Setting, Source, SourceKind, Tls, split_address};
 

@@ -1,0 +1,162 @@
+//! Definition files: what is stored, what a change would do, and the change itself.
+
+use chrono::Utc;
+use maple_lark_core::definition::{Definition, DefinitionSet, Problem as FileProblem};
+use maple_lark_store::{
+    Store,
+    definitions::{Change as StoredChange, Rule, StoredDefinition},
+};
+use rocket::{Route, State, get, post, routes, serde::json::Json};
+use serde::{Deserialize, Serialize};
+use similar::TextDiff;
+use utoipa::ToSchema;
+
+use super::{Answer, problem::Problem};
+use crate::{
+    access::{Author, Viewer},
+    engine::{EngineHandle, next_instant, parse_all},
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, plan, apply]
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionFile {
+    /// The file's path within its folder; it is kept, so that an export gives it back.
+    pub file: String,
+    pub text: String,
+}
+
+/// A folder of definitions.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Files {
+    pub files: Vec<DefinitionFile>,
+    /// Whether definitions that are not among the files are removed.
+    #[serde(default)]
+    pub remove_others: bool,
+}
+
+/// What one definition's change is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// `add`, `alter` or `remove`.
+    pub action: String,
+    /// `source`, `dashboard` or `report`.
+    pub kind: String,
+    pub name: String,
+    pub file: String,
+    /// Unified diff of the text.
+    pub diff: String,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    pub changes: Vec<Change>,
+    pub unchanged: usize,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Applied {
+    pub changes: Vec<Change>,
+    pub unchanged: usize,
+}
+
+/// A checked change: what it does, and the set that it leads to.
+struct Prepared {
+    changes: Vec<Change>,
+    unchanged: usize,
+    put: Vec<StoredDefinition>,
+    remove: Vec<(String, String)>,
+    set: DefinitionSet,
+}
+
+/// All definitions, as files.
+#[utoipa::path(get, path = "/definitions", tag = "definitions", responses((status = 200, body = Vec<DefinitionFile>)))]
+#[get("/definitions")]
+async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
+    let stored = store.definitions().await?;
+    Ok(Json(stored.into_iter().map(|one| DefinitionFile { file: one.file, text: one.text }).collect()))
+}
+
+/// What applying these files would change. Nothing is changed.
+#[utoipa::path(post, path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
+#[post("/definitions/plan", data = "<files>")]
+async fn plan(_user: Author, files: Json<Files>, store: &State<Store>) -> Answer<Plan> {
+    let prepared = prepare(&files, &store.definitions().await?, "").map_err(Problem::definitions)?;
+    Ok(Json(Plan { changes: prepared.changes, unchanged: prepared.unchanged }))
+}
+
+/// Apply these files: all of them, or none if one is not valid.
+#[utoipa::path(post, path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
+#[post("/definitions/apply", data = "<files>")]
+async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
+    let prepared = prepare(&files, &store.definitions().await?, &user.0.name).map_err(Problem::definitions)?;
+    let now = Utc::now();
+    let scheduled = prepared.set.reports.values().filter_map(|report| {
+        let rule = format!("{} in {}", report.schedule.as_ref()?.sentence(), report.zone);
+        Some(Rule { report: report.name.clone(), rule, first: next_instant(report, now) })
+    });
+    let change = StoredChange { schedules: scheduled.collect(), put: prepared.put, remove: prepared.remove };
+    store.change_definitions(change).await?;
+    engine.wake();
+    tracing::info!(user = %user.0.name, changes = prepared.changes.len(), "definitions were applied");
+    Ok(Json(Applied { changes: prepared.changes, unchanged: prepared.unchanged }))
+}
+
+fn prepare(files: &Files, stored: &[StoredDefinition], user: &str) -> Result<Prepared, Vec<FileProblem>> {
+    let parsed = parse_all(files.files.iter().map(|file| (file.file.as_str(), file.text.as_str())))?;
+    doubles(&parsed)?;
+    let now = Utc::now();
+    let mut prepared = Prepared { changes: Vec::new(), unchanged: 0, put: Vec::new(), remove: Vec::new(), set: DefinitionSet::default() };
+    for one in stored {
+        let kept = parsed.iter().any(|definition| definition.kind().name() == one.kind && definition.name() == one.name);
+        if kept || !files.remove_others {
+            // What is stored was checked when it came in; if it cannot be read any more it
+            // is left as it is.
+            if let Ok(definition) = Definition::parse(&one.file, &one.text) {
+                prepared.set.put(definition);
+            }
+        } else {
+            prepared.remove.push((one.kind.clone(), one.name.clone()));
+            prepared.changes.push(change("remove", &one.kind, &one.name, &one.file, &one.text, ""));
+        }
+    }
+    for (definition, file) in parsed.into_iter().zip(&files.files) {
+        let (kind, name) = (definition.kind().name(), definition.name().to_owned());
+        let before = stored.iter().find(|one| one.kind == kind && one.name == name);
+        if before.is_some_and(|before| before.text == file.text && before.file == file.file) {
+            prepared.unchanged += 1;
+        } else {
+            let action = if before.is_some() { "alter" } else { "add" };
+            prepared.changes.push(change(action, kind, &name, &file.file, before.map_or("", |before| &before.text), &file.text));
+            prepared.put.push(StoredDefinition {
+                kind: kind.to_owned(),
+                name,
+                title: definition.title().to_owned(),
+                file: file.file.clone(),
+                text: file.text.clone(),
+                updated_at: now,
+                updated_by: user.to_owned(),
+            });
+        }
+        prepared.set.put(definition);
+    }
+    let problems = prepared.set.check();
+    if problems.is_empty() { Ok(prepared) } else { Err(problems) }
+}
+
+fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
+    let mut problems = Vec::new();
+    for (index, one) in parsed.iter().enumerate() {
+        if let Some(first) = parsed[..index].iter().find(|earlier| earlier.kind() == one.kind() && earlier.name() == one.name()) {
+            problems.push(one.place().problem(format!("the {} \"{}\" is already defined in {}", one.kind().name(), one.name(), first.place().file)));
+        }
+    }
+    if problems.is_empty() { Ok(()) } else { Err(problems) }
+}
+
+fn change(action: &str, kind: &str, name: &str, file: &str, before: &str, after: &str) -> Change {
+    let diff = TextDiff::from_lines(before, after).unified_diff().context_radius(2).to_string();
+    Change { action: action.to_owned(), kind: kind.to_owned(), name: name.to_owned(), file: file.to_owned(), diff }
+}

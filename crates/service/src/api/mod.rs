@@ -1,0 +1,85 @@
+//! The HTTP API, version 1, and the pages of the console.
+
+mod definitions;
+mod documents;
+mod health;
+mod mailbox;
+mod openapi;
+mod overview;
+pub mod problem;
+mod reports;
+mod runs;
+mod sessions;
+mod sources;
+pub mod view;
+
+use std::{path::PathBuf, sync::Arc};
+
+use maple_lark_store::Store;
+use rocket::{Build, Request, Rocket, catch, catchers, data::Limits, figment::Figment, get, routes};
+
+use crate::{Config, console::ConsoleFile, engine::EngineHandle};
+pub use openapi::openapi;
+use problem::{Problem, Refusal};
+
+pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
+pub use mailbox::{Letter, LetterHead};
+pub use runs::RunOrder;
+pub use sessions::{Credentials, NewToken, Token, TokenRequest};
+
+type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
+
+pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket<Build> {
+    let figment = Figment::from(rocket::Config {
+        address: config.listen.ip(),
+        port: config.listen.port(),
+        log_level: rocket::config::LogLevel::Off,
+        ident: rocket::config::Ident::none(),
+        limits: Limits::new().limit("json", rocket::data::ToByteUnit::mebibytes(8)),
+        ..rocket::Config::release_default()
+    });
+    rocket::custom(figment)
+        .manage(store)
+        .manage(config)
+        .manage(engine)
+        .attach(rocket::fairing::AdHoc::on_liftoff("ready", |rocket| {
+            let address = format!("{}:{}", rocket.config().address, rocket.config().port);
+            Box::pin(async move { tracing::info!(address, "the service is ready") })
+        }))
+        .register("/", catchers![by_status])
+        .mount("/", routes![health::health, health::ready, page])
+        .mount("/api/v1", sessions::routes())
+        .mount("/api/v1", definitions::routes())
+        .mount("/api/v1", sources::routes())
+        .mount("/api/v1", reports::routes())
+        .mount("/api/v1", runs::routes())
+        .mount("/api/v1", documents::routes())
+        .mount("/api/v1", overview::routes())
+        .mount("/api/v1", mailbox::routes())
+        .mount("/api/v1", routes![openapi::description])
+}
+
+/// Whatever is no part of the API is a page of the console.
+#[get("/<path..>", rank = 100)]
+fn page(path: PathBuf) -> Result<ConsoleFile, Problem> {
+    let path = path.to_string_lossy();
+    if path.starts_with("api/") {
+        return Err(Problem::not_found(format!("address /{path} in this API; /api/v1/openapi.json describes it")));
+    }
+    ConsoleFile::at(&path).ok_or_else(|| Problem::not_found("console in this build; build it with \"npm run build\" in console/ first"))
+}
+
+#[catch(default)]
+fn by_status(status: rocket::http::Status, request: &Request<'_>) -> Problem {
+    if let Some(refusal) = request.local_cache(|| None::<Refusal>) {
+        return refusal.problem();
+    }
+    match status.code {
+        400 | 422 => {
+            Problem::new(status.code, "Not understood", "the body or a value in the address does not have the form that /api/v1/openapi.json describes")
+        }
+        404 => Problem::not_found(format!("address {} for {}", request.uri().path(), request.method())),
+        413 => Problem::new(413, "Too large", "the body is larger than 8 MiB"),
+        code => Problem::new(code, status.reason().unwrap_or("Error"), "the service's log says more"),
+    }
+}

@@ -1,0 +1,34 @@
+//! The description of the API (OpenAPI 3.1), made from the handlers themselves.
+
+use rocket::{get, serde::json::Json};
+use utoipa::OpenApi;
+
+use super::{definitions, documents, mailbox, overview, reports, runs, sessions, sources};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Maple Lark", description = "Snapshots monitoring data on a schedule, turns it into documents and mails them. Errors are problem details (RFC 9457).", license(name = "MIT OR Apache-2.0")),
+    servers((url = "/api/v1")),
+    paths(
+        sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
+        overview::overview,
+        definitions::list, definitions::plan, definitions::apply,
+        sources::list, sources::test, sources::dashboards,
+        reports::list, reports::one, reports::run, reports::pause, reports::resume,
+        runs::list, runs::one, runs::events,
+        documents::one,
+        mailbox::list, mailbox::one, mailbox::html, mailbox::file,
+    )
+)]
+struct Description;
+
+/// The description as JSON text, as it is served and as the console's types are made from.
+pub fn openapi() -> String {
+    // The description is data of the program; it always has a JSON form.
+    Description::openapi().to_pretty_json().unwrap_or_default()
+}
+
+#[get("/openapi.json")]
+pub fn description() -> Json<utoipa::openapi::OpenApi> {
+    Json(Description::openapi())
+}

@@ -1,0 +1,119 @@
+//! Reports with their state, and runs on request.
+
+use std::collections::HashMap;
+
+use chrono::Utc;
+use maple_lark_core::definition::{DefinitionSet, Report};
+use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
+use rocket::{Route, State, get, http::Status, post, response::status::Custom, routes, serde::json::Json};
+
+use super::{
+    Answer,
+    problem::Problem,
+    runs::{RunOrder, one_run},
+    view::{AudienceView, ReportView, RunView},
+};
+use crate::{
+    access::{Author, Viewer},
+    engine::{Catalogue, EngineHandle, RequestError, RunRequest, next_instant, request_run},
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, one, run, pause, resume]
+}
+
+/// All reports with schedule, last run and next run.
+#[utoipa::path(get, path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
+#[get("/reports")]
+async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<ReportView>> {
+    Ok(Json(report_views(store).await?))
+}
+
+/// One report.
+#[utoipa::path(get, path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[get("/reports/<name>")]
+async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportView> {
+    let found = report_views(store).await?.into_iter().find(|report| report.name == name);
+    found.map(Json).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+}
+
+pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let states: HashMap<String, ScheduleState> = store.schedule_states().await?.into_iter().map(|state| (state.report.clone(), state)).collect();
+    let mut latest: HashMap<String, Run> = store.latest_runs().await?.into_iter().map(|run| (run.report.clone(), run)).collect();
+    Ok(set.reports.values().map(|report| view(&set, report, states.get(&report.name), latest.remove(&report.name))).collect())
+}
+
+fn view(set: &DefinitionSet, report: &Report, state: Option<&ScheduleState>, latest: Option<Run>) -> ReportView {
+    let parameters = set.parameters_of(report);
+    let audience = |audience: &maple_lark_core::definition::Audience| {
+        let values = set.values(report, Some(audience));
+        AudienceView {
+            name: audience.name.clone(),
+            recipients: audience.to.iter().map(ToString::to_string).collect(),
+            values: parameters.iter().filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable()))).collect(),
+        }
+    };
+    let paused = state.is_some_and(|state| state.paused);
+    let next = state.and_then(|state| state.next_instant).filter(|_| !paused);
+    ReportView {
+        name: report.name.clone(),
+        title: report.title.clone(),
+        file: report.place.file.clone(),
+        zone: report.zone.to_string(),
+        owner: report.owner.as_ref().map(ToString::to_string),
+        dashboards: report.dashboards.iter().map(|name| name.value.clone()).collect(),
+        formats: report.formats.iter().map(|format| format.name().to_owned()).collect(),
+        window: report.window.sentence(),
+        schedule: report.schedule.as_ref().map(|schedule| schedule.sentence()),
+        paused,
+        next,
+        next_window: next.map(|next| report.window.window(next, report.zone).label()),
+        audiences: report.audiences.iter().map(audience).collect(),
+        last_run: latest.map(Into::into),
+    }
+}
+
+impl From<RequestError> for Problem {
+    fn from(error: RequestError) -> Self {
+        match error {
+            RequestError::NoReport(name) => Problem::not_found(format!("report \"{name}\"")),
+            RequestError::NotReady { .. } => Problem::new(409, "Cannot run", error.to_string()),
+            RequestError::Store(error) => error.into(),
+        }
+    }
+}
+
+/// Run a report now; the schedule is not disturbed.
+#[utoipa::path(post, path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
+#[post("/reports/<name>/runs", data = "<order>")]
+async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Custom<Json<RunView>>, Problem> {
+    let request = RunRequest { report: name.to_owned(), scheduled_for: order.scheduled_for, deliver: order.deliver, requested_by: user.0.name };
+    let id = request_run(store, request).await?;
+    engine.wake();
+    Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
+}
+
+/// Pause a report's schedule.
+#[utoipa::path(post, path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[post("/reports/<name>/pause")]
+async fn pause(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
+    set_paused(store, name, true).await
+}
+
+/// Resume a report's schedule; what passed while it was paused is not made up for.
+#[utoipa::path(post, path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[post("/reports/<name>/resume")]
+async fn resume(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
+    set_paused(store, name, false).await
+}
+
+async fn set_paused(store: &Store, name: &str, paused: bool) -> Answer<ReportView> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let report = set.reports.get(name).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
+    if !store.set_paused(name, paused, next_instant(report, Utc::now())).await? {
+        return Err(Problem::new(409, "No schedule", format!("the report \"{name}\" has no schedule; it runs only when asked")));
+    }
+    let found = report_views(store).await?.into_iter().find(|report| report.name == name);
+    found.map(Json).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+}

@@ -1,0 +1,108 @@
+//! Runs: lists, one with everything that happened, and its progress as it happens.
+
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use maple_lark_core::Snapshot;
+use maple_lark_store::{Store, runs::RunFilter};
+use rocket::{
+    Route, Shutdown, State, get,
+    response::stream::{Event, EventStream},
+    routes,
+    serde::json::Json,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{
+    Answer,
+    problem::Problem,
+    view::{DeliveryView, RunPage, RunView, SnapshotView},
+};
+use crate::access::Viewer;
+
+pub fn routes() -> Vec<Route> {
+    routes![list, one, events]
+}
+
+/// What to run and whether to send it.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunOrder {
+    /// The instant that the window follows from; now if nothing is said.
+    pub scheduled_for: Option<DateTime<Utc>>,
+    /// Whether the documents go to the audiences, or are only made.
+    #[serde(default = "yes")]
+    pub deliver: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// Runs, newest first.
+#[utoipa::path(get, path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<String>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
+#[get("/runs?<report>&<state>&<page>&<size>")]
+async fn list(_user: Viewer, report: Option<String>, state: Option<String>, page: Option<u64>, size: Option<u64>, store: &State<Store>) -> Answer<RunPage> {
+    let (page, size) = (page.unwrap_or(1).max(1), size.unwrap_or(25).clamp(1, 200));
+    let found = store.runs(&RunFilter { report, state }, page, size).await?;
+    Ok(Json(RunPage { items: found.items.into_iter().map(Into::into).collect(), total: found.total, page, size }))
+}
+
+/// One run with its steps, documents and deliveries.
+#[utoipa::path(get, path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[get("/runs/<id>")]
+async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
+    Ok(Json(one_run(store, id).await?))
+}
+
+pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
+    let run = store.run(id).await?.ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+    let deliveries = store.deliveries(id).await?;
+    let attempts = store.attempts(&deliveries).await?;
+    let mut snapshots: Vec<SnapshotView> = Vec::new();
+    for snapshot in store.snapshots(id).await? {
+        let mut audiences: Vec<String> =
+            deliveries.iter().filter(|delivery| delivery.snapshot_id == snapshot.id).map(|delivery| delivery.audience.clone()).collect();
+        audiences.dedup();
+        if audiences.is_empty() {
+            // Nothing was sent, so the values alone say for whom it was made.
+            audiences =
+                Snapshot::from_bytes(&snapshot.body).map(|snapshot| snapshot.values.values().map(|value| value.readable()).collect()).unwrap_or_default();
+        }
+        snapshots.push(SnapshotView { id: snapshot.id, sha256: snapshot.sha256, audiences });
+    }
+    Ok(RunView {
+        run: run.into(),
+        steps: store.steps(id).await?.into_iter().map(Into::into).collect(),
+        documents: store.document_heads(id).await?.into_iter().map(Into::into).collect(),
+        deliveries: deliveries.into_iter().map(|delivery| DeliveryView::new(delivery, &attempts)).collect(),
+        snapshots,
+    })
+}
+
+/// The run as server-sent events named `run`, one at each change, until it is settled.
+#[utoipa::path(get, path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = Problem)))]
+#[get("/runs/<id>/events")]
+async fn events(_user: Viewer, id: Uuid, store: &State<Store>, mut stop: Shutdown) -> Result<EventStream![], Problem> {
+    let store = store.inner().clone();
+    one_run(&store, id).await?;
+    Ok(EventStream! {
+        let mut told = String::new();
+        loop {
+            let Ok(view) = one_run(&store, id).await else { break };
+            let text = serde_json::to_string(&view).unwrap_or_default();
+            if text != told {
+                yield Event::data(text.clone()).event("run");
+                told = text;
+            }
+            if view.run.settled {
+                break;
+            }
+            tokio::select! {
+                () = tokio::time::sleep(Duration::from_millis(200)) => {}
+                () = &mut stop => break,
+            }
+        }
+    })
+}

@@ -1,0 +1,124 @@
+//! Signing in: sessions for the console, tokens for programs.
+
+use std::{net::IpAddr, sync::Arc};
+
+use maple_lark_store::Store;
+use rocket::{
+    Route, State, delete, get,
+    http::{Cookie, CookieJar, SameSite},
+    post, routes,
+    serde::json::Json,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{Answer, problem::Problem, view::UserView};
+use crate::{
+    Config,
+    access::{self, SESSION_COOKIE, SignInError, Viewer, token_hash},
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![sign_in, who, sign_out, make_token, list_tokens, revoke_token]
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct Credentials {
+    pub name: String,
+    pub password: String,
+}
+
+#[derive(Deserialize, ToSchema)]
+pub struct TokenRequest {
+    pub name: String,
+    pub password: String,
+    /// What the token is for, to tell it from others.
+    pub label: String,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewToken {
+    pub id: Uuid,
+    /// Shown only now; the service keeps a digest.
+    pub token: String,
+    pub user: UserView,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct Token {
+    pub id: Uuid,
+    pub label: String,
+    pub created_at: chrono::DateTime<chrono::Utc>,
+    pub last_used_at: Option<chrono::DateTime<chrono::Utc>>,
+}
+
+impl From<SignInError> for Problem {
+    fn from(error: SignInError) -> Self {
+        match error {
+            SignInError::Wrong => Problem::new(401, "Not signed in", error.to_string()),
+            SignInError::Blocked => Problem::new(429, "Too many attempts", error.to_string()),
+            SignInError::Store(error) => error.into(),
+        }
+    }
+}
+
+fn view(name: &str, role: &str, config: &Config) -> UserView {
+    UserView { name: name.to_owned(), role: role.to_owned(), demo: config.demo_mailbox.is_some() }
+}
+
+/// Sign in and get a session cookie.
+#[utoipa::path(post, path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[post("/session", data = "<credentials>")]
+async fn sign_in(credentials: Json<Credentials>, store: &State<Store>, config: &State<Arc<Config>>, jar: &CookieJar<'_>, peer: IpAddr) -> Answer<UserView> {
+    let user = access::sign_in(store, &credentials.name, &credentials.password, &peer.to_string()).await?;
+    let token = access::begin_session(store, &user).await?;
+    let secure = config.public_url.starts_with("https://");
+    jar.add(Cookie::build((SESSION_COOKIE, token)).http_only(true).same_site(SameSite::Strict).secure(secure).path("/"));
+    Ok(Json(view(&user.name, &user.role, config)))
+}
+
+/// Who is signed in.
+#[utoipa::path(get, path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = Problem)))]
+#[get("/session")]
+fn who(user: Viewer, config: &State<Arc<Config>>) -> Json<UserView> {
+    Json(view(&user.0.name, &user.0.role, config))
+}
+
+/// End the session.
+#[utoipa::path(delete, path = "/session", tag = "access", responses((status = 204)))]
+#[delete("/session")]
+async fn sign_out(_user: Viewer, store: &State<Store>, jar: &CookieJar<'_>) -> Result<rocket::response::status::NoContent, Problem> {
+    if let Some(cookie) = jar.get(SESSION_COOKIE) {
+        store.remove_session(&token_hash(cookie.value())).await?;
+    }
+    jar.remove(Cookie::build(SESSION_COOKIE).path("/"));
+    Ok(rocket::response::status::NoContent)
+}
+
+/// Get an API token for a name and a password.
+#[utoipa::path(post, path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[post("/tokens", data = "<request>")]
+async fn make_token(request: Json<TokenRequest>, store: &State<Store>, config: &State<Arc<Config>>, peer: IpAddr) -> Answer<NewToken> {
+    let user = access::sign_in(store, &request.name, &request.password, &peer.to_string()).await?;
+    let label: String = request.label.chars().filter(|c| !c.is_control()).take(80).collect();
+    let (id, token) = access::issue_token(store, &user, &label).await?;
+    Ok(Json(NewToken { id, token, user: view(&user.name, &user.role, config) }))
+}
+
+/// Your own tokens.
+#[utoipa::path(get, path = "/tokens", tag = "access", responses((status = 200, body = Vec<Token>)))]
+#[get("/tokens")]
+async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
+    let tokens = store.tokens(user.0.id).await?;
+    Ok(Json(
+        tokens.into_iter().map(|token| Token { id: token.id, label: token.name, created_at: token.created_at, last_used_at: token.last_used_at }).collect(),
+    ))
+}
+
+/// Revoke one of your tokens.
+#[utoipa::path(delete, path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/tokens/<id>")]
+async fn revoke_token(user: Viewer, id: Uuid, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
+    if store.remove_token(user.0.id, id).await? { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found("such token of yours")) }
+}

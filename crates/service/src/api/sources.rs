@@ -1,0 +1,94 @@
+//! Sources and dashboards.
+
+use std::time::Instant;
+
+use maple_lark_core::definition::{BlockKind, DefinitionSet, SourceKind};
+use maple_lark_store::Store;
+use rocket::{Route, State, get, post, routes, serde::json::Json};
+
+use super::{
+    Answer,
+    problem::Problem,
+    view::{DashboardView, SourceTest, SourceView},
+};
+use crate::{
+    access::{Author, Viewer},
+    engine::Catalogue,
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, test, dashboards]
+}
+
+/// All sources.
+#[utoipa::path(get, path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
+#[get("/sources")]
+async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let view = set.sources.values().map(|source| {
+        let SourceKind::Postgresql(settings) = &source.kind;
+        SourceView {
+            name: source.name.clone(),
+            title: source.title.clone(),
+            file: source.place.file.clone(),
+            kind: "postgresql".to_owned(),
+            address: format!("{} at {}", settings.database.written(), settings.address.written()),
+            timeout_seconds: source.timeout_seconds,
+            row_limit: source.row_limit,
+            used_by: set
+                .dashboards
+                .values()
+                .filter(|dashboard| dashboard.queries.iter().any(|query| query.source.value == source.name))
+                .map(|dashboard| dashboard.name.clone())
+                .collect(),
+        }
+    });
+    Ok(Json(view.collect()))
+}
+
+/// Sign in at a source and say what is there, or why it refuses.
+#[utoipa::path(post, path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
+#[post("/sources/<name>/test")]
+async fn test(_user: Author, name: &str, store: &State<Store>) -> Answer<SourceTest> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let source = set.sources.get(name).ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
+    let began = Instant::now();
+    let answer = maple_lark_sources::test(source).await;
+    let milliseconds = began.elapsed().as_millis() as i64;
+    Ok(Json(match answer {
+        Ok(greeting) => SourceTest {
+            works: true,
+            detail: format!("{}, signed in as {}", greeting.version, greeting.user),
+            milliseconds,
+            warning: (!greeting.read_only_account)
+                .then(|| format!("the account {} may write; Maple Lark only reads, but a read-only account is safer", greeting.user)),
+        },
+        Err(error) => SourceTest { works: false, detail: error.to_string(), milliseconds, warning: None },
+    }))
+}
+
+/// All dashboards.
+#[utoipa::path(get, path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
+#[get("/dashboards")]
+async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<DashboardView>> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    Ok(Json(set.dashboards.keys().filter_map(|name| dashboard(&set, name)).collect()))
+}
+
+fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
+    let dashboard = set.dashboards.get(name)?;
+    let mut sources: Vec<String> = dashboard.queries.iter().map(|query| query.source.value.clone()).collect();
+    sources.sort();
+    sources.dedup();
+    Some(DashboardView {
+        name: dashboard.name.clone(),
+        title: dashboard.title.clone(),
+        file: dashboard.place.file.clone(),
+        summary: dashboard.summary.clone(),
+        sections: dashboard.sections.len(),
+        blocks: dashboard.sections.iter().flat_map(|section| &section.blocks).filter(|block| !matches!(block.kind, BlockKind::Text(_))).count(),
+        parameters: dashboard.parameters.iter().map(|parameter| parameter.title.clone()).collect(),
+        sources,
+        used_by: set.reports.values().filter(|report| report.dashboards.iter().any(|used| used.value == name)).map(|report| report.name.clone()).collect(),
+    })
+}

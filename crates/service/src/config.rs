@@ -1,0 +1,160 @@
+//! The configuration of the service: one TOML file, secrets by reference.
+
+use std::{net::SocketAddr, path::PathBuf, time::Duration};
+
+use maple_lark_core::{
+    definition::{Mailbox, Setting},
+    span::Span,
+};
+use maple_lark_delivery::{MailServer, MailTls};
+use serde::Deserialize;
+
+/// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
+#[derive(Clone)]
+pub struct Config {
+    pub listen: SocketAddr,
+    /// How people reach the console, for links in mails.
+    pub public_url: String,
+    pub database: String,
+    pub connections: u32,
+    pub log_json: bool,
+    /// How long a process that died keeps its work from others.
+    pub lease: Duration,
+    pub first_administrator_password: Option<String>,
+    pub mail: Option<Mail>,
+    /// The folder of the demo's mail server, shown in the console.
+    pub demo_mailbox: Option<PathBuf>,
+}
+
+#[derive(Clone)]
+pub struct Mail {
+    pub server: MailServer,
+    /// The wait before the second attempt; each later one waits twice as long, up to an hour.
+    pub first_retry: Duration,
+    /// After this long a delivery that is still refused is given up.
+    pub give_up: Duration,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum ConfigError {
+    #[error("the configuration {path} cannot be read: {error}")]
+    Unreadable { path: String, error: std::io::Error },
+    #[error("the configuration {path} is not valid: {words}")]
+    Invalid { path: String, words: String },
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct File {
+    #[serde(default = "default_listen")]
+    listen: SocketAddr,
+    public_url: Option<String>,
+    database: String,
+    #[serde(default = "default_connections")]
+    connections: u32,
+    #[serde(default)]
+    log: Log,
+    lease: Option<Span>,
+    first_administrator_password: Option<String>,
+    mail: Option<MailFile>,
+    demo: Option<Demo>,
+}
+
+#[derive(Deserialize, Default, PartialEq)]
+#[serde(rename_all = "kebab-case")]
+enum Log {
+    #[default]
+    Text,
+    Json,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct MailFile {
+    host: String,
+    port: u16,
+    tls: TlsWord,
+    user: Option<String>,
+    password: Option<String>,
+    from: Mailbox,
+    first_retry: Option<Span>,
+    give_up: Option<Span>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum TlsWord {
+    Off,
+    Starttls,
+    Tls,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct Demo {
+    mailbox: PathBuf,
+}
+
+fn default_listen() -> SocketAddr {
+    SocketAddr::from(([127, 0, 0, 1], 8480))
+}
+
+fn default_connections() -> u32 {
+    16
+}
+
+impl Config {
+    /// Reads and checks a configuration file.
+    ///
+    /// # Errors
+    /// What is wrong and where; the values of secrets are not part of it.
+    pub fn read(path: &str) -> Result<Self, ConfigError> {
+        let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable { path: path.to_owned(), error })?;
+        let invalid = |words: String| ConfigError::Invalid { path: path.to_owned(), words };
+        let file: File = toml_edit::de::from_str(&text).map_err(|error| {
+            let line = error.span().map(|span| format!("line {}: ", text[..span.start].matches('\n').count() + 1)).unwrap_or_default();
+            invalid(format!("{line}{}", error.message()))
+        })?;
+        let seconds = |key: &str, span: Option<Span>, default: u64| match span.map(|span| span.elapsed()) {
+            None => Ok(Duration::from_secs(default)),
+            Some(Some(elapsed)) => Ok(Duration::from_secs(elapsed.num_seconds() as u64)),
+            Some(None) => Err(invalid(format!("{key} must be made of hours, minutes and seconds, such as \"PT30S\""))),
+        };
+        let secret = |key: &str, written: &str| look_up(written).map_err(|words| invalid(format!("{key}: {words}")));
+        let mail = file
+            .mail
+            .map(|mail| {
+                let password = mail.password.map(|written| secret("mail.password", &written)).transpose()?;
+                let tls = match mail.tls {
+                    TlsWord::Off => MailTls::Off,
+                    TlsWord::Starttls => MailTls::StartTls,
+                    TlsWord::Tls => MailTls::Tls,
+                };
+                let server = MailServer { host: mail.host, port: mail.port, tls, user: mail.user, password, from: mail.from, timeout: Duration::from_secs(30) };
+                Ok(Mail { server, first_retry: seconds("mail.first-retry", mail.first_retry, 30)?, give_up: seconds("mail.give-up", mail.give_up, 86_400)? })
+            })
+            .transpose()?;
+        Ok(Config {
+            listen: file.listen,
+            public_url: file.public_url.unwrap_or_else(|| format!("http://{}", file.listen)).trim_end_matches('/').to_owned(),
+            database: secret("database", &file.database)?,
+            connections: file.connections.clamp(2, 200),
+            log_json: file.log == Log::Json,
+            lease: seconds("lease", file.lease, 30)?,
+            first_administrator_password: file.first_administrator_password.map(|written| secret("first-administrator-password", &written)).transpose()?,
+            mail,
+            demo_mailbox: file.demo.map(|demo| demo.mailbox),
+        })
+    }
+}
+
+fn look_up(written: &str) -> Result<String, String> {
+    match written.parse::<Setting>().map_err(|error| error.to_string())? {
+        Setting::Plain(text) => Ok(text),
+        Setting::Environment(name) => std::env::var(&name).map_err(|_| format!("the environment variable {name} is not set")),
+        Setting::File(path) => {
+            let text = std::fs::read_to_string(&path).map_err(|error| format!("{path} cannot be read: {error}"))?;
+            Ok(text.trim_end().to_owned())
+        }
+    }
+}

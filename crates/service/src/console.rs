@@ -1,0 +1,45 @@
+//! The web console, built by Vite and embedded in the binary.
+
+use rocket::{
+    http::{ContentType, Header},
+    response::{Responder, Response},
+};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+/// A file of the console. Its pages live behind one HTML file, so what is no file is that.
+pub struct ConsoleFile {
+    kind: ContentType,
+    body: Vec<u8>,
+    lasting: bool,
+}
+
+impl ConsoleFile {
+    pub fn at(path: &str) -> Option<Self> {
+        let (path, file) = match Files::get(path) {
+            Some(file) if !path.is_empty() => (path, file),
+            _ if path.starts_with("assets/") => return None,
+            _ => ("index.html", Files::get("index.html")?),
+        };
+        let kind = path.rsplit('.').next().and_then(ContentType::from_extension).unwrap_or(ContentType::Binary);
+        Some(Self { kind, body: file.data.into_owned(), lasting: path.starts_with("assets/") })
+    }
+}
+
+impl<'r> Responder<'r, 'static> for ConsoleFile {
+    fn respond_to(self, request: &'r rocket::Request<'_>) -> rocket::response::Result<'static> {
+        // Names under assets/ hold a digest of their content, so they never change.
+        let cache = if self.lasting { "public, max-age=31536000, immutable" } else { "no-cache" };
+        Response::build_from((self.kind, self.body).respond_to(request)?)
+            .header(Header::new("Cache-Control", cache))
+            .header(Header::new(
+                "Content-Security-Policy",
+                "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'self'; base-uri 'none'; form-action 'self'",
+            ))
+            .ok()
+    }
+}

@@ -1,0 +1,70 @@
+//! Definitions as parsed values: those that are stored now, or those a run began with.
+
+use maple_lark_core::definition::{Definition, DefinitionSet, Problem, Report};
+use maple_lark_core::snapshot::FrozenDefinition;
+use maple_lark_store::definitions::StoredDefinition;
+
+/// Parsed definitions with the texts they came from.
+#[derive(Default)]
+pub struct Catalogue {
+    pub set: DefinitionSet,
+    pub texts: Vec<FrozenDefinition>,
+}
+
+/// Parses files into a set; all problems of all files are reported together.
+pub fn parse_all<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>) -> Result<Vec<Definition>, Vec<Problem>> {
+    let (mut definitions, mut problems) = (Vec::new(), Vec::new());
+    for (file, text) in files {
+        match Definition::parse(file, text) {
+            Ok(definition) => definitions.push(definition),
+            Err(found) => problems.extend(found),
+        }
+    }
+    if problems.is_empty() { Ok(definitions) } else { Err(problems) }
+}
+
+impl Catalogue {
+    /// What is stored now. A definition that an older version has let in and that cannot be
+    /// read any more is left out and logged; it cannot be run, and the others can.
+    pub fn stored(definitions: &[StoredDefinition]) -> Self {
+        let mut catalogue = Self::default();
+        for one in definitions {
+            match Definition::parse(&one.file, &one.text) {
+                Ok(definition) => {
+                    catalogue.set.put(definition);
+                    catalogue.texts.push(FrozenDefinition { file: one.file.clone(), text: one.text.clone() });
+                }
+                Err(problems) => {
+                    for problem in problems {
+                        tracing::error!(%problem, "a stored definition cannot be read");
+                    }
+                }
+            }
+        }
+        catalogue
+    }
+
+    /// What a run began with.
+    pub fn frozen(definitions: &serde_json::Value) -> Result<Self, String> {
+        let texts: Vec<FrozenDefinition> =
+            serde_json::from_value(definitions.clone()).map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
+        let parsed = parse_all(texts.iter().map(|frozen| (frozen.file.as_str(), frozen.text.as_str())))
+            .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;
+        let mut set = DefinitionSet::default();
+        for definition in parsed {
+            set.put(definition);
+        }
+        Ok(Self { set, texts })
+    }
+
+    /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
+    pub fn freeze(&self, report: &Report) -> serde_json::Value {
+        let mut places = vec![&report.place];
+        for dashboard in self.set.dashboards_of(report) {
+            places.push(&dashboard.place);
+            places.extend(dashboard.queries.iter().filter_map(|query| self.set.sources.get(&query.source.value)).map(|source| &source.place));
+        }
+        let needed: Vec<&FrozenDefinition> = self.texts.iter().filter(|text| places.iter().any(|place| place.file == text.file)).collect();
+        serde_json::to_value(needed).unwrap_or_default()
+    }
+}

@@ -1,0 +1,137 @@
+//! Asks every query of a run once for each distinct set of parameter values, and keeps the
+//! answers as a snapshot.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, Mutex},
+};
+
+use chrono::Utc;
+use futures::future::join_all;
+use maple_lark_core::{
+    Snapshot, Window,
+    definition::{Audience, Dashboard, Definition, Query, Report},
+    snapshot::{Outcome, QueryRecord, sha256},
+};
+use maple_lark_sources::{Question, Values};
+use maple_lark_store::runs::{Run, StoredSnapshot};
+use tokio::sync::Semaphore;
+use uuid::Uuid;
+
+use super::{Catalogue, Shared, WorkError};
+
+/// How many queries one source is asked at a time by this process.
+const AT_A_TIME: usize = 4;
+
+/// Keeps one source from being asked too much at once, whatever asks.
+#[derive(Default)]
+pub struct SourceLimits(Mutex<HashMap<String, Arc<Semaphore>>>);
+
+impl SourceLimits {
+    fn of(&self, source: &str) -> Arc<Semaphore> {
+        let mut known = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        known.entry(source.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(AT_A_TIME))).clone()
+    }
+}
+
+/// The distinct sets of values that a report's audiences see, each with its key.
+pub fn value_sets(catalogue: &Catalogue, report: &Report) -> BTreeMap<String, Values> {
+    let mut audiences: Vec<Option<&Audience>> = report.audiences.iter().map(Some).collect();
+    if audiences.is_empty() {
+        audiences.push(None);
+    }
+    audiences.into_iter().map(|audience| catalogue.set.values(report, audience)).map(|values| (values_key(&values), values)).collect()
+}
+
+/// Names a set of values; equal sets have equal keys.
+pub fn values_key(values: &Values) -> String {
+    sha256(&serde_json::to_vec(values).unwrap_or_default())
+}
+
+pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<(), WorkError> {
+    let zone = run.zone.parse().map_err(|_| WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone)))?;
+    let window = Window { from: run.window_from, to: run.window_to, zone };
+    let kept: Vec<String> = shared.store.snapshots(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
+    for (key, values) in value_sets(catalogue, report) {
+        if kept.contains(&key) {
+            continue;
+        }
+        let questions = catalogue.set.dashboards_of(report).flat_map(|dashboard| used_queries(dashboard).map(move |query| (dashboard, query)));
+        let answers = join_all(questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, &window, &values))).await;
+        let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
+        let frozen = catalogue.texts.iter().filter(|text| !matches!(Definition::parse(&text.file, &text.text), Ok(Definition::Source(_)))).cloned().collect();
+        let snapshot = Snapshot {
+            layout: Snapshot::LAYOUT,
+            run_id: run.id.to_string(),
+            report: report.name.clone(),
+            scheduled_for: run.scheduled_for,
+            made_at: queries.iter().map(|record| record.ended).max().unwrap_or_else(Utc::now),
+            window,
+            values,
+            definitions: frozen,
+            queries,
+        };
+        shared.store.begin_step(run.id, "snapshot", &key[..8], Utc::now()).await?;
+        let body = snapshot.to_bytes();
+        let digest = sha256(&body);
+        let detail = format!("{} bytes, SHA-256 {digest}", body.len());
+        shared
+            .store
+            .keep_snapshot(StoredSnapshot { id: Uuid::now_v7(), run_id: run.id, values_key: key.clone(), sha256: digest, body, created_at: Utc::now() })
+            .await?;
+        shared.store.end_step(run.id, "snapshot", &key[..8], "done", Some(detail), Utc::now()).await?;
+    }
+    Ok(())
+}
+
+/// The queries that some block shows; others cost nothing.
+fn used_queries(dashboard: &Dashboard) -> impl Iterator<Item = &Query> {
+    dashboard.queries.iter().filter(|query| {
+        let blocks = dashboard.sections.iter().flat_map(|section| &section.blocks);
+        blocks.filter_map(|block| block.query.as_ref()).any(|name| name.value == query.name)
+    })
+}
+
+async fn ask(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    dashboard: &Dashboard,
+    query: &Query,
+    window: &Window,
+    values: &Values,
+) -> Result<QueryRecord, WorkError> {
+    let readable: Vec<String> = values.values().map(|value| value.readable()).collect();
+    let subject = if readable.is_empty() {
+        format!("{} / {}", dashboard.name, query.name)
+    } else {
+        format!("{} / {} ({})", dashboard.name, query.name, readable.join(", "))
+    };
+    let source = catalogue.set.sources.get(&query.source.value);
+    let limit = shared.sources.of(&query.source.value);
+    // The semaphore is never closed.
+    let _turn = limit.acquire().await;
+    let started = Utc::now();
+    shared.store.begin_step(run.id, "collect", &subject, started).await?;
+    let outcome = match source {
+        Some(source) => maple_lark_sources::outcome(source, Question { text: &query.text, window, values }).await,
+        None => Outcome::Failed(format!("there is no source \"{}\"", query.source.value)),
+    };
+    let ended = Utc::now();
+    let (state, detail) = match &outcome {
+        Outcome::Rows(table) => ("done", format!("{} rows", table.rows.len())),
+        Outcome::Failed(reason) => ("failed", reason.clone()),
+    };
+    tracing::info!(query = %subject, state, detail, milliseconds = (ended - started).num_milliseconds(), "collected");
+    shared.store.end_step(run.id, "collect", &subject, state, Some(detail), ended).await?;
+    Ok(QueryRecord {
+        dashboard: dashboard.name.clone(),
+        name: query.name.clone(),
+        source: query.source.value.clone(),
+        source_title: source.map_or_else(|| query.source.value.clone(), |source| source.title.clone()),
+        text: query.written.clone(),
+        started,
+        ended,
+        outcome,
+    })
+}

@@ -1,0 +1,212 @@
+//! The engine: notices what is due, takes work with a lease, does it step by step.
+//!
+//! Each step is a row before it is an action, so a process that is killed anywhere loses
+//! nothing: another one takes the work over when the lease has run out.
+
+mod catalogue;
+mod collect;
+mod deliver;
+mod render;
+mod scheduler;
+
+use std::{sync::Arc, time::Duration};
+
+use chrono::{TimeDelta, Utc};
+use maple_lark_core::definition::OnFailedBlock;
+use maple_lark_store::{Store, StoreError, runs::Run};
+use tokio::{
+    sync::{Notify, watch},
+    task::JoinSet,
+};
+use tracing::Instrument;
+use uuid::Uuid;
+
+use crate::Config;
+pub use catalogue::{Catalogue, parse_all};
+pub use scheduler::{RequestError, RunRequest, next_instant, request_run};
+
+/// How many runs one process works on at a time, and how many deliveries.
+const RUN_WORKERS: usize = 2;
+const DELIVERY_WORKERS: usize = 4;
+/// How often a worker without work looks for some.
+const IDLE: Duration = Duration::from_millis(500);
+
+/// What workers share.
+pub(crate) struct Shared {
+    pub store: Store,
+    pub config: Arc<Config>,
+    /// Names this process in leases.
+    pub owner: Uuid,
+    pub wake: Notify,
+    pub sources: collect::SourceLimits,
+}
+
+impl Shared {
+    fn lease(&self) -> TimeDelta {
+        TimeDelta::from_std(self.config.lease).unwrap_or(TimeDelta::seconds(30))
+    }
+}
+
+pub struct Engine {
+    shared: Arc<Shared>,
+    stop: watch::Sender<bool>,
+    workers: JoinSet<()>,
+}
+
+/// Lets others wake the engine when they have made work for it.
+#[derive(Clone)]
+pub struct EngineHandle(Arc<Shared>);
+
+impl EngineHandle {
+    pub fn wake(&self) {
+        self.0.wake.notify_waiters();
+    }
+}
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WorkError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The run cannot go on; the text is for its record.
+    #[error("{0}")]
+    Run(String),
+}
+
+impl Engine {
+    pub fn start(store: Store, config: Arc<Config>) -> Self {
+        let shared = Arc::new(Shared { store, config, owner: Uuid::new_v4(), wake: Notify::new(), sources: collect::SourceLimits::default() });
+        let (stop, stopped) = watch::channel(false);
+        let mut workers = JoinSet::new();
+        workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { scheduler::tick(&shared).await.map(|()| false) }));
+        for _ in 0..RUN_WORKERS {
+            workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { work_on_a_run(&shared).await }));
+        }
+        for _ in 0..DELIVERY_WORKERS {
+            workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { deliver::work_on_a_delivery(&shared).await }));
+        }
+        Self { shared, stop, workers }
+    }
+
+    pub fn handle(&self) -> EngineHandle {
+        EngineHandle(self.shared.clone())
+    }
+
+    /// Lets every worker finish what it has in hand, for a while, and releases the rest.
+    pub async fn stop(mut self) {
+        let _ = self.stop.send(true);
+        self.shared.wake.notify_waiters();
+        let drained = tokio::time::timeout(Duration::from_secs(10), async { while self.workers.join_next().await.is_some() {} }).await;
+        if drained.is_err() {
+            self.workers.shutdown().await;
+        }
+        if let Err(error) = self.shared.store.release_all(self.shared.owner).await {
+            tracing::warn!(%error, "leases could not be released; they run out by themselves");
+        }
+        tracing::info!("the engine has stopped");
+    }
+}
+
+/// Repeats `work` until the engine stops; pauses when there was none to do.
+async fn until_stopped<F, W>(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>, work: W)
+where
+    W: Fn(Arc<Shared>) -> F,
+    F: Future<Output = Result<bool, StoreError>>,
+{
+    while !*stopped.borrow() {
+        let pause = match work(shared.clone()).await {
+            Ok(true) => continue,
+            Ok(false) => IDLE,
+            Err(error) => {
+                tracing::error!(%error, "the engine could not work; it tries again in a moment");
+                IDLE * 4
+            }
+        };
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = shared.wake.notified() => {}
+            _ = stopped.changed() => {}
+        }
+    }
+}
+
+/// Takes one run and brings it as far as the outbox. Answers whether there was one.
+async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
+    let Some(run) = shared.store.claim_run(shared.owner, Utc::now(), shared.lease()).await? else { return Ok(false) };
+    let span = tracing::info_span!("run", id = %run.id, report = %run.report);
+    async {
+        tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
+        let outcome = tokio::select! {
+            outcome = advance(shared, &run) => outcome,
+            lost = keep_lease(shared, Held::Run(run.id)) => Err(WorkError::Store(lost)),
+        };
+        match outcome {
+            Ok(()) => Ok(()),
+            Err(WorkError::Run(problem)) => {
+                tracing::error!(problem, "failed");
+                shared.store.set_run_state(run.id, shared.owner, "failed", Some(&problem), Utc::now()).await
+            }
+            Err(WorkError::Store(StoreError::LeaseLost(_))) => {
+                tracing::warn!("another process has taken this run over");
+                Ok(())
+            }
+            Err(WorkError::Store(error)) => Err(error),
+        }
+    }
+    .instrument(span)
+    .await?;
+    Ok(true)
+}
+
+/// What a lease is on.
+#[derive(Clone, Copy)]
+pub(crate) enum Held {
+    Run(Uuid),
+    Delivery(Uuid),
+}
+
+/// Renews a lease for as long as it is polled; answers only when it is lost.
+async fn keep_lease(shared: &Shared, held: Held) -> StoreError {
+    loop {
+        tokio::time::sleep(shared.config.lease / 3).await;
+        let until = Utc::now() + shared.lease();
+        let renewed = match held {
+            Held::Run(id) => shared.store.renew_run(id, shared.owner, until).await,
+            Held::Delivery(id) => shared.store.renew_delivery(id, shared.owner, until).await,
+        };
+        if let Err(error @ StoreError::LeaseLost(_)) = renewed {
+            return error;
+        }
+    }
+}
+
+/// Each stage looks first at what an earlier process has already kept.
+async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
+    let (store, owner) = (&shared.store, shared.owner);
+    let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
+    let report = catalogue.set.reports.get(&run.report).ok_or_else(|| WorkError::Run(format!("the run holds no definition of \"{}\"", run.report)))?;
+
+    store.set_run_state(run.id, owner, "collecting", None, Utc::now()).await?;
+    collect::collect(shared, run, &catalogue, report).await?;
+
+    store.set_run_state(run.id, owner, "rendering", None, Utc::now()).await?;
+    let failed = render::render(shared, run, report).await?;
+    shared.wake.notify_waiters();
+
+    if let Some((block, reason)) = failed.first()
+        && report.on_failed_block == OnFailedBlock::Hold
+    {
+        let more = if failed.len() > 1 { format!(" (and {} more)", failed.len() - 1) } else { String::new() };
+        let problem = format!("\"{block}\" could not be made: {reason}{more}");
+        tracing::warn!(problem, "held");
+        store.set_run_state(run.id, owner, "held", Some(&problem), Utc::now()).await?;
+        return Ok(());
+    }
+    if !run.deliver || report.audiences.is_empty() {
+        store.set_run_state(run.id, owner, "made", None, Utc::now()).await?;
+        tracing::info!("made, without deliveries");
+        return Ok(());
+    }
+    deliver::enqueue(shared, run, &catalogue, report).await?;
+    shared.wake.notify_waiters();
+    Ok(())
+}

@@ -1,0 +1,76 @@
+//! Definition files as they were applied.
+
+use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
+
+use crate::{
+    Result, Store,
+    entity::{Time, definition, schedule_state},
+};
+
+pub use definition::Model as StoredDefinition;
+
+/// What applying changes, all of it or nothing.
+#[derive(Debug, Default)]
+pub struct Change {
+    pub put: Vec<StoredDefinition>,
+    pub remove: Vec<(String, String)>,
+    /// The schedule of each report after the change: report, rule in words and as a key, and
+    /// the first instant if the rule is new.
+    pub schedules: Vec<Rule>,
+}
+
+#[derive(Debug, Clone)]
+pub struct Rule {
+    pub report: String,
+    pub rule: String,
+    pub first: Option<Time>,
+}
+
+impl Store {
+    pub async fn definitions(&self) -> Result<Vec<StoredDefinition>> {
+        Ok(definition::Entity::find().order_by_asc(definition::Column::Kind).order_by_asc(definition::Column::Name).all(&self.db).await?)
+    }
+
+    /// Makes a change in one transaction. A report whose rule stays the same keeps its next
+    /// instant and its pause; one that has no schedule any more is forgotten.
+    pub async fn change_definitions(&self, change: Change) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        for (kind, name) in change.remove {
+            definition::Entity::delete_by_id((kind, name)).exec(&transaction).await?;
+        }
+        for one in change.put {
+            definition::Entity::delete_by_id((one.kind.clone(), one.name.clone())).exec(&transaction).await?;
+            definition::Entity::insert(definition::ActiveModel {
+                kind: Set(one.kind),
+                name: Set(one.name),
+                title: Set(one.title),
+                file: Set(one.file),
+                text: Set(one.text),
+                updated_at: Set(one.updated_at),
+                updated_by: Set(one.updated_by),
+            })
+            .exec(&transaction)
+            .await?;
+        }
+        let reports: Vec<String> = change.schedules.iter().map(|rule| rule.report.clone()).collect();
+        schedule_state::Entity::delete_many().filter(schedule_state::Column::Report.is_not_in(reports)).exec(&transaction).await?;
+        for rule in change.schedules {
+            let known = schedule_state::Entity::find_by_id(rule.report.clone()).one(&transaction).await?;
+            match known {
+                Some(known) if known.rule == rule.rule => {}
+                Some(known) => {
+                    let mut row: schedule_state::ActiveModel = known.into();
+                    row.rule = Set(rule.rule);
+                    row.next_instant = Set(rule.first);
+                    schedule_state::Entity::update(row).exec(&transaction).await?;
+                }
+                None => {
+                    let row = schedule_state::ActiveModel { report: Set(rule.report), rule: Set(rule.rule), paused: Set(false), next_instant: Set(rule.first) };
+                    schedule_state::Entity::insert(row).exec(&transaction).await?;
+                }
+            }
+        }
+        transaction.commit().await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,147 @@
+//! The rows of each table.
+
+macro_rules! entity {
+    ($module:ident, $table:literal, { $($(#[$attribute:meta])* $field:ident: $kind:ty),* $(,)? }) => {
+        pub mod $module {
+            use sea_orm::entity::prelude::*;
+
+            #[allow(unused_imports)]
+            use super::Time;
+
+            #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+            #[sea_orm(table_name = $table)]
+            pub struct Model {
+                $($(#[$attribute])* pub $field: $kind,)*
+            }
+
+            #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+            pub enum Relation {}
+
+            impl ActiveModelBehavior for ActiveModel {}
+        }
+    };
+}
+
+pub type Time = chrono::DateTime<chrono::Utc>;
+
+entity!(user, "users", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    name: String,
+    password_hash: String,
+    role: String,
+    created_at: Time,
+});
+
+entity!(session, "sessions", {
+    #[sea_orm(primary_key, auto_increment = false)] token_hash: String,
+    user_id: Uuid,
+    created_at: Time,
+    expires_at: Time,
+});
+
+entity!(api_token, "api_tokens", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    user_id: Uuid,
+    name: String,
+    token_hash: String,
+    created_at: Time,
+    last_used_at: Option<Time>,
+});
+
+entity!(definition, "definitions", {
+    #[sea_orm(primary_key, auto_increment = false)] kind: String,
+    #[sea_orm(primary_key, auto_increment = false)] name: String,
+    title: String,
+    file: String,
+    #[sea_orm(column_type = "Text")] text: String,
+    updated_at: Time,
+    updated_by: String,
+});
+
+entity!(schedule_state, "schedule_states", {
+    #[sea_orm(primary_key, auto_increment = false)] report: String,
+    rule: String,
+    paused: bool,
+    next_instant: Option<Time>,
+});
+
+entity!(run, "runs", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    report: String,
+    title: String,
+    scheduled_for: Time,
+    cause: String,
+    requested_by: Option<String>,
+    deliver: bool,
+    state: String,
+    definitions: Json,
+    window_from: Time,
+    window_to: Time,
+    zone: String,
+    problem: Option<String>,
+    skipped: i32,
+    lease_owner: Option<Uuid>,
+    lease_until: Option<Time>,
+    created_at: Time,
+    started_at: Option<Time>,
+    finished_at: Option<Time>,
+});
+
+entity!(run_step, "run_steps", {
+    #[sea_orm(primary_key)] id: i64,
+    run_id: Uuid,
+    kind: String,
+    subject: String,
+    state: String,
+    detail: Option<String>,
+    started_at: Time,
+    ended_at: Option<Time>,
+});
+
+entity!(snapshot, "snapshots", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    run_id: Uuid,
+    values_key: String,
+    sha256: String,
+    body: Vec<u8>,
+    created_at: Time,
+});
+
+entity!(document, "documents", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    run_id: Uuid,
+    snapshot_id: Uuid,
+    format: String,
+    file_name: String,
+    media_type: String,
+    sha256: String,
+    size: i64,
+    body: Vec<u8>,
+    created_at: Time,
+});
+
+entity!(delivery, "deliveries", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    run_id: Uuid,
+    snapshot_id: Uuid,
+    audience: String,
+    channel: String,
+    recipient: String,
+    state: String,
+    message_id: String,
+    next_attempt_at: Time,
+    problem: Option<String>,
+    lease_owner: Option<Uuid>,
+    lease_until: Option<Time>,
+    created_at: Time,
+    settled_at: Option<Time>,
+});
+
+entity!(delivery_attempt, "delivery_attempts", {
+    #[sea_orm(primary_key)] id: i64,
+    delivery_id: Uuid,
+    started_at: Time,
+    ended_at: Option<Time>,
+    outcome: Option<String>,
+    answer: Option<String>,
+});

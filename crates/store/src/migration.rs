@@ -1,0 +1,27 @@
+//! The tables, one step for each change of their shape.
+
+use sea_orm_migration::prelude::*;
+
+pub struct Migrator;
+
+#[async_trait::async_trait]
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(Beginning)]
+    }
+}
+
+struct Beginning;
+
+impl MigrationName for Beginning {
+    fn name(&self) -> &str {
+        "m001_beginning"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Beginning {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(include_str!("beginning.sql")).await.map(drop)
+    }
+}

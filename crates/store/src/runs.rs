@@ -1,0 +1,248 @@
+//! Runs and their steps, snapshots and documents. Work on a run is guarded by a lease.
+
+use chrono::TimeDelta;
+use sea_orm::{
+    ActiveModelTrait,
+    ActiveValue::{NotSet, Set},
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
+    sea_query::{Expr, OnConflict},
+};
+use uuid::Uuid;
+
+use crate::{
+    Page, Result, Store, StoreError,
+    entity::{Time, document, run, run_step, snapshot},
+};
+
+pub use document::Model as Document;
+pub use run::Model as Run;
+pub use run_step::Model as Step;
+pub use snapshot::Model as StoredSnapshot;
+
+/// States in which a run still has work to do.
+pub const OPEN_STATES: [&str; 4] = ["due", "collecting", "rendering", "delivering"];
+
+#[derive(Debug, Clone)]
+pub struct NewRun {
+    pub id: Uuid,
+    pub report: String,
+    pub title: String,
+    pub scheduled_for: Time,
+    pub cause: &'static str,
+    pub requested_by: Option<String>,
+    pub deliver: bool,
+    pub definitions: serde_json::Value,
+    pub window_from: Time,
+    pub window_to: Time,
+    pub zone: String,
+    pub skipped: i32,
+    pub created_at: Time,
+}
+
+/// Everything about a document but its bytes.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct DocumentHead {
+    pub id: Uuid,
+    pub snapshot_id: Uuid,
+    pub format: String,
+    pub file_name: String,
+    pub media_type: String,
+    pub sha256: String,
+    pub size: i64,
+}
+
+#[derive(Debug, Clone, Default)]
+pub struct RunFilter {
+    pub report: Option<String>,
+    pub state: Option<String>,
+}
+
+pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) -> Result<bool> {
+    let row = run::ActiveModel {
+        id: Set(new.id),
+        report: Set(new.report.clone()),
+        title: Set(new.title.clone()),
+        scheduled_for: Set(new.scheduled_for),
+        cause: Set(new.cause.to_owned()),
+        requested_by: Set(new.requested_by.clone()),
+        deliver: Set(new.deliver),
+        state: Set("due".to_owned()),
+        definitions: Set(new.definitions.clone()),
+        window_from: Set(new.window_from),
+        window_to: Set(new.window_to),
+        zone: Set(new.zone.clone()),
+        problem: Set(None),
+        skipped: Set(new.skipped),
+        lease_owner: Set(None),
+        lease_until: Set(None),
+        created_at: Set(new.created_at),
+        started_at: Set(None),
+        finished_at: Set(None),
+    };
+    let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
+    Ok(inserted > 0)
+}
+
+impl Store {
+    pub async fn add_run(&self, new: &NewRun) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        insert_run(&transaction, new).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    /// Takes the oldest run that has work to do and no living owner.
+    pub async fn claim_run(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<Run>> {
+        let statement = Store::sql(
+            "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
+               select id from runs where state in ('due', 'collecting', 'rendering') and (lease_until is null or lease_until < $2) \
+               order by created_at for update skip locked limit 1) returning *",
+            [owner.into(), now.into(), (now + lease).into()],
+        );
+        Ok(run::Entity::find().from_raw_sql(statement).one(&self.db).await?)
+    }
+
+    pub async fn renew_run(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
+        let statement = Store::sql("update runs set lease_until = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), until.into()]);
+        self.one_row(statement, id).await
+    }
+
+    /// Gives up every lease of a process that stops, so that another can go on at once.
+    pub async fn release_all(&self, owner: Uuid) -> Result<()> {
+        for table in ["runs", "deliveries"] {
+            self.db
+                .execute_raw(Store::sql(&format!("update {table} set lease_owner = null, lease_until = null where lease_owner = $1"), [owner.into()]))
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Moves a run on; only its owner can. A state without further work ends the lease.
+    pub async fn set_run_state(&self, id: Uuid, owner: Uuid, state: &str, problem: Option<&str>, now: Time) -> Result<()> {
+        let open = OPEN_STATES.contains(&state);
+        let statement = Store::sql(
+            "update runs set state = $3, problem = coalesce($4, problem), finished_at = case when $5 then null else $6::timestamptz end, \
+               lease_owner = case when $7 then lease_owner end, lease_until = case when $7 then lease_until end \
+             where id = $1 and lease_owner = $2",
+            [id.into(), owner.into(), state.into(), problem.map(str::to_owned).into(), open.into(), now.into(), (open && state != "delivering").into()],
+        );
+        self.one_row(statement, id).await
+    }
+
+    /// Runs a statement that must find its row; that it does not means that the lease is lost.
+    pub(crate) async fn one_row(&self, statement: sea_orm::Statement, id: Uuid) -> Result<()> {
+        if self.db.execute_raw(statement).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::LeaseLost(id)) }
+    }
+
+    /// Records that a step begins; beginning again after a crash starts it over.
+    pub async fn begin_step(&self, run_id: Uuid, kind: &str, subject: &str, now: Time) -> Result<()> {
+        let row = run_step::ActiveModel {
+            id: NotSet,
+            run_id: Set(run_id),
+            kind: Set(kind.to_owned()),
+            subject: Set(subject.to_owned()),
+            state: Set("running".to_owned()),
+            detail: Set(None),
+            started_at: Set(now),
+            ended_at: Set(None),
+        };
+        let again = OnConflict::columns([run_step::Column::RunId, run_step::Column::Kind, run_step::Column::Subject])
+            .update_columns([run_step::Column::State, run_step::Column::Detail, run_step::Column::StartedAt, run_step::Column::EndedAt])
+            .to_owned();
+        run_step::Entity::insert(row).on_conflict(again).exec_without_returning(&self.db).await?;
+        Ok(())
+    }
+
+    pub async fn end_step(&self, run_id: Uuid, kind: &str, subject: &str, state: &str, detail: Option<String>, now: Time) -> Result<()> {
+        run_step::Entity::update_many()
+            .col_expr(run_step::Column::State, Expr::value(state))
+            .col_expr(run_step::Column::Detail, Expr::value(detail))
+            .col_expr(run_step::Column::EndedAt, Expr::value(now))
+            .filter(run_step::Column::RunId.eq(run_id))
+            .filter(run_step::Column::Kind.eq(kind))
+            .filter(run_step::Column::Subject.eq(subject))
+            .exec(&self.db)
+            .await?;
+        Ok(())
+    }
+
+    /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
+    pub async fn keep_snapshot(&self, one: StoredSnapshot) -> Result<()> {
+        let row: snapshot::ActiveModel = one.into();
+        let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey]).do_nothing().to_owned();
+        snapshot::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&self.db).await?;
+        Ok(())
+    }
+
+    pub async fn snapshots(&self, run_id: Uuid) -> Result<Vec<StoredSnapshot>> {
+        Ok(snapshot::Entity::find().filter(snapshot::Column::RunId.eq(run_id)).order_by_asc(snapshot::Column::CreatedAt).all(&self.db).await?)
+    }
+
+    pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
+        Ok(snapshot::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
+    /// Keeps the documents of one snapshot in one transaction; those kept before stay.
+    pub async fn keep_documents(&self, documents: Vec<Document>) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        for one in documents {
+            let row: document::ActiveModel = one.into();
+            let once = OnConflict::columns([document::Column::SnapshotId, document::Column::FileName]).do_nothing().to_owned();
+            document::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+        }
+        Ok(transaction.commit().await?)
+    }
+
+    pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
+        Ok(run::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
+    /// A page of runs, newest first.
+    pub async fn runs(&self, filter: &RunFilter, page: u64, size: u64) -> Result<Page<Run>> {
+        let mut query = run::Entity::find().order_by_desc(run::Column::CreatedAt).order_by_desc(run::Column::Id);
+        if let Some(report) = &filter.report {
+            query = query.filter(run::Column::Report.eq(report));
+        }
+        if let Some(state) = &filter.state {
+            query = query.filter(run::Column::State.eq(state));
+        }
+        let pages = query.paginate(&self.db, size);
+        Ok(Page { total: pages.num_items().await?, items: pages.fetch_page(page.saturating_sub(1)).await? })
+    }
+
+    /// How many runs of the last day ended in each state.
+    pub async fn outcomes_since(&self, since: Time) -> Result<Vec<(String, i64)>> {
+        let rows = run::Entity::find()
+            .select_only()
+            .column(run::Column::State)
+            .column_as(run::Column::Id.count(), "count")
+            .filter(run::Column::CreatedAt.gte(since))
+            .group_by(run::Column::State)
+            .into_tuple::<(String, i64)>()
+            .all(&self.db)
+            .await?;
+        Ok(rows)
+    }
+
+    pub async fn steps(&self, run_id: Uuid) -> Result<Vec<Step>> {
+        Ok(run_step::Entity::find().filter(run_step::Column::RunId.eq(run_id)).order_by_asc(run_step::Column::Id).all(&self.db).await?)
+    }
+
+    pub async fn document_heads(&self, run_id: Uuid) -> Result<Vec<DocumentHead>> {
+        use document::Column as C;
+        let query = document::Entity::find().select_only().columns([C::Id, C::SnapshotId, C::Format, C::FileName, C::MediaType, C::Sha256, C::Size]);
+        Ok(query.filter(C::RunId.eq(run_id)).order_by_desc(C::Format).order_by_asc(C::FileName).into_model().all(&self.db).await?)
+    }
+
+    pub async fn document(&self, id: Uuid) -> Result<Option<Document>> {
+        Ok(document::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
+    pub async fn documents_of_snapshot(&self, snapshot_id: Uuid) -> Result<Vec<Document>> {
+        Ok(document::Entity::find()
+            .filter(document::Column::SnapshotId.eq(snapshot_id))
+            .order_by_desc(document::Column::Format)
+            .order_by_asc(document::Column::FileName)
+            .all(&self.db)
+            .await?)
+    }
+}

@@ -1,0 +1,70 @@
+//! When each report is due next, and the runs that come of it.
+
+use sea_orm::{ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, TransactionTrait};
+
+use crate::{
+    Result, Store,
+    entity::{Time, run, schedule_state},
+    runs::{NewRun, insert_run},
+};
+
+pub use schedule_state::Model as ScheduleState;
+
+/// What a report that is due makes of it.
+pub struct Due {
+    /// The run for the latest instant that has passed; nothing if it cannot run any more.
+    pub run: Option<NewRun>,
+    pub next: Option<Time>,
+}
+
+impl Store {
+    pub async fn schedule_states(&self) -> Result<Vec<ScheduleState>> {
+        Ok(schedule_state::Entity::find().all(&self.db).await?)
+    }
+
+    /// Takes every report that is due at `now`, one at a time, and in one transaction each
+    /// inserts its run and moves it to its next instant. Rows that another process holds are
+    /// passed over, and a scheduled instant never becomes two runs.
+    pub async fn take_due(&self, now: Time, decide: impl Fn(&ScheduleState) -> Due) -> Result<Vec<uuid::Uuid>> {
+        let mut made = Vec::new();
+        loop {
+            let transaction = self.db.begin().await?;
+            let statement = Store::sql(
+                "select report, rule, paused, next_instant from schedule_states \
+                 where not paused and next_instant <= $1 order by next_instant for update skip locked limit 1",
+                [now.into()],
+            );
+            let Some(row) = schedule_state::Entity::find().from_raw_sql(statement).one(&transaction).await? else {
+                return Ok(made);
+            };
+            let due = decide(&row);
+            if let Some(new) = due.run
+                && insert_run(&transaction, &new).await?
+            {
+                made.push(new.id);
+            }
+            let mut row: schedule_state::ActiveModel = row.into();
+            row.next_instant = Set(due.next);
+            schedule_state::Entity::update(row).exec(&transaction).await?;
+            transaction.commit().await?;
+        }
+    }
+
+    /// Pauses or resumes a report's schedule; `next` is its next instant from now on.
+    /// Answers whether the report has a schedule.
+    pub async fn set_paused(&self, report: &str, paused: bool, next: Option<Time>) -> Result<bool> {
+        let statement = Store::sql("update schedule_states set paused = $2, next_instant = $3 where report = $1", [report.into(), paused.into(), next.into()]);
+        Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
+    }
+
+    /// The latest run of each report.
+    pub async fn latest_runs(&self) -> Result<Vec<run::Model>> {
+        let statement = Store::sql("select distinct on (report) * from runs order by report, created_at desc", []);
+        Ok(run::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+    }
+
+    pub async fn runs_of(&self, report: &str, limit: u64) -> Result<Vec<run::Model>> {
+        use sea_orm::{QueryOrder, QuerySelect};
+        Ok(run::Entity::find().filter(run::Column::Report.eq(report)).order_by_desc(run::Column::CreatedAt).limit(limit).all(&self.db).await?)
+    }
+}
