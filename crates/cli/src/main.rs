@@ -1,1 +1,113 @@
-fn main() {}
+//! `maple-lark`: the command line. Every command but `serve` speaks only the public API.
+
+mod client;
+mod command;
+mod failure;
+mod output;
+mod saved;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use command::{apply, download, export, list, run, serve, sign_in, source};
+use failure::Failure;
+use output::Output;
+
+/// Snapshots monitoring data on a schedule, makes documents of it and mails them.
+///
+/// Start with "maple-lark sign-in", then "maple-lark apply FOLDER" with your definitions and
+/// "maple-lark run REPORT" to see one made and sent.
+#[derive(Parser)]
+#[command(version, max_term_width = 100, after_long_help = EXIT_CODES)]
+struct Arguments {
+    /// Where the service is; remembered by "sign-in"
+    #[arg(long, global = true, env = "MAPLE_LARK_ADDRESS", value_name = "URL")]
+    address: Option<String>,
+    /// How answers are printed
+    #[arg(long, short, global = true, value_enum, default_value_t = Output::Table)]
+    output: Output,
+    #[command(subcommand)]
+    command: Command,
+}
+
+const EXIT_CODES: &str = "\
+Exit codes:
+  0  it went well
+  1  a run did not end well, or a source refused its test
+  2  the command line is wrong
+  3  the service cannot be reached
+  4  not signed in, or not permitted
+  5  the service refused what it was given; nothing was changed
+
+Environment:
+  MAPLE_LARK_ADDRESS   where the service is
+  MAPLE_LARK_TOKEN     an API token, instead of a saved sign-in
+  MAPLE_LARK_PASSWORD  the password for \"sign-in\"";
+
+#[derive(Subcommand)]
+enum Command {
+    SignIn(sign_in::SignIn),
+    SignOut(sign_in::SignOut),
+    Apply(apply::Apply),
+    Export(export::Export),
+    /// List the sources
+    Sources,
+    /// List the dashboards
+    Dashboards,
+    /// List the reports with their last and next runs
+    Reports,
+    Runs(list::Runs),
+    Test(source::Test),
+    Run(run::Run),
+    Show(run::Show),
+    Download(download::Download),
+    /// Pause the schedule of a report
+    Pause {
+        report: String,
+    },
+    /// Resume the schedule of a report
+    Resume {
+        report: String,
+    },
+    Serve(serve::Serve),
+    /// Print the description of the API (OpenAPI 3.1)
+    Openapi,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match run(arguments).await {
+        Ok(code) => code,
+        Err(failure) => {
+            eprintln!("{} {failure}", console::style("error:").for_stderr().red().bold());
+            failure.exit_code()
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
+    let output = arguments.output;
+    let address = arguments.address;
+    let client = || client::Client::signed_in(address.clone());
+    match arguments.command {
+        Command::SignIn(command) => command.run(address).await?,
+        Command::SignOut(command) => command.run(address).await?,
+        Command::Apply(command) => command.run(&client()?, output).await?,
+        Command::Export(command) => command.run(&client()?).await?,
+        Command::Sources => list::sources(&client()?, output).await?,
+        Command::Dashboards => list::dashboards(&client()?, output).await?,
+        Command::Reports => list::reports(&client()?, output).await?,
+        Command::Runs(command) => command.run(&client()?, output).await?,
+        Command::Test(command) => return command.run(&client()?, output).await,
+        Command::Run(command) => return command.run(&client()?, output).await,
+        Command::Show(command) => command.run(&client()?, output).await?,
+        Command::Download(command) => command.run(&client()?, output).await?,
+        Command::Pause { report } => list::pause(&client()?, &report, true, output).await?,
+        Command::Resume { report } => list::pause(&client()?, &report, false, output).await?,
+        Command::Serve(command) => command.run().await?,
+        Command::Openapi => println!("{}", maple_lark_service::openapi()),
+    }
+    Ok(ExitCode::SUCCESS)
+}

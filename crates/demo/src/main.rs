@@ -1,1 +1,223 @@
-fn main() {}
+//! `maple-lark-demo`: the whole product with made-up ferries, on one machine and offline.
+
+use std::{
+    fs,
+    net::TcpListener,
+    path::{Path, PathBuf},
+    process::{Child, Command, ExitCode, Stdio},
+    time::{Duration, Instant},
+};
+
+use anyhow::{Context, Result, bail};
+use chrono::Utc;
+use clap::Parser;
+use maple_lark_demo::{
+    Cluster, MailServer,
+    cluster::{random_word, write_private},
+    mail_server::Behaviour,
+    scenario,
+};
+
+/// Starts PostgreSQL, the demo data, a mail server and Maple Lark; Ctrl-C stops them all
+#[derive(Parser)]
+struct Arguments {
+    /// Where everything is kept between starts
+    #[arg(long, env = "MAPLE_LARK_STATE")]
+    state: Option<PathBuf>,
+    /// The definitions to apply
+    #[arg(long, default_value = "demo")]
+    definitions: PathBuf,
+    /// The port of the console on loopback
+    #[arg(long, env = "MAPLE_LARK_DEMO_PORT", default_value_t = 8480)]
+    port: u16,
+    /// Print where everything is kept, and do nothing else
+    #[arg(long)]
+    print_state: bool,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    if arguments.print_state {
+        println!("{}", state_folder(&arguments).display());
+        return ExitCode::SUCCESS;
+    }
+    match run(arguments).await {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("error: {error:#}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// PostgreSQL's own account must be able to reach the folder, which it cannot below /root.
+fn state_folder(arguments: &Arguments) -> PathBuf {
+    arguments.state.clone().unwrap_or_else(|| match std::env::var_os("HOME") {
+        Some(home) if home != "/root" => PathBuf::from(home).join(".local/share/maple-lark-demo"),
+        _ => PathBuf::from("/var/lib/maple-lark-demo"),
+    })
+}
+
+async fn run(arguments: Arguments) -> Result<()> {
+    let state = state_folder(&arguments);
+    let address = format!("127.0.0.1:{}", arguments.port);
+    // Bound and let go at once: better to hear of a taken port now than after the build-up.
+    TcpListener::bind(&address)
+        .with_context(|| format!("port {} is taken by another program; stop it, or choose another with MAPLE_LARK_DEMO_PORT=8490 make demo", arguments.port))?;
+    let began = Instant::now();
+    let step = |text: &str| println!("  {:>5.1} s  {text}", began.elapsed().as_secs_f64());
+    println!("Maple Lark demo, kept in {}", state.display());
+
+    let mut cluster = Cluster::start(&state, true).await?;
+    step(&format!("PostgreSQL answers on {}", cluster.address()));
+    let secret = cluster.database("maple_lark", "maple_lark").await?;
+    let reader = cluster.role("orrin_reader").await?;
+    let statistics = cluster.role("lark_statistics").await?;
+    cluster.database("orrin_ops", "orrin_owner").await?;
+    sqlx::Executor::execute(&mut cluster.connect("postgres").await?, "grant pg_monitor to lark_statistics").await?;
+    let mut operations = cluster.connect("orrin_ops").await?;
+    let rows = scenario::load(&mut operations, "orrin_reader", Utc::now()).await?;
+    step(&format!("demo data is there up to now ({rows} rows added)"));
+
+    let mailbox = state.join("mailbox");
+    let mail = MailServer::start("127.0.0.1:0", mailbox.clone(), Behaviour::default()).await?;
+    step(&format!("the mail server listens on {}", mail.address));
+
+    let password_file = state.join("admin-password");
+    if !password_file.exists() {
+        write_private(&password_file, &random_word()[..16])?;
+    }
+    let password = fs::read_to_string(&password_file)?.trim().to_owned();
+    let url_file = state.join("database-url");
+    write_private(&url_file, &cluster.url_for("maple_lark", &secret, "maple_lark"))?;
+    let config = state.join("maple-lark.toml");
+    fs::write(&config, configuration(&address, &url_file, &password_file, &mail, &mailbox))?;
+    let binary = std::env::current_exe()?.with_file_name("maple-lark");
+    let log = fs::OpenOptions::new().create(true).append(true).open(state.join("maple-lark.log"))?;
+    let mut command = Command::new(&binary);
+    command
+        .arg("serve")
+        .arg("--config")
+        .arg(&config)
+        .env("ORRIN_OPS_ADDRESS", cluster.address())
+        .env("ORRIN_READER_PASSWORD", reader)
+        .env("LARK_STATISTICS_PASSWORD", statistics);
+    std::os::unix::process::CommandExt::process_group(&mut command, 0);
+    let mut service = command
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(log)
+        .spawn()
+        .with_context(|| format!("cannot start {}; build it with \"make demo\"", binary.display()))?;
+    let outcome = async {
+        wait_until_ready(&address, &mut service, &state).await?;
+        step(&format!("Maple Lark is ready at http://{address}"));
+        let client = client(&state, &binary, &address)?;
+        call(Command::new(&client).args(["sign-in", "--name", "admin"]).env("MAPLE_LARK_PASSWORD", &password))?;
+        call(Command::new(&client).arg("apply").arg(&arguments.definitions).arg("--yes"))?;
+        step("the definitions are applied");
+        let first = state.join("first-runs-were-asked-for");
+        if !first.exists() {
+            for report in ["ferry-operations-daily", "database-server-health"] {
+                call(Command::new(&client).args(["run", report, "--detach"]))?;
+            }
+            fs::write(&first, "")?;
+        }
+        println!(
+            "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
+             Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
+             Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
+             The health of this PostgreSQL server is mailed every 15 minutes. Ctrl-C stops everything.",
+            client.display()
+        );
+        until_told(&mut service, &mut operations).await
+    }
+    .await;
+    println!("\nStopping …");
+    stop(&mut service);
+    cluster.stop();
+    println!("Everything has stopped; \"make demo\" starts it again with all it had.");
+    outcome
+}
+
+fn configuration(address: &str, url_file: &Path, password_file: &Path, mail: &MailServer, mailbox: &Path) -> String {
+    format!(
+        "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\n\n\
+         [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n[demo]\nmailbox = \"{}\"\n",
+        url_file.display(),
+        password_file.display(),
+        mail.address.ip(),
+        mail.address.port(),
+        mailbox.display()
+    )
+}
+
+/// A script that runs the command line with the demo's own sign-in.
+fn client(state: &Path, binary: &Path, address: &str) -> Result<PathBuf> {
+    use std::os::unix::fs::PermissionsExt;
+    let path = state.join("maple-lark");
+    let text = format!(
+        "#!/bin/sh\nexport XDG_CONFIG_HOME='{}' MAPLE_LARK_ADDRESS='http://{address}'\nexec '{}' \"$@\"\n",
+        state.join("config").display(),
+        binary.display()
+    );
+    fs::write(&path, text)?;
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o755))?;
+    Ok(path)
+}
+
+fn call(command: &mut Command) -> Result<()> {
+    let output = command.stdin(Stdio::null()).output().context("the command line cannot be started")?;
+    if !output.status.success() {
+        bail!("{}", String::from_utf8_lossy(&output.stderr).trim());
+    }
+    Ok(())
+}
+
+async fn wait_until_ready(address: &str, service: &mut Child, state: &Path) -> Result<()> {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let began = Instant::now();
+    while began.elapsed() < Duration::from_secs(60) {
+        if let Some(status) = service.try_wait()? {
+            let log = fs::read_to_string(state.join("maple-lark.log")).unwrap_or_default();
+            bail!("the service ended at its start ({status}): {}", log.lines().last().unwrap_or("its log says nothing"));
+        }
+        if let Ok(mut stream) = tokio::net::TcpStream::connect(address).await {
+            stream.write_all(format!("GET /ready HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n").as_bytes()).await?;
+            let mut answer = String::new();
+            if stream.read_to_string(&mut answer).await.is_ok() && answer.starts_with("HTTP/1.1 200") {
+                return Ok(());
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    bail!("the service does not get ready; see {}", state.join("maple-lark.log").display())
+}
+
+/// Goes on measuring until Ctrl-C, or until the service ends by itself.
+async fn until_told(service: &mut Child, operations: &mut sqlx::PgConnection) -> Result<()> {
+    let mut terminated = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+    let mut seconds = tokio::time::interval(Duration::from_secs(1));
+    let mut measured = Instant::now();
+    loop {
+        tokio::select! {
+            _ = tokio::signal::ctrl_c() => return Ok(()),
+            _ = terminated.recv() => return Ok(()),
+            _ = seconds.tick() => {
+                if let Some(status) = service.try_wait()? {
+                    bail!("the service ended by itself ({status}); its log says why");
+                }
+                if measured.elapsed() > Duration::from_secs(60) {
+                    scenario::load(operations, "orrin_reader", Utc::now()).await?;
+                    measured = Instant::now();
+                }
+            }
+        }
+    }
+}
+
+fn stop(service: &mut Child) {
+    let _ = Command::new("kill").args(["-TERM", &service.id().to_string()]).status();
+    let _ = service.wait();
+}

@@ -53,19 +53,29 @@ pub fn kiosks() -> Vec<(String, &'static str)> {
 
 pub async fn load(connection: &mut PgConnection, anchor: DateTime<Utc>) -> Result<()> {
     let mut query = QueryBuilder::new("insert into ports (code, name) ");
-    query.push_values(PORTS, |mut row, (code, name)| drop(row.push_bind(code).push_bind(name)));
+    query.push_values(PORTS, |mut row, (code, name)| {
+        row.push_bind(code).push_bind(name);
+    });
     query.build().execute(&mut *connection).await?;
     let mut query = QueryBuilder::new("insert into vessels (name, home_port) ");
-    query.push_values(VESSELS, |mut row, (name, port)| drop(row.push_bind(name).push_bind(port)));
+    query.push_values(VESSELS, |mut row, (name, port)| {
+        row.push_bind(name).push_bind(port);
+    });
     query.build().execute(&mut *connection).await?;
     let mut query = QueryBuilder::new("insert into hosts (name, role, port) ");
-    query.push_values(hosts(), |mut row, (name, role, port)| drop(row.push_bind(name).push_bind(role).push_bind(port)));
+    query.push_values(hosts(), |mut row, (name, role, port)| {
+        row.push_bind(name).push_bind(role).push_bind(port);
+    });
     query.build().execute(&mut *connection).await?;
     let mut query = QueryBuilder::new("insert into services (name, title, objective) ");
-    query.push_values(SERVICES, |mut row, (name, title, objective)| drop(row.push_bind(name).push_bind(title).push_bind(objective)));
+    query.push_values(SERVICES, |mut row, (name, title, objective)| {
+        row.push_bind(name).push_bind(title).push_bind(objective);
+    });
     query.build().execute(&mut *connection).await?;
     let mut query = QueryBuilder::new("insert into kiosks (name, port) ");
-    query.push_values(kiosks(), |mut row, (name, port)| drop(row.push_bind(name).push_bind(port)));
+    query.push_values(kiosks(), |mut row, (name, port)| {
+        row.push_bind(name).push_bind(port);
+    });
     query.build().execute(&mut *connection).await?;
     let certificates = [("book", 9), ("pay", 61), ("gates", 25), ("crew", 143), ("wifi", 4), ("status", 210), ("kiosk-api", 88)];
     let mut query = QueryBuilder::new("insert into certificates (host_name, issuer, expires_at) ");

@@ -10,7 +10,6 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct UserView {
     pub name: String,

@@ -1,0 +1,112 @@
+//! Speaks the public API.
+
+use futures::StreamExt;
+use maple_lark_service::api::problem::Problem;
+use reqwest::{Method, RequestBuilder, Response};
+use serde::{Serialize, de::DeserializeOwned};
+
+use crate::{failure::Failure, saved};
+
+const DEFAULT_ADDRESS: &str = "http://127.0.0.1:8480";
+
+pub struct Client {
+    http: reqwest::Client,
+    address: String,
+    token: Option<String>,
+}
+
+impl Client {
+    /// A client that is not signed in.
+    pub fn new(address: Option<String>) -> Self {
+        let address = address.or_else(|| saved::load().map(|saved| saved.address)).unwrap_or_else(|| DEFAULT_ADDRESS.to_owned());
+        Self { http: reqwest::Client::new(), address: address.trim_end_matches('/').to_owned(), token: None }
+    }
+
+    /// A client with the token of the environment or of the saved sign-in.
+    pub fn signed_in(address: Option<String>) -> Result<Self, Failure> {
+        let mut client = Self::new(address);
+        let remembered = || saved::load().filter(|saved| saved.address == client.address).map(|saved| saved.token);
+        let token = std::env::var("MAPLE_LARK_TOKEN").ok().filter(|token| !token.is_empty()).or_else(remembered);
+        client.token = Some(token.ok_or(Failure::NotSignedIn)?);
+        Ok(client)
+    }
+
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let request = self.http.request(method, format!("{}/api/v1{path}", self.address));
+        match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request,
+        }
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
+        let response = request.send().await.map_err(|error| self.unreachable(&error))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let problem = response.json::<Problem>().await;
+        Err(Failure::Refused(
+            problem
+                .unwrap_or_else(|_| Problem::new(status.as_u16(), "Error", format!("{} answered {status}, which is not how Maple Lark answers", self.address))),
+        ))
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> Failure {
+        let mut words = error.to_string();
+        let mut source = std::error::Error::source(error);
+        while let Some(inner) = source {
+            words = inner.to_string();
+            source = inner.source();
+        }
+        Failure::Unreachable { address: self.address.clone(), words }
+    }
+
+    async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, Failure> {
+        response.json().await.map_err(|error| {
+            Failure::Local(format!("the answer of {} is not understood: {error}. Do the command line and the service have the same version?", self.address))
+        })
+    }
+
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.read(self.send(self.request(Method::GET, path)).await?).await
+    }
+
+    pub async fn get_with<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Failure> {
+        self.read(self.send(self.request(Method::GET, path).query(query)).await?).await
+    }
+
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
+    }
+
+    pub async fn delete(&self, path: &str) -> Result<(), Failure> {
+        self.send(self.request(Method::DELETE, path)).await.map(drop)
+    }
+
+    pub async fn bytes(&self, path: &str) -> Result<Vec<u8>, Failure> {
+        let response = self.send(self.request(Method::GET, path)).await?;
+        response.bytes().await.map(Into::into).map_err(|error| self.unreachable(&error))
+    }
+
+    /// Hands over each server-sent event as it comes, until the stream ends.
+    pub async fn events<T: DeserializeOwned>(&self, path: &str, mut each: impl FnMut(T)) -> Result<(), Failure> {
+        let mut parts = self.send(self.request(Method::GET, path)).await?.bytes_stream();
+        let mut pending = Vec::new();
+        while let Some(part) = parts.next().await {
+            pending.extend_from_slice(&part.map_err(|error| self.unreachable(&error))?);
+            while let Some(end) = pending.iter().position(|byte| *byte == b'\n') {
+                let line: Vec<u8> = pending.drain(..=end).collect();
+                let line = String::from_utf8_lossy(&line);
+                if let Some(value) = line.strip_prefix("data:").and_then(|data| serde_json::from_str(data.trim()).ok()) {
+                    each(value);
+                }
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,112 @@
+use std::{
+    io::{BufRead, IsTerminal, Write},
+    path::{Path, PathBuf},
+};
+
+use clap::Args;
+use console::style;
+use maple_lark_service::api::{Applied, Change, DefinitionFile, Files, Plan};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output},
+};
+
+/// Show what a folder of definitions would change, then make it so
+///
+/// Reads every .toml file in the folder and below it. All of them are applied or, if one is
+/// not valid, none. On a terminal you are asked before anything is changed.
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  maple-lark apply definitions/\n  maple-lark apply definitions/ --check          only show the difference\n  maple-lark apply definitions/ --yes            in a script\n  maple-lark apply definitions/ --remove-others  make the service hold just these"
+)]
+pub struct Apply {
+    /// The folder with the definitions
+    folder: PathBuf,
+    /// Only show the difference
+    #[arg(long)]
+    check: bool,
+    /// Remove definitions that are not in the folder
+    #[arg(long)]
+    remove_others: bool,
+    /// Do not ask
+    #[arg(long, short)]
+    yes: bool,
+}
+
+impl Apply {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let files = Files { files: read_folder(&self.folder)?, remove_others: self.remove_others };
+        let plan: Plan = client.post("/definitions/plan", &files).await?;
+        if self.check || plan.changes.is_empty() {
+            output::print(output, &plan, |plan| show(&plan.changes, plan.unchanged));
+            return Ok(());
+        }
+        if output == Output::Table {
+            show(&plan.changes, plan.unchanged);
+        }
+        if !self.yes {
+            if !std::io::stdin().is_terminal() {
+                return Err(Failure::Local("nothing was changed: there is no terminal to ask on; add --yes to apply this".to_owned()));
+            }
+            let removed = plan.changes.iter().filter(|change| change.action == "remove").count();
+            let warning = if removed > 0 { format!(" {removed} will be removed.") } else { String::new() };
+            print!("Apply these {} changes?{warning} [y/N] ", plan.changes.len());
+            let _ = std::io::stdout().flush();
+            let mut answer = String::new();
+            let _ = std::io::stdin().lock().read_line(&mut answer);
+            if !matches!(answer.trim(), "y" | "yes") {
+                println!("Nothing was changed.");
+                return Ok(());
+            }
+        }
+        let applied: Applied = client.post("/definitions/apply", &files).await?;
+        output::print(output, &applied, |applied| println!("Applied: {} changed, {} as they were.", applied.changes.len(), applied.unchanged));
+        Ok(())
+    }
+}
+
+fn show(changes: &[Change], unchanged: usize) {
+    if changes.is_empty() {
+        println!("Nothing to change: {unchanged} definitions are as they should be.");
+        return;
+    }
+    for change in changes {
+        println!("{}  {} {}  {}", output::state(&change.action), change.kind, style(&change.name).bold(), style(&change.file).dim());
+        // A new definition is the file itself; only what alters is worth showing in full.
+        if change.action == "alter" {
+            for line in change.diff.lines() {
+                let line = match line.chars().next() {
+                    Some('+') => style(line).green(),
+                    Some('-') => style(line).red(),
+                    _ => style(line).dim(),
+                };
+                println!("    {line}");
+            }
+        }
+    }
+    println!("{} to change, {unchanged} as they are.", changes.len());
+}
+
+fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
+    let unreadable = |path: &Path, error: std::io::Error| Failure::Local(format!("{} cannot be read: {error}", path.display()));
+    let (mut folders, mut files) = (vec![folder.to_owned()], Vec::new());
+    while let Some(current) = folders.pop() {
+        for entry in std::fs::read_dir(&current).map_err(|error| unreadable(&current, error))? {
+            let path = entry.map_err(|error| unreadable(&current, error))?.path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_some_and(|kind| kind == "toml") {
+                let text = std::fs::read_to_string(&path).map_err(|error| unreadable(&path, error))?;
+                let file = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
+                files.push(DefinitionFile { file, text });
+            }
+        }
+    }
+    files.sort_by(|a, b| a.file.cmp(&b.file));
+    if files.is_empty() {
+        return Err(Failure::Local(format!("there are no .toml files in {}", folder.display())));
+    }
+    Ok(files)
+}

@@ -1,0 +1,102 @@
+use clap::Args;
+use maple_lark_service::api::view::{DashboardView, ReportView, RunPage, SourceView};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output, instant, state, table},
+};
+
+pub async fn sources(client: &Client, output: Output) -> Result<(), Failure> {
+    let found: Vec<SourceView> = client.get("/sources").await?;
+    output::print(output, &found, |found| {
+        let rows = found
+            .iter()
+            .map(|source| vec![source.name.clone(), source.title.clone(), source.kind.clone(), source.address.clone(), source.used_by.join(", ")])
+            .collect();
+        table(&["NAME", "TITLE", "KIND", "WHERE", "USED BY"], rows, "There are no sources yet; define one and apply it.");
+    });
+    Ok(())
+}
+
+pub async fn dashboards(client: &Client, output: Output) -> Result<(), Failure> {
+    let found: Vec<DashboardView> = client.get("/dashboards").await?;
+    output::print(output, &found, |found| {
+        let rows = found
+            .iter()
+            .map(|one| vec![one.name.clone(), one.title.clone(), one.blocks.to_string(), one.parameters.join(", "), one.used_by.join(", ")])
+            .collect();
+        table(&["NAME", "TITLE", "BLOCKS", "PARAMETERS", "USED BY"], rows, "There are no dashboards yet; define one and apply it.");
+    });
+    Ok(())
+}
+
+pub async fn reports(client: &Client, output: Output) -> Result<(), Failure> {
+    let found: Vec<ReportView> = client.get("/reports").await?;
+    output::print(output, &found, |found| {
+        let rows = found
+            .iter()
+            .map(|report| {
+                let last =
+                    report.last_run.as_ref().map_or_else(|| "never".to_owned(), |run| format!("{}, {}", state(&run.state), instant(Some(run.created_at))));
+                let next = if report.paused { "paused".to_owned() } else { instant(report.next) };
+                vec![report.name.clone(), report.schedule.clone().unwrap_or_else(|| "on request".to_owned()), last, next]
+            })
+            .collect();
+        table(&["NAME", "SCHEDULE", "LAST RUN", "NEXT RUN"], rows, "There are no reports yet; define one and apply it.");
+    });
+    Ok(())
+}
+
+pub async fn pause(client: &Client, report: &str, paused: bool, output: Output) -> Result<(), Failure> {
+    let word = if paused { "pause" } else { "resume" };
+    let view: ReportView = client.post(&format!("/reports/{report}/{word}"), &serde_json::json!({})).await?;
+    output::print(output, &view, |view| {
+        if view.paused {
+            println!("{} is paused.", view.name);
+        } else {
+            println!("{} is resumed; next run {}.", view.name, instant(view.next));
+        }
+    });
+    Ok(())
+}
+
+/// List runs, newest first
+#[derive(Args)]
+#[command(after_help = "Example:\n  maple-lark runs --report ferry-operations-daily --state failed")]
+pub struct Runs {
+    /// Only runs of this report
+    #[arg(long)]
+    report: Option<String>,
+    /// Only runs in this state, such as delivered, held or failed
+    #[arg(long)]
+    state: Option<String>,
+    /// Which page, counted from 1
+    #[arg(long, default_value_t = 1)]
+    page: u64,
+    /// How many on a page
+    #[arg(long, default_value_t = 25)]
+    size: u64,
+}
+
+impl Runs {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let mut query = vec![("page", self.page.to_string()), ("size", self.size.to_string())];
+        query.extend(self.report.map(|report| ("report", report)));
+        query.extend(self.state.map(|state| ("state", state)));
+        let page: RunPage = client.get_with("/runs", &query).await?;
+        output::print(output, &page, |page| {
+            let rows = page
+                .items
+                .iter()
+                .map(|run| vec![run.id.to_string(), run.report.clone(), run.window.label.clone(), state(&run.state), instant(Some(run.created_at))])
+                .collect();
+            table(&["RUN", "REPORT", "WINDOW", "STATE", "BEGUN"], rows, "There are no such runs.");
+            let last = page.total.div_ceil(page.size).max(1);
+            if last > 1 {
+                println!("Page {} of {last}; {} runs in all.", page.page, page.total);
+            }
+        });
+        Ok(())
+    }
+}

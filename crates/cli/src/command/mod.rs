@@ -1,0 +1,10 @@
+//! One file for each command, or for a few that belong together.
+
+pub mod apply;
+pub mod download;
+pub mod export;
+pub mod list;
+pub mod run;
+pub mod serve;
+pub mod sign_in;
+pub mod source;

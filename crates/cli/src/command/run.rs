@@ -1,0 +1,188 @@
+use std::{io::IsTerminal, process::ExitCode, time::Duration};
+
+use chrono::{DateTime, Utc};
+use clap::Args;
+use console::style;
+use indicatif::{ProgressBar, ProgressStyle};
+use maple_lark_service::api::{
+    RunOrder,
+    view::{RunView, StepView},
+};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output, instant, size, state, table},
+};
+
+/// Run a report now and follow it
+///
+/// The schedule is not disturbed. The window follows from --at, so any past window can be
+/// made again. Ends with code 1 if the run did not end well.
+#[derive(Args)]
+#[command(after_help = "Examples:\n  maple-lark run ferry-operations-daily\n  maple-lark run ferry-operations-daily --at 2026-10-26T07:30:00Z --no-delivery")]
+pub struct Run {
+    /// The name of the report
+    report: String,
+    /// The instant that the window follows from (RFC 3339); now if left out
+    #[arg(long, value_name = "INSTANT")]
+    at: Option<DateTime<Utc>>,
+    /// Make the documents, but send them to nobody
+    #[arg(long)]
+    no_delivery: bool,
+    /// Do not wait for the end
+    #[arg(long)]
+    detach: bool,
+}
+
+impl Run {
+    pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
+        let order = RunOrder { scheduled_for: self.at, deliver: !self.no_delivery };
+        let begun: RunView = client.post(&format!("/reports/{}/runs", self.report), &order).await?;
+        if self.detach {
+            output::print(output, &begun, |begun| println!("{}", begun.run.id));
+            return Ok(ExitCode::SUCCESS);
+        }
+        let id = begun.run.id;
+        let mut follower = Follower::new(&begun);
+        let mut last = begun;
+        while !last.run.settled {
+            client
+                .events(&format!("/runs/{id}/events"), |view: RunView| {
+                    follower.show(&view);
+                    last = view;
+                })
+                .await?;
+        }
+        follower.end();
+        output::print(output, &last, show);
+        Ok(if last.run.good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+    }
+}
+
+/// Shows progress on standard error: a bar on a terminal, lines elsewhere.
+struct Follower {
+    bar: Option<ProgressBar>,
+    told: Vec<StepView>,
+}
+
+impl Follower {
+    fn new(view: &RunView) -> Self {
+        let bar = std::io::stderr().is_terminal().then(|| {
+            let bar = ProgressBar::new(100);
+            // The template is fixed and valid.
+            if let Ok(style) = ProgressStyle::with_template("{spinner:.cyan} {bar:32.cyan/dim} {msg}") {
+                bar.set_style(style);
+            }
+            bar.enable_steady_tick(Duration::from_millis(100));
+            bar
+        });
+        let follower = Self { bar, told: Vec::new() };
+        follower.tell(&format!("{} {}", style(&view.run.title).for_stderr().bold(), style(&view.run.window.label).for_stderr().dim()));
+        follower
+    }
+
+    fn tell(&self, line: &str) {
+        match &self.bar {
+            Some(bar) => bar.println(line),
+            None => eprintln!("{line}"),
+        }
+    }
+
+    fn show(&mut self, view: &RunView) {
+        for step in &view.steps {
+            let known = self.told.iter().position(|told| told.kind == step.kind && told.subject == step.subject);
+            if step.ended_at.is_some() && known.is_none_or(|known| self.told[known].state != step.state) {
+                let took = step.ended_at.map(|end| (end - step.started_at).num_milliseconds()).unwrap_or(0);
+                self.tell(&format!(
+                    "  {}  {} {}  {}",
+                    state(&step.state),
+                    step.kind,
+                    step.subject,
+                    style(format!("{}, {took} ms", step.detail.as_deref().unwrap_or("–"))).for_stderr().dim()
+                ));
+                self.told.retain(|told| told.kind != step.kind || told.subject != step.subject);
+                self.told.push(step.clone());
+            }
+        }
+        let settled = view.deliveries.iter().filter(|delivery| delivery.state != "waiting").count();
+        if let Some(bar) = &self.bar {
+            // Collecting is most of a run's time; the outbox is the last stretch.
+            let position = match view.run.state.as_str() {
+                "due" => 2,
+                "collecting" => 10 + view.steps.len().min(40) as u64,
+                "rendering" => 60,
+                "delivering" => 75 + 25 * settled as u64 / view.deliveries.len().max(1) as u64,
+                _ => 100,
+            };
+            bar.set_position(position);
+            let more = if view.run.state == "delivering" { format!(" {settled} of {}", view.deliveries.len()) } else { String::new() };
+            bar.set_message(format!("{}{more}", view.run.state));
+        }
+    }
+
+    fn end(&self) {
+        if let Some(bar) = &self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// Show a run with its steps, documents and deliveries
+#[derive(Args)]
+pub struct Show {
+    /// The run's id
+    run: uuid::Uuid,
+}
+
+impl Show {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
+        output::print(output, &view, |view| {
+            let rows = view
+                .steps
+                .iter()
+                .map(|step| {
+                    let took = step.ended_at.map_or_else(|| "–".to_owned(), |end| format!("{} ms", (end - step.started_at).num_milliseconds()));
+                    vec![state(&step.state), step.kind.clone(), step.subject.clone(), took, step.detail.clone().unwrap_or_default()]
+                })
+                .collect();
+            println!("{}", style(&view.run.title).bold());
+            table(&["STEP", "KIND", "WHAT", "TOOK", "DETAIL"], rows, "Nothing has been done yet.");
+            println!();
+            show(view);
+        });
+        Ok(())
+    }
+}
+
+fn show(view: &RunView) {
+    let run = &view.run;
+    println!("{}  {}  {}", state(&run.state), run.window.label, style(&run.window.exact).dim());
+    if let Some(problem) = &run.problem {
+        println!("  {}", style(problem).red());
+    }
+    if !view.documents.is_empty() {
+        let rows = view.documents.iter().map(|document| vec![document.file_name.clone(), size(document.size)]).collect();
+        println!();
+        table(&["DOCUMENT", "SIZE"], rows, "");
+    }
+    if !view.deliveries.is_empty() {
+        let rows = view
+            .deliveries
+            .iter()
+            .map(|delivery| {
+                vec![
+                    state(&delivery.state),
+                    delivery.recipient.clone(),
+                    delivery.audience.clone(),
+                    delivery.attempts.len().to_string(),
+                    delivery.problem.clone().unwrap_or_default(),
+                ]
+            })
+            .collect();
+        println!();
+        table(&["DELIVERY", "RECIPIENT", "AUDIENCE", "ATTEMPTS", "PROBLEM"], rows, "");
+    }
+    println!("\n{}", style(format!("run {}, ended {}", run.id, instant(run.finished_at))).dim());
+}

@@ -1,0 +1,25 @@
+use clap::Args;
+use maple_lark_service::{Config, serve};
+
+use crate::failure::Failure;
+
+/// Run the service: API, engine and console
+///
+/// Logs to standard error; MAPLE_LARK_LOG sets how much (for instance "info" or
+/// "maple_lark_service=debug"). Stops on Ctrl-C or SIGTERM after finishing what is in hand.
+#[derive(Args)]
+#[command(
+    after_help = "Example of a configuration:\n  listen = \"127.0.0.1:8480\"\n  database = \"file:/etc/maple-lark/database-url\"\n  [mail]\n  host = \"mail.example\"\n  port = 587\n  tls = \"starttls\"\n  user = \"reports\"\n  password = \"file:/etc/maple-lark/mail-password\"\n  from = \"Reports <reports@example.org>\""
+)]
+pub struct Serve {
+    /// The configuration file
+    #[arg(long, value_name = "FILE", env = "MAPLE_LARK_CONFIG")]
+    config: String,
+}
+
+impl Serve {
+    pub async fn run(self) -> Result<(), Failure> {
+        let config = Config::read(&self.config).map_err(maple_lark_service::ServeError::from)?;
+        Ok(serve(config).await?)
+    }
+}
