@@ -44,7 +44,7 @@ struct Context<'a> {
 pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
     let (report, dashboards) = snapshot.definitions()?;
     let zone = snapshot.window.zone;
-    let file_stem = format!("{}_{}", report.name, snapshot.window.file_stamp());
+    let file_stem = file_stem(&report.name, snapshot, &dashboards);
     let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
     let mut colours = Colours::default();
     for dashboard in &dashboards {
@@ -87,6 +87,20 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
         file_stem,
         failed,
     })
+}
+
+/// Report, window, and the parameter values that are not their defaults, so that the files
+/// of two audiences have different names.
+fn file_stem(report: &str, snapshot: &Snapshot, dashboards: &[Dashboard]) -> String {
+    let mut stem = format!("{report}_{}", snapshot.window.file_stamp());
+    for parameter in dashboards.iter().flat_map(|dashboard| &dashboard.parameters) {
+        if let Some(value) = snapshot.values.get(&parameter.name)
+            && parameter.default.as_ref() != Some(value)
+        {
+            stem = format!("{stem}_{}", slug(&value.readable()));
+        }
+    }
+    stem
 }
 
 fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot) -> Provenance {

@@ -66,14 +66,13 @@
     gutter: 7pt,
     ..list.map(figure => {
       let status = if figure.status != none { statuses.at(figure.status) } else { none }
-      let edge = if status != none and figure.status != "ok" { status.ink } else { rule }
-      block(width: 100%, height: 100%, inset: (x: 9pt, y: 8pt), radius: 2pt, fill: if status != none and figure.status in ("warning", "critical") { status.paper } else { shade }, stroke: (left: 2.5pt + edge), breakable: false, {
-        set par(spacing: 5pt)
+      let marked = figure.status in ("warning", "critical")
+      let edge = if marked { status.ink } else { rule }
+      grid.cell(inset: (x: 9pt, y: 8pt), fill: if marked { status.paper } else { shade }, stroke: (left: 2.5pt + edge), breakable: false, {
+        set par(spacing: 6pt)
         par(text(size: 7.5pt, fill: muted, figure.title))
-        par(text(size: 16pt, weight: 600, fill: if edge != rule { edge } else { ink }, figure.value))
-        if status != none {
-          par(text(size: 7pt, fill: status.ink, weight: 600)[#status.mark #status.word])
-        }
+        par(text(size: 16pt, weight: 600, fill: if marked { edge } else { ink }, figure.value))
+        if status != none { par(text(size: 7pt, fill: status.ink, weight: 600)[#status.mark #status.word]) }
         if figure.limits != none { par(text(size: 6.5pt, fill: muted, figure.limits)) }
       })
     }),
@@ -125,17 +124,18 @@
   if block-data.note != none { par(text(size: 7.5pt, fill: muted, block-data.note)) }
 }
 
-// A table may run over pages; everything else stays together with its heading.
+// A long table may run over pages; everything else stays together with its heading.
+#let may-break(body) = body.kind == "text" or (body.kind == "table" and body.table.rows.len() > 18)
 #let placed(block-data, name) = block(
   width: 100%,
-  breakable: block-data.body.kind in ("table", "text"),
+  breakable: may-break(block-data.body),
   below: 13pt,
   shown-block(block-data, name),
 )
 
 // Front
-#block(below: 5pt, heading(level: 1, outlined: false, bookmarked: true, doc.title))
-#block(below: 4pt, text(size: 12.5pt, weight: 600, fill: accent, front.window_label))
+#block(below: 10pt, heading(level: 1, outlined: false, bookmarked: true, doc.title))
+#block(below: 7pt, text(size: 12.5pt, weight: 600, fill: accent, front.window_label))
 #block(below: 11pt, text(size: 8pt, fill: muted, front.window_exact))
 
 #let verdict = statuses.at(doc.summary.status)
