@@ -72,7 +72,7 @@ struct Prepared {
 }
 
 /// All definitions, as files.
-#[utoipa::path(get, path = "/definitions", tag = "definitions", responses((status = 200, body = Vec<DefinitionFile>)))]
+#[utoipa::path(get, operation_id = "list_definitions", path = "/definitions", tag = "definitions", responses((status = 200, body = Vec<DefinitionFile>)))]
 #[get("/definitions")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
     let stored = store.definitions().await?;
@@ -80,7 +80,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>
 }
 
 /// What applying these files would change. Nothing is changed.
-#[utoipa::path(post, path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
 #[post("/definitions/plan", data = "<files>")]
 async fn plan(_user: Author, files: Json<Files>, store: &State<Store>) -> Answer<Plan> {
     let prepared = prepare(&files, &store.definitions().await?, "").map_err(Problem::definitions)?;
@@ -88,7 +88,7 @@ async fn plan(_user: Author, files: Json<Files>, store: &State<Store>) -> Answer
 }
 
 /// Apply these files: all of them, or none if one is not valid.
-#[utoipa::path(post, path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
 #[post("/definitions/apply", data = "<files>")]
 async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
     let prepared = prepare(&files, &store.definitions().await?, &user.0.name).map_err(Problem::definitions)?;

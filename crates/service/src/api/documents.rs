@@ -43,7 +43,7 @@ impl<'r> Responder<'r, 'static> for File {
 }
 
 /// One document's bytes; `download` makes a browser save it instead of showing it.
-#[utoipa::path(get, path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem)))]
 #[get("/documents/<id>?<download>")]
 async fn one(_user: Viewer, id: Uuid, download: Option<bool>, store: &State<Store>) -> Result<File, Problem> {
     let found = store.document(id).await?.ok_or_else(|| Problem::not_found(format!("document {id}")))?;

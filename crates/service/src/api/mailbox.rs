@@ -86,7 +86,7 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> LetterHead {
 }
 
 /// The letters that the demo's mail server has taken, newest first.
-#[utoipa::path(get, path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<LetterHead>), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<LetterHead>), (status = 404, body = Problem)))]
 #[get("/demo/mailbox")]
 fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<LetterHead>> {
     let mut ids: Vec<String> = std::fs::read_dir(folder(config)?)
@@ -106,7 +106,7 @@ fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<LetterHead>> {
 }
 
 /// One letter.
-#[utoipa::path(get, path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = Letter), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_letter", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = Letter), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>")]
 fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<Letter> {
     let bytes = read(&path(config, id)?)?;
@@ -127,7 +127,7 @@ struct LetterPage {
 }
 
 /// The HTML of a letter, its picture put in place, as a mail program would show it.
-#[utoipa::path(get, path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_letter_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>/html")]
 fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPage, Problem> {
     use base64::Engine;
@@ -146,7 +146,7 @@ fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPa
 }
 
 /// One attached file of a letter.
-#[utoipa::path(get, path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_letter_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>/files/<index>")]
 fn file(_user: Viewer, id: &str, index: usize, config: &State<Arc<Config>>) -> Result<AttachedFile, Problem> {
     let bytes = read(&path(config, id)?)?;

@@ -19,7 +19,7 @@ const NEXT: usize = 8;
 const RECENT: u64 = 8;
 
 /// How things stand.
-#[utoipa::path(get, path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
+#[utoipa::path(get, operation_id = "get_overview", path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
 #[get("/overview")]
 async fn overview(_user: Viewer, store: &State<Store>) -> Answer<Overview> {
     let now = Utc::now();

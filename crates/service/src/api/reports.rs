@@ -23,14 +23,14 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// All reports with schedule, last run and next run.
-#[utoipa::path(get, path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
+#[utoipa::path(get, operation_id = "list_reports", path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
 #[get("/reports")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<ReportView>> {
     Ok(Json(report_views(store).await?))
 }
 
 /// One report.
-#[utoipa::path(get, path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[get("/reports/<name>")]
 async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportView> {
     let found = report_views(store).await?.into_iter().find(|report| report.name == name);
@@ -85,7 +85,7 @@ impl From<RequestError> for Problem {
 }
 
 /// Run a report now; the schedule is not disturbed.
-#[utoipa::path(post, path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/runs", data = "<order>")]
 async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Custom<Json<RunView>>, Problem> {
     let request = RunRequest { report: name.to_owned(), scheduled_for: order.scheduled_for, deliver: order.deliver, requested_by: user.0.name };
@@ -95,14 +95,14 @@ async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Stor
 }
 
 /// Pause a report's schedule.
-#[utoipa::path(post, path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/pause")]
 async fn pause(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
     set_paused(store, name, true).await
 }
 
 /// Resume a report's schedule; what passed while it was paused is not made up for.
-#[utoipa::path(post, path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/resume")]
 async fn resume(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
     set_paused(store, name, false).await

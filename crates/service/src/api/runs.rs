@@ -41,7 +41,7 @@ fn yes() -> bool {
 }
 
 /// Runs, newest first.
-#[utoipa::path(get, path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<String>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
+#[utoipa::path(get, operation_id = "list_runs", path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<String>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
 #[get("/runs?<report>&<state>&<page>&<size>")]
 async fn list(_user: Viewer, report: Option<String>, state: Option<String>, page: Option<u64>, size: Option<u64>, store: &State<Store>) -> Answer<RunPage> {
     let (page, size) = (page.unwrap_or(1).max(1), size.unwrap_or(25).clamp(1, 200));
@@ -50,7 +50,7 @@ async fn list(_user: Viewer, report: Option<String>, state: Option<String>, page
 }
 
 /// One run with its steps, documents and deliveries.
-#[utoipa::path(get, path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_run", path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
 #[get("/runs/<id>")]
 async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
     Ok(Json(one_run(store, id).await?))
@@ -82,7 +82,7 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
 }
 
 /// The run as server-sent events named `run`, one at each change, until it is settled.
-#[utoipa::path(get, path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "follow_run", path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = Problem)))]
 #[get("/runs/<id>/events")]
 async fn events(_user: Viewer, id: Uuid, store: &State<Store>, mut stop: Shutdown) -> Result<EventStream![], Problem> {
     let store = store.inner().clone();

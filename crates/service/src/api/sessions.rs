@@ -68,7 +68,7 @@ fn view(name: &str, role: &str, config: &Config) -> UserView {
 }
 
 /// Sign in and get a session cookie.
-#[utoipa::path(post, path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = Problem), (status = 429, body = Problem)))]
 #[post("/session", data = "<credentials>")]
 async fn sign_in(credentials: Json<Credentials>, store: &State<Store>, config: &State<Arc<Config>>, jar: &CookieJar<'_>, peer: IpAddr) -> Answer<UserView> {
     let user = access::sign_in(store, &credentials.name, &credentials.password, &peer.to_string()).await?;
@@ -79,14 +79,14 @@ async fn sign_in(credentials: Json<Credentials>, store: &State<Store>, config: &
 }
 
 /// Who is signed in.
-#[utoipa::path(get, path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_session", path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = Problem)))]
 #[get("/session")]
 fn who(user: Viewer, config: &State<Arc<Config>>) -> Json<UserView> {
     Json(view(&user.0.name, &user.0.role, config))
 }
 
 /// End the session.
-#[utoipa::path(delete, path = "/session", tag = "access", responses((status = 204)))]
+#[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "access", responses((status = 204)))]
 #[delete("/session")]
 async fn sign_out(_user: Viewer, store: &State<Store>, jar: &CookieJar<'_>) -> Result<rocket::response::status::NoContent, Problem> {
     if let Some(cookie) = jar.get(SESSION_COOKIE) {
@@ -97,7 +97,7 @@ async fn sign_out(_user: Viewer, store: &State<Store>, jar: &CookieJar<'_>) -> R
 }
 
 /// Get an API token for a name and a password.
-#[utoipa::path(post, path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = Problem), (status = 429, body = Problem)))]
 #[post("/tokens", data = "<request>")]
 async fn make_token(request: Json<TokenRequest>, store: &State<Store>, config: &State<Arc<Config>>, peer: IpAddr) -> Answer<NewToken> {
     let user = access::sign_in(store, &request.name, &request.password, &peer.to_string()).await?;
@@ -107,7 +107,7 @@ async fn make_token(request: Json<TokenRequest>, store: &State<Store>, config: &
 }
 
 /// Your own tokens.
-#[utoipa::path(get, path = "/tokens", tag = "access", responses((status = 200, body = Vec<Token>)))]
+#[utoipa::path(get, operation_id = "list_tokens", path = "/tokens", tag = "access", responses((status = 200, body = Vec<Token>)))]
 #[get("/tokens")]
 async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
     let tokens = store.tokens(user.0.id).await?;
@@ -117,7 +117,7 @@ async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
 }
 
 /// Revoke one of your tokens.
-#[utoipa::path(delete, path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "revoke_token", path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/tokens/<id>")]
 async fn revoke_token(user: Viewer, id: Uuid, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
     if store.remove_token(user.0.id, id).await? { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found("such token of yours")) }

@@ -21,7 +21,7 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// All sources.
-#[utoipa::path(get, path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
+#[utoipa::path(get, operation_id = "list_sources", path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
 #[get("/sources")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
@@ -47,7 +47,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
 }
 
 /// Sign in at a source and say what is there, or why it refuses.
-#[utoipa::path(post, path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
 #[post("/sources/<name>/test")]
 async fn test(_user: Author, name: &str, store: &State<Store>) -> Answer<SourceTest> {
     let set = Catalogue::stored(&store.definitions().await?).set;
@@ -68,7 +68,7 @@ async fn test(_user: Author, name: &str, store: &State<Store>) -> Answer<SourceT
 }
 
 /// All dashboards.
-#[utoipa::path(get, path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
+#[utoipa::path(get, operation_id = "list_dashboards", path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
 #[get("/dashboards")]
 async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<DashboardView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;

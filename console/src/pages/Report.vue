@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import { ElMessage } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, take } from '../api/client'
+import Loading from '../parts/Loading.vue'
+import RunNow from '../parts/RunNow.vue'
+import RunTable from '../parts/RunTable.vue'
+import StateMark from '../parts/StateMark.vue'
+import { useLoaded } from '../parts/load'
+import { instant } from '../words'
+
+const route = useRoute()
+const name = computed(() => String(route.params.name))
+const { data, error, load } = useLoaded(() => take(api.GET('/reports/{name}', { params: { path: { name: name.value } } })), 5000)
+const runs = useLoaded(() => take(api.GET('/runs', { params: { query: { report: name.value, size: 10 } } })), 5000)
+const busy = ref(false)
+
+async function turn(paused: boolean) {
+  busy.value = true
+  try {
+    const path = paused ? '/reports/{name}/pause' : '/reports/{name}/resume'
+    data.value = await take(api.POST(path, { params: { path: { name: name.value } } }))
+  } catch (problem) {
+    ElMessage.error(problem instanceof Error ? problem.message : String(problem))
+  } finally {
+    busy.value = false
+  }
+}
+
+function changed() {
+  void load()
+  void runs.load()
+}
+</script>
+
+<template>
+  <Loading :error="data ? null : error" :ready="data !== null" @again="load">
+    <div v-if="data" class="stack">
+      <div class="row spread">
+        <div>
+          <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink></p>
+          <h1>{{ data.title }}</h1>
+        </div>
+        <div class="row">
+          <el-button v-if="data.schedule" size="small" :loading="busy" @click="turn(!data.paused)">{{ data.paused ? 'Resume' : 'Pause' }}</el-button>
+          <RunNow :report="data" @changed="changed" />
+        </div>
+      </div>
+      <div class="columns">
+        <section class="card" aria-labelledby="when">
+          <h2 id="when">When</h2>
+          <dl class="facts">
+            <dt>Schedule</dt><dd>{{ data.schedule ?? 'On request only' }}</dd>
+            <dt>Time zone</dt><dd>{{ data.zone }}</dd>
+            <dt>Window</dt><dd>{{ data.window }}</dd>
+            <dt>Next run</dt>
+            <dd><StateMark v-if="data.paused" state="paused" /><template v-else>{{ instant(data.next, data.zone) }}<span v-if="data.next_window" class="muted">, for {{ data.next_window }}</span></template></dd>
+            <dt>Last run</dt>
+            <dd><template v-if="data.last_run"><StateMark :state="data.last_run.state" /> <span class="muted">{{ instant(data.last_run.created_at, data.zone) }}</span></template><template v-else>Never</template></dd>
+          </dl>
+        </section>
+        <section class="card" aria-labelledby="what">
+          <h2 id="what">What and to whom</h2>
+          <dl class="facts">
+            <dt>Dashboards</dt><dd>{{ data.dashboards.join(', ') }}</dd>
+            <dt>Formats</dt><dd>{{ data.formats.join(', ').toUpperCase() }}</dd>
+            <template v-for="audience in data.audiences" :key="audience.name">
+              <dt>{{ audience.name }}</dt>
+              <dd>{{ audience.recipients.join(', ') }}<div v-if="audience.values.length" class="muted small">{{ audience.values.join(' · ') }}</div></dd>
+            </template>
+            <dt>Owner</dt><dd>{{ data.owner ?? '–' }}</dd>
+            <dt>File</dt><dd><code>{{ data.file }}</code></dd>
+          </dl>
+        </section>
+      </div>
+      <section class="card scroll" aria-labelledby="history">
+        <h2 id="history">History</h2>
+        <RunTable :runs="runs.data.value?.items ?? []" :with-title="false" />
+        <p v-if="(runs.data.value?.total ?? 0) > 10" class="small"><RouterLink :to="{ name: 'runs', query: { report: data.name } }">All {{ runs.data.value?.total }} runs</RouterLink></p>
+      </section>
+    </div>
+  </Loading>
+</template>
+
+<style scoped>
+.crumbs { margin: 0; }
+</style>

@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { api, take } from '../api/client'
+import Loading from '../parts/Loading.vue'
+import RunNow from '../parts/RunNow.vue'
+import StateMark from '../parts/StateMark.vue'
+import { useLoaded } from '../parts/load'
+import { instant } from '../words'
+
+const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
+</script>
+
+<template>
+  <div class="stack">
+    <h1>Reports</h1>
+    <Loading :error="data ? null : error" :ready="data !== null" @again="load">
+      <div v-if="data && !data.length" class="card stack">
+        <h2>There are no reports yet</h2>
+        <p class="muted">Write one as a TOML file and run <code>maple-lark apply FOLDER</code>. The guide in <code>docs/</code> shows how.</p>
+      </div>
+      <div v-else-if="data" class="card scroll">
+        <table class="list folds">
+          <thead>
+            <tr><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Do</span></th></tr>
+          </thead>
+          <tbody>
+            <tr v-for="report in data" :key="report.name">
+              <td>
+                <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink>
+                <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ report.audiences.map((one) => one.name).join(', ') || 'nobody' }}</div>
+              </td>
+              <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.zone }}</div></td>
+              <td data-label="Last run">
+                <template v-if="report.last_run">
+                  <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink>
+                  <div class="muted small">{{ instant(report.last_run.created_at, report.zone) }}</div>
+                </template>
+                <span v-else class="muted">Never</span>
+              </td>
+              <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.zone) }}</template></td>
+              <td><RunNow :report="report" @changed="load" /></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </Loading>
+  </div>
+</template>
+
+<style scoped>
+.plain { text-decoration: none; }
+.plain:hover { text-decoration: underline; }
+</style>

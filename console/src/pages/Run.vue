@@ -1,0 +1,131 @@
+<script setup lang="ts">
+import { computed, onUnmounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, follow, take, type RunView, type Schemas } from '../api/client'
+import Loading from '../parts/Loading.vue'
+import StateMark from '../parts/StateMark.vue'
+import { instant, size, took } from '../words'
+
+const route = useRoute()
+const run = ref<RunView | null>(null)
+const error = ref<string | null>(null)
+const shown = ref<Schemas['DocumentView'] | null>(null)
+let stop: (() => void) | undefined
+onUnmounted(() => stop?.())
+
+async function load() {
+  const id = String(route.params.id)
+  stop?.()
+  try {
+    run.value = await take(api.GET('/runs/{id}', { params: { path: { id } } }))
+    error.value = null
+    if (!run.value.settled) stop = follow(id, (now) => (run.value = now))
+  } catch (problem) {
+    error.value = problem instanceof Error ? problem.message : String(problem)
+  }
+}
+watch(() => route.params.id, load, { immediate: true })
+
+const forWhom = computed(() => {
+  const names = new Map<string, string>()
+  for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
+  return names
+})
+const viewable = computed(() => (run.value?.documents ?? []).filter((document) => document.format !== 'csv'))
+watch(viewable, (documents) => {
+  shown.value ??= documents.find((document) => document.format === 'pdf') ?? documents[0] ?? null
+})
+const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${document.id}`
+</script>
+
+<template>
+  <Loading :error="run ? null : error" :ready="run !== null" @again="load">
+    <div v-if="run" class="stack">
+      <div>
+        <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
+        <div class="row spread">
+          <h1>{{ run.window.label }}</h1>
+          <span class="state" aria-live="polite"><StateMark :state="run.state" /></span>
+        </div>
+        <p class="muted small crumbs">{{ run.window.exact }}</p>
+      </div>
+      <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
+
+      <section class="card" aria-labelledby="documents">
+        <h2 id="documents">Documents</h2>
+        <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'None was made.' : 'They appear here as soon as they are made.' }}</p>
+        <template v-else>
+          <div class="row tabs" role="group" aria-label="Show a document">
+            <el-button v-for="document in viewable" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
+              {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template>
+            </el-button>
+          </div>
+          <iframe v-if="shown" :key="shown.id" class="document" :src="link(shown)" :title="`${shown.format.toUpperCase()} of ${run.title}`" />
+          <details>
+            <summary>All {{ run.documents.length }} files</summary>
+            <table class="list">
+              <tbody>
+                <tr v-for="document in run.documents" :key="document.id">
+                  <td><a :href="`${link(document)}?download=true`" download>{{ document.file_name }}</a><div class="muted small hash">SHA-256 {{ document.sha256 }}</div></td>
+                  <td class="whole muted">{{ size(document.size) }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </details>
+        </template>
+      </section>
+
+      <section class="card scroll" aria-labelledby="deliveries">
+        <h2 id="deliveries">Deliveries</h2>
+        <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'made' ? 'It was only made, not sent.' : 'Nothing is on its way.' }}</p>
+        <table v-else class="list folds">
+          <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>The mail server’s words</th></tr></thead>
+          <tbody>
+            <tr v-for="delivery in run.deliveries" :key="delivery.id">
+              <td class="whole"><StateMark :state="delivery.state" /></td>
+              <td>{{ delivery.recipient }}</td>
+              <td data-label="Audience">{{ delivery.audience }}</td>
+              <td data-label="Attempts">{{ delivery.attempts.length }}</td>
+              <td class="small" data-label="Answer">{{ delivery.attempts.at(-1)?.answer ?? '–' }}<div v-if="delivery.next_attempt_at" class="muted">Next attempt {{ instant(delivery.next_attempt_at) }}</div></td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+
+      <section class="card scroll" aria-labelledby="steps">
+        <h2 id="steps">Step by step</h2>
+        <table class="list folds">
+          <thead><tr><th>State</th><th>Step</th><th>What</th><th>Took</th><th>Result</th></tr></thead>
+          <tbody>
+            <tr v-for="step in run.steps" :key="step.kind + step.subject">
+              <td class="whole"><StateMark :state="step.state" /></td>
+              <td>{{ step.kind }}</td>
+              <td>{{ step.subject }}</td>
+              <td class="whole" data-label="Took">{{ took(step.started_at, step.ended_at) }}</td>
+              <td class="small" data-label="Result">{{ step.detail ?? '–' }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <dl class="facts small about">
+          <dt>Run</dt><dd><code>{{ run.id }}</code></dd>
+          <dt>Scheduled for</dt><dd>{{ instant(run.scheduled_for, run.window.zone) }}, {{ run.window.zone }}</dd>
+          <dt>Why</dt><dd>{{ run.cause === 'schedule' ? 'On schedule' : `Asked for by ${run.requested_by ?? 'somebody'}` }}</dd>
+          <template v-if="run.skipped"><dt>Stands for</dt><dd>{{ run.skipped }} earlier instants that passed while no service ran</dd></template>
+          <template v-for="snapshot in run.snapshots" :key="snapshot.id"><dt>Snapshot{{ run.snapshots.length > 1 ? `, ${forWhom.get(snapshot.id)}` : '' }}</dt><dd class="hash">SHA-256 {{ snapshot.sha256 }}</dd></template>
+        </dl>
+      </section>
+    </div>
+  </Loading>
+</template>
+
+<style scoped>
+.crumbs { margin: 0.1rem 0; }
+.state { font-size: 1.15rem; }
+.tabs { margin-bottom: 0.8rem; gap: 0.5rem; }
+.tabs .el-button + .el-button { margin-left: 0; }
+details { margin-top: 0.8rem; }
+summary { cursor: pointer; color: var(--sea); }
+.hash { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.76rem; overflow-wrap: anywhere; }
+.about { margin-top: 1rem; }
+</style>

@@ -1,0 +1,64 @@
+<script setup lang="ts">
+import { ElMessage } from 'element-plus'
+import { computed, onUnmounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, follow, take, type ReportView, type RunView } from '../api/client'
+import StateMark from './StateMark.vue'
+
+const props = defineProps<{ report: ReportView }>()
+const emit = defineEmits<{ changed: [] }>()
+const router = useRouter()
+const run = ref<RunView | null>(null)
+const asking = ref(false)
+const busy = computed(() => asking.value || (run.value !== null && !run.value.settled))
+let stop: (() => void) | undefined
+onUnmounted(() => stop?.())
+
+async function begin(deliver: boolean) {
+  asking.value = true
+  try {
+    const begun = await take(api.POST('/reports/{name}/runs', { params: { path: { name: props.report.name } }, body: { deliver } }))
+    run.value = begun
+    stop?.()
+    stop = follow(begun.id, (now) => {
+      run.value = now
+      if (now.settled) {
+        emit('changed')
+        ElMessage({ type: now.good ? 'success' : 'error', message: `${now.title}: ${now.problem ?? now.state}`, duration: 6000, showClose: true })
+      }
+    })
+  } catch (error) {
+    ElMessage({ type: 'error', message: error instanceof Error ? error.message : String(error), duration: 8000, showClose: true })
+  } finally {
+    asking.value = false
+  }
+}
+
+const done = computed(() => {
+  if (!run.value) return 0
+  const stages: Record<string, number> = { due: 3, collecting: 12, rendering: 62, delivering: 78 }
+  const base = stages[run.value.state] ?? 100
+  return run.value.state === 'collecting' ? Math.min(60, base + run.value.steps.filter((step) => step.ended_at).length * 3) : base
+})
+</script>
+
+<template>
+  <div class="now">
+    <div class="row buttons">
+      <el-button type="primary" plain size="small" :loading="busy" @click="begin(true)">Run and send now</el-button>
+      <el-button size="small" :disabled="busy" @click="begin(false)">Only make it</el-button>
+    </div>
+    <div v-if="run" class="progress" aria-live="polite">
+      <el-progress v-if="!run.settled" :percentage="done" :show-text="false" :stroke-width="6" />
+      <a :href="`/runs/${run.id}`" @click.prevent="router.push({ name: 'run', params: { id: run.id } })"><StateMark :state="run.state" /></a>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.now { display: grid; gap: 0.4rem; justify-items: start; }
+.buttons { gap: 0.4rem; flex-wrap: nowrap; }
+.buttons .el-button + .el-button { margin-left: 0; }
+.progress { width: 100%; display: grid; gap: 0.25rem; }
+</style>

@@ -1,0 +1,43 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { lookUpSession, user } from './session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
+    { path: '/', name: 'overview', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
+    { path: '/reports', name: 'reports', component: () => import('./pages/Reports.vue'), meta: { title: 'Reports' } },
+    { path: '/reports/:name', name: 'report', component: () => import('./pages/Report.vue'), meta: { title: 'Report' } },
+    { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
+    { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },
+    { path: '/mailbox/:id?', name: 'mailbox', component: () => import('./pages/Mailbox.vue'), meta: { title: 'Mailbox' } },
+    { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/Lost.vue'), meta: { title: 'Not found' } },
+  ],
+})
+
+let asked = false
+
+router.beforeEach(async (to) => {
+  if (!asked) {
+    await lookUpSession().catch(() => undefined)
+    asked = true
+  }
+  if (!user.value && !to.meta.open) {
+    return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  }
+  return true
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} · Maple Lark`
+})
+
+window.addEventListener('signed-out', () => {
+  user.value = null
+  const current = router.currentRoute.value
+  if (!current.meta.open) {
+    void router.push({ name: 'sign-in', query: { to: current.fullPath } })
+  }
+})

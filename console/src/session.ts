@@ -1,0 +1,26 @@
+// Who is signed in.
+import { ref } from 'vue'
+
+import { api, ApiProblem, take, type Schemas } from './api/client'
+
+export const user = ref<Schemas['UserView'] | null>(null)
+
+export async function lookUpSession(): Promise<void> {
+  try {
+    user.value = await take(api.GET('/session'))
+  } catch (error) {
+    user.value = null
+    if (!(error instanceof ApiProblem && error.status === 401)) {
+      throw error
+    }
+  }
+}
+
+export async function signIn(name: string, password: string): Promise<void> {
+  user.value = await take(api.POST('/session', { body: { name, password } }))
+}
+
+export async function signOut(): Promise<void> {
+  await take(api.DELETE('/session'))
+  user.value = null
+}

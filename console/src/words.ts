@@ -1,0 +1,60 @@
+// How times, sizes and states read.
+
+/** An instant in a named zone, or in the reader's own. */
+export function instant(text: string | null | undefined, zone?: string): string {
+  if (!text) return '–'
+  return new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone: zone }).format(new Date(text))
+}
+
+/** How long until or since an instant: "in 3 hours", "2 minutes ago". */
+export function away(text: string, now: number): string {
+  const seconds = Math.round((new Date(text).getTime() - now) / 1000)
+  const words = new Intl.RelativeTimeFormat('en', { numeric: 'auto' })
+  const size = Math.abs(seconds)
+  if (size < 60) return words.format(seconds, 'second')
+  if (size < 3600) return words.format(Math.round(seconds / 60), 'minute')
+  if (size < 172800) return words.format(Math.round(seconds / 3600), 'hour')
+  return words.format(Math.round(seconds / 86400), 'day')
+}
+
+export function took(from: string | null | undefined, to: string | null | undefined): string {
+  if (!from || !to) return '–'
+  const milliseconds = new Date(to).getTime() - new Date(from).getTime()
+  return milliseconds < 10000 ? `${milliseconds} ms` : `${(milliseconds / 1000).toFixed(1)} s`
+}
+
+export function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`
+  if (bytes < 1048576) return `${(bytes / 1024).toFixed(1)} KiB`
+  return `${(bytes / 1048576).toFixed(1)} MiB`
+}
+
+export interface StateWords {
+  mark: string
+  word: string
+  tone: 'ok' | 'warning' | 'critical' | 'running' | 'quiet'
+}
+
+const STATES: Record<string, StateWords> = {
+  delivered: { mark: '●', word: 'Delivered', tone: 'ok' },
+  made: { mark: '●', word: 'Made', tone: 'ok' },
+  done: { mark: '●', word: 'Done', tone: 'ok' },
+  accepted: { mark: '●', word: 'Accepted', tone: 'ok' },
+  'partly-delivered': { mark: '▲', word: 'Partly delivered', tone: 'warning' },
+  held: { mark: '▲', word: 'Held', tone: 'warning' },
+  postponed: { mark: '▲', word: 'Postponed', tone: 'warning' },
+  unknown: { mark: '▲', word: 'Not known', tone: 'warning' },
+  failed: { mark: '◆', word: 'Failed', tone: 'critical' },
+  refused: { mark: '◆', word: 'Refused', tone: 'critical' },
+  due: { mark: '○', word: 'Due', tone: 'running' },
+  collecting: { mark: '○', word: 'Collecting', tone: 'running' },
+  rendering: { mark: '○', word: 'Rendering', tone: 'running' },
+  delivering: { mark: '○', word: 'Delivering', tone: 'running' },
+  running: { mark: '○', word: 'Running', tone: 'running' },
+  waiting: { mark: '○', word: 'Waiting', tone: 'running' },
+  paused: { mark: '‖', word: 'Paused', tone: 'quiet' },
+}
+
+export function stateWords(state: string): StateWords {
+  return STATES[state] ?? { mark: '○', word: state, tone: 'quiet' }
+}
