@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Box, Calendar, Coin, Files, Message, Moon, Odometer, Sunny, SwitchButton } from '@element-plus/icons-vue'
+import { Calendar, Coin, Files, Message, Moon, Odometer, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -44,7 +44,7 @@ async function leave() {
         <button type="button" :aria-label="dark ? 'Use the light look' : 'Use the dark look'" @click="turn">
           <el-icon><Sunny v-if="dark" /><Moon v-else /></el-icon>
         </button>
-        <span class="name" :title="user.role"><el-icon aria-hidden="true"><Box /></el-icon>{{ user.name }}</span>
+        <span class="name" :title="user.role"><el-icon aria-hidden="true"><User /></el-icon>{{ user.name }}</span>
         <button type="button" aria-label="Sign out" @click="leave">
           <el-icon><SwitchButton /></el-icon>
         </button>

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ElMessage } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, take } from '../api/client'
+import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
 import RunTable from '../parts/RunTable.vue'
@@ -23,7 +23,7 @@ async function turn(paused: boolean) {
     const path = paused ? '/reports/{name}/pause' : '/reports/{name}/resume'
     data.value = await take(api.POST(path, { params: { path: { name: name.value } } }))
   } catch (problem) {
-    ElMessage.error(problem instanceof Error ? problem.message : String(problem))
+    complain(problem)
   } finally {
     busy.value = false
   }

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ElMessage } from 'element-plus'
 import { computed, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, follow, take, type ReportView, type RunView } from '../api/client'
+import { complain } from '../complain'
 import StateMark from './StateMark.vue'
 
 const props = defineProps<{ report: ReportView }>()
@@ -25,11 +25,12 @@ async function begin(deliver: boolean) {
       run.value = now
       if (now.settled) {
         emit('changed')
-        ElMessage({ type: now.good ? 'success' : 'error', message: `${now.title}: ${now.problem ?? now.state}`, duration: 6000, showClose: true })
+        // How it went stands beside the button; only what went wrong is worth a word on top.
+        if (!now.good) complain(`${now.title}: ${now.problem ?? now.state}`)
       }
     })
   } catch (error) {
-    ElMessage({ type: 'error', message: error instanceof Error ? error.message : String(error), duration: 8000, showClose: true })
+    complain(error)
   } finally {
     asking.value = false
   }

@@ -45,7 +45,12 @@ async fn phone_pictures(browser: &Client, address: &str, password: &str, folder:
     shot(browser, ".verdict", folder, "console-phone").await?;
     let run = delivered_run(browser, address).await?;
     let view = json_of(browser, &format!("{address}/api/v1/runs/{run}")).await?;
-    let html = view["documents"].as_array().and_then(|all| all.iter().find(|document| document["format"] == "html")).and_then(|document| document["id"].as_str()).ok_or("the run has no HTML")?.to_owned();
+    let html = view["documents"]
+        .as_array()
+        .and_then(|all| all.iter().find(|document| document["format"] == "html"))
+        .and_then(|document| document["id"].as_str())
+        .ok_or("the run has no HTML")?
+        .to_owned();
     browser.goto(&format!("{address}/api/v1/documents/{html}")).await?;
     shot(browser, "h1", folder, "html-phone").await
 }
@@ -66,7 +71,9 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     browser.wait().for_element(Locator::Css(".card button")).await?.click().await?;
     shot(browser, ".answer", folder, "console-sources").await?;
     let letters = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
-    let daily = letters.as_array().and_then(|all| all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa"))));
+    let daily = letters.as_array().and_then(|all| {
+        all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa")))
+    });
     let letter = daily.and_then(|one| one["id"].as_str()).ok_or("no letter of the daily report has come")?.to_owned();
     browser.goto(&format!("{address}/mailbox/{letter}")).await?;
     shot(browser, "iframe.document", folder, "console-mailbox").await?;
@@ -75,6 +82,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, "table", folder, "mail").await?;
 
     sized(browser, 1280, 800).await?;
+    browser.goto(address).await?;
     browser.execute("localStorage.setItem('look', 'dark')", vec![]).await?;
     browser.goto(&format!("{address}/reports")).await?;
     shot(browser, "table.list", folder, "console-dark").await
@@ -82,8 +90,16 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
 
 async fn browser(profile: &Path, phone: bool) -> Result<Client, Box<dyn std::error::Error>> {
     let arguments = json!([
-        "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-        "--hide-scrollbars", format!("--user-data-dir={}", profile.display())
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--hide-scrollbars",
+        format!("--user-data-dir={}", profile.display())
     ]);
     let mut options = json!({ "args": arguments });
     if phone {

@@ -77,7 +77,7 @@ async fn run(arguments: Arguments) -> Result<()> {
     cluster.database("orrin_ops", "orrin_owner").await?;
     sqlx::Executor::execute(&mut cluster.connect("postgres").await?, "grant pg_monitor to lark_statistics").await?;
     let mut operations = cluster.connect("orrin_ops").await?;
-    let rows = scenario::load(&mut operations, "orrin_reader", Utc::now()).await?;
+    let rows = scenario::load(&mut operations, "orrin_reader", Utc::now(), scenario::DAYS).await?;
     step(&format!("demo data is there up to now ({rows} rows added)"));
 
     let mailbox = state.join("mailbox");
@@ -209,7 +209,7 @@ async fn until_told(service: &mut Child, operations: &mut sqlx::PgConnection) ->
                     bail!("the service ended by itself ({status}); its log says why");
                 }
                 if measured.elapsed() > Duration::from_secs(60) {
-                    scenario::load(operations, "orrin_reader", Utc::now()).await?;
+                    scenario::load(operations, "orrin_reader", Utc::now(), scenario::DAYS).await?;
                     measured = Instant::now();
                 }
             }

@@ -13,16 +13,16 @@ use sqlx::{AssertSqlSafe, Executor, PgConnection};
 
 pub use company::{PORTS, SERVICES};
 
-/// How far back the data goes when it is first loaded.
+/// How far back the data of the demo goes when it is first loaded.
 pub const DAYS: i64 = 35;
 /// How often everything is measured.
 pub const STEP: TimeDelta = TimeDelta::minutes(5);
 
 const TABLES: &str = include_str!("tables.sql");
 
-/// Loads the scenario up to `now` and grants `reader` read access; continues where the
+/// Loads the scenario up to `now`, at first from `days` before, and grants `reader` read access; continues where the
 /// data ends if there is some already. Answers how many rows were added.
-pub async fn load(connection: &mut PgConnection, reader: &str, now: DateTime<Utc>) -> Result<u64> {
+pub async fn load(connection: &mut PgConnection, reader: &str, now: DateTime<Utc>, days: i64) -> Result<u64> {
     let exists: Option<(i32,)> =
         sqlx::query_as("select 1 from information_schema.tables where table_name = 'scenario'").fetch_optional(&mut *connection).await?;
     if exists.is_none() {
@@ -35,7 +35,7 @@ pub async fn load(connection: &mut PgConnection, reader: &str, now: DateTime<Utc
         let anchor = now.duration_trunc(TimeDelta::days(1))?;
         sqlx::query("insert into scenario (anchor, measured_until) values ($1, $2)")
             .bind(anchor)
-            .bind(anchor - TimeDelta::days(DAYS))
+            .bind(anchor - TimeDelta::days(days))
             .execute(&mut *connection)
             .await?;
         company::load(connection, anchor).await?;

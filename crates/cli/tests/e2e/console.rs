@@ -1,0 +1,128 @@
+//! The console in headless Chromium.
+
+use std::{
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::json;
+
+use crate::place::{PASSWORD, PATIENCE, Place, SMALL_REPORT};
+
+struct Driver {
+    child: Child,
+    port: u16,
+}
+
+impl Driver {
+    fn start() -> Self {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let child = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver of Debian's package chromium-driver");
+        Self { child, port }
+    }
+
+    async fn browser(&self, profile: &std::path::Path) -> Client {
+        let arguments = json!([
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,900",
+            format!("--user-data-dir={}", profile.display())
+        ]);
+        let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
+        for _ in 0..100 {
+            let mut builder = ClientBuilder::new(HttpConnector::new());
+            if let Ok(browser) = builder.capabilities(capabilities.as_object().unwrap().clone()).connect(&format!("http://127.0.0.1:{}", self.port)).await {
+                return browser;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("chromedriver does not start a browser");
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
+    match browser.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await {
+        Ok(element) => element,
+        Err(error) => panic!("{xpath}: {error}\n{}", browser.source().await.unwrap_or_default()),
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    place.apply_small(SMALL_REPORT);
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    browser.goto(&format!("http://{}/reports", place.address)).await.unwrap();
+
+    // A wrong password is said, the right one leads to where one wanted to go.
+    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
+    see(&browser, "//input[@name='password']").await.send_keys("wrong").await.unwrap();
+    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+    see(&browser, "//*[@role='alert'][contains(., 'the name or the password is wrong')]").await;
+    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
+    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+
+    see(&browser, "//a[contains(., 'Small report')]").await;
+    see(&browser, "//button[contains(., 'Run and send now')]").await.click().await.unwrap();
+    let outcome = see(&browser, "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]").await;
+    outcome.click().await.unwrap();
+
+    // The run's page shows its steps, its deliveries and its documents in place.
+    see(&browser, "//h2[.='Step by step']").await;
+    see(&browser, "//td[contains(., 'a@orrin-sound.example')]").await;
+    see(&browser, "//iframe[contains(@title, 'PDF')]").await;
+    let pdf = kind_of_shown(&browser).await;
+    assert_eq!(pdf, json!(["application/pdf", "%PDF-"]));
+    see(&browser, "//button[contains(., 'HTML')]").await.click().await.unwrap();
+    let frame = see(&browser, "//iframe[contains(@title, 'HTML')]").await;
+    assert_eq!(kind_of_shown(&browser).await, json!(["text/html; charset=utf-8", "<!DOC"]));
+    frame.enter_frame().await.unwrap();
+    see(&browser, "//h1[.='Small report']").await;
+    see(&browser, "//h2[.='How this was made']").await;
+    browser.enter_parent_frame().await.unwrap();
+
+    // The mail is in the demo's mailbox.
+    see(&browser, "//nav//a[contains(., 'Mailbox')]").await.click().await.unwrap();
+    see(&browser, "//ul[@aria-label='Letters']//strong[contains(., 'Small report')]").await;
+    see(&browser, "//iframe[@title='The letter']").await.enter_frame().await.unwrap();
+    see(&browser, "//h1[.='Small report']").await;
+    browser.enter_parent_frame().await.unwrap();
+
+    // A source is tested, and signing out closes everything.
+    see(&browser, "//nav//a[contains(., 'Sources')]").await.click().await.unwrap();
+    see(&browser, "//button[contains(., 'Test')]").await.click().await.unwrap();
+    see(&browser, "//p[contains(., 'It works') and contains(., 'PostgreSQL')]").await;
+    see(&browser, "//button[@aria-label='Sign out']").await.click().await.unwrap();
+    see(&browser, "//input[@name='password']").await;
+    browser.close().await.unwrap();
+}
+
+/// The media type and the first bytes of the document in the frame, as the browser gets them.
+async fn kind_of_shown(browser: &Client) -> serde_json::Value {
+    let script = "const done = arguments[0]; fetch(document.querySelector('iframe.document').src).then(async (a) => done([a.headers.get('content-type'), (await a.text()).slice(0, 5)]))";
+    browser.execute_async(script, vec![]).await.unwrap()
+}

@@ -1,0 +1,10 @@
+//! The whole product as its users meet it: real PostgreSQL, a real SMTP receiver, the
+//! service in its own process, driven through its command line, its API and its console.
+
+mod access;
+mod bad_input;
+mod console;
+mod first_run;
+mod killed;
+mod place;
+mod schedule;

@@ -1,0 +1,244 @@
+//! A place to test in: everything of its own, on loopback, gone afterwards.
+
+use std::{
+    collections::HashMap,
+    net::TcpListener,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    time::{Duration, Instant},
+};
+
+use maple_lark_demo::{Cluster, MailServer, mail_server::Behaviour, scenario};
+use serde_json::Value;
+use sqlx::PgConnection;
+use tempfile::TempDir;
+
+pub const PASSWORD: &str = "correct horse battery";
+/// Far longer than anything here takes; only a hang gets there.
+pub const PATIENCE: Duration = Duration::from_secs(120);
+
+pub struct Place {
+    pub folder: TempDir,
+    pub cluster: Cluster,
+    pub mail: MailServer,
+    pub environment: HashMap<&'static str, String>,
+    pub address: String,
+    config: PathBuf,
+}
+
+/// A service process; it is killed when this is dropped.
+pub struct Service {
+    pub child: Child,
+    pub log: PathBuf,
+    pub address: String,
+}
+
+fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+impl Place {
+    pub async fn new() -> Self {
+        let folder = TempDir::new().unwrap();
+        // PostgreSQL's own account has to get through.
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        let cluster = Cluster::start(&folder.path().join("state"), false).await.unwrap();
+        let secret = cluster.database("maple_lark", "maple_lark").await.unwrap();
+        let reader = cluster.role("orrin_reader").await.unwrap();
+        let statistics = cluster.role("lark_statistics").await.unwrap();
+        cluster.database("orrin_ops", "orrin_owner").await.unwrap();
+        let mail = MailServer::start("127.0.0.1:0", folder.path().join("mailbox"), Behaviour::default()).await.unwrap();
+        let environment = [
+            ("ORRIN_OPS_ADDRESS", cluster.address()),
+            ("ORRIN_READER_PASSWORD", reader),
+            ("LARK_STATISTICS_PASSWORD", statistics),
+            ("DATABASE_URL_OF_LARK", cluster.url_for("maple_lark", &secret, "maple_lark")),
+            ("ADMIN_PASSWORD", PASSWORD.to_owned()),
+            ("XDG_CONFIG_HOME", folder.path().join("config").display().to_string()),
+        ];
+        let address = format!("127.0.0.1:{}", free_port());
+        let config = folder.path().join("maple-lark.toml");
+        let place = Self { config, address, environment: environment.into(), folder, cluster, mail };
+        place.configure(&place.config, &place.address);
+        place
+    }
+
+    fn configure(&self, path: &Path, address: &str) {
+        let text = format!(
+            "listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
+             [mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n\
+             [demo]\nmailbox = \"{}\"\n",
+            self.mail.address.port(),
+            self.mail.folder.display()
+        );
+        std::fs::write(path, text).unwrap();
+    }
+
+    /// Starts a service and waits until it is ready.
+    pub fn serve(&self) -> Service {
+        self.serve_with(&self.config, &self.address)
+    }
+
+    /// A further process on the same database, at an address of its own.
+    pub fn serve_another(&self) -> Service {
+        let address = format!("127.0.0.1:{}", free_port());
+        let config = self.folder.path().join(format!("{}.toml", address.replace(':', "-")));
+        self.configure(&config, &address);
+        self.serve_with(&config, &address)
+    }
+
+    fn serve_with(&self, config: &Path, address: &str) -> Service {
+        let log = self.folder.path().join(format!("{}.log", address.replace(':', "-")));
+        let file = std::fs::OpenOptions::new().create(true).append(true).open(&log).unwrap();
+        let child = Command::new(env!("CARGO_BIN_EXE_maple-lark"))
+            .args(["serve", "--config"])
+            .arg(config)
+            .envs(&self.environment)
+            .stdin(Stdio::null())
+            .stdout(file.try_clone().unwrap())
+            .stderr(file)
+            .spawn()
+            .unwrap();
+        let mut service = Service { child, log, address: address.to_owned() };
+        let began = Instant::now();
+        while !service.ready() {
+            assert!(service.child.try_wait().unwrap().is_none() && began.elapsed() < PATIENCE, "the service does not start: {}", service.log());
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        service
+    }
+
+    /// Runs the command line to its end.
+    pub fn lark(&self, arguments: &[&str]) -> Output {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));
+        command.args(arguments).envs(&self.environment).env("MAPLE_LARK_PASSWORD", PASSWORD).env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        command.stdin(Stdio::null()).output().unwrap()
+    }
+
+    /// Runs the command line, which must succeed, and answers with what it printed as JSON.
+    pub fn json(&self, arguments: &[&str]) -> Value {
+        let output = self.lark(&[arguments, &["--output", "json"]].concat());
+        assert!(output.status.success(), "{arguments:?}: {}", text(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    pub fn sign_in(&self) {
+        let output = self.lark(&["sign-in"]);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+    }
+
+    pub fn apply(&self, files: &[(&str, &str)]) -> Output {
+        let folder = TempDir::new_in(self.folder.path()).unwrap();
+        for (name, text) in files {
+            std::fs::write(folder.path().join(name), text).unwrap();
+        }
+        self.lark(&["apply", folder.path().to_str().unwrap(), "--yes"])
+    }
+
+    /// A database with three days of the demo's data up to now.
+    pub async fn with_data(&self) -> PgConnection {
+        let mut connection = self.cluster.connect("orrin_ops").await.unwrap();
+        scenario::load(&mut connection, "orrin_reader", chrono::Utc::now(), 3).await.unwrap();
+        connection
+    }
+
+    /// The product's own database.
+    pub async fn records(&self) -> PgConnection {
+        self.cluster.connect("maple_lark").await.unwrap()
+    }
+
+    /// A small report with one table, ready to run.
+    pub fn apply_small(&self, report: &str) {
+        let output = self.apply(&[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", &small_dashboard("select 1 as one, :from::timestamptz as begins")),
+            ("report.toml", report),
+        ]);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+    }
+
+    /// Waits until a run is settled.
+    pub fn settled(&self, id: &str) -> Value {
+        let began = Instant::now();
+        loop {
+            let run = self.json(&["show", id]);
+            if run["settled"] == true {
+                return run;
+            }
+            assert!(began.elapsed() < PATIENCE, "the run does not end: {run:#}");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+}
+
+impl Service {
+    fn ready(&self) -> bool {
+        use std::io::{Read, Write};
+        let Ok(mut stream) = std::net::TcpStream::connect(&self.address) else { return false };
+        let mut answer = String::new();
+        let asked = write!(stream, "GET /ready HTTP/1.1\r\nHost: {}\r\nConnection: close\r\n\r\n", self.address);
+        asked.is_ok() && stream.read_to_string(&mut answer).is_ok() && answer.starts_with("HTTP/1.1 200")
+    }
+
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(&self.log).unwrap_or_default()
+    }
+
+    /// SIGKILL: no chance to tidy up.
+    pub fn kill(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+
+    /// SIGTERM, and how it ended.
+    pub fn stop(mut self) -> std::process::ExitStatus {
+        assert!(Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().unwrap().success());
+        self.child.wait().unwrap()
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+pub fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+pub const SOURCE: &str = r#"
+[source]
+name = "operations"
+title = "Operations"
+kind = "postgresql"
+address = "env:ORRIN_OPS_ADDRESS"
+database = "orrin_ops"
+user = "orrin_reader"
+password = "env:ORRIN_READER_PASSWORD"
+tls = "off"
+timeout = "PT20S"
+"#;
+
+pub fn small_dashboard(sql: &str) -> String {
+    format!(
+        "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"\"\"{sql}\"\"\"\n\
+         [[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Rows\"\nquery = \"q\"\n"
+    )
+}
+
+pub const SMALL_REPORT: &str = r#"
+[report]
+name = "small"
+title = "Small report"
+time-zone = "Atlantic/Faroe"
+dashboards = ["small"]
+formats = ["pdf", "html", "csv"]
+[window]
+previous = "day"
+[[audience]]
+name = "everyone"
+to = ["a@orrin-sound.example", "b@orrin-sound.example"]
+"#;
