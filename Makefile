@@ -1,0 +1,57 @@
+# Everything a developer does here. "make demo" and "make test" are all a newcomer needs.
+
+export CARGO_TARGET_DIR ?= $(HOME)/.cache/maple-lark/target
+STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
+
+.PHONY: demo demo-reset test lint bench screenshots api console
+
+## Start the demo: installs what is missing, builds, runs until Ctrl-C
+demo:
+	@scripts/need.sh run
+	@$(MAKE) --no-print-directory console
+	@echo "Building Maple Lark (some minutes the first time) …"
+	@cargo build --release --workspace --bins
+	@exec $(CARGO_TARGET_DIR)/release/maple-lark-demo
+
+## Forget all the demo has kept; the next "make demo" begins anew
+demo-reset:
+	@cargo build --quiet --release --workspace --bins
+	@scripts/demo-reset.sh "$(STATE)"
+
+## All tests, as CI runs them
+test:
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory console
+	cargo build --workspace --tests
+	cargo test --workspace
+
+## Formatting, lints and types
+lint:
+	cargo fmt --all --check
+	cargo clippy --workspace --all-targets -- -D warnings
+	cd console && npm run check
+
+## Speed and memory, as ratios against a browser in the same run
+bench:
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory console
+	cargo build --release --workspace --bins --examples
+	$(CARGO_TARGET_DIR)/release/examples/bench
+
+## The pictures in docs/screenshots, from a running demo
+screenshots:
+	@scripts/need.sh test
+	cargo build --release --workspace --bins --examples
+	@scripts/screenshots.sh "$(STATE)"
+
+## docs/openapi.json and the console's types, from the handlers
+api:
+	cargo run --quiet -p maple-lark -- openapi > docs/openapi.json
+	cd console && npm run types
+
+console: console/node_modules
+	@cd console && npm run --silent build
+
+console/node_modules: console/package-lock.json
+	@echo "Fetching the console's packages …"
+	@cd console && npm ci --no-audit --no-fund --silent && touch node_modules

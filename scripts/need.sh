@@ -1,0 +1,42 @@
+#!/usr/bin/env bash
+# Installs from Debian's packages what is missing here: what the product runs on, and with
+# "test" also what the tests look at it with.
+set -euo pipefail
+
+missing=()
+need() { # command package
+  command -v "$1" >/dev/null 2>&1 || missing+=("$2")
+}
+
+ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing+=(postgresql)
+need cc gcc
+need setpriv util-linux
+if ! command -v node >/dev/null 2>&1 || ! command -v npm >/dev/null 2>&1; then
+  missing+=(nodejs npm)
+fi
+if [ "${1:-run}" = test ]; then
+  need chromium chromium
+  need chromedriver chromium-driver
+  need pdftotext poppler-utils
+  need qpdf qpdf
+fi
+
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "Installing from Debian's packages: ${missing[*]}"
+  sudo=""
+  if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null 2>&1 || { echo "error: ${missing[*]} must be installed, and neither root nor sudo is at hand; run: apt-get install ${missing[*]}" >&2; exit 1; }
+    sudo=sudo
+  fi
+  # The server is started by us; Debian's own cluster is not wanted.
+  if [ ! -e /etc/postgresql-common/createcluster.conf ] && [[ " ${missing[*]} " == *" postgresql "* ]]; then
+    $sudo mkdir -p /etc/postgresql-common
+    echo "create_main_cluster = false" | $sudo tee /etc/postgresql-common/createcluster.conf >/dev/null
+  fi
+  $sudo apt-get update -qq || { echo "error: Debian's packages cannot be reached; connect this machine to them, or install by hand: ${missing[*]}" >&2; exit 1; }
+  DEBIAN_FRONTEND=noninteractive $sudo apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null \
+    || { echo "error: Debian's packages ${missing[*]} could not be installed; apt-get said why above" >&2; exit 1; }
+fi
+
+node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' \
+  || { echo "error: the console is built with Node 20.19 or newer, but this is $(node --version); install a newer one" >&2; exit 1; }

@@ -1,0 +1,43 @@
+#!/usr/bin/env bash
+# Takes every picture in docs/screenshots from the running demo: console, mail and HTML by a
+# browser, the PDF by pdftoppm, the command line in a terminal window under Xvfb.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+state=$1
+out=docs/screenshots
+port=${MAPLE_LARK_DEMO_PORT:-8480}
+for command in Xvfb xterm import pdftoppm chromedriver; do
+  command -v "$command" >/dev/null || { echo "error: $command is missing; apt-get install xvfb xterm imagemagick poppler-utils chromium-driver" >&2; exit 1; }
+done
+[ -x "$state/maple-lark" ] || { echo "error: the demo is not there; start it with \"make demo\" first" >&2; exit 1; }
+mkdir -p "$out"
+work=$(mktemp -d)
+pids=()
+finish() {
+  for pid in "${pids[@]}"; do kill "$pid" 2>/dev/null || true; done
+  rm -rf "$work"
+}
+trap finish EXIT
+
+chromedriver --port=9515 >/dev/null 2>&1 & pids+=($!)
+sleep 1
+"$CARGO_TARGET_DIR/release/examples/screenshots" "http://127.0.0.1:$port" "$(cat "$state/admin-password")" "$out"
+
+run=$("$state/maple-lark" runs --report ferry-operations-daily --state delivered --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).items[0].id')
+"$state/maple-lark" download "$run" --format pdf --into "$work" >/dev/null
+pdf=$(find "$work" -name '*.pdf' | grep -v havnes | head -n 1)
+pdftoppm -r 96 -png -f 1 -l 2 "$pdf" "$work/page"
+cp "$work/page-1.png" "$out/pdf-page-1.png"
+cp "$work/page-2.png" "$out/pdf-page-2.png"
+
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
+sleep 1
+cat > "$work/session" <<SESSION
+printf '\$ maple-lark reports\n'; "$state/maple-lark" reports
+printf '\n\$ maple-lark run database-server-health\n'; "$state/maple-lark" run database-server-health
+sleep 30
+SESSION
+DISPLAY=:97 xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#0f181e' -fg '#e5ecf0' -e bash "$work/session" & pids+=($!)
+sleep 8
+DISPLAY=:97 import -window root "$out/command-line.png"
+echo "command-line.png"
