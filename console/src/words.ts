@@ -52,6 +52,8 @@ const STATES: Record<string, StateWords> = {
   delivering: { mark: '○', word: 'Delivering', tone: 'running' },
   running: { mark: '○', word: 'Running', tone: 'running' },
   waiting: { mark: '○', word: 'Waiting', tone: 'running' },
+  cancelled: { mark: '‖', word: 'Cancelled', tone: 'quiet' },
+  skipped: { mark: '‖', word: 'Skipped', tone: 'quiet' },
   paused: { mark: '‖', word: 'Paused', tone: 'quiet' },
 }
 

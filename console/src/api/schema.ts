@@ -208,6 +208,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/reports/{name}/backfill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Produce the runs of a past range of scheduled instants. */
+        post: operations["backfill_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports/{name}/pause": {
         parameters: {
             query?: never;
@@ -293,6 +310,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel a run that is not settled. */
+        post: operations["cancel_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -304,6 +338,23 @@ export interface paths {
         get: operations["follow_run"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schedules/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say a schedule back in words, with its next instants and their windows. */
+        post: operations["explain_schedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -422,6 +473,28 @@ export interface components {
             /** @description What the audience may see: `Port: Havnes`. */
             values: string[];
         };
+        Backfill: {
+            instants: string[];
+            /** @description The runs that were made, in the order of the instants; none with `check`. */
+            runs: string[];
+        };
+        /** @description Which past instants to produce again. */
+        BackfillOrder: {
+            /** @description Only say which instants they are. */
+            check?: boolean;
+            /** @description Whether the documents go to the audiences, or are only made. */
+            deliver?: boolean;
+            /**
+             * Format: date-time
+             * @description The first instant that counts.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description The first that does not count any more.
+             */
+            to: string;
+        };
         /** @description What one definition's change is. */
         Change: {
             /** @description `add`, `alter` or `remove`. */
@@ -481,6 +554,24 @@ export interface components {
             size: number;
             /** Format: uuid */
             snapshot_id: string;
+        };
+        Explained: {
+            instants: components["schemas"]["ExplainedInstant"][];
+            /** @description The schedule in one sentence, with its zone. */
+            schedule?: string | null;
+            /** @description The window in words. */
+            window?: string | null;
+        };
+        ExplainedInstant: {
+            /** Format: date-time */
+            at: string;
+            /** @description RFC 3339 with the offset of the report's zone. */
+            local: string;
+            /** @description In the reader's zone, if one was given. */
+            reader?: string | null;
+            /** @description ISO 8601 interval with the zone (RFC 9557). */
+            window?: string | null;
+            window_label?: string | null;
         };
         /** @description One thing wrong in a definition file. */
         FileProblem: {
@@ -561,6 +652,21 @@ export interface components {
             /** @description A short name of the kind of problem. */
             title: string;
         };
+        /** @description A schedule, a window or both, with the keys that they have in a report's definition. */
+        Question: {
+            /**
+             * Format: date-time
+             * @description Instants after this one are listed; now if nothing is said. Without a schedule it is
+             *     the instant that the window follows from.
+             */
+            after?: string | null;
+            count?: number | null;
+            /** @description The reader's own time zone, to show the instants in as well. */
+            "reader-zone"?: string | null;
+            schedule?: unknown;
+            "time-zone": string;
+            window?: unknown;
+        };
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
             dashboards: string[];
@@ -610,7 +716,7 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             finished_at?: string | null;
-            /** @description Whether it went as it should. */
+            /** @description Whether it went as it should, or as somebody wanted it to. */
             good: boolean;
             /** Format: uuid */
             id: string;
@@ -630,7 +736,7 @@ export interface components {
             started_at?: string | null;
             /**
              * @description `due`, `collecting`, `rendering`, `delivering`; then `delivered`,
-             *     `partly-delivered`, `made`, `held` or `failed`.
+             *     `partly-delivered`, `made`, `held`, `failed`, `cancelled` or `skipped`.
              */
             state: string;
             title: string;
@@ -1034,6 +1140,47 @@ export interface operations {
             };
         };
     };
+    backfill_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackfillOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backfill"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pause_report: {
         parameters: {
             query?: never;
@@ -1180,6 +1327,43 @@ export interface operations {
             };
         };
     };
+    cancel_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     follow_run: {
         parameters: {
             query?: never;
@@ -1200,6 +1384,37 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

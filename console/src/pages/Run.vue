@@ -3,6 +3,7 @@ import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, follow, take, type RunView, type Schemas } from '../api/client'
+import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { instant, size, took } from '../words'
@@ -27,6 +28,18 @@ async function load() {
 }
 watch(() => route.params.id, load, { immediate: true })
 
+const cancelling = ref(false)
+async function cancel() {
+  cancelling.value = true
+  try {
+    run.value = await take(api.POST('/runs/{id}/cancel', { params: { path: { id: String(route.params.id) } } }))
+  } catch (problem) {
+    complain(problem)
+  } finally {
+    cancelling.value = false
+  }
+}
+
 const forWhom = computed(() => {
   const names = new Map<string, string>()
   for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
@@ -46,11 +59,11 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="state" aria-live="polite"><StateMark :state="run.state" /></span>
+          <span class="row"><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="state" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
-      <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
+      <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : run.state === 'cancelled' || run.state === 'skipped' ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
         <h2 id="documents">Documents</h2>

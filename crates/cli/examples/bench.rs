@@ -23,8 +23,16 @@ use serde_json::json;
 
 type Done<T> = Result<T, Box<dyn std::error::Error>>;
 
-const CHROMIUM: [&str; 8] =
-    ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
+const CHROMIUM: [&str; 8] = [
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+];
 
 #[tokio::main]
 async fn main() -> Done<()> {
@@ -48,7 +56,11 @@ async fn documents(goals: &mut Goals) -> Done<()> {
     let document = compose(&sample())?;
     let bytes = maple_lark_documents::pdf(&document)?;
     let pages = String::from_utf8_lossy(&bytes).matches("/Type/Page\n").count().max(String::from_utf8_lossy(&bytes).matches("/Type /Page\n").count());
-    println!("6 charts of 720 points, a table of 40 rows: {} KiB of PDF{}", bytes.len() / 1024, if pages > 0 { format!(", {pages} pages") } else { String::new() });
+    println!(
+        "6 charts of 720 points, a table of 40 rows: {} KiB of PDF{}",
+        bytes.len() / 1024,
+        if pages > 0 { format!(", {pages} pages") } else { String::new() }
+    );
     // Each rendering is of data that was never seen before, as every report is.
     let mut seed = 0;
     let ours = median(25, || {
@@ -204,14 +216,20 @@ fn sample_of(seed: i64) -> Snapshot {
             .collect();
         (format!("load_{chart}"), Table { columns: vec![column("at", ColumnKind::Instant), column("load", ColumnKind::Number)], rows, truncated: false })
     });
-    let hosts = (0..40).map(|i| vec![Value::Text(format!("app-{i:02}")), Value::Number(((i * 37 + seed) % 100) as f64), Value::Integer(i * 1_000_003), Value::Instant(from)]).collect();
-    let columns = vec![column("host", ColumnKind::Text), column("used", ColumnKind::Number), column("free", ColumnKind::Integer), column("seen", ColumnKind::Instant)];
+    let hosts = (0..40)
+        .map(|i| vec![Value::Text(format!("app-{i:02}")), Value::Number(((i * 37 + seed) % 100) as f64), Value::Integer(i * 1_000_003), Value::Instant(from)])
+        .collect();
+    let columns =
+        vec![column("host", ColumnKind::Text), column("used", ColumnKind::Number), column("free", ColumnKind::Integer), column("seen", ColumnKind::Instant)];
     let hosts = ("hosts".to_owned(), Table { columns, rows: hosts, truncated: false });
     let mut dashboard = "[dashboard]\nname = \"bench\"\ntitle = \"Bench\"\n".to_owned();
     let mut sections = "[[section]]\ntitle = \"Load\"\n".to_owned();
     for chart in 0..6 {
-        dashboard += &format!("[[query]]\nname = \"load_{chart}\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"load\"\nunit = \"percent\"\nwarning = 80\n");
-        sections += &format!("[[section.block]]\nshow = \"line\"\ntitle = \"Load of group {chart}\"\nquery = \"load_{chart}\"\ntime = \"at\"\nvalue = \"load\"\n");
+        dashboard += &format!(
+            "[[query]]\nname = \"load_{chart}\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"load\"\nunit = \"percent\"\nwarning = 80\n"
+        );
+        sections +=
+            &format!("[[section.block]]\nshow = \"line\"\ntitle = \"Load of group {chart}\"\nquery = \"load_{chart}\"\ntime = \"at\"\nvalue = \"load\"\n");
     }
     dashboard += "[[query]]\nname = \"hosts\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"used\"\nunit = \"percent\"\nwarning = 80\ncritical = 90\n[[query.column]]\nname = \"free\"\nunit = \"bytes\"\n";
     sections += "[[section.block]]\nshow = \"table\"\ntitle = \"Hosts\"\nquery = \"hosts\"\n";

@@ -10,7 +10,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-use command::{apply, download, export, list, run, serve, sign_in, source};
+use command::{apply, backfill, download, explain, export, list, run, serve, sign_in, source};
 use failure::Failure;
 use output::Output;
 
@@ -62,6 +62,9 @@ enum Command {
     Run(run::Run),
     Show(run::Show),
     Download(download::Download),
+    Cancel(backfill::Cancel),
+    Backfill(backfill::Backfill),
+    Explain(explain::Explain),
     /// Pause the schedule of a report
     Pause {
         report: String,
@@ -104,6 +107,9 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,
+        Command::Cancel(command) => command.run(&client()?, output).await?,
+        Command::Backfill(command) => command.run(&client()?, output).await?,
+        Command::Explain(command) => command.run(&client()?, output).await?,
         Command::Pause { report } => list::pause(&client()?, &report, true, output).await?,
         Command::Resume { report } => list::pause(&client()?, &report, false, output).await?,
         Command::Serve(command) => command.run().await?,

@@ -49,6 +49,7 @@ pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[Stri
         })
         .take(2)
         .collect();
+    let attached = in_words(attachments);
     let message = message.map(str::trim).filter(|text| !text.is_empty());
     let values = json!({
         "document": html::model(document),
@@ -56,13 +57,31 @@ pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[Stri
         "message": message.map(|text| text.split("\n\n").collect::<Vec<_>>()),
         "figures": groups.iter().map(|(title, figures)| json!({ "title": title, "rows": figures.chunks(3).collect::<Vec<_>>() })).collect::<Vec<_>>(),
         "chart": first.zip(image.as_ref()).map(|((title, chart), image)| json!({ "title": title, "content_id": image.content_id, "description": chart.description })),
-        "attachments": attachments,
+        "attachments": attached,
         "link": link,
     });
-    Ok(MailBody { html: html::render_template("mail", &values)?, text: text(document, message, &groups, attachments, link), image })
+    Ok(MailBody { html: html::render_template("mail", &values)?, text: text(document, message, &groups, attached.as_deref(), link), image })
 }
 
-fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attachments: &[String], link: Option<&str>) -> String {
+/// A few files by their names, many by their kinds: `1 PDF, 1 HTML and 5 CSV files`.
+fn in_words(files: &[String]) -> Option<String> {
+    if files.len() <= 2 {
+        return (!files.is_empty()).then(|| files.join(" and "));
+    }
+    let mut kinds: Vec<(String, usize)> = Vec::new();
+    for file in files {
+        let kind = file.rsplit('.').next().unwrap_or_default().to_uppercase();
+        match kinds.iter_mut().find(|(known, _)| *known == kind) {
+            Some((_, count)) => *count += 1,
+            None => kinds.push((kind, 1)),
+        }
+    }
+    let parts: Vec<String> = kinds.iter().map(|(kind, count)| format!("{count} {kind}")).collect();
+    let list = parts.split_last().map(|(last, rest)| if rest.is_empty() { last.clone() } else { format!("{} and {last}", rest.join(", ")) });
+    list.map(|list| format!("{list} files"))
+}
+
+fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attached: Option<&str>, link: Option<&str>) -> String {
     let front = &document.front;
     let mut out = format!("{}\n{}\n{}\n", document.title, front.window_label, front.window_exact);
     if let Some(message) = message {
@@ -81,8 +100,8 @@ fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure
             out += &format!("  {}{pad}   {}{status}\n", figure.title, figure.value);
         }
     }
-    if !attachments.is_empty() {
-        out += &format!("\nAttached: {}\n", attachments.join(", "));
+    if let Some(attached) = attached {
+        out += &format!("\nAttached: {attached}\n");
     }
     if let Some(link) = link {
         out += &format!("\nThis run in the console: {link}\n");

@@ -178,6 +178,14 @@ fn the_mail_body_has_figures_a_picture_and_a_readable_text() {
 }
 
 #[test]
+fn many_attachments_are_counted_by_their_kind() {
+    let names = ["a.pdf", "a.html", "b.csv", "c.csv"].map(String::from);
+    let body = mail_body(&document(disks(&[("a", 95.5)])), None, &names, None).unwrap();
+    assert!(body.text.contains("Attached: 1 PDF, 1 HTML and 2 CSV files\n"), "{}", body.text);
+    assert!(body.html.contains("Attached: 1 PDF, 1 HTML and 2 CSV files."));
+}
+
+#[test]
 fn a_failed_block_says_so_in_its_place() {
     let document = document(Outcome::Failed("relation \"disks\" does not exist".into()));
     let text = html(&document).unwrap();

@@ -44,7 +44,9 @@ create table schedule_states (
     report text primary key,
     rule text not null,
     paused boolean not null default false,
-    next_instant timestamptz
+    next_instant timestamptz,
+    -- How many runs the schedule has made; it survives changes of the definition.
+    runs_made integer not null default 0
 );
 create index on schedule_states (next_instant) where not paused;
 

@@ -24,6 +24,8 @@ pub struct Rule {
     pub report: String,
     pub rule: String,
     pub first: Option<Time>,
+    /// After how many runs the schedule is over.
+    pub most_runs: Option<u32>,
 }
 
 impl Store {
@@ -59,13 +61,20 @@ impl Store {
             match known {
                 Some(known) if known.rule == rule.rule => {}
                 Some(known) => {
+                    let over = rule.most_runs.is_some_and(|most| known.runs_made >= most as i32);
                     let mut row: schedule_state::ActiveModel = known.into();
                     row.rule = Set(rule.rule);
-                    row.next_instant = Set(rule.first);
+                    row.next_instant = Set(rule.first.filter(|_| !over));
                     schedule_state::Entity::update(row).exec(&transaction).await?;
                 }
                 None => {
-                    let row = schedule_state::ActiveModel { report: Set(rule.report), rule: Set(rule.rule), paused: Set(false), next_instant: Set(rule.first) };
+                    let row = schedule_state::ActiveModel {
+                        report: Set(rule.report),
+                        rule: Set(rule.rule),
+                        paused: Set(false),
+                        next_instant: Set(rule.first),
+                        runs_made: Set(0),
+                    };
                     schedule_state::Entity::insert(row).exec(&transaction).await?;
                 }
             }

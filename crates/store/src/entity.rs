@@ -63,6 +63,7 @@ entity!(schedule_state, "schedule_states", {
     rule: String,
     paused: bool,
     next_instant: Option<Time>,
+    runs_made: i32,
 });
 
 entity!(run, "runs", {

@@ -31,6 +31,8 @@ pub struct NewRun {
     pub cause: &'static str,
     pub requested_by: Option<String>,
     pub deliver: bool,
+    /// `due`, or `skipped` for an instant that nobody ran in time.
+    pub state: &'static str,
     pub definitions: serde_json::Value,
     pub window_from: Time,
     pub window_to: Time,
@@ -66,18 +68,18 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         cause: Set(new.cause.to_owned()),
         requested_by: Set(new.requested_by.clone()),
         deliver: Set(new.deliver),
-        state: Set("due".to_owned()),
+        state: Set(new.state.to_owned()),
         definitions: Set(new.definitions.clone()),
         window_from: Set(new.window_from),
         window_to: Set(new.window_to),
         zone: Set(new.zone.clone()),
-        problem: Set(None),
+        problem: Set((new.state == "skipped").then(|| "its instant passed while no service ran".to_owned())),
         skipped: Set(new.skipped),
         lease_owner: Set(None),
         lease_until: Set(None),
         created_at: Set(new.created_at),
         started_at: Set(None),
-        finished_at: Set(None),
+        finished_at: Set((new.state != "due").then_some(new.created_at)),
     };
     let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
     Ok(inserted > 0)
@@ -90,15 +92,23 @@ impl Store {
         Ok(transaction.commit().await?)
     }
 
-    /// Takes the oldest run that has work to do and no living owner.
+    /// Takes the oldest run that has work to do and no living owner, unless another run of
+    /// the same report is under way.
     pub async fn claim_run(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<Run>> {
+        // Processes claim in turns, so that two runs of one report never begin at once.
+        let transaction = self.db.begin().await?;
+        transaction.execute_unprepared("select pg_advisory_xact_lock(7302419)").await?;
         let statement = Store::sql(
             "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
-               select id from runs where state in ('due', 'collecting', 'rendering') and (lease_until is null or lease_until < $2) \
+               select id from runs mine where state in ('due', 'collecting', 'rendering') and (lease_until is null or lease_until < $2) \
+               and not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
+                 and other.state in ('due', 'collecting', 'rendering')) \
                order by created_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
-        Ok(run::Entity::find().from_raw_sql(statement).one(&self.db).await?)
+        let found = run::Entity::find().from_raw_sql(statement).one(&transaction).await?;
+        transaction.commit().await?;
+        Ok(found)
     }
 
     pub async fn renew_run(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
@@ -131,6 +141,28 @@ impl Store {
     /// Runs a statement that must find its row; that it does not means that the lease is lost.
     pub(crate) async fn one_row(&self, statement: sea_orm::Statement, id: Uuid) -> Result<()> {
         if self.db.execute_raw(statement).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::LeaseLost(id)) }
+    }
+
+    /// Cancels a run that is not settled, with whatever of it waits in the outbox; answers
+    /// whether it was still open. Whoever works on it notices that the lease is gone.
+    pub async fn cancel_run(&self, id: Uuid, by: &str, now: Time) -> Result<bool> {
+        let transaction = self.db.begin().await?;
+        let cancelled = transaction
+            .execute_raw(Store::sql(
+                "update runs set state = 'cancelled', problem = $3, finished_at = $2, lease_owner = null, lease_until = null \
+                 where id = $1 and state in ('due', 'collecting', 'rendering', 'delivering')",
+                [id.into(), now.into(), format!("cancelled by {by}").into()],
+            ))
+            .await?;
+        // A mail that is being handed over at this moment cannot be called back.
+        transaction
+            .execute_raw(Store::sql(
+                "update deliveries set state = 'cancelled', settled_at = $2 where run_id = $1 and state = 'waiting' and (lease_until is null or lease_until < $2)",
+                [id.into(), now.into()],
+            ))
+            .await?;
+        transaction.commit().await?;
+        Ok(cancelled.rows_affected() == 1)
     }
 
     /// Records that a step begins; beginning again after a crash starts it over.

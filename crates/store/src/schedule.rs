@@ -12,8 +12,9 @@ pub use schedule_state::Model as ScheduleState;
 
 /// What a report that is due makes of it.
 pub struct Due {
-    /// The run for the latest instant that has passed; nothing if it cannot run any more.
-    pub run: Option<NewRun>,
+    /// The runs for the instants that have come, oldest first; those that are missed for
+    /// good are among them, as skipped.
+    pub runs: Vec<NewRun>,
     pub next: Option<Time>,
 }
 
@@ -30,7 +31,7 @@ impl Store {
         loop {
             let transaction = self.db.begin().await?;
             let statement = Store::sql(
-                "select report, rule, paused, next_instant from schedule_states \
+                "select report, rule, paused, next_instant, runs_made from schedule_states \
                  where not paused and next_instant <= $1 order by next_instant for update skip locked limit 1",
                 [now.into()],
             );
@@ -38,13 +39,16 @@ impl Store {
                 return Ok(made);
             };
             let due = decide(&row);
-            if let Some(new) = due.run
-                && insert_run(&transaction, &new).await?
-            {
-                made.push(new.id);
+            let mut runs_made = row.runs_made;
+            for new in due.runs {
+                if insert_run(&transaction, &new).await? && new.state == "due" {
+                    runs_made += 1;
+                    made.push(new.id);
+                }
             }
             let mut row: schedule_state::ActiveModel = row.into();
             row.next_instant = Set(due.next);
+            row.runs_made = Set(runs_made);
             schedule_state::Entity::update(row).exec(&transaction).await?;
             transaction.commit().await?;
         }

@@ -1,7 +1,9 @@
 //! One file for each command, or for a few that belong together.
 
 pub mod apply;
+pub mod backfill;
 pub mod download;
+pub mod explain;
 pub mod export;
 pub mod list;
 pub mod run;

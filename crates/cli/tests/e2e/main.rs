@@ -4,6 +4,7 @@
 mod access;
 mod bad_input;
 mod console;
+mod engine;
 mod first_run;
 mod killed;
 mod place;

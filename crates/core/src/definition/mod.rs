@@ -6,6 +6,7 @@
 mod dashboard;
 mod reader;
 mod report;
+mod schedule;
 mod set;
 mod source;
 
@@ -18,6 +19,8 @@ pub use set::DefinitionSet;
 pub use source::{PostgresqlSource, Setting, Source, SourceKind, Tls, split_address};
 
 use reader::{Node, Reader};
+
+use crate::{schedule::Schedule, window::WindowRule, zone::Zone};
 
 /// What a definition file defines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -121,6 +124,30 @@ impl Definition {
             Some(definition) if problems.is_empty() => Ok(definition),
             _ => Err(problems),
         }
+    }
+}
+
+/// Reads a schedule and a window by themselves: TOML with `time-zone`, `[schedule]` and
+/// `[window]`, the latter two with the keys of a report and both optional.
+///
+/// # Errors
+/// As [`Definition::parse`].
+pub fn schedule_and_window(file: &str, text: &str) -> Result<(Zone, Option<Schedule>, Option<WindowRule>), Vec<Problem>> {
+    let reader = Reader::new(file, text);
+    let document =
+        toml_edit::Document::parse(text).map_err(|error| vec![reader.place(error.span().map_or(0, |span| span.start), "").problem(error.message().trim())])?;
+    let found = {
+        let root = Node::new(&reader, document.as_table(), "", 0);
+        root.required("time-zone");
+        let zone = root.parsed::<Zone>("time-zone");
+        let schedule = root.table("schedule").and_then(schedule::read);
+        let window = root.table("window").and_then(|node| report::read_window(node, zone));
+        root.close();
+        (zone, schedule, window)
+    };
+    match (found, reader.into_problems()) {
+        ((Some(zone), schedule, window), problems) if problems.is_empty() => Ok((zone, schedule, window)),
+        (_, problems) => Err(problems),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::{collections::BTreeMap, fmt};
 
-use chrono::{NaiveDate, NaiveTime};
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use super::{
@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{
     message::{self, Template},
-    schedule::{self, Days, Recurrence, Schedule, WEEKDAY_NAMES},
+    schedule::{self, Schedule, WEEKDAY_NAMES},
     span::Span,
     window::{CalendarUnit, WindowKind, WindowRule},
     zone::Zone,
@@ -33,6 +33,8 @@ pub struct Report {
     pub formats: Vec<Format>,
     pub audiences: Vec<Audience>,
     pub on_failed_block: OnFailedBlock,
+    /// How long a run may take before it fails, in seconds.
+    pub time_limit_seconds: u64,
     pub subject: Template,
     pub message: Option<Template>,
     pub place: Place,
@@ -160,6 +162,14 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         Some("send") => OnFailedBlock::Send,
         _ => OnFailedBlock::Hold,
     };
+    let time_limit_seconds = match node.parsed::<Span>("time-limit").map(|span| span.elapsed()) {
+        None => 3600,
+        Some(Some(limit)) if limit.num_days() < 1 => limit.num_seconds() as u64,
+        Some(_) => {
+            node.report("time-limit", "must be between \"PT1S\" and \"PT23H\"");
+            3600
+        }
+    };
     let mut formats = Vec::new();
     for text in node.texts("formats") {
         match Format::from_name(&text.value) {
@@ -182,7 +192,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         }
     };
     let has_schedule = root.has("schedule");
-    let schedule = root.table("schedule").and_then(read_schedule);
+    let schedule = root.table("schedule").and_then(super::schedule::read);
     let parameters = read_values(root.table("parameters"));
     let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
     for (index, audience) in audiences.iter().enumerate() {
@@ -223,13 +233,14 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         formats,
         audiences,
         on_failed_block,
+        time_limit_seconds,
         subject,
         message,
         place,
     })
 }
 
-fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRule> {
+pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRule> {
     let shapes: Vec<&str> = ["previous", "last", "to-date", "interval"].into_iter().filter(|key| node.has(key)).collect();
     let unit = |key| node.choice(key, &CalendarUnit::NAMES).and_then(CalendarUnit::from_name);
     let previous = unit("previous");
@@ -284,68 +295,6 @@ fn read_interval(text: &str, zone: Zone) -> Option<(Instant, Instant)> {
     };
     let (from, to) = text.split_once('/')?;
     Some((side(from)?, side(to)?))
-}
-
-fn read_schedule(node: Node<'_>) -> Option<Schedule> {
-    let every = node.required("every");
-    let at: Vec<NaiveTime> = node
-        .texts("at")
-        .into_iter()
-        .filter_map(|text| {
-            let time = NaiveTime::parse_from_str(&text.value, "%H:%M").or_else(|_| NaiveTime::parse_from_str(&text.value, "%H:%M:%S"));
-            time.map_err(|_| node.report("at", format!("\"{}\" is not a time of day such as \"07:30\"", text.value))).ok()
-        })
-        .collect();
-    let on = node.texts("on");
-    let date = |key| {
-        let text = node.text(key)?;
-        text.value.parse::<NaiveDate>().map_err(|_| node.report(key, format!("\"{}\" is not a date such as \"2026-12-01\"", text.value))).ok()
-    };
-    let (starts, ends) = (date("starts"), date("ends"));
-    let recurrence = match every.value.as_str() {
-        "" => None,
-        word @ ("day" | "weekday" | "week") => {
-            let days = match word {
-                "day" => Days::Every,
-                "weekday" => Days::On(WEEKDAY_NAMES[..5].iter().filter_map(|name| schedule::weekday_from_name(name)).collect()),
-                _ => {
-                    let mut days = Vec::new();
-                    for text in &on {
-                        match schedule::weekday_from_name(&text.value) {
-                            Some(day) => days.push(day),
-                            None => {
-                                let near = crate::nearest::suggestion(&text.value, WEEKDAY_NAMES);
-                                node.report("on", format!("\"{}\" is not a weekday.{near}", text.value));
-                            }
-                        }
-                    }
-                    Days::On(days)
-                }
-            };
-            if word != "week" && !on.is_empty() {
-                node.report("on", "on goes with every = \"week\" only");
-            }
-            Some(Recurrence::Times { days, at })
-        }
-        other => match other.parse::<Span>() {
-            Ok(span) => {
-                for key in ["at", "on"] {
-                    if node.has(key) {
-                        node.report(key, format!("{key} does not go with an interval; remove it, or set every = \"day\""));
-                    }
-                }
-                Some(Recurrence::Interval(span))
-            }
-            Err(_) => {
-                let near = crate::nearest::suggestion(other, ["day", "weekday", "week"]);
-                node.report("every", format!("\"{other}\" is not \"day\", \"weekday\", \"week\" or a duration such as \"PT15M\".{near}"));
-                None
-            }
-        },
-    };
-    let schedule = recurrence.and_then(|recurrence| Schedule::new(recurrence, starts, ends).map_err(|error| node.report_self(error.to_string())).ok());
-    node.close();
-    schedule
 }
 
 fn read_audience(node: Node<'_>) -> Audience {

@@ -108,7 +108,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (REPORT.replace("\"07:30\"", "\"7.30\""), "schedule.at: \"7.30\" is not a time of day"),
         (
             REPORT.replace("\"weekday\"", "\"weekdays\""),
-            "schedule.every: \"weekdays\" is not \"day\", \"weekday\", \"week\" or a duration such as \"PT15M\". Did you mean \"weekday\"?",
+            "schedule.every: \"weekdays\" is not \"day\", \"weekday\", \"week\", \"month\", \"year\" or a duration such as \"PT15M\" or \"P2D\". Did you mean \"weekday\"?",
         ),
         (REPORT.replace("previous = \"day\"", "previous = \"day\"\nlast = \"PT1H\""), "window: a window has exactly one of"),
         (REPORT.replace("previous = \"day\"", "interval = \"2026-02-01/2026-01-01\""), "window.interval: the interval ends before it begins"),

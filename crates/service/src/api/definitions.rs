@@ -95,7 +95,7 @@ async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &
     let now = Utc::now();
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let rule = format!("{} in {}", report.schedule.as_ref()?.sentence(), report.zone);
-        Some(Rule { report: report.name.clone(), rule, first: next_instant(report, now) })
+        Some(Rule { report: report.name.clone(), rule, first: next_instant(report, now), most_runs: report.schedule.as_ref()?.most_runs })
     });
     let change = StoredChange { schedules: scheduled.collect(), put: prepared.put, remove: prepared.remove };
     store.change_definitions(change).await?;

@@ -9,6 +9,7 @@ mod overview;
 pub mod problem;
 mod reports;
 mod runs;
+mod schedules;
 mod sessions;
 mod sources;
 pub mod view;
@@ -24,7 +25,9 @@ use problem::{Problem, Refusal};
 
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
 pub use mailbox::{Letter, LetterHead};
+pub use reports::{Backfill, BackfillOrder};
 pub use runs::RunOrder;
+pub use schedules::{Explained, Question};
 pub use sessions::{Credentials, NewToken, Token, TokenRequest};
 
 type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
@@ -56,6 +59,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", overview::routes())
         .mount("/api/v1", mailbox::routes())
+        .mount("/api/v1", schedules::routes())
         .mount("/api/v1", routes![openapi::description])
 }
 

@@ -3,7 +3,7 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{definitions, documents, mailbox, overview, reports, runs, sessions, sources};
+use super::{definitions, documents, mailbox, overview, reports, runs, schedules, sessions, sources};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -15,7 +15,10 @@ use super::{definitions, documents, mailbox, overview, reports, runs, sessions, 
         definitions::list, definitions::plan, definitions::apply,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
+        reports::backfill_report,
+        schedules::explain,
         runs::list, runs::one, runs::events,
+        runs::cancel,
         documents::one,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
     )

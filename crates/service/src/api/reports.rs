@@ -2,10 +2,13 @@
 
 use std::collections::HashMap;
 
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use maple_lark_core::definition::{DefinitionSet, Report};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
 use rocket::{Route, State, get, http::Status, post, response::status::Custom, routes, serde::json::Json};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
 
 use super::{
     Answer,
@@ -15,11 +18,11 @@ use super::{
 };
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle, RequestError, RunRequest, next_instant, request_run},
+    engine::{Catalogue, EngineHandle, RequestError, RunRequest, backfill, next_instant, past_instants, request_run},
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, run, pause, resume]
+    routes![list, one, run, pause, resume, backfill_report]
 }
 
 /// All reports with schedule, last run and next run.
@@ -92,6 +95,38 @@ async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Stor
     let id = request_run(store, request).await?;
     engine.wake();
     Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
+}
+
+/// Which past instants to produce again.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct BackfillOrder {
+    /// The first instant that counts.
+    pub from: DateTime<Utc>,
+    /// The first that does not count any more.
+    pub to: DateTime<Utc>,
+    /// Whether the documents go to the audiences, or are only made.
+    #[serde(default)]
+    pub deliver: bool,
+    /// Only say which instants they are.
+    #[serde(default)]
+    pub check: bool,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Backfill {
+    pub instants: Vec<DateTime<Utc>>,
+    /// The runs that were made, in the order of the instants; none with `check`.
+    pub runs: Vec<Uuid>,
+}
+
+/// Produce the runs of a past range of scheduled instants.
+#[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/reports/<name>/backfill", data = "<order>")]
+async fn backfill_report(user: Author, name: &str, order: Json<BackfillOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Backfill> {
+    let instants = past_instants(store, name, order.from, order.to).await?;
+    let runs = if order.check { Vec::new() } else { backfill(store, name, &instants, order.deliver, &user.0.name).await? };
+    engine.wake();
+    Ok(Json(Backfill { instants, runs }))
 }
 
 /// Pause a report's schedule.

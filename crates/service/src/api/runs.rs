@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use maple_lark_core::Snapshot;
 use maple_lark_store::{Store, runs::RunFilter};
 use rocket::{
-    Route, Shutdown, State, get,
+    Route, Shutdown, State, get, post,
     response::stream::{Event, EventStream},
     routes,
     serde::json::Json,
@@ -20,10 +20,10 @@ use super::{
     problem::Problem,
     view::{DeliveryView, RunPage, RunView, SnapshotView},
 };
-use crate::access::Viewer;
+use crate::access::{Author, Viewer};
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, events]
+    routes![list, one, events, cancel]
 }
 
 /// What to run and whether to send it.
@@ -54,6 +54,15 @@ async fn list(_user: Viewer, report: Option<String>, state: Option<String>, page
 #[get("/runs/<id>")]
 async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
     Ok(Json(one_run(store, id).await?))
+}
+
+/// Cancel a run that is not settled.
+#[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/runs/<id>/cancel")]
+async fn cancel(user: Author, id: Uuid, store: &State<Store>) -> Answer<RunView> {
+    let cancelled = store.cancel_run(id, &user.0.name, Utc::now()).await?;
+    let view = one_run(store, id).await?;
+    if cancelled { Ok(Json(view)) } else { Err(Problem::new(409, "Settled", format!("the run is already {}", view.run.state))) }
 }
 
 pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {

@@ -40,11 +40,11 @@ pub struct RunSummary {
     pub cause: String,
     pub requested_by: Option<String>,
     /// `due`, `collecting`, `rendering`, `delivering`; then `delivered`,
-    /// `partly-delivered`, `made`, `held` or `failed`.
+    /// `partly-delivered`, `made`, `held`, `failed`, `cancelled` or `skipped`.
     pub state: String,
     /// Whether nothing more will happen to it.
     pub settled: bool,
-    /// Whether it went as it should.
+    /// Whether it went as it should, or as somebody wanted it to.
     pub good: bool,
     pub problem: Option<String>,
     pub window: WindowView,
@@ -230,7 +230,7 @@ pub fn is_settled(state: &str) -> bool {
 }
 
 pub fn is_good(state: &str) -> bool {
-    matches!(state, "delivered" | "made")
+    matches!(state, "delivered" | "made" | "cancelled" | "skipped")
 }
 
 impl From<Run> for RunSummary {

@@ -23,7 +23,7 @@ use uuid::Uuid;
 
 use crate::Config;
 pub use catalogue::{Catalogue, parse_all};
-pub use scheduler::{RequestError, RunRequest, next_instant, request_run};
+pub use scheduler::{RequestError, RunRequest, backfill, next_instant, past_instants, request_run};
 
 /// How many runs one process works on at a time, and how many deliveries.
 const RUN_WORKERS: usize = 2;
@@ -135,7 +135,9 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
+        let limit = time_limit(&run);
         let outcome = tokio::select! {
+            () = tokio::time::sleep(limit) => Err(WorkError::Run(format!("it took longer than its time limit of {} s", limit.as_secs()))),
             outcome = advance(shared, &run) => outcome,
             lost = keep_lease(shared, Held::Run(run.id)) => Err(WorkError::Store(lost)),
         };
@@ -146,7 +148,7 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
                 shared.store.set_run_state(run.id, shared.owner, "failed", Some(&problem), Utc::now()).await
             }
             Err(WorkError::Store(StoreError::LeaseLost(_))) => {
-                tracing::warn!("another process has taken this run over");
+                tracing::warn!("this run was cancelled, or another process has taken it over");
                 Ok(())
             }
             Err(WorkError::Store(error)) => Err(error),
@@ -155,6 +157,12 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     .instrument(span)
     .await?;
     Ok(true)
+}
+
+fn time_limit(run: &Run) -> Duration {
+    let catalogue = Catalogue::frozen(&run.definitions).ok();
+    let report = catalogue.as_ref().and_then(|catalogue| catalogue.set.reports.get(&run.report));
+    Duration::from_secs(report.map_or(3600, |report| report.time_limit_seconds))
 }
 
 /// What a lease is on.

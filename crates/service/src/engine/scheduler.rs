@@ -1,6 +1,6 @@
 //! Notices scheduled instants that have come, and makes runs of them and of requests.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::definition::Report;
 use maple_lark_store::{
     Store, StoreError,
@@ -13,6 +13,11 @@ use super::{Catalogue, Shared};
 
 /// More missed instants than this are not counted one by one.
 const MOST_MISSED: usize = 10_000;
+/// At most so many missed instants are made up for, and put on record as skipped, at once.
+const MOST_MADE_UP: usize = 100;
+const MOST_ON_RECORD: usize = 100;
+/// At most so many runs come of one backfill.
+pub const MOST_BACKFILLED: usize = 400;
 
 /// One look at the clock.
 pub async fn tick(shared: &Shared) -> Result<(), StoreError> {
@@ -30,47 +35,71 @@ pub async fn tick(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// The run for the latest instant that has come; earlier ones that nobody ran are counted.
+/// The runs for the instants that have come, as the report's schedule wants it after an
+/// outage; instants that are missed for good are put on record as skipped.
 fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> Due {
-    let Some(report) = catalogue.set.reports.get(&state.report) else { return Due { run: None, next: None } };
-    let (Some(schedule), Some(first)) = (&report.schedule, state.next_instant) else { return Due { run: None, next: None } };
-    let before = first - chrono::TimeDelta::nanoseconds(1);
-    let missed: Vec<DateTime<Utc>> = schedule.instants(before, now, report.zone).take(MOST_MISSED).collect();
-    let latest = missed.last().copied().unwrap_or(first);
-    let skipped = missed.len().saturating_sub(1) as i32;
-    if skipped > 0 {
-        tracing::warn!(report = %report.name, skipped, "scheduled instants passed while no process ran; the latest is run");
+    let over = Due { runs: Vec::new(), next: None };
+    let Some(report) = catalogue.set.reports.get(&state.report) else { return over };
+    let (Some(schedule), Some(first)) = (&report.schedule, state.next_instant) else { return over };
+    let before = first - TimeDelta::nanoseconds(1);
+    let come: Vec<DateTime<Utc>> = schedule.instants(before, now, report.zone).take(MOST_MISSED).collect();
+    let mut to_run = schedule.to_run(&come, now, report.zone);
+    let left = schedule.most_runs.map(|most| (most as i32 - state.runs_made).max(0) as usize);
+    to_run.truncate(left.unwrap_or(usize::MAX).min(MOST_MADE_UP));
+    let skipped: Vec<DateTime<Utc>> = come.iter().copied().filter(|at| !to_run.contains(at)).collect();
+    if !skipped.is_empty() {
+        tracing::warn!(report = %report.name, skipped = skipped.len(), "scheduled instants passed while no service ran");
     }
-    let run = new_run(catalogue, report, latest, now, "schedule", None, true, skipped);
-    Due { run: Some(run), next: schedule.next_after(now, report.zone) }
+    let ended = left.is_some_and(|left| to_run.len() >= left);
+    let on_record = skipped.iter().rev().take(MOST_ON_RECORD).rev().map(|at| Order { state: "skipped", ..Order::scheduled(*at) });
+    let mut orders: Vec<Order> = on_record.chain(to_run.iter().map(|at| Order::scheduled(*at))).collect();
+    if let Some(last) = orders.iter_mut().rev().find(|order| order.state == "due") {
+        last.skipped = skipped.len() as i32;
+    }
+    Due {
+        runs: orders.into_iter().zip(0..).map(|(order, index)| order.run(catalogue, report, now + TimeDelta::microseconds(index))).collect(),
+        next: if ended { None } else { schedule.next_after(now, report.zone) },
+    }
 }
 
-#[allow(clippy::too_many_arguments)]
-fn new_run(
-    catalogue: &Catalogue,
-    report: &Report,
+/// What one run is to be.
+struct Order {
     scheduled_for: DateTime<Utc>,
-    now: DateTime<Utc>,
     cause: &'static str,
+    state: &'static str,
     requested_by: Option<String>,
     deliver: bool,
     skipped: i32,
-) -> NewRun {
-    let window = report.window.window(scheduled_for, report.zone);
-    NewRun {
-        id: Uuid::now_v7(),
-        report: report.name.clone(),
-        title: report.title.clone(),
-        scheduled_for,
-        cause,
-        requested_by,
-        deliver,
-        definitions: catalogue.freeze(report),
-        window_from: window.from,
-        window_to: window.to,
-        zone: report.zone.to_string(),
-        skipped,
-        created_at: now,
+}
+
+impl Order {
+    fn scheduled(at: DateTime<Utc>) -> Self {
+        Self { scheduled_for: at, cause: "schedule", state: "due", requested_by: None, deliver: true, skipped: 0 }
+    }
+
+    fn requested(at: DateTime<Utc>, by: &str, deliver: bool) -> Self {
+        Self { cause: "request", requested_by: Some(by.to_owned()), deliver, ..Self::scheduled(at) }
+    }
+
+    /// The run with its window and its definitions frozen.
+    fn run(self, catalogue: &Catalogue, report: &Report, now: DateTime<Utc>) -> NewRun {
+        let window = report.window.window(self.scheduled_for, report.zone);
+        NewRun {
+            id: Uuid::now_v7(),
+            report: report.name.clone(),
+            title: report.title.clone(),
+            scheduled_for: self.scheduled_for,
+            cause: self.cause,
+            requested_by: self.requested_by,
+            deliver: self.deliver,
+            state: self.state,
+            definitions: catalogue.freeze(report),
+            window_from: window.from,
+            window_to: window.to,
+            zone: report.zone.to_string(),
+            skipped: self.skipped,
+            created_at: now,
+        }
     }
 }
 
@@ -96,15 +125,55 @@ pub enum RequestError {
 /// Makes a run on request; the schedule is not disturbed by it.
 pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, RequestError> {
     let catalogue = Catalogue::stored(&store.definitions().await?);
-    let report = catalogue.set.reports.get(&request.report).ok_or_else(|| RequestError::NoReport(request.report.clone()))?;
-    if let Some(problem) = catalogue.set.check().into_iter().find(|problem| problem.file == report.place.file) {
-        return Err(RequestError::NotReady { report: report.name.clone(), problem: problem.to_string() });
-    }
+    let report = ready_report(&catalogue, &request.report)?;
     let now = Utc::now();
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
-    let run = new_run(&catalogue, report, request.scheduled_for.unwrap_or(whole_second), now, "request", Some(request.requested_by), request.deliver, 0);
+    let order = Order::requested(request.scheduled_for.unwrap_or(whole_second), &request.requested_by, request.deliver);
+    let run = order.run(&catalogue, report, now);
     store.add_run(&run).await?;
     Ok(run.id)
+}
+
+fn ready_report<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Report, RequestError> {
+    let report = catalogue.set.reports.get(name).ok_or_else(|| RequestError::NoReport(name.to_owned()))?;
+    match catalogue.set.check().into_iter().find(|problem| problem.file == report.place.file) {
+        Some(problem) => Err(RequestError::NotReady { report: report.name.clone(), problem: problem.to_string() }),
+        None => Ok(report),
+    }
+}
+
+/// The instants in `[from, to)` at which a report's schedule has it run.
+pub async fn past_instants(store: &Store, name: &str, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>, RequestError> {
+    let catalogue = Catalogue::stored(&store.definitions().await?);
+    let report = ready_report(&catalogue, name)?;
+    let schedule = report.schedule.as_ref().ok_or_else(|| RequestError::NotReady {
+        report: name.to_owned(),
+        problem: "it has no schedule to take the instants from; use run with an instant instead".to_owned(),
+    })?;
+    let moment = TimeDelta::nanoseconds(1);
+    let found: Vec<DateTime<Utc>> = schedule.instants(from - moment, to - moment, report.zone).take(MOST_BACKFILLED + 1).collect();
+    if found.len() > MOST_BACKFILLED {
+        return Err(RequestError::NotReady {
+            report: name.to_owned(),
+            problem: format!("there are more than {MOST_BACKFILLED} instants in that range; make it smaller"),
+        });
+    }
+    Ok(found)
+}
+
+/// Makes a run for each of the instants; they are worked on a few at a time, oldest first.
+pub async fn backfill(store: &Store, name: &str, instants: &[DateTime<Utc>], deliver: bool, requested_by: &str) -> Result<Vec<Uuid>, RequestError> {
+    let catalogue = Catalogue::stored(&store.definitions().await?);
+    let report = ready_report(&catalogue, name)?;
+    let now = Utc::now();
+    let mut made = Vec::new();
+    for (index, at) in instants.iter().enumerate() {
+        let created = now + TimeDelta::microseconds(index as i64);
+        let run = Order::requested(*at, requested_by, deliver).run(&catalogue, report, created);
+        store.add_run(&run).await?;
+        made.push(run.id);
+    }
+    Ok(made)
 }
 
 /// When a report runs next, counted from `after`.

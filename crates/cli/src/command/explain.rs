@@ -1,0 +1,121 @@
+use std::io::BufRead;
+
+use chrono::{DateTime, Utc};
+use clap::Args;
+use maple_lark_service::api::{Explained, Question};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output, table},
+};
+
+/// Say a schedule and a window back in words, without saving anything
+///
+/// Prints the sentence, the next instants, and each one's window. SCHEDULE and WINDOW are
+/// what stands under [schedule] and [window] in a report, on one line. With --lines, cases
+/// are read from standard input, one JSON object a line, and answered one a line; a case has
+/// the keys time-zone, schedule, window, after and count.
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  maple-lark explain --zone Atlantic/Faroe --schedule 'every = \"month\", on = \"first monday\", at = \"07:30\"'\n  maple-lark explain --zone Atlantic/Faroe --schedule 'crontab = \"30 7 * * 1-5\"' --window 'previous = \"day\"'\n  maple-lark explain --zone Atlantic/Faroe --window 'previous = \"day\"' --after 2026-10-26T07:30:00Z\n  echo '{\"time-zone\": \"UTC\", \"schedule\": {\"every\": \"PT15M\"}, \"count\": 3}' | maple-lark explain --lines"
+)]
+pub struct Explain {
+    /// The report's time zone
+    #[arg(long, value_name = "ZONE", required_unless_present = "lines")]
+    zone: Option<String>,
+    /// The schedule
+    #[arg(long, value_name = "SCHEDULE")]
+    schedule: Option<String>,
+    /// The window
+    #[arg(long, value_name = "WINDOW")]
+    window: Option<String>,
+    /// List instants after this one (RFC 3339); now if left out
+    #[arg(long, value_name = "INSTANT")]
+    after: Option<DateTime<Utc>>,
+    /// How many instants
+    #[arg(long, default_value_t = 5)]
+    count: usize,
+    /// Read cases from standard input and answer one a line
+    #[arg(long, conflicts_with_all = ["zone", "schedule", "window", "after"])]
+    lines: bool,
+}
+
+impl Explain {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        if self.lines {
+            return answer_lines(client).await;
+        }
+        let question = Question {
+            time_zone: self.zone.unwrap_or_default(),
+            schedule: self.schedule.as_deref().map(|text| one_line("--schedule", text)).transpose()?,
+            window: self.window.as_deref().map(|text| one_line("--window", text)).transpose()?,
+            after: self.after,
+            count: Some(self.count),
+            reader_zone: iana_zone(),
+        };
+        let explained: Explained = client.post("/schedules/explain", &question).await?;
+        output::print(output, &explained, show);
+        Ok(())
+    }
+}
+
+/// The keys of a TOML table on one line.
+fn one_line(option: &str, text: &str) -> Result<serde_json::Value, Failure> {
+    let parsed: toml_edit::DocumentMut =
+        format!("it = {{ {text} }}").parse().map_err(|error: toml_edit::TomlError| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
+    let value: serde_json::Value =
+        toml_edit::de::from_document(parsed).map_err(|error| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
+    Ok(value["it"].clone())
+}
+
+/// The reader's own zone, where the system says which it is.
+fn iana_zone() -> Option<String> {
+    let named = std::env::var("TZ").ok().filter(|zone| zone.contains('/'));
+    named.or_else(|| Some(std::fs::read_link("/etc/localtime").ok()?.to_str()?.split_once("zoneinfo/")?.1.to_owned())).filter(|zone| !zone.starts_with("Etc/"))
+}
+
+async fn answer_lines(client: &Client) -> Result<(), Failure> {
+    for (index, line) in std::io::stdin().lock().lines().enumerate() {
+        let line = line.map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
+        if line.trim().is_empty() {
+            continue;
+        }
+        let answer = match serde_json::from_str::<Question>(&line) {
+            Ok(question) => match client.post::<serde_json::Value>("/schedules/explain", &question).await {
+                Ok(explained) => explained,
+                Err(Failure::Refused(problem)) if problem.status == 422 => serde_json::json!({ "error": problem.detail }),
+                Err(failure) => return Err(failure),
+            },
+            Err(error) => serde_json::json!({ "error": format!("line {}: {error}", index + 1) }),
+        };
+        println!("{answer}");
+    }
+    Ok(())
+}
+
+fn show(explained: &Explained) {
+    if let Some(schedule) = &explained.schedule {
+        println!("{}", console::style(schedule).bold());
+    }
+    if let Some(window) = &explained.window {
+        println!("Window: {window}");
+    }
+    println!();
+    let reader = explained.instants.iter().any(|one| one.reader.is_some());
+    let rows = explained
+        .instants
+        .iter()
+        .map(|one| {
+            let mut row = vec![one.local.clone()];
+            if reader {
+                row.push(one.reader.clone().unwrap_or_default());
+            }
+            row.push(one.window_label.clone().unwrap_or_default());
+            row.push(one.window.clone().unwrap_or_default());
+            row
+        })
+        .collect();
+    let headings: &[&str] = if reader { &["AT", "WHERE YOU ARE", "WINDOW", "EXACTLY"] } else { &["AT", "WINDOW", "EXACTLY"] };
+    table(headings, rows, "It never runs again.");
+}
