@@ -75,7 +75,8 @@ main:focus { outline: none; }
   .bar { flex-wrap: wrap; gap: 0 1rem; padding: 0 0.9rem; }
   .bar .brand { padding: 0.7rem 0; flex: 1; }
   .bar nav { order: 3; flex-basis: 100%; min-height: 2.7rem; margin: 0 -0.9rem; padding: 0 0.3rem; }
-  nav a { padding: 0 0.6rem; font-size: 0.9rem; gap: 0.3rem; }
+  nav a { padding: 0 0.55rem; font-size: 0.92rem; }
+  nav .el-icon { display: none; }
   .who .name { display: none; }
   .frame main { padding: 1rem 0.9rem; }
 }

@@ -87,6 +87,7 @@ html.dark .verdict.critical { background: #471b22; color: #ffc4ca; }
 .next li:last-child { border: 0; }
 .when, .right { text-align: right; }
 .when { white-space: nowrap; }
+@media (max-width: 760px) { .verdict { padding: 1rem; gap: 0.7rem; } .verdict h1 { font-size: 1.15rem; } }
 table.list td.right { padding-right: 0; }
 .more { margin: 0.6rem 0 0; }
 </style>
