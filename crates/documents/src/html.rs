@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use crate::{
     RenderError,
     chart::{self, Size},
-    palette,
+    palette, template_values,
 };
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
@@ -37,7 +37,7 @@ pub(crate) fn render_template(name: &str, values: &Value) -> Result<String, Rend
 
 /// The whole document as one HTML file.
 pub fn html(document: &Document) -> Result<String, RenderError> {
-    let mut model = model(document);
+    let mut model = template_values(document);
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
             if let Body::Chart { chart } = &block.body {
@@ -50,13 +50,6 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
         }
     }
     render_template("report", &json!({ "document": model, "statuses": statuses() }))
-}
-
-/// The document as template values, without the raw data.
-pub(crate) fn model(document: &Document) -> Value {
-    let mut slim = document.clone();
-    slim.data.clear();
-    serde_json::to_value(slim).unwrap_or_default()
 }
 
 pub(crate) fn statuses() -> Value {

@@ -11,7 +11,11 @@ mod palette;
 mod pdf;
 mod png;
 
-use maple_lark_core::{definition::Format, document::Document};
+use maple_lark_core::{
+    chart::{Chart, Plot},
+    definition::Format,
+    document::{Block, Body, Document, Section},
+};
 
 pub use csv::csv_files;
 pub use html::html;
@@ -48,6 +52,44 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
         Format::Html => one(html(document)?.into_bytes()),
         Format::Csv => csv_files(document)?.into_iter().map(|(file_name, bytes)| Rendered { format, file_name, bytes }).collect(),
     })
+}
+
+/// The document as template values: without the raw data, which only CSV needs, and without
+/// the points of charts, which templates get as finished pictures.
+fn template_values(document: &Document) -> serde_json::Value {
+    let sections = document.sections.iter().map(|section| Section {
+        title: section.title.clone(),
+        text: section.text.clone(),
+        blocks: section
+            .blocks
+            .iter()
+            .map(|block| Block { body: without_points(&block.body), title: block.title.clone(), note: block.note.clone(), width: block.width })
+            .collect(),
+    });
+    let slim = Document {
+        language: document.language.clone(),
+        report: document.report.clone(),
+        title: document.title.clone(),
+        front: document.front.clone(),
+        summary: document.summary.clone(),
+        sections: sections.collect(),
+        provenance: document.provenance.clone(),
+        data: Vec::new(),
+        file_stem: document.file_stem.clone(),
+        failed: document.failed.clone(),
+    };
+    // Every part of a document has a JSON form.
+    serde_json::to_value(slim).unwrap_or_default()
+}
+
+fn without_points(body: &Body) -> Body {
+    match body {
+        Body::Chart { chart } => {
+            let plot = Plot::Bars { categories: Vec::new(), series: Vec::new() };
+            Body::Chart { chart: Chart { axis: chart.axis.clone(), limits: chart.limits.clone(), description: chart.description.clone(), plot } }
+        }
+        other => other.clone(),
+    }
 }
 
 #[cfg(test)]

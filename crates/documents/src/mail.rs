@@ -7,7 +7,7 @@ use serde_json::json;
 use crate::{
     RenderError,
     chart::{self, Size},
-    html, palette, png,
+    html, palette, png, template_values,
 };
 
 /// What stands in the mail itself; attachments go beside it.
@@ -52,7 +52,7 @@ pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[Stri
     let attached = in_words(attachments);
     let message = message.map(str::trim).filter(|text| !text.is_empty());
     let values = json!({
-        "document": html::model(document),
+        "document": template_values(document),
         "statuses": html::statuses(),
         "message": message.map(|text| text.split("\n\n").collect::<Vec<_>>()),
         "figures": groups.iter().map(|(title, figures)| json!({ "title": title, "rows": figures.chunks(3).collect::<Vec<_>>() })).collect::<Vec<_>>(),

@@ -20,7 +20,7 @@ use typst_pdf::{PdfOptions, Timestamp};
 use crate::{
     RenderError,
     chart::{self, Size},
-    palette,
+    palette, template_values,
 };
 
 pub(crate) const FONT_FILES: [&[u8]; 4] = [
@@ -112,7 +112,7 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
         }
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
-    let data = serde_json::json!({ "document": document_for_layout(document), "colours": colours });
+    let data = serde_json::json!({ "document": template_values(document), "colours": colours });
     add("data.json", serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?);
 
     let job = Job { files };
@@ -127,13 +127,6 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     // Layout results are remembered between documents; what the last few did not use goes.
     comemo::evict(4);
     Ok(bytes)
-}
-
-/// Without the raw data, which only CSV needs.
-fn document_for_layout(document: &Document) -> serde_json::Value {
-    let mut slim = document.clone();
-    slim.data.clear();
-    serde_json::to_value(slim).unwrap_or_default()
 }
 
 fn timestamp(seconds: i64) -> Option<Timestamp> {

@@ -16,7 +16,7 @@
 )
 
 #set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
-#set text(font: "Inter", size: 9pt, fill: ink, lang: doc.language, number-width: "tabular")
+#set text(font: "Inter", size: 9pt, fill: ink, lang: doc.language, number-width: "tabular", features: (calt: 0))
 #set par(leading: 0.6em, spacing: 0.9em)
 #set page(
   paper: "a4",
@@ -86,8 +86,11 @@
   // Columns take what they need: a narrow table does not sprawl over the page.
   let room = calc.max(total, if content.headings.len() <= 3 { 60 } else { 80 })
   let columns = content.headings.map(h => h.weight / room * 100%)
+  // Where every text fits on one line, rows have one height and need not be measured.
+  let rows = if total <= 80 and not wide { (auto, 14.4pt) } else { auto }
   table(
     columns: columns,
+    rows: rows,
     align: content.headings.map(h => if h.align == "right" { right } else { left }),
     inset: (x: 4pt, y: 3.6pt),
     stroke: (x, y) => (bottom: if y == 0 { 0.9pt + muted } else { 0.4pt + rule }),

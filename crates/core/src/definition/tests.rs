@@ -130,6 +130,49 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
 }
 
 #[test]
+fn every_form_of_schedule_is_read_and_said_back() {
+    let with = |schedule: &str| REPORT.replace("every = \"weekday\"\nat = \"07:30\"", schedule);
+    let cases = [
+        ("every = \"week\"\non = [\"friday\", \"monday\"]\nat = [\"18:00\", \"06:00\"]", "Every Monday and Friday at 06:00 and 18:00"),
+        ("every = \"month\"\non = [\"last\", \"first monday\"]\nat = \"07:30\"", "On the last day and the first Monday of every month at 07:30"),
+        ("every = \"year\"\non = \"02-29\"\nat = \"07:30\"", "On 29 February of every year at 07:30"),
+        ("every = \"P2D\"\nstarts = \"2026-12-01\"\nat = \"07:30\"", "Every other day, counted from 1 December 2026 at 07:30, from 1 December 2026"),
+        (
+            "every = \"P3W\"\non = \"monday\"\nstarts = \"2026-12-01\"\nat = \"07:30\"",
+            "Every 3 weeks on Monday, counted from the week of 1 December 2026 at 07:30, from 1 December 2026",
+        ),
+        ("every = \"PT6H\"\nruns = 4", "Every 6 hours, 4 runs in all"),
+        ("once = \"2026-12-01T07:30\"", "Once, on Tuesday 1 December 2026 at 07:30"),
+        (
+            "rule = \"FREQ=MONTHLY;BYDAY=1MO\"\nstarts = \"2026-12-07\"\nat = \"07:30\"",
+            "By the calendar rule FREQ=MONTHLY;BYDAY=1MO, first considered on 7 December 2026 at 07:30, from 7 December 2026",
+        ),
+    ];
+    for (text, sentence) in cases {
+        let Definition::Report(report) = Definition::parse("x.toml", &with(text)).unwrap_or_else(|problems| panic!("{text}: {problems:?}")) else { panic!() };
+        assert_eq!(report.schedule.unwrap().sentence(), sentence);
+    }
+    let refused = [
+        ("every = \"day\"\nonce = \"2026-12-01T07:30\"", "a schedule has exactly one of"),
+        ("every = \"P2D\"\nat = \"07:30\"", "needs starts ="),
+        ("every = \"month\"\non = \"first mnday\"\nat = \"07:30\"", "is no day of a month"),
+        ("every = \"month\"\nat = \"07:30\"", "no day is given"),
+        ("every = \"year\"\non = \"24 December\"\nat = \"07:30\"", "is no day of a year"),
+        ("every = \"day\"", "no time of day is given"),
+        ("crontab = \"0 0 30 2 *\"", "never fires"),
+        ("rule = \"FREQ=DAILY\"", "a rule needs its first date and time"),
+        ("once = \"tomorrow\"", "is not a date and time"),
+        ("once = \"2026-12-01T07:30\"\nat = \"07:30\"", "at does not go with once"),
+        ("every = \"day\"\nat = \"07:30\"\nstarts = \"2026-12-02\"\nends = \"2026-12-01\"", "it ends on 2026-12-01, before it starts on 2026-12-02"),
+        ("every = \"day\"\nat = \"07:30\"\nmissed = \"some\"", "\"some\" is not one of \"latest\", \"all\", \"none\""),
+    ];
+    for (text, expected) in refused {
+        let found = problems(&with(text));
+        assert!(found.contains(expected), "wanted: {expected}\nfound: {found}");
+    }
+}
+
+#[test]
 fn references_between_files_are_checked() {
     let lost = set(&[&DASHBOARD.replace("source = \"operations\"", "source = \"operatons\""), SOURCE]);
     assert_eq!(lost.check()[0].to_string(), "x.toml:14:10: query[1].source: there is no source \"operatons\". Did you mean \"operations\"?");

@@ -5,10 +5,7 @@ use maple_lark_core::{
     status::Status,
 };
 
-use super::{
-    Size,
-    canvas::{Anchor, Canvas, fit, text_width},
-};
+use super::canvas::{Anchor, Canvas, fit, text_width};
 use crate::{RenderError, palette};
 
 const BAR: f64 = 13.0;
@@ -17,7 +14,7 @@ fn row_height(series: &[BarSeries]) -> f64 {
     series.len().max(1) as f64 * BAR + 7.0
 }
 
-pub fn height(categories: &[String], series: &[BarSeries], _size: Size) -> f64 {
+pub fn height(categories: &[String], series: &[BarSeries]) -> f64 {
     let legend = if series.len() > 1 { 18.0 } else { 0.0 };
     categories.len() as f64 * row_height(series) + legend + 40.0
 }
@@ -30,6 +27,7 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &
     let (left, right, bottom) = (label_width, width - value_width, canvas.height() - 36.0);
     let (low, high) = (chart.axis.min, chart.axis.max);
     let x = |value: f64| left + (value - low) / (high - low) * (right - left);
+    let base = x(0.0f64.clamp(low, high));
     let row = row_height(series);
     // A narrow figure has no room for every tick.
     let every = if right - left < 300.0 { 2 } else { 1 };
@@ -65,21 +63,18 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &
             for (number, bars) in series.iter().enumerate() {
                 let (status, label) = (bars.statuses[index], &bars.labels[index]);
                 let bar_top = y + number as f64 * BAR;
-                let end = bars.values[index].map_or(x(0.0), |value| {
-                    let value = value.clamp(low, high);
-                    x(value)
-                });
-                let colour = if status >= Status::Warning { palette::status(status) } else { palette::series(bars.colour) };
-                paint.rectangle((x(0.0f64.clamp(low, high)).min(end), bar_top), (end.max(x(0.0f64.clamp(low, high))), bar_top + BAR - 2.0), colour)?;
-                let text = if status >= Status::Warning { format!("{} {label}", palette::mark(status)) } else { label.clone() };
-                paint.text(
-                    &text,
-                    (end.max(x(0.0f64.clamp(low, high))) + 5.0, bar_top + BAR / 2.0 - 1.0),
-                    Anchor::Start,
-                    if status >= Status::Warning { colour } else { palette::INK },
-                )?;
+                let end = bars.values[index].map_or(base, |value| x(value.clamp(low, high)));
+                let marked = status >= Status::Warning;
+                let colour = if marked { palette::status(status) } else { palette::series(bars.colour) };
+                // A bar without length is no shape at all to those who read the SVG.
+                if (end - base).abs() > 0.05 {
+                    paint.rectangle((base.min(end), bar_top), (end.max(base), bar_top + BAR - 2.0), colour)?;
+                }
+                let text = if marked { format!("{} {label}", palette::mark(status)) } else { label.clone() };
+                let place = (end.max(base) + 5.0, bar_top + BAR / 2.0 - 1.0);
+                paint.text(&text, place, Anchor::Start, if marked { colour } else { palette::INK })?;
             }
         }
-        paint.line([(x(0.0f64.clamp(low, high)), top), (x(0.0f64.clamp(low, high)), bottom)], palette::MUTED, 0.9)
+        paint.line([(base, top), (base, bottom)], palette::MUTED, 0.9)
     })
 }

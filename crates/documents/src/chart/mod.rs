@@ -33,7 +33,7 @@ pub fn svg(chart: &Chart, size: Size) -> Result<String, RenderError> {
     let height = match &chart.plot {
         Plot::Lines { .. } if size == Size::Full => 240.0,
         Plot::Lines { series, .. } => 220.0 + 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64,
-        Plot::Bars { categories, series } => bars::height(categories, series, size),
+        Plot::Bars { categories, series } => bars::height(categories, series),
     };
     let mut canvas = Canvas::new(size.width(), height);
     match &chart.plot {

@@ -1,0 +1,132 @@
+//! Reading from a real PostgreSQL server: types, limits, parameters, refusals.
+
+use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
+
+use maple_lark_core::{
+    ColumnKind, Table, Value, Window,
+    definition::{Definition, ParameterValue, Source},
+    query_text::QueryText,
+};
+use maple_lark_demo::Cluster;
+use maple_lark_sources::{Question, Values, read, test};
+use sqlx::{AssertSqlSafe, Executor};
+use tempfile::TempDir;
+
+struct Place {
+    source: Source,
+    cluster: Cluster,
+    _folder: TempDir,
+}
+
+impl Place {
+    async fn new(extra: &str) -> Self {
+        let folder = TempDir::new().unwrap();
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        let cluster = Cluster::start(&folder.path().join("state"), false).await.unwrap();
+        let password = cluster.role("reader").await.unwrap();
+        let secret = folder.path().join("secret");
+        std::fs::write(&secret, password).unwrap();
+        let text = format!(
+            "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"postgres\"\nuser = \"reader\"\npassword = \"file:{}\"\ntls = \"off\"\n{extra}\n",
+            cluster.address(),
+            secret.display()
+        );
+        let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else { panic!() };
+        Self { source, cluster, _folder: folder }
+    }
+
+    async fn ask_with(&self, sql: &str, values: &Values) -> Result<Table, String> {
+        let window =
+            Window { from: "2026-10-24T23:00:00Z".parse().unwrap(), to: "2026-10-26T00:00:00Z".parse().unwrap(), zone: "Atlantic/Faroe".parse().unwrap() };
+        let text = QueryText::parse(sql).unwrap();
+        read(&self.source, Question { text: &text, window: &window, values }).await.map_err(|error| error.to_string())
+    }
+
+    async fn ask(&self, sql: &str) -> Result<Table, String> {
+        self.ask_with(sql, &Values::new()).await
+    }
+}
+
+#[tokio::test]
+async fn types_are_kept_and_what_has_none_of_ours_is_read_as_text() {
+    let place = Place::new("").await;
+    let table = place
+        .ask(
+            "select true as b, 7::int2 as small, 8::int8 as big, 0.1::float8 as f, 1234567890.123456789::numeric as exact, 'x'::varchar as v, null::text as missing, \
+             timestamptz '2026-10-25 00:30:00+00' as at, date '2028-02-29' as d, interval '1 day 2 hours' as i, array[1,2] as a, '{\"k\": 1}'::jsonb as j, '10.0.0.1'::inet as n, :from as \"from\"",
+        )
+        .await
+        .unwrap();
+    let row = &table.rows[0];
+    assert_eq!(row[0], Value::Boolean(true));
+    assert_eq!((&row[1], &row[2]), (&Value::Integer(7), &Value::Integer(8)));
+    assert_eq!(row[3], Value::Number(0.1));
+    assert_eq!(row[4], Value::Decimal("1234567890.123456789".parse().unwrap()));
+    assert_eq!((&row[5], &row[6]), (&Value::Text("x".into()), &Value::Missing));
+    assert_eq!(row[7], Value::Instant("2026-10-25T00:30:00Z".parse().unwrap()));
+    assert_eq!(row[8], Value::Date("2028-02-29".parse().unwrap()));
+    let texts: Vec<&Value> = row[9..13].iter().collect();
+    assert_eq!(texts, ["1 day 02:00:00", "{1,2}", "{\"k\": 1}", "10.0.0.1/32"].map(|text| Value::Text(text.into())).iter().collect::<Vec<_>>());
+    assert_eq!(row[13], Value::Instant("2026-10-24T23:00:00Z".parse().unwrap()));
+}
+
+#[tokio::test]
+async fn an_empty_answer_still_has_its_columns() {
+    let table = Place::new("").await.ask("select 1 as n, 'x'::text as t where false").await.unwrap();
+    assert_eq!(
+        table.columns.iter().map(|column| (column.name.as_str(), column.kind)).collect::<Vec<_>>(),
+        [("n", ColumnKind::Integer), ("t", ColumnKind::Text)]
+    );
+    assert!(table.rows.is_empty() && !table.truncated);
+}
+
+#[tokio::test]
+async fn rows_past_the_limit_are_cut_off_and_said_to_be() {
+    let place = Place::new("row-limit = 10").await;
+    let table = place.ask("select generate_series(1, 1000000) as n").await.unwrap();
+    assert_eq!((table.rows.len(), table.truncated), (10, true));
+    let exactly = place.ask("select generate_series(1, 10) as n").await.unwrap();
+    assert_eq!((exactly.rows.len(), exactly.truncated), (10, false));
+}
+
+#[tokio::test]
+async fn values_are_bound_and_never_part_of_the_text() {
+    let place = Place::new("").await;
+    let value = |value: ParameterValue| BTreeMap::from([("p".to_owned(), value)]);
+    let evil = "x'; drop table pg_class; --";
+    let table = place.ask_with("select :p as p, length(:p) as n", &value(ParameterValue::Text(evil.into()))).await.unwrap();
+    assert_eq!(table.rows[0], [Value::Text(evil.into()), Value::Integer(evil.len() as i64)]);
+    let table = place
+        .ask_with("select n from generate_series(1, 5) as n where n::text = any(:p) order by n", &value(ParameterValue::List(vec!["2".into(), "4".into()])))
+        .await
+        .unwrap();
+    assert_eq!(table.rows, [[Value::Integer(2)], [Value::Integer(4)]]);
+    let table = place.ask_with("select generate_series(1, 5) as n limit :p", &value(ParameterValue::Number(3.0))).await.unwrap();
+    assert_eq!(table.rows.len(), 3);
+    let missing = place.ask("select :p as p").await.unwrap_err();
+    assert_eq!(missing, "source \"s\": the query asks for :p, which has no value");
+}
+
+#[tokio::test]
+async fn refusals_name_the_source_the_words_and_the_place() {
+    let place = Place::new("timeout = \"PT1S\"").await;
+    let cases = [
+        ("select colour from pg_class", "source \"s\" refused the query: column \"colour\" does not exist (at character 8 of the query)"),
+        ("select 1 as a, 2 as a", "two columns are named \"a\""),
+        ("set work_mem = '1MB'", "it returns no columns"),
+        ("select 1/0 as n", "division by zero"),
+        ("select pg_sleep(30)::text as nap", "did not answer within 1 s"),
+        ("with made as (insert into kept values (1) returning n) select * from made", "in a read-only transaction"),
+    ];
+    // Even an account that may write cannot write through us.
+    let mut admin = place.cluster.connect("postgres").await.unwrap();
+    admin.execute("create table kept (n int); grant all on kept to reader").await.unwrap();
+    for (sql, expected) in cases {
+        let said = place.ask(sql).await.unwrap_err();
+        assert!(said.contains(expected), "{sql}: {said}");
+    }
+    let greeting = test(&place.source).await.unwrap();
+    assert_eq!((greeting.user.as_str(), greeting.read_only_account), ("reader", false));
+    admin.execute(AssertSqlSafe("revoke all on kept from reader")).await.unwrap();
+    assert!(test(&place.source).await.unwrap().read_only_account);
+}
