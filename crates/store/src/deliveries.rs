@@ -65,7 +65,11 @@ impl Store {
                order by next_attempt_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
-        let Some(found) = delivery::Entity::find().from_raw_sql(statement).one(&transaction).await? else { return Ok(None) };
+        let Some(found) = delivery::Entity::find().from_raw_sql(statement).one(&transaction).await? else {
+            // Nothing was done, but an idle service should not look like one that rolls back.
+            transaction.commit().await?;
+            return Ok(None);
+        };
         transaction
             .execute_raw(Store::sql(
                 "update delivery_attempts set ended_at = $2, outcome = 'unknown', answer = 'the service ended while this attempt was under way' \

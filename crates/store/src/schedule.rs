@@ -36,6 +36,7 @@ impl Store {
                 [now.into()],
             );
             let Some(row) = schedule_state::Entity::find().from_raw_sql(statement).one(&transaction).await? else {
+                transaction.commit().await?;
                 return Ok(made);
             };
             let due = decide(&row);
