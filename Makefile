@@ -1,6 +1,8 @@
 # Everything a developer does here. "make demo" and "make test" are all a newcomer needs.
 
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/maple-lark/target
+# Where scripts/need.sh puts a Node that is new enough, if Debian's is not.
+export PATH := $(HOME)/.cache/maple-lark/node/node_modules/.bin:$(PATH)
 STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 
 .PHONY: demo demo-reset test lint bench screenshots api console

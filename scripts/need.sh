@@ -38,5 +38,13 @@ if [ ${#missing[@]} -gt 0 ]; then
     || { echo "error: Debian's packages ${missing[*]} could not be installed; apt-get said why above" >&2; exit 1; }
 fi
 
-node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' \
-  || { echo "error: the console is built with Node 20.19 or newer, but this is $(node --version); install a newer one" >&2; exit 1; }
+new_enough() {
+  node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)'
+}
+# Debian's own Node may be older than the console's build tools want; the package registry
+# has a newer one, which the Makefile puts first in the path.
+if ! new_enough; then
+  echo "Node $(node --version) is older than 20.19; fetching a newer one for the build"
+  npm install --silent --no-audit --no-fund --prefix "$HOME/.cache/maple-lark/node" node@22 \
+    || { echo "error: Node 20.19 or newer is needed and the npm registry cannot be reached; install it by hand" >&2; exit 1; }
+fi
