@@ -61,13 +61,6 @@ impl Value {
         }
     }
 
-    pub fn as_instant(&self) -> Option<DateTime<Utc>> {
-        match self {
-            Value::Instant(at) => Some(*at),
-            _ => None,
-        }
-    }
-
     /// The value in full precision for programs: ISO 8601 times with the zone's offset,
     /// numbers with a point and no grouping, nothing for a missing value.
     pub fn exact(&self, zone: Zone) -> String {

@@ -1,6 +1,6 @@
 //! When each report is due next, and the runs that come of it.
 
-use sea_orm::{ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, TransactionTrait};
+use sea_orm::{ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
 
 use crate::{
     Result, Store,
@@ -66,10 +66,5 @@ impl Store {
     pub async fn latest_runs(&self) -> Result<Vec<run::Model>> {
         let statement = Store::sql("select distinct on (report) * from runs order by report, created_at desc", []);
         Ok(run::Entity::find().from_raw_sql(statement).all(&self.db).await?)
-    }
-
-    pub async fn runs_of(&self, report: &str, limit: u64) -> Result<Vec<run::Model>> {
-        use sea_orm::{QueryOrder, QuerySelect};
-        Ok(run::Entity::find().filter(run::Column::Report.eq(report)).order_by_desc(run::Column::CreatedAt).limit(limit).all(&self.db).await?)
     }
 }

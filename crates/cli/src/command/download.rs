@@ -31,12 +31,12 @@ impl Download {
         if wanted.is_empty() {
             return Err(Failure::Local("this run has no such documents".to_owned()));
         }
-        // Audiences with different values have files of the same names, so each has a folder.
-        let several = wanted.iter().any(|document| document.snapshot_id != wanted[0].snapshot_id);
+        // Files of two audiences have names of their own unless nothing but defaults differs.
+        let clash = wanted.iter().enumerate().any(|(index, one)| wanted[..index].iter().any(|earlier| earlier.file_name == one.file_name));
         let mut paths = Vec::new();
         for document in &wanted {
             let bytes = client.bytes(&format!("/documents/{}", document.id)).await?;
-            let folder = if several { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
+            let folder = if clash { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
             // The service makes names without folders; one that has them is not believed.
             let name =
                 std::path::Path::new(&document.file_name).file_name().ok_or_else(|| Failure::Local(format!("\"{}\" is no file name", document.file_name)))?;
