@@ -5,7 +5,10 @@ use std::{
     sync::{LazyLock, OnceLock},
 };
 
-use maple_lark_core::document::{Body, Document};
+use maple_lark_core::{
+    definition::Width,
+    document::{Body, Document},
+};
 use typst::{
     Library, LibraryExt, World,
     diag::{FileError, FileResult, SourceDiagnostic},
@@ -103,13 +106,18 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
             files.insert(id, Bytes::new(bytes));
         }
     };
+    let mut charts = Vec::new();
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
             if let Body::Chart { chart } = &block.body {
-                let size = if block.width == maple_lark_core::definition::Width::Half { Size::Half } else { Size::Full };
-                add(&format!("chart-{section_index}-{block_index}.svg"), chart::svg(chart, size)?.into_bytes());
+                let size = if block.width == Width::Half { Size::Half } else { Size::Full };
+                charts.push((format!("chart-{section_index}-{block_index}.svg"), (chart, size)));
             }
         }
+    }
+    let (names, jobs): (Vec<_>, Vec<_>) = charts.into_iter().unzip();
+    for (name, svg) in names.iter().zip(chart::svgs(&jobs)?) {
+        add(name, svg.into_bytes());
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
     let data = serde_json::json!({ "document": template_values(document), "colours": colours });
