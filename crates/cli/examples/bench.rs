@@ -18,21 +18,10 @@ use maple_lark_core::{
     compose::compose,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
-use maple_lark_demo::{Cluster, mail_server::Behaviour};
+use maple_lark_demo::{Cluster, chromium, mail_server::Behaviour};
 use serde_json::json;
 
 type Done<T> = Result<T, Box<dyn std::error::Error>>;
-
-const CHROMIUM: [&str; 8] = [
-    "--headless",
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-];
 
 #[tokio::main]
 async fn main() -> Done<()> {
@@ -84,8 +73,7 @@ async fn documents(goals: &mut Goals) -> Done<()> {
         let profile = tempfile::tempdir().map_err(|error| error.to_string())?;
         let began = Instant::now();
         let status = Command::new("chromium")
-            .args(CHROMIUM)
-            .arg(format!("--user-data-dir={}", profile.path().display()))
+            .args(chromium::arguments(profile.path(), &[]))
             .arg(format!("--print-to-pdf={}", folder.path().join("cold.pdf").display()))
             .arg(&url)
             .stdout(Stdio::null())
@@ -134,8 +122,7 @@ async fn warm_browser(folder: &Path, url: &str) -> Done<Duration> {
 }
 
 async fn browser(port: u16, folder: &Path) -> Done<Client> {
-    let mut arguments: Vec<String> = CHROMIUM.iter().map(ToString::to_string).collect();
-    arguments.push(format!("--user-data-dir={}", folder.join("profile").display()));
+    let arguments = chromium::arguments(&folder.join("profile"), &[]);
     let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
     for _ in 0..100 {
         let mut builder = ClientBuilder::new(HttpConnector::new());

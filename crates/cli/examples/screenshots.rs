@@ -89,18 +89,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
 }
 
 async fn browser(profile: &Path, phone: bool) -> Result<Client, Box<dyn std::error::Error>> {
-    let arguments = json!([
-        "--headless",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--disable-quic",
-        "--no-first-run",
-        "--disable-background-networking",
-        "--disable-component-update",
-        "--disable-sync",
-        "--hide-scrollbars",
-        format!("--user-data-dir={}", profile.display())
-    ]);
+    let arguments = maple_lark_demo::chromium::arguments(profile, &["--hide-scrollbars"]);
     let mut options = json!({ "args": arguments });
     if phone {
         options["mobileEmulation"] = json!({ "deviceMetrics": { "width": 390, "height": 844, "pixelRatio": 2.0 } });

@@ -3,6 +3,7 @@
 //!
 //! The tests start the same parts.
 
+pub mod chromium;
 pub mod cluster;
 pub mod mail_server;
 pub mod scenario;

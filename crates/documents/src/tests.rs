@@ -196,6 +196,6 @@ fn a_failed_block_says_so_in_its_place() {
 #[test]
 fn a_small_chart_is_drawn_as_before() {
     let document = document(disks(&[("a", 95.5), ("b", 40.0)]));
-    let maple_lark_core::document::Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
+    let Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
     insta::assert_snapshot!(chart::svg(chart, chart::Size::Half).unwrap());
 }

@@ -29,18 +29,7 @@ impl Driver {
     }
 
     async fn browser(&self, profile: &std::path::Path) -> Client {
-        let arguments = json!([
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--window-size=1280,900",
-            format!("--user-data-dir={}", profile.display())
-        ]);
+        let arguments = maple_lark_demo::chromium::arguments(profile, &["--window-size=1280,900"]);
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
         for _ in 0..100 {
             let mut builder = ClientBuilder::new(HttpConnector::new());
