@@ -55,13 +55,14 @@ impl Store {
         Ok(transaction.commit().await?)
     }
 
-    /// Takes the delivery that waits longest, and writes down that an attempt begins. An
+    /// Takes the delivery that waits longest, of a run that was not cancelled meanwhile, and writes down that an attempt begins. An
     /// attempt of a process that died stays in the record as one whose end is not known.
     pub async fn claim_delivery(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<(Delivery, i64)>> {
         let transaction = self.db.begin().await?;
         let statement = Store::sql(
             "update deliveries set lease_owner = $1, lease_until = $3 where id = ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
+               and exists (select from runs where runs.id = run_id and runs.state = 'delivering') \
                order by next_attempt_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
