@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, Files, Message, Moon, Odometer, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
+import { Calendar, Coin, List, Files, Message, Moon, Odometer, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -18,8 +18,9 @@ function turn() {
 
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
-  { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report'] },
-  { name: 'runs', title: 'Runs', icon: Calendar, within: ['runs', 'run'] },
+  { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule', 'definition'] },
+  { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
+  { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources'] },
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])

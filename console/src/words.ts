@@ -54,6 +54,9 @@ const STATES: Record<string, StateWords> = {
   waiting: { mark: '○', word: 'Waiting', tone: 'running' },
   cancelled: { mark: '‖', word: 'Cancelled', tone: 'quiet' },
   skipped: { mark: '‖', word: 'Skipped', tone: 'quiet' },
+  quiet: { mark: '‖', word: 'Quiet', tone: 'quiet' },
+  planned: { mark: '○', word: 'Planned', tone: 'quiet' },
+  'left-out': { mark: '‖', word: 'Left out', tone: 'quiet' },
   paused: { mark: '‖', word: 'Paused', tone: 'quiet' },
 }
 

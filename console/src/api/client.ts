@@ -15,6 +15,8 @@ export class ApiProblem extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** Each thing wrong in the files of a definition. */
+    readonly problems: Schemas['FileProblem'][] = [],
   ) {
     super(message)
   }
@@ -35,7 +37,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
     if (answer.response.status === 401) {
       window.dispatchEvent(new Event('signed-out'))
     }
-    throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`)
+    throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)
   }
   return answer.data as T
 }

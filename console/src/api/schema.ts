@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/agenda": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is due and what ran, day by day. */
+        get: operations["agenda"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All calendars with the next days that they name. */
+        get: operations["list_calendars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/dashboards": {
         parameters: {
             query?: never;
@@ -67,6 +101,24 @@ export interface paths {
         /** What applying these files would change. Nothing is changed. */
         post: operations["plan_definitions"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/definitions/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One definition, as its file. */
+        get: operations["get_definition"];
+        put?: never;
+        post?: never;
+        /** Remove one definition. What was made of it stays; what still needs it prevents it. */
+        delete: operations["remove_definition"];
         options?: never;
         head?: never;
         patch?: never;
@@ -225,6 +277,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/reports/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy a report. The copy begins paused, so that nobody gets two mails unasked. */
+        post: operations["copy_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports/{name}/pause": {
         parameters: {
             query?: never;
@@ -270,6 +339,24 @@ export interface paths {
         put?: never;
         /** Run a report now; the schedule is not disturbed. */
         post: operations["run_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/{name}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report's time zone, window and schedule, as its file has them. */
+        get: operations["get_schedule"];
+        /** Set a report's time zone, window and schedule; the rest of its file stays as it is. */
+        put: operations["reschedule_report"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -453,6 +540,38 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Agenda: {
+            days: components["schemas"]["AgendaDay"][];
+            zone: string;
+        };
+        AgendaDay: {
+            /** Format: date */
+            date: string;
+            entries: components["schemas"]["AgendaEntry"][];
+        };
+        /** @description The instants of one report on one day that have the same state. */
+        AgendaEntry: {
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            /** @description What the calendar calls the day, for `left-out`. */
+            note?: string | null;
+            report: string;
+            /**
+             * Format: uuid
+             * @description The run that was made last, if any was.
+             */
+            run?: string | null;
+            /**
+             * @description The state of runs that were made; `planned` for instants to come, `paused` for those
+             *     of a paused report, `left-out` for those that a calendar skips or moves.
+             */
+            state: string;
+            title: string;
+        };
         Applied: {
             changes: components["schemas"]["Change"][];
             unchanged: number;
@@ -495,6 +614,16 @@ export interface components {
              */
             to: string;
         };
+        CalendarView: {
+            events: number;
+            file: string;
+            name: string;
+            /** @description The next days that it names, today among them, read in UTC. */
+            next_days: components["schemas"]["NamedDay"][];
+            title: string;
+            /** @description The reports whose schedules go by it. */
+            used_by: string[];
+        };
         /** @description What one definition's change is. */
         Change: {
             /** @description `add`, `alter` or `remove`. */
@@ -502,9 +631,15 @@ export interface components {
             /** @description Unified diff of the text. */
             diff: string;
             file: string;
-            /** @description `source`, `dashboard` or `report`. */
+            /** @description `source`, `dashboard`, `report` or `calendar`. */
             kind: string;
             name: string;
+        };
+        /** @description What a copy is called. */
+        CopyOrder: {
+            name: string;
+            /** @description The original's title with "(copy)" behind it if nothing is said. */
+            title?: string | null;
         };
         Credentials: {
             name: string;
@@ -557,6 +692,8 @@ export interface components {
         };
         Explained: {
             instants: components["schemas"]["ExplainedInstant"][];
+            /** @description What the calendars skip or move up to the last of the instants. */
+            left_out: components["schemas"]["ExplainedLeftOut"][];
             /** @description The schedule in one sentence, with its zone. */
             schedule?: string | null;
             /** @description The window in words. */
@@ -565,13 +702,34 @@ export interface components {
         ExplainedInstant: {
             /** Format: date-time */
             at: string;
+            /** @description The window it is compared with, as an ISO 8601 interval with the zone. */
+            compared_with?: string | null;
+            compared_with_label?: string | null;
             /** @description RFC 3339 with the offset of the report's zone. */
             local: string;
+            /** @description The parts of the window that count, where it is narrowed to certain hours or days. */
+            parts?: string[];
             /** @description In the reader's zone, if one was given. */
             reader?: string | null;
+            /** @description The resampling step that a figure across the page gets, an ISO 8601 duration. */
+            step?: string | null;
             /** @description ISO 8601 interval with the zone (RFC 9557). */
             window?: string | null;
             window_label?: string | null;
+            /**
+             * Format: int64
+             * @description How much of the window counts, in seconds: elapsed time, so that a day may have
+             *     23 or 25 hours; with office hours only those.
+             */
+            window_seconds?: number | null;
+        };
+        ExplainedLeftOut: {
+            /** @description What the calendar calls the day. */
+            day: string;
+            /** @description RFC 3339 with the offset of the report's zone. */
+            local: string;
+            /** @description When it runs instead; nothing if it does not. */
+            moved_to?: string | null;
         };
         /** @description One thing wrong in a definition file. */
         FileProblem: {
@@ -603,6 +761,18 @@ export interface components {
             size: number;
             subject: string;
             to: string;
+        };
+        NamedDay: {
+            /** Format: date */
+            date: string;
+            name: string;
+        };
+        /** @description A report's time zone, window and schedule, with the keys that they have in its file. */
+        NewSchedule: {
+            /** @description Nothing for a report that runs only when asked. */
+            schedule?: unknown;
+            "time-zone": string;
+            window: unknown;
         };
         NewToken: {
             /** Format: uuid */
@@ -660,6 +830,10 @@ export interface components {
              *     the instant that the window follows from.
              */
             after?: string | null;
+            /** @description Calendars by name, as iCalendar text, in place of those that are stored. */
+            calendars?: {
+                [key: string]: string;
+            };
             count?: number | null;
             /** @description The reader's own time zone, to show the instants in as well. */
             "reader-zone"?: string | null;
@@ -720,6 +894,8 @@ export interface components {
             good: boolean;
             /** Format: uuid */
             id: string;
+            /** @description Why its data may be incomplete, if it went on without waiting any longer. */
+            incomplete?: string | null;
             problem?: string | null;
             report: string;
             requested_by?: string | null;
@@ -735,8 +911,9 @@ export interface components {
             /** Format: date-time */
             started_at?: string | null;
             /**
-             * @description `due`, `collecting`, `rendering`, `delivering`; then `delivered`,
-             *     `partly-delivered`, `made`, `held`, `failed`, `cancelled` or `skipped`.
+             * @description `due`, `waiting` (for its data), `collecting`, `rendering`, `delivering`; then
+             *     `delivered`, `partly-delivered`, `made`, `quiet`, `held`, `failed`, `cancelled` or
+             *     `skipped`.
              */
             state: string;
             title: string;
@@ -779,11 +956,11 @@ export interface components {
             detail?: string | null;
             /** Format: date-time */
             ended_at?: string | null;
-            /** @description `collect`, `snapshot` or `render`. */
+            /** @description `wait`, `collect`, `snapshot`, `render` or `send`. */
             kind: string;
             /** Format: date-time */
             started_at: string;
-            /** @description `running`, `done` or `failed`. */
+            /** @description `running`, `done`, `failed` or `quiet`. */
             state: string;
             subject: string;
         };
@@ -829,6 +1006,61 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    agenda: {
+        parameters: {
+            query: {
+                /** @description the first day, such as 2026-11-01 */
+                from: string;
+                /** @description the day after the last; at most 400 days later */
+                to: string;
+                /** @description the time zone whose days they are; UTC if nothing is said */
+                zone?: string;
+                /** @description only this report */
+                report?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Agenda"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_calendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarView"][];
+                };
+            };
+        };
+    };
     list_dashboards: {
         parameters: {
             query?: never;
@@ -917,6 +1149,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plan"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionFile"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -1181,6 +1481,55 @@ export interface operations {
             };
         };
     };
+    copy_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyOrder"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pause_report: {
         parameters: {
             query?: never;
@@ -1263,6 +1612,76 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewSchedule"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reschedule_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchedule"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
-import { useRoute } from 'vue-router'
+import { ElMessageBox } from 'element-plus'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, take } from '../api/client'
 import { complain } from '../complain'
@@ -9,13 +10,16 @@ import RunNow from '../parts/RunNow.vue'
 import RunTable from '../parts/RunTable.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
+import { user } from '../session'
 import { instant } from '../words'
 
 const route = useRoute()
 const name = computed(() => String(route.params.name))
 const { data, error, load } = useLoaded(() => take(api.GET('/reports/{name}', { params: { path: { name: name.value } } })), 5000)
 const runs = useLoaded(() => take(api.GET('/runs', { params: { query: { report: name.value, size: 10 } } })), 5000)
+const router = useRouter()
 const busy = ref(false)
+const may = computed(() => user.value?.role !== 'viewer')
 
 async function turn(paused: boolean) {
   busy.value = true
@@ -28,6 +32,33 @@ async function turn(paused: boolean) {
     busy.value = false
   }
 }
+
+async function copy() {
+  const answer = await ElMessageBox.prompt('The copy begins paused. What is it called? Use small letters, digits and hyphens.', 'Copy this report', { inputValue: `${name.value}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Do not copy' }).catch(() => null)
+  if (!answer) return
+  try {
+    const made = await take(api.POST('/reports/{name}/copy', { params: { path: { name: name.value } }, body: { name: answer.value } }))
+    await router.push({ name: 'report', params: { name: made.name } })
+  } catch (problem) {
+    complain(problem)
+  }
+}
+
+async function remove() {
+  const sure = await ElMessageBox.confirm(`The report "${data.value?.title}" goes with its schedule and its definition. Runs and documents that were made stay.`, 'Remove this report?', { confirmButtonText: 'Remove', cancelButtonText: 'Keep it', type: 'warning' }).catch(() => null)
+  if (!sure) return
+  try {
+    await take(api.DELETE('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name: name.value } } }))
+    await router.push({ name: 'reports' })
+  } catch (problem) {
+    complain(problem)
+  }
+}
+
+watch(name, () => {
+  data.value = null
+  changed()
+})
 
 function changed() {
   void load()
@@ -43,7 +74,13 @@ function changed() {
           <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink></p>
           <h1>{{ data.title }}</h1>
         </div>
-        <div class="row">
+        <div class="row actions">
+          <template v-if="may">
+            <el-button size="small" @click="router.push({ name: 'schedule', params: { name } })">Schedule</el-button>
+            <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'report', name } })">Edit</el-button>
+            <el-button size="small" @click="copy">Copy</el-button>
+            <el-button size="small" @click="remove">Remove</el-button>
+          </template>
           <el-button v-if="data.schedule" size="small" :loading="busy" @click="turn(!data.paused)">{{ data.paused ? 'Resume' : 'Pause' }}</el-button>
           <RunNow :report="data" @changed="changed" />
         </div>
@@ -86,4 +123,6 @@ function changed() {
 
 <style scoped>
 .crumbs { margin: 0; }
+.actions { gap: 0.4rem; align-items: start; }
+.actions .el-button { margin: 0; }
 </style>

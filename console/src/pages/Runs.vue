@@ -16,7 +16,7 @@ const { data, error, load } = useLoaded(() => take(api.GET('/runs', { params: { 
 const reports = useLoaded(() => take(api.GET('/reports')))
 watch(filter, load)
 
-const states = ['delivered', 'partly-delivered', 'made', 'held', 'failed', 'cancelled', 'skipped', 'delivering', 'collecting']
+const states = ['delivered', 'partly-delivered', 'made', 'quiet', 'held', 'failed', 'cancelled', 'skipped', 'waiting', 'collecting', 'delivering']
 
 function choose(change: Record<string, string | number | undefined>) {
   void router.push({ query: { ...route.query, page: undefined, ...change } })

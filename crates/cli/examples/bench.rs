@@ -227,7 +227,8 @@ fn sample_of(seed: i64) -> Snapshot {
         report: "bench".to_owned(),
         scheduled_for: from + TimeDelta::hours(32),
         made_at: from + TimeDelta::hours(32),
-        window: Window { from, to: from + TimeDelta::hours(25), zone: "Atlantic/Faroe".parse().unwrap_or(maple_lark_core::Zone::UTC) },
+        window: Window { from, to: from + TimeDelta::hours(25), zone: "Atlantic/Faroe".parse().unwrap_or(maple_lark_core::Zone::UTC), within: None },
+        incomplete: None,
         values: Default::default(),
         definitions: vec![FrozenDefinition { file: "r".into(), text: report.to_owned() }, FrozenDefinition { file: "d".into(), text: dashboard + &sections }],
         queries: queries

@@ -88,6 +88,10 @@ impl Client {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }
 
+    pub async fn delete_for<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.read(self.send(self.request(Method::DELETE, path)).await?).await
+    }
+
     pub async fn bytes(&self, path: &str) -> Result<Vec<u8>, Failure> {
         let response = self.send(self.request(Method::GET, path)).await?;
         response.bytes().await.map(Into::into).map_err(|error| self.unreachable(&error))

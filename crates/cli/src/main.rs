@@ -10,7 +10,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-use command::{apply, backfill, download, explain, export, list, run, serve, sign_in, source};
+use command::{agenda, apply, backfill, download, explain, export, list, run, serve, sign_in, source};
 use failure::Failure;
 use output::Output;
 
@@ -51,10 +51,14 @@ enum Command {
     SignOut(sign_in::SignOut),
     Apply(apply::Apply),
     Export(export::Export),
+    Copy(apply::Copy),
+    Remove(apply::Remove),
     /// List the sources
     Sources,
     /// List the dashboards
     Dashboards,
+    /// List the calendars with the next days that they name
+    Calendars,
     /// List the reports with their last and next runs
     Reports,
     Runs(list::Runs),
@@ -65,6 +69,7 @@ enum Command {
     Cancel(backfill::Cancel),
     Backfill(backfill::Backfill),
     Explain(explain::Explain),
+    Agenda(agenda::Agenda),
     /// Pause the schedule of a report
     Pause {
         report: String,
@@ -98,9 +103,13 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::SignIn(command) => command.run(address).await?,
         Command::SignOut(command) => command.run(address).await?,
         Command::Apply(command) => command.run(&client()?, output).await?,
+        Command::Copy(command) => command.run(&client()?, output).await?,
+        Command::Remove(command) => command.run(&client()?, output).await?,
+        Command::Agenda(command) => command.run(&client()?, output).await?,
         Command::Export(command) => command.run(&client()?).await?,
         Command::Sources => list::sources(&client()?, output).await?,
         Command::Dashboards => list::dashboards(&client()?, output).await?,
+        Command::Calendars => list::calendars(&client()?, output).await?,
         Command::Reports => list::reports(&client()?, output).await?,
         Command::Runs(command) => command.run(&client()?, output).await?,
         Command::Test(command) => return command.run(&client()?, output).await,

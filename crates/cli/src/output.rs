@@ -45,7 +45,7 @@ pub fn table(headings: &[&str], rows: Vec<Vec<String>>, none: &str) {
 pub fn state(state: &str) -> String {
     let (mark, colour) = match state {
         "delivered" | "made" | "done" | "accepted" | "add" => ("●", Style::new().green()),
-        "cancelled" | "skipped" => ("‖", Style::new().dim()),
+        "cancelled" | "skipped" | "quiet" | "paused" | "left-out" => ("‖", Style::new().dim()),
         "held" | "partly-delivered" | "alter" | "postponed" | "unknown" => ("▲", Style::new().yellow()),
         "failed" | "refused" | "remove" => ("◆", Style::new().red()),
         _ => ("○", Style::new().cyan()),

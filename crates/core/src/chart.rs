@@ -298,7 +298,7 @@ mod tests {
     #[test]
     fn calendar_ticks_stand_on_the_zones_hours_over_a_change_of_the_clock() {
         let zone = "Atlantic/Faroe".parse().unwrap();
-        let window = Window { from: "2026-10-24T23:00:00Z".parse().unwrap(), to: "2026-10-26T00:00:00Z".parse().unwrap(), zone };
+        let window = Window { from: "2026-10-24T23:00:00Z".parse().unwrap(), to: "2026-10-26T00:00:00Z".parse().unwrap(), zone, within: None };
         let axis = time_axis(&window, 9);
         assert_eq!(
             axis.ticks.iter().map(|t| t.label.as_str()).collect::<Vec<_>>(),

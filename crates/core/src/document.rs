@@ -28,6 +28,10 @@ pub struct Front {
     pub window_label: String,
     pub window_exact: String,
     pub window_machine: String,
+    /// The window it is compared with, in words.
+    pub compared_with: Option<String>,
+    /// Why the data may be incomplete.
+    pub incomplete: Option<String>,
     pub filters: Vec<(String, String)>,
     pub sources: Vec<String>,
     pub scheduled_for: String,

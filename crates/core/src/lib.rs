@@ -4,6 +4,7 @@
 //! Nothing here reads a clock, a file, a network or a database, and nothing knows how a
 //! document is drawn or delivered. Every function's answer follows from its arguments.
 
+pub mod calendar;
 pub mod chart;
 pub mod compose;
 pub mod definition;
@@ -12,6 +13,7 @@ pub mod markdown;
 pub mod message;
 pub mod nearest;
 pub mod query_text;
+pub mod quiet;
 pub mod schedule;
 pub mod snapshot;
 pub mod span;

@@ -36,6 +36,8 @@ pub struct WindowValues {
     pub label: String,
     pub exact: String,
     pub zone: String,
+    /// Elapsed time, so that a day may have 23 or 25 hours.
+    pub duration: String,
 }
 
 #[derive(Debug, Clone, Serialize)]
@@ -49,7 +51,7 @@ pub enum BadTemplate {
     #[error("the template is not valid: {0}")]
     Syntax(String),
     #[error(
-        "the template names something that does not exist: {0}. Known: report.name, report.title, window.label, window.exact, window.zone, run.id, run.scheduled_for, audience"
+        "the template names something that does not exist: {0}. Known: report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience"
     )]
     Unknown(String),
 }
@@ -58,7 +60,12 @@ impl Values {
     pub fn of(snapshot: &Snapshot, title: &str, audience: &str) -> Self {
         Self {
             report: ReportValues { name: snapshot.report.clone(), title: title.to_owned() },
-            window: WindowValues { label: snapshot.window.label(), exact: snapshot.window.exact(), zone: snapshot.window.zone.to_string() },
+            window: WindowValues {
+                label: snapshot.window.label(),
+                exact: snapshot.window.exact(),
+                zone: snapshot.window.zone.to_string(),
+                duration: snapshot.window.duration(),
+            },
             run: RunValues { id: snapshot.run_id.clone(), scheduled_for: snapshot.window.zone.readable(snapshot.scheduled_for) },
             audience: audience.to_owned(),
         }
@@ -68,7 +75,7 @@ impl Values {
         let text = || "x".to_owned();
         Self {
             report: ReportValues { name: text(), title: text() },
-            window: WindowValues { label: text(), exact: text(), zone: text() },
+            window: WindowValues { label: text(), exact: text(), zone: text(), duration: text() },
             run: RunValues { id: text(), scheduled_for: text() },
             audience: text(),
         }

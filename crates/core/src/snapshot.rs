@@ -26,6 +26,9 @@ pub struct Snapshot {
     /// When the last query had ended.
     pub made_at: DateTime<Utc>,
     pub window: Window,
+    /// Why the data may be incomplete, if it was not ready when the run's wait was over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub incomplete: Option<String>,
     pub values: BTreeMap<String, ParameterValue>,
     /// The report and its dashboards as they were when the run began.
     pub definitions: Vec<FrozenDefinition>,

@@ -19,6 +19,9 @@ pub struct Cluster {
     server: Child,
 }
 
+/// The SQLSTATE of a server that is still starting or already stopping.
+const CANNOT_CONNECT_NOW: &str = "57P03";
+
 /// The administrator of the cluster.
 const SUPERUSER: &str = "cluster_admin";
 
@@ -130,18 +133,25 @@ impl Cluster {
     async fn wait_until_it_answers(&mut self, log_file: &Path) -> Result<()> {
         let began = Instant::now();
         loop {
-            let words = match PgConnection::connect(&self.url("postgres")).await {
+            let error = match PgConnection::connect(&self.url("postgres")).await {
                 Ok(_) => return Ok(()),
-                Err(error) => error.to_string(),
+                Err(error) => error,
             };
+            // Whatever it refuses with, but for "I am still starting", waiting will not mend.
+            let refused = error.as_database_error().is_some_and(|refusal| refusal.code().is_none_or(|code| code != CANNOT_CONNECT_NOW));
+            let words = error.to_string();
             let ended = self.server.try_wait()?.is_some();
-            if ended || began.elapsed() > Duration::from_secs(60) {
+            if ended || refused || began.elapsed() > Duration::from_secs(60) {
                 let log = fs::read_to_string(log_file).unwrap_or_default();
                 let last: Vec<&str> = log.lines().rev().take(6).collect();
                 let last = last.into_iter().rev().collect::<Vec<_>>().join("\n  ");
                 bail!(
                     "PostgreSQL {} on port {} ({words}). The end of {}:\n  {last}\nIf another program has the port, stop it or remove {} to choose another; if the cluster is damaged, run \"make demo-reset\"",
-                    if ended { "ended at its start" } else { "does not answer" },
+                    match (ended, refused) {
+                        (true, _) => "ended at its start",
+                        (_, true) => "lets nobody in",
+                        _ => "does not answer",
+                    },
                     self.port,
                     log_file.display(),
                     self.folder.join("postgresql-port").display(),
@@ -157,8 +167,17 @@ impl Cluster {
             return;
         }
         // SIGINT is PostgreSQL's fast shutdown: sessions are ended, everything is written.
-        let _ = Command::new("kill").args(["-INT", &self.server.id().to_string()]).status();
-        let _ = self.server.wait();
+        // SIGQUIT is for one that is too damaged to end in order.
+        for signal in ["-INT", "-QUIT", "-KILL"] {
+            let _ = Command::new("kill").args([signal, &self.server.id().to_string()]).status();
+            let asked = Instant::now();
+            while asked.elapsed() < Duration::from_secs(20) {
+                if matches!(self.server.try_wait(), Ok(Some(_))) {
+                    return;
+                }
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        }
     }
 }
 

@@ -42,8 +42,21 @@ async fn main() -> ExitCode {
         println!("{}", state_folder(&arguments).display());
         return ExitCode::SUCCESS;
     }
-    match run(arguments).await {
-        Ok(()) => ExitCode::SUCCESS,
+    let mut running = Box::pin(run(arguments));
+    let outcome = tokio::select! {
+        outcome = &mut running => outcome,
+        () = told_to_stop() => {
+            println!("\nStopping …");
+            Ok(())
+        }
+    };
+    // Stops whatever has been started so far, the last first.
+    drop(running);
+    match outcome {
+        Ok(()) => {
+            println!("Everything has stopped; \"make demo\" starts it again with all it had.");
+            ExitCode::SUCCESS
+        }
         Err(error) => {
             eprintln!("error: {error:#}");
             ExitCode::FAILURE
@@ -69,7 +82,7 @@ async fn run(arguments: Arguments) -> Result<()> {
     let step = |text: &str| println!("  {:>5.1} s  {text}", began.elapsed().as_secs_f64());
     println!("Maple Lark demo, kept in {}", state.display());
 
-    let mut cluster = Cluster::start(&state, true).await?;
+    let cluster = Cluster::start(&state, true).await?;
     step(&format!("PostgreSQL answers on {}", cluster.address()));
     let secret = cluster.database("maple_lark", "maple_lark").await?;
     let reader = cluster.role("orrin_reader").await?;
@@ -104,41 +117,29 @@ async fn run(arguments: Arguments) -> Result<()> {
         .env("ORRIN_READER_PASSWORD", reader)
         .env("LARK_STATISTICS_PASSWORD", statistics);
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
-    let mut service = command
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(log)
-        .spawn()
-        .with_context(|| format!("cannot start {}; build it with \"make demo\"", binary.display()))?;
-    let outcome = async {
-        wait_until_ready(&address, &mut service, &state).await?;
-        step(&format!("Maple Lark is ready at http://{address}"));
-        let client = client(&state, &binary, &address)?;
-        call(Command::new(&client).args(["sign-in", "--name", "admin"]).env("MAPLE_LARK_PASSWORD", &password))?;
-        call(Command::new(&client).arg("apply").arg(&arguments.definitions).arg("--yes"))?;
-        step("the definitions are applied");
-        let first = state.join("first-runs-were-asked-for");
-        if !first.exists() {
-            for report in ["ferry-operations-daily", "database-server-health"] {
-                call(Command::new(&client).args(["run", report, "--detach"]))?;
-            }
-            fs::write(&first, "")?;
+    let started = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn();
+    let mut service = Service(started.with_context(|| format!("cannot start {}; build it with \"make demo\"", binary.display()))?);
+    wait_until_ready(&address, &mut service.0, &state).await?;
+    step(&format!("Maple Lark is ready at http://{address}"));
+    let client = client(&state, &binary, &address)?;
+    call(Command::new(&client).args(["sign-in", "--name", "admin"]).env("MAPLE_LARK_PASSWORD", &password))?;
+    call(Command::new(&client).arg("apply").arg(&arguments.definitions).arg("--yes"))?;
+    step("the definitions are applied");
+    let first = state.join("first-runs-were-asked-for");
+    if !first.exists() {
+        for report in ["ferry-operations-daily", "database-server-health"] {
+            call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
-        println!(
-            "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
+        fs::write(&first, "")?;
+    }
+    println!(
+        "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
              Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
              Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
              The health of this PostgreSQL server is mailed every 15 minutes. Ctrl-C stops everything.",
-            client.display()
-        );
-        until_told(&mut service, &mut operations).await
-    }
-    .await;
-    println!("\nStopping …");
-    stop(&mut service);
-    cluster.stop();
-    println!("Everything has stopped; \"make demo\" starts it again with all it had.");
-    outcome
+        client.display()
+    );
+    go_on_measuring(&mut service.0, &mut operations).await
 }
 
 fn configuration(address: &str, url_file: &Path, password_file: &Path, mail: &MailServer, mailbox: &Path) -> String {
@@ -195,29 +196,39 @@ async fn wait_until_ready(address: &str, service: &mut Child, state: &Path) -> R
     bail!("the service does not get ready; see {}", state.join("maple-lark.log").display())
 }
 
-/// Goes on measuring until Ctrl-C, or until the service ends by itself.
-async fn until_told(service: &mut Child, operations: &mut sqlx::PgConnection) -> Result<()> {
-    let mut terminated = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+/// Answers when Ctrl-C is pressed, or the process is told to end.
+async fn told_to_stop() {
+    let terminated = async {
+        match tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
+            Ok(mut signal) => drop(signal.recv().await),
+            Err(_) => std::future::pending().await,
+        }
+    };
+    tokio::select! { _ = tokio::signal::ctrl_c() => {} () = terminated => {} }
+}
+
+/// Goes on measuring until the service ends by itself.
+async fn go_on_measuring(service: &mut Child, operations: &mut sqlx::PgConnection) -> Result<()> {
     let mut seconds = tokio::time::interval(Duration::from_secs(1));
     let mut measured = Instant::now();
     loop {
-        tokio::select! {
-            _ = tokio::signal::ctrl_c() => return Ok(()),
-            _ = terminated.recv() => return Ok(()),
-            _ = seconds.tick() => {
-                if let Some(status) = service.try_wait()? {
-                    bail!("the service ended by itself ({status}); its log says why");
-                }
-                if measured.elapsed() > Duration::from_secs(60) {
-                    scenario::load(operations, "orrin_reader", Utc::now(), scenario::DAYS).await?;
-                    measured = Instant::now();
-                }
-            }
+        seconds.tick().await;
+        if let Some(status) = service.try_wait()? {
+            bail!("the service ended by itself ({status}); its log says why");
+        }
+        if measured.elapsed() > Duration::from_secs(60) {
+            scenario::load(operations, "orrin_reader", Utc::now(), scenario::DAYS).await?;
+            measured = Instant::now();
         }
     }
 }
 
-fn stop(service: &mut Child) {
-    let _ = Command::new("kill").args(["-TERM", &service.id().to_string()]).status();
-    let _ = service.wait();
+/// The running service; dropping this lets it finish what it has in hand, and ends it.
+struct Service(Child);
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").args(["-TERM", &self.0.id().to_string()]).status();
+        let _ = self.0.wait();
+    }
 }

@@ -14,6 +14,7 @@ use maple_lark_store::Store;
 
 pub use api::openapi;
 pub use config::Config;
+pub use engine::{Clock, EngineHandle};
 
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
@@ -25,19 +26,49 @@ pub enum ServeError {
     Listen { address: String, words: String },
 }
 
-/// Runs the service until it is told to stop, then finishes or releases what it has begun.
-pub async fn serve(config: Config) -> Result<(), ServeError> {
+/// A service that has been put together and whose engine works; [`Running::run`] opens its
+/// address.
+pub struct Running {
+    server: rocket::Rocket<rocket::Build>,
+    engine: engine::Engine,
+    address: String,
+}
+
+/// Opens the database and starts the engine, by the given clock.
+///
+/// # Errors
+/// If the database cannot be used.
+pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> {
     logging::start(&config);
     let store = Store::open(&config.database, config.connections).await?;
     access::first_administrator(&store, &config).await?;
     let config = Arc::new(config);
-    let engine = engine::Engine::start(store.clone(), config.clone());
+    let engine = engine::Engine::start(store.clone(), config.clone(), clock);
     let address = config.listen.to_string();
-    let launched = api::rocket(store, config.clone(), engine.handle()).launch().await;
-    engine.stop().await;
-    match launched {
-        Ok(_) => Ok(()),
-        // Reading the error also keeps Rocket from panicking over one that nobody saw.
-        Err(error) => Err(ServeError::Listen { address, words: error.kind().to_string() }),
+    Ok(Running { server: api::rocket(store, config, engine.handle()), engine, address })
+}
+
+impl Running {
+    pub fn handle(&self) -> EngineHandle {
+        self.engine.handle()
     }
+
+    /// Serves until it is told to stop, then finishes or releases what it has begun.
+    ///
+    /// # Errors
+    /// If the address cannot be listened on.
+    pub async fn run(self) -> Result<(), ServeError> {
+        let launched = self.server.launch().await;
+        self.engine.stop().await;
+        match launched {
+            Ok(_) => Ok(()),
+            // Reading the error also keeps Rocket from panicking over one that nobody saw.
+            Err(error) => Err(ServeError::Listen { address: self.address, words: error.kind().to_string() }),
+        }
+    }
+}
+
+/// Runs the service until it is told to stop.
+pub async fn serve(config: Config) -> Result<(), ServeError> {
+    start(config, Clock::System).await?.run().await
 }

@@ -11,10 +11,11 @@ mod setting;
 use std::time::Duration;
 
 use maple_lark_core::{
-    Table, Window,
+    Table,
     definition::{Source, SourceKind},
     query_text::QueryText,
     snapshot::Outcome,
+    window::Times,
 };
 
 pub use error::SourceError;
@@ -26,7 +27,7 @@ pub type Values = std::collections::BTreeMap<String, maple_lark_core::definition
 #[derive(Debug, Clone, Copy)]
 pub struct Question<'a> {
     pub text: &'a QueryText,
-    pub window: &'a Window,
+    pub times: &'a Times,
     pub values: &'a Values,
 }
 

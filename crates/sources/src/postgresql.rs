@@ -4,6 +4,7 @@ use futures::TryStreamExt;
 use maple_lark_core::{
     Column, ColumnKind, Table, Value,
     definition::{ParameterValue, PostgresqlSource, Source, Tls, split_address},
+    window::{TimeValue, Times},
 };
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement, TypeInfo,
@@ -112,14 +113,17 @@ async fn fetch(source: &Source, connection: &mut PgConnection, text: String, que
     let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
     for name in &question.text.names {
         query = match name.as_str() {
-            "from" => query.bind(question.window.from),
-            "to" => query.bind(question.window.to),
-            _ => match question.values.get(name) {
+            name if Times::NAMES.contains(&name) => match question.times.value(name) {
+                Some(TimeValue::Instant(at)) => query.bind(at),
+                Some(TimeValue::Instants(all)) => query.bind(all),
+                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
+            },
+            name => match question.values.get(name) {
                 Some(ParameterValue::Text(text)) => query.bind(text.clone()),
                 Some(ParameterValue::Number(number)) if is_whole(*number) => query.bind(*number as i64),
                 Some(ParameterValue::Number(number)) => query.bind(*number),
                 Some(ParameterValue::List(items)) => query.bind(items.clone()),
-                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.clone() }),
+                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
             },
         };
     }
@@ -169,8 +173,11 @@ fn is_whole(number: f64) -> bool {
 
 fn parameter_type(source: &Source, name: &str, question: Question<'_>) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
     use sqlx::postgres::PgTypeInfo;
+    if Times::NAMES.contains(&name) {
+        let list = matches!(question.times.value(name), Some(TimeValue::Instants(_)));
+        return Ok(PgTypeInfo::with_name(if list { "timestamptz[]" } else { "timestamptz" }));
+    }
     Ok(PgTypeInfo::with_name(match (name, question.values.get(name)) {
-        ("from" | "to", _) => "timestamptz",
         (_, Some(ParameterValue::Text(_))) => "text",
         (_, Some(ParameterValue::Number(number))) => {
             if is_whole(*number) {

@@ -6,6 +6,7 @@ use maple_lark_core::{
     ColumnKind, Table, Value, Window,
     definition::{Definition, ParameterValue, Source},
     query_text::QueryText,
+    window::{Times, Within},
 };
 use maple_lark_demo::Cluster;
 use maple_lark_sources::{Question, Values, read, test};
@@ -36,15 +37,45 @@ impl Place {
     }
 
     async fn ask_with(&self, sql: &str, values: &Values) -> Result<Table, String> {
-        let window =
-            Window { from: "2026-10-24T23:00:00Z".parse().unwrap(), to: "2026-10-26T00:00:00Z".parse().unwrap(), zone: "Atlantic/Faroe".parse().unwrap() };
+        let window = Window {
+            from: "2026-10-24T23:00:00Z".parse().unwrap(),
+            to: "2026-10-26T00:00:00Z".parse().unwrap(),
+            zone: "Atlantic/Faroe".parse().unwrap(),
+            within: Within::new(vec!["08:00-12:00".parse().unwrap(), "13:00-17:00".parse().unwrap()], Vec::new()).unwrap(),
+        };
+        let times = Times { window, comparison: None, step: "PT6H".parse().unwrap() };
         let text = QueryText::parse(sql).unwrap();
-        read(&self.source, Question { text: &text, window: &window, values }).await.map_err(|error| error.to_string())
+        read(&self.source, Question { text: &text, times: &times, values }).await.map_err(|error| error.to_string())
     }
 
     async fn ask(&self, sql: &str) -> Result<Table, String> {
         self.ask_with(sql, &Values::new()).await
     }
+}
+
+/// The bounds of steps make buckets that follow the wall clock over the change of the hour.
+#[tokio::test]
+async fn steps_and_parts_of_the_window_can_be_asked_with() {
+    let place = Place::new("").await;
+    let table = place
+        .ask(
+            "select (:steps)[width_bucket(at, :steps)] as step, count(*) as samples from generate_series(:from, :to - interval '1 hour', interval '1 hour') as at \
+             group by 1 order by 1",
+        )
+        .await
+        .unwrap();
+    // The first six hours of the day on which the clock goes back are seven.
+    assert_eq!(table.rows.iter().map(|row| row[1].clone()).collect::<Vec<_>>(), [7, 6, 6, 6].map(Value::Integer));
+    let table = place
+        .ask(
+            "select count(*) as office_hours from generate_series(:from, :to - interval '1 hour', interval '1 hour') as at \
+             where exists (select from unnest(:parts_from, :parts_to) as part(starts, ends) where at >= starts and at < ends)",
+        )
+        .await
+        .unwrap();
+    assert_eq!(table.rows[0][0], Value::Integer(8));
+    let error = place.ask("select 1 as x where :compare_from < now()").await.unwrap_err();
+    assert!(error.contains("compare_from"), "{error}");
 }
 
 #[tokio::test]

@@ -1,6 +1,6 @@
 //! Definition files as they were applied.
 
-use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
+use sea_orm::{ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
 
 use crate::{
     Result, Store,
@@ -31,6 +31,17 @@ pub struct Rule {
 impl Store {
     pub async fn definitions(&self) -> Result<Vec<StoredDefinition>> {
         Ok(definition::Entity::find().order_by_asc(definition::Column::Kind).order_by_asc(definition::Column::Name).all(&self.db).await?)
+    }
+
+    /// Something that is different whenever the definitions are.
+    pub async fn definitions_version(&self) -> Result<(i64, Option<Time>)> {
+        let statement = Store::sql("select count(*) as count, max(updated_at) as latest from definitions", []);
+        let Some(row) = self.db.query_one_raw(statement).await? else { return Ok((0, None)) };
+        Ok((row.try_get("", "count")?, row.try_get("", "latest")?))
+    }
+
+    pub async fn definition(&self, kind: &str, name: &str) -> Result<Option<StoredDefinition>> {
+        Ok(definition::Entity::find_by_id((kind.to_owned(), name.to_owned())).one(&self.db).await?)
     }
 
     /// Makes a change in one transaction. A report whose rule stays the same keeps its next

@@ -86,6 +86,11 @@ entity!(run, "runs", {
     created_at: Time,
     started_at: Option<Time>,
     finished_at: Option<Time>,
+    may_overlap: bool,
+    next_check_at: Option<Time>,
+    checks: i32,
+    #[sea_orm(column_type = "Text", nullable)] incomplete: Option<String>,
+    within: Option<Json>,
 });
 
 entity!(run_step, "run_steps", {

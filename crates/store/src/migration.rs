@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning)]
+        vec![Box::new(Beginning), Box::new(Waiting)]
     }
 }
 
@@ -23,5 +23,20 @@ impl MigrationName for Beginning {
 impl MigrationTrait for Beginning {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(include_str!("beginning.sql")).await.map(drop)
+    }
+}
+
+struct Waiting;
+
+impl MigrationName for Waiting {
+    fn name(&self) -> &str {
+        "m002_waiting"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Waiting {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(include_str!("waiting.sql")).await.map(drop)
     }
 }

@@ -4,7 +4,7 @@ use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::{NotSet, Set},
-    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
     sea_query::{Expr, OnConflict},
 };
 use uuid::Uuid;
@@ -20,7 +20,7 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// States in which a run still has work to do.
-pub const OPEN_STATES: [&str; 4] = ["due", "collecting", "rendering", "delivering"];
+pub const OPEN_STATES: [&str; 5] = ["due", "waiting", "collecting", "rendering", "delivering"];
 
 #[derive(Debug, Clone)]
 pub struct NewRun {
@@ -38,6 +38,10 @@ pub struct NewRun {
     pub window_to: Time,
     pub zone: String,
     pub skipped: i32,
+    /// Whether it may be under way beside another run of its report.
+    pub may_overlap: bool,
+    /// Which hours and weekdays inside the window count, if not all do.
+    pub within: Option<serde_json::Value>,
     pub created_at: Time,
 }
 
@@ -51,6 +55,20 @@ pub struct DocumentHead {
     pub media_type: String,
     pub sha256: String,
     pub size: i64,
+}
+
+/// Runs of one report that ended alike on one civil day.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct RunDay {
+    pub report: String,
+    pub title: String,
+    pub state: String,
+    pub day: chrono::NaiveDate,
+    pub count: i64,
+    pub first: Time,
+    pub last: Time,
+    /// The one that was made last.
+    pub latest: Uuid,
 }
 
 #[derive(Debug, Clone, Default)]
@@ -80,6 +98,11 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         created_at: Set(new.created_at),
         started_at: Set(None),
         finished_at: Set((new.state != "due").then_some(new.created_at)),
+        may_overlap: Set(new.may_overlap),
+        next_check_at: Set(None),
+        checks: Set(0),
+        incomplete: Set(None),
+        within: Set(new.within.clone()),
     };
     let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
     Ok(inserted > 0)
@@ -93,16 +116,17 @@ impl Store {
     }
 
     /// Takes the oldest run that has work to do and no living owner, unless another run of
-    /// the same report is under way.
+    /// the same report is under way and it may not overlap. A run that waits for its data
+    /// has work to do when it is time to ask again.
     pub async fn claim_run(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<Run>> {
         // Processes claim in turns, so that two runs of one report never begin at once.
         let transaction = self.db.begin().await?;
         transaction.execute_unprepared("select pg_advisory_xact_lock(7302419)").await?;
         let statement = Store::sql(
             "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
-               select id from runs mine where state in ('due', 'collecting', 'rendering') and (lease_until is null or lease_until < $2) \
-               and not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
-                 and other.state in ('due', 'collecting', 'rendering')) \
+               select id from runs mine where (state in ('due', 'collecting', 'rendering') or (state = 'waiting' and next_check_at <= $2)) \
+               and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
+                 and other.state in ('due', 'waiting', 'collecting', 'rendering'))) \
                order by created_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
@@ -138,6 +162,33 @@ impl Store {
         self.one_row(statement, id).await
     }
 
+    /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
+    pub async fn wait(&self, id: Uuid, owner: Uuid, next_check_at: Time) -> Result<()> {
+        let statement = Store::sql(
+            "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
+            [id.into(), owner.into(), next_check_at.into()],
+        );
+        self.one_row(statement, id).await
+    }
+
+    /// Writes down that a run goes on with data that may be incomplete.
+    pub async fn set_incomplete(&self, id: Uuid, owner: Uuid, reason: &str) -> Result<()> {
+        self.one_row(Store::sql("update runs set incomplete = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), reason.into()]), id).await
+    }
+
+    /// How many runs of each report ended in each state on each civil day of `zone`, by the
+    /// instant in `[from, to)` that they were scheduled for.
+    pub async fn run_days(&self, report: Option<&str>, from: Time, to: Time, zone: &str) -> Result<Vec<RunDay>> {
+        let statement = Store::sql(
+            "select report, max(title) as title, state, (scheduled_for at time zone $3)::date as day, count(*) as count, \
+               min(scheduled_for) as first, max(scheduled_for) as last, (array_agg(id order by created_at desc))[1] as latest \
+             from runs where scheduled_for >= $1 and scheduled_for < $2 and ($4::text is null or report = $4) \
+             group by report, state, day order by day, report, state",
+            [from.into(), to.into(), zone.into(), report.map(str::to_owned).into()],
+        );
+        Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
+    }
+
     /// Runs a statement that must find its row; that it does not means that the lease is lost.
     pub(crate) async fn one_row(&self, statement: sea_orm::Statement, id: Uuid) -> Result<()> {
         if self.db.execute_raw(statement).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::LeaseLost(id)) }
@@ -150,7 +201,7 @@ impl Store {
         let cancelled = transaction
             .execute_raw(Store::sql(
                 "update runs set state = 'cancelled', problem = $3, finished_at = $2, lease_owner = null, lease_until = null \
-                 where id = $1 and state in ('due', 'collecting', 'rendering', 'delivering')",
+                 where id = $1 and state in ('due', 'waiting', 'collecting', 'rendering', 'delivering')",
                 [id.into(), now.into(), format!("cancelled by {by}").into()],
             ))
             .await?;
@@ -181,6 +232,18 @@ impl Store {
             .update_columns([run_step::Column::State, run_step::Column::Detail, run_step::Column::StartedAt, run_step::Column::EndedAt])
             .to_owned();
         run_step::Entity::insert(row).on_conflict(again).exec_without_returning(&self.db).await?;
+        Ok(())
+    }
+
+    /// Says how a step that is still under way stands.
+    pub async fn note_step(&self, run_id: Uuid, kind: &str, subject: &str, detail: String) -> Result<()> {
+        run_step::Entity::update_many()
+            .col_expr(run_step::Column::Detail, Expr::value(detail))
+            .filter(run_step::Column::RunId.eq(run_id))
+            .filter(run_step::Column::Kind.eq(kind))
+            .filter(run_step::Column::Subject.eq(subject))
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 

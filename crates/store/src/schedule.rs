@@ -23,6 +23,29 @@ impl Store {
         Ok(schedule_state::Entity::find().all(&self.db).await?)
     }
 
+    /// When the first report is due that is not paused.
+    pub async fn first_due(&self) -> Result<Option<Time>> {
+        let statement = Store::sql("select min(next_instant) as at from schedule_states where not paused", []);
+        let row = self.db.query_one_raw(statement).await?;
+        Ok(row.map(|row| row.try_get::<Option<Time>>("", "at")).transpose()?.flatten())
+    }
+
+    /// Gives reports that are due later than `now` another next instant, where the rules of
+    /// a newer zone database or a changed calendar say so. Answers how many were moved.
+    pub async fn reschedule(&self, now: Time, next: &[(String, Option<Time>)]) -> Result<u64> {
+        let transaction = self.db.begin().await?;
+        let mut moved = 0;
+        for (report, at) in next {
+            let statement = Store::sql(
+                "update schedule_states set next_instant = $3 where report = $1 and next_instant > $2 and next_instant is distinct from $3",
+                [report.as_str().into(), now.into(), (*at).into()],
+            );
+            moved += transaction.execute_raw(statement).await?.rows_affected();
+        }
+        transaction.commit().await?;
+        Ok(moved)
+    }
+
     /// Takes every report that is due at `now`, one at a time, and in one transaction each
     /// inserts its run and moves it to its next instant. Rows that another process holds are
     /// passed over, and a scheduled instant never becomes two runs.
@@ -60,6 +83,18 @@ impl Store {
     pub async fn set_paused(&self, report: &str, paused: bool, next: Option<Time>) -> Result<bool> {
         let statement = Store::sql("update schedule_states set paused = $2, next_instant = $3 where report = $1", [report.into(), paused.into(), next.into()]);
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
+    }
+
+    /// Makes the schedule of a report that is about to be applied begin paused.
+    pub async fn begin_paused(&self, report: &str) -> Result<()> {
+        let statement = Store::sql("insert into schedule_states (report, rule, paused) values ($1, '', true) on conflict do nothing", [report.into()]);
+        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+    }
+
+    /// Takes back what [`Store::begin_paused`] wrote for a report that did not come to be.
+    pub async fn forget_schedule(&self, report: &str) -> Result<()> {
+        let statement = Store::sql("delete from schedule_states where report = $1 and rule = ''", [report.into()]);
+        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
     }
 
     /// The latest run of each report.

@@ -5,7 +5,7 @@ use std::{
 
 use clap::Args;
 use console::style;
-use maple_lark_service::api::{Applied, Change, DefinitionFile, Files, Plan};
+use maple_lark_service::api::{Applied, Change, CopyOrder, DefinitionFile, Files, Plan, view::ReportView};
 
 use crate::{
     client::Client,
@@ -15,7 +15,8 @@ use crate::{
 
 /// Show what a folder of definitions would change, then make it so
 ///
-/// Reads every .toml file in the folder and below it. All of them are applied or, if one is
+/// Reads every .toml file in the folder and below it, and every .ics file, which is a
+/// calendar named like the file. All of them are applied or, if one is
 /// not valid, none. On a terminal you are asked before anything is changed.
 #[derive(Args)]
 #[command(
@@ -52,17 +53,84 @@ impl Apply {
             }
             let removed = plan.changes.iter().filter(|change| change.action == "remove").count();
             let warning = if removed > 0 { format!(" {removed} will be removed.") } else { String::new() };
-            print!("Apply these {} changes?{warning} [y/N] ", plan.changes.len());
-            let _ = std::io::stdout().flush();
-            let mut answer = String::new();
-            let _ = std::io::stdin().lock().read_line(&mut answer);
-            if !matches!(answer.trim(), "y" | "yes") {
+            if !confirmed(&format!("Apply these {} changes?{warning}", plan.changes.len())) {
                 println!("Nothing was changed.");
                 return Ok(());
             }
         }
         let applied: Applied = client.post("/definitions/apply", &files).await?;
         output::print(output, &applied, |applied| println!("Applied: {} changed, {} as they were.", applied.changes.len(), applied.unchanged));
+        Ok(())
+    }
+}
+
+/// Asks on the terminal; no is the answer unless yes is said.
+fn confirmed(question: &str) -> bool {
+    print!("{question} [y/N] ");
+    let _ = std::io::stdout().flush();
+    let mut answer = String::new();
+    let _ = std::io::stdin().lock().read_line(&mut answer);
+    matches!(answer.trim(), "y" | "yes")
+}
+
+/// Remove a definition
+///
+/// Says what goes before it asks. Runs and documents that were made stay; a source,
+/// dashboard or calendar that something still uses is not removed.
+#[derive(Args)]
+#[command(after_help = "Examples:\n  maple-lark remove report ferry-operations-daily\n  maple-lark remove calendar holidays --yes     in a script")]
+pub struct Remove {
+    /// What it is
+    #[arg(value_parser = ["source", "dashboard", "report", "calendar"])]
+    kind: String,
+    /// Its name
+    name: String,
+    /// Do not ask
+    #[arg(long, short)]
+    yes: bool,
+}
+
+impl Remove {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let path = format!("/definitions/{}/{}", self.kind, self.name);
+        let file: DefinitionFile = client.get(&path).await?;
+        if !self.yes {
+            if !std::io::stdin().is_terminal() {
+                return Err(Failure::Local("nothing was removed: there is no terminal to ask on; add --yes to remove it".to_owned()));
+            }
+            let schedule = if self.kind == "report" { " with its schedule; its runs and documents stay" } else { "" };
+            if !confirmed(&format!("Remove the {} \"{}\" ({}){schedule}?", self.kind, self.name, file.file)) {
+                println!("Nothing was removed.");
+                return Ok(());
+            }
+        }
+        let applied: Applied = client.delete_for(&path).await?;
+        output::print(output, &applied, |_| println!("The {} \"{}\" is removed. \"maple-lark apply\" with its file brings it back.", self.kind, self.name));
+        Ok(())
+    }
+}
+
+/// Copy a report under another name
+///
+/// The copy has the original's definition and begins paused; "maple-lark resume" starts its
+/// schedule.
+#[derive(Args)]
+#[command(after_help = "Example:\n  maple-lark copy ferry-operations-daily ferry-operations-night --title \"Ferry operations, night\"")]
+pub struct Copy {
+    /// The name of the report
+    report: String,
+    /// The name of the copy
+    name: String,
+    /// The title of the copy
+    #[arg(long)]
+    title: Option<String>,
+}
+
+impl Copy {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let order = CopyOrder { name: self.name, title: self.title };
+        let view: ReportView = client.post(&format!("/reports/{}/copy", self.report), &order).await?;
+        output::print(output, &view, |view| println!("{} is there as {}, paused. Its file is {}.", view.title, view.name, view.file));
         Ok(())
     }
 }
@@ -97,7 +165,7 @@ fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
             let path = entry.map_err(|error| unreadable(&current, error))?.path();
             if path.is_dir() {
                 folders.push(path);
-            } else if path.extension().is_some_and(|kind| kind == "toml") {
+            } else if path.extension().is_some_and(|kind| kind == "toml" || kind == "ics") {
                 let text = std::fs::read_to_string(&path).map_err(|error| unreadable(&path, error))?;
                 let file = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
                 files.push(DefinitionFile { file, text });
@@ -106,7 +174,7 @@ fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
     }
     files.sort_by(|a, b| a.file.cmp(&b.file));
     if files.is_empty() {
-        return Err(Failure::Local(format!("there are no .toml files in {}", folder.display())));
+        return Err(Failure::Local(format!("there are no .toml or .ics files in {}", folder.display())));
     }
     Ok(files)
 }

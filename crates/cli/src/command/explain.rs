@@ -2,7 +2,7 @@ use std::io::BufRead;
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{Explained, Question};
+use maple_lark_service::api::{Explained, ExplainedInstant, Question};
 
 use crate::{
     client::Client,
@@ -15,10 +15,10 @@ use crate::{
 /// Prints the sentence, the next instants, and each one's window. SCHEDULE and WINDOW are
 /// what stands under [schedule] and [window] in a report, on one line. With --lines, cases
 /// are read from standard input, one JSON object a line, and answered one a line; a case has
-/// the keys time-zone, schedule, window, after and count.
+/// the keys time-zone, schedule, window, after, count and calendars (iCalendar text by name).
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark explain --zone Atlantic/Faroe --schedule 'every = \"month\", on = \"first monday\", at = \"07:30\"'\n  maple-lark explain --zone Atlantic/Faroe --schedule 'crontab = \"30 7 * * 1-5\"' --window 'previous = \"day\"'\n  maple-lark explain --zone Atlantic/Faroe --window 'previous = \"day\"' --after 2026-10-26T07:30:00Z\n  echo '{\"time-zone\": \"UTC\", \"schedule\": {\"every\": \"PT15M\"}, \"count\": 3}' | maple-lark explain --lines"
+    after_help = "Examples:\n  maple-lark explain --zone Atlantic/Faroe --schedule 'every = \"month\", on = \"first monday\", at = \"07:30\"'\n  maple-lark explain --zone Atlantic/Faroe --schedule 'crontab = \"30 7 * * 1-5\"' --window 'previous = \"day\"'\n  maple-lark explain --zone Atlantic/Faroe --window 'previous = \"day\"' --after 2026-10-26T07:30:00Z\n  maple-lark explain --zone Atlantic/Faroe --calendar holidays.ics --schedule 'every = \"day\", at = \"07:30\", calendar = \"holidays\"'\n  echo '{\"time-zone\": \"UTC\", \"schedule\": {\"every\": \"PT15M\"}, \"count\": 3}' | maple-lark explain --lines"
 )]
 pub struct Explain {
     /// The report's time zone
@@ -36,6 +36,10 @@ pub struct Explain {
     /// How many instants
     #[arg(long, default_value_t = 5)]
     count: usize,
+    /// An iCalendar file that the schedule names, in place of the stored one; may be given
+    /// several times
+    #[arg(long, value_name = "FILE")]
+    calendar: Vec<std::path::PathBuf>,
     /// Read cases from standard input and answer one a line
     #[arg(long, conflicts_with_all = ["zone", "schedule", "window", "after"])]
     lines: bool,
@@ -53,11 +57,18 @@ impl Explain {
             after: self.after,
             count: Some(self.count),
             reader_zone: iana_zone(),
+            calendars: self.calendar.iter().map(|path| read_calendar(path)).collect::<Result<_, _>>()?,
         };
         let explained: Explained = client.post("/schedules/explain", &question).await?;
         output::print(output, &explained, show);
         Ok(())
     }
+}
+
+/// A calendar's name and its text.
+fn read_calendar(path: &std::path::Path) -> Result<(String, String), Failure> {
+    let name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    std::fs::read_to_string(path).map(|text| (name, text)).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())))
 }
 
 /// The keys of a TOML table on one line.
@@ -70,7 +81,7 @@ fn one_line(option: &str, text: &str) -> Result<serde_json::Value, Failure> {
 }
 
 /// The reader's own zone, where the system says which it is.
-fn iana_zone() -> Option<String> {
+pub fn iana_zone() -> Option<String> {
     let named = std::env::var("TZ").ok().filter(|zone| zone.contains('/'));
     named.or_else(|| Some(std::fs::read_link("/etc/localtime").ok()?.to_str()?.split_once("zoneinfo/")?.1.to_owned())).filter(|zone| !zone.starts_with("Etc/"))
 }
@@ -102,20 +113,32 @@ fn show(explained: &Explained) {
         println!("Window: {window}");
     }
     println!();
-    let reader = explained.instants.iter().any(|one| one.reader.is_some());
+    let mut headings = vec!["AT"];
+    let any = |has: fn(&ExplainedInstant) -> bool| explained.instants.iter().any(has);
+    let (reader, window, compared) = (any(|one| one.reader.is_some()), any(|one| one.window.is_some()), any(|one| one.compared_with.is_some()));
+    headings.extend(reader.then_some("WHERE YOU ARE"));
+    headings.extend(window.then_some(["WINDOW", "EXACTLY"]).into_iter().flatten());
+    headings.extend(compared.then_some("COMPARED WITH"));
     let rows = explained
         .instants
         .iter()
         .map(|one| {
             let mut row = vec![one.local.clone()];
-            if reader {
-                row.push(one.reader.clone().unwrap_or_default());
-            }
-            row.push(one.window_label.clone().unwrap_or_default());
-            row.push(one.window.clone().unwrap_or_default());
+            let mut add = |shown: bool, text: &Option<String>| row.extend(shown.then(|| text.clone().unwrap_or_default()));
+            add(reader, &one.reader);
+            add(window, &one.window_label);
+            add(window, &one.window);
+            add(compared, &one.compared_with_label);
             row
         })
         .collect();
-    let headings: &[&str] = if reader { &["AT", "WHERE YOU ARE", "WINDOW", "EXACTLY"] } else { &["AT", "WINDOW", "EXACTLY"] };
-    table(headings, rows, "It never runs again.");
+    table(&headings, rows, "It never runs again.");
+    if !explained.left_out.is_empty() {
+        println!("\nLeft out by the calendar:");
+        let rows = explained.left_out.iter().map(|one| {
+            let instead = one.moved_to.as_ref().map_or_else(|| "does not run".to_owned(), |to| format!("runs {to}"));
+            vec![one.local.clone(), one.day.clone(), instead]
+        });
+        table(&["AT", "DAY", "INSTEAD"], rows.collect(), "");
+    }
 }

@@ -1,5 +1,8 @@
 use clap::Args;
-use maple_lark_service::api::view::{DashboardView, ReportView, RunPage, SourceView};
+use maple_lark_service::api::{
+    CalendarView,
+    view::{DashboardView, ReportView, RunPage, SourceView},
+};
 
 use crate::{
     client::Client,
@@ -27,6 +30,21 @@ pub async fn dashboards(client: &Client, output: Output) -> Result<(), Failure> 
             .map(|one| vec![one.name.clone(), one.title.clone(), one.blocks.to_string(), one.parameters.join(", "), one.used_by.join(", ")])
             .collect();
         table(&["NAME", "TITLE", "BLOCKS", "PARAMETERS", "USED BY"], rows, "There are no dashboards yet; define one and apply it.");
+    });
+    Ok(())
+}
+
+pub async fn calendars(client: &Client, output: Output) -> Result<(), Failure> {
+    let found: Vec<CalendarView> = client.get("/calendars").await?;
+    output::print(output, &found, |found| {
+        let rows = found
+            .iter()
+            .map(|one| {
+                let next = one.next_days.first().map_or_else(|| "none".to_owned(), |day| format!("{} {}", day.date.format("%a %-d %b %Y"), day.name));
+                vec![one.name.clone(), one.title.clone(), one.events.to_string(), next, one.used_by.join(", ")]
+            })
+            .collect();
+        table(&["NAME", "TITLE", "EVENTS", "NEXT DAY", "USED BY"], rows, "There are no calendars yet; apply a folder with an .ics file.");
     });
     Ok(())
 }

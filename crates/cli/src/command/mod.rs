@@ -1,5 +1,6 @@
 //! One file for each command, or for a few that belong together.
 
+pub mod agenda;
 pub mod apply;
 pub mod backfill;
 pub mod download;

@@ -9,3 +9,4 @@ mod first_run;
 mod killed;
 mod place;
 mod schedule;
+mod year;

@@ -75,6 +75,30 @@ impl Place {
         std::fs::write(path, text).unwrap();
     }
 
+    /// The configuration for a service in the process of the test, whose environment is not
+    /// ours to change: secrets are in files.
+    pub fn config_for_this_process(&self) -> String {
+        let path = self.folder.path().join("in-process.toml");
+        let mut text = std::fs::read_to_string(&self.config).unwrap();
+        for name in ["DATABASE_URL_OF_LARK", "ADMIN_PASSWORD"] {
+            text = text.replace(&format!("env:{name}"), &format!("file:{}", self.secret_file(name)));
+        }
+        std::fs::write(&path, text).unwrap();
+        path.display().to_string()
+    }
+
+    /// The source of the small report for such a service.
+    pub fn source_for_this_process(&self) -> String {
+        let password = format!("file:{}", self.secret_file("ORRIN_READER_PASSWORD"));
+        SOURCE.replace("env:ORRIN_OPS_ADDRESS", &self.environment["ORRIN_OPS_ADDRESS"]).replace("env:ORRIN_READER_PASSWORD", &password)
+    }
+
+    fn secret_file(&self, name: &str) -> String {
+        let path = self.folder.path().join(name);
+        std::fs::write(&path, &self.environment[name]).unwrap();
+        path.display().to_string()
+    }
+
     /// Starts a service and waits until it is ready.
     pub fn serve(&self) -> Service {
         self.serve_with(&self.config, &self.address)

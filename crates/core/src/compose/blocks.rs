@@ -133,7 +133,7 @@ fn lines(
     context: &mut Context<'_>,
 ) -> Result<Body, String> {
     let time_index = column(table, query, time)?;
-    let window = context.snapshot.window;
+    let window = &context.snapshot.window;
     type Points = Vec<(DateTime<Utc>, Option<f64>)>;
     let mut groups: Vec<(String, Points)> = Vec::new();
     let instant = |row: &[Value]| match &row[time_index] {

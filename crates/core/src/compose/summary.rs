@@ -5,10 +5,14 @@ use crate::{
     status::Status,
 };
 
-pub fn summarise(sections: &[Section], failed: &[(String, String)]) -> Summary {
+pub fn summarise(sections: &[Section], failed: &[(String, String)], incomplete: Option<&str>) -> Summary {
     let mut lines = Vec::new();
     let mut worst = Status::Ok;
     let mut judged = 0;
+    if let Some(reason) = incomplete {
+        lines.push(format!("The data may be incomplete: {reason}"));
+        worst = Status::Unknown;
+    }
     for (title, _) in failed {
         lines.push(format!("“{title}” could not be made; see its place for the reason"));
         worst = Status::Critical;

@@ -52,7 +52,8 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
         report: "daily".into(),
         scheduled_for: at("2026-10-26T07:30:00Z"),
         made_at: at("2026-10-26T07:30:02Z"),
-        window: Window { from: at("2026-10-24T23:00:00Z"), to: at("2026-10-26T00:00:00Z"), zone: "Atlantic/Faroe".parse().unwrap() },
+        window: Window { from: at("2026-10-24T23:00:00Z"), to: at("2026-10-26T00:00:00Z"), zone: "Atlantic/Faroe".parse().unwrap(), within: None },
+        incomplete: None,
         values: BTreeMap::new(),
         definitions: vec![FrozenDefinition { file: "r".into(), text: REPORT.into() }, FrozenDefinition { file: "d".into(), text: dashboard(block) }],
         queries: vec![QueryRecord {
@@ -150,4 +151,50 @@ fn the_same_snapshot_gives_the_same_document_after_storage() {
     assert_eq!(stored, snapshot);
     assert_eq!(stored.to_bytes(), bytes);
     assert_eq!(compose(&stored).unwrap(), compose(&snapshot).unwrap());
+}
+
+mod quiet {
+    use super::*;
+    use crate::{
+        definition::{Placed, SendWhen},
+        quiet::reason,
+        status::Status,
+    };
+
+    fn said(outcome: Outcome, send_when: SendWhen, incomplete: Option<&str>) -> Option<String> {
+        let mut snapshot = snapshot("show = \"figures\"", outcome);
+        snapshot.incomplete = incomplete.map(str::to_owned);
+        let (mut report, _) = snapshot.definitions().unwrap();
+        report.send_when = send_when;
+        reason(&report, &snapshot, &compose(&snapshot).unwrap())
+    }
+
+    fn rows() -> SendWhen {
+        SendWhen::Rows(vec![Placed { value: "q".into(), place: Default::default() }])
+    }
+
+    fn table(rows: usize) -> Outcome {
+        let column = Column { name: "n".into(), kind: ColumnKind::Integer };
+        Outcome::Rows(Table { columns: vec![column], rows: vec![vec![Value::Integer(1)]; rows], truncated: false })
+    }
+
+    #[test]
+    fn a_run_is_quiet_only_when_all_is_known_to_be_well() {
+        assert_eq!(said(table(0), SendWhen::Always, None), None);
+        assert_eq!(said(table(0), rows(), None).as_deref(), Some("no rows in \"q\""));
+        assert_eq!(said(table(1), rows(), None), None);
+        assert_eq!(said(Outcome::Failed("gone".into()), rows(), None), None);
+        assert_eq!(said(table(0), rows(), Some("the backup is late")), None);
+        assert_eq!(said(table(1), SendWhen::Status(Status::Warning), None).as_deref(), Some("nothing is warning or critical"));
+        assert_eq!(said(table(1), SendWhen::Status(Status::Critical), None).as_deref(), Some("nothing is critical"));
+    }
+
+    #[test]
+    fn data_that_was_not_ready_is_said_first() {
+        let mut snapshot = snapshot("show = \"figures\"", table(1));
+        snapshot.incomplete = Some("the backup is late".into());
+        let document = compose(&snapshot).unwrap();
+        assert_eq!(document.summary.lines[0], "The data may be incomplete: the backup is late");
+        assert_ne!(document.summary.status, Status::Ok);
+    }
 }

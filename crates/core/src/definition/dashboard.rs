@@ -13,6 +13,7 @@ use crate::{
     query_text::QueryText,
     status::{Thresholds, Worse},
     unit::Unit,
+    window::{Step, Times, Window},
 };
 
 #[derive(Debug, Clone, PartialEq)]
@@ -89,8 +90,25 @@ pub struct Query {
     pub text: QueryText,
     /// The text as the author wrote it.
     pub written: String,
+    /// The resampling step behind `:steps`; one that fits the window if nothing is said.
+    pub step: Option<Step>,
     pub columns: Vec<ColumnHint>,
     pub place: Place,
+}
+
+/// How many points across a figure shows well.
+const POINTS_ACROSS_HALF: usize = 160;
+const POINTS_ACROSS_FULL: usize = 320;
+
+impl Dashboard {
+    /// The step behind a query's `:steps`: its own, or one that fits the window and the
+    /// widest figure that shows the query.
+    pub fn step(&self, query: &Query, window: &Window) -> Step {
+        let blocks = self.sections.iter().flat_map(|section| &section.blocks);
+        let shows = blocks.filter(|block| block.query.as_ref().is_some_and(|name| name.value == query.name));
+        let wide = shows.map(|block| block.width).any(|width| width == Width::Full);
+        query.step.unwrap_or_else(|| Step::fitting(window, if wide { POINTS_ACROSS_FULL } else { POINTS_ACROSS_HALF }))
+    }
 }
 
 impl Query {
@@ -165,7 +183,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Dashboard> {
 
 fn read_parameter(node: Node<'_>) -> Parameter {
     let name = read_identifier(&node, "name");
-    if name == "from" || name == "to" {
+    if Times::NAMES.contains(&name.as_str()) {
         node.report("name", format!("\"{name}\" is the window's own parameter; choose another name"));
     }
     let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
@@ -239,9 +257,10 @@ fn read_query(node: Node<'_>) -> Option<Query> {
             hint
         })
         .collect();
+    let step = node.parsed::<Step>("step");
     let place = node.place();
     node.close();
-    Some(Query { name, source, text: text?, written: sql.value, columns, place })
+    Some(Query { name, source, text: text?, written: sql.value, step, columns, place })
 }
 
 fn read_section(node: Node<'_>, queries: &[Query]) -> Section {

@@ -4,6 +4,7 @@
 //! raw TOML. [`DefinitionSet::check`] then looks at what files say of one another.
 
 mod dashboard;
+pub mod edit;
 mod reader;
 mod report;
 mod schedule;
@@ -14,13 +15,13 @@ use serde::{Deserialize, Serialize};
 
 pub use dashboard::{Block, BlockKind, ColumnHint, Dashboard, Parameter, ParameterKind, ParameterValue, Query, Section, Width};
 pub use reader::{Place, Placed, Problem};
-pub use report::{Audience, BadMailbox, Format, Mailbox, OnFailedBlock, Report};
+pub use report::{AtDeadline, Audience, BadMailbox, Format, Mailbox, OnFailedBlock, Readiness, Report, SendWhen};
 pub use set::DefinitionSet;
 pub use source::{PostgresqlSource, Setting, Source, SourceKind, Tls, split_address};
 
 use reader::{Node, Reader};
 
-use crate::{schedule::Schedule, window::WindowRule, zone::Zone};
+use crate::{calendar::Calendar, schedule::Schedule, window::WindowRule, zone::Zone};
 
 /// What a definition file defines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -29,16 +30,18 @@ pub enum Kind {
     Source,
     Dashboard,
     Report,
+    Calendar,
 }
 
 impl Kind {
-    pub const ALL: [Kind; 3] = [Kind::Source, Kind::Dashboard, Kind::Report];
+    pub const ALL: [Kind; 4] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar];
 
     pub fn name(self) -> &'static str {
         match self {
             Kind::Source => "source",
             Kind::Dashboard => "dashboard",
             Kind::Report => "report",
+            Kind::Calendar => "calendar",
         }
     }
 
@@ -53,6 +56,7 @@ pub enum Definition {
     Source(Source),
     Dashboard(Dashboard),
     Report(Report),
+    Calendar(Calendar),
 }
 
 impl Definition {
@@ -61,6 +65,7 @@ impl Definition {
             Definition::Source(_) => Kind::Source,
             Definition::Dashboard(_) => Kind::Dashboard,
             Definition::Report(_) => Kind::Report,
+            Definition::Calendar(_) => Kind::Calendar,
         }
     }
 
@@ -69,6 +74,7 @@ impl Definition {
             Definition::Source(source) => &source.name,
             Definition::Dashboard(dashboard) => &dashboard.name,
             Definition::Report(report) => &report.name,
+            Definition::Calendar(calendar) => &calendar.name,
         }
     }
 
@@ -77,6 +83,7 @@ impl Definition {
             Definition::Source(source) => &source.title,
             Definition::Dashboard(dashboard) => &dashboard.title,
             Definition::Report(report) => &report.title,
+            Definition::Calendar(calendar) => &calendar.title,
         }
     }
 
@@ -85,14 +92,18 @@ impl Definition {
             Definition::Source(source) => &source.place,
             Definition::Dashboard(dashboard) => &dashboard.place,
             Definition::Report(report) => &report.place,
+            Definition::Calendar(calendar) => &calendar.place,
         }
     }
 
-    /// Parses one file. `file` is only used to say where problems are.
+    /// Parses one file: iCalendar if its name ends in `.ics`, else TOML.
     ///
     /// # Errors
     /// Every problem found in the file, in the order of its lines; never an empty list.
     pub fn parse(file: &str, text: &str) -> Result<Self, Vec<Problem>> {
+        if file.ends_with(".ics") {
+            return Calendar::parse(file, text).map(Definition::Calendar);
+        }
         let reader = Reader::new(file, text);
         let document = match toml_edit::Document::parse(text) {
             Ok(document) => document,
@@ -103,7 +114,7 @@ impl Definition {
         };
         let parsed = {
             let root = Node::new(&reader, document.as_table(), "", 0);
-            let present: Vec<Kind> = Kind::ALL.into_iter().filter(|kind| root.has(kind.name())).collect();
+            let present: Vec<Kind> = [Kind::Source, Kind::Dashboard, Kind::Report].into_iter().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
                 [Kind::Source] => source::read(&root).map(Definition::Source),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
@@ -154,11 +165,16 @@ pub fn schedule_and_window(file: &str, text: &str) -> Result<(Zone, Option<Sched
 /// Reads the `name` of a definition: what it is called everywhere, in small letters.
 fn read_name(node: &Node<'_>) -> String {
     let name = node.required("name");
-    let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
-    if !name.value.is_empty() && (!name.value.chars().all(valid) || name.value.len() > 60 || name.value.starts_with('-') || name.value.ends_with('-')) {
+    if !name.value.is_empty() && !is_name(&name.value) {
         node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
     }
     name.value
+}
+
+/// Whether a text can name a definition.
+pub(crate) fn is_name(text: &str) -> bool {
+    let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+    !text.is_empty() && text.chars().all(valid) && text.len() <= 60 && !text.starts_with('-') && !text.ends_with('-')
 }
 
 #[cfg(test)]

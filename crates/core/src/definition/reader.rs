@@ -196,6 +196,16 @@ impl<'a> Node<'a> {
         number
     }
 
+    /// `true` or `false`.
+    pub fn truth(&self, key: &'static str) -> Option<bool> {
+        let item = self.get(key)?;
+        let truth = item.as_bool();
+        if truth.is_none() {
+            self.wrong_type(key, item, "true or false");
+        }
+        truth
+    }
+
     /// A whole number within `range`.
     pub fn whole(&self, key: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
         let item = self.get(key)?;

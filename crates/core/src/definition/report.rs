@@ -12,9 +12,11 @@ use super::{
 };
 use crate::{
     message::{self, Template},
+    query_text::QueryText,
     schedule::{self, Schedule, WEEKDAY_NAMES},
     span::Span,
-    window::{CalendarUnit, WindowKind, WindowRule},
+    status::Status,
+    window::{CalendarUnit, Comparison, Hours, WindowKind, WindowRule, Within},
     zone::Zone,
 };
 
@@ -35,6 +37,11 @@ pub struct Report {
     pub on_failed_block: OnFailedBlock,
     /// How long a run may take before it fails, in seconds.
     pub time_limit_seconds: u64,
+    /// Whether its runs may be under way side by side.
+    pub overlap: bool,
+    /// What a scheduled run waits for.
+    pub readiness: Option<Readiness>,
+    pub send_when: SendWhen,
     pub subject: Template,
     pub message: Option<Template>,
     pub place: Place,
@@ -79,6 +86,45 @@ pub enum OnFailedBlock {
     Hold,
     /// Send it, plainly marked.
     Send,
+}
+
+/// A question that must be answered with yes before a scheduled run collects its data.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Readiness {
+    pub source: Placed<String>,
+    /// A query whose first value is true or false.
+    pub text: QueryText,
+    pub written: String,
+    /// How long to wait before asking again, in seconds.
+    pub every_seconds: u64,
+    /// How long after its instant a run waits at most, in seconds.
+    pub deadline_seconds: u64,
+    pub at_deadline: AtDeadline,
+    pub place: Place,
+}
+
+/// What becomes of a run whose data is not ready in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AtDeadline {
+    /// It is made and sent, marked as incomplete.
+    Run,
+    /// It is held, and its owner told.
+    #[default]
+    Hold,
+    /// It is put on record as skipped.
+    Skip,
+}
+
+/// When a run's documents are worth a mail.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub enum SendWhen {
+    #[default]
+    Always,
+    /// When one of these queries has a row.
+    Rows(Vec<Placed<String>>),
+    /// When something in the document is at least this bad.
+    Status(Status),
 }
 
 /// Recipients and the parameter values that they may see.
@@ -170,6 +216,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
             3600
         }
     };
+    let overlap = node.truth("overlap").unwrap_or(false);
     let mut formats = Vec::new();
     for text in node.texts("formats") {
         match Format::from_name(&text.value) {
@@ -193,6 +240,8 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     };
     let has_schedule = root.has("schedule");
     let schedule = root.table("schedule").and_then(super::schedule::read);
+    let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
+    let send_when = root.table("send").map(read_send_when).unwrap_or_default();
     let parameters = read_values(root.table("parameters"));
     let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
     for (index, audience) in audiences.iter().enumerate() {
@@ -234,6 +283,9 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         audiences,
         on_failed_block,
         time_limit_seconds,
+        overlap,
+        readiness,
+        send_when,
         subject,
         message,
         place,
@@ -250,6 +302,8 @@ pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
     let interval = node.text("interval");
     let lag = node.parsed::<Span>("lag");
     let week_starts = node.choice("week-starts", &WEEKDAY_NAMES).and_then(schedule::weekday_from_name).unwrap_or(chrono::Weekday::Mon);
+    let compare = node.choice("compare", &Comparison::NAMES).and_then(Comparison::from_name);
+    let within = read_within(&node);
     if shapes.len() != 1 {
         node.report_self("a window has exactly one of previous = \"day\", last = \"PT24H\", to-date = \"month\" or interval = \"2026-01-01/2026-02-01\"");
         node.close();
@@ -275,7 +329,81 @@ pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
         }),
     };
     node.close();
-    Some(WindowRule { kind: kind?, lag, week_starts })
+    Some(WindowRule { kind: kind?, lag, week_starts, within, compare })
+}
+
+fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
+    let source = node.required("source");
+    let sql = node.required("sql");
+    let text = QueryText::parse(&sql.value)
+        .map_err(|error| {
+            if !sql.value.is_empty() {
+                node.report("sql", error.to_string())
+            }
+        })
+        .ok();
+    let seconds = |key, least: i64, most: i64, usual: u64| match node.parsed::<Span>(key).map(|span| span.elapsed()) {
+        None => usual,
+        Some(Some(length)) if (least..=most).contains(&length.num_seconds()) => length.num_seconds() as u64,
+        Some(_) => {
+            node.report(key, format!("must be between \"{}\" and \"{}\"", in_seconds(least), in_seconds(most)));
+            usual
+        }
+    };
+    let every_seconds = seconds("every", 1, 86_400, 60);
+    let deadline_seconds = seconds("deadline", 1, 7 * 86_400, 3600);
+    let at_deadline = match node.choice("at-deadline", &["hold", "run", "skip"]) {
+        Some("run") => AtDeadline::Run,
+        Some("skip") => AtDeadline::Skip,
+        _ => AtDeadline::Hold,
+    };
+    if !has_schedule {
+        node.report_self("only scheduled runs wait, and this report has no [schedule]");
+    }
+    let place = node.place();
+    node.close();
+    Some(Readiness { source, text: text?, written: sql.value, every_seconds, deadline_seconds, at_deadline, place })
+}
+
+fn in_seconds(seconds: i64) -> Span {
+    Span { months: 0, days: 0, seconds: seconds as u64 }
+}
+
+fn read_send_when(node: Node<'_>) -> SendWhen {
+    let when = node.required_choice("when", &["always", "rows", "warning", "critical"]);
+    let queries = node.texts("queries");
+    if when == Some("rows") && queries.is_empty() {
+        node.report_self("say which queries: queries = [\"failed-jobs\"]");
+    } else if when != Some("rows") && node.has("queries") {
+        node.report("queries", "queries goes with when = \"rows\" only");
+    }
+    node.close();
+    match when {
+        Some("rows") => SendWhen::Rows(queries),
+        Some("warning") => SendWhen::Status(Status::Warning),
+        Some("critical") => SendWhen::Status(Status::Critical),
+        _ => SendWhen::Always,
+    }
+}
+
+fn read_within(node: &Node<'_>) -> Option<Within> {
+    let hours = node.texts("only-hours");
+    let hours = hours.iter().filter_map(|text| text.value.parse::<Hours>().map_err(|error| node.report("only-hours", error.to_string())).ok()).collect();
+    let mut days = Vec::new();
+    for text in node.texts("only-days") {
+        match (text.value.as_str(), schedule::weekday_from_name(&text.value)) {
+            ("weekday", _) => days.extend(WEEKDAY_NAMES[..5].iter().filter_map(|name| schedule::weekday_from_name(name))),
+            (_, Some(day)) => days.push(day),
+            (other, None) => {
+                let near = crate::nearest::suggestion(other, WEEKDAY_NAMES);
+                node.report("only-days", format!("\"{other}\" is not a weekday, nor \"weekday\" for Monday to Friday.{near}"));
+            }
+        }
+    }
+    Within::new(hours, days)
+        .map_err(|(one, other)| node.report("only-hours", format!("{one} and {other} overlap; join them or make them apart")))
+        .ok()
+        .flatten()
 }
 
 type Instant = chrono::DateTime<chrono::Utc>;

@@ -5,7 +5,7 @@ use chrono::{NaiveDate, NaiveDateTime, NaiveTime};
 use super::reader::{Node, Placed};
 use crate::{
     nearest::suggestion,
-    schedule::{Crontab, Days, Missed, MonthDay, Recurrence, Rule, Schedule, WEEKDAY_NAMES, weekday_from_name},
+    schedule::{Crontab, Days, Missed, MonthDay, OnNamedDay, Recurrence, Rule, Schedule, WEEKDAY_NAMES, weekday_from_name},
     span::Span,
 };
 
@@ -29,6 +29,15 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
         _ => Missed::Latest,
     };
     let grace = node.parsed::<Span>("grace");
+    let calendars = node.texts("calendar");
+    let on_named_day = match node.choice("on-calendar-day", &["skip", "next-working-day", "previous-working-day"]) {
+        Some("next-working-day") => OnNamedDay::NextWorkingDay,
+        Some("previous-working-day") => OnNamedDay::PreviousWorkingDay,
+        _ => OnNamedDay::Skip,
+    };
+    if node.has("on-calendar-day") && calendars.is_empty() {
+        node.report("on-calendar-day", "there is no calendar to go by; write for instance calendar = \"holidays\"");
+    }
     if shapes.len() != 1 {
         node.report_self(
             "a schedule has exactly one of every = \"day\", once = \"2026-12-01T07:30\", crontab = \"30 7 * * 1-5\" or rule = \"FREQ=MONTHLY;BYDAY=1MO\"",
@@ -68,10 +77,15 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
                 .map(Recurrence::Rule)
         }
     };
+    if on_named_day != OnNamedDay::Skip && matches!(recurrence, Some(Recurrence::Interval(_))) {
+        node.report("on-calendar-day", "runs of an interval can be skipped, but not moved; remove it, or set every = \"day\" with times");
+    }
     let schedule = recurrence.and_then(|recurrence| Schedule::new(recurrence, starts, ends).map_err(|error| node.report_self(error.to_string())).ok());
     node.close();
     let mut schedule = schedule?.with_most_runs(most_runs);
     schedule.missed = missed;
+    schedule.calendars = calendars;
+    schedule.on_named_day = on_named_day;
     if let Some(grace) = grace {
         schedule.grace = grace;
     }

@@ -16,6 +16,8 @@ pub struct Source {
     pub timeout_seconds: u64,
     /// How many rows one query may return; more are cut off and said to be.
     pub row_limit: usize,
+    /// How many queries one service process asks it at a time.
+    pub at_a_time: usize,
     pub kind: SourceKind,
     pub place: Place,
 }
@@ -123,11 +125,12 @@ pub(super) fn read(root: &Node<'_>) -> Option<Source> {
             30
         }
     };
+    let at_a_time = node.whole("at-a-time", 1..=100).unwrap_or(4) as usize;
     let row_limit = node.whole("row-limit", 1..=1_000_000).unwrap_or(100_000) as usize;
     let place = node.place();
     node.close();
     let kind = SourceKind::Postgresql(PostgresqlSource { address: address?, database: database?, user: user?, password, tls });
-    Some(Source { name, title, timeout_seconds, row_limit, kind, place })
+    Some(Source { name, title, timeout_seconds, row_limit, at_a_time, kind, place })
 }
 
 /// `host:port` taken apart; IPv6 addresses stand in brackets.

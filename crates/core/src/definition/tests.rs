@@ -120,6 +120,32 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (DASHBOARD.replace("unit = \"ms\"", "unit = \"msec\""), "query[1].column[1].unit: \"msec\" is not a unit"),
         (DASHBOARD.replace("critical = 800", "critical = 100"), "query[1].column[1].critical: critical is on the better side of warning"),
         (DASHBOARD.replace("default = \"all\"", "default = \"al\""), "parameter[1].default: \"al\" is not one of \"all\", \"skarvoy\". Did you mean \"all\"?"),
+        (
+            REPORT.replace("previous = \"day\"", "previous = \"day\"\nonly-hours = [\"08:00-12:00\", \"11:00-17:00\"]"),
+            "window.only-hours: 08:00-12:00 and 11:00-17:00 overlap",
+        ),
+        (
+            REPORT.replace("previous = \"day\"", "previous = \"day\"\nonly-days = \"mondy\""),
+            "window.only-days: \"mondy\" is not a weekday, nor \"weekday\" for Monday to Friday. Did you mean \"monday\"?",
+        ),
+        (REPORT.replace("previous = \"day\"", "previous = \"day\"\ncompare = \"lastweek\""), "window.compare: \"lastweek\" is not one of"),
+        (REPORT.replace("at = \"07:30\"", "at = \"07:30\"\non-calendar-day = \"skip\""), "schedule.on-calendar-day: there is no calendar to go by"),
+        (
+            REPORT.replace("every = \"weekday\"\nat = \"07:30\"", "every = \"PT1H\"\ncalendar = \"x\"\non-calendar-day = \"next-working-day\""),
+            "schedule.on-calendar-day: runs of an interval can be skipped, but not moved",
+        ),
+        (
+            REPORT.replace("[schedule]", "[readiness]\nsource = \"operations\"\nsql = \"select true\"\ndeadline = \"P1M\"\n[schedule]"),
+            "readiness.deadline: must be between \"PT1S\" and \"PT168H\"",
+        ),
+        (REPORT.replace("[schedule]", "[send]\nwhen = \"rows\"\n[schedule]"), "send: say which queries"),
+        (
+            REPORT.replace("[schedule]", "[send]\nwhen = \"critical\"\nqueries = [\"latency\"]\n[schedule]"),
+            "send.queries: queries goes with when = \"rows\" only",
+        ),
+        (REPORT.replace("formats =", "overlap = \"yes\"\nformats ="), "report.overlap: must be true or false, but is a string"),
+        (DASHBOARD.replace("[[query.column]]", "step = \"PT7M\"\n[[query.column]]"), "query[1].step: \"PT7M\" is not a resampling step"),
+        (DASHBOARD.replace("name = \"port\"", "name = \"steps\""), "parameter[1].name: \"steps\" is the window's own parameter"),
         ("[source".to_owned(), "x.toml:1:8: "),
         ("a = 1".to_owned(), "x.toml:1:1: the file defines nothing"),
     ];
@@ -191,4 +217,44 @@ fn addresses_that_could_inject_headers_are_refused() {
     }
     let good: Mailbox = "Jógvan Á. <jogvan@orrin-sound.example>".parse().unwrap();
     assert_eq!((good.name.as_deref(), good.address.as_str()), (Some("Jógvan Á."), "jogvan@orrin-sound.example"));
+}
+
+#[test]
+fn what_one_file_says_of_another_is_checked() {
+    let found = |texts: &[&str]| set(texts).check().iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+    let calendar = REPORT.replace("at = \"07:30\"", "at = \"07:30\"\ncalendar = \"holiday\"");
+    let mut with_calendar = set(&[SOURCE, DASHBOARD, &calendar]);
+    assert!(found(&[SOURCE, DASHBOARD, &calendar]).contains("schedule.calendar: there is no calendar \"holiday\"; it would be a file \"holiday.ics\""));
+    let ics = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Closed\r\nDTSTART;VALUE=DATE:20261123\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    with_calendar.put(Definition::parse("holiday.ics", ics).unwrap());
+    assert_eq!(with_calendar.check(), []);
+    let report = &with_calendar.reports["daily"];
+    let plan = with_calendar.plan(report).unwrap();
+    assert_eq!(plan.next_after("2026-11-21T00:00:00Z".parse().unwrap()).unwrap().to_rfc3339(), "2026-11-24T07:30:00+00:00");
+
+    let readiness = |sql: &str| REPORT.replace("[schedule]", &format!("[readiness]\nsource = \"operation\"\nsql = \"{sql}\"\n[schedule]"));
+    let said = found(&[SOURCE, DASHBOARD, &readiness("select max(at) >= :too from samples")]);
+    assert!(said.contains("there is no source \"operation\". Did you mean \"operations\"?"), "{said}");
+    assert!(said.contains("the SQL uses :too, but no dashboard of this report has a parameter of that name. Did you mean \"to\"?"), "{said}");
+    let no_default = DASHBOARD.replace("default = \"all\"\n", "");
+    let said = found(&[SOURCE, &no_default, &readiness("select :port = 'x'")]);
+    assert!(said.contains("uses :port, which has no value that holds for all audiences"), "{said}");
+
+    let rows = REPORT.replace("[schedule]", "[send]\nwhen = \"rows\"\nqueries = [\"latncy\"]\n[schedule]");
+    assert!(found(&[SOURCE, DASHBOARD, &rows]).contains("no dashboard of this report has a query \"latncy\". Did you mean \"latency\"?"));
+    let compares = DASHBOARD.replace("at >= :from", "at >= :compare_from");
+    assert!(found(&[SOURCE, &compares, REPORT]).contains("uses the comparison window, so [window] needs for instance compare = \"window-before\""));
+    assert_eq!(found(&[SOURCE, &compares, &REPORT.replace("previous = \"day\"", "previous = \"day\"\ncompare = \"last-week\"")]), "");
+}
+
+#[test]
+fn the_step_of_a_query_fits_its_widest_figure() {
+    let set = set(&[SOURCE, DASHBOARD, REPORT]);
+    let window = set.reports["daily"].window.window("2026-11-23T07:30:00Z".parse().unwrap(), "Atlantic/Faroe".parse().unwrap());
+    let dashboard = &set.dashboards["ferries"];
+    assert_eq!(dashboard.step(&dashboard.queries[0], &window).to_string(), "PT5M");
+    let Definition::Dashboard(half) = Definition::parse("x.toml", &DASHBOARD.replace("show = \"line\"", "show = \"line\"\nwidth = \"half\"")).unwrap() else {
+        panic!()
+    };
+    assert_eq!(half.step(&half.queries[0], &window).to_string(), "PT10M");
 }

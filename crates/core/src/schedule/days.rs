@@ -4,7 +4,7 @@ use chrono::{Datelike, NaiveDate, TimeDelta, Weekday};
 use serde::{Deserialize, Serialize};
 
 use super::weekday_name;
-use crate::zone::week_start;
+use crate::{calendar::NamedDays, zone::week_start};
 
 /// A choice of civil dates. Lists in it are never empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,7 +35,7 @@ pub enum Days {
 pub enum MonthDay {
     Date(u32),
     Last,
-    /// The last Monday to Friday.
+    /// The last Monday to Friday that the schedule's calendar does not name.
     LastWorkingDay,
     Nth(u32, u8),
     LastWeekday(u8),
@@ -64,13 +64,16 @@ impl MonthDay {
         Some(Self::Nth(nth, day))
     }
 
-    fn is(self, date: NaiveDate) -> bool {
+    fn is(self, date: NaiveDate, named: Option<&NamedDays>) -> bool {
         let weekday = date.weekday().num_days_from_monday() as u8;
         let last = |date: NaiveDate| (date + TimeDelta::days(1)).month() != date.month();
         match self {
             Self::Date(day) => date.day() == day,
             Self::Last => last(date),
-            Self::LastWorkingDay => weekday < 5 && (last(date) || (weekday == 4 && (date + TimeDelta::days(3)).month() != date.month())),
+            Self::LastWorkingDay => {
+                let working = |date: NaiveDate| date.weekday().num_days_from_monday() < 5 && !named.is_some_and(|named| named.contains(date));
+                working(date) && !date.iter_days().skip(1).take_while(|later| later.month() == date.month()).any(working)
+            }
             Self::Nth(nth, day) => weekday == day && (date.day() - 1) / 7 + 1 == nth,
             Self::LastWeekday(day) => weekday == day && (date + TimeDelta::days(7)).month() != date.month(),
         }
@@ -101,7 +104,7 @@ fn ordinal(day: u32) -> String {
 }
 
 impl Days {
-    pub fn contains(&self, date: NaiveDate) -> bool {
+    pub fn contains(&self, date: NaiveDate, named: Option<&NamedDays>) -> bool {
         match self {
             Days::Every => true,
             Days::On(days) => days.contains(&date.weekday()),
@@ -110,7 +113,7 @@ impl Days {
                 let weeks = (week_start(date, Weekday::Mon) - week_start(*from, Weekday::Mon)).num_days() / 7;
                 on.contains(&date.weekday()) && weeks.rem_euclid(i64::from(*step)) == 0
             }
-            Days::Monthly(days) => days.iter().any(|day| day.is(date)),
+            Days::Monthly(days) => days.iter().any(|day| day.is(date, named)),
             Days::Yearly(days) => days.contains(&(date.month(), date.day())),
         }
     }
@@ -118,8 +121,8 @@ impl Days {
     /// The first date at or after `date` that is chosen. Every choice that passed the
     /// checks of a schedule has one within 28 years at most, one whole round of weekdays
     /// and leap years but for the turns of centuries, which add up to twelve.
-    pub(super) fn next(&self, date: NaiveDate) -> Option<NaiveDate> {
-        date.iter_days().take(366 * 40).find(|date| self.contains(*date))
+    pub(super) fn next(&self, date: NaiveDate, named: Option<&NamedDays>) -> Option<NaiveDate> {
+        date.iter_days().take(366 * 40).find(|date| self.contains(*date, named))
     }
 
     /// For people: `every Monday and Thursday`, `on the last Friday of every month`.

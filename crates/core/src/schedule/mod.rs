@@ -6,13 +6,15 @@
 
 mod civil;
 mod days;
+mod plan;
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc, Weekday};
 use serde::{Deserialize, Serialize};
 
-use crate::{span::Span, zone::Zone};
+use crate::{calendar::NamedDays, definition::Placed, span::Span, zone::Zone};
 pub use civil::{Crontab, Rule};
 pub use days::{Days, MonthDay};
+pub use plan::{LeftOut, Plan};
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -33,7 +35,7 @@ pub enum Recurrence {
 
 /// A recurrence within optional first and last civil dates, both included, and optionally
 /// for a number of runs only.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Schedule {
     pub recurrence: Recurrence,
     pub starts: Option<NaiveDate>,
@@ -43,6 +45,21 @@ pub struct Schedule {
     pub missed: Missed,
     /// How late an instant may be noticed and still count as being on time.
     pub grace: Span,
+    /// The calendars on whose days it does not run as usual.
+    pub calendars: Vec<Placed<String>>,
+    pub on_named_day: OnNamedDay,
+}
+
+/// What becomes of a run on a day that a calendar of the schedule names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnNamedDay {
+    #[default]
+    Skip,
+    /// At the same time of the next working day: Monday to Friday, and not named.
+    NextWorkingDay,
+    /// At the same time of the working day before.
+    PreviousWorkingDay,
 }
 
 /// What becomes of instants that passed while nobody ran them.
@@ -118,7 +135,16 @@ impl Schedule {
         {
             return Err(ImpossibleSchedule::EndsBeforeStart { starts, ends });
         }
-        let schedule = Self { recurrence, starts, ends, most_runs: None, missed: Missed::default(), grace: FIVE_MINUTES };
+        let schedule = Self {
+            recurrence,
+            starts,
+            ends,
+            most_runs: None,
+            missed: Missed::default(),
+            grace: FIVE_MINUTES,
+            calendars: Vec::new(),
+            on_named_day: OnNamedDay::Skip,
+        };
         // Zones differ by hours; what never runs in one of them does not in any other.
         if ends.is_some() && schedule.next_after(DateTime::<Utc>::MIN_UTC + TimeDelta::days(366_000), Zone::UTC).is_none() {
             return Err(ImpossibleSchedule::Never);
@@ -143,6 +169,7 @@ impl Schedule {
     }
 
     /// The first scheduled instant strictly after `after`, or nothing once it has ended.
+    /// Calendars are not looked at; see [`Plan`].
     ///
     /// ```
     /// # use maple_lark_core::schedule::{Days, Recurrence, Schedule};
@@ -154,6 +181,11 @@ impl Schedule {
     /// assert_eq!(next.to_rfc3339(), "2026-03-29T01:00:00+00:00");
     /// ```
     pub fn next_after(&self, after: DateTime<Utc>, zone: Zone) -> Option<DateTime<Utc>> {
+        self.next_among(after, zone, None)
+    }
+
+    /// The same, where a choice of days may depend on the days that are named.
+    fn next_among(&self, after: DateTime<Utc>, zone: Zone, named: Option<&NamedDays>) -> Option<DateTime<Utc>> {
         let floor = self.starts.map_or(after, |date| after.max(zone.start_of(date) - TimeDelta::nanoseconds(1)));
         let next = match &self.recurrence {
             Recurrence::Interval(span) => {
@@ -168,7 +200,7 @@ impl Schedule {
                 // later one may: in the second pass of a fold, where it has been before.
                 let mut time = zone.local(floor);
                 loop {
-                    time = next_civil(civil, time)?;
+                    time = next_civil(civil, time, named)?;
                     let instant = zone.instant(time);
                     if instant > floor {
                         break Some(instant);
@@ -207,6 +239,15 @@ impl Schedule {
         }
         if let Some(ends) = self.ends {
             text += &format!(", until {}", ends.format("%-d %B %Y"));
+        }
+        if !self.calendars.is_empty() {
+            let names: Vec<String> = self.calendars.iter().map(|name| format!("\"{}\"", name.value)).collect();
+            let (which, names) = (if names.len() == 1 { "calendar" } else { "calendars" }, list(&names));
+            text += &match self.on_named_day {
+                OnNamedDay::Skip => format!(", except on the days of the {which} {names}"),
+                OnNamedDay::NextWorkingDay => format!(", moved from the days of the {which} {names} to the next working day"),
+                OnNamedDay::PreviousWorkingDay => format!(", moved from the days of the {which} {names} to the working day before"),
+            };
         }
         if let Some(most) = self.most_runs {
             text += &format!(", {most} {} in all", if most == 1 { "run" } else { "runs" });
@@ -248,12 +289,12 @@ fn check_days(days: &mut Days) -> Result<(), ImpossibleSchedule> {
 }
 
 /// The first civil time of a recurrence strictly after `after`.
-fn next_civil(recurrence: &Recurrence, after: NaiveDateTime) -> Option<NaiveDateTime> {
+fn next_civil(recurrence: &Recurrence, after: NaiveDateTime, named: Option<&NamedDays>) -> Option<NaiveDateTime> {
     match recurrence {
         Recurrence::Once(at) => (*at > after).then_some(*at),
         Recurrence::Times { days, at } => {
-            let today = days.contains(after.date()).then(|| at.iter().map(|time| after.date().and_time(*time)).find(|time| *time > after)).flatten();
-            today.or_else(|| Some(days.next(after.date().succ_opt()?)?.and_time(*at.first()?)))
+            let today = days.contains(after.date(), named).then(|| at.iter().map(|time| after.date().and_time(*time)).find(|time| *time > after)).flatten();
+            today.or_else(|| Some(days.next(after.date().succ_opt()?, named)?.and_time(*at.first()?)))
         }
         Recurrence::Crontab(crontab) => crontab.next(after),
         Recurrence::Rule(rule) => rule.next(after),
@@ -262,7 +303,7 @@ fn next_civil(recurrence: &Recurrence, after: NaiveDateTime) -> Option<NaiveDate
     }
 }
 
-fn list(items: &[String]) -> String {
+pub(crate) fn list(items: &[String]) -> String {
     match items {
         [] => String::new(),
         [one] => one.clone(),
@@ -411,6 +452,8 @@ mod tests {
                 "2026-11-01T00:00:00Z",
                 &["2026-11-06T00:00", "2026-11-13T00:00", "2026-11-20T00:00", "2026-11-27T00:00", "2026-12-04T00:00", "2026-12-11T00:00", "2026-12-13T00:00"],
             ),
+            // A field that begins with a star restricts nothing by itself, so both must fit.
+            ("0 0 */2 * 1-5", "2026-11-06T12:00:00Z", &["2026-11-09T00:00", "2026-11-11T00:00", "2026-11-13T00:00", "2026-11-17T00:00"]),
             ("0 12 29 2 *", "2026-01-01T00:00:00Z", &["2028-02-29T12:00", "2032-02-29T12:00"]),
             ("15 14 1 jan,jul *", "2026-01-01T14:15:00Z", &["2026-07-01T14:15", "2027-01-01T14:15"]),
             ("0 22 * * 0", "2026-11-23T00:00:00Z", &["2026-11-29T22:00"]),
@@ -552,21 +595,78 @@ mod tests {
         assert_eq!(every("PT15M").sentence(), "Every 15 minutes");
     }
 
+    fn any_crontab() -> impl Strategy<Value = (String, [Vec<u32>; 5])> {
+        // Each field as a text and as the numbers it stands for, worked out here by themselves.
+        let field = |first: u32, last: u32| {
+            let star = Just(("*".to_owned(), (first..=last).collect::<Vec<_>>()));
+            let step = (1u32..=15).prop_map(move |step| (format!("*/{step}"), (first..=last).step_by(step as usize).collect()));
+            let range = (first..=last, first..=last, 1u32..4).prop_map(|(a, b, step)| {
+                let (low, high) = (a.min(b), a.max(b));
+                (format!("{low}-{high}/{step}"), (low..=high).step_by(step as usize).collect())
+            });
+            let list = proptest::collection::btree_set(first..=last, 1..4)
+                .prop_map(|set| (set.iter().map(u32::to_string).collect::<Vec<_>>().join(","), set.into_iter().collect()));
+            prop_oneof![2 => star, 1 => step, 1 => range, 2 => list]
+        };
+        (field(0, 59), field(0, 23), field(1, 31), field(1, 12), field(0, 6)).prop_map(|(minute, hour, day, month, weekday)| {
+            let text = format!("{} {} {} {} {}", minute.0, hour.0, day.0, month.0, weekday.0);
+            (text, [minute.1, hour.1, day.1, month.1, weekday.1])
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+
+        /// A crontab expression fires at exactly the minutes of a year that its fields name,
+        /// with the day of the month or the day of the week where both are restricted.
+        #[test]
+        fn crontab_expressions_agree_with_a_walk_over_a_year((text, [minute, hour, day, month, weekday]) in any_crontab(), year in 1970i32..2100) {
+            let Ok(crontab) = text.parse::<Crontab>() else { return Ok(()) };
+            let fields: Vec<&str> = text.split(' ').collect();
+            let either = !fields[2].starts_with('*') && !fields[4].starts_with('*');
+            let first = NaiveDate::from_ymd_opt(year, 1, 1).unwrap();
+            let expected = first.iter_days().take(365).filter(|date| {
+                use chrono::Datelike;
+                let by_day = day.contains(&date.day());
+                let by_weekday = weekday.contains(&date.weekday().num_days_from_sunday());
+                month.contains(&date.month()) && if either { by_day || by_weekday } else { by_day && by_weekday }
+            });
+            let expected = expected.flat_map(|date| hour.iter().map(move |h| (date, *h))).flat_map(|(date, h)| minute.iter().map(move |m| date.and_hms_opt(h, *m, 0).unwrap()));
+            let expected: Vec<NaiveDateTime> = expected.take(400).collect();
+            let before = first.and_hms_opt(0, 0, 0).unwrap() - TimeDelta::minutes(1);
+            let found: Vec<NaiveDateTime> = std::iter::successors(crontab.next(before), |last| crontab.next(*last)).take(expected.len()).collect();
+            let apart = found.iter().zip(&expected).find(|(found, expected)| found != expected);
+            prop_assert!(found == expected, "{}: {:?}", text, apart);
+        }
+    }
+
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(300))]
 
         /// A walk over every minute of four days must find exactly the instants that the
         /// rule computes: a minute is scheduled if the wall clock shows a named time for the
-        /// first time, or if a gap has just swallowed one.
+        /// first time, or if a gap has just swallowed one. It is so for times of day, and
+        /// for crontab expressions and calendar rules that say the same.
         #[test]
         fn instants_agree_with_a_walk_minute_by_minute(
             zone in (0..chrono_tz::TZ_VARIANTS.len()).prop_map(|i| chrono_tz::TZ_VARIANTS[i].name().parse::<Zone>().unwrap()),
             // From 1973 on, all offsets are whole minutes.
             start in (94_694_400i64 / 60..4_102_444_800 / 60).prop_map(|m| DateTime::from_timestamp(m * 60, 0).unwrap()),
-            minutes in proptest::collection::vec(0u32..1440, 1..4),
+            hours in proptest::collection::btree_set(0u32..24, 1..4),
+            minutes in proptest::collection::btree_set(0u32..60, 1..3),
+            form in 0usize..3,
         ) {
-            let at: Vec<NaiveTime> = minutes.iter().map(|m| NaiveTime::from_hms_opt(m / 60, m % 60, 0).unwrap()).collect();
-            let schedule = Schedule::new(Recurrence::Times { days: Days::Every, at: at.clone() }, None, None).unwrap();
+            let at: Vec<NaiveTime> = hours.iter().flat_map(|h| minutes.iter().map(|m| NaiveTime::from_hms_opt(*h, *m, 0).unwrap())).collect();
+            let joined = |numbers: &std::collections::BTreeSet<u32>| numbers.iter().map(u32::to_string).collect::<Vec<_>>().join(",");
+            let recurrence = match form {
+                0 => Recurrence::Times { days: Days::Every, at: at.clone() },
+                1 => Recurrence::Crontab(format!("{} {} * * *", joined(&minutes), joined(&hours)).parse().unwrap()),
+                _ => {
+                    let text = format!("FREQ=DAILY;BYHOUR={};BYMINUTE={};BYSECOND=0", joined(&hours), joined(&minutes));
+                    Recurrence::Rule(Rule::new(&text, "1970-01-02T00:00:00".parse().unwrap()).unwrap())
+                }
+            };
+            let schedule = Schedule::new(recurrence, None, None).unwrap();
             let end = start + TimeDelta::days(4);
             let computed: Vec<_> = schedule.instants(start, end, zone).collect();
             let mut walked = Vec::new();

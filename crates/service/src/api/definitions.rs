@@ -6,7 +6,7 @@ use maple_lark_store::{
     Store,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
 };
-use rocket::{Route, State, get, post, routes, serde::json::Json};
+use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use similar::TextDiff;
 use utoipa::ToSchema;
@@ -14,11 +14,11 @@ use utoipa::ToSchema;
 use super::{Answer, problem::Problem};
 use crate::{
     access::{Author, Viewer},
-    engine::{EngineHandle, next_instant, parse_all},
+    engine::{EngineHandle, parse_all},
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, plan, apply]
+    routes![list, plan, apply, one, remove]
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -42,7 +42,7 @@ pub struct Files {
 pub struct Change {
     /// `add`, `alter` or `remove`.
     pub action: String,
-    /// `source`, `dashboard` or `report`.
+    /// `source`, `dashboard`, `report` or `calendar`.
     pub kind: String,
     pub name: String,
     pub file: String,
@@ -91,17 +91,48 @@ async fn plan(_user: Author, files: Json<Files>, store: &State<Store>) -> Answer
 #[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
 #[post("/definitions/apply", data = "<files>")]
 async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
-    let prepared = prepare(&files, &store.definitions().await?, &user.0.name).map_err(Problem::definitions)?;
-    let now = Utc::now();
+    Ok(Json(apply_files(&files, &user.0.name, store, engine).await?))
+}
+
+/// One definition, as its file.
+#[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = Problem)))]
+#[get("/definitions/<kind>/<name>")]
+async fn one(_user: Viewer, kind: &str, name: &str, store: &State<Store>) -> Answer<DefinitionFile> {
+    let stored = stored_definition(kind, name, store).await?;
+    Ok(Json(DefinitionFile { file: stored.file, text: stored.text }))
+}
+
+/// Remove one definition. What was made of it stays; what still needs it prevents it.
+#[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[delete("/definitions/<kind>/<name>")]
+async fn remove(user: Author, kind: &str, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
+    stored_definition(kind, name, store).await?;
+    let others = store.definitions().await?.into_iter().filter(|one| (one.kind.as_str(), one.name.as_str()) != (kind, name));
+    let files = others.map(|one| DefinitionFile { file: one.file, text: one.text }).collect();
+    Ok(Json(apply_files(&Files { files, remove_others: true }, &user.0.name, store, engine).await?))
+}
+
+pub async fn stored_definition(kind: &str, name: &str, store: &Store) -> Result<StoredDefinition, Problem> {
+    store.definition(kind, name).await?.ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))
+}
+
+/// Checks files and makes them so, all of them or none.
+pub async fn apply_files(files: &Files, user: &str, store: &Store, engine: &EngineHandle) -> Result<Applied, Problem> {
+    let prepared = prepare(files, &store.definitions().await?, user).map_err(Problem::definitions)?;
+    let now = engine.now();
     let scheduled = prepared.set.reports.values().filter_map(|report| {
-        let rule = format!("{} in {}", report.schedule.as_ref()?.sentence(), report.zone);
-        Some(Rule { report: report.name.clone(), rule, first: next_instant(report, now), most_runs: report.schedule.as_ref()?.most_runs })
+        let plan = prepared.set.plan(report)?;
+        let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
+        // What a calendar says may have changed under the same name.
+        let named = plan.schedule.calendars.iter().filter_map(|name| prepared.set.calendars.get(&name.value));
+        let rule = named.fold(rule, |rule, calendar| format!("{rule}; {}", calendar.sha256));
+        Some(Rule { report: report.name.clone(), rule, first: plan.next_after(now), most_runs: plan.schedule.most_runs })
     });
     let change = StoredChange { schedules: scheduled.collect(), put: prepared.put, remove: prepared.remove };
     store.change_definitions(change).await?;
     engine.wake();
-    tracing::info!(user = %user.0.name, changes = prepared.changes.len(), "definitions were applied");
-    Ok(Json(Applied { changes: prepared.changes, unchanged: prepared.unchanged }))
+    tracing::info!(user, changes = prepared.changes.len(), "definitions were applied");
+    Ok(Applied { changes: prepared.changes, unchanged: prepared.unchanged })
 }
 
 fn prepare(files: &Files, stored: &[StoredDefinition], user: &str) -> Result<Prepared, Vec<FileProblem>> {

@@ -1,5 +1,6 @@
 //! The HTTP API, version 1, and the pages of the console.
 
+mod agenda;
 mod definitions;
 mod documents;
 mod health;
@@ -23,11 +24,12 @@ use crate::{Config, console::ConsoleFile, engine::EngineHandle};
 pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
+pub use agenda::{Agenda, AgendaDay, AgendaEntry, CalendarView};
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
 pub use mailbox::{Letter, LetterHead};
-pub use reports::{Backfill, BackfillOrder};
+pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
 pub use runs::RunOrder;
-pub use schedules::{Explained, Question};
+pub use schedules::{Explained, ExplainedInstant, Question};
 pub use sessions::{Credentials, NewToken, Token, TokenRequest};
 
 type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
@@ -60,6 +62,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", overview::routes())
         .mount("/api/v1", mailbox::routes())
         .mount("/api/v1", schedules::routes())
+        .mount("/api/v1", agenda::routes())
         .mount("/api/v1", routes![openapi::description])
 }
 

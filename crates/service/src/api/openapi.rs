@@ -3,7 +3,7 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{definitions, documents, mailbox, overview, reports, runs, schedules, sessions, sources};
+use super::{agenda, definitions, documents, mailbox, overview, reports, runs, schedules, sessions, sources};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -12,11 +12,11 @@ use super::{definitions, documents, mailbox, overview, reports, runs, schedules,
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
         overview::overview,
-        definitions::list, definitions::plan, definitions::apply,
+        definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::remove,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
-        reports::backfill_report,
-        schedules::explain,
+        reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
+        schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
         documents::one,

@@ -1,7 +1,10 @@
 //! One answer to: did everything go out, what is next, what failed?
 
-use chrono::{TimeDelta, Utc};
-use maple_lark_store::{Store, runs::RunFilter};
+use chrono::TimeDelta;
+use maple_lark_store::{
+    Store,
+    runs::{OPEN_STATES, RunFilter},
+};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
@@ -9,7 +12,7 @@ use super::{
     reports::report_views,
     view::{NextRun, Outcome, Overview, ReportView},
 };
-use crate::access::Viewer;
+use crate::{access::Viewer, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![overview]
@@ -21,8 +24,8 @@ const RECENT: u64 = 8;
 /// How things stand.
 #[utoipa::path(get, operation_id = "get_overview", path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
 #[get("/overview")]
-async fn overview(_user: Viewer, store: &State<Store>) -> Answer<Overview> {
-    let now = Utc::now();
+async fn overview(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Overview> {
+    let now = engine.now();
     let reports = report_views(store).await?;
     let outcomes: Vec<Outcome> = store.outcomes_since(now - TimeDelta::hours(24)).await?.into_iter().map(|(state, count)| Outcome { state, count }).collect();
     let failed: Vec<_> = reports.iter().filter_map(|report| report.last_run.clone()).filter(|run| run.settled && !run.good).collect();
@@ -47,8 +50,8 @@ async fn overview(_user: Viewer, store: &State<Store>) -> Answer<Overview> {
 
 fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'static str, String) {
     let count = |wanted: &[&str]| outcomes.iter().filter(|outcome| wanted.contains(&outcome.state.as_str())).map(|outcome| outcome.count).sum::<i64>();
-    let good = count(&["delivered", "made"]);
-    let running = count(&["due", "collecting", "rendering", "delivering"]);
+    let good = count(&["delivered", "made", "quiet"]);
+    let running = count(&OPEN_STATES);
     let runs = |n: i64| if n == 1 { "1 run".to_owned() } else { format!("{n} runs") };
     let mut more = if running > 0 { format!(" {} under way.", runs(running)) } else { String::new() };
     let paused = reports.iter().filter(|report| report.paused).count();

@@ -3,26 +3,27 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{DefinitionSet, Report};
+use maple_lark_core::definition::{DefinitionSet, Kind, Report, edit};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
-use rocket::{Route, State, get, http::Status, post, response::status::Custom, routes, serde::json::Json};
+use rocket::{Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 use super::{
     Answer,
+    definitions::{DefinitionFile, Files, apply_files, stored_definition},
     problem::Problem,
     runs::{RunOrder, one_run},
     view::{AudienceView, ReportView, RunView},
 };
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle, RequestError, RunRequest, backfill, next_instant, past_instants, request_run},
+    engine::{Catalogue, EngineHandle, RequestError, RunRequest, backfill, past_instants, request_run},
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, run, pause, resume, backfill_report]
+    routes![list, one, run, pause, resume, backfill_report, copy, schedule, reschedule]
 }
 
 /// All reports with schedule, last run and next run.
@@ -36,8 +37,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<ReportView>> {
 #[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[get("/reports/<name>")]
 async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportView> {
-    let found = report_views(store).await?.into_iter().find(|report| report.name == name);
-    found.map(Json).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+    Ok(Json(one_view(store, name).await?))
 }
 
 pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
@@ -91,7 +91,8 @@ impl From<RequestError> for Problem {
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/runs", data = "<order>")]
 async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Custom<Json<RunView>>, Problem> {
-    let request = RunRequest { report: name.to_owned(), scheduled_for: order.scheduled_for, deliver: order.deliver, requested_by: user.0.name };
+    let request =
+        RunRequest { report: name.to_owned(), scheduled_for: order.scheduled_for, deliver: order.deliver, requested_by: user.0.name, now: engine.now() };
     let id = request_run(store, request).await?;
     engine.wake();
     Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
@@ -124,7 +125,7 @@ pub struct Backfill {
 #[post("/reports/<name>/backfill", data = "<order>")]
 async fn backfill_report(user: Author, name: &str, order: Json<BackfillOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Backfill> {
     let instants = past_instants(store, name, order.from, order.to).await?;
-    let runs = if order.check { Vec::new() } else { backfill(store, name, &instants, order.deliver, &user.0.name).await? };
+    let runs = if order.check { Vec::new() } else { backfill(store, name, &instants, order.deliver, &user.0.name, engine.now()).await? };
     engine.wake();
     Ok(Json(Backfill { instants, runs }))
 }
@@ -132,23 +133,107 @@ async fn backfill_report(user: Author, name: &str, order: Json<BackfillOrder>, s
 /// Pause a report's schedule.
 #[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/pause")]
-async fn pause(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
-    set_paused(store, name, true).await
+async fn pause(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+    let view = set_paused(store, name, true, engine.now()).await;
+    engine.wake();
+    view
 }
 
 /// Resume a report's schedule; what passed while it was paused is not made up for.
 #[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/resume")]
-async fn resume(_user: Author, name: &str, store: &State<Store>) -> Answer<ReportView> {
-    set_paused(store, name, false).await
+async fn resume(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+    let view = set_paused(store, name, false, engine.now()).await;
+    engine.wake();
+    view
 }
 
-async fn set_paused(store: &Store, name: &str, paused: bool) -> Answer<ReportView> {
+/// What a copy is called.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CopyOrder {
+    pub name: String,
+    /// The original's title with "(copy)" behind it if nothing is said.
+    #[serde(default)]
+    pub title: Option<String>,
+}
+
+/// Copy a report. The copy begins paused, so that nobody gets two mails unasked.
+#[utoipa::path(post, operation_id = "copy_report", path = "/reports/{name}/copy", tag = "reports", params(("name" = String, Path)), request_body = CopyOrder, responses((status = 201, body = ReportView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/reports/<name>/copy", data = "<order>")]
+async fn copy(
+    user: Author,
+    name: &str,
+    order: Json<CopyOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<Custom<Json<ReportView>>, Problem> {
+    let original = stored_definition("report", name, store).await?;
+    if store.definition("report", &order.name).await?.is_some() {
+        return Err(Problem::new(409, "Name taken", format!("there is a report \"{}\" already; choose another name", order.name)));
+    }
+    let title = order.title.clone().unwrap_or_else(|| format!("{} (copy)", original.title));
+    let text = edit::renamed(&original.text, Kind::Report, &order.name, &title).map_err(bad_edit)?;
+    let folder = original.file.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
+    // Paused before it is there: its schedule never has a moment to fire.
+    store.begin_paused(&order.name).await?;
+    let file = DefinitionFile { file: format!("{folder}{}.toml", order.name), text };
+    let applied = apply_files(&Files { files: vec![file], remove_others: false }, &user.0.name, store, engine).await;
+    if let Err(problem) = applied {
+        store.forget_schedule(&order.name).await?;
+        return Err(problem);
+    }
+    Ok(Custom(Status::Created, Json(one_view(store, &order.name).await?)))
+}
+
+/// A report's time zone, window and schedule, with the keys that they have in its file.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NewSchedule {
+    pub time_zone: String,
+    pub window: serde_json::Value,
+    /// Nothing for a report that runs only when asked.
+    #[serde(default)]
+    pub schedule: Option<serde_json::Value>,
+}
+
+/// A report's time zone, window and schedule, as its file has them.
+#[utoipa::path(get, operation_id = "get_schedule", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = NewSchedule), (status = 404, body = Problem)))]
+#[get("/reports/<name>/schedule")]
+async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<NewSchedule> {
+    let stored = stored_definition("report", name, store).await?;
+    let value: serde_json::Value = toml_edit::de::from_str(&stored.text).map_err(|error| Problem::new(422, "Not understood", error.message()))?;
+    let table = |name: &str| value.get(name).filter(|table| table.is_object()).cloned();
+    Ok(Json(NewSchedule {
+        time_zone: value["report"]["time-zone"].as_str().unwrap_or("UTC").to_owned(),
+        window: table("window").unwrap_or_default(),
+        schedule: table("schedule"),
+    }))
+}
+
+/// Set a report's time zone, window and schedule; the rest of its file stays as it is.
+#[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[put("/reports/<name>/schedule", data = "<new>")]
+async fn reschedule(user: Author, name: &str, new: Json<NewSchedule>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+    let stored = stored_definition("report", name, store).await?;
+    let text = edit::rescheduled(&stored.text, &new.time_zone, new.schedule.as_ref(), Some(&new.window)).map_err(bad_edit)?;
+    let file = DefinitionFile { file: stored.file, text };
+    apply_files(&Files { files: vec![file], remove_others: false }, &user.0.name, store, engine).await?;
+    Ok(Json(one_view(store, name).await?))
+}
+
+fn bad_edit(error: edit::BadEdit) -> Problem {
+    Problem::new(422, "Not understood", error.to_string())
+}
+
+async fn one_view(store: &Store, name: &str) -> Result<ReportView, Problem> {
+    report_views(store).await?.into_iter().find(|report| report.name == name).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+}
+
+async fn set_paused(store: &Store, name: &str, paused: bool, now: DateTime<Utc>) -> Answer<ReportView> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let report = set.reports.get(name).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
-    if !store.set_paused(name, paused, next_instant(report, Utc::now())).await? {
+    if !store.set_paused(name, paused, set.plan(report).and_then(|plan| plan.next_after(now))).await? {
         return Err(Problem::new(409, "No schedule", format!("the report \"{name}\" has no schedule; it runs only when asked")));
     }
-    let found = report_views(store).await?.into_iter().find(|report| report.name == name);
-    found.map(Json).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+    Ok(Json(one_view(store, name).await?))
 }

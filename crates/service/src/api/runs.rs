@@ -20,7 +20,10 @@ use super::{
     problem::Problem,
     view::{DeliveryView, RunPage, RunView, SnapshotView},
 };
-use crate::access::{Author, Viewer};
+use crate::{
+    access::{Author, Viewer},
+    engine::EngineHandle,
+};
 
 pub fn routes() -> Vec<Route> {
     routes![list, one, events, cancel]
@@ -59,8 +62,8 @@ async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
 /// Cancel a run that is not settled.
 #[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/runs/<id>/cancel")]
-async fn cancel(user: Author, id: Uuid, store: &State<Store>) -> Answer<RunView> {
-    let cancelled = store.cancel_run(id, &user.0.name, Utc::now()).await?;
+async fn cancel(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+    let cancelled = store.cancel_run(id, &user.0.name, engine.now()).await?;
     let view = one_run(store, id).await?;
     if cancelled { Ok(Json(view)) } else { Err(Problem::new(409, "Settled", format!("the run is already {}", view.run.state))) }
 }

@@ -1,8 +1,17 @@
 //! Explains a schedule and a window without saving anything.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
-use maple_lark_core::{Zone, definition::schedule_and_window};
-use rocket::{Route, post, routes, serde::json::Json};
+use maple_lark_core::{
+    Zone,
+    calendar::Calendar,
+    definition::{DefinitionSet, schedule_and_window},
+    nearest::suggestion,
+    window::Step,
+};
+use maple_lark_store::Store;
+use rocket::{Route, State, post, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -33,6 +42,9 @@ pub struct Question {
     /// The reader's own time zone, to show the instants in as well.
     #[serde(default)]
     pub reader_zone: Option<String>,
+    /// Calendars by name, as iCalendar text, in place of those that are stored.
+    #[serde(default)]
+    pub calendars: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -42,6 +54,18 @@ pub struct Explained {
     /// The window in words.
     pub window: Option<String>,
     pub instants: Vec<ExplainedInstant>,
+    /// What the calendars skip or move up to the last of the instants.
+    pub left_out: Vec<ExplainedLeftOut>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ExplainedLeftOut {
+    /// RFC 3339 with the offset of the report's zone.
+    pub local: String,
+    /// What the calendar calls the day.
+    pub day: String,
+    /// When it runs instead; nothing if it does not.
+    pub moved_to: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -54,18 +78,25 @@ pub struct ExplainedInstant {
     /// ISO 8601 interval with the zone (RFC 9557).
     pub window: Option<String>,
     pub window_label: Option<String>,
+    /// How much of the window counts, in seconds: elapsed time, so that a day may have
+    /// 23 or 25 hours; with office hours only those.
+    pub window_seconds: Option<i64>,
+    /// The window it is compared with, as an ISO 8601 interval with the zone.
+    pub compared_with: Option<String>,
+    pub compared_with_label: Option<String>,
+    /// The resampling step that a figure across the page gets, an ISO 8601 duration.
+    pub step: Option<String>,
+    /// The parts of the window that count, where it is narrowed to certain hours or days.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<String>,
 }
 
 /// Say a schedule back in words, with its next instants and their windows.
 #[utoipa::path(post, operation_id = "explain_schedule", path = "/schedules/explain", tag = "schedules", request_body = Question, responses((status = 200, body = Explained), (status = 422, body = Problem)))]
 #[post("/schedules/explain", data = "<question>")]
-fn explain(_user: Viewer, question: Json<Question>) -> Answer<Explained> {
-    let reader: Option<Zone> = question
-        .reader_zone
-        .as_deref()
-        .map(str::parse)
-        .transpose()
-        .map_err(|error: maple_lark_core::zone::UnknownZone| Problem::new(422, "Unknown zone", error.to_string()))?;
+async fn explain(_user: Viewer, question: Json<Question>, store: &State<Store>) -> Answer<Explained> {
+    let unknown = |error: maple_lark_core::zone::UnknownZone| Problem::new(422, "Unknown zone", error.to_string());
+    let reader: Option<Zone> = question.reader_zone.as_deref().map(str::parse).transpose().map_err(unknown)?;
     let mut parts = serde_json::Map::new();
     parts.insert("time-zone".to_owned(), question.time_zone.clone().into());
     parts.extend(question.schedule.clone().map(|value| ("schedule".to_owned(), value)));
@@ -73,27 +104,66 @@ fn explain(_user: Viewer, question: Json<Question>) -> Answer<Explained> {
     let text = toml_edit::ser::to_string(&parts)
         .map_err(|error| Problem::new(422, "Not understood", format!("the schedule or the window cannot be read: {error}")))?;
     let (zone, schedule, window) = schedule_and_window("question", &text).map_err(Problem::definitions)?;
+    let named = schedule.iter().flat_map(|schedule| &schedule.calendars).map(|name| name.value.as_str());
+    let set = calendars(named, &question.calendars, store).await?;
+    let plan = schedule.as_ref().map(|schedule| set.plan_of(schedule, zone));
+
     let after = question.after.unwrap_or_else(Utc::now);
     let count = question.count.unwrap_or(5).min(MOST_INSTANTS);
-    let instants: Vec<DateTime<Utc>> = match &schedule {
-        Some(schedule) => {
-            schedule.instants(after, DateTime::<Utc>::MAX_UTC, zone).take(schedule.most_runs.map_or(count, |most| count.min(most as usize))).collect()
-        }
+    let instants: Vec<DateTime<Utc>> = match &plan {
+        Some(plan) => plan.instants(after, DateTime::<Utc>::MAX_UTC).take(plan.schedule.most_runs.map_or(count, |most| count.min(most as usize))).collect(),
         None => vec![after],
     };
-    let explained = instants.into_iter().map(|at| {
-        let of_run = window.map(|rule| rule.window(at, zone));
+    let left_out = plan.iter().flat_map(|plan| plan.left_out(after, instants.last().copied().unwrap_or(after)).take(MOST_INSTANTS));
+    let left_out =
+        left_out.map(|one| ExplainedLeftOut { local: zone.rfc3339(one.at), day: one.day, moved_to: one.moved_to.map(|at| zone.rfc3339(at)) }).collect();
+    let explained = instants.iter().map(|at| {
+        let of_run = window.as_ref().map(|rule| rule.window(*at, zone));
+        let compared = window.as_ref().zip(of_run.as_ref()).and_then(|(rule, window)| rule.comparison(window));
+        let interval = |(from, to): (DateTime<Utc>, DateTime<Utc>)| format!("{}/{}", zone.rfc3339(from), zone.rfc3339(to));
         ExplainedInstant {
-            at,
-            local: zone.rfc3339(at),
-            reader: reader.map(|reader| reader.rfc3339(at)),
-            window: of_run.map(|window| window.exact()),
-            window_label: of_run.map(|window| window.label()),
+            at: *at,
+            local: zone.rfc3339(*at),
+            reader: reader.map(|reader| reader.rfc3339(*at)),
+            window: of_run.as_ref().map(|window| window.exact()),
+            window_label: of_run.as_ref().map(|window| window.label()),
+            window_seconds: of_run.as_ref().map(|window| window.counted().num_seconds()),
+            compared_with: compared.as_ref().map(|window| window.exact()),
+            compared_with_label: compared.as_ref().map(|window| window.label()),
+            step: of_run.as_ref().map(|window| Step::fitting(window, 320).to_string()),
+            parts: of_run.iter().filter(|window| window.within.is_some()).flat_map(|window| window.parts()).map(interval).collect(),
         }
     });
     Ok(Json(Explained {
         schedule: schedule.as_ref().map(|schedule| format!("{}, {zone}", schedule.sentence())),
-        window: window.map(|rule| rule.sentence()),
+        window: window.as_ref().map(|rule| rule.sentence()),
         instants: explained.collect(),
+        left_out,
     }))
+}
+
+/// The named calendars: those given with the question, else those that are stored.
+async fn calendars(names: impl Iterator<Item = &str>, given: &BTreeMap<String, String>, store: &Store) -> Result<DefinitionSet, Problem> {
+    let mut set = DefinitionSet::default();
+    for name in names {
+        let file = format!("{name}.ics");
+        let text = match given.get(name) {
+            Some(text) => text.clone(),
+            None => match store.definition("calendar", name).await? {
+                Some(stored) => stored.text,
+                None => {
+                    let stored = store.definitions().await?;
+                    let near = suggestion(name, stored.iter().filter(|one| one.kind == "calendar").map(|one| one.name.as_str()));
+                    return Err(Problem::new(
+                        422,
+                        "Unknown calendar",
+                        format!("there is no calendar \"{name}\"; apply a file {file} first, or give it with the question.{near}"),
+                    ));
+                }
+            },
+        };
+        let calendar = Calendar::parse(&file, &text).map_err(Problem::definitions)?;
+        set.calendars.insert(name.to_owned(), calendar);
+    }
+    Ok(set)
 }

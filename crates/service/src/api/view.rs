@@ -39,14 +39,17 @@ pub struct RunSummary {
     /// `schedule` or `request`.
     pub cause: String,
     pub requested_by: Option<String>,
-    /// `due`, `collecting`, `rendering`, `delivering`; then `delivered`,
-    /// `partly-delivered`, `made`, `held`, `failed`, `cancelled` or `skipped`.
+    /// `due`, `waiting` (for its data), `collecting`, `rendering`, `delivering`; then
+    /// `delivered`, `partly-delivered`, `made`, `quiet`, `held`, `failed`, `cancelled` or
+    /// `skipped`.
     pub state: String,
     /// Whether nothing more will happen to it.
     pub settled: bool,
     /// Whether it went as it should, or as somebody wanted it to.
     pub good: bool,
     pub problem: Option<String>,
+    /// Why its data may be incomplete, if it went on without waiting any longer.
+    pub incomplete: Option<String>,
     pub window: WindowView,
     pub created_at: DateTime<Utc>,
     pub started_at: Option<DateTime<Utc>>,
@@ -67,10 +70,10 @@ pub struct RunView {
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StepView {
-    /// `collect`, `snapshot` or `render`.
+    /// `wait`, `collect`, `snapshot`, `render` or `send`.
     pub kind: String,
     pub subject: String,
-    /// `running`, `done` or `failed`.
+    /// `running`, `done`, `failed` or `quiet`.
     pub state: String,
     pub detail: Option<String>,
     pub started_at: DateTime<Utc>,
@@ -230,14 +233,15 @@ pub fn is_settled(state: &str) -> bool {
 }
 
 pub fn is_good(state: &str) -> bool {
-    matches!(state, "delivered" | "made" | "cancelled" | "skipped")
+    matches!(state, "delivered" | "made" | "quiet" | "cancelled" | "skipped")
 }
 
 impl From<Run> for RunSummary {
     fn from(run: Run) -> Self {
         // A zone is checked when a run is made; UTC stands in for one that has since gone.
         let zone = run.zone.parse().unwrap_or(Zone::UTC);
-        let window = Window { from: run.window_from, to: run.window_to, zone };
+        let within = run.within.and_then(|within| serde_json::from_value(within).ok());
+        let window = Window { from: run.window_from, to: run.window_to, zone, within };
         Self {
             id: run.id,
             settled: is_settled(&run.state),
@@ -249,6 +253,7 @@ impl From<Run> for RunSummary {
             requested_by: run.requested_by,
             state: run.state,
             problem: run.problem,
+            incomplete: run.incomplete,
             window: WindowView { from: window.from, to: window.to, zone: run.zone, label: window.label(), exact: window.exact() },
             created_at: run.created_at,
             started_at: run.started_at,

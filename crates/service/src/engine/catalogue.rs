@@ -1,14 +1,36 @@
 //! Definitions as parsed values: those that are stored now, or those a run began with.
 
+use std::sync::{Arc, Mutex};
+
+use chrono::{DateTime, Utc};
 use maple_lark_core::definition::{Definition, DefinitionSet, Problem, Report};
 use maple_lark_core::snapshot::FrozenDefinition;
-use maple_lark_store::definitions::StoredDefinition;
+use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
 /// Parsed definitions with the texts they came from.
 #[derive(Default)]
 pub struct Catalogue {
     pub set: DefinitionSet,
     pub texts: Vec<FrozenDefinition>,
+}
+
+/// The parsed definitions, kept for as long as the stored ones stay the same.
+#[derive(Default)]
+pub struct Kept(Mutex<Option<(Version, Arc<Catalogue>)>>);
+
+type Version = (i64, Option<DateTime<Utc>>);
+
+impl Kept {
+    pub async fn current(&self, store: &Store) -> Result<Arc<Catalogue>, StoreError> {
+        let version = store.definitions_version().await?;
+        let known = |kept: &Option<(Version, Arc<Catalogue>)>| kept.as_ref().filter(|(of, _)| *of == version).map(|(_, catalogue)| catalogue.clone());
+        if let Some(catalogue) = known(&self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner())) {
+            return Ok(catalogue);
+        }
+        let catalogue = Arc::new(Catalogue::stored(&store.definitions().await?));
+        *self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = Some((version, catalogue.clone()));
+        Ok(catalogue)
+    }
 }
 
 /// Parses files into a set; all problems of all files are reported together.
@@ -64,6 +86,8 @@ impl Catalogue {
             places.push(&dashboard.place);
             places.extend(dashboard.queries.iter().filter_map(|query| self.set.sources.get(&query.source.value)).map(|source| &source.place));
         }
+        let readiness = report.readiness.as_ref().and_then(|readiness| self.set.sources.get(&readiness.source.value));
+        places.extend(readiness.map(|source| &source.place));
         let needed: Vec<&FrozenDefinition> = self.texts.iter().filter(|text| places.iter().any(|place| place.file == text.file)).collect();
         serde_json::to_value(needed).unwrap_or_default()
     }

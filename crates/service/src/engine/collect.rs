@@ -6,32 +6,49 @@ use std::{
     sync::{Arc, Mutex},
 };
 
-use chrono::Utc;
 use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
-    definition::{Audience, Dashboard, Definition, Query, Report},
+    definition::{Audience, Dashboard, Definition, Query, Report, Source},
     snapshot::{Outcome, QueryRecord, sha256},
+    window::{Step, Times},
 };
 use maple_lark_sources::{Question, Values};
 use maple_lark_store::runs::{Run, StoredSnapshot};
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use uuid::Uuid;
 
 use super::{Catalogue, Shared, WorkError};
 
-/// How many queries one source is asked at a time by this process.
-const AT_A_TIME: usize = 4;
-
-/// Keeps one source from being asked too much at once, whatever asks.
+/// Keeps one source from being asked too much at once by this process, whatever asks.
 #[derive(Default)]
-pub struct SourceLimits(Mutex<HashMap<String, Arc<Semaphore>>>);
+pub struct SourceLimits(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
 
 impl SourceLimits {
-    fn of(&self, source: &str) -> Arc<Semaphore> {
-        let mut known = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-        known.entry(source.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(AT_A_TIME))).clone()
+    /// A turn at a source, given back when it is dropped.
+    pub async fn turn(&self, source: &Source) -> Option<OwnedSemaphorePermit> {
+        let limit = {
+            let mut known = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            let key = (source.name.clone(), source.at_a_time);
+            known.entry(key).or_insert_with(|| Arc::new(Semaphore::new(source.at_a_time))).clone()
+        };
+        // The semaphore is never closed.
+        limit.acquire_owned().await.ok()
     }
+}
+
+/// The window that a run was made with.
+pub fn window_of(run: &Run) -> Result<Window, WorkError> {
+    let zone = run.zone.parse().map_err(|_| WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone)))?;
+    let within =
+        run.within.clone().map(serde_json::from_value).transpose().map_err(|error| WorkError::Run(format!("the run's window cannot be read: {error}")))?;
+    Ok(Window { from: run.window_from, to: run.window_to, zone, within })
+}
+
+/// The times that a query of a dashboard, or the question for readiness, is asked with.
+pub fn times(report: &Report, window: Window, query: Option<(&Dashboard, &Query)>) -> Times {
+    let step = query.map_or_else(|| Step::fitting(&window, 320), |(dashboard, query)| dashboard.step(query, &window));
+    Times { comparison: report.window.comparison(&window), window, step }
 }
 
 /// The distinct sets of values that a report's audiences see, each with its key.
@@ -48,38 +65,46 @@ pub fn values_key(values: &Values) -> String {
     sha256(&serde_json::to_vec(values).unwrap_or_default())
 }
 
-pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<(), WorkError> {
-    let zone = run.zone.parse().map_err(|_| WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone)))?;
-    let window = Window { from: run.window_from, to: run.window_to, zone };
+pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report, incomplete: Option<String>) -> Result<(), WorkError> {
+    let window = window_of(run)?;
     let kept: Vec<String> = shared.store.snapshots(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
     for (key, values) in value_sets(catalogue, report) {
         if kept.contains(&key) {
             continue;
         }
         let questions = catalogue.set.dashboards_of(report).flat_map(|dashboard| used_queries(dashboard).map(move |query| (dashboard, query)));
-        let answers = join_all(questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, &window, &values))).await;
+        let answers = join_all(
+            questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, times(report, window.clone(), Some((dashboard, query))), &values)),
+        )
+        .await;
         let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
-        let frozen = catalogue.texts.iter().filter(|text| !matches!(Definition::parse(&text.file, &text.text), Ok(Definition::Source(_)))).cloned().collect();
+        let frozen = catalogue
+            .texts
+            .iter()
+            .filter(|text| !matches!(Definition::parse(&text.file, &text.text), Ok(Definition::Source(_) | Definition::Calendar(_))))
+            .cloned()
+            .collect();
         let snapshot = Snapshot {
             layout: Snapshot::LAYOUT,
             run_id: run.id.to_string(),
             report: report.name.clone(),
             scheduled_for: run.scheduled_for,
-            made_at: queries.iter().map(|record| record.ended).max().unwrap_or_else(Utc::now),
-            window,
+            made_at: queries.iter().map(|record| record.ended).max().unwrap_or_else(|| shared.now()),
+            window: window.clone(),
+            incomplete: incomplete.clone(),
             values,
             definitions: frozen,
             queries,
         };
-        shared.store.begin_step(run.id, "snapshot", &key[..8], Utc::now()).await?;
+        shared.store.begin_step(run.id, "snapshot", &key[..8], shared.now()).await?;
         let body = snapshot.to_bytes();
         let digest = sha256(&body);
         let detail = format!("{} bytes, SHA-256 {digest}", body.len());
         shared
             .store
-            .keep_snapshot(StoredSnapshot { id: Uuid::now_v7(), run_id: run.id, values_key: key.clone(), sha256: digest, body, created_at: Utc::now() })
+            .keep_snapshot(StoredSnapshot { id: Uuid::now_v7(), run_id: run.id, values_key: key.clone(), sha256: digest, body, created_at: shared.now() })
             .await?;
-        shared.store.end_step(run.id, "snapshot", &key[..8], "done", Some(detail), Utc::now()).await?;
+        shared.store.end_step(run.id, "snapshot", &key[..8], "done", Some(detail), shared.now()).await?;
     }
     Ok(())
 }
@@ -98,7 +123,7 @@ async fn ask(
     catalogue: &Catalogue,
     dashboard: &Dashboard,
     query: &Query,
-    window: &Window,
+    times: Times,
     values: &Values,
 ) -> Result<QueryRecord, WorkError> {
     let readable: Vec<String> = values.values().map(|value| value.readable()).collect();
@@ -108,16 +133,17 @@ async fn ask(
         format!("{} / {} ({})", dashboard.name, query.name, readable.join(", "))
     };
     let source = catalogue.set.sources.get(&query.source.value);
-    let limit = shared.sources.of(&query.source.value);
-    // The semaphore is never closed.
-    let _turn = limit.acquire().await;
-    let started = Utc::now();
+    let _turn = match source {
+        Some(source) => shared.sources.turn(source).await,
+        None => None,
+    };
+    let started = shared.now();
     shared.store.begin_step(run.id, "collect", &subject, started).await?;
     let outcome = match source {
-        Some(source) => maple_lark_sources::outcome(source, Question { text: &query.text, window, values }).await,
+        Some(source) => maple_lark_sources::outcome(source, Question { text: &query.text, times: &times, values }).await,
         None => Outcome::Failed(format!("there is no source \"{}\"", query.source.value)),
     };
-    let ended = Utc::now();
+    let ended = shared.now();
     let (state, detail) = match &outcome {
         Outcome::Rows(table) => ("done", format!("{} rows", table.rows.len())),
         Outcome::Failed(reason) => ("failed", reason.clone()),

@@ -1,6 +1,8 @@
 //! The outbox: puts deliveries into it, and carries them out one at a time.
 
-use chrono::{TimeDelta, Utc};
+use std::collections::BTreeMap;
+
+use chrono::TimeDelta;
 use maple_lark_core::{
     Snapshot,
     compose::compose,
@@ -21,8 +23,15 @@ use crate::config::Mail;
 
 const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
 
-/// One delivery for each recipient of each audience, waiting from now on.
-pub async fn enqueue(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<(), WorkError> {
+/// One delivery for each recipient of each audience, waiting from now on. Audiences whose
+/// snapshot is quiet get none; answers with the reason if that is true of all.
+pub async fn enqueue(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    report: &Report,
+    quiet: &BTreeMap<String, String>,
+) -> Result<Option<String>, WorkError> {
     let Some(mail) = &shared.config.mail else {
         return Err(WorkError::Run(
             "no mail server is configured; add [mail] to the configuration of the service, restart it and run the report again".to_owned(),
@@ -30,7 +39,7 @@ pub async fn enqueue(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
     };
     let host = mail.server.from.address.rsplit('@').next().unwrap_or("localhost").to_owned();
     let snapshots = shared.store.snapshots(run.id).await?;
-    let now = Utc::now();
+    let now = shared.now();
     let mut deliveries = Vec::new();
     for audience in &report.audiences {
         let key = values_key(&catalogue.set.values(report, Some(audience)));
@@ -38,6 +47,11 @@ pub async fn enqueue(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
             .iter()
             .find(|snapshot| snapshot.values_key == key)
             .ok_or_else(|| WorkError::Run(format!("there is no snapshot for the audience \"{}\"", audience.name)))?;
+        if let Some(reason) = quiet.get(&key) {
+            shared.store.begin_step(run.id, "send", &audience.name, now).await?;
+            shared.store.end_step(run.id, "send", &audience.name, "quiet", Some(reason.clone()), now).await?;
+            continue;
+        }
         for recipient in &audience.to {
             let id = Uuid::now_v7();
             deliveries.push(Delivery {
@@ -58,15 +72,21 @@ pub async fn enqueue(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
             });
         }
     }
+    if deliveries.is_empty()
+        && let Some(reason) = quiet.values().next()
+    {
+        return Ok(Some(reason.clone()));
+    }
     tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
-    Ok(shared.store.enqueue(run.id, shared.owner, deliveries).await?)
+    shared.store.enqueue(run.id, shared.owner, deliveries).await?;
+    Ok(None)
 }
 
 /// Takes one delivery that waits and attempts it. Answers whether there was one.
 pub async fn work_on_a_delivery(shared: &Shared) -> Result<bool, StoreError> {
     let Some(mail) = &shared.config.mail else { return Ok(false) };
     let lease = shared.lease();
-    let Some((delivery, attempt)) = shared.store.claim_delivery(shared.owner, Utc::now(), lease).await? else { return Ok(false) };
+    let Some((delivery, attempt)) = shared.store.claim_delivery(shared.owner, shared.now(), lease).await? else { return Ok(false) };
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
         let ending = match letter(shared, mail, &delivery).await {
@@ -85,7 +105,7 @@ pub async fn work_on_a_delivery(shared: &Shared) -> Result<bool, StoreError> {
             Err(WorkError::Run(reason)) => Ending::Refused { answer: reason },
         };
         tracing::info!(recipient = %delivery.recipient, ?ending, "attempted");
-        match shared.store.end_attempt(&delivery, shared.owner, attempt, &ending, Utc::now()).await {
+        match shared.store.end_attempt(&delivery, shared.owner, attempt, &ending, shared.now()).await {
             Err(StoreError::LeaseLost(_)) => {
                 tracing::warn!("another process has taken this delivery over");
                 Ok(())
@@ -101,7 +121,7 @@ pub async fn work_on_a_delivery(shared: &Shared) -> Result<bool, StoreError> {
 /// Waits grow from attempt to attempt and are spread, so that a mail server that comes back
 /// is not met by everybody at once.
 async fn postponed(shared: &Shared, mail: &Mail, delivery: &Delivery, answer: String) -> Result<Ending, StoreError> {
-    let now = Utc::now();
+    let now = shared.now();
     if now - delivery.created_at > TimeDelta::from_std(mail.give_up).unwrap_or(TimeDelta::days(1)) {
         return Ok(Ending::Refused { answer: format!("given up after {} h: {answer}", mail.give_up.as_secs() / 3600) });
     }

@@ -4,14 +4,16 @@
 //! nothing: another one takes the work over when the lease has run out.
 
 mod catalogue;
+mod clock;
 mod collect;
 mod deliver;
+mod readiness;
 mod render;
 mod scheduler;
 
 use std::{sync::Arc, time::Duration};
 
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::definition::OnFailedBlock;
 use maple_lark_store::{Store, StoreError, runs::Run};
 use tokio::{
@@ -23,7 +25,9 @@ use uuid::Uuid;
 
 use crate::Config;
 pub use catalogue::{Catalogue, parse_all};
-pub use scheduler::{RequestError, RunRequest, backfill, next_instant, past_instants, request_run};
+pub use clock::Clock;
+use readiness::Ready;
+pub use scheduler::{RequestError, RunRequest, backfill, past_instants, request_run};
 
 /// How many runs one process works on at a time, and how many deliveries.
 const RUN_WORKERS: usize = 2;
@@ -39,9 +43,15 @@ pub(crate) struct Shared {
     pub owner: Uuid,
     pub wake: Notify,
     pub sources: collect::SourceLimits,
+    pub catalogue: catalogue::Kept,
+    pub clock: Clock,
 }
 
 impl Shared {
+    fn now(&self) -> DateTime<Utc> {
+        self.clock.now()
+    }
+
     fn lease(&self) -> TimeDelta {
         TimeDelta::from_std(self.config.lease).unwrap_or(TimeDelta::seconds(30))
     }
@@ -61,6 +71,11 @@ impl EngineHandle {
     pub fn wake(&self) {
         self.0.wake.notify_waiters();
     }
+
+    /// What time it is for the engine.
+    pub fn now(&self) -> DateTime<Utc> {
+        self.0.now()
+    }
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -73,11 +88,19 @@ pub(crate) enum WorkError {
 }
 
 impl Engine {
-    pub fn start(store: Store, config: Arc<Config>) -> Self {
-        let shared = Arc::new(Shared { store, config, owner: Uuid::new_v4(), wake: Notify::new(), sources: collect::SourceLimits::default() });
+    pub fn start(store: Store, config: Arc<Config>, clock: Clock) -> Self {
+        let shared = Arc::new(Shared {
+            store,
+            config,
+            owner: Uuid::new_v4(),
+            wake: Notify::new(),
+            sources: collect::SourceLimits::default(),
+            catalogue: catalogue::Kept::default(),
+            clock,
+        });
         let (stop, stopped) = watch::channel(false);
         let mut workers = JoinSet::new();
-        workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { scheduler::tick(&shared).await.map(|()| false) }));
+        workers.spawn(scheduler::watch_the_clock(shared.clone(), stopped.clone()));
         for _ in 0..RUN_WORKERS {
             workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { work_on_a_run(&shared).await }));
         }
@@ -131,7 +154,7 @@ where
 
 /// Takes one run and brings it as far as the outbox. Answers whether there was one.
 async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
-    let Some(run) = shared.store.claim_run(shared.owner, Utc::now(), shared.lease()).await? else { return Ok(false) };
+    let Some(run) = shared.store.claim_run(shared.owner, shared.now(), shared.lease()).await? else { return Ok(false) };
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
@@ -145,7 +168,7 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
             Ok(()) => Ok(()),
             Err(WorkError::Run(problem)) => {
                 tracing::error!(problem, "failed");
-                shared.store.set_run_state(run.id, shared.owner, "failed", Some(&problem), Utc::now()).await
+                shared.store.set_run_state(run.id, shared.owner, "failed", Some(&problem), shared.now()).await
             }
             Err(WorkError::Store(StoreError::LeaseLost(_))) => {
                 tracing::warn!("this run was cancelled, or another process has taken it over");
@@ -176,7 +199,7 @@ pub(crate) enum Held {
 async fn keep_lease(shared: &Shared, held: Held) -> StoreError {
     loop {
         tokio::time::sleep(shared.config.lease / 3).await;
-        let until = Utc::now() + shared.lease();
+        let until = shared.now() + shared.lease();
         let renewed = match held {
             Held::Run(id) => shared.store.renew_run(id, shared.owner, until).await,
             Held::Delivery(id) => shared.store.renew_delivery(id, shared.owner, until).await,
@@ -193,28 +216,37 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
     let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
     let report = catalogue.set.reports.get(&run.report).ok_or_else(|| WorkError::Run(format!("the run holds no definition of \"{}\"", run.report)))?;
 
-    store.set_run_state(run.id, owner, "collecting", None, Utc::now()).await?;
-    collect::collect(shared, run, &catalogue, report).await?;
+    let incomplete = match readiness::wait(shared, run, &catalogue, report).await? {
+        Ready::Yes => run.incomplete.clone(),
+        Ready::Never(reason) => Some(reason),
+        Ready::Later => return Ok(()),
+    };
+    store.set_run_state(run.id, owner, "collecting", None, shared.now()).await?;
+    collect::collect(shared, run, &catalogue, report, incomplete).await?;
 
-    store.set_run_state(run.id, owner, "rendering", None, Utc::now()).await?;
-    let failed = render::render(shared, run, report).await?;
+    store.set_run_state(run.id, owner, "rendering", None, shared.now()).await?;
+    let made = render::render(shared, run, report).await?;
     shared.wake.notify_waiters();
 
+    let failed = &made.failed;
     if let Some((block, reason)) = failed.first()
         && report.on_failed_block == OnFailedBlock::Hold
     {
         let more = if failed.len() > 1 { format!(" (and {} more)", failed.len() - 1) } else { String::new() };
         let problem = format!("\"{block}\" could not be made: {reason}{more}");
         tracing::warn!(problem, "held");
-        store.set_run_state(run.id, owner, "held", Some(&problem), Utc::now()).await?;
+        store.set_run_state(run.id, owner, "held", Some(&problem), shared.now()).await?;
         return Ok(());
     }
     if !run.deliver || report.audiences.is_empty() {
-        store.set_run_state(run.id, owner, "made", None, Utc::now()).await?;
+        store.set_run_state(run.id, owner, "made", None, shared.now()).await?;
         tracing::info!("made, without deliveries");
         return Ok(());
     }
-    deliver::enqueue(shared, run, &catalogue, report).await?;
+    if let Some(reason) = deliver::enqueue(shared, run, &catalogue, report, &made.quiet).await? {
+        tracing::info!(reason, "quiet");
+        store.set_run_state(run.id, owner, "quiet", Some(&reason), shared.now()).await?;
+    }
     shared.wake.notify_waiters();
     Ok(())
 }

@@ -1,12 +1,12 @@
 //! Composes each snapshot of a run and keeps its documents.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use chrono::Utc;
 use maple_lark_core::{
     Snapshot,
     compose::compose,
     definition::{Format, Report},
+    quiet,
     snapshot::sha256,
 };
 use maple_lark_store::runs::{Document as StoredDocument, Run};
@@ -14,18 +14,27 @@ use uuid::Uuid;
 
 use super::{Shared, WorkError};
 
-/// Renders every snapshot in every format of the report. Answers with the blocks that
-/// failed, each named once.
-pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Vec<(String, String)>, WorkError> {
+/// What rendering a run has found.
+pub struct Made {
+    /// The blocks that failed and why, each named once.
+    pub failed: Vec<(String, String)>,
+    /// The snapshots that nobody needs to see, by their values' key, with the reason.
+    pub quiet: BTreeMap<String, String>,
+}
+
+/// Renders every snapshot in every format of the report.
+pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Made, WorkError> {
     let mut failed = BTreeSet::new();
+    let mut quiet = BTreeMap::new();
     for stored in shared.store.snapshots(run.id).await? {
         let snapshot = Snapshot::from_bytes(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
         let document = compose(&snapshot).map_err(|error| WorkError::Run(error.to_string()))?;
         failed.extend(document.failed.iter().cloned());
+        quiet.extend(quiet::reason(report, &snapshot, &document).map(|reason| (stored.values_key.clone(), reason)));
         let document = std::sync::Arc::new(document);
         for format in report.formats.iter().copied() {
             let subject = format!("{} ({})", format.name(), &stored.values_key[..8]);
-            shared.store.begin_step(run.id, "render", &subject, Utc::now()).await?;
+            shared.store.begin_step(run.id, "render", &subject, shared.now()).await?;
             let rendered = documents(document.clone(), format).await;
             match rendered {
                 Ok(files) => {
@@ -43,20 +52,20 @@ pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Vec<(
                             sha256: sha256(&file.bytes),
                             size: file.bytes.len() as i64,
                             body: file.bytes,
-                            created_at: Utc::now(),
+                            created_at: shared.now(),
                         })
                         .collect();
                     shared.store.keep_documents(kept).await?;
-                    shared.store.end_step(run.id, "render", &subject, "done", Some(detail), Utc::now()).await?;
+                    shared.store.end_step(run.id, "render", &subject, "done", Some(detail), shared.now()).await?;
                 }
                 Err(reason) => {
-                    shared.store.end_step(run.id, "render", &subject, "failed", Some(reason.clone()), Utc::now()).await?;
+                    shared.store.end_step(run.id, "render", &subject, "failed", Some(reason.clone()), shared.now()).await?;
                     return Err(WorkError::Run(reason));
                 }
             }
         }
     }
-    Ok(failed.into_iter().collect())
+    Ok(Made { failed: failed.into_iter().collect(), quiet })
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.

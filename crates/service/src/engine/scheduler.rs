@@ -1,5 +1,7 @@
 //! Notices scheduled instants that have come, and makes runs of them and of requests.
 
+use std::{sync::Arc, time::Duration};
+
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::definition::Report;
 use maple_lark_store::{
@@ -7,6 +9,7 @@ use maple_lark_store::{
     runs::NewRun,
     schedule::{Due, ScheduleState},
 };
+use tokio::sync::watch;
 use uuid::Uuid;
 
 use super::{Catalogue, Shared};
@@ -19,20 +22,71 @@ const MOST_ON_RECORD: usize = 100;
 /// At most so many runs come of one backfill.
 pub const MOST_BACKFILLED: usize = 400;
 
-/// One look at the clock.
-pub async fn tick(shared: &Shared) -> Result<(), StoreError> {
-    let now = Utc::now();
-    let due = shared.store.schedule_states().await?.into_iter().any(|state| !state.paused && state.next_instant.is_some_and(|next| next <= now));
-    if !due {
-        return Ok(());
+/// Definitions that another process has changed are noticed after so long at the latest.
+const LONGEST_SLEEP: Duration = Duration::from_secs(5);
+
+/// Sleeps until the next report is due, makes its runs, and begins again, until it is told
+/// to stop.
+pub async fn watch_the_clock(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    let mut rescheduled = false;
+    while !*stopped.borrow() {
+        let looked = async {
+            if !rescheduled {
+                reschedule(&shared).await?;
+            }
+            tick(&shared).await
+        };
+        let pause = match looked.await {
+            Ok(next) => {
+                rescheduled = true;
+                let until = next.map_or(TimeDelta::MAX, |next| next - shared.now());
+                until.to_std().unwrap_or_default().clamp(Duration::from_millis(10), LONGEST_SLEEP)
+            }
+            Err(error) => {
+                tracing::error!(%error, "the schedule could not be looked at; it is tried again in a moment");
+                Duration::from_secs(2)
+            }
+        };
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = shared.wake.notified() => {}
+            _ = stopped.changed() => {}
+        }
     }
-    let catalogue = Catalogue::stored(&shared.store.definitions().await?);
+}
+
+/// Computes anew when each report is due that is due later than now: a newer version of the
+/// zone database may have moved it. What is due already stays as it is.
+async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let now = shared.now();
+    let states = shared.store.schedule_states().await?;
+    let next: Vec<(String, Option<DateTime<Utc>>)> = states
+        .iter()
+        .filter(|state| state.next_instant.is_some_and(|next| next > now))
+        .filter_map(|state| Some((state.report.clone(), catalogue.set.plan(catalogue.set.reports.get(&state.report)?)?.next_after(now))))
+        .collect();
+    let moved = shared.store.reschedule(now, &next).await?;
+    if moved > 0 {
+        tracing::warn!(moved, "reports are due at other instants than before: the zone database or a calendar has changed");
+    }
+    Ok(())
+}
+
+/// One look at the clock; answers when it is worth another.
+async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> {
+    let now = shared.now();
+    let next = shared.store.first_due().await?;
+    if next.is_none_or(|next| next > now) {
+        return Ok(next);
+    }
+    let catalogue = shared.catalogue.current(&shared.store).await?;
     let made = shared.store.take_due(now, |state| decide(&catalogue, state, now)).await?;
     if !made.is_empty() {
         tracing::info!(count = made.len(), "runs are due");
         shared.wake.notify_waiters();
     }
-    Ok(())
+    shared.store.first_due().await
 }
 
 /// The runs for the instants that have come, as the report's schedule wants it after an
@@ -40,9 +94,10 @@ pub async fn tick(shared: &Shared) -> Result<(), StoreError> {
 fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> Due {
     let over = Due { runs: Vec::new(), next: None };
     let Some(report) = catalogue.set.reports.get(&state.report) else { return over };
-    let (Some(schedule), Some(first)) = (&report.schedule, state.next_instant) else { return over };
+    let (Some(plan), Some(first)) = (catalogue.set.plan(report), state.next_instant) else { return over };
+    let schedule = plan.schedule;
     let before = first - TimeDelta::nanoseconds(1);
-    let come: Vec<DateTime<Utc>> = schedule.instants(before, now, report.zone).take(MOST_MISSED).collect();
+    let come: Vec<DateTime<Utc>> = plan.instants(before, now).take(MOST_MISSED).collect();
     let mut to_run = schedule.to_run(&come, now, report.zone);
     let left = schedule.most_runs.map(|most| (most as i32 - state.runs_made).max(0) as usize);
     to_run.truncate(left.unwrap_or(usize::MAX).min(MOST_MADE_UP));
@@ -58,7 +113,7 @@ fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> D
     }
     Due {
         runs: orders.into_iter().zip(0..).map(|(order, index)| order.run(catalogue, report, now + TimeDelta::microseconds(index))).collect(),
-        next: if ended { None } else { schedule.next_after(now, report.zone) },
+        next: if ended { None } else { plan.next_after(now) },
     }
 }
 
@@ -98,6 +153,8 @@ impl Order {
             window_to: window.to,
             zone: report.zone.to_string(),
             skipped: self.skipped,
+            may_overlap: report.overlap,
+            within: window.within.as_ref().and_then(|within| serde_json::to_value(within).ok()),
             created_at: now,
         }
     }
@@ -110,6 +167,7 @@ pub struct RunRequest {
     pub scheduled_for: Option<DateTime<Utc>>,
     pub deliver: bool,
     pub requested_by: String,
+    pub now: DateTime<Utc>,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -126,7 +184,7 @@ pub enum RequestError {
 pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, RequestError> {
     let catalogue = Catalogue::stored(&store.definitions().await?);
     let report = ready_report(&catalogue, &request.report)?;
-    let now = Utc::now();
+    let now = request.now;
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
     let order = Order::requested(request.scheduled_for.unwrap_or(whole_second), &request.requested_by, request.deliver);
     let run = order.run(&catalogue, report, now);
@@ -146,12 +204,12 @@ fn ready_report<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Report, 
 pub async fn past_instants(store: &Store, name: &str, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>, RequestError> {
     let catalogue = Catalogue::stored(&store.definitions().await?);
     let report = ready_report(&catalogue, name)?;
-    let schedule = report.schedule.as_ref().ok_or_else(|| RequestError::NotReady {
+    let plan = catalogue.set.plan(report).ok_or_else(|| RequestError::NotReady {
         report: name.to_owned(),
         problem: "it has no schedule to take the instants from; use run with an instant instead".to_owned(),
     })?;
     let moment = TimeDelta::nanoseconds(1);
-    let found: Vec<DateTime<Utc>> = schedule.instants(from - moment, to - moment, report.zone).take(MOST_BACKFILLED + 1).collect();
+    let found: Vec<DateTime<Utc>> = plan.instants(from - moment, to - moment).take(MOST_BACKFILLED + 1).collect();
     if found.len() > MOST_BACKFILLED {
         return Err(RequestError::NotReady {
             report: name.to_owned(),
@@ -162,10 +220,16 @@ pub async fn past_instants(store: &Store, name: &str, from: DateTime<Utc>, to: D
 }
 
 /// Makes a run for each of the instants; they are worked on a few at a time, oldest first.
-pub async fn backfill(store: &Store, name: &str, instants: &[DateTime<Utc>], deliver: bool, requested_by: &str) -> Result<Vec<Uuid>, RequestError> {
+pub async fn backfill(
+    store: &Store,
+    name: &str,
+    instants: &[DateTime<Utc>],
+    deliver: bool,
+    requested_by: &str,
+    now: DateTime<Utc>,
+) -> Result<Vec<Uuid>, RequestError> {
     let catalogue = Catalogue::stored(&store.definitions().await?);
     let report = ready_report(&catalogue, name)?;
-    let now = Utc::now();
     let mut made = Vec::new();
     for (index, at) in instants.iter().enumerate() {
         let created = now + TimeDelta::microseconds(index as i64);
@@ -174,9 +238,4 @@ pub async fn backfill(store: &Store, name: &str, instants: &[DateTime<Utc>], del
         made.push(run.id);
     }
     Ok(made)
-}
-
-/// When a report runs next, counted from `after`.
-pub fn next_instant(report: &Report, after: DateTime<Utc>) -> Option<DateTime<Utc>> {
-    report.schedule.as_ref()?.next_after(after, report.zone)
 }

@@ -3,6 +3,10 @@
 //! A window never depends on "now", so a late, repeated or backfilled run has exactly the
 //! window that it would have had on time.
 
+mod compare;
+mod step;
+mod within;
+
 use std::fmt;
 
 use chrono::{DateTime, Datelike, NaiveDate, NaiveTime, TimeDelta, Timelike, Utc, Weekday};
@@ -12,13 +16,62 @@ use crate::{
     span::Span,
     zone::{Zone, week_start},
 };
+pub use compare::Comparison;
+pub use step::{NotAStep, Step};
+pub use within::{BadHours, Hours, Within};
 
 /// A half-open interval `[from, to)` read in a time zone. `from <= to` always holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Window {
     pub from: DateTime<Utc>,
     pub to: DateTime<Utc>,
     pub zone: Zone,
+    /// Which hours and weekdays between `from` and `to` count; all of them if nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within: Option<Within>,
+}
+
+/// The times that a query may be asked with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Times {
+    pub window: Window,
+    pub comparison: Option<Window>,
+    pub step: Step,
+}
+
+/// What a time name stands for in a query.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TimeValue {
+    Instant(DateTime<Utc>),
+    Instants(Vec<DateTime<Utc>>),
+}
+
+impl Times {
+    /// The names that a query may use for times, beside its own parameters.
+    ///
+    /// - `from` and `to`: the window;
+    /// - `parts_from` and `parts_to`: the starts and ends of the parts of the window that
+    ///   count (office hours); one part, the window itself, where nothing narrows it;
+    /// - `compare_from` and `compare_to`: the comparison window;
+    /// - `steps`: the starts of the resampling steps, the first of them the window's own.
+    pub const NAMES: [&str; 7] = ["from", "to", "parts_from", "parts_to", "compare_from", "compare_to", "steps"];
+
+    /// The value of one of [`Times::NAMES`]; nothing for other names, and for a comparison
+    /// window where there is none.
+    pub fn value(&self, name: &str) -> Option<TimeValue> {
+        let starts = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| parts.into_iter().map(|(from, _)| from).collect();
+        let ends = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| parts.into_iter().map(|(_, to)| to).collect();
+        Some(match name {
+            "from" => TimeValue::Instant(self.window.from),
+            "to" => TimeValue::Instant(self.window.to),
+            "parts_from" => TimeValue::Instants(starts(self.window.parts())),
+            "parts_to" => TimeValue::Instants(ends(self.window.parts())),
+            "compare_from" => TimeValue::Instant(self.comparison.as_ref()?.from),
+            "compare_to" => TimeValue::Instant(self.comparison.as_ref()?.to),
+            "steps" => TimeValue::Instants(self.step.starts(&self.window)),
+            _ => return None,
+        })
+    }
 }
 
 /// A stretch of the civil calendar that a window can be made of.
@@ -48,8 +101,8 @@ pub enum WindowKind {
     Fixed { from: DateTime<Utc>, to: DateTime<Utc> },
 }
 
-/// A window kind with what shifts and aligns it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+/// A window kind with what shifts, aligns and narrows it.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct WindowRule {
     pub kind: WindowKind,
     /// The rule is applied this long before the scheduled instant, so that data still on
@@ -57,6 +110,10 @@ pub struct WindowRule {
     pub lag: Option<Span>,
     /// The day on which a week begins; ISO 8601 says Monday.
     pub week_starts: Weekday,
+    /// Which hours and weekdays inside the window count.
+    pub within: Option<Within>,
+    /// What the window is held against.
+    pub compare: Option<Comparison>,
 }
 
 impl CalendarUnit {
@@ -146,7 +203,7 @@ impl CalendarUnit {
 
 impl WindowRule {
     pub fn new(kind: WindowKind) -> Self {
-        Self { kind, lag: None, week_starts: Weekday::Mon }
+        Self { kind, lag: None, week_starts: Weekday::Mon, within: None, compare: None }
     }
 
     /// The window of the run scheduled for `scheduled`, in `zone`.
@@ -169,7 +226,7 @@ impl WindowRule {
             WindowKind::ToDate(unit) => (unit.start(at - TimeDelta::nanoseconds(1), zone, self.week_starts), at),
             WindowKind::Fixed { from, to } => (from, to),
         };
-        Window { from, to, zone }
+        Window { from, to, zone, within: self.within.clone() }
     }
 
     /// What the rule says, for people: `the previous complete day`.
@@ -186,8 +243,14 @@ impl WindowRule {
         {
             text += &format!(", weeks starting on {}", crate::schedule::weekday_name(self.week_starts));
         }
+        if let Some(within) = &self.within {
+            text += &format!(", only {}", within.words());
+        }
         if let Some(lag) = self.lag {
             text += &format!(", as of {} before the run", lag.readable());
+        }
+        if let Some(compare) = self.compare {
+            text += &format!(", compared with {}", compare.words());
         }
         text
     }
@@ -199,10 +262,47 @@ impl Window {
         self.to - self.from
     }
 
+    /// The parts of the window that count, oldest first, without gap or overlap within a
+    /// part: the whole window, or only its office hours. Empty parts are left out.
+    pub fn parts(&self) -> Vec<(DateTime<Utc>, DateTime<Utc>)> {
+        match &self.within {
+            None if self.from < self.to => vec![(self.from, self.to)],
+            None => Vec::new(),
+            Some(within) => within.parts(self.from, self.to, self.zone),
+        }
+    }
+
+    /// How much time counts: the elapsed time of all parts. Ten office hours on a day when
+    /// the clock goes back between them are eleven.
+    pub fn counted(&self) -> TimeDelta {
+        self.parts().into_iter().map(|(from, to)| to - from).sum()
+    }
+
+    /// How long the window is, for people: `25 h`, `30 min`, `9 days 1 h`; with office hours
+    /// how much of it counts.
+    pub fn duration(&self) -> String {
+        let minutes = self.counted().num_minutes();
+        let (days, hours, rest) = (minutes / 1440, minutes / 60 % 24, minutes % 60);
+        let whole = |n: i64, one: &str, many: &str| (n > 0).then(|| format!("{n} {}", if n == 1 { one } else { many }));
+        // Up to two days are said in hours, since a day is not always 24 of them.
+        let (days, hours) = if days < 2 { (0, hours + days * 24) } else { (days, hours) };
+        let said: Vec<String> = [whole(days, "day", "days"), whole(hours, "h", "h"), whole(rest, "min", "min")].into_iter().flatten().collect();
+        if said.is_empty() { "no time".to_owned() } else { said.join(" ") }
+    }
+
     /// What this window is, in words, without the zone:
     /// `Sunday 25 October 2026, 25 h`, `Week 43, 19 to 25 October 2026`, `October 2026`,
-    /// `22 November 2026 06:00 to 23 November 2026 06:00`.
+    /// `22 November 2026 06:00 to 23 November 2026 06:00`,
+    /// `October 2026, 08:00 to 17:00 Monday to Friday`.
     pub fn label(&self) -> String {
+        let outer = self.outer_label();
+        match &self.within {
+            Some(within) => format!("{outer}, {}", within.words()),
+            None => outer,
+        }
+    }
+
+    fn outer_label(&self) -> String {
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if !(self.begins_a_date(self.from) && self.begins_a_date(self.to)) || self.from == self.to {
             let end = if from.date() == to.date() { to.format("%H:%M").to_string() } else { to.format("%-d %B %Y %H:%M").to_string() };
@@ -250,7 +350,8 @@ impl Window {
             let sign = if offset < 0 { '−' } else { '+' };
             format!("{} (UTC{sign}{:02}:{:02})", self.zone.local(instant).format("%-d %b %Y %H:%M"), offset.abs() / 3600, offset.abs() / 60 % 60)
         };
-        format!("from {} up to, not including, {}, {}", side(self.from), side(self.to), self.zone)
+        let within = self.within.as_ref().map(|within| format!(", only {}", within.words())).unwrap_or_default();
+        format!("from {} up to, not including, {}, {}{within}", side(self.from), side(self.to), self.zone)
     }
 
     /// A form for file names: `2026-10-25`, `2026-10-19_2026-10-25`, or with times

@@ -1,0 +1,140 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, take, type Schemas } from '../api/client'
+import Loading from '../parts/Loading.vue'
+import { useLoaded } from '../parts/load'
+import { stateWords } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const own = Intl.DateTimeFormat().resolvedOptions().timeZone
+const text = (value: unknown) => (typeof value === 'string' && value ? value : undefined)
+const pad = (n: number) => String(n).padStart(2, '0')
+const day = (date: Date) => `${date.getFullYear()}-${pad(date.getMonth() + 1)}-${pad(date.getDate())}`
+const today = computed(() => new Intl.DateTimeFormat('en-CA', { timeZone: zone.value }).format(new Date()))
+
+const zone = computed(() => text(route.query.zone) ?? own)
+const report = computed(() => text(route.query.report))
+const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? String(route.query.month) : today.value.slice(0, 7)))
+/** The Monday on or before the first of the month, and the Monday after its last. */
+const span = computed(() => {
+  const [year, number] = month.value.split('-').map(Number) as [number, number]
+  const first = new Date(year, number - 1, 1)
+  const from = new Date(year, number - 1, 1 - ((first.getDay() + 6) % 7))
+  const last = new Date(year, number, 0)
+  const to = new Date(year, number, 1 + ((7 - last.getDay()) % 7))
+  return { from: day(from), to: day(to) }
+})
+const title = computed(() => new Intl.DateTimeFormat('en-GB', { month: 'long', year: 'numeric' }).format(new Date(`${month.value}-15T12:00:00`)))
+
+const question = computed(() => ({ ...span.value, zone: zone.value, report: report.value }))
+const { data, error, load } = useLoaded(() => take(api.GET('/agenda', { params: { query: question.value } })), 30000)
+const reports = useLoaded(() => take(api.GET('/reports')))
+watch(question, load)
+const zones = computed(() => [...new Set([own, ...(reports.data.value ?? []).map((one) => one.zone), 'UTC'])])
+const open = ref<string | null>(null)
+watch(month, () => (open.value = null))
+const MOST = 4
+
+function go(months: number) {
+  const [year, number] = month.value.split('-').map(Number) as [number, number]
+  const to = new Date(year, number - 1 + months, 1)
+  choose({ month: `${to.getFullYear()}-${pad(to.getMonth() + 1)}` })
+}
+function choose(change: Record<string, string | undefined>) {
+  void router.push({ query: { ...route.query, ...change } })
+}
+const time = (at: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone.value }).format(new Date(at))
+const when = (entry: Schemas['AgendaEntry']) => (entry.count === 1 ? time(entry.first) : `${time(entry.first)}–${time(entry.last)}`)
+const full = (date: string) => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date(`${date}T12:00:00`))
+const target = (entry: Schemas['AgendaEntry']) =>
+  entry.run && entry.count === 1 ? { name: 'run', params: { id: entry.run } } : entry.run ? { name: 'runs', query: { report: entry.report, state: entry.state } } : { name: 'report', params: { name: entry.report } }
+</script>
+
+<template>
+  <div class="stack">
+    <div class="row spread">
+      <div class="row">
+        <h1>{{ title }}</h1>
+        <el-button-group>
+          <el-button aria-label="The month before" @click="go(-1)">‹</el-button>
+          <el-button @click="choose({ month: undefined })">Today</el-button>
+          <el-button aria-label="The month after" @click="go(1)">›</el-button>
+        </el-button-group>
+      </div>
+      <div class="row">
+        <el-select :model-value="report" placeholder="Every report" clearable aria-label="Report" style="width: 15rem" @change="(report?: string) => choose({ report })">
+          <el-option v-for="one in reports.data.value ?? []" :key="one.name" :value="one.name" :label="one.title" />
+        </el-select>
+        <el-select :model-value="zone" aria-label="Time zone of the days" style="width: 12rem" @change="(zone: string) => choose({ zone })">
+          <el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" />
+        </el-select>
+      </div>
+    </div>
+    <Loading :error="data ? null : error" :ready="data !== null" @again="load">
+      <div v-if="data" class="card month" role="table" :aria-label="`What is due and what ran in ${title}`">
+        <div class="week names" role="row"><span v-for="name in ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']" :key="name" role="columnheader">{{ name }}</span></div>
+        <div v-for="week in Math.ceil(data.days.length / 7)" :key="week" class="week" role="row">
+          <div v-for="one in data.days.slice(week * 7 - 7, week * 7)" :key="one.date" role="cell" class="day" :class="{ other: !one.date.startsWith(month), now: one.date === today, none: !one.entries.length }">
+            <div class="date"><span class="number" :aria-label="full(one.date)">{{ Number(one.date.slice(8)) }}</span><span class="long">{{ full(one.date) }}</span></div>
+            <ul>
+              <li v-for="(entry, index) in open === one.date ? one.entries : one.entries.slice(0, MOST)" :key="index" :class="[stateWords(entry.state).tone, { left: entry.state === 'left-out' }]">
+                <RouterLink :to="target(entry)" :title="`${entry.title}: ${stateWords(entry.state).word}${entry.count > 1 ? `, ${entry.count} times` : ''}${entry.note ? `. ${entry.note}` : ''}`">
+                  <span class="mark" :aria-label="stateWords(entry.state).word">{{ stateWords(entry.state).mark }}</span>
+                  <span class="what"><span class="time">{{ when(entry) }}</span><b v-if="entry.count > 1"> ×{{ entry.count }}</b> {{ entry.title }}<span v-if="entry.note" class="note"> {{ entry.note }}</span></span>
+                </RouterLink>
+              </li>
+            </ul>
+            <button v-if="one.entries.length > MOST" type="button" class="more" @click="open = open === one.date ? null : one.date">{{ open === one.date ? 'Fewer' : `${one.entries.length - MOST} more` }}</button>
+          </div>
+        </div>
+      </div>
+      <p class="small muted key">
+        <span v-for="state in ['planned', 'delivered', 'held', 'failed', 'skipped', 'left-out']" :key="state" :class="stateWords(state).tone"><span aria-hidden="true">{{ stateWords(state).mark }}</span> {{ stateWords(state).word }}</span>
+        Days and times of {{ data?.zone }}.
+      </p>
+    </Loading>
+  </div>
+</template>
+
+<style scoped>
+.month { padding: 0; overflow: hidden; }
+.week { display: grid; grid-template-columns: repeat(7, minmax(0, 1fr)); }
+.names { background: var(--ground); font-size: 0.8rem; font-weight: 600; color: var(--muted); }
+.names span { padding: 0.35rem 0.6rem; }
+.day { border-top: 1px solid var(--line); border-left: 1px solid var(--line); min-height: 6.4rem; padding: 0.35rem 0.4rem; min-width: 0; }
+.day:first-child { border-left: 0; }
+.day.other { background: var(--ground); }
+.day.other .date, .day.other li { opacity: 0.65; }
+.date { font-size: 0.8rem; color: var(--muted); }
+.number { display: inline-block; min-width: 1.6em; text-align: center; }
+.long { display: none; }
+.day.now .number { background: var(--sea); color: var(--paper); border-radius: 1em; font-weight: 600; }
+ul { list-style: none; margin: 0.15rem 0 0; padding: 0; display: grid; gap: 0.1rem; }
+li a { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.35em; text-decoration: none; color: var(--ink); font-size: 0.78rem; line-height: 1.35; }
+li a:hover .what { text-decoration: underline; }
+.what { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.time { font-weight: 600; }
+.left .what { text-decoration: line-through; }
+.note { color: var(--muted); }
+.ok .mark, .key .ok { color: var(--ok); }
+.warning .mark, .key .warning { color: var(--warning); }
+.critical .mark, .key .critical { color: var(--critical); }
+.running .mark, .key .running { color: var(--running); }
+.quiet .mark { color: var(--muted); }
+.more { background: none; border: 0; padding: 0.1rem 0.3rem; color: var(--sea); cursor: pointer; font-size: 0.78rem; }
+.key { display: flex; gap: 0.3rem 1.1rem; flex-wrap: wrap; margin: 0; }
+@media (max-width: 760px) {
+  .names { display: none; }
+  .week { grid-template-columns: minmax(0, 1fr); }
+  .day { border-left: 0; min-height: 0; padding: 0.6rem 0.9rem; }
+  .day.none, .day.other { display: none; }
+  .number { display: none; }
+  .long { display: inline; font-weight: 600; color: var(--ink); }
+  .day.now .long::after { content: ' · today'; color: var(--sea); }
+  li a { font-size: 0.9rem; padding: 0.15rem 0; }
+  .what { white-space: normal; }
+}
+</style>

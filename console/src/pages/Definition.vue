@@ -1,0 +1,114 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, ApiProblem, take, type Schemas } from '../api/client'
+import { complain } from '../complain'
+import Loading from '../parts/Loading.vue'
+import { useLoaded } from '../parts/load'
+
+const route = useRoute()
+const router = useRouter()
+const kind = computed(() => String(route.params.kind))
+const name = computed(() => String(route.params.name))
+const text = ref<string | null>(null)
+const plan = ref<Schemas['Plan'] | null>(null)
+const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
+const saving = ref(false)
+const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
+
+const { data, error, load } = useLoaded(() => take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })))
+watch(data, (found) => (text.value ??= found?.text ?? null))
+const files = computed(() => ({ files: [{ file: data.value?.file ?? '', text: text.value ?? '' }], remove_others: false }))
+const changed = computed(() => text.value !== null && text.value !== data.value?.text)
+
+let asked = 0
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(text, () => {
+  clearTimeout(timer)
+  const mine = ++asked
+  timer = setTimeout(async () => {
+    try {
+      const found = await take(api.POST('/definitions/plan', { body: files.value }))
+      if (mine === asked) [plan.value, wrong.value] = [found, null]
+    } catch (problem) {
+      if (mine === asked) wrong.value = problem instanceof ApiProblem ? { detail: problem.message, problems: problem.problems } : { detail: String(problem), problems: [] }
+    }
+  }, 300)
+})
+
+/** Puts the cursor where a problem is. */
+function show(line: number, column: number) {
+  const field = area.value?.textarea
+  if (!field) return
+  const lines = field.value.split('\n')
+  const at = lines.slice(0, line - 1).reduce((sum, one) => sum + one.length + 1, 0) + column - 1
+  field.focus()
+  field.setSelectionRange(at, at + Math.max(1, (lines[line - 1] ?? '').length - column + 1))
+  field.scrollTop = Math.max(0, (line - 6) * (field.scrollHeight / lines.length))
+}
+
+async function save() {
+  saving.value = true
+  try {
+    await take(api.POST('/definitions/apply', { body: files.value }))
+    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : { name: 'reports' })
+  } catch (problem) {
+    complain(problem)
+  } finally {
+    saving.value = false
+  }
+}
+const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.startsWith('-') ? 'minus' : 'same')
+</script>
+
+<template>
+  <Loading :error="data ? null : error" :ready="text !== null" @again="load">
+    <form v-if="data" class="stack" @submit.prevent="save">
+      <div class="row spread">
+        <div>
+          <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink v-if="kind === 'report'" :to="{ name: 'report', params: { name } }">{{ name }}</RouterLink><template v-else>{{ kind }} {{ name }}</template></p>
+          <h1>{{ data.file }}</h1>
+        </div>
+        <div class="row">
+          <el-button @click="router.back()">Leave as it was</el-button>
+          <el-button type="primary" native-type="submit" :loading="saving" :disabled="!changed || wrong !== null">Apply</el-button>
+        </div>
+      </div>
+      <div class="columns editor">
+        <section class="card" aria-label="The definition">
+          <el-input ref="area" v-model="text" class="text" type="textarea" :rows="30" resize="vertical" spellcheck="false" aria-label="Text of the definition" />
+        </section>
+        <section class="card" aria-labelledby="change" aria-live="polite">
+          <h2 id="change">{{ wrong ? 'It cannot be applied like this' : 'What would change' }}</h2>
+          <template v-if="wrong">
+            <ul v-if="wrong.problems.length" class="problems">
+              <li v-for="(one, index) in wrong.problems" :key="index">
+                <button type="button" @click="show(one.line, one.column)">Line {{ one.line }}</button>
+                <span><code v-if="one.key">{{ one.key }}</code> {{ one.message }}<em v-if="one.file !== data.file"> (in {{ one.file }})</em></span>
+              </li>
+            </ul>
+            <p v-else>{{ wrong.detail }}</p>
+          </template>
+          <p v-else-if="!changed" class="muted">Nothing yet. Changes are checked as you type and applied when you say so; a run that is under way keeps the definition it began with.</p>
+          <pre v-for="one in plan?.changes ?? []" v-else :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
+</span></pre>
+        </section>
+      </div>
+    </form>
+  </Loading>
+</template>
+
+<style scoped>
+.crumbs { margin: 0; }
+.editor { grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); }
+.text :deep(textarea) { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.84rem; line-height: 1.5; white-space: pre; overflow-x: auto; tab-size: 4; }
+.problems { list-style: none; margin: 0; padding: 0; display: grid; gap: 0.6rem; }
+.problems li { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.7rem; align-items: baseline; overflow-wrap: anywhere; }
+.problems button { background: none; border: 0; padding: 0; color: var(--critical); font-weight: 600; cursor: pointer; text-decoration: underline; }
+.diff { margin: 0; font: 0.8rem/1.5 ui-monospace, 'DejaVu Sans Mono', monospace; overflow-x: auto; }
+.diff .plus { color: var(--ok); }
+.diff .minus { color: var(--critical); }
+.diff .same { color: var(--muted); }
+@media (max-width: 760px) { .editor { grid-template-columns: minmax(0, 1fr); } }
+</style>

@@ -1,0 +1,36 @@
+//! Whether a snapshot is worth a mail, or its run stays quiet.
+
+use crate::{
+    definition::{Report, SendWhen},
+    document::Document,
+    snapshot::{Outcome, Snapshot},
+    status::Status,
+};
+
+/// Why nothing is sent of this snapshot; nothing if it is worth sending.
+///
+/// A query that failed is worth sending, and so is data that may be incomplete: silence
+/// must mean that all is well, never that nobody looked.
+pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document) -> Option<String> {
+    if report.send_when == SendWhen::Always || !document.failed.is_empty() || snapshot.incomplete.is_some() {
+        return None;
+    }
+    match &report.send_when {
+        SendWhen::Always => None,
+        SendWhen::Rows(names) => {
+            let asked = |name: &str| names.iter().any(|wanted| wanted.value == name);
+            let empty = |outcome: &Outcome| matches!(outcome, Outcome::Rows(table) if table.rows.is_empty());
+            let quiet = snapshot.queries.iter().filter(|record| asked(&record.name)).all(|record| empty(&record.outcome));
+            quiet.then(|| {
+                let names: Vec<String> = names.iter().map(|name| format!("\"{}\"", name.value)).collect();
+                format!("no rows in {}", crate::schedule::list(&names))
+            })
+        }
+        SendWhen::Status(least) => {
+            let worst = document.summary.status;
+            let word = |status: Status| status.word().to_lowercase();
+            (worst < *least)
+                .then(|| format!("nothing is {}", if *least == Status::Critical { word(Status::Critical) } else { "warning or critical".to_owned() }))
+        }
+    }
+}

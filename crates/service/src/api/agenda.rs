@@ -1,0 +1,187 @@
+//! What is due and what ran, day by day.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+use maple_lark_core::{
+    Zone,
+    calendar::Calendar,
+    definition::{DefinitionSet, Report},
+    zone::UnknownZone,
+};
+use maple_lark_store::{Store, runs::RunDay};
+use rocket::{Route, State, get, routes, serde::json::Json};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{Answer, problem::Problem};
+use crate::{
+    access::Viewer,
+    engine::{Catalogue, EngineHandle},
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![agenda, calendars]
+}
+
+const MOST_DAYS: i64 = 400;
+/// More instants of one report in the time asked for are not counted.
+const MOST_INSTANTS: usize = 50_000;
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Agenda {
+    pub zone: String,
+    pub days: Vec<AgendaDay>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AgendaDay {
+    pub date: NaiveDate,
+    pub entries: Vec<AgendaEntry>,
+}
+
+/// The instants of one report on one day that have the same state.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AgendaEntry {
+    pub report: String,
+    pub title: String,
+    /// The state of runs that were made; `planned` for instants to come, `paused` for those
+    /// of a paused report, `left-out` for those that a calendar skips or moves.
+    pub state: String,
+    pub count: i64,
+    pub first: DateTime<Utc>,
+    pub last: DateTime<Utc>,
+    /// The run that was made last, if any was.
+    pub run: Option<Uuid>,
+    /// What the calendar calls the day, for `left-out`.
+    pub note: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CalendarView {
+    pub name: String,
+    pub title: String,
+    pub file: String,
+    pub events: usize,
+    /// The next days that it names, today among them, read in UTC.
+    pub next_days: Vec<NamedDay>,
+    /// The reports whose schedules go by it.
+    pub used_by: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NamedDay {
+    pub date: NaiveDate,
+    pub name: String,
+}
+
+/// All calendars with the next days that they name.
+#[utoipa::path(get, operation_id = "list_calendars", path = "/calendars", tag = "schedules", responses((status = 200, body = Vec<CalendarView>)))]
+#[get("/calendars")]
+async fn calendars(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Vec<CalendarView>> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let today = engine.now().date_naive();
+    let view = |calendar: &Calendar| {
+        let days = calendar.days(Zone::UTC);
+        let uses = |report: &&Report| report.schedule.as_ref().is_some_and(|schedule| schedule.calendars.iter().any(|name| name.value == calendar.name));
+        CalendarView {
+            name: calendar.name.clone(),
+            title: calendar.title.clone(),
+            file: calendar.place.file.clone(),
+            events: calendar.events,
+            next_days: days.between(today, today + TimeDelta::days(3660)).take(5).map(|(date, name)| NamedDay { date, name: name.to_owned() }).collect(),
+            used_by: set.reports.values().filter(uses).map(|report| report.name.clone()).collect(),
+        }
+    };
+    Ok(Json(set.calendars.values().map(view).collect()))
+}
+
+/// What is due and what ran, day by day.
+#[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = Problem)))]
+#[get("/agenda?<from>&<to>&<zone>&<report>")]
+async fn agenda(
+    _user: Viewer,
+    from: &str,
+    to: &str,
+    zone: Option<&str>,
+    report: Option<&str>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Agenda> {
+    let refused = |detail: String| Problem::new(422, "Not understood", detail);
+    let date = |text: &str| text.parse::<NaiveDate>().map_err(|_| refused(format!("\"{text}\" is not a date such as \"2026-11-01\"")));
+    let (from, to) = (date(from)?, date(to)?);
+    let length = (to - from).num_days();
+    if !(1..=MOST_DAYS).contains(&length) {
+        return Err(refused(format!("from {from} to {to} are {length} days; ask for 1 to {MOST_DAYS}")));
+    }
+    let zone: Zone = zone.unwrap_or("UTC").parse().map_err(|error: UnknownZone| refused(error.to_string()))?;
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    if let Some(name) = report.filter(|name| !set.reports.contains_key(*name)) {
+        return Err(Problem::not_found(format!("report \"{name}\"")));
+    }
+    let (start, end) = (zone.start_of(from), zone.start_of(to));
+    let ran = store.run_days(report, start, end, zone.name()).await?;
+    let paused: Vec<String> = store.schedule_states().await?.into_iter().filter(|state| state.paused).map(|state| state.report).collect();
+    let now = engine.now();
+    let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> = from.iter_days().take_while(|date| *date < to).map(|date| (date, Vec::new())).collect();
+    let planned = planned(&set, report, &paused, start, end, now, zone);
+    for (date, entry) in ran.into_iter().map(|ran| (ran.day, AgendaEntry::from(ran))).chain(planned) {
+        if let Some(entries) = days.get_mut(&date) {
+            entries.push(entry);
+        }
+    }
+    for entries in days.values_mut() {
+        entries.sort_by(|one, other| (one.first, &one.title).cmp(&(other.first, &other.title)));
+    }
+    Ok(Json(Agenda { zone: zone.to_string(), days: days.into_iter().map(|(date, entries)| AgendaDay { date, entries }).collect() }))
+}
+
+impl From<RunDay> for AgendaEntry {
+    fn from(ran: RunDay) -> Self {
+        Self { report: ran.report, title: ran.title, state: ran.state, count: ran.count, first: ran.first, last: ran.last, run: Some(ran.latest), note: None }
+    }
+}
+
+/// The instants to come, and those that calendars leave out, past ones too.
+fn planned(
+    set: &DefinitionSet,
+    only: Option<&str>,
+    paused: &[String],
+    start: DateTime<Utc>,
+    end: DateTime<Utc>,
+    now: DateTime<Utc>,
+    zone: Zone,
+) -> Vec<(NaiveDate, AgendaEntry)> {
+    let moment = TimeDelta::nanoseconds(1);
+    let mut found: BTreeMap<(NaiveDate, String, String, Option<String>), AgendaEntry> = BTreeMap::new();
+    for report in set.reports.values().filter(|report| only.is_none_or(|only| only == report.name)) {
+        let Some(plan) = set.plan(report) else { continue };
+        let state = if paused.contains(&report.name) { "paused" } else { "planned" };
+        let to_come = plan.instants(start.max(now) - moment, end - moment).take(MOST_INSTANTS).map(|at| (at, state, None));
+        let left_out = plan.left_out(start - moment, end - moment).take(MOST_INSTANTS).map(|one| {
+            let note = match one.moved_to {
+                Some(to) => format!("{}: moved to {}", one.day, zone.readable(to)),
+                None => format!("{}: skipped", one.day),
+            };
+            (one.at, "left-out", Some(note))
+        });
+        for (at, state, note) in to_come.chain(left_out) {
+            let key = (zone.local(at).date(), report.name.clone(), state.to_owned(), note.clone());
+            let entry = found.entry(key).or_insert_with(|| AgendaEntry {
+                report: report.name.clone(),
+                title: report.title.clone(),
+                state: state.to_owned(),
+                count: 0,
+                first: at,
+                last: at,
+                run: None,
+                note,
+            });
+            entry.count += 1;
+            entry.last = entry.last.max(at);
+        }
+    }
+    found.into_iter().map(|((date, ..), entry)| (date, entry)).collect()
+}

@@ -1,0 +1,112 @@
+//! Lets a scheduled run wait until its data is ready.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_core::{
+    Table, Value,
+    definition::{AtDeadline, Readiness, Report},
+    snapshot::Outcome,
+};
+use maple_lark_sources::Question;
+use maple_lark_store::runs::Run;
+
+use super::{Catalogue, Shared, WorkError, collect};
+
+/// Whether a run may collect its data.
+pub enum Ready {
+    Yes,
+    /// It goes on although its data is not ready, for the reason given.
+    Never(String),
+    /// It waits, or was settled; there is nothing to do for it now.
+    Later,
+}
+
+/// Asks whether the data of a run is ready, and writes down what follows from the answer.
+///
+/// Only scheduled runs wait, and only before they have begun to collect. A question that
+/// fails counts as not ready: the source may be what is late.
+pub async fn wait(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<Ready, WorkError> {
+    let Some(readiness) = report.readiness.as_ref().filter(|_| run.cause == "schedule" && matches!(run.state.as_str(), "due" | "waiting")) else {
+        return Ok(Ready::Yes);
+    };
+    let (store, owner) = (&shared.store, shared.owner);
+    let subject = format!("until {} is ready", readiness.source.value);
+    if run.checks == 0 {
+        store.begin_step(run.id, "wait", &subject, shared.now()).await?;
+    }
+    let answer = ask(shared, run, catalogue, report, readiness).await?;
+    let now = shared.now();
+    let Err(reason) = answer else {
+        let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
+        store.end_step(run.id, "wait", &subject, "done", Some(detail), now).await?;
+        return Ok(Ready::Yes);
+    };
+    let zone = report.zone;
+    let deadline = run.scheduled_for + TimeDelta::seconds(readiness.deadline_seconds as i64);
+    let clock = |at: DateTime<Utc>| zone.local(at).format("%H:%M:%S").to_string();
+    if now < deadline {
+        let again = (now + TimeDelta::seconds(readiness.every_seconds as i64)).min(deadline);
+        let detail = format!(
+            "not ready when last asked at {}: {reason}. Asked {} so far; waits until {} at most",
+            clock(now),
+            times(run.checks + 1),
+            zone.readable(deadline)
+        );
+        store.note_step(run.id, "wait", &subject, detail).await?;
+        store.wait(run.id, owner, again).await?;
+        tracing::info!(reason, %again, "waits for its data");
+        return Ok(Ready::Later);
+    }
+    let problem = format!("the data was not ready by {}, asked {}: {reason}", zone.readable(deadline), times(run.checks + 1));
+    tracing::warn!(problem, "the wait is over");
+    store.end_step(run.id, "wait", &subject, "failed", Some(problem.clone()), now).await?;
+    match readiness.at_deadline {
+        AtDeadline::Run => {
+            store.set_incomplete(run.id, owner, &problem).await?;
+            Ok(Ready::Never(problem))
+        }
+        AtDeadline::Hold => {
+            store.set_run_state(run.id, owner, "held", Some(&problem), now).await?;
+            Ok(Ready::Later)
+        }
+        AtDeadline::Skip => {
+            store.set_run_state(run.id, owner, "skipped", Some(&problem), now).await?;
+            Ok(Ready::Later)
+        }
+    }
+}
+
+/// Asks once; an error is the reason why the data is not ready.
+async fn ask(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report, readiness: &Readiness) -> Result<Result<(), String>, WorkError> {
+    let window = collect::window_of(run)?;
+    let times = collect::times(report, window, None);
+    let values = catalogue.set.values(report, None);
+    let source = catalogue.set.sources.get(&readiness.source.value);
+    let source = source.ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", readiness.source.value)))?;
+    let _turn = shared.sources.turn(source).await;
+    Ok(match maple_lark_sources::outcome(source, Question { text: &readiness.text, times: &times, values: &values }).await {
+        Outcome::Rows(table) => answered_yes(&table),
+        Outcome::Failed(reason) => Err(reason),
+    })
+}
+
+fn answered_yes(table: &Table) -> Result<(), String> {
+    match table.rows.first().and_then(|row| row.first()) {
+        Some(Value::Boolean(true)) => Ok(()),
+        Some(Value::Boolean(false)) => Err("the query said no".to_owned()),
+        Some(Value::Missing) | None => Err("the query gave no answer".to_owned()),
+        Some(_) => Err("the query must return true or false in its first column".to_owned()),
+    }
+}
+
+fn times(count: i32) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}
+
+fn ordinal(count: i32) -> String {
+    match count {
+        1 => "first".to_owned(),
+        2 => "second".to_owned(),
+        3 => "third".to_owned(),
+        more => format!("{more}th"),
+    }
+}
