@@ -56,7 +56,7 @@ impl Run {
         }
         follower.end();
         output::print(output, &last, show);
-        Ok(if matches!(last.run.state.as_str(), "delivered" | "made") { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        Ok(if matches!(last.run.state.as_str(), "delivered" | "made" | "quiet") { ExitCode::SUCCESS } else { ExitCode::FAILURE })
     }
 }
 

@@ -12,12 +12,12 @@ async fn everything_is_behind_a_sign_in_and_other_sites_cannot_use_it() {
     let described: Value = http.get(format!("{base}/api/v1/openapi.json")).send().await.unwrap().json().await.unwrap();
     assert_eq!(described["openapi"], "3.1.0");
     for (path, methods) in described["paths"].as_object().unwrap() {
-        for method in methods.as_object().unwrap().keys().filter(|method| ["get", "post", "delete"].contains(&method.as_str())) {
+        for method in methods.as_object().unwrap().keys().filter(|method| ["get", "post", "put", "delete"].contains(&method.as_str())) {
             // Signing in is the one thing that nobody has to be signed in for.
             if method == "post" && (path == "/session" || path == "/tokens") {
                 continue;
             }
-            let path = path.replace("{id}", "01a20778-04ba-70ff-853b-f952290418d2").replace("{name}", "x").replace("{index}", "0");
+            let path = path.replace("{id}", "01a20778-04ba-70ff-853b-f952290418d2").replace("{name}", "x").replace("{kind}", "report").replace("{index}", "0");
             let request = http.request(method.to_uppercase().parse().unwrap(), format!("{base}/api/v1{path}")).json(&json!({}));
             let answer = request.send().await.unwrap();
             assert_eq!(answer.status(), StatusCode::UNAUTHORIZED, "{method} {path}");

@@ -129,6 +129,32 @@ async fn runs_of_one_report_wait_for_each_other_and_can_be_cancelled_and_are_lim
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_mail_under_way_when_its_run_is_cancelled_is_not_tried_again() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    place.apply_small(&SMALL_REPORT.replace(", \"b@orrin-sound.example\"", ""));
+    place.mail.behave(|behaviour| {
+        behaviour.refuse.insert("a@orrin-sound.example".to_owned(), (451, "4.7.1 come back later".to_owned()));
+    });
+    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    let began = Instant::now();
+    let attempts = |run: &Value| run["deliveries"][0]["attempts"].as_array().map_or(0, Vec::len);
+    while attempts(&place.json(&["show", &id])) == 0 {
+        assert!(began.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert_eq!(place.json(&["cancel", &id])["state"], "cancelled");
+    let before = attempts(&place.json(&["show", &id]));
+    place.mail.behave(|behaviour| behaviour.refuse.clear());
+    // The second attempt would have come after one second.
+    tokio::time::sleep(Duration::from_secs(4)).await;
+    let run = place.json(&["show", &id]);
+    assert_eq!((attempts(&run), run["state"].as_str()), (before, Some("cancelled")), "{run:#}");
+    assert_eq!(place.mail.messages().len(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn schedules_and_windows_are_explained_without_saving_one_or_many() {
     let place = Place::new().await;
     let _service = place.serve();

@@ -17,14 +17,14 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
 
     // The difference is shown before anything is changed.
     let plan = place.json(&["apply", demo, "--check"]);
-    assert_eq!(plan["changes"].as_array().unwrap().len(), 6);
+    assert_eq!(plan["changes"].as_array().unwrap().len(), 11);
     assert_eq!(place.json(&["reports"]).as_array().unwrap().len(), 0);
     let applied = place.lark(&["apply", demo, "--yes"]);
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     assert_eq!(place.json(&["apply", demo, "--check"])["changes"].as_array().unwrap().len(), 0);
     assert_eq!(place.json(&["sources"]).as_array().unwrap().len(), 2);
-    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 2);
-    let report = &place.json(&["reports"])[1];
+    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 4);
+    let report = &place.json(&["reports"])[2];
     assert_eq!((report["name"].as_str(), report["schedule"].as_str()), (Some("ferry-operations-daily"), Some("Every day at 07:30")));
     assert_eq!(place.json(&["test", "operations"])["works"], true);
     assert!(place.json(&["test", "operations"])["warning"].is_null());
@@ -116,10 +116,19 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
     let real = place.json(&["run", "database-server-health", "--no-delivery"]);
     assert_eq!(real["state"], "made", "{real:#}");
 
+    // A week beside the week before, and a report that is quiet when nothing is wrong.
+    let week = place.json(&["run", "week-in-review", "--no-delivery"]);
+    assert_eq!(week["state"], "made", "{week:#}");
+    let sent = place.mail.messages().len();
+    // In the year before the data there was no failed job.
+    let quiet = place.json(&["run", "failed-jobs", "--at", "2020-01-01T00:00:00Z"]);
+    assert_eq!((quiet["state"].as_str(), quiet["problem"].as_str()), (Some("quiet"), Some("no rows in \"failed_jobs\"")));
+    assert_eq!(place.mail.messages().len(), sent);
+
     // An export gives back the files that were applied.
     let exported = place.folder.path().join("exported");
     assert!(place.lark(&["export", exported.to_str().unwrap()]).status.success());
-    for file in ["sources/operations.toml", "reports/ferry-operations-daily.toml"] {
+    for file in ["sources/operations.toml", "reports/ferry-operations-daily.toml", "calendars/holidays.ics"] {
         assert_eq!(std::fs::read(exported.join(file)).unwrap(), std::fs::read(std::path::Path::new(demo).join(file)).unwrap());
     }
 }

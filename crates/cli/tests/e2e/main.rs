@@ -9,4 +9,6 @@ mod first_run;
 mod killed;
 mod place;
 mod schedule;
+mod tending;
+mod waiting;
 mod year;

@@ -1,9 +1,12 @@
 //! Definitions as parsed values: those that are stored now, or those a run began with.
 
-use std::sync::{Arc, Mutex};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::{Arc, Mutex},
+};
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Problem, Report};
+use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Problem, Report};
 use maple_lark_core::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
@@ -11,7 +14,7 @@ use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 #[derive(Default)]
 pub struct Catalogue {
     pub set: DefinitionSet,
-    pub texts: Vec<FrozenDefinition>,
+    texts: BTreeMap<(Kind, String), FrozenDefinition>,
 }
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
@@ -52,10 +55,7 @@ impl Catalogue {
         let mut catalogue = Self::default();
         for one in definitions {
             match Definition::parse(&one.file, &one.text) {
-                Ok(definition) => {
-                    catalogue.set.put(definition);
-                    catalogue.texts.push(FrozenDefinition { file: one.file.clone(), text: one.text.clone() });
-                }
+                Ok(definition) => catalogue.put(definition, FrozenDefinition { file: one.file.clone(), text: one.text.clone() }),
                 Err(problems) => {
                     for problem in problems {
                         tracing::error!(%problem, "a stored definition cannot be read");
@@ -72,23 +72,33 @@ impl Catalogue {
             serde_json::from_value(definitions.clone()).map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
         let parsed = parse_all(texts.iter().map(|frozen| (frozen.file.as_str(), frozen.text.as_str())))
             .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;
-        let mut set = DefinitionSet::default();
-        for definition in parsed {
-            set.put(definition);
+        let mut catalogue = Self::default();
+        for (definition, text) in parsed.into_iter().zip(texts) {
+            catalogue.put(definition, text);
         }
-        Ok(Self { set, texts })
+        Ok(catalogue)
+    }
+
+    fn put(&mut self, definition: Definition, text: FrozenDefinition) {
+        self.texts.insert((definition.kind(), definition.name().to_owned()), text);
+        self.set.put(definition);
+    }
+
+    /// The texts of the report and its dashboards: what a snapshot needs to be composed.
+    pub fn composed_from(&self) -> Vec<FrozenDefinition> {
+        let needed = |(kind, _): &(Kind, String)| matches!(kind, Kind::Report | Kind::Dashboard);
+        self.texts.iter().filter(|(key, _)| needed(key)).map(|(_, text)| text.clone()).collect()
     }
 
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
     pub fn freeze(&self, report: &Report) -> serde_json::Value {
-        let mut places = vec![&report.place];
+        let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
         for dashboard in self.set.dashboards_of(report) {
-            places.push(&dashboard.place);
-            places.extend(dashboard.queries.iter().filter_map(|query| self.set.sources.get(&query.source.value)).map(|source| &source.place));
+            needed.insert((Kind::Dashboard, dashboard.name.clone()));
+            needed.extend(dashboard.queries.iter().map(|query| (Kind::Source, query.source.value.clone())));
         }
-        let readiness = report.readiness.as_ref().and_then(|readiness| self.set.sources.get(&readiness.source.value));
-        places.extend(readiness.map(|source| &source.place));
-        let needed: Vec<&FrozenDefinition> = self.texts.iter().filter(|text| places.iter().any(|place| place.file == text.file)).collect();
-        serde_json::to_value(needed).unwrap_or_default()
+        needed.extend(report.readiness.iter().map(|readiness| (Kind::Source, readiness.source.value.clone())));
+        let texts: Vec<&FrozenDefinition> = needed.iter().filter_map(|key| self.texts.get(key)).collect();
+        serde_json::to_value(texts).unwrap_or_default()
     }
 }

@@ -9,7 +9,7 @@ use std::{
 use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
-    definition::{Audience, Dashboard, Definition, Query, Report, Source},
+    definition::{Audience, Dashboard, Query, Report, Source},
     snapshot::{Outcome, QueryRecord, sha256},
     window::{Step, Times},
 };
@@ -78,12 +78,7 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
         )
         .await;
         let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
-        let frozen = catalogue
-            .texts
-            .iter()
-            .filter(|text| !matches!(Definition::parse(&text.file, &text.text), Ok(Definition::Source(_) | Definition::Calendar(_))))
-            .cloned()
-            .collect();
+        let frozen = catalogue.composed_from();
         let snapshot = Snapshot {
             layout: Snapshot::LAYOUT,
             run_id: run.id.to_string(),

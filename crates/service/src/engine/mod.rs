@@ -48,6 +48,18 @@ pub(crate) struct Shared {
 }
 
 impl Shared {
+    fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
+        Self {
+            store,
+            config,
+            owner: Uuid::new_v4(),
+            wake: Notify::new(),
+            sources: collect::SourceLimits::default(),
+            catalogue: catalogue::Kept::default(),
+            clock,
+        }
+    }
+
     fn now(&self) -> DateTime<Utc> {
         self.clock.now()
     }
@@ -72,6 +84,21 @@ impl EngineHandle {
         self.0.wake.notify_waiters();
     }
 
+    /// An engine that only makes runs of what is due when [`EngineHandle::look`] is called,
+    /// and works on none of them.
+    pub fn of_a_scheduler_alone(store: Store, config: Arc<Config>, clock: Clock) -> Self {
+        Self(Arc::new(Shared::new(store, config, clock)))
+    }
+
+    /// One look at the clock: makes the runs that are due and answers when it is worth
+    /// another look.
+    ///
+    /// # Errors
+    /// If the database cannot be used.
+    pub async fn look(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        scheduler::tick(&self.0).await
+    }
+
     /// What time it is for the engine.
     pub fn now(&self) -> DateTime<Utc> {
         self.0.now()
@@ -89,15 +116,7 @@ pub(crate) enum WorkError {
 
 impl Engine {
     pub fn start(store: Store, config: Arc<Config>, clock: Clock) -> Self {
-        let shared = Arc::new(Shared {
-            store,
-            config,
-            owner: Uuid::new_v4(),
-            wake: Notify::new(),
-            sources: collect::SourceLimits::default(),
-            catalogue: catalogue::Kept::default(),
-            clock,
-        });
+        let shared = Arc::new(Shared::new(store, config, clock));
         let (stop, stopped) = watch::channel(false);
         let mut workers = JoinSet::new();
         workers.spawn(scheduler::watch_the_clock(shared.clone(), stopped.clone()));

@@ -74,7 +74,7 @@ async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
 }
 
 /// One look at the clock; answers when it is worth another.
-async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> {
+pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> {
     let now = shared.now();
     let next = shared.store.first_due().await?;
     if next.is_none_or(|next| next > now) {

@@ -2,7 +2,10 @@
 //!
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
-//! for the page). Ends with code 1 if a goal is missed.
+//! for the page). The baseline for schedules is the same work on a tenth or a hundredth of
+//! them. Ends with code 1 if a goal is missed.
+
+mod schedules;
 
 use std::{
     path::Path,
@@ -28,6 +31,7 @@ async fn main() -> Done<()> {
     let mut goals = Goals(true);
     documents(&mut goals).await?;
     service(&mut goals).await?;
+    schedules::measure(&mut goals).await?;
     if goals.0 { Ok(()) } else { std::process::exit(1) }
 }
 
