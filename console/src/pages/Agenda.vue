@@ -47,7 +47,11 @@ function choose(change: Record<string, string | undefined>) {
   void router.push({ query: { ...route.query, ...change } })
 }
 const time = (at: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone.value }).format(new Date(at))
-const when = (entry: Schemas['AgendaEntry']) => (entry.count === 1 ? time(entry.first) : `${time(entry.first)}–${time(entry.last)}`)
+const when = (entry: Schemas['AgendaEntry']) => (entry.count === 1 ? time(entry.first) : `${entry.count} ×`)
+/** What happens once comes before what happens all day long. */
+const sorted = (entries: Schemas['AgendaEntry'][]) => [...entries].sort((one, other) => Number(one.count > 2) - Number(other.count > 2))
+const hint = (entry: Schemas['AgendaEntry']) =>
+  [`${entry.title}: ${stateWords(entry.state).word}`, entry.count > 1 ? `${entry.count} times from ${time(entry.first)} to ${time(entry.last)}` : time(entry.first), entry.note].filter(Boolean).join('. ')
 const full = (date: string) => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date(`${date}T12:00:00`))
 const target = (entry: Schemas['AgendaEntry']) =>
   entry.run && entry.count === 1 ? { name: 'run', params: { id: entry.run } } : entry.run ? { name: 'runs', query: { report: entry.report, state: entry.state } } : { name: 'report', params: { name: entry.report } }
@@ -78,12 +82,12 @@ const target = (entry: Schemas['AgendaEntry']) =>
         <div class="week names" role="row"><span v-for="name in ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']" :key="name" role="columnheader">{{ name }}</span></div>
         <div v-for="week in Math.ceil(data.days.length / 7)" :key="week" class="week" role="row">
           <div v-for="one in data.days.slice(week * 7 - 7, week * 7)" :key="one.date" role="cell" class="day" :class="{ other: !one.date.startsWith(month), now: one.date === today, none: !one.entries.length }">
-            <div class="date"><span class="number" :aria-label="full(one.date)">{{ Number(one.date.slice(8)) }}</span><span class="long">{{ full(one.date) }}</span></div>
+            <div class="date"><span class="number" :aria-label="full(one.date)">{{ Number(one.date.slice(8)) }}</span><span class="long">{{ full(one.date) }}</span><span v-if="one.named.length" class="named" :title="one.named.join(', ')">{{ one.named.join(', ') }}</span></div>
             <ul>
-              <li v-for="(entry, index) in open === one.date ? one.entries : one.entries.slice(0, MOST)" :key="index" :class="[stateWords(entry.state).tone, { left: entry.state === 'left-out' }]">
-                <RouterLink :to="target(entry)" :title="`${entry.title}: ${stateWords(entry.state).word}${entry.count > 1 ? `, ${entry.count} times` : ''}${entry.note ? `. ${entry.note}` : ''}`">
+              <li v-for="(entry, index) in open === one.date ? sorted(one.entries) : sorted(one.entries).slice(0, MOST)" :key="index" :class="[stateWords(entry.state).tone, { left: entry.state === 'left-out' }]">
+                <RouterLink :to="target(entry)" :title="hint(entry)">
                   <span class="mark" :aria-label="stateWords(entry.state).word">{{ stateWords(entry.state).mark }}</span>
-                  <span class="what"><span class="time">{{ when(entry) }}</span><b v-if="entry.count > 1"> ×{{ entry.count }}</b> {{ entry.title }}<span v-if="entry.note" class="note"> {{ entry.note }}</span></span>
+                  <span class="what"><span class="time">{{ when(entry) }}</span> {{ entry.title }}<span v-if="entry.note" class="note"> {{ entry.note }}</span></span>
                 </RouterLink>
               </li>
             </ul>
@@ -104,13 +108,15 @@ const target = (entry: Schemas['AgendaEntry']) =>
 .week { display: grid; grid-template-columns: repeat(7, minmax(0, 1fr)); }
 .names { background: var(--ground); font-size: 0.8rem; font-weight: 600; color: var(--muted); }
 .names span { padding: 0.35rem 0.6rem; }
-.day { border-top: 1px solid var(--line); border-left: 1px solid var(--line); min-height: 6.4rem; padding: 0.35rem 0.4rem; min-width: 0; }
+.day { border-top: 1px solid var(--line); border-left: 1px solid var(--line); min-height: 5.9rem; padding: 0.35rem 0.4rem; min-width: 0; }
 .day:first-child { border-left: 0; }
 .day.other { background: var(--ground); }
 .day.other .date, .day.other li { opacity: 0.65; }
 .date { font-size: 0.8rem; color: var(--muted); }
 .number { display: inline-block; min-width: 1.6em; text-align: center; }
 .long { display: none; }
+.named { margin-left: 0.35em; color: var(--warning); font-weight: 600; }
+.date { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .day.now .number { background: var(--sea); color: var(--paper); border-radius: 1em; font-weight: 600; }
 ul { list-style: none; margin: 0.15rem 0 0; padding: 0; display: grid; gap: 0.1rem; }
 li a { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.35em; text-decoration: none; color: var(--ink); font-size: 0.78rem; line-height: 1.35; }

@@ -60,8 +60,9 @@ const civil = computed(() => schedule.value !== null && ['day', 'weekday', 'week
 const scheduled = computed(() => schedule.value?.often !== 'request')
 const shown = (rfc: string) => {
   const [date = '', rest = ''] = rfc.split('T')
-  const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' }).format(new Date(`${date}T00:00:00Z`))
-  return `${day}, ${rest.slice(0, 5)}`
+  const year = date.slice(0, 4) === String(new Date().getFullYear()) ? undefined : 'numeric'
+  const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', year, timeZone: 'UTC' }).format(new Date(`${date}T00:00:00Z`))
+  return `${day.replace(',', '')}, ${rest.slice(0, 5)}`
 }
 
 async function save() {
@@ -172,7 +173,7 @@ async function save() {
 .editor { grid-template-columns: minmax(0, 5fr) minmax(0, 6fr); }
 .fields { display: grid; gap: 0.65rem; }
 .fields h2 { margin: 0; }
-.fields label { display: grid; grid-template-columns: 8.5rem minmax(0, 1fr); gap: 0 0.8rem; align-items: center; }
+.fields > label { display: grid; grid-template-columns: 8.5rem minmax(0, 1fr); gap: 0 0.8rem; align-items: center; }
 .fields small { grid-column: 2; color: var(--muted); font-size: 0.8rem; }
 fieldset { border: 0; padding: 0; margin: 0; display: grid; grid-template-columns: 8.5rem minmax(0, 1fr); gap: 0 0.8rem; align-items: center; }
 legend { float: left; padding: 0; }
@@ -184,7 +185,7 @@ fieldset :deep(.el-checkbox) { margin-right: 0.8rem; }
 .old { opacity: 0.45; }
 @media (max-width: 760px) {
   .editor { grid-template-columns: minmax(0, 1fr); }
-  .fields label, fieldset { grid-template-columns: minmax(0, 1fr); }
+  .fields > label, fieldset { grid-template-columns: minmax(0, 1fr); }
   .fields small { grid-column: 1; }
   .says { position: static; }
 }

@@ -63,6 +63,10 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, "table.list", folder, "console-reports").await?;
     browser.goto(&format!("{address}/reports/ferry-operations-daily")).await?;
     shot(browser, "#history", folder, "console-report").await?;
+    browser.goto(&format!("{address}/reports/week-in-review/schedule")).await?;
+    shot(browser, ".says tbody", folder, "console-schedule").await?;
+    browser.goto(&format!("{address}/agenda")).await?;
+    shot(browser, ".month .mark", folder, "console-agenda").await?;
     let run = delivered_run(browser, address).await?;
     browser.goto(&format!("{address}/runs/{run}")).await?;
     tokio::time::sleep(Duration::from_millis(1500)).await;

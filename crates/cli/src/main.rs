@@ -14,6 +14,11 @@ use command::{agenda, apply, backfill, download, explain, export, list, run, ser
 use failure::Failure;
 use output::Output;
 
+/// Layout makes and drops very many small things; this allocator lays out a report in
+/// noticeably less time than the system's.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Snapshots monitoring data on a schedule, makes documents of it and mails them.
 ///
 /// Start with "maple-lark sign-in", then "maple-lark apply FOLDER" with your definitions and

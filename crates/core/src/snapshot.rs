@@ -97,7 +97,7 @@ impl Snapshot {
         let (mut report, mut dashboards) = (None, BTreeMap::new());
         for frozen in &self.definitions {
             match Definition::parse(&frozen.file, &frozen.text) {
-                Ok(Definition::Report(found)) if found.name == self.report => report = Some(found),
+                Ok(Definition::Report(found)) if found.name == self.report => report = Some(*found),
                 Ok(Definition::Dashboard(found)) => drop(dashboards.insert(found.name.clone(), found)),
                 Ok(_) => {}
                 Err(problems) => return Err(problems.into_iter().next().map_or_else(|| BadSnapshot::NoReport(self.report.clone()), BadSnapshot::Definition)),

@@ -84,6 +84,9 @@ fn in_words(files: &[String]) -> Option<String> {
 fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attached: Option<&str>, link: Option<&str>) -> String {
     let front = &document.front;
     let mut out = format!("{}\n{}\n{}\n", document.title, front.window_label, front.window_exact);
+    if let Some(compared_with) = &front.compared_with {
+        out += &format!("compared with {compared_with}\n");
+    }
     if let Some(message) = message {
         out += &format!("\n{message}\n");
     }

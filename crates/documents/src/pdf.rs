@@ -2,9 +2,13 @@
 
 use std::{
     collections::HashMap,
-    sync::{LazyLock, OnceLock},
+    sync::{
+        LazyLock, OnceLock,
+        atomic::{AtomicUsize, Ordering},
+    },
 };
 
+use comemo::Track;
 use maple_lark_core::{
     definition::Width,
     document::{Body, Document},
@@ -16,6 +20,7 @@ use typst::{
     syntax::{FileId, RootedPath, Source, VirtualPath, VirtualRoot},
     text::{Font, FontBook},
     utils::LazyHash,
+    visualize::SvgImage,
 };
 use typst_layout::PagedDocument;
 use typst_pdf::{PdfOptions, Timestamp};
@@ -101,9 +106,9 @@ impl World for Job {
 /// The document as a tagged PDF with its title, language and bookmarks.
 pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     let mut files = HashMap::new();
-    let mut add = |name: &str, bytes: Vec<u8>| {
+    let mut add = |name: &str, bytes: Bytes| {
         if let Some(id) = file_id(name) {
-            files.insert(id, Bytes::new(bytes));
+            files.insert(id, bytes);
         }
     };
     let mut charts = Vec::new();
@@ -116,12 +121,13 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
         }
     }
     let (names, jobs): (Vec<_>, Vec<_>) = charts.into_iter().unzip();
-    for (name, svg) in names.iter().zip(chart::svgs(&jobs)?) {
-        add(name, svg.into_bytes());
+    let ids: Vec<Option<FileId>> = names.iter().map(|name| file_id(name)).collect();
+    for (name, svg) in names.iter().zip(chart::svgs(&jobs, |index, svg| decoded(svg, ids[index]))?) {
+        add(name, svg);
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
     let data = serde_json::json!({ "document": template_values(document), "colours": colours });
-    add("data.json", serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?);
+    add("data.json", Bytes::new(serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?));
 
     let job = Job { files };
     let laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
@@ -132,9 +138,29 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
         ..PdfOptions::default()
     };
     let bytes = typst_pdf::pdf(&laid_out, &options).map_err(in_words)?;
-    // Layout results are remembered between documents; what the last few did not use goes.
-    comemo::evict(4);
+    forget_now_and_then();
     Ok(bytes)
+}
+
+/// Layout results are remembered between documents; what the last few did not use goes.
+/// Looking for it takes a while, so it is not done after every document.
+fn forget_now_and_then() {
+    static DOCUMENTS: AtomicUsize = AtomicUsize::new(1);
+    if DOCUMENTS.fetch_add(1, Ordering::Relaxed).is_multiple_of(8) {
+        comemo::evict(1);
+    }
+}
+
+/// A chart as the bytes that the layout will ask for, decoded already. The layout decodes
+/// its pictures one after another; here, with the same arguments, each core decodes its own,
+/// and the layout finds it remembered.
+fn decoded(svg: String, file: Option<FileId>) -> Bytes {
+    let bytes = Bytes::from_string(svg);
+    let fonts = Job { files: HashMap::new() };
+    let world: &dyn World = &fonts;
+    // Whatever is wrong with it is said when the layout uses it.
+    let _ = SvgImage::with_fonts_images(bytes.clone(), world.track(), &["inter"], file);
+    bytes
 }
 
 fn timestamp(seconds: i64) -> Option<Timestamp> {

@@ -110,6 +110,71 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     browser.close().await.unwrap();
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    place.apply_small(&SMALL_REPORT.replace("[window]", "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]"));
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    browser.goto(&format!("http://{}/reports/small", place.address)).await.unwrap();
+    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
+    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
+    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+
+    // The sentence and the next instants follow what is typed; what is wrong is said and not saved.
+    see(&browser, "//button[.='Schedule']").await.click().await.unwrap();
+    see(&browser, "//p[contains(., 'Every day at 07:30, Atlantic/Faroe')]").await;
+    assert_eq!(browser.find_all(Locator::XPath("//section[@aria-labelledby='says']//tbody/tr")).await.unwrap().len(), 8);
+    let at = see(&browser, "//label[starts-with(normalize-space(.), 'At')]//input").await;
+    at.send_keys(", 25:00").await.unwrap();
+    see(&browser, "//*[@role='alert'][contains(., 'is not a time of day')]").await;
+    assert!(see(&browser, "//button[.='Save']").await.attr("disabled").await.unwrap().is_some());
+    for _ in 0..7 {
+        at.send_keys("\u{e003}").await.unwrap();
+    }
+    at.send_keys(", 22:15").await.unwrap();
+    see(&browser, "//p[contains(., 'Every day at 07:30 and 22:15, Atlantic/Faroe')]").await;
+    see(&browser, "//button[.='Save' and not(@disabled)]").await.click().await.unwrap();
+    see(&browser, "//dd[contains(., 'Every day at 07:30 and 22:15')]").await;
+
+    // The definition is checked while it is edited, and the cursor goes to the problem.
+    see(&browser, "//button[.='Edit']").await.click().await.unwrap();
+    let text = see(&browser, "//textarea").await;
+    assert!(text.prop("value").await.unwrap().unwrap().contains("at = [\"07:30\", \"22:15\"]"));
+    text.send_keys("\nunknown = 1").await.unwrap();
+    see(&browser, "//li[contains(., 'unknown key')]//button").await;
+    for _ in 0.."\nunknown = 1".len() {
+        text.send_keys("\u{e003}").await.unwrap();
+    }
+    text.send_keys("# looked at").await.unwrap();
+    see(&browser, "//pre//span[contains(., '+# looked at')]").await;
+    see(&browser, "//button[.='Apply' and not(@disabled)]").await.click().await.unwrap();
+
+    // A copy begins paused; both are in the agenda.
+    see(&browser, "//button[.='Copy']").await.click().await.unwrap();
+    see(&browser, "//div[contains(@class, 'el-message-box')]//button[contains(., 'Copy')]").await.click().await.unwrap();
+    see(&browser, "//h1[.='Small report (copy)']").await;
+    see(&browser, "//dd[contains(., 'Paused')]").await;
+    see(&browser, "//nav//a[contains(., 'Agenda')]").await.click().await.unwrap();
+    see(&browser, "//*[@role='cell']//a[contains(., 'Small report (copy)')][.//*[@aria-label='Paused']]").await;
+    see(&browser, "//*[@role='cell']//a[contains(., '22:15')][.//*[@aria-label='Planned']]").await;
+
+    // Removing asks first and says what goes.
+    browser.goto(&format!("http://{}/reports/small-copy", place.address)).await.unwrap();
+    see(&browser, "//button[.='Remove']").await.click().await.unwrap();
+    see(&browser, "//div[contains(@class, 'el-message-box')][contains(., 'Runs and documents that were made stay')]//button[.='Remove']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    see(&browser, "//h1[.='Reports']").await;
+    browser.close().await.unwrap();
+    assert_eq!(place.json(&["reports"]).as_array().unwrap().len(), 1);
+}
+
 /// The media type and the first bytes of the document in the frame, as the browser gets them.
 async fn kind_of_shown(browser: &Client) -> serde_json::Value {
     let script = "const done = arguments[0]; fetch(document.querySelector('iframe.document').src).then(async (a) => done([a.headers.get('content-type'), (await a.text()).slice(0, 5)]))";

@@ -38,6 +38,9 @@ fn calendar() -> String {
     format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orrin Sound Ferries//EN\r\n{events}END:VCALENDAR\r\n")
 }
 
+/// Scheduled for, report, state, and the window's ends.
+type Row = (DateTime<Utc>, String, String, DateTime<Utc>, DateTime<Utc>);
+
 /// One service in this process, by the clock of the test.
 struct Service {
     clock: Arc<AtomicI64>,
@@ -123,12 +126,11 @@ async fn a_year_of_runs_is_what_was_written_down_before() {
     let service = Service::start(&place, &clock).await;
     service.live_until("2026-12-31T23:59:00Z", &mut records).await;
 
-    let rows: Vec<(DateTime<Utc>, String, String, DateTime<Utc>, DateTime<Utc>)> =
-        sqlx::query_as("select scheduled_for, report, state, window_from, window_to from runs order by scheduled_for, report")
-            .fetch_all(&mut records)
-            .await
-            .unwrap();
-    let line = |(at, report, state, from, to): &(DateTime<Utc>, String, String, DateTime<Utc>, DateTime<Utc>)| {
+    let rows: Vec<Row> = sqlx::query_as("select scheduled_for, report, state, window_from, window_to from runs order by scheduled_for, report")
+        .fetch_all(&mut records)
+        .await
+        .unwrap();
+    let line = |(at, report, state, from, to): &Row| {
         format!("{} {report} {state} {}/{}", at.format("%Y-%m-%dT%H:%MZ"), from.format("%m-%dT%H:%M"), to.format("%m-%dT%H:%M"))
     };
     let ran: Vec<String> = rows.iter().map(line).collect();

@@ -134,7 +134,6 @@ fn lines(
 ) -> Result<Body, String> {
     let time_index = column(table, query, time)?;
     let window = &context.snapshot.window;
-    type Points = Vec<(DateTime<Utc>, Option<f64>)>;
     let mut groups: Vec<(String, Points)> = Vec::new();
     let instant = |row: &[Value]| match &row[time_index] {
         Value::Instant(at) => Some(*at),
@@ -188,7 +187,7 @@ fn lines(
             Series { colour: context.colours.of(&name), name, stretches }
         })
         .collect();
-    let chart = Chart { axis, limits, plot: Plot::Lines { axis: chart::time_axis(&window, 9), series }, description };
+    let chart = Chart { axis, limits, plot: Plot::Lines { axis: chart::time_axis(window, 9), series }, description };
     Ok(Body::Chart { chart })
 }
 
@@ -196,7 +195,10 @@ fn visible(limits: Vec<chart::Limit>, axis: &chart::ValueAxis) -> Vec<chart::Lim
     limits.into_iter().filter(|limit| limit.at >= axis.min && limit.at <= axis.max).collect()
 }
 
-fn describe_lines(title: &str, groups: &[(String, Vec<(DateTime<Utc>, Option<f64>)>)], unit: &Unit, window: &str) -> String {
+/// The points of one series; a missing value is a gap.
+type Points = Vec<(DateTime<Utc>, Option<f64>)>;
+
+fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window: &str) -> String {
     let mut text = format!("Line chart: {title}, {window}.");
     for (name, points) in groups {
         let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();

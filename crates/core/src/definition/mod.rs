@@ -55,7 +55,7 @@ impl Kind {
 pub enum Definition {
     Source(Source),
     Dashboard(Dashboard),
-    Report(Report),
+    Report(Box<Report>),
     Calendar(Calendar),
 }
 
@@ -118,7 +118,7 @@ impl Definition {
             match present[..] {
                 [Kind::Source] => source::read(&root).map(Definition::Source),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
-                [Kind::Report] => report::read(&root).map(Definition::Report),
+                [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),
                 [] => {
                     reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard] or [report]");
                     None

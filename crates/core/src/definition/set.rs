@@ -30,7 +30,7 @@ impl DefinitionSet {
         match definition {
             Definition::Source(source) => drop(self.sources.insert(source.name.clone(), source)),
             Definition::Dashboard(dashboard) => drop(self.dashboards.insert(dashboard.name.clone(), dashboard)),
-            Definition::Report(report) => drop(self.reports.insert(report.name.clone(), report)),
+            Definition::Report(report) => drop(self.reports.insert(report.name.clone(), *report)),
             Definition::Calendar(calendar) => drop(self.calendars.insert(calendar.name.clone(), calendar)),
         }
     }

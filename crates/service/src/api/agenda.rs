@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use maple_lark_core::{
     Zone,
-    calendar::Calendar,
+    calendar::{Calendar, NamedDays},
     definition::{DefinitionSet, Report},
     zone::UnknownZone,
 };
@@ -38,6 +38,8 @@ pub struct Agenda {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AgendaDay {
     pub date: NaiveDate,
+    /// What the calendars call the day, if any of them names it.
+    pub named: Vec<String>,
     pub entries: Vec<AgendaEntry>,
 }
 
@@ -135,7 +137,10 @@ async fn agenda(
     for entries in days.values_mut() {
         entries.sort_by(|one, other| (one.first, &one.title).cmp(&(other.first, &other.title)));
     }
-    Ok(Json(Agenda { zone: zone.to_string(), days: days.into_iter().map(|(date, entries)| AgendaDay { date, entries }).collect() }))
+    let named: Vec<NamedDays> = set.calendars.values().map(|calendar| calendar.days(zone)).collect();
+    let names = |date| named.iter().filter_map(|days| days.name(date)).map(str::to_owned).collect();
+    let days = days.into_iter().map(|(date, entries)| AgendaDay { date, named: names(date), entries });
+    Ok(Json(Agenda { zone: zone.to_string(), days: days.collect() }))
 }
 
 impl From<RunDay> for AgendaEntry {
