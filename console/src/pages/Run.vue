@@ -63,7 +63,9 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
-      <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : run.state === 'cancelled' || run.state === 'skipped' ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
+      <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="It waits for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
+      <el-alert v-if="run.incomplete" type="warning" :closable="false" show-icon title="Its data may be incomplete" :description="run.incomplete" />
+      <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
         <h2 id="documents">Documents</h2>
@@ -91,7 +93,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
 
       <section class="card scroll" aria-labelledby="deliveries">
         <h2 id="deliveries">Deliveries</h2>
-        <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'made' ? 'It was only made, not sent.' : 'Nothing is on its way.' }}</p>
+        <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'made' ? 'It was only made, not sent.' : run.state === 'quiet' ? 'Nothing was worth sending.' : 'Nothing is on its way.' }}</p>
         <table v-else class="list folds">
           <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>The mail server’s words</th></tr></thead>
           <tbody>

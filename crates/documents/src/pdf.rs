@@ -13,6 +13,7 @@ use maple_lark_core::{
     definition::Width,
     document::{Body, Document},
 };
+use serde_json::Value;
 use typst::{
     Library, LibraryExt, World,
     diag::{FileError, FileResult, SourceDiagnostic},
@@ -126,7 +127,9 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
         add(name, svg);
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
-    let data = serde_json::json!({ "document": template_values(document), "colours": colours });
+    let mut values = template_values(document);
+    flatten_tables(&mut values);
+    let data = serde_json::json!({ "document": values, "colours": colours });
     add("data.json", Bytes::new(serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?));
 
     let job = Job { files };
@@ -148,6 +151,23 @@ fn forget_now_and_then() {
     static DOCUMENTS: AtomicUsize = AtomicUsize::new(1);
     if DOCUMENTS.fetch_add(1, Ordering::Relaxed).is_multiple_of(8) {
         comemo::evict(1);
+    }
+}
+
+/// Gives each table its cells as one flat list, a text where a cell has no mark, with the
+/// marks that occur, worst first: what the template would otherwise work out cell by cell.
+fn flatten_tables(values: &mut Value) {
+    let blocks = values["sections"].as_array_mut().into_iter().flatten().filter_map(|section| section["blocks"].as_array_mut()).flatten();
+    for table in blocks.filter_map(|block| block["body"]["table"].as_object_mut()) {
+        let Some(Value::Array(rows)) = table.remove("rows") else { continue };
+        let count = rows.len();
+        let cells: Vec<Value> = rows.into_iter().flat_map(|row| if let Value::Array(cells) = row { cells } else { Vec::new() }).collect();
+        let has = |mark: &&str| cells.iter().any(|cell| cell["mark"] == **mark);
+        let marks: Vec<&str> = ["critical", "warning", "unknown", "ok"].iter().filter(|mark| has(mark)).copied().collect();
+        table.insert("count".to_owned(), count.into());
+        table.insert("marks".to_owned(), marks.into());
+        let plain = |mut cell: Value| if cell["mark"].is_null() { cell["text"].take() } else { cell };
+        table.insert("cells".to_owned(), cells.into_iter().map(plain).collect());
     }
 }
 

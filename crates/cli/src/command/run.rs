@@ -109,7 +109,7 @@ impl Follower {
         if let Some(bar) = &self.bar {
             // Collecting is most of a run's time; the outbox is the last stretch.
             let position = match view.run.state.as_str() {
-                "due" => 2,
+                "due" | "waiting" => 2,
                 "collecting" => 10 + view.steps.len().min(40) as u64,
                 "rendering" => 60,
                 "delivering" => 75 + 25 * settled as u64 / view.deliveries.len().max(1) as u64,
