@@ -548,6 +548,8 @@ export interface components {
             /** Format: date */
             date: string;
             entries: components["schemas"]["AgendaEntry"][];
+            /** @description What the calendars call the day, if any of them names it. */
+            named: string[];
         };
         /** @description The instants of one report on one day that have the same state. */
         AgendaEntry: {

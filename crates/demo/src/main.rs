@@ -130,6 +130,10 @@ async fn run(arguments: Arguments) -> Result<()> {
         for report in ["ferry-operations-daily", "database-server-health"] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
+        // Some history to look at, mailed to nobody.
+        let (from, to) = (Utc::now() - chrono::TimeDelta::days(10), Utc::now());
+        let range = ["--from".to_owned(), from.to_rfc3339(), "--to".to_owned(), to.to_rfc3339()];
+        call(Command::new(&client).args(["backfill", "ferry-operations-daily"]).args(&range))?;
         fs::write(&first, "")?;
     }
     println!(

@@ -4,7 +4,7 @@ use std::{
     collections::HashMap,
     sync::{
         LazyLock, OnceLock,
-        atomic::{AtomicUsize, Ordering},
+        atomic::{AtomicBool, AtomicUsize, Ordering},
     },
 };
 
@@ -122,9 +122,9 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
         }
     }
     let (names, jobs): (Vec<_>, Vec<_>) = charts.into_iter().unzip();
-    let ids: Vec<Option<FileId>> = names.iter().map(|name| file_id(name)).collect();
-    for (name, svg) in names.iter().zip(chart::svgs(&jobs, |index, svg| decoded(svg, ids[index]))?) {
-        add(name, svg);
+    let pictures: Vec<(Option<FileId>, Bytes)> = names.iter().zip(chart::svgs(&jobs)?).map(|(name, svg)| (file_id(name), Bytes::from_string(svg))).collect();
+    for (name, (_, bytes)) in names.iter().zip(&pictures) {
+        add(name, bytes.clone());
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
     let mut values = template_values(document);
@@ -133,7 +133,13 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     add("data.json", Bytes::new(serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?));
 
     let job = Job { files };
-    let laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
+    let over = AtomicBool::new(false);
+    let laid_out = std::thread::scope(|scope| {
+        scope.spawn(|| decode_ahead(&pictures, &over));
+        let laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words);
+        over.store(true, Ordering::Relaxed);
+        laid_out
+    })?;
     let options = PdfOptions {
         ident: Smart::Custom(document.front.run_id.clone()),
         creator: Smart::Custom(Some("Maple Lark".to_owned())),
@@ -171,16 +177,19 @@ fn flatten_tables(values: &mut Value) {
     }
 }
 
-/// A chart as the bytes that the layout will ask for, decoded already. The layout decodes
-/// its pictures one after another; here, with the same arguments, each core decodes its own,
-/// and the layout finds it remembered.
-fn decoded(svg: String, file: Option<FileId>) -> Bytes {
-    let bytes = Bytes::from_string(svg);
+/// Decodes charts, the last first, while the layout works its way from the first to the
+/// last. It asks with the arguments that the layout asks with, so that the layout finds what
+/// has been decoded here remembered and decodes only the rest itself.
+fn decode_ahead(pictures: &[(Option<FileId>, Bytes)], over: &AtomicBool) {
     let fonts = Job { files: HashMap::new() };
     let world: &dyn World = &fonts;
-    // Whatever is wrong with it is said when the layout uses it.
-    let _ = SvgImage::with_fonts_images(bytes.clone(), world.track(), &["inter"], file);
-    bytes
+    for (file, bytes) in pictures.iter().rev() {
+        if over.load(Ordering::Relaxed) {
+            return;
+        }
+        // Whatever is wrong with it is said when the layout uses it.
+        let _ = SvgImage::with_fonts_images(bytes.clone(), world.track(), &["inter"], *file);
+    }
 }
 
 fn timestamp(seconds: i64) -> Option<Timestamp> {

@@ -17,7 +17,7 @@
 
 #set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
 // Only Inter is there; without a search for others, charts are decoded once (see pdf.rs).
-#set text(font: "Inter", fallback: false, size: 9pt, fill: ink, lang: doc.language, number-width: "tabular", features: (calt: 0))
+#set text(font: "Inter", fallback: false, size: 9pt, fill: ink, lang: doc.language, number-width: "tabular")
 #set par(leading: 0.6em, spacing: 0.9em)
 #set page(
   paper: "a4",
@@ -104,7 +104,7 @@
     align: content.headings.map(h => if h.align == "right" { right } else { left }),
     inset: (x: 4pt, y: 3.6pt),
     // A function for each cell's stroke would be called for each of them.
-    stroke: (bottom: 0.4pt + rule),
+    stroke: (bottom: 0.4pt + rule, rest: none),
     table.header(
       ..content.headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] })),
       table.hline(stroke: 0.9pt + muted),
@@ -199,10 +199,10 @@
 #{
   set text(size: 6.8pt, kerning: false, ligatures: false)
   table(
-    columns: (2.4fr, 1.7fr, 1.5fr, 0.8fr, 0.7fr, 2.6fr),
+    columns: (2.2fr, 1.7fr, 1.5fr, 0.8fr, 0.7fr, 3fr),
     align: (left, left, left, right, right, left),
     inset: (x: 4pt, y: 3.4pt),
-    stroke: (bottom: 0.4pt + rule),
+    stroke: (bottom: 0.4pt + rule, rest: none),
     table.header(
       ..("Query", "Source", "Asked at", "Took", "Rows", "SHA-256").map(title => text(weight: 600, fill: muted, title)),
       table.hline(stroke: 0.9pt + muted),

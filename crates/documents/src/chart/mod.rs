@@ -43,18 +43,14 @@ pub fn svg(chart: &Chart, size: Size) -> Result<String, RenderError> {
     Ok(canvas.finish(&chart.description))
 }
 
-/// Draws several charts side by side on the processor's cores and hands each to `use_it`,
-/// with its place among them, on the core that has drawn it; answers in their order.
-pub fn svgs<T: Send>(jobs: &[(&Chart, Size)], use_it: impl Fn(usize, String) -> T + Sync) -> Result<Vec<T>, RenderError> {
+/// Draws several charts side by side on the processor's cores; answers in their order.
+pub fn svgs(jobs: &[(&Chart, Size)]) -> Result<Vec<String>, RenderError> {
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
     let share = jobs.len().div_ceil(cores).max(1);
-    let draw = |first: usize, jobs: &[(&Chart, Size)]| {
-        jobs.iter().enumerate().map(|(index, (chart, size))| Ok(use_it(first + index, svg(chart, *size)?))).collect::<Result<Vec<T>, RenderError>>()
-    };
-    let draw = &draw;
-    let parts: Result<Vec<Vec<T>>, RenderError> = std::thread::scope(|scope| {
-        let workers: Vec<_> = jobs.chunks(share).enumerate().map(|(chunk, jobs)| scope.spawn(move || draw(chunk * share, jobs))).collect();
+    let draw = |jobs: &[(&Chart, Size)]| jobs.iter().map(|(chart, size)| svg(chart, *size)).collect::<Result<Vec<_>, _>>();
+    let parts: Result<Vec<Vec<String>>, RenderError> = std::thread::scope(|scope| {
+        let workers: Vec<_> = jobs.chunks(share).map(|jobs| scope.spawn(move || draw(jobs))).collect();
         workers.into_iter().map(|worker| worker.join().unwrap_or_else(|_| Err(RenderError::Chart("drawing ended unexpectedly".to_owned())))).collect()
     });
-    Ok(parts?.into_iter().flatten().collect())
+    Ok(parts?.concat())
 }
