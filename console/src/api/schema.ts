@@ -636,6 +636,10 @@ export interface components {
             /** @description `source`, `dashboard`, `report` or `calendar`. */
             kind: string;
             name: string;
+            /** @description The next instants of that schedule, RFC 3339 with the offset of the report's zone. */
+            next?: string[];
+            /** @description For a report that is added or altered: its schedule in one sentence, with its zone. */
+            schedule?: string | null;
         };
         /** @description What a copy is called. */
         CopyOrder: {

@@ -4,7 +4,8 @@ use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::{NotSet, Set},
-    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
+    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
+    TransactionTrait,
     sea_query::{Expr, OnConflict},
 };
 use uuid::Uuid;
@@ -106,6 +107,10 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
     };
     let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
     Ok(inserted > 0)
+}
+
+fn this_step(run_id: Uuid, kind: &str, subject: &str) -> Condition {
+    Condition::all().add(run_step::Column::RunId.eq(run_id)).add(run_step::Column::Kind.eq(kind)).add(run_step::Column::Subject.eq(subject))
 }
 
 impl Store {
@@ -237,13 +242,8 @@ impl Store {
 
     /// Says how a step that is still under way stands.
     pub async fn note_step(&self, run_id: Uuid, kind: &str, subject: &str, detail: String) -> Result<()> {
-        run_step::Entity::update_many()
-            .col_expr(run_step::Column::Detail, Expr::value(detail))
-            .filter(run_step::Column::RunId.eq(run_id))
-            .filter(run_step::Column::Kind.eq(kind))
-            .filter(run_step::Column::Subject.eq(subject))
-            .exec(&self.db)
-            .await?;
+        let noted = run_step::Entity::update_many().col_expr(run_step::Column::Detail, Expr::value(detail));
+        noted.filter(this_step(run_id, kind, subject)).exec(&self.db).await?;
         Ok(())
     }
 
@@ -252,9 +252,7 @@ impl Store {
             .col_expr(run_step::Column::State, Expr::value(state))
             .col_expr(run_step::Column::Detail, Expr::value(detail))
             .col_expr(run_step::Column::EndedAt, Expr::value(now))
-            .filter(run_step::Column::RunId.eq(run_id))
-            .filter(run_step::Column::Kind.eq(kind))
-            .filter(run_step::Column::Subject.eq(subject))
+            .filter(this_step(run_id, kind, subject))
             .exec(&self.db)
             .await?;
         Ok(())

@@ -142,6 +142,10 @@ fn show(changes: &[Change], unchanged: usize) {
     }
     for change in changes {
         println!("{}  {} {}  {}", output::state(&change.action), change.kind, style(&change.name).bold(), style(&change.file).dim());
+        if let Some(schedule) = &change.schedule {
+            let next = if change.next.is_empty() { "it never runs again".to_owned() } else { format!("next {}", change.next.join(", ")) };
+            println!("    {schedule}; {next}");
+        }
         // A new definition is the file itself; only what alters is worth showing in full.
         if change.action == "alter" {
             for line in change.diff.lines() {

@@ -1,5 +1,5 @@
 //! A whole year by a simulated clock: both changes of the hour, an outage of three days and
-//! a calendar of holidays.
+//! a calendar of holidays; and clocks and zones that change unforeseen.
 
 use std::{
     collections::BTreeSet,
@@ -139,4 +139,53 @@ async fn a_year_of_runs_is_what_was_written_down_before() {
     assert_eq!(apart, None, "the first that ran otherwise, and what was expected");
     assert_eq!(ran.len(), EXPECTED.lines().count());
     service.cut_off().await;
+}
+
+/// A report at every full hour, on a clock that the test moves as it likes.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn a_clock_that_goes_back_runs_nothing_twice_and_one_that_jumps_ahead_misses_on_record() {
+    let place = Place::new().await;
+    let at = |text: &str| text.parse::<DateTime<Utc>>().unwrap();
+    let clock = Arc::new(AtomicI64::new(at("2026-06-01T10:30:00Z").timestamp_micros()));
+    let service = Service::start(&place, &clock).await;
+    let report = "[report]\nname = \"hourly\"\ntitle = \"Hourly\"\ntime-zone = \"UTC\"\ndashboards = [\"small\"]\nformats = [\"csv\"]\n[window]\nprevious = \"hour\"\n[schedule]\nevery = \"PT1H\"\n";
+    let dashboard = crate::place::small_dashboard("select 1 as one");
+    let applied = place.apply(&[("source.toml", &place.source_for_this_process()), ("dashboard.toml", &dashboard), ("report.toml", report)]);
+    assert!(applied.status.success(), "{}", String::from_utf8_lossy(&applied.stderr));
+    let mut records = place.records().await;
+    service.live_until("2026-06-01T12:30:00Z", &mut records).await;
+    clock.store(at("2026-06-01T10:45:00Z").timestamp_micros(), Ordering::Release);
+    service.live_until("2026-06-01T13:30:00Z", &mut records).await;
+    // Four hours at once, as after a laptop's sleep.
+    clock.store(at("2026-06-01T17:30:00Z").timestamp_micros(), Ordering::Release);
+    service.live_until("2026-06-01T17:31:00Z", &mut records).await;
+    let runs: Vec<(DateTime<Utc>, String)> =
+        sqlx::query_as("select scheduled_for, state from runs order by scheduled_for").fetch_all(&mut records).await.unwrap();
+    let runs: Vec<String> = runs.iter().map(|(at, state)| format!("{} {state}", at.format("%H:%M"))).collect();
+    assert_eq!(runs, ["11:00 made", "12:00 made", "13:00 made", "14:00 skipped", "15:00 skipped", "16:00 skipped", "17:00 made"]);
+    service.cut_off().await;
+}
+
+/// As when a newer zone database says that the clocks of a place have been changed by law.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn instants_to_come_are_computed_anew_when_the_service_starts() {
+    let place = Place::new().await;
+    let service = place.serve();
+    place.sign_in();
+    place.apply_small(&crate::place::SMALL_REPORT.replace("[window]", "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]"));
+    let mut records = place.records().await;
+    let next = || async {
+        let mut records = place.records().await;
+        sqlx::query_scalar::<_, DateTime<Utc>>("select next_instant from schedule_states").fetch_one(&mut records).await.unwrap()
+    };
+    let right = next().await;
+    assert!(service.stop().success());
+    sqlx::query("update schedule_states set next_instant = next_instant + interval '1 hour'").execute(&mut records).await.unwrap();
+    let service = place.serve();
+    let began = Instant::now();
+    while next().await != right {
+        assert!(began.elapsed() < PATIENCE, "{} instead of {right}", next().await);
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert!(service.log().contains("due at other instants than before"), "{}", service.log());
 }

@@ -478,6 +478,19 @@ mod tests {
             prop_assert_eq!(unit.start(next, zone, Weekday::Mon), next);
         }
 
+        /// Every instant of a day's window shows that day on the wall clock; only where the
+        /// clock goes back over midnight does it show the day before once more.
+        #[test]
+        fn the_window_of_a_day_holds_that_day(zone in any_zone(), at in any_instant(), share in 0.0f64..1.0) {
+            let window = WindowRule::new(previous(CalendarUnit::Day, 1)).window(at, zone);
+            let day = zone.local(window.from).date();
+            let within = window.from + TimeDelta::seconds((window.elapsed().num_seconds() as f64 * share) as i64);
+            let shown = zone.local(within).date();
+            let turned_back = shown == day - TimeDelta::days(1) && zone.last_change(window.from, window.to).is_some();
+            prop_assert!(shown == day || turned_back, "{within} shows {shown} in the window of {day}");
+            prop_assert!(zone.local(at).date() > day || zone.last_change(window.from, at).is_some());
+        }
+
         #[test]
         fn the_previous_unit_ends_where_the_running_one_begins(zone in any_zone(), at in any_instant(), unit in 0usize..6, count in 1u32..5) {
             let unit = CalendarUnit::from_name(CalendarUnit::NAMES[unit]).unwrap();

@@ -1,6 +1,6 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use maple_lark_core::definition::{Definition, DefinitionSet, Problem as FileProblem};
 use maple_lark_store::{
     Store,
@@ -48,7 +48,15 @@ pub struct Change {
     pub file: String,
     /// Unified diff of the text.
     pub diff: String,
+    /// For a report that is added or altered: its schedule in one sentence, with its zone.
+    pub schedule: Option<String>,
+    /// The next instants of that schedule, RFC 3339 with the offset of the report's zone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub next: Vec<String>,
 }
+
+/// How many of the next instants a change shows.
+const NEXT: usize = 3;
 
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Plan {
@@ -82,8 +90,8 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>
 /// What applying these files would change. Nothing is changed.
 #[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
 #[post("/definitions/plan", data = "<files>")]
-async fn plan(_user: Author, files: Json<Files>, store: &State<Store>) -> Answer<Plan> {
-    let prepared = prepare(&files, &store.definitions().await?, "").map_err(Problem::definitions)?;
+async fn plan(_user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Plan> {
+    let prepared = prepare(&files, &store.definitions().await?, "", engine.now()).map_err(Problem::definitions)?;
     Ok(Json(Plan { changes: prepared.changes, unchanged: prepared.unchanged }))
 }
 
@@ -118,8 +126,8 @@ pub async fn stored_definition(kind: &str, name: &str, store: &Store) -> Result<
 
 /// Checks files and makes them so, all of them or none.
 pub async fn apply_files(files: &Files, user: &str, store: &Store, engine: &EngineHandle) -> Result<Applied, Problem> {
-    let prepared = prepare(files, &store.definitions().await?, user).map_err(Problem::definitions)?;
     let now = engine.now();
+    let prepared = prepare(files, &store.definitions().await?, user, now).map_err(Problem::definitions)?;
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let plan = prepared.set.plan(report)?;
         let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
@@ -135,10 +143,9 @@ pub async fn apply_files(files: &Files, user: &str, store: &Store, engine: &Engi
     Ok(Applied { changes: prepared.changes, unchanged: prepared.unchanged })
 }
 
-fn prepare(files: &Files, stored: &[StoredDefinition], user: &str) -> Result<Prepared, Vec<FileProblem>> {
+fn prepare(files: &Files, stored: &[StoredDefinition], user: &str, now: DateTime<Utc>) -> Result<Prepared, Vec<FileProblem>> {
     let parsed = parse_all(files.files.iter().map(|file| (file.file.as_str(), file.text.as_str())))?;
     doubles(&parsed)?;
-    let now = Utc::now();
     let mut prepared = Prepared { changes: Vec::new(), unchanged: 0, put: Vec::new(), remove: Vec::new(), set: DefinitionSet::default() };
     for one in stored {
         let kept = parsed.iter().any(|definition| definition.kind().name() == one.kind && definition.name() == one.name);
@@ -173,6 +180,13 @@ fn prepare(files: &Files, stored: &[StoredDefinition], user: &str) -> Result<Pre
         }
         prepared.set.put(definition);
     }
+    for change in prepared.changes.iter_mut().filter(|change| change.kind == "report" && change.action != "remove") {
+        let Some(report) = prepared.set.reports.get(&change.name) else { continue };
+        if let Some(plan) = prepared.set.plan(report) {
+            change.schedule = Some(format!("{}, {}", plan.schedule.sentence(), report.zone));
+            change.next = plan.instants(now, DateTime::<Utc>::MAX_UTC).take(NEXT).map(|at| report.zone.rfc3339(at)).collect();
+        }
+    }
     let problems = prepared.set.check();
     if problems.is_empty() { Ok(prepared) } else { Err(problems) }
 }
@@ -189,5 +203,5 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
 
 fn change(action: &str, kind: &str, name: &str, file: &str, before: &str, after: &str) -> Change {
     let diff = TextDiff::from_lines(before, after).unified_diff().context_radius(2).to_string();
-    Change { action: action.to_owned(), kind: kind.to_owned(), name: name.to_owned(), file: file.to_owned(), diff }
+    Change { action: action.to_owned(), kind: kind.to_owned(), name: name.to_owned(), file: file.to_owned(), diff, schedule: None, next: Vec::new() }
 }
