@@ -45,7 +45,8 @@ impl Store {
     /// Connects and brings the tables up to date.
     pub async fn open(url: &str, connections: u32) -> Result<Self> {
         let mut options = ConnectOptions::new(url);
-        options.max_connections(connections).min_connections(1).sqlx_logging(false).connect_timeout(std::time::Duration::from_secs(10));
+        // Bringing the tables up to date takes one connection beside the one that holds the lock.
+        options.max_connections(connections.max(2)).min_connections(1).sqlx_logging(false).connect_timeout(std::time::Duration::from_secs(10));
         let store = Self { db: Database::connect(options).await? };
         // Processes that start together take turns: the lock goes with its transaction.
         let turn = sea_orm::TransactionTrait::begin(&store.db).await?;

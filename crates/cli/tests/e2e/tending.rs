@@ -108,6 +108,12 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
     assert_eq!(entries(past), [("made".to_owned(), Value::Null)]);
     assert_eq!(entries(today + Days::new(1)), [("planned".to_owned(), Value::Null)]);
     assert_eq!(entries(holiday), [("left-out".to_owned(), json!("Harbour Day: skipped"))]);
+    // A schedule with two runs left is planned for two days, and no more.
+    let two = report.replace("calendar = \"holidays\"", "runs = 2");
+    assert!(place.apply(&[("report.toml", &two)]).status.success());
+    let agenda = place.json(&["agenda", "--zone", "UTC", "--from", &today.to_string(), "--to", &(today + Days::new(6)).to_string()]);
+    let planned = agenda["days"].as_array().unwrap().iter().flat_map(|day| day["entries"].as_array().unwrap()).filter(|entry| entry["state"] == "planned");
+    assert_eq!(planned.count(), 2);
     place.json(&["pause", "small"]);
     let agenda = place.json(&["agenda", "--zone", "UTC", "--from", &(today + Days::new(1)).to_string(), "--to", &(today + Days::new(2)).to_string()]);
     assert_eq!(agenda["days"][0]["entries"][0]["state"], "paused");

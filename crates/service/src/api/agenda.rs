@@ -1,6 +1,6 @@
 //! What is due and what ran, day by day.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use maple_lark_core::{
@@ -9,7 +9,7 @@ use maple_lark_core::{
     definition::{DefinitionSet, Report},
     zone::UnknownZone,
 };
-use maple_lark_store::{Store, runs::RunDay};
+use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
 use rocket::{Route, State, get, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -125,10 +125,10 @@ async fn agenda(
     }
     let (start, end) = (zone.start_of(from), zone.start_of(to));
     let ran = store.run_days(report, start, end, zone.name()).await?;
-    let paused: Vec<String> = store.schedule_states().await?.into_iter().filter(|state| state.paused).map(|state| state.report).collect();
+    let states: HashMap<String, ScheduleState> = store.schedule_states().await?.into_iter().map(|state| (state.report.clone(), state)).collect();
     let now = engine.now();
     let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> = from.iter_days().take_while(|date| *date < to).map(|date| (date, Vec::new())).collect();
-    let planned = planned(&set, report, &paused, start, end, now, zone);
+    let planned = planned(&set, report, &states, start, end, now, zone);
     for (date, entry) in ran.into_iter().map(|ran| (ran.day, AgendaEntry::from(ran))).chain(planned) {
         if let Some(entries) = days.get_mut(&date) {
             entries.push(entry);
@@ -153,7 +153,7 @@ impl From<RunDay> for AgendaEntry {
 fn planned(
     set: &DefinitionSet,
     only: Option<&str>,
-    paused: &[String],
+    states: &HashMap<String, ScheduleState>,
     start: DateTime<Utc>,
     end: DateTime<Utc>,
     now: DateTime<Utc>,
@@ -163,8 +163,13 @@ fn planned(
     let mut found: BTreeMap<(NaiveDate, String, String, Option<String>), AgendaEntry> = BTreeMap::new();
     for report in set.reports.values().filter(|report| only.is_none_or(|only| only == report.name)) {
         let Some(plan) = set.plan(report) else { continue };
-        let state = if paused.contains(&report.name) { "paused" } else { "planned" };
-        let to_come = plan.instants(start.max(now) - moment, end - moment).take(MOST_INSTANTS).map(|at| (at, state, None));
+        let known = states.get(&report.name);
+        let state = if known.is_some_and(|state| state.paused) { "paused" } else { "planned" };
+        // A schedule that is over after a number of runs has only so many left, from now on.
+        let made = known.map_or(0, |state| state.runs_made as u32);
+        let left = plan.schedule.most_runs.map_or(MOST_INSTANTS, |most| most.saturating_sub(made) as usize);
+        let ahead = plan.instants(now - moment, end - moment).take(left).skip_while(|at| *at < start);
+        let to_come = ahead.take(MOST_INSTANTS).map(|at| (at, state, None));
         let left_out = plan.left_out(start - moment, end - moment).take(MOST_INSTANTS).map(|one| {
             let note = match one.moved_to {
                 Some(to) => format!("{}: moved to {}", one.day, zone.readable(to)),

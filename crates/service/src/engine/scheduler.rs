@@ -64,7 +64,9 @@ async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
     let next: Vec<(String, Option<DateTime<Utc>>)> = states
         .iter()
         .filter(|state| state.next_instant.is_some_and(|next| next > now))
-        .filter_map(|state| Some((state.report.clone(), catalogue.set.plan(catalogue.set.reports.get(&state.report)?)?.next_after(now))))
+        .filter_map(|state| Some((state, catalogue.set.plan(catalogue.set.reports.get(&state.report)?)?.next_after(now))))
+        .filter(|(state, next)| state.next_instant != *next)
+        .map(|(state, next)| (state.report.clone(), next))
         .collect();
     let moved = shared.store.reschedule(now, &next).await?;
     if moved > 0 {
