@@ -50,6 +50,8 @@ struct Service {
 
 impl Service {
     async fn start(place: &Place, clock: &Arc<AtomicI64>) -> Self {
+        // Hundreds of runs have nothing to say that the tests do not look at.
+        let _ = tracing::subscriber::set_global_default(tracing::subscriber::NoSubscriber::default());
         let config = Config::read(&place.config_for_this_process()).unwrap();
         let running = start(config, Clock::Simulated(clock.clone())).await.unwrap();
         let engine = running.handle();
@@ -100,8 +102,6 @@ impl Service {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn a_year_of_runs_is_what_was_written_down_before() {
-    // Hundreds of runs have nothing to say that the test does not look at.
-    let _ = tracing::subscriber::set_global_default(tracing::subscriber::NoSubscriber::default());
     let place = Place::new().await;
     let clock = Arc::new(AtomicI64::new("2026-01-01T00:00:00Z".parse::<DateTime<Utc>>().unwrap().timestamp_micros()));
     let service = Service::start(&place, &clock).await;
