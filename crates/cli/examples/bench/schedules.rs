@@ -58,7 +58,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
         noticing.push(minute);
     }
     let late = lateness(start).await?;
-    goals.check("among 10,000, from the instant it is due to the beginning of its run", late, "s", late < 1.0, "under 1");
+    goals.check("among 10,000, from the instant it is due to the beginning of its run", late * 1000.0, "ms", late < 1.0, "under 1000");
     let both = computing[1] + noticing[1];
     goals.check("10,000 schedules computed and watched for a minute", both, "ms", both < 50.0, "under 50");
     let growth = computing[2] / computing[1];
@@ -128,7 +128,12 @@ async fn lateness(start: DateTime<Utc>) -> Done<f64> {
         .await?;
     sqlx::query("insert into schedule_states (report, rule, next_instant) values ('minute', 'minute', $1)").bind(minute).execute(&mut records).await?;
     let binary = std::env::current_exe()?.parent().and_then(std::path::Path::parent).ok_or("no folder")?.join("maple-lark");
-    let mut child = std::process::Command::new(&binary).args(["serve", "--config"]).arg(&file).stderr(std::process::Stdio::null()).spawn()?;
+    let mut child = std::process::Command::new(&binary)
+        .args(["serve", "--config"])
+        .arg(&file)
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()?;
     let began = Instant::now();
     let late = loop {
         let found: Option<f64> = sqlx::query_scalar(
