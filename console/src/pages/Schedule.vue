@@ -49,7 +49,7 @@ watch(
         const found = await take(api.POST('/schedules/explain', { body: { ...now, schedule: now.schedule ?? undefined, count: 8, 'reader-zone': own } as Schemas['Question'] }))
         if (mine === asked) [said.value, wrong.value] = [found, null]
       } catch (problem) {
-        if (mine === asked) wrong.value = (problem instanceof Error ? problem.message : String(problem)).replaceAll(/question:\d+:\d+: /g, '')
+        if (mine === asked) wrong.value = problem instanceof Error ? problem.message : String(problem)
       }
     }, 250)
   },

@@ -6,7 +6,7 @@ use chrono::{DateTime, Utc};
 use maple_lark_core::{
     Zone,
     calendar::Calendar,
-    definition::{DefinitionSet, schedule_and_window},
+    definition::{self, DefinitionSet, schedule_and_window},
     nearest::suggestion,
     window::Step,
 };
@@ -103,7 +103,7 @@ async fn explain(_user: Viewer, question: Json<Question>, store: &State<Store>) 
     parts.extend(question.window.clone().map(|value| ("window".to_owned(), value)));
     let text = toml_edit::ser::to_string(&parts)
         .map_err(|error| Problem::new(422, "Not understood", format!("the schedule or the window cannot be read: {error}")))?;
-    let (zone, schedule, window) = schedule_and_window("question", &text).map_err(Problem::definitions)?;
+    let (zone, schedule, window) = schedule_and_window("question", &text).map_err(not_understood)?;
     let named = schedule.iter().flat_map(|schedule| &schedule.calendars).map(|name| name.value.as_str());
     let set = calendars(named, &question.calendars, store).await?;
     let plan = schedule.as_ref().map(|schedule| set.plan_of(schedule, zone));
@@ -140,6 +140,12 @@ async fn explain(_user: Viewer, question: Json<Question>, store: &State<Store>) 
         instants: explained.collect(),
         left_out,
     }))
+}
+
+/// All that is wrong with a question, by its keys; there is no file to name lines of.
+fn not_understood(problems: Vec<definition::Problem>) -> Problem {
+    let said: Vec<String> = problems.iter().map(|one| format!("{}: {}", one.key, one.message)).collect();
+    Problem::new(422, "Not understood", said.join("; "))
 }
 
 /// The named calendars: those given with the question, else those that are stored.

@@ -32,12 +32,6 @@ pub async fn enqueue(
     report: &Report,
     quiet: &BTreeMap<String, String>,
 ) -> Result<Option<String>, WorkError> {
-    let Some(mail) = &shared.config.mail else {
-        return Err(WorkError::Run(
-            "no mail server is configured; add [mail] to the configuration of the service, restart it and run the report again".to_owned(),
-        ));
-    };
-    let host = mail.server.from.address.rsplit('@').next().unwrap_or("localhost").to_owned();
     let snapshots = shared.store.snapshots(run.id).await?;
     let now = shared.now();
     let mut deliveries = Vec::new();
@@ -52,6 +46,13 @@ pub async fn enqueue(
             shared.store.end_step(run.id, "send", &audience.name, "quiet", Some(reason.clone()), now).await?;
             continue;
         }
+        // Only what is sent needs a mail server; a quiet run does without.
+        let Some(mail) = &shared.config.mail else {
+            return Err(WorkError::Run(
+                "no mail server is configured; add [mail] to the configuration of the service, restart it and run the report again".to_owned(),
+            ));
+        };
+        let host = mail.server.from.address.rsplit('@').next().unwrap_or("localhost");
         for recipient in &audience.to {
             let id = Uuid::now_v7();
             deliveries.push(Delivery {
