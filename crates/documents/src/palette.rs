@@ -33,3 +33,8 @@ pub fn mark(status: Status) -> &'static str {
         Status::Critical => "◆",
     }
 }
+
+/// The red, green and blue of a colour like `#0b4f6c`.
+pub fn parts(hex: &str) -> [u8; 3] {
+    [1, 3, 5].map(|at| hex.get(at..at + 2).and_then(|text| u8::from_str_radix(text, 16).ok()).unwrap_or(0))
+}

@@ -4,11 +4,10 @@ use std::{
     collections::HashMap,
     sync::{
         LazyLock, OnceLock,
-        atomic::{AtomicBool, AtomicUsize, Ordering},
+        atomic::{AtomicUsize, Ordering},
     },
 };
 
-use comemo::Track;
 use maple_lark_core::{
     definition::Width,
     document::{Body, Document},
@@ -18,17 +17,17 @@ use typst::{
     Library, LibraryExt, World,
     diag::{FileError, FileResult, SourceDiagnostic},
     foundations::{Bytes, Datetime, Duration, Smart},
+    layout::Abs,
     syntax::{FileId, RootedPath, Source, VirtualPath, VirtualRoot},
-    text::{Font, FontBook},
+    text::{Font, FontBook, FontInstance, FontVariant, FontVariations},
     utils::LazyHash,
-    visualize::SvgImage,
 };
-use typst_layout::PagedDocument;
+use typst_layout::{Page, PagedDocument};
 use typst_pdf::{PdfOptions, Timestamp};
 
 use crate::{
     RenderError,
-    chart::{self, Size},
+    chart::{Size, typeset::Drawings},
     palette, template_values,
 };
 
@@ -45,6 +44,8 @@ struct Fixed {
     library: LazyHash<Library>,
     book: LazyHash<FontBook>,
     fonts: Vec<Font>,
+    /// What labels of charts are set in.
+    label_font: FontInstance,
     template: Source,
 }
 
@@ -53,6 +54,7 @@ static FIXED: LazyLock<Fixed> = LazyLock::new(|| {
     Fixed {
         library: LazyHash::new(Library::default()),
         book: LazyHash::new(FontBook::from_fonts(&fonts)),
+        label_font: fonts[0].clone().instantiate(FontVariant::default(), Abs::pt(8.0), &FontVariations::default()),
         fonts,
         template: Source::new(file_id("report.typ").unwrap_or_else(main_id), TEMPLATE.to_owned()),
     }
@@ -112,19 +114,14 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
             files.insert(id, bytes);
         }
     };
-    let mut charts = Vec::new();
+    let mut drawings = Drawings::new(FIXED.label_font.clone());
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
             if let Body::Chart { chart } = &block.body {
                 let size = if block.width == Width::Half { Size::Half } else { Size::Full };
-                charts.push((format!("chart-{section_index}-{block_index}.svg"), (chart, size)));
+                add(&format!("chart-{section_index}-{block_index}.svg"), drawings.picture_for(chart, size));
             }
         }
-    }
-    let (names, jobs): (Vec<_>, Vec<_>) = charts.into_iter().unzip();
-    let pictures: Vec<(Option<FileId>, Bytes)> = names.iter().zip(chart::svgs(&jobs)?).map(|(name, svg)| (file_id(name), Bytes::from_string(svg))).collect();
-    for (name, (_, bytes)) in names.iter().zip(&pictures) {
-        add(name, bytes.clone());
     }
     let colours: HashMap<&str, &str> = [("ink", palette::INK), ("muted", palette::MUTED), ("rule", palette::RULE), ("shade", palette::SHADE)].into();
     let mut values = template_values(document);
@@ -133,13 +130,9 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     add("data.json", Bytes::new(serde_json::to_vec(&data).map_err(|error| RenderError::Layout(error.to_string()))?));
 
     let job = Job { files };
-    let over = AtomicBool::new(false);
-    let laid_out = std::thread::scope(|scope| {
-        scope.spawn(|| decode_ahead(&pictures, &over));
-        let laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words);
-        over.store(true, Ordering::Relaxed);
-        laid_out
-    })?;
+    let mut laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
+    let pages = laid_out.pages().iter().map(|page| Page { frame: drawings.set_in(&page.frame), ..page.clone() });
+    let laid_out = PagedDocument::new(pages.collect(), std::mem::take(laid_out.info_mut()));
     let options = PdfOptions {
         ident: Smart::Custom(document.front.run_id.clone()),
         creator: Smart::Custom(Some("Maple Lark".to_owned())),
@@ -174,21 +167,6 @@ fn flatten_tables(values: &mut Value) {
         table.insert("marks".to_owned(), marks.into());
         let plain = |mut cell: Value| if cell["mark"].is_null() { cell["text"].take() } else { cell };
         table.insert("cells".to_owned(), cells.into_iter().map(plain).collect());
-    }
-}
-
-/// Decodes charts, the last first, while the layout works its way from the first to the
-/// last. It asks with the arguments that the layout asks with, so that the layout finds what
-/// has been decoded here remembered and decodes only the rest itself.
-fn decode_ahead(pictures: &[(Option<FileId>, Bytes)], over: &AtomicBool) {
-    let fonts = Job { files: HashMap::new() };
-    let world: &dyn World = &fonts;
-    for (file, bytes) in pictures.iter().rev() {
-        if over.load(Ordering::Relaxed) {
-            return;
-        }
-        // Whatever is wrong with it is said when the layout uses it.
-        let _ = SvgImage::with_fonts_images(bytes.clone(), world.track(), &["inter"], *file);
     }
 }
 

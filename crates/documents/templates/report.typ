@@ -16,7 +16,7 @@
 )
 
 #set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
-// Only Inter is there; without a search for others, charts are decoded once (see pdf.rs).
+// Only Inter is there.
 #set text(font: "Inter", fallback: false, size: 9pt, fill: ink, lang: doc.language, number-width: "tabular")
 #set par(leading: 0.6em, spacing: 0.9em)
 #set page(

@@ -1,28 +1,35 @@
-//! A plotters drawing area in CSS pixels with sub-pixel precision.
+//! A picture made of lines, areas and texts.
 
 use plotters::{
     backend::SVGBackend,
     coord::Shift,
-    prelude::{DrawingArea, IntoDrawingArea, PathElement, Polygon, Rectangle},
+    element::Text,
+    prelude::{DrawingArea, DrawingAreaErrorKind, DrawingBackend, IntoDrawingArea, PathElement, Polygon},
     style::{
         Color, FontTransform, RGBColor, TextStyle,
         text_anchor::{HPos, Pos, VPos},
     },
 };
 
-use crate::RenderError;
-
-/// The SVG backend draws on whole units, so it is given ten to a pixel.
-const FINE: f64 = 10.0;
+use crate::{RenderError, palette};
 
 pub const FONT: &str = "Inter";
 /// The size of labels in pixels.
 pub const LABEL: f64 = 11.0;
 
+/// A picture in CSS pixels: what is drawn on it, the first below the next. It can be
+/// written as SVG, or set on a page by [`super::typeset`].
 pub struct Canvas {
-    width: f64,
-    height: f64,
-    body: String,
+    pub width: f64,
+    pub height: f64,
+    pub inks: Vec<Ink>,
+}
+
+/// One thing drawn.
+pub enum Ink {
+    Line { points: Vec<(f64, f64)>, colour: &'static str, width: f64 },
+    Area { points: Vec<(f64, f64)>, colour: &'static str },
+    Text { text: String, at: (f64, f64), anchor: Anchor, colour: &'static str },
 }
 
 /// Where a text stands against its point.
@@ -33,102 +40,93 @@ pub enum Anchor {
     End,
 }
 
-type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
-
 impl Canvas {
     pub fn new(width: f64, height: f64) -> Self {
-        Self { width, height, body: String::new() }
+        Self { width, height, inks: Vec::new() }
     }
 
-    pub fn width(&self) -> f64 {
-        self.width
+    pub fn line(&mut self, points: impl IntoIterator<Item = (f64, f64)>, colour: &'static str, width: f64) {
+        self.inks.push(Ink::Line { points: points.into_iter().collect(), colour, width });
     }
 
-    pub fn height(&self) -> f64 {
-        self.height
-    }
-
-    /// Draws into the picture, on top of what is there.
-    pub fn paint(&mut self, draw: impl FnOnce(&Painter<'_>) -> Result<(), String>) -> Result<(), RenderError> {
-        let size = ((self.width * FINE) as u32, (self.height * FINE) as u32);
-        let mut text = String::new();
-        {
-            let area = SVGBackend::with_string(&mut text, size).into_drawing_area();
-            let painter = Painter { area };
-            draw(&painter).map_err(RenderError::Chart)?;
-            painter.area.present().map_err(|error| RenderError::Chart(error.to_string()))?;
-        }
-        // Only what stands between the backend's own <svg> and </svg> is kept.
-        let inner = text.find('>').map_or("", |start| &text[start + 1..]);
-        self.body.push_str(inner.trim_end().trim_end_matches("</svg>"));
-        Ok(())
-    }
-
-    pub fn finish(self, description: &str) -> String {
-        let title = escape(description);
-        format!(
-            "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {} {}\" width=\"{}\" height=\"{}\" role=\"img\"><title>{title}</title>{}</svg>",
-            self.width * FINE,
-            self.height * FINE,
-            self.width,
-            self.height,
-            self.body.trim()
-        )
-    }
-}
-
-pub struct Painter<'a> {
-    area: Area<'a>,
-}
-
-fn fine(point: (f64, f64)) -> (i32, i32) {
-    ((point.0 * FINE).round() as i32, (point.1 * FINE).round() as i32)
-}
-
-fn colour(hex: &str) -> RGBColor {
-    let part = |at: usize| hex.get(at..at + 2).and_then(|text| u8::from_str_radix(text, 16).ok()).unwrap_or(0);
-    RGBColor(part(1), part(3), part(5))
-}
-
-impl Painter<'_> {
-    pub fn line(&self, points: impl IntoIterator<Item = (f64, f64)>, hex: &str, width: f64) -> Result<(), String> {
-        let points: Vec<_> = points.into_iter().map(fine).collect();
-        let style = colour(hex).stroke_width((width * FINE) as u32);
-        self.area.draw(&PathElement::new(points, style)).map_err(|error| error.to_string())
-    }
-
-    pub fn dashed(&self, from: (f64, f64), to: (f64, f64), hex: &str, width: f64) -> Result<(), String> {
+    pub fn dashed(&mut self, from: (f64, f64), to: (f64, f64), colour: &'static str, width: f64) {
         let length = (to.0 - from.0).hypot(to.1 - from.1);
         let at = |along: f64| (from.0 + (to.0 - from.0) * along / length, from.1 + (to.1 - from.1) * along / length);
         let mut along = 0.0;
         while along < length {
-            self.line([at(along), at((along + 5.0).min(length))], hex, width)?;
+            self.line([at(along), at((along + 5.0).min(length))], colour, width);
             along += 9.0;
         }
-        Ok(())
     }
 
-    pub fn rectangle(&self, corner: (f64, f64), opposite: (f64, f64), hex: &str) -> Result<(), String> {
-        self.area.draw(&Rectangle::new([fine(corner), fine(opposite)], colour(hex).filled())).map_err(|error| error.to_string())
+    pub fn rectangle(&mut self, corner: (f64, f64), opposite: (f64, f64), colour: &'static str) {
+        let points = vec![corner, (opposite.0, corner.1), opposite, (corner.0, opposite.1)];
+        self.inks.push(Ink::Area { points, colour });
     }
 
-    pub fn dot(&self, centre: (f64, f64), radius: f64, hex: &str) -> Result<(), String> {
-        let points: Vec<_> =
-            (0..12).map(|i| f64::from(i) * std::f64::consts::TAU / 12.0).map(|a| fine((centre.0 + radius * a.cos(), centre.1 + radius * a.sin()))).collect();
-        self.area.draw(&Polygon::new(points, colour(hex).filled())).map_err(|error| error.to_string())
+    pub fn dot(&mut self, centre: (f64, f64), radius: f64, colour: &'static str) {
+        let around = (0..12).map(|i| f64::from(i) * std::f64::consts::TAU / 12.0);
+        let points = around.map(|a| (centre.0 + radius * a.cos(), centre.1 + radius * a.sin())).collect();
+        self.inks.push(Ink::Area { points, colour });
     }
 
     /// A text whose middle line runs through `at`.
-    pub fn text(&self, text: &str, at: (f64, f64), anchor: Anchor, hex: &str) -> Result<(), String> {
-        let across = match anchor {
-            Anchor::Start => HPos::Left,
-            Anchor::Middle => HPos::Center,
-            Anchor::End => HPos::Right,
-        };
-        let ink = colour(hex);
-        let style = TextStyle::from((FONT, LABEL * FINE)).color(&ink).pos(Pos::new(across, VPos::Center)).transform(FontTransform::None);
-        self.area.draw(&plotters::element::Text::new(text.to_owned(), fine(at), style)).map_err(|error| error.to_string())
+    pub fn text(&mut self, text: &str, at: (f64, f64), anchor: Anchor, colour: &'static str) {
+        self.inks.push(Ink::Text { text: text.to_owned(), at, anchor, colour });
     }
+
+    /// The picture as a self-contained SVG with a title for screen readers.
+    pub fn svg(&self, description: &str) -> Result<String, RenderError> {
+        let size = ((self.width * FINE) as u32, (self.height * FINE) as u32);
+        let mut text = String::new();
+        {
+            let area = SVGBackend::with_string(&mut text, size).into_drawing_area();
+            self.inks.iter().try_for_each(|ink| draw(&area, ink)).map_err(|error| RenderError::Chart(error.to_string()))?;
+            area.present().map_err(|error| RenderError::Chart(error.to_string()))?;
+        }
+        // Only what stands between the backend's own <svg> and </svg> is kept.
+        let inner = text.find('>').map_or("", |start| &text[start + 1..]);
+        Ok(format!(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {} {}\" width=\"{}\" height=\"{}\" role=\"img\"><title>{}</title>{}</svg>",
+            self.width * FINE,
+            self.height * FINE,
+            self.width,
+            self.height,
+            escape(description),
+            inner.trim_end().trim_end_matches("</svg>").trim()
+        ))
+    }
+}
+
+/// The SVG backend draws on whole units, so it is given ten to a pixel.
+const FINE: f64 = 10.0;
+
+type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+
+fn draw<'a>(area: &Area<'a>, ink: &Ink) -> Result<(), DrawingAreaErrorKind<<SVGBackend<'a> as DrawingBackend>::ErrorType>> {
+    let fine = |point: &(f64, f64)| ((point.0 * FINE).round() as i32, (point.1 * FINE).round() as i32);
+    match ink {
+        Ink::Line { points, colour, width } => {
+            let style = rgb(colour).stroke_width((width * FINE) as u32);
+            area.draw(&PathElement::new(points.iter().map(fine).collect::<Vec<_>>(), style))
+        }
+        Ink::Area { points, colour } => area.draw(&Polygon::new(points.iter().map(fine).collect::<Vec<_>>(), rgb(colour).filled())),
+        Ink::Text { text, at, anchor, colour } => {
+            let across = match anchor {
+                Anchor::Start => HPos::Left,
+                Anchor::Middle => HPos::Center,
+                Anchor::End => HPos::Right,
+            };
+            let ink = rgb(colour);
+            let style = TextStyle::from((FONT, LABEL * FINE)).color(&ink).pos(Pos::new(across, VPos::Center)).transform(FontTransform::None);
+            area.draw(&Text::new(text.clone(), fine(at), style))
+        }
+    }
+}
+
+fn rgb(hex: &str) -> RGBColor {
+    let [red, green, blue] = palette::parts(hex);
+    RGBColor(red, green, blue)
 }
 
 /// About how wide a label is. Inter's digits and letters average a little over half its
@@ -162,6 +160,6 @@ pub fn fit(text: &str, width: f64) -> String {
     format!("{}…", out.trim_end())
 }
 
-pub fn escape(text: &str) -> String {
+fn escape(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }

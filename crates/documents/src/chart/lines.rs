@@ -5,9 +5,9 @@ use maple_lark_core::chart::{Chart, Series, TimeAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, LABEL, Painter, fit, text_width},
+    canvas::{Anchor, Canvas, LABEL, fit, text_width},
 };
-use crate::{RenderError, palette};
+use crate::palette;
 
 const LINE_HEIGHT: f64 = 14.0;
 const LEGEND_SAMPLE: f64 = 16.0;
@@ -60,89 +60,85 @@ fn legend_places(series: &[Series], width: f64) -> Vec<(f64, usize)> {
         .collect()
 }
 
-pub fn draw(canvas: &mut Canvas, chart: &Chart, axis: &TimeAxis, series: &[Series], size: Size) -> Result<(), RenderError> {
+pub fn draw(canvas: &mut Canvas, chart: &Chart, axis: &TimeAxis, series: &[Series], size: Size) {
     let several = series.len() > 1;
     let beside = several && size == Size::Full;
-    let rows = if several && !beside { legend_rows(series, canvas.width()) } else { 0 };
+    let rows = if several && !beside { legend_rows(series, canvas.width) } else { 0 };
     let tick_width = chart.axis.ticks.iter().map(|tick| text_width(&tick.label)).fold(0.0, f64::max);
     let name_width = if beside { series.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };
     let legend = rows as f64 * 16.0;
     let frame = Frame {
         left: tick_width + 8.0,
-        right: canvas.width() - name_width,
+        right: canvas.width - name_width,
         top: legend + 20.0,
-        bottom: canvas.height() - 22.0,
+        bottom: canvas.height - 22.0,
         from: axis.from,
         to: axis.to,
         low: chart.axis.min,
         high: chart.axis.max,
     };
-    let (width, most) = (canvas.width(), if size == Size::Full { 9 } else { 4 });
-    canvas.paint(|paint| {
-        for (from, to) in &axis.shaded {
-            paint.rectangle((frame.x(*from), frame.top), (frame.x(*to), frame.bottom), palette::SHADE)?;
-        }
-        if !chart.axis.unit.is_empty() {
-            paint.text(&chart.axis.unit, (0.0, legend + 8.0), Anchor::Start, palette::MUTED)?;
-        }
-        for tick in &chart.axis.ticks {
-            let y = frame.y(tick.at);
-            paint.line([(frame.left, y), (frame.right, y)], palette::RULE, 0.7)?;
-            paint.text(&tick.label, (frame.left - 5.0, y), Anchor::End, palette::MUTED)?;
-        }
-        time_ticks(paint, &frame, axis, width, most)?;
-        for limit in &chart.limits {
-            let (y, colour) = (frame.y(limit.at), palette::status(limit.status));
-            paint.dashed((frame.left, y), (frame.right, y), colour, 1.1)?;
-        }
-        for one in series {
-            let colour = palette::series(one.colour);
-            for stretch in &one.stretches {
-                match stretch[..] {
-                    [(at, value)] => paint.dot((frame.x(at), frame.y(value)), 1.8, colour)?,
-                    _ => paint.line(stretch.iter().map(|(at, value)| (frame.x(*at), frame.y(*value))), colour, 1.5)?,
-                }
+    let (width, most) = (canvas.width, if size == Size::Full { 9 } else { 4 });
+    for (from, to) in &axis.shaded {
+        canvas.rectangle((frame.x(*from), frame.top), (frame.x(*to), frame.bottom), palette::SHADE);
+    }
+    if !chart.axis.unit.is_empty() {
+        canvas.text(&chart.axis.unit, (0.0, legend + 8.0), Anchor::Start, palette::MUTED);
+    }
+    for tick in &chart.axis.ticks {
+        let y = frame.y(tick.at);
+        canvas.line([(frame.left, y), (frame.right, y)], palette::RULE, 0.7);
+        canvas.text(&tick.label, (frame.left - 5.0, y), Anchor::End, palette::MUTED);
+    }
+    time_ticks(canvas, &frame, axis, width, most);
+    for limit in &chart.limits {
+        let (y, colour) = (frame.y(limit.at), palette::status(limit.status));
+        canvas.dashed((frame.left, y), (frame.right, y), colour, 1.1);
+    }
+    for one in series {
+        let colour = palette::series(one.colour);
+        for stretch in &one.stretches {
+            match stretch[..] {
+                [(at, value)] => canvas.dot((frame.x(at), frame.y(value)), 1.8, colour),
+                _ => canvas.line(stretch.iter().map(|(at, value)| (frame.x(*at), frame.y(*value))), colour, 1.5),
             }
         }
-        // A threshold's name stands above its line, at the left, over the data.
-        for limit in &chart.limits {
-            let y = frame.y(limit.at);
-            let above = if y - LABEL < frame.top { y + 8.0 } else { y - 8.0 };
-            let wide = text_width(&limit.label) + 4.0;
-            paint.rectangle((frame.left + 3.0, above - 6.5), (frame.left + 3.0 + wide, above + 6.5), palette::PAPER)?;
-            paint.text(&limit.label, (frame.left + 5.0, above), Anchor::Start, palette::status(limit.status))?;
+    }
+    // A threshold's name stands above its line, at the left, over the data.
+    for limit in &chart.limits {
+        let y = frame.y(limit.at);
+        let above = if y - LABEL < frame.top { y + 8.0 } else { y - 8.0 };
+        let wide = text_width(&limit.label) + 4.0;
+        canvas.rectangle((frame.left + 3.0, above - 6.5), (frame.left + 3.0 + wide, above + 6.5), palette::PAPER);
+        canvas.text(&limit.label, (frame.left + 5.0, above), Anchor::Start, palette::status(limit.status));
+    }
+    if beside {
+        names_beside(canvas, &frame, series, name_width);
+    } else if several {
+        for (one, (x, row)) in series.iter().zip(legend_places(series, width)) {
+            let y = 8.0 + row as f64 * 16.0;
+            canvas.line([(x, y), (x + LEGEND_SAMPLE, y)], palette::series(one.colour), 2.5);
+            canvas.text(&fit(&one.name, width - LEGEND_SAMPLE - 4.0), (x + LEGEND_SAMPLE + 4.0, y), Anchor::Start, palette::INK);
         }
-        if beside {
-            names_beside(paint, &frame, series, name_width)?;
-        } else if several {
-            for (one, (x, row)) in series.iter().zip(legend_places(series, width)) {
-                let y = 8.0 + row as f64 * 16.0;
-                paint.line([(x, y), (x + LEGEND_SAMPLE, y)], palette::series(one.colour), 2.5)?;
-                paint.text(&fit(&one.name, width - LEGEND_SAMPLE - 4.0), (x + LEGEND_SAMPLE + 4.0, y), Anchor::Start, palette::INK)?;
-            }
-        }
-        Ok(())
-    })
+    }
 }
 
-fn time_ticks(paint: &Painter<'_>, frame: &Frame, axis: &TimeAxis, width: f64, most: usize) -> Result<(), String> {
-    paint.line([(frame.left, frame.bottom), (frame.right, frame.bottom)], palette::MUTED, 0.9)?;
+fn time_ticks(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, width: f64, most: usize) {
+    canvas.line([(frame.left, frame.bottom), (frame.right, frame.bottom)], palette::MUTED, 0.9);
     // A narrow figure keeps every second, third … label; the ticks themselves stay.
     let every = axis.ticks.len().div_ceil(most).max(1);
     for (index, tick) in axis.ticks.iter().enumerate() {
         let x = frame.x(tick.at);
-        paint.line([(x, frame.bottom), (x, frame.bottom + 4.0)], palette::MUTED, 0.9)?;
+        canvas.line([(x, frame.bottom), (x, frame.bottom + 4.0)], palette::MUTED, 0.9);
         if index % every == 0 {
             let half = text_width(&tick.label) / 2.0;
-            paint.text(&tick.label, (x.clamp(half, width - half), frame.bottom + 13.0), Anchor::Middle, palette::MUTED)?;
+            canvas.text(&tick.label, (x.clamp(half, width - half), frame.bottom + 13.0), Anchor::Middle, palette::MUTED);
         }
     }
-    Ok(())
 }
 
 /// Each line's name at the height where the line ends, moved apart where they would touch
 /// and tied to the line's end.
-fn names_beside(paint: &Painter<'_>, frame: &Frame, series: &[Series], room: f64) -> Result<(), String> {
+fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[Series], room: f64) {
     let end = |one: &Series| one.stretches.last().and_then(|stretch| stretch.last()).map_or(frame.bottom, |(_, value)| frame.y(*value));
     let mut places: Vec<(usize, f64, f64)> = series.iter().enumerate().map(|(i, one)| (i, end(one), end(one))).collect();
     places.sort_by(|a, b| a.1.total_cmp(&b.1));
@@ -156,8 +152,7 @@ fn names_beside(paint: &Painter<'_>, frame: &Frame, series: &[Series], room: f64
     }
     for (index, from, to) in places {
         let colour = palette::series(series[index].colour);
-        paint.line([(frame.right + 1.0, from), (frame.right + 9.0, to)], colour, 0.9)?;
-        paint.text(&fit(&series[index].name, room - 12.0), (frame.right + 12.0, to), Anchor::Start, colour)?;
+        canvas.line([(frame.right + 1.0, from), (frame.right + 9.0, to)], colour, 0.9);
+        canvas.text(&fit(&series[index].name, room - 12.0), (frame.right + 12.0, to), Anchor::Start, colour);
     }
-    Ok(())
 }
