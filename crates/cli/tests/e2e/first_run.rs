@@ -87,7 +87,9 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
 
     // The PDF's text says what, of when, and from what.
     let words = pdf_text(&pdf);
-    for wanted in ["Ferry operations, daily", label, "Atlantic/Faroe", "Ferry operations database", "Fullest disks", "Warning 3", "How this was made", "Page 1 of"] {
+    for wanted in
+        ["Ferry operations, daily", label, "Atlantic/Faroe", "Ferry operations database", "Fullest disks", "Warning 3", "How this was made", "Page 1 of"]
+    {
         assert!(words.contains(wanted), "the PDF does not say \"{wanted}\":\n{words}");
     }
     let html = text(&attachment(&whole, ".html"));
