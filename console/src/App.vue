@@ -21,7 +21,7 @@ const places = computed(() => [
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule', 'definition'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
-  { name: 'sources', title: 'Sources', icon: Coin, within: ['sources'] },
+  { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/dashboards/{name}/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The parameters of a dashboard with what each can be, given the values chosen already. */
+        post: operations["parameter_choices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/definitions": {
         parameters: {
             query?: never;
@@ -431,6 +448,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/samplers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All samplers with how much history each has kept. */
+        get: operations["list_samplers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/schedules/explain": {
         parameters: {
             query?: never;
@@ -443,6 +477,41 @@ export interface paths {
         /** Say a schedule back in words, with its next instants and their windows. */
         post: operations["explain_schedule"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of stored secrets. */
+        get: operations["list_secrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Store a secret, encrypted; definitions refer to it as "secret:name". It is shown nowhere. */
+        put: operations["set_secret"];
+        post?: never;
+        /** Remove a stored secret; sources that refer to it can no longer sign in. */
+        delete: operations["remove_secret"];
         options?: never;
         head?: never;
         patch?: never;
@@ -476,6 +545,23 @@ export interface paths {
         };
         /** All sources. */
         get: operations["list_sources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sources/{name}/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be asked of a source: tables with columns, metrics with labels, files, checks. */
+        get: operations["source_catalogue"];
         put?: never;
         post?: never;
         delete?: never;
@@ -531,6 +617,23 @@ export interface paths {
         post?: never;
         /** Revoke one of your tokens. */
         delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a query once and show what comes back; nothing is kept. */
+        post: operations["try_query"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -626,6 +729,20 @@ export interface components {
             /** @description The reports whose schedules go by it. */
             used_by: string[];
         };
+        /** @description One thing that a source can be asked about. */
+        CatalogueEntry: {
+            description: string;
+            items: components["schemas"]["CatalogueItem"][];
+            kind: string;
+            name: string;
+            unit: string;
+        };
+        CatalogueItem: {
+            description: string;
+            kind: string;
+            name: string;
+            values: string[];
+        };
         /** @description What one definition's change is. */
         Change: {
             /** @description `add`, `alter` or `remove`. */
@@ -640,6 +757,16 @@ export interface components {
             next?: string[];
             /** @description For a report that is added or altered: its schedule in one sentence, with its zone. */
             schedule?: string | null;
+        };
+        Choice: {
+            title: string;
+            value: string;
+        };
+        /** @description What values to choose from, given those chosen already. */
+        ChoicesOrder: {
+            values?: {
+                [key: string]: unknown;
+            };
         };
         /** @description What a copy is called. */
         CopyOrder: {
@@ -780,6 +907,9 @@ export interface components {
             "time-zone": string;
             window: unknown;
         };
+        NewSecret: {
+            value: string;
+        };
         NewToken: {
             /** Format: uuid */
             id: string;
@@ -812,6 +942,17 @@ export interface components {
             sentence: string;
             /** @description `ok`, `warning` or `critical`. */
             status: string;
+        };
+        ParameterChoices: {
+            choices: components["schemas"]["Choice"][];
+            default?: string | null;
+            /** @description The parameters that its choices depend on. */
+            depends_on: string[];
+            kind: string;
+            name: string;
+            /** @description Why there are no choices, if they could not be asked for. */
+            problem?: string | null;
+            title: string;
         };
         Plan: {
             changes: components["schemas"]["Change"][];
@@ -931,6 +1072,32 @@ export interface components {
             snapshots: components["schemas"]["SnapshotView"][];
             steps: components["schemas"]["StepView"][];
         };
+        SamplerView: {
+            detail?: string | null;
+            /** Format: int64 */
+            every_seconds: number;
+            /** Format: double */
+            keep_days: number;
+            /**
+             * Format: date-time
+             * @description Nothing before the first answer.
+             */
+            last_at?: string | null;
+            name: string;
+            /** Format: int64 */
+            samples: number;
+            /** Format: date-time */
+            since?: string | null;
+            source: string;
+            title: string;
+            works: boolean;
+        };
+        SecretView: {
+            name: string;
+            /** Format: date-time */
+            updated_at: string;
+            updated_by: string;
+        };
         SnapshotView: {
             audiences: string[];
             /** Format: uuid */
@@ -984,6 +1151,52 @@ export interface components {
             label: string;
             name: string;
             password: string;
+        };
+        Tried: {
+            /** @description What was picked, as SQL to go on with by hand. */
+            by_hand?: string | null;
+            columns: components["schemas"]["TriedColumn"][];
+            /** @description Fields to copy into the definition, where types were found out from the rows. */
+            fields?: string | null;
+            /** Format: int64 */
+            milliseconds: number;
+            note?: string | null;
+            row_count: number;
+            /** @description The first rows, in full precision; null is a missing value. */
+            rows: (string | null)[][];
+            /** @description The question as the source got it; values were bound to its names and numbers. */
+            sent: string;
+            /** @description The source has more rows than its limit lets be read. */
+            truncated: boolean;
+            window: string;
+        };
+        TriedColumn: {
+            kind: string;
+            name: string;
+            numeric: boolean;
+        };
+        /** @description A query to try: one that is written here, or one of a dashboard. */
+        TryOrder: {
+            dashboard?: string | null;
+            /** @description A query as a dashboard has it, in TOML, with its keys under `[query]`. */
+            definition?: string | null;
+            /**
+             * Format: date-time
+             * @description The window; the last 24 hours if nothing is said.
+             */
+            from?: string | null;
+            /** @description The name of a query of that dashboard. */
+            query?: string | null;
+            /** @description How many rows to show, at most 1000; 100 if nothing is said. */
+            rows?: number | null;
+            /** Format: date-time */
+            to?: string | null;
+            /** @description Parameter values by name: texts, numbers or lists of texts. */
+            values?: {
+                [key: string]: unknown;
+            };
+            /** @description An IANA time zone; UTC if nothing is said. */
+            zone?: string | null;
         };
         UserView: {
             /** @description Whether the demo's mailbox is there to be looked at. */
@@ -1082,6 +1295,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DashboardView"][];
+                };
+            };
+        };
+    };
+    parameter_choices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoicesOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParameterChoices"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1818,6 +2064,25 @@ export interface operations {
             };
         };
     };
+    list_samplers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SamplerView"][];
+                };
+            };
+        };
+    };
     explain_schedule: {
         parameters: {
             query?: never;
@@ -1840,6 +2105,83 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_secrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretView"][];
+                };
+            };
+        };
+    };
+    set_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecret"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1951,6 +2293,45 @@ export interface operations {
             };
         };
     };
+    source_catalogue: {
+        parameters: {
+            query?: {
+                search?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueEntry"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test_source: {
         parameters: {
             query?: never;
@@ -2056,6 +2437,37 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_query: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

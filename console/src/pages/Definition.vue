@@ -18,7 +18,12 @@ const saving = ref(false)
 const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
 
 const { data, error, load } = useLoaded(() => take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })))
-watch(data, (found) => (text.value ??= found?.text ?? null))
+watch(data, (found) => {
+  // A draft that another page has put together is shown as the change that it is.
+  const draft = `draft ${kind.value} ${name.value}`
+  text.value ??= sessionStorage.getItem(draft) ?? found?.text ?? null
+  sessionStorage.removeItem(draft)
+})
 const files = computed(() => ({ files: [{ file: data.value?.file ?? '', text: text.value ?? '' }], remove_others: false }))
 const changed = computed(() => text.value !== null && text.value !== data.value?.text)
 

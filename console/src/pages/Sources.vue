@@ -1,11 +1,19 @@
 <script setup lang="ts">
-import { reactive } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
+import Parameters from '../parts/Parameters.vue'
 import { useLoaded } from '../parts/load'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
+const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)
+const { data: dashboards } = useLoaded(() => take(api.GET('/dashboards')))
+const parametrised = computed(() => (dashboards.value ?? []).filter((one) => one.parameters.length))
+const dashboard = ref('')
+watch(parametrised, (found) => (dashboard.value ||= found[0]?.name ?? ''))
+const length = (seconds: number) => (seconds % 3600 === 0 ? `${seconds / 3600} h` : seconds % 60 === 0 ? `${seconds / 60} min` : `${seconds} s`)
+
 const tests = reactive(new Map<string, Schemas['SourceTest'] | 'busy'>())
 
 async function test(name: string) {
@@ -31,7 +39,10 @@ const result = (name: string) => {
         <section v-for="source in data" :key="source.name" class="card stack" :aria-label="source.title">
           <div class="row spread">
             <h2>{{ source.title }}</h2>
-            <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" @click="test(source.name)">Test</el-button>
+            <div class="row">
+              <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
+              <RouterLink :to="{ name: 'try', params: { name: source.name } }"><el-button size="small" tabindex="-1">Look inside and try</el-button></RouterLink>
+            </div>
           </div>
           <div aria-live="polite">
             <template v-if="result(source.name)">
@@ -49,6 +60,29 @@ const result = (name: string) => {
         </section>
       </template>
     </Loading>
+    <section v-if="samplers?.length" class="card stack" aria-labelledby="samplers">
+      <h2 id="samplers">Samplers</h2>
+      <p class="muted small">Queries that are asked on their own schedule; what they answer is kept, so that a source that only knows the present has a history.</p>
+      <div class="scroll"><table class="list folds">
+        <thead><tr><th>Sampler</th><th>Asks</th><th>Every</th><th>Kept</th><th>Last answer</th></tr></thead>
+        <tbody>
+          <tr v-for="one in samplers" :key="one.name">
+            <td>{{ one.title }}<br /><code>{{ one.name }}</code></td>
+            <td>{{ one.source }}</td>
+            <td class="whole">{{ length(one.every_seconds) }}</td>
+            <td>{{ one.samples.toLocaleString('en') }} answers{{ one.since ? ` since ${new Date(one.since).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })}` : '' }}; for {{ one.keep_days }} days</td>
+            <td><span :class="one.works ? 'well' : 'ill'">{{ one.works ? '●' : '◆' }} {{ one.detail ?? 'not asked yet' }}</span><br /><span v-if="one.last_at" class="muted small">{{ new Date(one.last_at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' }) }}</span></td>
+          </tr>
+        </tbody>
+      </table></div>
+    </section>
+    <section v-if="parametrised.length" class="card stack" aria-labelledby="parameters">
+      <div class="row spread">
+        <h2 id="parameters">Parameters of dashboards</h2>
+        <el-select v-model="dashboard" class="which" aria-label="Dashboard"><el-option v-for="one in parametrised" :key="one.name" :value="one.name" :label="one.title" /></el-select>
+      </div>
+      <Parameters v-if="dashboard" :key="dashboard" :dashboard="dashboard" />
+    </section>
   </div>
 </template>
 
@@ -58,4 +92,7 @@ p { margin: 0; }
 .answer { color: var(--ok); font-weight: 600; }
 .answer.bad { color: var(--critical); }
 .warning { color: var(--warning); }
+.well { color: var(--ok); }
+.ill { color: var(--critical); }
+.which { width: 16rem; }
 </style>

@@ -84,6 +84,10 @@ impl Client {
         self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
     }
 
+    pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.send(self.request(Method::PUT, path).json(body)).await.map(drop)
+    }
+
     pub async fn delete(&self, path: &str) -> Result<(), Failure> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }

@@ -10,7 +10,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-use command::{agenda, apply, backfill, download, explain, export, list, run, serve, sign_in, source};
+use command::{agenda, apply, ask, backfill, download, explain, export, list, run, secret, serve, sign_in, source};
 use failure::Failure;
 use output::Output;
 
@@ -67,7 +67,13 @@ enum Command {
     /// List the reports with their last and next runs
     Reports,
     Runs(list::Runs),
+    /// List the samplers with how much history each has kept
+    Samplers,
     Test(source::Test),
+    Catalogue(ask::Catalogue),
+    Try(ask::Try),
+    Parameters(ask::Parameters),
+    Secret(secret::Secret),
     Run(run::Run),
     Show(run::Show),
     Download(download::Download),
@@ -117,6 +123,11 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Calendars => list::calendars(&client()?, output).await?,
         Command::Reports => list::reports(&client()?, output).await?,
         Command::Runs(command) => command.run(&client()?, output).await?,
+        Command::Samplers => ask::samplers(&client()?, output).await?,
+        Command::Catalogue(command) => command.run(&client()?, output).await?,
+        Command::Try(command) => command.run(&client()?, output).await?,
+        Command::Parameters(command) => command.run(&client()?, output).await?,
+        Command::Secret(command) => command.run(&client()?, output).await?,
         Command::Test(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,

@@ -1,5 +1,7 @@
 //! How answers are printed: tables for people, JSON for programs.
 
+use std::io::{BufRead, Write};
+
 use chrono::{DateTime, Local, Utc};
 use console::{Style, style};
 use serde::Serialize;
@@ -64,4 +66,13 @@ pub fn size(bytes: i64) -> String {
         1024..1_048_576 => format!("{:.1} KiB", bytes as f64 / 1024.0),
         _ => format!("{:.1} MiB", bytes as f64 / 1_048_576.0),
     }
+}
+
+/// Asks on the terminal; no is the answer unless yes is said.
+pub fn confirmed(question: &str) -> bool {
+    print!("{question} [y/N] ");
+    let _ = std::io::stdout().flush();
+    let mut answer = String::new();
+    let _ = std::io::stdin().lock().read_line(&mut answer);
+    matches!(answer.trim(), "y" | "yes")
 }

@@ -8,6 +8,8 @@ mod summary;
 
 use std::collections::HashMap;
 
+pub(crate) use blocks::answer;
+
 use crate::{
     definition::Dashboard,
     document::{Body, DataTable, Document, Front, Provenance, Section},
@@ -110,7 +112,8 @@ fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot) -> Pro
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
             let bytes = serde_json::to_vec(table).unwrap_or_default();
-            (format!("{more}{}", crate::unit::grouped(table.rows.len() as f64, 0)), sha256(&bytes))
+            let note = record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default();
+            (format!("{more}{}{note}", crate::unit::grouped(table.rows.len() as f64, 0)), sha256(&bytes))
         }
         Outcome::Failed(_) => ("failed".to_owned(), String::new()),
     };

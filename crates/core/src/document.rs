@@ -110,6 +110,8 @@ pub enum Align {
 pub struct ShownTable {
     pub headings: Vec<Heading>,
     pub rows: Vec<Vec<Cell>>,
+    /// The rows, by position, that sum up others and are set apart.
+    pub sums_up: Vec<usize>,
     /// Why not all rows are here, and where they are.
     pub cut: Option<String>,
 }

@@ -13,6 +13,7 @@ pub mod figures;
 pub mod markdown;
 pub mod message;
 pub mod nearest;
+pub mod open_metrics;
 pub mod placeholder;
 pub mod query_text;
 pub mod quiet;

@@ -1,9 +1,10 @@
 //! Whether a snapshot is worth a mail, or its run stays quiet.
 
 use crate::{
-    definition::{Report, SendWhen},
+    compose::answer,
+    definition::{Dashboard, Query, Report, SendWhen},
     document::Document,
-    snapshot::{Outcome, Snapshot},
+    snapshot::Snapshot,
     status::Status,
 };
 
@@ -18,9 +19,11 @@ pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document) -> Opti
     match &report.send_when {
         SendWhen::Always => None,
         SendWhen::Rows(names) => {
-            let asked = |name: &str| names.iter().any(|wanted| wanted.value == name);
-            let empty = |outcome: &Outcome| matches!(outcome, Outcome::Rows(table) if table.rows.is_empty());
-            let quiet = snapshot.queries.iter().filter(|record| asked(&record.name)).all(|record| empty(&record.outcome));
+            let wanted = |query: &&Query| names.iter().any(|wanted| wanted.value == query.name);
+            let empty = |dashboard: &Dashboard, query: &Query| answer(snapshot, dashboard, query).is_ok_and(|figures| figures.table.rows.is_empty());
+            // What cannot be read is not quiet.
+            let dashboards = snapshot.definitions().map(|(_, dashboards)| dashboards).ok()?;
+            let quiet = dashboards.iter().all(|dashboard| dashboard.queries.iter().filter(wanted).all(|query| empty(dashboard, query)));
             quiet.then(|| {
                 let names: Vec<String> = names.iter().map(|name| format!("\"{}\"", name.value)).collect();
                 format!("no rows in {}", crate::schedule::list(&names))

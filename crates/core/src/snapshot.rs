@@ -1,14 +1,14 @@
 //! The frozen data of one run for one set of parameter values: the only truth that
 //! documents are made from.
 
-use std::collections::BTreeMap;
+use std::{borrow::Cow, collections::BTreeMap};
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::{
-    definition::{Dashboard, Definition, ParameterValue, Problem, Report},
+    definition::{Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report},
     table::Table,
     window::Window,
 };
@@ -52,6 +52,9 @@ pub struct QueryRecord {
     pub text: String,
     pub started: DateTime<Utc>,
     pub ended: DateTime<Utc>,
+    /// What a reader should know of the rows, such as that some were left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
     pub outcome: Outcome,
 }
 
@@ -104,7 +107,8 @@ impl Snapshot {
             }
         }
         let report = report.ok_or_else(|| BadSnapshot::NoReport(self.report.clone()))?;
-        let ordered = report.dashboards.iter().filter_map(|name| dashboards.remove(&name.value)).collect();
+        let set = DefinitionSet { dashboards, ..DefinitionSet::default() };
+        let ordered = set.dashboards_of(&report).into_iter().map(Cow::into_owned).collect();
         Ok((report, ordered))
     }
 

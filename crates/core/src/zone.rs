@@ -22,6 +22,11 @@ pub struct UnknownZone {
 }
 
 impl Zone {
+    /// Coordinated universal time, in which no clock is ever changed.
+    pub fn utc() -> Self {
+        Self(Tz::UTC)
+    }
+
     pub const UTC: Zone = Zone(Tz::UTC);
 
     pub fn name(&self) -> &'static str {
@@ -72,9 +77,10 @@ impl Zone {
         Some(at_second(high))
     }
 
-    /// RFC 3339 with this zone's offset, to the second: `2026-10-25T00:00:00+01:00`.
+    /// RFC 3339 with this zone's offset: `2026-10-25T00:00:00+01:00`, with as many digits
+    /// behind the second as there are.
     pub fn rfc3339(&self, instant: DateTime<Utc>) -> String {
-        instant.with_timezone(&self.0).to_rfc3339_opts(chrono::SecondsFormat::Secs, false)
+        instant.with_timezone(&self.0).to_rfc3339_opts(chrono::SecondsFormat::AutoSi, false)
     }
 
     /// A time for people: `Sunday 25 October 2026, 07:30`.

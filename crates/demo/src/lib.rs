@@ -1,5 +1,6 @@
 //! The demo scenario of Orrin Sound Ferries, with what it needs to run on one machine and
-//! offline: a private PostgreSQL and a mail server that keeps what it is sent.
+//! offline: a private PostgreSQL, a mail server that keeps what it is sent, and stand-ins for
+//! outside services that answer by HTTP.
 //!
 //! The tests start the same parts.
 
@@ -7,6 +8,8 @@ pub mod chromium;
 pub mod cluster;
 pub mod mail_server;
 pub mod scenario;
+pub mod web_services;
 
 pub use cluster::Cluster;
 pub use mail_server::MailServer;
+pub use web_services::WebServices;

@@ -12,10 +12,11 @@ use anyhow::{Context, Result, bail};
 use chrono::Utc;
 use clap::Parser;
 use maple_lark_demo::{
-    Cluster, MailServer,
+    Cluster, MailServer, WebServices,
     cluster::{random_word, write_private},
     mail_server::Behaviour,
     scenario,
+    web_services::{TELEMETRY_TOKEN, gate_scans},
 };
 
 /// Starts PostgreSQL, the demo data, a mail server and Maple Lark; Ctrl-C stops them all
@@ -97,6 +98,11 @@ async fn run(arguments: Arguments) -> Result<()> {
     let mail = MailServer::start("127.0.0.1:0", mailbox.clone(), Behaviour::default()).await?;
     step(&format!("the mail server listens on {}", mail.address));
 
+    let services = WebServices::start().await?;
+    step(&format!("the services of the ferry line answer at {}", services.url("/")));
+    let files = state.join("inventory");
+    inventory(&files)?;
+
     let password_file = state.join("admin-password");
     if !password_file.exists() {
         write_private(&password_file, &random_word()[..16])?;
@@ -105,7 +111,14 @@ async fn run(arguments: Arguments) -> Result<()> {
     let url_file = state.join("database-url");
     write_private(&url_file, &cluster.url_for("maple_lark", &secret, "maple_lark"))?;
     let config = state.join("maple-lark.toml");
-    fs::write(&config, configuration(&address, &url_file, &password_file, &mail, &mailbox))?;
+    let key_file = state.join("secret-key");
+    if !key_file.exists() {
+        let mut key = [0; 32];
+        getrandom::fill(&mut key).map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
+        write_private(&key_file, &hex::encode(key))?;
+    }
+    let reach = [address.clone(), cluster.address()];
+    fs::write(&config, configuration(&address, &url_file, &password_file, &key_file, &reach, &mail, &mailbox))?;
     let binary = std::env::current_exe()?.with_file_name("maple-lark");
     let log = fs::OpenOptions::new().create(true).append(true).open(state.join("maple-lark.log"))?;
     let mut command = Command::new(&binary);
@@ -115,7 +128,12 @@ async fn run(arguments: Arguments) -> Result<()> {
         .arg(&config)
         .env("ORRIN_OPS_ADDRESS", cluster.address())
         .env("ORRIN_READER_PASSWORD", reader)
-        .env("LARK_STATISTICS_PASSWORD", statistics);
+        .env("LARK_STATISTICS_PASSWORD", statistics)
+        .env("ORRIN_WEB", services.url(""))
+        .env("ORRIN_GATES", services.url("/gates/metrics"))
+        .env("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN)
+        .env("ORRIN_INVENTORY", &files)
+        .env("LARK_METRICS", format!("http://{address}/metrics"));
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
     let started = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn();
     let mut service = Service(started.with_context(|| format!("cannot start {}; build it with \"make demo\"", binary.display()))?);
@@ -123,11 +141,14 @@ async fn run(arguments: Arguments) -> Result<()> {
     step(&format!("Maple Lark is ready at http://{address}"));
     let client = client(&state, &binary, &address)?;
     call(Command::new(&client).args(["sign-in", "--name", "admin"]).env("MAPLE_LARK_PASSWORD", &password))?;
+    keep_metrics_token(&state, &client)?;
     call(Command::new(&client).arg("apply").arg(&arguments.definitions).arg("--yes"))?;
     step("the definitions are applied");
     let first = state.join("first-runs-were-asked-for");
     if !first.exists() {
-        for report in ["ferry-operations-daily", "database-server-health"] {
+        // What the sampler of the gates would have kept if the demo had run for some days.
+        history(&mut cluster.connect("maple_lark").await?).await?;
+        for report in ["ferry-operations-daily", "estate-daily", "database-server-health"] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
         // Some history to look at, mailed to nobody.
@@ -146,12 +167,70 @@ async fn run(arguments: Arguments) -> Result<()> {
     go_on_measuring(&mut service.0, &mut operations).await
 }
 
-fn configuration(address: &str, url_file: &Path, password_file: &Path, mail: &MailServer, mailbox: &Path) -> String {
+/// Files that another department keeps: an inventory of kiosks, and what a clean-up freed.
+fn inventory(folder: &Path) -> Result<()> {
+    fs::create_dir_all(folder)?;
+    let models = ["K-100", "K-100", "K-220", "K-300"];
+    let kiosks = scenario::PORTS.iter().flat_map(|(port, _)| (1..=4).map(move |n| (format!("{port}-kiosk-{n}"), n)));
+    let rows: String = kiosks.map(|(kiosk, n)| format!("{kiosk},{},20{}-0{}-15\n", models[n - 1], 18 + n, n)).collect();
+    fs::write(folder.join("kiosks.csv"), format!("kiosk,model,installed\n{rows}"))?;
+    let steps = [
+        ("Before", 1_840_000_000_000_u64),
+        ("Expired manifests", 312_000_000_000),
+        ("Old camera footage", 455_500_000_000),
+        ("Duplicate backups", 198_000_000_000),
+        ("Temporary exports", 24_750_000_000),
+    ];
+    let lines: String = steps.iter().map(|(step, bytes)| format!("{{\"step\":\"{step}\",\"bytes\":{bytes}}}\n")).collect();
+    fs::write(folder.join("archive-clean-up.jsonl"), lines)?;
+    Ok(())
+}
+
+/// Stores the demo's own token as a secret, with which the service reads its own metrics.
+fn keep_metrics_token(state: &Path, client: &Path) -> Result<()> {
+    let saved = fs::read_to_string(state.join("config/maple-lark/sign-in.json")).context("the sign-in was not remembered")?;
+    let saved: serde_json::Value = serde_json::from_str(&saved)?;
+    let mut set = Command::new(client).args(["secret", "set", "own-metrics"]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn()?;
+    if let Some(mut input) = set.stdin.take() {
+        std::io::Write::write_all(&mut input, saved["token"].as_str().unwrap_or_default().as_bytes())?;
+    }
+    if !set.wait()?.success() {
+        bail!("the token for the service's own metrics could not be stored");
+    }
+    Ok(())
+}
+
+/// Ten days of the gates' counters, every five minutes, as the sampler "gate-scans" keeps them.
+async fn history(records: &mut sqlx::PgConnection) -> Result<()> {
+    let now = Utc::now().timestamp().div_euclid(300) * 300;
+    let columns = serde_json::json!([{ "name": "gate", "kind": "text" }, { "name": "port", "kind": "text" }, { "name": "value", "kind": "number" }]);
+    let instants: Vec<i64> = (1..=10 * 288).map(|n| now - n * 300).collect();
+    for part in instants.chunks(500) {
+        let bodies: Vec<serde_json::Value> = part
+            .iter()
+            .map(|at| {
+                let rows: Vec<_> = gate_scans(*at).into_iter().map(|(gate, port, scans)| serde_json::json!([gate, port, scans])).collect();
+                serde_json::json!({ "columns": columns, "rows": rows, "truncated": false })
+            })
+            .collect();
+        let times: Vec<chrono::DateTime<Utc>> = part.iter().filter_map(|at| chrono::DateTime::from_timestamp(*at, 0)).collect();
+        sqlx::query("insert into samples (sampler, at, body) select 'gate-scans', * from unnest($1::timestamptz[], $2::jsonb[]) on conflict do nothing")
+            .bind(times)
+            .bind(bodies)
+            .execute(&mut *records)
+            .await?;
+    }
+    Ok(())
+}
+
+fn configuration(address: &str, url_file: &Path, password_file: &Path, key_file: &Path, reach: &[String], mail: &MailServer, mailbox: &Path) -> String {
     format!(
-        "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\n\n\
+        "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\nsecret-key = \"file:{}\"\n\
+         # The demo reports on Maple Lark itself and on the server that it keeps its records in.\nsources-may-reach = {reach:?}\n\n\
          [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n[demo]\nmailbox = \"{}\"\n",
         url_file.display(),
         password_file.display(),
+        key_file.display(),
         mail.address.ip(),
         mail.address.port(),
         mailbox.display()

@@ -160,12 +160,20 @@ fn flatten_tables(values: &mut Value) {
     for table in blocks.filter_map(|block| block["body"]["table"].as_object_mut()) {
         let Some(Value::Array(rows)) = table.remove("rows") else { continue };
         let count = rows.len();
-        let cells: Vec<Value> = rows.into_iter().flat_map(|row| if let Value::Array(cells) = row { cells } else { Vec::new() }).collect();
+        let sums_up: Vec<u64> = table.get("sums_up").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_u64).collect();
+        let mut cells: Vec<Value> = Vec::new();
+        for (place, row) in rows.into_iter().enumerate() {
+            let Value::Array(mut row) = row else { continue };
+            if sums_up.contains(&(place as u64)) {
+                row.iter_mut().for_each(|cell| cell["sum"] = true.into());
+            }
+            cells.append(&mut row);
+        }
         let has = |mark: &&str| cells.iter().any(|cell| cell["mark"] == **mark);
         let marks: Vec<&str> = ["critical", "warning", "unknown", "ok"].iter().filter(|mark| has(mark)).copied().collect();
         table.insert("count".to_owned(), count.into());
         table.insert("marks".to_owned(), marks.into());
-        let plain = |mut cell: Value| if cell["mark"].is_null() { cell["text"].take() } else { cell };
+        let plain = |mut cell: Value| if cell["mark"].is_null() && cell["sum"].is_null() { cell["text"].take() } else { cell };
         table.insert("cells".to_owned(), cells.into_iter().map(plain).collect());
     }
 }

@@ -85,6 +85,7 @@ fn document(disks: Outcome) -> Document {
         text: "select 1".into(),
         started: from,
         ended: from,
+        note: None,
         outcome,
     };
     let table = Table {

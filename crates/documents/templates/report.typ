@@ -80,22 +80,26 @@
   )
 }
 
-#let shown-table(content) = {
+#let shown-table(content, half) = {
   let total = content.headings.map(h => h.weight).sum()
   let wide = content.headings.len() > 7
   // Digits have one width and cells few pairs to kern; shaping without is a third faster.
   set text(size: if wide { 7pt } else { 8pt }, kerning: false, ligatures: false)
   // Columns take what they need: a narrow table does not sprawl over the page.
-  let room = calc.max(total, if content.headings.len() <= 3 { 60 } else { 80 })
+  let fits = if half { 40 } else { 80 }
+  let room = calc.max(total, if half { fits } else if content.headings.len() <= 3 { 60 } else { fits })
   let columns = content.headings.map(h => h.weight / room * 100%)
   // Where every text fits on one line, rows have one height and need not be measured.
-  let rows = if total <= 80 and not wide { (auto, 14.4pt) } else { auto }
+  let rows = if total <= fits and not wide { (auto, 14.4pt) } else { auto }
   // A loop is several times faster than a function called for each cell.
   let cells = ()
   for cell in content.cells {
     cells.push(if type(cell) == str { cell } else {
-      let status = statuses.at(cell.mark)
-      text(fill: status.ink, weight: 600)[#status.mark #cell.text]
+      let shown = if cell.mark == none { text(weight: 600, cell.text) } else {
+        let status = statuses.at(cell.mark)
+        text(fill: status.ink, weight: 600)[#status.mark #cell.text]
+      }
+      if "sum" in cell { table.cell(fill: shade, shown) } else { shown }
     })
   }
   table(
@@ -122,12 +126,12 @@
   body
 })
 
-#let shown-block(block-data, name) = {
+#let shown-block(block-data, name, paired) = {
   let body = block-data.body
   if block-data.title != "" { heading(level: 3, block-data.title) }
   if body.kind == "figures" { figures(body.figures) } else if body.kind == "chart" {
     image("/" + name, width: 100%, alt: body.chart.description)
-  } else if body.kind == "table" { shown-table(body.table) } else if body.kind == "text" { parts(body.parts) } else if body.kind == "empty" {
+  } else if body.kind == "table" { shown-table(body.table, paired) } else if body.kind == "text" { parts(body.parts) } else if body.kind == "empty" {
     notice("○", muted, shade, body.sentence)
   } else {
     notice("◆", statuses.critical.ink, statuses.critical.paper)[This block could not be made: #body.reason]
@@ -137,11 +141,11 @@
 
 // A long table may run over pages; everything else stays together with its heading.
 #let may-break(body) = body.kind == "text" or (body.kind == "table" and body.table.count > 18)
-#let placed(block-data, name) = block(
+#let placed(block-data, name, paired) = block(
   width: 100%,
   breakable: may-break(block-data.body),
   below: 13pt,
-  shown-block(block-data, name),
+  shown-block(block-data, name, paired),
 )
 
 // Front
@@ -179,10 +183,10 @@
     let one = section.blocks.at(index)
     let next = section.blocks.at(index + 1, default: none)
     if one.width == "half" and next != none and next.width == "half" {
-      grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index)), placed(next, name(index + 1)))
+      grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index), true), placed(next, name(index + 1), true))
       index += 2
     } else {
-      placed(one, name(index))
+      placed(one, name(index), false)
       index += 1
     }
   }

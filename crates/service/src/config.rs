@@ -3,11 +3,14 @@
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
 use maple_lark_core::{
-    definition::{Mailbox, Setting},
+    definition::{Mailbox, Setting, split_address},
     span::Span,
 };
 use maple_lark_delivery::{MailServer, MailTls};
+use maple_lark_sources::{BadRange, Boundary};
 use serde::Deserialize;
+
+use crate::secrets::Vault;
 
 /// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
 #[derive(Clone)]
@@ -24,6 +27,10 @@ pub struct Config {
     pub mail: Option<Mail>,
     /// The folder of the demo's mail server, shown in the console.
     pub demo_mailbox: Option<PathBuf>,
+    /// What sources may reach.
+    pub boundary: Boundary,
+    /// Seals the secrets that the service keeps.
+    pub vault: Vault,
 }
 
 #[derive(Clone)]
@@ -58,6 +65,11 @@ struct File {
     first_administrator_password: Option<String>,
     mail: Option<MailFile>,
     demo: Option<Demo>,
+    /// Addresses that sources may reach although they are the service's own or link-local.
+    #[serde(default)]
+    sources_may_reach: Vec<String>,
+    /// 64 hexadecimal digits, by reference.
+    secret_key: Option<String>,
 }
 
 #[derive(Deserialize, Default, PartialEq)]
@@ -134,18 +146,40 @@ impl Config {
                 Ok(Mail { server, first_retry: seconds("mail.first-retry", mail.first_retry, 30)?, give_up: seconds("mail.give-up", mail.give_up, 86_400)? })
             })
             .transpose()?;
+        let database = secret("database", &file.database)?;
+        let allowed = file.sources_may_reach.iter().map(|range| range.parse().map_err(|error: BadRange| invalid(format!("sources-may-reach: {error}"))));
+        let boundary =
+            Boundary { own: [Some(file.listen), database_address(&database)].into_iter().flatten().collect(), allowed: allowed.collect::<Result<_, _>>()? };
+        let key = file.secret_key.map(|written| secret("secret-key", &written)).transpose()?;
+        let key = key.map(|key| {
+            let mut bytes = [0; 32];
+            let read = hex::decode_to_slice(key.trim(), &mut bytes).map(|()| bytes);
+            read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
+        });
+        let vault = Vault::new(key.transpose()?.as_ref());
         Ok(Config {
             listen: file.listen,
             public_url: file.public_url.unwrap_or_else(|| format!("http://{}", file.listen)).trim_end_matches('/').to_owned(),
-            database: secret("database", &file.database)?,
+            database,
             connections: file.connections.clamp(2, 200),
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,
             first_administrator_password: file.first_administrator_password.map(|written| secret("first-administrator-password", &written)).transpose()?,
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
+            boundary,
+            vault,
         })
     }
+}
+
+/// The address in a PostgreSQL URL, where it is given by number or is this machine.
+fn database_address(url: &str) -> Option<SocketAddr> {
+    let authority = url.split_once("://")?.1.split(['/', '?']).next()?;
+    let address = authority.rsplit_once('@').map_or(authority, |(_, address)| address);
+    let (host, port) = split_address(address).unwrap_or((address, 5432));
+    let host = if host == "localhost" { "127.0.0.1" } else { host };
+    Some(SocketAddr::new(host.parse().ok()?, port))
 }
 
 fn look_up(written: &str) -> Result<String, String> {
@@ -156,5 +190,6 @@ fn look_up(written: &str) -> Result<String, String> {
             let text = std::fs::read_to_string(&path).map_err(|error| format!("{path} cannot be read: {error}"))?;
             Ok(text.trim_end().to_owned())
         }
+        Setting::Secret(_) => Err("a secret of the service itself cannot be one that it keeps; refer to it as \"env:NAME\" or \"file:/path\"".to_owned()),
     }
 }

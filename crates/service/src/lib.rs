@@ -7,6 +7,7 @@ pub mod config;
 mod console;
 mod engine;
 mod logging;
+mod secrets;
 
 use std::sync::Arc;
 

@@ -4,20 +4,29 @@
 //! This crate knows how to sign in at a source and how to ask; it does not know reports,
 //! schedules or where an answer goes.
 
+mod boundary;
+mod catalogue;
+mod cells;
+mod checks;
 mod error;
+mod files;
+mod http_json;
+mod open_metrics;
 mod postgresql;
 mod setting;
+mod web;
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
+use futures::future::BoxFuture;
 use maple_lark_core::{
     Table,
-    definition::{Source, SourceKind},
-    query_text::QueryText,
-    snapshot::Outcome,
+    definition::{Ask, Source, SourceKind},
     window::Times,
 };
 
+pub use boundary::{AddressRange, BadRange, Boundary};
+pub use catalogue::{Entry, Item};
 pub use error::SourceError;
 
 /// Parameter values by name, as a definition set works them out.
@@ -26,46 +35,114 @@ pub type Values = std::collections::BTreeMap<String, maple_lark_core::definition
 /// One question to one source.
 #[derive(Debug, Clone, Copy)]
 pub struct Question<'a> {
-    pub text: &'a QueryText,
+    pub ask: &'a Ask,
     pub times: &'a Times,
     pub values: &'a Values,
+}
+
+/// What came back.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    pub table: Table,
+    /// The question as the source got it: names where values were bound, never a secret.
+    pub sent: String,
+    /// What a reader should know of it, such as rows that were left out.
+    pub note: Option<String>,
+}
+
+impl Answer {
+    fn of(table: Table, sent: String) -> Self {
+        Self { table, sent, note: None }
+    }
 }
 
 /// What a source answered to a test.
 #[derive(Debug, Clone)]
 pub struct Greeting {
     /// What is there, in its own words.
-    pub version: String,
-    /// Who we are there.
-    pub user: String,
-    /// Whether the account itself is unable to write, beyond our own read-only reading.
-    pub read_only_account: bool,
+    pub found: String,
+    /// What an administrator should think about, such as an account that may write.
+    pub warning: Option<String>,
 }
 
-/// Asks a source one question.
-///
-/// The answer has at most the source's row limit of rows and says if there were more. The
-/// question is given up after the source's timeout.
-///
-/// # Errors
-/// Each in the source's own words, with the remedy, and without a secret.
-pub async fn read(source: &Source, question: Question<'_>) -> Result<Table, SourceError> {
-    let SourceKind::Postgresql(settings) = &source.kind;
-    bounded(source, postgresql::read(source, settings, question)).await
+/// The secrets that the service keeps encrypted, by name; why one cannot be had, in words.
+pub type Secrets = Arc<dyn Fn(String) -> BoxFuture<'static, Result<String, String>> + Send + Sync>;
+
+/// Reads sources, within what the service allows them.
+#[derive(Clone)]
+pub struct Reader {
+    boundary: Arc<Boundary>,
+    secrets: Secrets,
+    /// Used wherever a source has no certificates of its own.
+    client: Result<reqwest::Client, String>,
 }
 
-/// The same, as a snapshot keeps it.
-pub async fn outcome(source: &Source, question: Question<'_>) -> Outcome {
-    match read(source, question).await {
-        Ok(table) => Outcome::Rows(table),
-        Err(error) => Outcome::Failed(error.to_string()),
+impl Reader {
+    pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
+        let boundary = Arc::new(boundary);
+        Self { client: web::client(&boundary, None), boundary, secrets }
     }
-}
 
-/// Signs in and says what is there.
-pub async fn test(source: &Source) -> Result<Greeting, SourceError> {
-    let SourceKind::Postgresql(settings) = &source.kind;
-    bounded(source, postgresql::greet(source, settings)).await
+    /// A reader that keeps no secrets and guards no addresses of its own.
+    pub fn unguarded() -> Self {
+        Self::new(Boundary::default(), Arc::new(|_| Box::pin(async { Err("is not kept here".to_owned()) })))
+    }
+
+    /// Asks a source one question.
+    ///
+    /// The answer has at most the source's row limit of rows and says if there were more. The
+    /// question is given up after the source's timeout.
+    ///
+    /// # Errors
+    /// Each in the source's own words, with the remedy, and without a secret.
+    pub async fn read(&self, source: &Source, question: Question<'_>) -> Result<Answer, SourceError> {
+        let mismatch = || SourceError::Query {
+            source_name: source.name.clone(),
+            words: format!("it is of kind \"{}\" and cannot be asked like one of kind \"{}\"", source.kind.name(), question.ask.source_kind()),
+        };
+        bounded(source, async {
+            match (&source.kind, question.ask) {
+                (SourceKind::Postgresql(settings), Ask::Sql(sql)) => postgresql::read(self, source, settings, sql, question).await,
+                (SourceKind::HttpJson(web), Ask::Request(request)) => http_json::read(self, source, web, request, question).await,
+                (SourceKind::Folder(folder), Ask::File(rows)) => files::read_folder(source, folder, rows, question).await,
+                (SourceKind::FilesByHttp(web), Ask::File(rows)) => files::read_web(self, source, web, rows, question).await,
+                (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => open_metrics::read(self, source, web, metrics).await,
+                (SourceKind::LocalChecks, Ask::Check(check)) => checks::read(self, source, check).await,
+                _ => Err(mismatch()),
+            }
+        })
+        .await
+    }
+
+    /// Signs in and says what is there.
+    pub async fn test(&self, source: &Source) -> Result<Greeting, SourceError> {
+        bounded(source, async {
+            match &source.kind {
+                SourceKind::Postgresql(settings) => postgresql::greet(self, source, settings).await,
+                SourceKind::HttpJson(web) | SourceKind::FilesByHttp(web) => web::greet(self, source, web).await,
+                SourceKind::Folder(folder) => files::greet(source, folder).await,
+                SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
+                SourceKind::LocalChecks => Ok(Greeting { found: "Checks are made from this machine".to_owned(), warning: None }),
+            }
+        })
+        .await
+    }
+
+    /// What can be asked of a source: its tables, metrics or files, those whose name or
+    /// description has `search` in it, at most 500.
+    pub async fn catalogue(&self, source: &Source, search: &str) -> Result<Vec<Entry>, SourceError> {
+        bounded(source, async {
+            match &source.kind {
+                SourceKind::Postgresql(settings) => catalogue::postgresql(self, source, settings, search).await,
+                SourceKind::OpenMetrics(web) => catalogue::open_metrics(self, source, web, search).await,
+                SourceKind::Folder(folder) => catalogue::folder(source, folder, search).await,
+                SourceKind::LocalChecks => Ok(catalogue::checks(search)),
+                // A service that answers in JSON, or a file behind a URL, does not say what it has.
+                SourceKind::HttpJson(_) | SourceKind::FilesByHttp(_) => Ok(Vec::new()),
+            }
+        })
+        .await
+    }
 }
 
 /// The source is asked to keep the timeout itself; this holds even if it hangs.

@@ -3,7 +3,7 @@
 use futures::TryStreamExt;
 use maple_lark_core::{
     Column, ColumnKind, Table, Value,
-    definition::{ParameterValue, PostgresqlSource, Source, Tls, split_address},
+    definition::{ParameterValue, PostgresqlSource, Source, Sql, Tls, split_address},
     window::{TimeValue, Times},
 };
 use sqlx::{
@@ -11,22 +11,40 @@ use sqlx::{
     postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
 };
 
-use crate::{Greeting, Question, SourceError, setting::resolve};
+use crate::{Answer, Greeting, Question, Reader, SourceError};
 
-pub async fn read(source: &Source, settings: &PostgresqlSource, question: Question<'_>) -> Result<Table, SourceError> {
-    let mut connection = connect(source, settings).await?;
+pub async fn read(reader: &Reader, source: &Source, settings: &PostgresqlSource, sql: &Sql, question: Question<'_>) -> Result<Answer, SourceError> {
+    let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
     connection.execute("begin transaction read only").await.map_err(refused)?;
-    let text = typed_text(source, &mut connection, question).await?;
-    let table = fetch(source, &mut connection, text, question).await?;
+    let asked = Asked { source, sql, question };
+    let text = asked.typed_text(&mut connection).await?;
+    let table = asked.fetch(&mut connection, text).await?;
     // Nothing was written, so there is nothing to keep; the connection is closed either way.
     let _ = connection.execute("rollback").await;
     let _ = connection.close().await;
-    Ok(table)
+    Ok(Answer::of(table, sql.text.numbered.clone()))
 }
 
-pub async fn greet(source: &Source, settings: &PostgresqlSource) -> Result<Greeting, SourceError> {
-    let mut connection = connect(source, settings).await?;
+/// SQL with what it is asked with.
+struct Asked<'a> {
+    source: &'a Source,
+    sql: &'a Sql,
+    question: Question<'a>,
+}
+
+impl Asked<'_> {
+    fn value(&self, name: &str) -> Option<&ParameterValue> {
+        self.sql.constants.get(name).or_else(|| self.question.values.get(name))
+    }
+
+    fn no_value(&self, name: &str) -> SourceError {
+        SourceError::NoValue { source_name: self.source.name.clone(), name: name.to_owned() }
+    }
+}
+
+pub async fn greet(reader: &Reader, source: &Source, settings: &PostgresqlSource) -> Result<Greeting, SourceError> {
+    let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
     let row = connection
         .fetch_one(
@@ -38,29 +56,31 @@ pub async fn greet(source: &Source, settings: &PostgresqlSource) -> Result<Greet
         .await
         .map_err(refused)?;
     let version: String = row.try_get("version").map_err(refused)?;
+    let user: String = row.try_get("name").map_err(refused)?;
+    let read_only: bool = row.try_get("read_only").map_err(refused)?;
     let greeting = Greeting {
-        version: format!("PostgreSQL {version}"),
-        user: row.try_get("name").map_err(refused)?,
-        read_only_account: row.try_get("read_only").map_err(refused)?,
+        found: format!("PostgreSQL {version}, signed in as {user}"),
+        warning: (!read_only).then(|| format!("the account {user} may write; Maple Lark only reads, but a read-only account is safer")),
     };
     let _ = connection.close().await;
     Ok(greeting)
 }
 
-async fn connect(source: &Source, settings: &PostgresqlSource) -> Result<PgConnection, SourceError> {
-    let address = resolve(source, "address", &settings.address)?;
+pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSource) -> Result<PgConnection, SourceError> {
+    let address = reader.resolve(source, "address", &settings.address).await?;
     let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
         source_name: source.name.clone(),
         setting: "address",
         reference: settings.address.written(),
         problem: "is not host:port".to_owned(),
     })?;
+    reader.within_bounds(source, host, port).await?;
     let milliseconds = (source.timeout_seconds * 1000).to_string();
     let mut options = PgConnectOptions::new_without_pgpass()
         .host(host)
         .port(port)
-        .database(&resolve(source, "database", &settings.database)?)
-        .username(&resolve(source, "user", &settings.user)?)
+        .database(&reader.resolve(source, "database", &settings.database).await?)
+        .username(&reader.resolve(source, "user", &settings.user).await?)
         .application_name("maple-lark")
         .options([("statement_timeout", milliseconds.as_str()), ("default_transaction_read_only", "on"), ("timezone", "UTC")])
         .ssl_mode(match settings.tls {
@@ -69,8 +89,11 @@ async fn connect(source: &Source, settings: &PostgresqlSource) -> Result<PgConne
             Tls::VerifyFull => PgSslMode::VerifyFull,
         })
         .disable_statement_logging();
+    if let Some(path) = &settings.ca_file {
+        options = options.ssl_root_cert(path);
+    }
     if let Some(password) = &settings.password {
-        options = options.password(&resolve(source, "password", password)?);
+        options = options.password(&reader.resolve(source, "password", password).await?);
     }
     options.connect().await.map_err(|error| match error {
         sqlx::Error::Database(answer) => SourceError::SignIn { source_name: source.name.clone(), address, words: answer.message().to_owned() },
@@ -78,117 +101,121 @@ async fn connect(source: &Source, settings: &PostgresqlSource) -> Result<PgConne
     })
 }
 
-/// The question's text with every column that has no type of ours read as text.
-async fn typed_text(source: &Source, connection: &mut PgConnection, question: Question<'_>) -> Result<String, SourceError> {
-    let text = &question.text.numbered;
-    let types = question.text.names.iter().map(|name| parameter_type(source, name, question)).collect::<Result<Vec<_>, _>>()?;
-    let statement = connection.prepare_with(AssertSqlSafe(text.clone()).into_sql_str(), &types).await.map_err(|error| query_error(source, error))?;
-    let columns = statement.columns();
-    if columns.is_empty() {
-        return Err(SourceError::Query {
-            source_name: source.name.clone(),
-            words: "it returns no columns; only queries that return rows can be asked".to_owned(),
-        });
-    }
-    for (index, column) in columns.iter().enumerate() {
-        if columns[..index].iter().any(|earlier| earlier.name() == column.name()) {
-            let words = format!("two columns are named \"{}\"; give one of them another name with \"as\"", column.name());
-            return Err(SourceError::Query { source_name: source.name.clone(), words });
+impl Asked<'_> {
+    /// The question's text with every column that has no type of ours read as text.
+    async fn typed_text(&self, connection: &mut PgConnection) -> Result<String, SourceError> {
+        let source = self.source;
+        let text = &self.sql.text.numbered;
+        let types = self.sql.text.names.iter().map(|name| self.parameter_type(name)).collect::<Result<Vec<_>, _>>()?;
+        let statement = connection.prepare_with(AssertSqlSafe(text.clone()).into_sql_str(), &types).await.map_err(|error| query_error(source, error))?;
+        let columns = statement.columns();
+        if columns.is_empty() {
+            return Err(SourceError::Query {
+                source_name: source.name.clone(),
+                words: "it returns no columns; only queries that return rows can be asked".to_owned(),
+            });
         }
+        for (index, column) in columns.iter().enumerate() {
+            if columns[..index].iter().any(|earlier| earlier.name() == column.name()) {
+                let words = format!("two columns are named \"{}\"; give one of them another name with \"as\"", column.name());
+                return Err(SourceError::Query { source_name: source.name.clone(), words });
+            }
+        }
+        if columns.iter().all(|column| kind_of(column.type_info().name()).is_some()) {
+            return Ok(text.clone());
+        }
+        let list: Vec<String> = columns
+            .iter()
+            .map(|column| {
+                let name = format!("\"{}\"", column.name().replace('"', "\"\""));
+                if kind_of(column.type_info().name()).is_some() { name } else { format!("{name}::text as {name}") }
+            })
+            .collect();
+        Ok(format!("select {} from (\n{text}\n) as answer", list.join(", ")))
     }
-    if columns.iter().all(|column| kind_of(column.type_info().name()).is_some()) {
-        return Ok(text.clone());
-    }
-    let list: Vec<String> = columns
-        .iter()
-        .map(|column| {
-            let name = format!("\"{}\"", column.name().replace('"', "\"\""));
-            if kind_of(column.type_info().name()).is_some() { name } else { format!("{name}::text as {name}") }
-        })
-        .collect();
-    Ok(format!("select {} from (\n{text}\n) as answer", list.join(", ")))
-}
 
-async fn fetch(source: &Source, connection: &mut PgConnection, text: String, question: Question<'_>) -> Result<Table, SourceError> {
-    let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
-    for name in &question.text.names {
-        query = match name.as_str() {
-            name if Times::NAMES.contains(&name) => match question.times.value(name) {
-                Some(TimeValue::Instant(at)) => query.bind(at),
-                Some(TimeValue::Instants(all)) => query.bind(all),
-                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
-            },
-            name => match question.values.get(name) {
-                Some(ParameterValue::Text(text)) => query.bind(text.clone()),
-                Some(ParameterValue::Number(number)) if is_whole(*number) => query.bind(*number as i64),
-                Some(ParameterValue::Number(number)) => query.bind(*number),
-                Some(ParameterValue::List(items)) => query.bind(items.clone()),
-                None => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
-            },
-        };
-    }
-    let mut table = Table::default();
-    let mut rows = query.fetch(&mut *connection);
-    while let Some(row) = rows.try_next().await.map_err(|error| query_error(source, error))? {
+    async fn fetch(&self, connection: &mut PgConnection, text: String) -> Result<Table, SourceError> {
+        let (source, question) = (self.source, self.question);
+        let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
+        for name in &self.sql.text.names {
+            query = match name.as_str() {
+                name if Times::NAMES.contains(&name) => match question.times.value(name) {
+                    Some(TimeValue::Instant(at)) => query.bind(at),
+                    Some(TimeValue::Instants(all)) => query.bind(all),
+                    None => return Err(self.no_value(name)),
+                },
+                name => match self.value(name) {
+                    Some(ParameterValue::Text(text)) => query.bind(text.clone()),
+                    Some(ParameterValue::Number(number)) if is_whole(*number) => query.bind(*number as i64),
+                    Some(ParameterValue::Number(number)) => query.bind(*number),
+                    Some(ParameterValue::List(items)) => query.bind(items.clone()),
+                    None => return Err(self.no_value(name)),
+                },
+            };
+        }
+        let mut table = Table::default();
+        let mut rows = query.fetch(&mut *connection);
+        while let Some(row) = rows.try_next().await.map_err(|error| query_error(source, error))? {
+            if table.columns.is_empty() {
+                table.columns = row
+                    .columns()
+                    .iter()
+                    .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
+                    .collect();
+            }
+            if table.rows.len() == source.row_limit {
+                table.truncated = true;
+                break;
+            }
+            let cells = (0..table.columns.len()).map(|index| {
+                cell(&row, index).map_err(|error| SourceError::Cell {
+                    source_name: source.name.clone(),
+                    row: table.rows.len() + 1,
+                    column: table.columns[index].name.clone(),
+                    words: error.to_string(),
+                })
+            });
+            let cells = cells.collect::<Result<Vec<_>, _>>()?;
+            table.rows.push(cells);
+        }
+        drop(rows);
         if table.columns.is_empty() {
-            table.columns = row
+            // Without a row the driver gives no columns either; an empty table still has them.
+            let types = self.sql.text.names.iter().map(|name| self.parameter_type(name)).collect::<Result<Vec<_>, _>>()?;
+            let text = AssertSqlSafe(self.sql.text.numbered.clone()).into_sql_str();
+            let statement = connection.prepare_with(text, &types).await.map_err(|error| query_error(source, error))?;
+            table.columns = statement
                 .columns()
                 .iter()
                 .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
                 .collect();
         }
-        if table.rows.len() == source.row_limit {
-            table.truncated = true;
-            break;
+        Ok(table)
+    }
+
+    fn parameter_type(&self, name: &str) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
+        use sqlx::postgres::PgTypeInfo;
+        if Times::NAMES.contains(&name) {
+            let list = matches!(self.question.times.value(name), Some(TimeValue::Instants(_)));
+            return Ok(PgTypeInfo::with_name(if list { "timestamptz[]" } else { "timestamptz" }));
         }
-        let cells = (0..table.columns.len()).map(|index| {
-            cell(&row, index).map_err(|error| SourceError::Cell {
-                source_name: source.name.clone(),
-                row: table.rows.len() + 1,
-                column: table.columns[index].name.clone(),
-                words: error.to_string(),
-            })
-        });
-        let cells = cells.collect::<Result<Vec<_>, _>>()?;
-        table.rows.push(cells);
+        Ok(PgTypeInfo::with_name(match (name, self.value(name)) {
+            (_, Some(ParameterValue::Text(_))) => "text",
+            (_, Some(ParameterValue::Number(number))) => {
+                if is_whole(*number) {
+                    "int8"
+                } else {
+                    "float8"
+                }
+            }
+            (_, Some(ParameterValue::List(_))) => "text[]",
+            (_, None) => return Err(self.no_value(name)),
+        }))
     }
-    drop(rows);
-    if table.columns.is_empty() {
-        // Without a row the driver gives no columns either; an empty table still has them.
-        let types = question.text.names.iter().map(|name| parameter_type(source, name, question)).collect::<Result<Vec<_>, _>>()?;
-        let text = AssertSqlSafe(question.text.numbered.clone()).into_sql_str();
-        let statement = connection.prepare_with(text, &types).await.map_err(|error| query_error(source, error))?;
-        table.columns = statement
-            .columns()
-            .iter()
-            .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
-            .collect();
-    }
-    Ok(table)
 }
 
 fn is_whole(number: f64) -> bool {
     number.fract() == 0.0 && number.abs() < 9e15
-}
-
-fn parameter_type(source: &Source, name: &str, question: Question<'_>) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
-    use sqlx::postgres::PgTypeInfo;
-    if Times::NAMES.contains(&name) {
-        let list = matches!(question.times.value(name), Some(TimeValue::Instants(_)));
-        return Ok(PgTypeInfo::with_name(if list { "timestamptz[]" } else { "timestamptz" }));
-    }
-    Ok(PgTypeInfo::with_name(match (name, question.values.get(name)) {
-        (_, Some(ParameterValue::Text(_))) => "text",
-        (_, Some(ParameterValue::Number(number))) => {
-            if is_whole(*number) {
-                "int8"
-            } else {
-                "float8"
-            }
-        }
-        (_, Some(ParameterValue::List(_))) => "text[]",
-        (_, None) => return Err(SourceError::NoValue { source_name: source.name.clone(), name: name.to_owned() }),
-    }))
 }
 
 /// Our kind for a PostgreSQL type, or nothing if its values are read as text.
@@ -227,7 +254,7 @@ fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
     })
 }
 
-fn query_error(source: &Source, error: sqlx::Error) -> SourceError {
+pub fn query_error(source: &Source, error: sqlx::Error) -> SourceError {
     match error {
         sqlx::Error::Database(answer) if answer.code().as_deref() == Some("57014") => {
             SourceError::Timeout { source_name: source.name.clone(), seconds: source.timeout_seconds }

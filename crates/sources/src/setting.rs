@@ -2,21 +2,24 @@
 
 use maple_lark_core::definition::{Setting, Source};
 
-use crate::SourceError;
+use crate::{Reader, SourceError};
 
-/// The value behind a setting.
-///
-/// # Errors
-/// Names the reference, never the value.
-pub fn resolve(source: &Source, name: &'static str, setting: &Setting) -> Result<String, SourceError> {
-    let fail = |problem: String| SourceError::Setting { source_name: source.name.clone(), setting: name, reference: setting.written(), problem };
-    match setting {
-        Setting::Plain(text) => Ok(text.clone()),
-        Setting::Environment(variable) => std::env::var(variable).map_err(|_| fail("is not set in the environment of the service".to_owned())),
-        Setting::File(path) => {
-            let text = std::fs::read_to_string(path).map_err(|error| fail(format!("cannot be read: {error}")))?;
-            let line = text.lines().next().unwrap_or_default();
-            if line.is_empty() { Err(fail("is empty".to_owned())) } else { Ok(line.to_owned()) }
+impl Reader {
+    /// The value behind a setting.
+    ///
+    /// # Errors
+    /// Names the reference, never the value.
+    pub(crate) async fn resolve(&self, source: &Source, name: &'static str, setting: &Setting) -> Result<String, SourceError> {
+        let fail = |problem: String| SourceError::Setting { source_name: source.name.clone(), setting: name, reference: setting.written(), problem };
+        match setting {
+            Setting::Plain(text) => Ok(text.clone()),
+            Setting::Environment(variable) => std::env::var(variable).map_err(|_| fail("is not set in the environment of the service".to_owned())),
+            Setting::File(path) => {
+                let text = tokio::fs::read_to_string(path).await.map_err(|error| fail(format!("cannot be read: {error}")))?;
+                let line = text.lines().next().unwrap_or_default();
+                if line.is_empty() { Err(fail("is empty".to_owned())) } else { Ok(line.to_owned()) }
+            }
+            Setting::Secret(secret) => (self.secrets)(secret.clone()).await.map_err(fail),
         }
     }
 }

@@ -4,12 +4,11 @@ use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
 
 use maple_lark_core::{
     ColumnKind, Table, Value, Window,
-    definition::{Definition, ParameterValue, Source},
-    query_text::QueryText,
+    definition::{Ask, Definition, ParameterValue, Source, Sql},
     window::{Times, Within},
 };
 use maple_lark_demo::Cluster;
-use maple_lark_sources::{Question, Values, read, test};
+use maple_lark_sources::{Question, Reader, Values};
 use sqlx::{AssertSqlSafe, Executor};
 use tempfile::TempDir;
 
@@ -44,8 +43,9 @@ impl Place {
             within: Within::new(vec!["08:00-12:00".parse().unwrap(), "13:00-17:00".parse().unwrap()], Vec::new()).unwrap(),
         };
         let times = Times { window, comparison: None, step: "PT6H".parse().unwrap() };
-        let text = QueryText::parse(sql).unwrap();
-        read(&self.source, Question { text: &text, times: &times, values }).await.map_err(|error| error.to_string())
+        let ask = Ask::Sql(Sql::written_by_hand(sql).unwrap());
+        let answer = Reader::unguarded().read(&self.source, Question { ask: &ask, times: &times, values }).await;
+        answer.map(|answer| answer.table).map_err(|error| error.to_string())
     }
 
     async fn ask(&self, sql: &str) -> Result<Table, String> {
@@ -156,8 +156,8 @@ async fn refusals_name_the_source_the_words_and_the_place() {
         let said = place.ask(sql).await.unwrap_err();
         assert!(said.contains(expected), "{sql}: {said}");
     }
-    let greeting = test(&place.source).await.unwrap();
-    assert_eq!((greeting.user.as_str(), greeting.read_only_account), ("reader", false));
+    let greeting = Reader::unguarded().test(&place.source).await.unwrap();
+    assert!(greeting.found.ends_with("signed in as reader") && greeting.warning.unwrap().contains("reader may write"));
     admin.execute(AssertSqlSafe("revoke all on kept from reader")).await.unwrap();
-    assert!(test(&place.source).await.unwrap().read_only_account);
+    assert_eq!(Reader::unguarded().test(&place.source).await.unwrap().warning, None);
 }

@@ -9,7 +9,9 @@ pub mod entity;
 mod migration;
 pub mod people;
 pub mod runs;
+pub mod sampling;
 pub mod schedule;
+pub mod secrets;
 
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement};
 use sea_orm_migration::MigratorTrait;

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning), Box::new(Waiting)]
+        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling)]
     }
 }
 
@@ -38,5 +38,20 @@ impl MigrationName for Waiting {
 impl MigrationTrait for Waiting {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(include_str!("waiting.sql")).await.map(drop)
+    }
+}
+
+struct Sampling;
+
+impl MigrationName for Sampling {
+    fn name(&self) -> &str {
+        "m003_sampling"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Sampling {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(include_str!("sampling.sql")).await.map(drop)
     }
 }

@@ -265,6 +265,7 @@ fn sample_of(seed: i64) -> Snapshot {
                 text: "select 1".to_owned(),
                 started: from,
                 ended: from,
+                note: None,
                 outcome: Outcome::Rows(table),
             })
             .collect(),

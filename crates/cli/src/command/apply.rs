@@ -1,5 +1,5 @@
 use std::{
-    io::{BufRead, IsTerminal, Write},
+    io::IsTerminal,
     path::{Path, PathBuf},
 };
 
@@ -10,7 +10,7 @@ use maple_lark_service::api::{Applied, Change, CopyOrder, DefinitionFile, Files,
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output},
+    output::{self, Output, confirmed},
 };
 
 /// Show what a folder of definitions would change, then make it so
@@ -62,15 +62,6 @@ impl Apply {
         output::print(output, &applied, |applied| println!("Applied: {} changed, {} as they were.", applied.changes.len(), applied.unchanged));
         Ok(())
     }
-}
-
-/// Asks on the terminal; no is the answer unless yes is said.
-fn confirmed(question: &str) -> bool {
-    print!("{question} [y/N] ");
-    let _ = std::io::stdout().flush();
-    let mut answer = String::new();
-    let _ = std::io::stdin().lock().read_line(&mut answer);
-    matches!(answer.trim(), "y" | "yes")
 }
 
 /// Remove a definition

@@ -2,12 +2,14 @@
 
 pub mod agenda;
 pub mod apply;
+pub mod ask;
 pub mod backfill;
 pub mod download;
 pub mod explain;
 pub mod export;
 pub mod list;
 pub mod run;
+pub mod secret;
 pub mod serve;
 pub mod sign_in;
 pub mod source;

@@ -55,6 +55,7 @@ impl Place {
             ("LARK_STATISTICS_PASSWORD", statistics),
             ("DATABASE_URL_OF_LARK", cluster.url_for("maple_lark", &secret, "maple_lark")),
             ("ADMIN_PASSWORD", PASSWORD.to_owned()),
+            ("SECRET_KEY", "5a".repeat(32)),
             ("XDG_CONFIG_HOME", folder.path().join("config").display().to_string()),
         ];
         let address = format!("127.0.0.1:{}", free_port());
@@ -67,8 +68,10 @@ impl Place {
     fn configure(&self, path: &Path, address: &str) {
         let text = format!(
             "listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
-             [mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n\
+             sources-may-reach = [\"{}\", \"{address}\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n\
              [demo]\nmailbox = \"{}\"\n",
+            self.environment["ORRIN_OPS_ADDRESS"],
+            self.secret_file("SECRET_KEY"),
             self.mail.address.port(),
             self.mail.folder.display()
         );

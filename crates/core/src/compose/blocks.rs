@@ -5,11 +5,12 @@ use chrono::{DateTime, Datelike, Utc};
 use super::{Context, slug};
 use crate::{
     chart::{self, BarSeries, Chart, Plot, Series},
-    definition::{Block as Definition, BlockKind, Query},
+    definition::{Block as Definition, BlockKind, Dashboard, Origin, Query},
     document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
+    figures::{Figures, Role, Surroundings},
     markdown,
     nearest::suggestion,
-    snapshot::Outcome,
+    snapshot::{Outcome, Snapshot},
     status::{Status, Thresholds, Worse},
     table::{Table, Value},
     unit::{Scale, Unit, grouped},
@@ -31,20 +32,57 @@ pub(super) fn compose(block: &Definition, context: &mut Context<'_>) -> Block {
 
 fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, String> {
     let name = block.query.as_ref().map(|query| query.value.as_str()).unwrap_or_default();
-    let query = context.dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
+    let dashboard = context.dashboard;
+    let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
     let snapshot = context.snapshot;
-    let record = snapshot.query(&context.dashboard.name, name).ok_or_else(|| format!("the snapshot has no answer to \"{name}\""))?;
-    let table = match &record.outcome {
-        Outcome::Failed(reason) => return Err(reason.clone()),
-        Outcome::Rows(table) => table,
-    };
+    let figures = answer(snapshot, dashboard, query)?;
+    let table = &figures.table;
     match &block.kind {
-        BlockKind::Table { columns, limit } => shown_table(block, query, table, columns, *limit, context),
-        _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", record.source_title) }),
-        BlockKind::Figures { columns } => figures(query, table, columns, snapshot.window.zone),
+        BlockKind::Table { columns, limit } => shown_table(block, query, &figures, columns, *limit, context),
+        _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)) }),
+        BlockKind::Figures { columns } => key_figures(query, table, columns, snapshot.window.zone),
         BlockKind::Line { time, values, series } => lines(block, query, table, (time, values, series.as_deref()), context),
         BlockKind::Bar { label, values } => bars(block, query, table, label, values, context),
         BlockKind::Text(_) => Ok(Body::Text { parts: Vec::new() }),
+    }
+}
+
+/// A query's rows with everything done to them that its author lists.
+///
+/// # Errors
+/// If the query failed, a query that it needs did, or what is to be done cannot be.
+pub(crate) fn answer(snapshot: &Snapshot, dashboard: &Dashboard, query: &Query) -> Result<Figures, String> {
+    let other = |name: &str| {
+        let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
+        answer(snapshot, dashboard, query)
+    };
+    let figures = match &query.origin {
+        Origin::Query(name) => other(&name.value)?,
+        _ => {
+            let record = snapshot.query(&dashboard.name, query.record()).ok_or_else(|| format!("the snapshot has no answer to \"{}\"", query.record()))?;
+            match &record.outcome {
+                Outcome::Failed(reason) => return Err(reason.clone()),
+                Outcome::Rows(table) => table.clone().into(),
+            }
+        }
+    };
+    let around = Surroundings {
+        window: &snapshot.window,
+        step: dashboard.step(query, &snapshot.window),
+        thresholds: &|column| thresholds(query, column),
+        other: &other,
+    };
+    query.then.iter().try_fold(figures, |figures, operation| operation.apply(figures, &around)).map_err(|error| error.to_string())
+}
+
+/// The title of the source whose rows a query's answer begins with.
+fn source_title<'a>(snapshot: &'a Snapshot, dashboard: &'a Dashboard, query: &'a Query) -> &'a str {
+    match &query.origin {
+        Origin::Query(name) => match dashboard.queries.iter().find(|query| query.name == name.value) {
+            Some(query) => source_title(snapshot, dashboard, query),
+            None => "The source",
+        },
+        _ => snapshot.query(&dashboard.name, query.record()).map_or("The source", |record| &record.source_title),
     }
 }
 
@@ -84,14 +122,20 @@ fn title(query: &Query, name: &str) -> String {
 }
 
 fn unit(query: &Query, name: &str) -> Unit {
-    query.hint(name).map(|hint| hint.unit.clone()).unwrap_or_default()
+    match query.hint(name) {
+        Some(hint) => hint.unit.clone(),
+        // What this product itself has worked out as a percentage.
+        None if query.then.iter().any(|operation| operation.percentages(name)) => Unit::Percent,
+        // Statistics are in the unit of what they are of.
+        None => query.then.iter().find_map(|operation| operation.unit_from(name)).map(|of| unit(query, of)).unwrap_or_default(),
+    }
 }
 
 fn thresholds(query: &Query, name: &str) -> Thresholds {
     query.hint(name).map(|hint| hint.thresholds).unwrap_or_default()
 }
 
-fn figures(query: &Query, table: &Table, names: &[String], zone: Zone) -> Result<Body, String> {
+fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone) -> Result<Body, String> {
     let row = &table.rows[0];
     let figures = chosen(table, query, names)?
         .into_iter()
@@ -250,7 +294,15 @@ fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[
     Ok(Body::Chart { chart: Chart { axis, limits, plot: Plot::Bars { categories, series }, description } })
 }
 
-fn shown_table(block: &Definition, query: &Query, table: &Table, names: &[String], limit: Option<usize>, context: &mut Context<'_>) -> Result<Body, String> {
+fn shown_table(
+    block: &Definition,
+    query: &Query,
+    figures: &Figures,
+    names: &[String],
+    limit: Option<usize>,
+    context: &mut Context<'_>,
+) -> Result<Body, String> {
+    let table = &figures.table;
     let indexes = chosen(table, query, names)?;
     let zone = context.snapshot.window.zone;
     let file_name = free_file_name(&block.title, context);
@@ -278,7 +330,9 @@ fn shown_table(block: &Definition, query: &Query, table: &Table, names: &[String
     let shown = limit.unwrap_or(MOST_ROWS).min(MOST_ROWS).min(table.rows.len());
     let this_year = zone.local(context.snapshot.window.to).year();
     let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year)).collect();
-    let rows: Vec<Vec<Cell>> = table.rows[..shown].iter().map(|row| columns.iter().map(|column| column.cell(&row[column.index])).collect()).collect();
+    let cells = |(place, row): (usize, &Vec<Value>)| columns.iter().map(|column| column.cell(&row[column.index], figures.role(place))).collect();
+    let rows: Vec<Vec<Cell>> = table.rows[..shown].iter().enumerate().map(cells).collect();
+    let sums_up = (0..shown).filter(|place| figures.role(*place) != Role::Plain).collect();
     let headings = columns
         .iter()
         .enumerate()
@@ -301,7 +355,7 @@ fn shown_table(block: &Definition, query: &Query, table: &Table, names: &[String
         let more = if table.truncated { format!("more than {total} (the limit of the source cut the rest off)") } else { total };
         format!("The first {} of {more} rows; all rows that were read are in {file_name}.", grouped(shown as f64, 0))
     });
-    Ok(Body::Table { table: ShownTable { headings, rows, cut } })
+    Ok(Body::Table { table: ShownTable { headings, rows, sums_up, cut } })
 }
 
 fn free_file_name(title: &str, context: &Context<'_>) -> String {
@@ -356,9 +410,11 @@ impl ColumnFormat {
         }
     }
 
-    fn cell(&self, value: &Value) -> Cell {
+    /// A row that sums up others has nothing to say where it has no value.
+    fn cell(&self, value: &Value, role: Role) -> Cell {
         let number = value.as_number();
         let text = match (value, number) {
+            (Value::Missing, _) if role != Role::Plain => String::new(),
             (Value::Missing, _) => "–".to_owned(),
             (_, Some(number)) => grouped(number * self.scale.factor, self.decimals),
             (value, None) => readable(value, self.zone, self.year),

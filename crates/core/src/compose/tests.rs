@@ -64,6 +64,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
             text: "select 1".into(),
             started: at("2026-10-26T07:30:00Z"),
             ended: at("2026-10-26T07:30:01.5Z"),
+            note: None,
             outcome,
         }],
     }

@@ -5,14 +5,12 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    read_name,
+    Query, query, read_identifier, read_name,
     reader::{Node, Place, Placed, quoted_list},
+    reuse::{self, Borrowed, Changes},
 };
 use crate::{
     nearest::suggestion,
-    query_text::QueryText,
-    status::{Thresholds, Worse},
-    unit::Unit,
     window::{Step, Times, Window},
 };
 
@@ -33,6 +31,9 @@ pub struct Parameter {
     pub title: String,
     pub kind: ParameterKind,
     pub default: Option<ParameterValue>,
+    /// The query of this dashboard whose first column has the values to choose from; a
+    /// second one has their titles. It may be asked with other parameters.
+    pub choices_from: Option<Placed<String>>,
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -71,6 +72,8 @@ impl Parameter {
             (ParameterKind::Text, ParameterValue::Text(_))
             | (ParameterKind::Number, ParameterValue::Number(_))
             | (ParameterKind::List, ParameterValue::List(_)) => None,
+            // What the query answers is known only when it is asked.
+            (ParameterKind::Choice(_), ParameterValue::Text(_)) if self.choices_from.is_some() => None,
             (ParameterKind::Choice(words), ParameterValue::Text(given)) if words.contains(given) => None,
             (ParameterKind::Choice(words), ParameterValue::Text(given)) => {
                 let words: Vec<&str> = words.iter().map(String::as_str).collect();
@@ -83,47 +86,34 @@ impl Parameter {
     }
 }
 
-#[derive(Debug, Clone, PartialEq)]
-pub struct Query {
-    pub name: String,
-    pub source: Placed<String>,
-    pub text: QueryText,
-    /// The text as the author wrote it.
-    pub written: String,
-    /// The resampling step behind `:steps`; one that fits the window if nothing is said.
-    pub step: Option<Step>,
-    pub columns: Vec<ColumnHint>,
-    pub place: Place,
-}
-
 /// How many points across a figure shows well.
 const POINTS_ACROSS_HALF: usize = 160;
 const POINTS_ACROSS_FULL: usize = 320;
 
 impl Dashboard {
+    /// Whether a query's answer is made of the rows recorded under `record`.
+    fn rests_on(&self, query: &str, record: &str) -> bool {
+        let Some(query) = self.queries.iter().find(|known| known.name == query) else { return false };
+        // Names only lead back to earlier queries of the list, so this ends.
+        query.record() == record || query.needs().any(|needed| self.rests_on(needed, record))
+    }
+
+    /// The queries that must be asked: those that some block's answer is made of, each once.
+    pub fn asked(&self) -> Vec<&Query> {
+        let blocks = || self.sections.iter().flat_map(|section| &section.blocks);
+        let shown = |record: &str| blocks().filter_map(|block| block.query.as_ref()).any(|name| self.rests_on(&name.value, record));
+        let own = self.queries.iter().filter(|query| query.recorded_as.is_none() && !matches!(query.origin, super::Origin::Query(_)));
+        own.filter(|query| shown(&query.name)).collect()
+    }
+
     /// The step behind a query's `:steps`: its own, or one that fits the window and the
     /// widest figure that shows the query.
     pub fn step(&self, query: &Query, window: &Window) -> Step {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
-        let shows = blocks.filter(|block| block.query.as_ref().is_some_and(|name| name.value == query.name));
+        let shows = blocks.filter(|block| block.query.as_ref().is_some_and(|name| self.rests_on(&name.value, query.record())));
         let wide = shows.map(|block| block.width).any(|width| width == Width::Full);
         query.step.unwrap_or_else(|| Step::fitting(window, if wide { POINTS_ACROSS_FULL } else { POINTS_ACROSS_HALF }))
     }
-}
-
-impl Query {
-    pub fn hint(&self, column: &str) -> Option<&ColumnHint> {
-        self.columns.iter().find(|hint| hint.name == column)
-    }
-}
-
-/// What an author says of one column of a query's answer.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ColumnHint {
-    pub name: String,
-    pub title: Option<String>,
-    pub unit: Unit,
-    pub thresholds: Thresholds,
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -148,6 +138,9 @@ pub struct Block {
     /// Nothing only for text.
     pub query: Option<Placed<String>>,
     pub kind: BlockKind,
+    /// The block of another dashboard that stands here, with `changes`.
+    pub borrowed: Option<Borrowed>,
+    pub changes: Changes,
     pub place: Place,
 }
 
@@ -172,8 +165,27 @@ pub(super) fn read(root: &Node<'_>) -> Option<Dashboard> {
     let summary = node.text("summary").map(|text| text.value);
     let place = node.place();
     node.close();
-    let parameters = root.tables("parameter").into_iter().map(read_parameter).collect();
-    let queries: Vec<Query> = root.tables("query").into_iter().filter_map(read_query).collect();
+    let parameters: Vec<Parameter> = root.tables("parameter").into_iter().map(read_parameter).collect();
+    let queries: Vec<Query> = root.tables("query").into_iter().filter_map(|node| query::read(node, None)).collect();
+    for (index, query) in queries.iter().enumerate() {
+        for needed in query.needs().filter(|needed| !queries[..index].iter().any(|earlier| earlier.name == **needed)) {
+            let names: Vec<&str> = queries[..index].iter().map(|query| query.name.as_str()).collect();
+            let words = format!(
+                "the query \"{}\" needs the answer of \"{needed}\", which must stand before it in this dashboard.{}",
+                query.name,
+                suggestion(needed, names)
+            );
+            root.report_at(&query.place, words);
+        }
+        if queries[..index].iter().any(|earlier| earlier.name == query.name) {
+            root.report_at(&query.place, format!("two queries are named \"{}\"", query.name));
+        }
+    }
+    let by_name = |name: &str| queries.iter().any(|query| query.name == name);
+    for from in parameters.iter().filter_map(|parameter: &Parameter| parameter.choices_from.as_ref()).filter(|from| !by_name(&from.value)) {
+        let names: Vec<&str> = queries.iter().map(|query| query.name.as_str()).collect();
+        root.report_at(&from.place, format!("there is no query \"{}\" in this dashboard.{}", from.value, suggestion(&from.value, names)));
+    }
     let sections: Vec<Section> = root.tables("section").into_iter().map(|section| read_section(section, &queries)).collect();
     if sections.is_empty() {
         root.report("section", "a dashboard needs at least one [[section]] with a [[section.block]]");
@@ -188,18 +200,19 @@ fn read_parameter(node: Node<'_>) -> Parameter {
     }
     let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
     let choices: Vec<String> = node.texts("choices").into_iter().map(|choice| choice.value).collect();
+    let choices_from = node.text("choices-from");
     let kind = match node.choice("kind", &["text", "number", "choice", "list"]) {
         Some("number") => ParameterKind::Number,
         Some("choice") => {
-            if choices.is_empty() {
-                node.report_self("a parameter of kind \"choice\" needs choices = [\"…\"]");
+            if choices.is_empty() == choices_from.is_none() {
+                node.report_self("a parameter of kind \"choice\" needs either choices = [\"…\"] or choices-from, the name of a query");
             }
             ParameterKind::Choice(choices)
         }
         Some("list") => ParameterKind::List,
         _ => ParameterKind::Text,
     };
-    let mut parameter = Parameter { name, title, kind, default: None };
+    let mut parameter = Parameter { name, title, kind, default: None, choices_from };
     node.known_key("default");
     if let Some((value, _)) = node.value_of("default") {
         match value_from_toml(value) {
@@ -214,55 +227,6 @@ fn read_parameter(node: Node<'_>) -> Parameter {
     parameter
 }
 
-fn read_query(node: Node<'_>) -> Option<Query> {
-    let name = read_identifier(&node, "name");
-    let source = node.required("source");
-    let sql = node.required("sql");
-    let text = match QueryText::parse(&sql.value) {
-        Ok(text) => Some(text),
-        Err(error) => {
-            if !sql.value.is_empty() {
-                node.report("sql", error.to_string());
-            }
-            None
-        }
-    };
-    let columns = node
-        .tables("column")
-        .into_iter()
-        .map(|column| {
-            let hint = ColumnHint {
-                name: column.required("name").value,
-                title: column.text("title").map(|title| title.value),
-                unit: column.parsed("unit").unwrap_or_default(),
-                thresholds: Thresholds {
-                    warning: column.number("warning"),
-                    critical: column.number("critical"),
-                    worse: match column.choice("worse", &["higher", "lower"]) {
-                        Some("lower") => Worse::Lower,
-                        _ => Worse::Higher,
-                    },
-                },
-            };
-            if let (Some(warning), Some(critical)) = (hint.thresholds.warning, hint.thresholds.critical) {
-                let turned = match hint.thresholds.worse {
-                    Worse::Higher => critical < warning,
-                    Worse::Lower => critical > warning,
-                };
-                if turned {
-                    column.report("critical", "critical is on the better side of warning; swap them, or set worse = \"higher\" or \"lower\"");
-                }
-            }
-            column.close();
-            hint
-        })
-        .collect();
-    let step = node.parsed::<Step>("step");
-    let place = node.place();
-    node.close();
-    Some(Query { name, source, text: text?, written: sql.value, step, columns, place })
-}
-
 fn read_section(node: Node<'_>, queries: &[Query]) -> Section {
     let title = node.required("title").value;
     let text = node.text("text").map(|text| text.value);
@@ -272,6 +236,14 @@ fn read_section(node: Node<'_>, queries: &[Query]) -> Section {
 }
 
 fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
+    if node.has("from") {
+        let borrowed = reuse::read_borrowed(&node);
+        let changes = reuse::read_changes(&node);
+        let place = node.place();
+        node.close();
+        let (title, kind) = (String::new(), BlockKind::Text(String::new()));
+        return Some(Block { title, note: None, width: Width::Full, query: None, kind, borrowed: Some(borrowed?), changes, place });
+    }
     let shape = node.required_choice("show", &["figures", "line", "bar", "table", "text"]);
     let title = if shape == Some("text") { node.text("title").map_or_else(String::new, |title| title.value) } else { node.required("title").value };
     let note = node.text("note").map(|note| note.value);
@@ -287,12 +259,28 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         let names: Vec<&str> = queries.iter().map(|query| query.name.as_str()).collect();
         node.report("query", format!("there is no query \"{}\" in this dashboard.{}", query.value, suggestion(&query.value, names)));
     }
+    let kind = read_kind(&node, shape?)?;
+    let place = node.place();
+    node.close();
+    Some(Block { title, note, width, query, kind, borrowed: None, changes: Changes::default(), place })
+}
+
+/// What a block shows of its query's columns.
+pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
     let texts = |key| node.texts(key).into_iter().map(|text| text.value).collect::<Vec<_>>();
-    let kind = match shape? {
+    let kind = match shape {
         "figures" => BlockKind::Figures { columns: texts("columns") },
-        "line" => BlockKind::Line { time: node.required("time").value, values: required_values(&node), series: node.text("series").map(|series| series.value) },
-        "bar" => BlockKind::Bar { label: node.required("label").value, values: required_values(&node) },
-        "table" => BlockKind::Table { columns: texts("columns"), limit: node.whole("limit", 1..=100_000).map(|n| n as usize) },
+        "line" => BlockKind::Line { time: node.required("time").value, values: required_values(node), series: node.text("series").map(|series| series.value) },
+        "bar" => BlockKind::Bar { label: node.required("label").value, values: required_values(node) },
+        "table" => BlockKind::Table {
+            columns: texts("columns"),
+            limit: node
+                .value_of("limit")
+                .is_none_or(|(value, _)| value.as_str().is_none())
+                .then(|| node.whole("limit", 1..=100_000))
+                .flatten()
+                .map(|n| n as usize),
+        },
         _ => BlockKind::Text(node.required("text").value),
     };
     if let BlockKind::Line { values, series: Some(_), .. } = &kind
@@ -300,9 +288,7 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     {
         node.report("value", "with series there can be only one value column");
     }
-    let place = node.place();
-    node.close();
-    Some(Block { title, note, width, query, kind, place })
+    Some(kind)
 }
 
 fn required_values(node: &Node<'_>) -> Vec<String> {
@@ -311,15 +297,6 @@ fn required_values(node: &Node<'_>) -> Vec<String> {
         node.report_self("the key \"value\" is missing here; it names the column, or the columns, to draw");
     }
     values
-}
-
-/// A name that can stand behind a colon in SQL.
-fn read_identifier(node: &Node<'_>, key: &'static str) -> String {
-    let name = node.required(key).value;
-    if !name.is_empty() && (name.starts_with(|c: char| c.is_ascii_digit()) || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')) {
-        node.report(key, format!("\"{name}\" is not a name here: use small letters, digits and underscores, such as \"by_port\""));
-    }
-    name
 }
 
 pub(super) fn value_from_toml(value: &toml_edit::Value) -> Option<ParameterValue> {

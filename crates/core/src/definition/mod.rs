@@ -5,19 +5,28 @@
 
 mod dashboard;
 pub mod edit;
+mod operation;
+mod pick;
+mod query;
 mod reader;
 mod report;
+mod reuse;
+mod sampler;
 mod schedule;
 mod set;
 mod source;
 
 use serde::{Deserialize, Serialize};
 
-pub use dashboard::{Block, BlockKind, ColumnHint, Dashboard, Parameter, ParameterKind, ParameterValue, Query, Section, Width};
+pub use dashboard::{Block, BlockKind, Dashboard, Parameter, ParameterKind, ParameterValue, Section, Width};
+pub use pick::Wanted;
+pub use query::{Ask, Check, CheckKind, ColumnHint, Field, FileRows, Filter, Measure, Metrics, Origin, Pages, Pick, Query, Request, Sql, TimeForm};
 pub use reader::{Place, Placed, Problem};
 pub use report::{AtDeadline, Audience, BadMailbox, Format, Mailbox, OnFailedBlock, Readiness, Report, SendWhen};
+pub use reuse::{Borrowed, Change, Changes, Limit};
+pub use sampler::{Sampler, Thin};
 pub use set::DefinitionSet;
-pub use source::{PostgresqlSource, Setting, Source, SourceKind, Tls, split_address};
+pub use source::{PostgresqlSource, Setting, SignIn, Source, SourceKind, Tls, Web, split_address};
 
 use reader::{Node, Reader};
 
@@ -31,10 +40,11 @@ pub enum Kind {
     Dashboard,
     Report,
     Calendar,
+    Sampler,
 }
 
 impl Kind {
-    pub const ALL: [Kind; 4] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar];
+    pub const ALL: [Kind; 5] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler];
 
     pub fn name(self) -> &'static str {
         match self {
@@ -42,6 +52,7 @@ impl Kind {
             Kind::Dashboard => "dashboard",
             Kind::Report => "report",
             Kind::Calendar => "calendar",
+            Kind::Sampler => "sampler",
         }
     }
 
@@ -57,6 +68,7 @@ pub enum Definition {
     Dashboard(Dashboard),
     Report(Box<Report>),
     Calendar(Calendar),
+    Sampler(Box<Sampler>),
 }
 
 impl Definition {
@@ -66,6 +78,7 @@ impl Definition {
             Definition::Dashboard(_) => Kind::Dashboard,
             Definition::Report(_) => Kind::Report,
             Definition::Calendar(_) => Kind::Calendar,
+            Definition::Sampler(_) => Kind::Sampler,
         }
     }
 
@@ -75,6 +88,7 @@ impl Definition {
             Definition::Dashboard(dashboard) => &dashboard.name,
             Definition::Report(report) => &report.name,
             Definition::Calendar(calendar) => &calendar.name,
+            Definition::Sampler(sampler) => &sampler.name,
         }
     }
 
@@ -84,6 +98,7 @@ impl Definition {
             Definition::Dashboard(dashboard) => &dashboard.title,
             Definition::Report(report) => &report.title,
             Definition::Calendar(calendar) => &calendar.title,
+            Definition::Sampler(sampler) => &sampler.title,
         }
     }
 
@@ -93,6 +108,7 @@ impl Definition {
             Definition::Dashboard(dashboard) => &dashboard.place,
             Definition::Report(report) => &report.place,
             Definition::Calendar(calendar) => &calendar.place,
+            Definition::Sampler(sampler) => &sampler.place,
         }
     }
 
@@ -114,17 +130,18 @@ impl Definition {
         };
         let parsed = {
             let root = Node::new(&reader, document.as_table(), "", 0);
-            let present: Vec<Kind> = [Kind::Source, Kind::Dashboard, Kind::Report].into_iter().filter(|kind| root.has(kind.name())).collect();
+            let present: Vec<Kind> = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Sampler].into_iter().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
                 [Kind::Source] => source::read(&root).map(Definition::Source),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
                 [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),
+                [Kind::Sampler] => sampler::read(&root).map(Box::new).map(Definition::Sampler),
                 [] => {
-                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard] or [report]");
+                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard], [report] or [sampler]");
                     None
                 }
                 _ => {
-                    reader.report(0, "", "the file defines several things; write one source, dashboard or report a file");
+                    reader.report(0, "", "the file defines several things; write one source, dashboard, report or sampler a file");
                     None
                 }
             }
@@ -162,6 +179,30 @@ pub fn schedule_and_window(file: &str, text: &str) -> Result<(Zone, Option<Sched
     }
 }
 
+/// Reads a query by itself: TOML with one table `[query]`, with the keys that it has in a
+/// dashboard but for its name.
+///
+/// # Errors
+/// As [`Definition::parse`].
+pub fn query_alone(file: &str, text: &str) -> Result<Query, Vec<Problem>> {
+    let reader = Reader::new(file, text);
+    let document =
+        toml_edit::Document::parse(text).map_err(|error| vec![reader.place(error.span().map_or(0, |span| span.start), "").problem(error.message().trim())])?;
+    let found = {
+        let root = Node::new(&reader, document.as_table(), "", 0);
+        if !root.has("query") {
+            root.report("query", "the table [query] is missing");
+        }
+        let query = root.table("query").and_then(|node| query::read(node, Some("query")));
+        root.close();
+        query
+    };
+    match (found, reader.into_problems()) {
+        (Some(query), problems) if problems.is_empty() => Ok(query),
+        (_, problems) => Err(problems),
+    }
+}
+
 /// Reads the `name` of a definition: what it is called everywhere, in small letters.
 fn read_name(node: &Node<'_>) -> String {
     let name = node.required("name");
@@ -169,6 +210,15 @@ fn read_name(node: &Node<'_>) -> String {
         node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
     }
     name.value
+}
+
+/// A name that can stand behind a colon in SQL.
+fn read_identifier(node: &Node<'_>, key: &'static str) -> String {
+    let name = node.required(key).value;
+    if !name.is_empty() && (name.starts_with(|c: char| c.is_ascii_digit()) || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')) {
+        node.report(key, format!("\"{name}\" is not a name here: use small letters, digits and underscores, such as \"by_port\""));
+    }
+    name
 }
 
 /// Whether a text can name a definition.

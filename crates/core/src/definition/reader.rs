@@ -115,6 +115,11 @@ impl<'a> Node<'a> {
         self.reader.report(offset, &self.path(key), message);
     }
 
+    /// Reports something found later about a place that was read.
+    pub fn report_at(&self, place: &Place, message: impl Into<String>) {
+        self.reader.problems.borrow_mut().push(place.problem(message));
+    }
+
     pub fn report_self(&self, message: impl Into<String>) {
         self.reader.report(self.offset, &self.path, message);
     }
@@ -194,6 +199,17 @@ impl<'a> Node<'a> {
             self.wrong_type(key, item, "a number");
         }
         number
+    }
+
+    /// A list of numbers.
+    pub fn numbers(&self, key: &'static str) -> Vec<f64> {
+        let Some(item) = self.get(key) else { return Vec::new() };
+        let number = |value: &toml_edit::Value| value.as_float().or_else(|| value.as_integer().map(|n| n as f64)).filter(|n| n.is_finite());
+        let numbers = item.as_array().and_then(|array| array.iter().map(number).collect::<Option<Vec<f64>>>());
+        numbers.unwrap_or_else(|| {
+            self.wrong_type(key, item, "a list of numbers");
+            Vec::new()
+        })
     }
 
     /// `true` or `false`.

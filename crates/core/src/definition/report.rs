@@ -6,13 +6,14 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use super::{
+    Ask,
     dashboard::{ParameterValue, read_values},
     read_name,
     reader::{Node, Place, Placed},
+    reuse::{self, Change},
 };
 use crate::{
     message::{self, Template},
-    query_text::QueryText,
     schedule::{self, Schedule, WEEKDAY_NAMES},
     span::Span,
     status::Status,
@@ -31,6 +32,8 @@ pub struct Report {
     /// Nothing if the report runs only when asked.
     pub schedule: Option<Schedule>,
     pub dashboards: Vec<Placed<String>>,
+    /// What is different about some of their blocks in this report.
+    pub changes: Vec<Change>,
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
     pub formats: Vec<Format>,
     pub audiences: Vec<Audience>,
@@ -93,8 +96,7 @@ pub enum OnFailedBlock {
 pub struct Readiness {
     pub source: Placed<String>,
     /// A query whose first value is true or false.
-    pub text: QueryText,
-    pub written: String,
+    pub ask: Ask,
     /// How long to wait before asking again, in seconds.
     pub every_seconds: u64,
     /// How long after its instant a run waits at most, in seconds.
@@ -242,6 +244,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let schedule = root.table("schedule").and_then(super::schedule::read);
     let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
     let send_when = root.table("send").map(read_send_when).unwrap_or_default();
+    let changes = root.tables("change").into_iter().map(reuse::read_change).collect();
     let parameters = read_values(root.table("parameters"));
     let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
     for (index, audience) in audiences.iter().enumerate() {
@@ -278,6 +281,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         window: window?,
         schedule,
         dashboards,
+        changes,
         parameters,
         formats,
         audiences,
@@ -334,14 +338,7 @@ pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
 
 fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
     let source = node.required("source");
-    let sql = node.required("sql");
-    let text = QueryText::parse(&sql.value)
-        .map_err(|error| {
-            if !sql.value.is_empty() {
-                node.report("sql", error.to_string())
-            }
-        })
-        .ok();
+    let ask = super::query::read_ask(&node);
     let seconds = |key, least: i64, most: i64, usual: u64| match node.parsed::<Span>(key).map(|span| span.elapsed()) {
         None => usual,
         Some(Some(length)) if (least..=most).contains(&length.num_seconds()) => length.num_seconds() as u64,
@@ -362,7 +359,7 @@ fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
     }
     let place = node.place();
     node.close();
-    Some(Readiness { source, text: text?, written: sql.value, every_seconds, deadline_seconds, at_deadline, place })
+    Some(Readiness { source, ask: ask?, every_seconds, deadline_seconds, at_deadline, place })
 }
 
 fn in_seconds(seconds: i64) -> Span {

@@ -1,14 +1,15 @@
 //! Definitions together: what one file says of another is checked here.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
-use super::{Audience, Dashboard, Definition, Kind, Parameter, ParameterValue, Problem, Query, Report, SendWhen, Source};
+use super::{
+    Ask, Audience, Dashboard, Definition, Kind, Origin, Parameter, ParameterValue, Placed, Problem, Query, Report, Sampler, SendWhen, Source,
+    reuse::{self, Missing},
+};
 use crate::{
     calendar::{Calendar, NamedDays},
     nearest::suggestion,
-    query_text::QueryText,
     schedule::{Plan, Schedule},
-    window::Times,
     zone::Zone,
 };
 
@@ -19,6 +20,7 @@ pub struct DefinitionSet {
     pub dashboards: BTreeMap<String, Dashboard>,
     pub reports: BTreeMap<String, Report>,
     pub calendars: BTreeMap<String, Calendar>,
+    pub samplers: BTreeMap<String, Sampler>,
 }
 
 /// The values that a run's queries are asked with, by parameter name.
@@ -32,6 +34,7 @@ impl DefinitionSet {
             Definition::Dashboard(dashboard) => drop(self.dashboards.insert(dashboard.name.clone(), dashboard)),
             Definition::Report(report) => drop(self.reports.insert(report.name.clone(), *report)),
             Definition::Calendar(calendar) => drop(self.calendars.insert(calendar.name.clone(), calendar)),
+            Definition::Sampler(sampler) => drop(self.samplers.insert(sampler.name.clone(), *sampler)),
         }
     }
 
@@ -41,6 +44,7 @@ impl DefinitionSet {
             Kind::Dashboard => drop(self.dashboards.remove(name)),
             Kind::Report => drop(self.reports.remove(name)),
             Kind::Calendar => drop(self.calendars.remove(name)),
+            Kind::Sampler => drop(self.samplers.remove(name)),
         }
     }
 
@@ -51,6 +55,9 @@ impl DefinitionSet {
         for dashboard in self.dashboards.values() {
             self.check_dashboard(dashboard, &mut problems);
         }
+        for sampler in self.samplers.values() {
+            self.check_query(&sampler.query, &[], "sampler", &mut problems);
+        }
         for report in self.reports.values() {
             self.check_report(report, &mut problems);
         }
@@ -58,16 +65,44 @@ impl DefinitionSet {
     }
 
     fn check_dashboard(&self, dashboard: &Dashboard, problems: &mut Vec<Problem>) {
+        let parameters: Vec<&Parameter> = dashboard.parameters.iter().collect();
         for query in &dashboard.queries {
-            if !self.sources.contains_key(&query.source.value) {
-                let near = suggestion(&query.source.value, self.sources.keys().map(String::as_str));
-                problems.push(query.source.place.problem(format!("there is no source \"{}\".{near}", query.source.value)));
+            self.check_query(query, &parameters, "dashboard", problems);
+        }
+        let mut missing = Vec::new();
+        reuse::whole(dashboard, &self.dashboards, &mut missing);
+        problems.extend(missing.into_iter().map(|Missing { place, reason }| place.problem(reason)));
+    }
+
+    fn check_query(&self, query: &Query, parameters: &[&Parameter], owner: &str, problems: &mut Vec<Problem>) {
+        match &query.origin {
+            Origin::Source { name, ask } => {
+                self.check_source(name, ask, problems);
+                for (name, near) in unknown_names(ask, parameters) {
+                    let words = format!("the query \"{}\" uses :{name}, but this {owner} has no [[parameter]] of that name.{near}", query.name);
+                    problems.push(query.place.problem(words));
+                }
             }
-            for (name, near) in unknown_names(&query.text, &dashboard.parameters.iter().collect::<Vec<_>>()) {
-                problems.push(
-                    query.place.problem(format!("the SQL of \"{}\" uses :{name}, but this dashboard has no [[parameter]] of that name.{near}", query.name)),
-                );
+            Origin::Sampler(name) if !self.samplers.contains_key(&name.value) => {
+                let near = suggestion(&name.value, self.samplers.keys().map(String::as_str));
+                problems.push(name.place.problem(format!("there is no sampler \"{}\".{near}", name.value)));
             }
+            Origin::Sampler(_) | Origin::Query(_) => {}
+        }
+    }
+
+    /// Whether the source is there and understands what it is asked.
+    fn check_source(&self, name: &Placed<String>, ask: &Ask, problems: &mut Vec<Problem>) {
+        match self.sources.get(&name.value) {
+            None => {
+                let near = suggestion(&name.value, self.sources.keys().map(String::as_str));
+                problems.push(name.place.problem(format!("there is no source \"{}\".{near}", name.value)));
+            }
+            Some(source) if source.kind.name() != ask.source_kind() => {
+                let words = format!("the source \"{}\" is of kind \"{}\", but this asks one of kind \"{}\"", name.value, source.kind.name(), ask.source_kind());
+                problems.push(name.place.problem(words));
+            }
+            Some(_) => {}
         }
     }
 
@@ -78,7 +113,9 @@ impl DefinitionSet {
                 problems.push(name.place.problem(format!("there is no dashboard \"{}\".{near}", name.value)));
             }
         }
-        let parameters = self.parameters_of(report);
+        let (dashboards, missing) = self.content_of(report);
+        problems.extend(missing.into_iter().map(|Missing { place, reason }| place.problem(reason)));
+        let parameters: Vec<&Parameter> = dashboards.iter().flat_map(|dashboard| &dashboard.parameters).collect();
         for name in report.schedule.iter().flat_map(|schedule| &schedule.calendars) {
             if !self.calendars.contains_key(&name.value) {
                 let near = suggestion(&name.value, self.calendars.keys().map(String::as_str));
@@ -86,7 +123,7 @@ impl DefinitionSet {
             }
         }
         self.check_readiness(report, &parameters, problems);
-        self.check_queries(report, problems);
+        check_wanted_queries(report, &dashboards, problems);
         let given = report.parameters.iter().chain(report.audiences.iter().flat_map(|audience| &audience.parameters));
         for (name, value) in given {
             let mut fitting = parameters.iter().filter(|parameter| &parameter.name == name).peekable();
@@ -114,38 +151,18 @@ impl DefinitionSet {
 
     fn check_readiness(&self, report: &Report, parameters: &[&Parameter], problems: &mut Vec<Problem>) {
         let Some(readiness) = &report.readiness else { return };
-        if !self.sources.contains_key(&readiness.source.value) {
-            let near = suggestion(&readiness.source.value, self.sources.keys().map(String::as_str));
-            problems.push(readiness.source.place.problem(format!("there is no source \"{}\".{near}", readiness.source.value)));
-        }
-        for (name, near) in unknown_names(&readiness.text, parameters) {
-            problems.push(readiness.place.problem(format!("the SQL uses :{name}, but no dashboard of this report has a parameter of that name.{near}")));
+        self.check_source(&readiness.source, &readiness.ask, problems);
+        for (name, near) in unknown_names(&readiness.ask, parameters) {
+            problems.push(readiness.place.problem(format!("the question uses :{name}, but no dashboard of this report has a parameter of that name.{near}")));
         }
         // It is asked once for the whole run, with the values that hold for all audiences.
         let values = self.values(report, None);
-        for name in readiness.text.names.iter().filter(|name| parameters.iter().any(|parameter| &parameter.name == *name)) {
+        for name in readiness.ask.names().iter().filter(|name| parameters.iter().any(|parameter| &parameter.name == *name)) {
             if !values.contains_key(name) {
-                problems
-                    .push(readiness.place.problem(format!("the SQL uses :{name}, which has no value that holds for all audiences; set it under [parameters]")));
+                problems.push(
+                    readiness.place.problem(format!("the question uses :{name}, which has no value that holds for all audiences; set it under [parameters]")),
+                );
             }
-        }
-    }
-
-    /// What a report wants of the queries of its dashboards.
-    fn check_queries(&self, report: &Report, problems: &mut Vec<Problem>) {
-        let queries = || self.dashboards_of(report).flat_map(|dashboard| &dashboard.queries);
-        if let SendWhen::Rows(names) = &report.send_when {
-            for name in names.iter().filter(|name| !queries().any(|query| query.name == name.value)) {
-                let near = suggestion(&name.value, queries().map(|query| query.name.as_str()));
-                problems.push(name.place.problem(format!("no dashboard of this report has a query \"{}\".{near}", name.value)));
-            }
-        }
-        let compares = |query: &&Query| query.text.names.iter().any(|name| name.starts_with("compare_"));
-        if report.window.compare.is_none()
-            && let Some(query) = queries().find(compares)
-        {
-            let words = format!("the query \"{}\" uses the comparison window, so [window] needs for instance compare = \"window-before\"", query.name);
-            problems.push(report.place.problem(words));
         }
     }
 
@@ -162,13 +179,42 @@ impl DefinitionSet {
         Plan { schedule, zone, named: Arc::new(named) }
     }
 
-    /// The parameters of all dashboards of a report, in their order.
-    pub fn parameters_of<'a>(&'a self, report: &'a Report) -> Vec<&'a Parameter> {
-        self.dashboards_of(report).flat_map(|dashboard| &dashboard.parameters).collect()
+    /// The dashboards of a report as it shows them: with blocks taken from others in their
+    /// places, and the report's own changes made; and what could not be found for that.
+    fn content_of<'a>(&'a self, report: &Report) -> (Vec<Cow<'a, Dashboard>>, Vec<Missing>) {
+        let found = report.dashboards.iter().filter_map(|name| self.dashboards.get(&name.value));
+        let mut dashboards: Vec<Cow<'a, Dashboard>> = found.map(|dashboard| reuse::whole(dashboard, &self.dashboards, &mut Vec::new())).collect();
+        let missing = reuse::change(&mut dashboards, &report.changes);
+        (dashboards, missing)
     }
 
-    pub fn dashboards_of<'a>(&'a self, report: &'a Report) -> impl Iterator<Item = &'a Dashboard> {
-        report.dashboards.iter().filter_map(|name| self.dashboards.get(&name.value))
+    /// The same without what is missing, which [`DefinitionSet::check`] tells.
+    pub fn dashboards_of<'a>(&'a self, report: &Report) -> Vec<Cow<'a, Dashboard>> {
+        self.content_of(report).0
+    }
+
+    /// One dashboard as it shows itself.
+    pub fn dashboard<'a>(&'a self, name: &str) -> Option<Cow<'a, Dashboard>> {
+        self.dashboards.get(name).map(|dashboard| reuse::whole(dashboard, &self.dashboards, &mut Vec::new()))
+    }
+
+    /// The names of the dashboards that a report takes anything from.
+    pub fn dashboard_names(&self, report: &Report) -> Vec<String> {
+        let mut names: Vec<String> = report.dashboards.iter().map(|name| name.value.clone()).collect();
+        let mut next = 0;
+        while let Some(name) = names.get(next) {
+            let blocks = self.dashboards.get(name).into_iter().flat_map(|dashboard| &dashboard.sections).flat_map(|section| &section.blocks);
+            let taken = blocks.filter_map(|block| block.borrowed.as_ref()).map(|borrowed| borrowed.dashboard.value.clone());
+            let new: Vec<String> = taken.filter(|taken| !names.contains(taken)).collect();
+            names.extend(new);
+            next += 1;
+        }
+        names
+    }
+
+    /// The parameters of all dashboards of a report, in their order.
+    pub fn parameters_of(&self, report: &Report) -> Vec<Parameter> {
+        self.dashboards_of(report).iter().flat_map(|dashboard| dashboard.parameters.clone()).collect()
     }
 
     /// The values of a report's parameters for one audience: the audience's own, else the
@@ -186,10 +232,28 @@ impl DefinitionSet {
     }
 }
 
-/// The names in a query's text that are neither a time nor a parameter, each with what it
-/// may have been meant to be.
-fn unknown_names(text: &QueryText, parameters: &[&Parameter]) -> Vec<(String, String)> {
-    let known = || Times::NAMES.into_iter().chain(parameters.iter().map(|parameter| parameter.name.as_str()));
-    let unknown = text.names.iter().filter(|name| !known().any(|known| known == *name));
-    unknown.map(|name| (name.clone(), suggestion(name, known()))).collect()
+/// What a report wants of the queries of its dashboards.
+fn check_wanted_queries(report: &Report, dashboards: &[Cow<'_, Dashboard>], problems: &mut Vec<Problem>) {
+    let queries = || dashboards.iter().flat_map(|dashboard| &dashboard.queries);
+    if let SendWhen::Rows(names) = &report.send_when {
+        for name in names.iter().filter(|name| !queries().any(|query| query.name == name.value)) {
+            let near = suggestion(&name.value, queries().map(|query| query.name.as_str()));
+            problems.push(name.place.problem(format!("no dashboard of this report has a query \"{}\".{near}", name.value)));
+        }
+    }
+    let compares = |query: &&Query| query.ask().is_some_and(|ask| ask.names().iter().any(|name| name.starts_with("compare_")));
+    if report.window.compare.is_none()
+        && let Some(query) = queries().find(compares)
+    {
+        let words = format!("the query \"{}\" uses the comparison window, so [window] needs for instance compare = \"window-before\"", query.name);
+        problems.push(report.place.problem(words));
+    }
+}
+
+/// The names of values in a question that are neither a time nor a parameter, each with what
+/// it may have been meant to be.
+fn unknown_names(ask: &Ask, parameters: &[&Parameter]) -> Vec<(String, String)> {
+    let known = || ask.time_names().iter().copied().chain(parameters.iter().map(|parameter| parameter.name.as_str()));
+    let unknown = ask.names().into_iter().filter(|name| !known().any(|known| known == name));
+    unknown.map(|name| (name.clone(), suggestion(&name, known()))).collect()
 }

@@ -85,7 +85,7 @@ fn definitions_are_read_whole() {
     let set = set(&[SOURCE, DASHBOARD, REPORT]);
     assert_eq!(set.check(), []);
     let query = &set.dashboards["ferries"].queries[0];
-    assert_eq!(query.text.names, ["from", "to", "port"]);
+    assert_eq!(query.ask().unwrap().names(), ["from", "to", "port"]);
     assert_eq!(query.columns[0].thresholds.worse, Worse::Higher);
     let report = &set.reports["daily"];
     assert_eq!(report.schedule.as_ref().unwrap().sentence(), "Every weekday (Monday to Friday) at 07:30");
@@ -101,7 +101,10 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (SOURCE.replace("database =", "databse ="), "x.toml:6:1: source.databse: unknown key \"databse\". Did you mean \"database\"?"),
         (SOURCE.replace("database =", "databse ="), "x.toml:2:1: source: the key \"database\" is missing here"),
         (SOURCE.replace("\"env:OPS_PASSWORD\"", "\"secret\""), "x.toml:8:12: source.password: a password must not stand in a definition"),
-        (SOURCE.replace("postgresql", "postgres"), "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\". Did you mean \"postgresql\"?"),
+        (
+            SOURCE.replace("postgresql", "postgres"),
+            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"http-json\", \"files\", \"open-metrics\", \"local-checks\". Did you mean \"postgresql\"?",
+        ),
         (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is a integer"),
         (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),
         (REPORT.replace("Atlantic/Faroe", "Atlantic/Farø"), "report.time-zone: \"Atlantic/Farø\" is not an IANA time zone. Did you mean \"Atlantic/Faroe\"?"),
@@ -235,7 +238,7 @@ fn what_one_file_says_of_another_is_checked() {
     let readiness = |sql: &str| REPORT.replace("[schedule]", &format!("[readiness]\nsource = \"operation\"\nsql = \"{sql}\"\n[schedule]"));
     let said = found(&[SOURCE, DASHBOARD, &readiness("select max(at) >= :too from samples")]);
     assert!(said.contains("there is no source \"operation\". Did you mean \"operations\"?"), "{said}");
-    assert!(said.contains("the SQL uses :too, but no dashboard of this report has a parameter of that name. Did you mean \"to\"?"), "{said}");
+    assert!(said.contains("the question uses :too, but no dashboard of this report has a parameter of that name. Did you mean \"to\"?"), "{said}");
     let no_default = DASHBOARD.replace("default = \"all\"\n", "");
     let said = found(&[SOURCE, &no_default, &readiness("select :port = 'x'")]);
     assert!(said.contains("uses :port, which has no value that holds for all audiences"), "{said}");

@@ -246,6 +246,25 @@ impl Operation {
         matches!(self, Self::Group { total: Some(_), .. } | Self::Top { others: Some(_), .. } | Self::Breakdown { .. })
     }
 
+    /// Whether it makes a column of percentages of this name.
+    pub fn percentages(&self, column: &str) -> bool {
+        match self {
+            Self::Compute { column: made, how: Computation::Percent, .. } => made == column,
+            Self::Group { shares: true, .. } => column.ends_with("_share"),
+            Self::Breakdown { .. } => column == "share",
+            _ => false,
+        }
+    }
+
+    /// The column whose unit a column that it makes is counted in.
+    pub fn unit_from(&self, column: &str) -> Option<&str> {
+        match self {
+            Self::Statistics { values, .. } if values.len() == 1 && !["count", "missing"].contains(&column) && values[0] != column => Some(&values[0]),
+            Self::Breakdown { value, .. } if column == "left" => Some(value),
+            _ => None,
+        }
+    }
+
     /// Whether each row stays what it was, so that it can follow one that sums up.
     pub fn keeps_rows(&self) -> bool {
         matches!(self, Self::Compute { .. } | Self::Choose { .. })

@@ -13,6 +13,7 @@ use chrono::{DateTime, Datelike, NaiveDate, NaiveTime, TimeDelta, Timelike, Utc,
 use serde::{Deserialize, Serialize};
 
 use crate::{
+    placeholder::Filler,
     span::Span,
     zone::{Zone, week_start},
 };
@@ -70,6 +71,51 @@ impl Times {
             "compare_to" => TimeValue::Instant(self.comparison.as_ref()?.to),
             "steps" => TimeValue::Instants(self.step.starts(&self.window)),
             _ => return None,
+        })
+    }
+
+    /// The names that a request may use for times: as they are they read ISO 8601 in UTC, with
+    /// `_unix` they are seconds since 1970-01-01T00:00:00Z, with `_unix_ms` milliseconds.
+    pub const PLACEHOLDERS: [&str; 14] = [
+        "from",
+        "from_unix",
+        "from_unix_ms",
+        "to",
+        "to_unix",
+        "to_unix_ms",
+        "compare_from",
+        "compare_from_unix",
+        "compare_from_unix_ms",
+        "compare_to",
+        "compare_to_unix",
+        "compare_to_unix_ms",
+        "step",
+        "step_seconds",
+    ];
+
+    /// The value of one of [`Times::PLACEHOLDERS`]; nothing for other names, and for a
+    /// comparison window where there is none.
+    pub fn filler(&self, name: &str) -> Option<Filler> {
+        match name {
+            "step" => return Some(Filler::Text(self.step.to_string())),
+            "step_seconds" => return Some(Filler::Number(self.step.usual_seconds() as f64)),
+            _ => {}
+        }
+        let (instant, form) = match name.strip_suffix("_unix_ms") {
+            Some(instant) => (instant, "ms"),
+            None => name.strip_suffix("_unix").map_or((name, ""), |instant| (instant, "s")),
+        };
+        let at = match instant {
+            "from" => self.window.from,
+            "to" => self.window.to,
+            "compare_from" => self.comparison.as_ref()?.from,
+            "compare_to" => self.comparison.as_ref()?.to,
+            _ => return None,
+        };
+        Some(match form {
+            "ms" => Filler::Number(at.timestamp_millis() as f64),
+            "s" => Filler::Number(at.timestamp() as f64),
+            _ => Filler::Text(at.to_rfc3339_opts(chrono::SecondsFormat::AutoSi, true)),
         })
     }
 }

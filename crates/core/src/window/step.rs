@@ -94,6 +94,11 @@ impl Step {
         LADDER.iter().map(|(step, _)| *step).find(fits).unwrap_or(Step::Month)
     }
 
+    /// The length in seconds of a step in which no clock changes; 30 days for a month.
+    pub fn usual_seconds(self) -> i64 {
+        self.usual_minutes() * 60
+    }
+
     fn usual_minutes(self) -> i64 {
         match self {
             Step::Minutes(n) => i64::from(n),

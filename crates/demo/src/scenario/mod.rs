@@ -3,9 +3,9 @@
 //! Every value is a function of a fixed seed, of what is measured and of when, so the same
 //! moment always has the same data and a running demo can be continued at any time.
 
-mod company;
+pub(crate) mod company;
 mod measured;
-mod noise;
+pub(crate) mod noise;
 
 use anyhow::Result;
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};

@@ -88,5 +88,9 @@ macro_rules! guard {
     };
 }
 
+/// Those who run the place.
+pub struct Administrator(pub User);
+
 guard!(Viewer, "viewer");
 guard!(Author, "author");
+guard!(Administrator, "administrator");

@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 use crate::Config;
 
-pub use guard::{Author, SESSION_COOKIE, Viewer};
+pub use guard::{Administrator, Author, SESSION_COOKIE, Viewer};
 
 /// How long a sign-in in the console lasts.
 const SESSION_HOURS: i64 = 12;

@@ -1,16 +1,19 @@
 //! The HTTP API, version 1, and the pages of the console.
 
 mod agenda;
+mod ask;
 mod definitions;
 mod documents;
 mod health;
 mod mailbox;
+mod metrics;
 mod openapi;
 mod overview;
 pub mod problem;
 mod reports;
 mod runs;
 mod schedules;
+mod secrets;
 mod sessions;
 mod sources;
 pub mod view;
@@ -25,11 +28,15 @@ pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
 pub use agenda::{Agenda, AgendaDay, AgendaEntry, CalendarView};
+pub use ask::{CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices, SamplerView, Tried, TriedColumn, TryOrder};
+pub use maple_lark_core::definition::ParameterValue;
+
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
 pub use mailbox::{Letter, LetterHead};
 pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
 pub use runs::RunOrder;
 pub use schedules::{Explained, ExplainedInstant, Question};
+pub use secrets::{NewSecret, SecretView};
 pub use sessions::{Credentials, NewToken, Token, TokenRequest};
 
 type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
@@ -52,7 +59,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             Box::pin(async move { tracing::info!(address, "the service is ready") })
         }))
         .register("/", catchers![by_status])
-        .mount("/", routes![health::health, health::ready, page])
+        .mount("/", routes![health::health, health::ready, metrics::metrics, page])
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())
@@ -63,6 +70,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", mailbox::routes())
         .mount("/api/v1", schedules::routes())
         .mount("/api/v1", agenda::routes())
+        .mount("/api/v1", ask::routes())
+        .mount("/api/v1", secrets::routes())
         .mount("/api/v1", routes![openapi::description])
 }
 

@@ -3,7 +3,7 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{agenda, definitions, documents, mailbox, overview, reports, runs, schedules, sessions, sources};
+use super::{agenda, ask, definitions, documents, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -16,6 +16,7 @@ use super::{agenda, definitions, documents, mailbox, overview, reports, runs, sc
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
+        ask::try_query, ask::catalogue, ask::choices, ask::samplers, secrets::list, secrets::set, secrets::remove,
         schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use maple_lark_core::definition::{BlockKind, DefinitionSet, SourceKind};
+use maple_lark_core::definition::{BlockKind, DefinitionSet};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
@@ -13,7 +13,7 @@ use super::{
 };
 use crate::{
     access::{Author, Viewer},
-    engine::Catalogue,
+    engine::{Catalogue, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -25,23 +25,20 @@ pub fn routes() -> Vec<Route> {
 #[get("/sources")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let view = set.sources.values().map(|source| {
-        let SourceKind::Postgresql(settings) = &source.kind;
-        SourceView {
-            name: source.name.clone(),
-            title: source.title.clone(),
-            file: source.place.file.clone(),
-            kind: "postgresql".to_owned(),
-            address: format!("{} at {}", settings.database.written(), settings.address.written()),
-            timeout_seconds: source.timeout_seconds,
-            row_limit: source.row_limit,
-            used_by: set
-                .dashboards
-                .values()
-                .filter(|dashboard| dashboard.queries.iter().any(|query| query.source.value == source.name))
-                .map(|dashboard| dashboard.name.clone())
-                .collect(),
-        }
+    let view = set.sources.values().map(|source| SourceView {
+        name: source.name.clone(),
+        title: source.title.clone(),
+        file: source.place.file.clone(),
+        kind: source.kind.name().to_owned(),
+        address: source.kind.place(),
+        timeout_seconds: source.timeout_seconds,
+        row_limit: source.row_limit,
+        used_by: set
+            .dashboards
+            .values()
+            .filter(|dashboard| dashboard.queries.iter().any(|query| query.source().is_some_and(|name| name.value == source.name)))
+            .map(|dashboard| dashboard.name.clone())
+            .collect(),
     });
     Ok(Json(view.collect()))
 }
@@ -49,20 +46,14 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
 /// Sign in at a source and say what is there, or why it refuses.
 #[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
 #[post("/sources/<name>/test")]
-async fn test(_user: Author, name: &str, store: &State<Store>) -> Answer<SourceTest> {
+async fn test(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<SourceTest> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let source = set.sources.get(name).ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
     let began = Instant::now();
-    let answer = maple_lark_sources::test(source).await;
+    let answer = engine.reader().test(source).await;
     let milliseconds = began.elapsed().as_millis() as i64;
     Ok(Json(match answer {
-        Ok(greeting) => SourceTest {
-            works: true,
-            detail: format!("{}, signed in as {}", greeting.version, greeting.user),
-            milliseconds,
-            warning: (!greeting.read_only_account)
-                .then(|| format!("the account {} may write; Maple Lark only reads, but a read-only account is safer", greeting.user)),
-        },
+        Ok(greeting) => SourceTest { works: true, detail: greeting.found, milliseconds, warning: greeting.warning },
         Err(error) => SourceTest { works: false, detail: error.to_string(), milliseconds, warning: None },
     }))
 }
@@ -76,8 +67,8 @@ async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<Dashboard
 }
 
 fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
-    let dashboard = set.dashboards.get(name)?;
-    let mut sources: Vec<String> = dashboard.queries.iter().map(|query| query.source.value.clone()).collect();
+    let dashboard = set.dashboard(name)?;
+    let mut sources: Vec<String> = dashboard.queries.iter().filter_map(|query| query.source()).map(|name| name.value.clone()).collect();
     sources.sort();
     sources.dedup();
     Some(DashboardView {

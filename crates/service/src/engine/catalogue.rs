@@ -6,7 +6,7 @@ use std::{
 };
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Problem, Report};
+use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report};
 use maple_lark_core::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
@@ -93,9 +93,13 @@ impl Catalogue {
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
     pub fn freeze(&self, report: &Report) -> serde_json::Value {
         let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
-        for dashboard in self.set.dashboards_of(report) {
-            needed.insert((Kind::Dashboard, dashboard.name.clone()));
-            needed.extend(dashboard.queries.iter().map(|query| (Kind::Source, query.source.value.clone())));
+        needed.extend(self.set.dashboard_names(report).into_iter().map(|name| (Kind::Dashboard, name)));
+        for query in self.set.dashboards_of(report).iter().flat_map(|dashboard| &dashboard.queries) {
+            match &query.origin {
+                Origin::Source { name, .. } => drop(needed.insert((Kind::Source, name.value.clone()))),
+                Origin::Sampler(name) => drop(needed.insert((Kind::Sampler, name.value.clone()))),
+                Origin::Query(_) => {}
+            }
         }
         needed.extend(report.readiness.iter().map(|readiness| (Kind::Source, readiness.source.value.clone())));
         let texts: Vec<&FrozenDefinition> = needed.iter().filter_map(|key| self.texts.get(key)).collect();

@@ -9,7 +9,7 @@ use std::{
 use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
-    definition::{Audience, Dashboard, Query, Report, Source},
+    definition::{Audience, Dashboard, Origin, Query, Report, Source},
     snapshot::{Outcome, QueryRecord, sha256},
     window::{Step, Times},
 };
@@ -18,7 +18,7 @@ use maple_lark_store::runs::{Run, StoredSnapshot};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use uuid::Uuid;
 
-use super::{Catalogue, Shared, WorkError};
+use super::{Catalogue, Shared, WorkError, sampler};
 
 /// Keeps one source from being asked too much at once by this process, whatever asks.
 #[derive(Default)]
@@ -72,7 +72,9 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
         if kept.contains(&key) {
             continue;
         }
-        let questions = catalogue.set.dashboards_of(report).flat_map(|dashboard| used_queries(dashboard).map(move |query| (dashboard, query)));
+        let dashboards = catalogue.set.dashboards_of(report);
+        // Queries that no block's answer is made of cost nothing.
+        let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked().into_iter().map(move |query| (&**dashboard, query)));
         let answers = join_all(
             questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, times(report, window.clone(), Some((dashboard, query))), &values)),
         )
@@ -104,12 +106,12 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
     Ok(())
 }
 
-/// The queries that some block shows; others cost nothing.
-fn used_queries(dashboard: &Dashboard) -> impl Iterator<Item = &Query> {
-    dashboard.queries.iter().filter(|query| {
-        let blocks = dashboard.sections.iter().flat_map(|section| &section.blocks);
-        blocks.filter_map(|block| block.query.as_ref()).any(|name| name.value == query.name)
-    })
+/// The sampler whose history a query reads; empty if it reads none.
+fn sampler_of(query: &Query) -> &str {
+    match &query.origin {
+        Origin::Sampler(name) => &name.value,
+        _ => "",
+    }
 }
 
 async fn ask(
@@ -127,20 +129,28 @@ async fn ask(
     } else {
         format!("{} / {} ({})", dashboard.name, query.name, readable.join(", "))
     };
-    let source = catalogue.set.sources.get(&query.source.value);
+    let source = query.source().and_then(|name| catalogue.set.sources.get(&name.value));
     let _turn = match source {
         Some(source) => shared.sources.turn(source).await,
         None => None,
     };
     let started = shared.now();
     shared.store.begin_step(run.id, "collect", &subject, started).await?;
-    let outcome = match source {
-        Some(source) => maple_lark_sources::outcome(source, Question { text: &query.text, times: &times, values }).await,
-        None => Outcome::Failed(format!("there is no source \"{}\"", query.source.value)),
+    let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
+    let outcome = match (&query.origin, source) {
+        (Origin::Source { ask, .. }, Some(source)) => match shared.reader.read(source, Question { ask, times: &times, values }).await {
+            Ok(answer) => {
+                note = answer.note;
+                Outcome::Rows(answer.table)
+            }
+            Err(error) => Outcome::Failed(error.to_string()),
+        },
+        (Origin::Sampler(name), _) => sampler::history(shared, &name.value, &times.window, &query.then).await,
+        _ => Outcome::Failed(format!("there is no source \"{}\"", named.as_deref().unwrap_or_default())),
     };
     let ended = shared.now();
     let (state, detail) = match &outcome {
-        Outcome::Rows(table) => ("done", format!("{} rows", table.rows.len())),
+        Outcome::Rows(table) => ("done", format!("{} rows{}", table.rows.len(), note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
         Outcome::Failed(reason) => ("failed", reason.clone()),
     };
     tracing::info!(query = %subject, state, detail, milliseconds = (ended - started).num_milliseconds(), "collected");
@@ -148,11 +158,15 @@ async fn ask(
     Ok(QueryRecord {
         dashboard: dashboard.name.clone(),
         name: query.name.clone(),
-        source: query.source.value.clone(),
-        source_title: source.map_or_else(|| query.source.value.clone(), |source| source.title.clone()),
-        text: query.written.clone(),
+        source: named.clone().unwrap_or_else(|| sampler_of(query).to_owned()),
+        source_title: match source {
+            Some(source) => source.title.clone(),
+            None => catalogue.set.samplers.get(sampler_of(query)).map_or_else(|| named.unwrap_or_default(), |sampler| sampler.title.clone()),
+        },
+        text: query.written(),
         started,
         ended,
+        note,
         outcome,
     })
 }

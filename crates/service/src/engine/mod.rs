@@ -9,12 +9,20 @@ mod collect;
 mod deliver;
 mod readiness;
 mod render;
+mod sampler;
 mod scheduler;
 
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::definition::OnFailedBlock;
+use maple_lark_core::{
+    Window,
+    definition::{Ask, OnFailedBlock, Source},
+    figures::Operation,
+    snapshot::Outcome,
+    window::Times,
+};
+use maple_lark_sources::{Answer, Question, Reader, Values};
 use maple_lark_store::{Store, StoreError, runs::Run};
 use tokio::{
     sync::{Notify, watch},
@@ -43,6 +51,7 @@ pub(crate) struct Shared {
     pub owner: Uuid,
     pub wake: Notify,
     pub sources: collect::SourceLimits,
+    pub reader: Reader,
     pub catalogue: catalogue::Kept,
     pub clock: Clock,
 }
@@ -50,6 +59,7 @@ pub(crate) struct Shared {
 impl Shared {
     fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
         Self {
+            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone())),
             store,
             config,
             owner: Uuid::new_v4(),
@@ -99,6 +109,22 @@ impl EngineHandle {
         scheduler::tick(&self.0).await
     }
 
+    /// What reads sources.
+    pub fn reader(&self) -> &Reader {
+        &self.0.reader
+    }
+
+    /// Asks a source once, when it is its turn. What went wrong, in words.
+    pub(crate) async fn read(&self, source: &Source, ask: &Ask, times: &Times, values: &Values) -> Result<Answer, String> {
+        let _turn = self.0.sources.turn(source).await;
+        self.0.reader.read(source, Question { ask, times, values }).await.map_err(|error| error.to_string())
+    }
+
+    /// What a sampler has kept of a window.
+    pub(crate) async fn history(&self, sampler: &str, window: &Window, then: &[Operation]) -> Outcome {
+        sampler::history(&self.0, sampler, window, then).await
+    }
+
     /// What time it is for the engine.
     pub fn now(&self) -> DateTime<Utc> {
         self.0.now()
@@ -120,6 +146,7 @@ impl Engine {
         let (stop, stopped) = watch::channel(false);
         let mut workers = JoinSet::new();
         workers.spawn(scheduler::watch_the_clock(shared.clone(), stopped.clone()));
+        workers.spawn(sampler::watch_samplers(shared.clone(), stopped.clone()));
         for _ in 0..RUN_WORKERS {
             workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { work_on_a_run(&shared).await }));
         }

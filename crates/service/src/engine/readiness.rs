@@ -4,7 +4,6 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Table, Value,
     definition::{AtDeadline, Readiness, Report},
-    snapshot::Outcome,
 };
 use maple_lark_sources::Question;
 use maple_lark_store::runs::Run;
@@ -83,9 +82,9 @@ async fn ask(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report,
     let source = catalogue.set.sources.get(&readiness.source.value);
     let source = source.ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", readiness.source.value)))?;
     let _turn = shared.sources.turn(source).await;
-    Ok(match maple_lark_sources::outcome(source, Question { text: &readiness.text, times: &times, values: &values }).await {
-        Outcome::Rows(table) => answered_yes(&table),
-        Outcome::Failed(reason) => Err(reason),
+    Ok(match shared.reader.read(source, Question { ask: &readiness.ask, times: &times, values: &values }).await {
+        Ok(answer) => answered_yes(&answer.table),
+        Err(error) => Err(error.to_string()),
     })
 }
 

@@ -1,0 +1,184 @@
+//! Asking without making anything: `try`, `catalogue`, `parameters`, `samplers`.
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use chrono::{DateTime, Utc};
+use clap::Args;
+use maple_lark_service::api::{CatalogueEntry, ChoicesOrder, ParameterChoices, ParameterValue, SamplerView, Tried, TryOrder};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output, instant, state, table},
+};
+
+/// Ask one query and see what comes back, before anything is built on it
+///
+/// Nothing is kept. The query is SQL for a source, a TOML file with a [query] table as a
+/// dashboard has it, or a query of a dashboard that is applied.
+#[derive(Args)]
+#[command(after_long_help = "\
+Examples:
+  maple-lark try operations \"select * from ports where code = :port\" --value port=havnes
+  maple-lark try --file query.toml --from 2026-10-24T23:00:00Z --to 2026-10-26T00:00:00Z
+  maple-lark try --query ferry-operations/fullest_disks --value port=havnes --rows 5")]
+pub struct Try {
+    /// The name of a source, with SQL behind it
+    #[arg(requires = "sql", required_unless_present_any = ["file", "query"])]
+    source: Option<String>,
+    /// SQL with named parameters such as :from, :to and your own
+    sql: Option<String>,
+    /// A TOML file with a [query] table
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["source", "query"])]
+    file: Option<PathBuf>,
+    /// A query of a dashboard that is applied
+    #[arg(long, value_name = "DASHBOARD/QUERY", conflicts_with = "source")]
+    query: Option<String>,
+    /// The beginning of the window (RFC 3339); 24 hours before its end if left out
+    #[arg(long, value_name = "INSTANT")]
+    from: Option<DateTime<Utc>>,
+    /// The end of the window, which is no part of it; now if left out
+    #[arg(long, value_name = "INSTANT")]
+    to: Option<DateTime<Utc>>,
+    /// The time zone that times are shown in
+    #[arg(long, value_name = "ZONE")]
+    zone: Option<String>,
+    /// The value of a parameter; for a list, separate with commas
+    #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
+    values: Vec<(String, String)>,
+    /// How many rows to show, at most 1000
+    #[arg(long, default_value_t = 20)]
+    rows: usize,
+}
+
+fn name_and_value(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or_else(|| format!("\"{text}\" is not NAME=VALUE, such as port=havnes"))?;
+    Ok((name.trim().to_owned(), value.to_owned()))
+}
+
+/// A number where it reads like one, a list where it has commas, else a text.
+fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
+    let typed = |text: &str| match text.parse::<f64>() {
+        Ok(number) if number.is_finite() => ParameterValue::Number(number),
+        _ if text.contains(',') => ParameterValue::List(text.split(',').map(|item| item.trim().to_owned()).collect()),
+        _ => ParameterValue::Text(text.to_owned()),
+    };
+    values.iter().map(|(name, value)| (name.clone(), typed(value))).collect()
+}
+
+impl Try {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let mut order = TryOrder { from: self.from, to: self.to, zone: self.zone, values: typed(&self.values), rows: Some(self.rows), ..TryOrder::default() };
+        if let Some(path) = &self.file {
+            let text = std::fs::read_to_string(path).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())))?;
+            order.definition = Some(text);
+        } else if let Some(query) = &self.query {
+            let (dashboard, query) =
+                query.split_once('/').ok_or_else(|| Failure::Local(format!("\"{query}\" is not DASHBOARD/QUERY, such as ferry-operations/totals")))?;
+            (order.dashboard, order.query) = (Some(dashboard.to_owned()), Some(query.to_owned()));
+        } else {
+            let (source, sql) = (self.source.unwrap_or_default(), self.sql.unwrap_or_default());
+            // A basic string in TOML takes what a string in JSON does.
+            let quoted = |text: &str| serde_json::Value::String(text.to_owned()).to_string();
+            order.definition = Some(format!("[query]\nsource = {}\nsql = {}\n", quoted(&source), quoted(&sql)));
+        }
+        let tried: Tried = client.post("/try", &order).await?;
+        output::print(output, &tried, |tried| {
+            let headings: Vec<String> = tried.columns.iter().map(|column| format!("{} ({})", column.name, column.kind)).collect();
+            let rows = tried.rows.iter().map(|row| row.iter().map(|cell| cell.clone().unwrap_or_else(|| "–".to_owned())).collect()).collect();
+            table(&headings.iter().map(String::as_str).collect::<Vec<_>>(), rows, "No rows.");
+            let shown = if tried.rows.len() < tried.row_count { format!("the first {} of ", tried.rows.len()) } else { String::new() };
+            let more = if tried.truncated { ", cut off at the source's row limit" } else { "" };
+            let rows = if tried.row_count == 1 { "row" } else { "rows" };
+            println!("\n{shown}{} {rows}{more} in {} ms, window {}", tried.row_count, tried.milliseconds, tried.window);
+            println!("{}  {}", console::style("asked").dim(), tried.sent.trim());
+            if let Some(note) = &tried.note {
+                println!("{}  {note}", console::style("▲ note").yellow());
+            }
+            if let Some(fields) = &tried.fields {
+                println!("\nTypes were found out from the rows. To fix them, add to the query:\n\n{fields}");
+            }
+        });
+        Ok(())
+    }
+}
+
+/// What can be asked of a source: its tables, metrics, files or checks
+#[derive(Args)]
+pub struct Catalogue {
+    source: String,
+    /// Only what has this in its name or description
+    search: Option<String>,
+}
+
+impl Catalogue {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let query = [("search", self.search.unwrap_or_default())];
+        let entries: Vec<CatalogueEntry> = client.get_with(&format!("/sources/{}/catalogue", self.source), &query).await?;
+        output::print(output, &entries, |entries| {
+            let rows = entries
+                .iter()
+                .map(|entry| {
+                    let items: Vec<String> = entry.items.iter().map(|item| format!("{} ({})", item.name, item.kind)).collect();
+                    vec![entry.name.clone(), entry.kind.clone(), entry.unit.clone(), items.join(", "), entry.description.clone()]
+                })
+                .collect();
+            table(&["NAME", "KIND", "UNIT", "COLUMNS OR LABELS", "DESCRIPTION"], rows, "This source names nothing that fits.");
+        });
+        Ok(())
+    }
+}
+
+/// The parameters of a dashboard with the values to choose from
+#[derive(Args)]
+pub struct Parameters {
+    dashboard: String,
+    /// A value chosen already, for parameters that depend on it
+    #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
+    values: Vec<(String, String)>,
+}
+
+impl Parameters {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let order = ChoicesOrder { values: typed(&self.values) };
+        let found: Vec<ParameterChoices> = client.post(&format!("/dashboards/{}/choices", self.dashboard), &order).await?;
+        output::print(output, &found, |found| {
+            let rows = found
+                .iter()
+                .map(|parameter| {
+                    let choices: Vec<&str> = parameter.choices.iter().map(|choice| choice.value.as_str()).collect();
+                    let choices = parameter.problem.clone().unwrap_or_else(|| choices.join(", "));
+                    let default = parameter.default.clone().unwrap_or_else(|| "required".to_owned());
+                    vec![parameter.name.clone(), parameter.title.clone(), parameter.kind.clone(), default, parameter.depends_on.join(", "), choices]
+                })
+                .collect();
+            table(&["NAME", "TITLE", "KIND", "DEFAULT", "DEPENDS ON", "CHOICES"], rows, "This dashboard has no parameters.");
+        });
+        Ok(())
+    }
+}
+
+pub async fn samplers(client: &Client, output: Output) -> Result<(), Failure> {
+    let found: Vec<SamplerView> = client.get("/samplers").await?;
+    output::print(output, &found, |found| {
+        let rows = found
+            .iter()
+            .map(|sampler| {
+                let last = if sampler.last_at.is_some() { state(if sampler.works { "done" } else { "failed" }) } else { state("due") };
+                let detail = sampler.detail.clone().unwrap_or_default();
+                let every = format!("{} s", sampler.every_seconds);
+                vec![
+                    sampler.name.clone(),
+                    sampler.source.clone(),
+                    every,
+                    sampler.samples.to_string(),
+                    instant(sampler.since),
+                    format!("{last} {}", instant(sampler.last_at)),
+                    detail,
+                ]
+            })
+            .collect();
+        table(&["NAME", "SOURCE", "EVERY", "KEPT", "SINCE", "LAST", "ANSWER"], rows, "There are no samplers yet; define one and apply it.");
+    });
+    Ok(())
+}

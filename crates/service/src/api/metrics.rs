@@ -1,0 +1,68 @@
+//! The service's own metrics, as OpenMetrics text, for whatever watches it.
+
+use chrono::Utc;
+use maple_lark_store::Store;
+use rocket::{State, get, http::ContentType};
+
+use super::problem::Problem;
+use crate::access::Viewer;
+
+/// A family with its samples: labels and value.
+fn family(out: &mut String, name: &str, unit: &str, help: &str, samples: &[(String, f64)]) {
+    *out += &format!("# TYPE {name} gauge\n");
+    if !unit.is_empty() {
+        *out += &format!("# UNIT {name} {unit}\n");
+    }
+    *out += &format!("# HELP {name} {help}\n");
+    for (labels, value) in samples {
+        *out += &format!("{name}{labels} {value}\n");
+    }
+}
+
+fn labelled(label: &str, value: &str) -> String {
+    format!("{{{label}=\"{}\"}}", value.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n"))
+}
+
+/// Counts of runs and deliveries by state, what waits, and what comes next.
+#[get("/metrics")]
+pub async fn metrics(_user: Viewer, store: &State<Store>) -> Result<(ContentType, String), Problem> {
+    let (counts, now) = (store.counts().await?, Utc::now());
+    let of = |wanted: &str| {
+        counts.iter().filter(|(what, _, _)| what == wanted).map(|(_, state, count)| (labelled("state", state), *count as f64)).collect::<Vec<_>>()
+    };
+    let mut out = String::new();
+    family(&mut out, "maple_lark_runs", "", "Runs on record, by state.", &of("run"));
+    family(&mut out, "maple_lark_deliveries", "", "Deliveries on record, by state.", &of("delivery"));
+    let oldest = store.oldest_waiting_delivery().await?.map_or(0.0, |at| (now - at).num_milliseconds() as f64 / 1000.0);
+    family(
+        &mut out,
+        "maple_lark_oldest_waiting_delivery_seconds",
+        "seconds",
+        "How long the oldest delivery that has not gone out has waited.",
+        &[(String::new(), oldest)],
+    );
+    let next: Vec<(String, f64)> = store
+        .schedule_states()
+        .await?
+        .iter()
+        .filter(|state| !state.paused)
+        .filter_map(|state| Some((labelled("report", &state.report), state.next_instant?.timestamp() as f64)))
+        .collect();
+    family(&mut out, "maple_lark_next_run_timestamp_seconds", "seconds", "When each report is due next.", &next);
+    let samplers = store.sampler_states().await?;
+    let kept: Vec<(String, f64)> = samplers.iter().map(|state| (labelled("sampler", &state.sampler), state.samples as f64)).collect();
+    family(&mut out, "maple_lark_samples", "", "Answers that samplers have kept.", &kept);
+    let works: Vec<(String, f64)> = samplers.iter().map(|state| (labelled("sampler", &state.sampler), f64::from(u8::from(state.works)))).collect();
+    family(&mut out, "maple_lark_sampler_works", "", "Whether a sampler's last answer came.", &works);
+    family(&mut out, "maple_lark_resident_memory_bytes", "bytes", "Memory of this process that is held in RAM.", &[(String::new(), resident_bytes())]);
+    out += "# EOF\n";
+    let openmetrics = ContentType::new("application", "openmetrics-text").with_params([("version", "1.0.0"), ("charset", "utf-8")]);
+    Ok((openmetrics, out))
+}
+
+/// From /proc/self/status, which counts in KiB; zero where the system has no such file.
+fn resident_bytes() -> f64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"));
+    line.and_then(|line| line.trim().trim_end_matches("kB").trim().parse::<f64>().ok()).unwrap_or(0.0) * 1024.0
+}

@@ -1,0 +1,115 @@
+//! What can be asked of a source: tables with their columns, metrics with their labels,
+//! files, checks.
+
+use maple_lark_core::definition::{CheckKind, PostgresqlSource, Source, Web};
+use sqlx::{Connection, Row};
+
+use crate::{Reader, SourceError, files, open_metrics, postgresql};
+
+const MOST: usize = 500;
+
+/// A table, a metric, a file or a check.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// What a query calls it.
+    pub name: String,
+    /// `table`, `view`, `counter`, `gauge`, `file` …
+    pub kind: String,
+    pub unit: String,
+    pub description: String,
+    pub items: Vec<Item>,
+}
+
+/// A column or a label.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Item {
+    pub name: String,
+    pub kind: String,
+    pub description: String,
+    /// Some values that a label has.
+    pub values: Vec<String>,
+}
+
+fn found(search: &str, texts: &[&str]) -> bool {
+    let search = search.trim().to_lowercase();
+    search.is_empty() || texts.iter().any(|text| text.to_lowercase().contains(&search))
+}
+
+/// Tables and views that the account may read.
+pub async fn postgresql(reader: &Reader, source: &Source, settings: &PostgresqlSource, search: &str) -> Result<Vec<Entry>, SourceError> {
+    let mut connection = postgresql::connect(reader, source, settings).await?;
+    let refused = |error: sqlx::Error| postgresql::query_error(source, error);
+    let sql = "select case when n.nspname = any(current_schemas(false)) then c.relname::text else n.nspname || '.' || c.relname end as name, \
+         case c.relkind when 'v' then 'view' when 'm' then 'materialized view' when 'f' then 'foreign table' else 'table' end as kind, \
+         coalesce(obj_description(c.oid, 'pg_class'), '') as description, a.attname::text as item, format_type(a.atttypid, a.atttypmod) as item_kind, \
+         coalesce(col_description(c.oid, a.attnum), '') as item_description \
+       from pg_class c join pg_namespace n on n.oid = c.relnamespace join pg_attribute a on a.attrelid = c.oid \
+       where c.relkind in ('r', 'v', 'm', 'f', 'p') and a.attnum > 0 and not a.attisdropped and not c.relispartition \
+         and n.nspname not in ('information_schema', 'pg_toast') and (n.nspname <> 'pg_catalog' or c.relname like 'pg_stat%') \
+         and has_column_privilege(c.oid, a.attnum, 'select') \
+       order by n.nspname = 'pg_catalog', n.nspname, c.relname, a.attnum";
+    let rows = sqlx::query(sql).fetch_all(&mut connection).await.map_err(refused)?;
+    let _ = connection.close().await;
+    let mut entries: Vec<Entry> = Vec::new();
+    for row in rows {
+        let text = |column: &str| row.try_get::<String, _>(column).map_err(refused);
+        let (name, item) = (text("name")?, Item { name: text("item")?, kind: text("item_kind")?, description: text("item_description")?, values: Vec::new() });
+        match entries.last_mut().filter(|entry| entry.name == name) {
+            Some(entry) => entry.items.push(item),
+            None => entries.push(Entry { name, kind: text("kind")?, unit: String::new(), description: text("description")?, items: vec![item] }),
+        }
+    }
+    let wanted =
+        |entry: &Entry| found(search, &[&entry.name, &entry.description]) || entry.items.iter().any(|item| found(search, &[&item.name, &item.description]));
+    entries.retain(wanted);
+    entries.truncate(MOST);
+    Ok(entries)
+}
+
+pub async fn open_metrics(reader: &Reader, source: &Source, web: &Web, search: &str) -> Result<Vec<Entry>, SourceError> {
+    let (families, _) = open_metrics::families(reader, source, web).await?;
+    let wanted = families.into_iter().filter(|family| found(search, &[&family.name, &family.help])).take(MOST);
+    let entry = |family: maple_lark_core::open_metrics::Family| {
+        let mut items: Vec<Item> = Vec::new();
+        for (label, value) in family.samples.iter().flat_map(|sample| &sample.labels) {
+            let item = match items.iter_mut().find(|item| item.name == *label) {
+                Some(item) => item,
+                None => {
+                    items.push(Item { name: label.clone(), kind: "label".to_owned(), description: String::new(), values: Vec::new() });
+                    let last = items.len() - 1;
+                    &mut items[last]
+                }
+            };
+            if item.values.len() < 20 && !item.values.contains(value) {
+                item.values.push(value.clone());
+            }
+        }
+        Entry { name: family.name, kind: family.kind, unit: family.unit, description: family.help, items }
+    };
+    Ok(wanted.map(entry).collect())
+}
+
+pub async fn folder(source: &Source, folder: &str, search: &str) -> Result<Vec<Entry>, SourceError> {
+    let root = files::root(source, folder)?;
+    let names = files::find(source, folder, "**/*")?.into_iter().map(|path| path.strip_prefix(&root).unwrap_or(&path).to_string_lossy().into_owned());
+    let wanted = names.filter(|name| found(search, &[name])).take(MOST);
+    Ok(wanted.map(|name| Entry { kind: "file".to_owned(), name, unit: String::new(), description: String::new(), items: Vec::new() }).collect())
+}
+
+pub fn checks(search: &str) -> Vec<Entry> {
+    let describe = |kind: CheckKind| match kind {
+        CheckKind::Tcp => "host:port accepts a connection",
+        CheckKind::Http => "a URL answers, with which status and how fast",
+        CheckKind::Certificate => "how many days the certificate of host:port is valid, and whether it is trusted",
+        CheckKind::Dns => "the addresses of a name",
+        CheckKind::Disk => "how full the file system of a folder of this machine is",
+    };
+    let entries = CheckKind::ALL.into_iter().map(|kind| Entry {
+        name: kind.name().to_owned(),
+        kind: "check".to_owned(),
+        unit: String::new(),
+        description: describe(kind).to_owned(),
+        items: Vec::new(),
+    });
+    entries.filter(|entry| found(search, &[&entry.name, &entry.description])).collect()
+}
