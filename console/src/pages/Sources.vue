@@ -35,7 +35,7 @@ const result = (name: string) => {
     <h1>Sources</h1>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
       <div v-if="data && !data.length" class="card"><p class="muted">There are no sources yet. Define one as a TOML file and apply it.</p></div>
-      <template v-else-if="data">
+      <div v-else-if="data" class="columns">
         <section v-for="source in data" :key="source.name" class="card stack" :aria-label="source.title">
           <div class="row spread">
             <h2>{{ source.title }}</h2>
@@ -44,7 +44,7 @@ const result = (name: string) => {
               <RouterLink :to="{ name: 'try', params: { name: source.name } }"><el-button size="small" tabindex="-1">Look inside and try</el-button></RouterLink>
             </div>
           </div>
-          <div aria-live="polite">
+          <div class="outcome" aria-live="polite">
             <template v-if="result(source.name)">
               <p class="answer" :class="{ bad: !result(source.name)!.works }">{{ result(source.name)!.works ? '● It works' : '◆ It refuses' }}: {{ result(source.name)!.detail }} ({{ result(source.name)!.milliseconds }} ms)</p>
               <p v-if="result(source.name)!.warning" class="small warning">▲ {{ result(source.name)!.warning }}</p>
@@ -58,7 +58,7 @@ const result = (name: string) => {
             <dt>Used by</dt><dd>{{ source.used_by.join(', ') || 'nothing yet' }}</dd>
           </dl>
         </section>
-      </template>
+      </div>
     </Loading>
     <section v-if="samplers?.length" class="card stack" aria-labelledby="samplers">
       <h2 id="samplers">Samplers</h2>
@@ -92,6 +92,7 @@ p { margin: 0; }
 .answer { color: var(--ok); font-weight: 600; }
 .answer.bad { color: var(--critical); }
 .warning { color: var(--warning); }
+.outcome:empty { margin-bottom: -1.1rem; }
 .well { color: var(--ok); }
 .ill { color: var(--critical); }
 .which { width: 16rem; }

@@ -220,7 +220,7 @@ watch(
         </template>
         <p v-else-if="!tried" class="muted">Nothing asked yet. Nothing is kept of what you try here.</p>
         <template v-else>
-          <p><strong>{{ tried.row_count.toLocaleString('en') }} rows</strong>{{ tried.truncated ? ', cut off at the row limit of the source,' : '' }} in {{ tried.milliseconds }} ms{{ tried.rows.length < tried.row_count ? `; the first ${tried.rows.length} are shown` : '' }}. <span class="muted small">Window {{ tried.window }}</span></p>
+          <p><strong>{{ tried.row_count.toLocaleString('en') }} {{ tried.row_count === 1 ? 'row' : 'rows' }}</strong>{{ tried.truncated ? ', cut off at the row limit of the source,' : '' }} in {{ tried.milliseconds }} ms{{ tried.rows.length < tried.row_count ? `; the first ${tried.rows.length} are shown` : '' }}. <span class="muted small">Window {{ tried.window }}</span></p>
           <p v-if="tried.note" class="warning">▲ {{ tried.note }}</p>
           <div class="scroll answer">
             <table class="list">

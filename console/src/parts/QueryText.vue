@@ -40,7 +40,7 @@ function scroll(event: Event) {
 </template>
 
 <style scoped>
-.field { position: relative; border: 1px solid var(--line); border-radius: 6px; background: var(--paper); height: 19rem; resize: vertical; overflow: hidden; }
+.field { position: relative; border: 1px solid var(--line); border-radius: 6px; background: var(--paper); height: 14rem; resize: vertical; overflow: hidden; }
 .field:focus-within { border-color: var(--sea); }
 .field > * { position: absolute; inset: 0; width: 100%; height: 100%; margin: 0; padding: 0.7rem 0.85rem; border: 0; font: 0.84rem/1.55 ui-monospace, 'DejaVu Sans Mono', monospace; white-space: pre; overflow: auto; tab-size: 2; }
 textarea { background: transparent; color: transparent; caret-color: var(--ink); resize: none; outline-offset: -2px; }

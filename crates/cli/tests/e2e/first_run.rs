@@ -25,9 +25,9 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
     let applied = place.lark(&["apply", demo, "--yes"]);
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     assert_eq!(place.json(&["apply", demo, "--check"])["changes"].as_array().unwrap().len(), 0);
-    assert_eq!(place.json(&["sources"]).as_array().unwrap().len(), 2);
-    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 4);
-    let report = &place.json(&["reports"])[2];
+    assert_eq!(place.json(&["sources"]).as_array().unwrap().len(), 7);
+    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 5);
+    let report = &place.json(&["reports"])[3];
     assert_eq!((report["name"].as_str(), report["schedule"].as_str()), (Some("ferry-operations-daily"), Some("Every day at 07:30")));
     assert_eq!(place.json(&["test", "operations"])["works"], true);
     assert!(place.json(&["test", "operations"])["warning"].is_null());

@@ -8,6 +8,7 @@ mod engine;
 mod first_run;
 mod killed;
 mod place;
+mod questions;
 mod schedule;
 mod tending;
 mod waiting;

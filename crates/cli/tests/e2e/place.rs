@@ -143,6 +143,15 @@ impl Place {
         command.stdin(Stdio::null()).output().unwrap()
     }
 
+    /// The same with something on standard input.
+    pub fn lark_with_input(&self, arguments: &[&str], input: &str) -> Output {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));
+        command.args(arguments).envs(&self.environment).env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        std::io::Write::write_all(&mut child.stdin.take().unwrap(), input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
     /// Runs the command line, which must succeed, and answers with what it printed as JSON.
     pub fn json(&self, arguments: &[&str]) -> Value {
         let output = self.lark(&[arguments, &["--output", "json"]].concat());

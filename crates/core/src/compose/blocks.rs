@@ -7,7 +7,7 @@ use crate::{
     chart::{self, BarSeries, Chart, Plot, Series},
     definition::{Block as Definition, BlockKind, Dashboard, Origin, Query},
     document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
-    figures::{Figures, Role, Surroundings},
+    figures::{Figures, Role, Surroundings, apply_all},
     markdown,
     nearest::suggestion,
     snapshot::{Outcome, Snapshot},
@@ -38,6 +38,10 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
     let figures = answer(snapshot, dashboard, query)?;
     let table = &figures.table;
     match &block.kind {
+        // What is empty may not know its columns yet.
+        BlockKind::Table { columns, .. } if table.rows.is_empty() && columns.iter().any(|name| table.column(name).is_none()) => {
+            Ok(Body::Empty { sentence: "No rows in this window.".to_owned() })
+        }
         BlockKind::Table { columns, limit } => shown_table(block, query, &figures, columns, *limit, context),
         _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)) }),
         BlockKind::Figures { columns } => key_figures(query, table, columns, snapshot.window.zone),
@@ -72,7 +76,7 @@ pub(crate) fn answer(snapshot: &Snapshot, dashboard: &Dashboard, query: &Query) 
         thresholds: &|column| thresholds(query, column),
         other: &other,
     };
-    query.then.iter().try_fold(figures, |figures, operation| operation.apply(figures, &around)).map_err(|error| error.to_string())
+    apply_all(figures.table, &query.then, &around).map_err(|error| error.to_string())
 }
 
 /// The title of the source whose rows a query's answer begins with.

@@ -10,6 +10,7 @@ use super::{
     reuse::{self, Borrowed, Changes},
 };
 use crate::{
+    figures::Operation,
     nearest::suggestion,
     window::{Step, Times, Window},
 };
@@ -174,6 +175,15 @@ pub(super) fn read(root: &Node<'_>) -> Option<Dashboard> {
                 "the query \"{}\" needs the answer of \"{needed}\", which must stand before it in this dashboard.{}",
                 query.name,
                 suggestion(needed, names)
+            );
+            root.report_at(&query.place, words);
+        }
+        let summing =
+            query.needs().filter_map(|needed| queries.iter().find(|known| known.name == needed)).find(|known| known.then.iter().any(Operation::sums_up));
+        if let Some(summing) = summing {
+            let words = format!(
+                "the query \"{}\" needs the rows of \"{}\", some of which sum up others; take them from a query without totals",
+                query.name, summing.name
             );
             root.report_at(&query.place, words);
         }

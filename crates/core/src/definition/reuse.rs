@@ -134,8 +134,12 @@ fn take(into: &mut Dashboard, borrowed: &Borrowed, block: &Block, all: &BTreeMap
     path.pop();
     let blocks = || other.sections.iter().flat_map(|section| &section.blocks);
     let found = blocks().find(|candidate| candidate.title == borrowed.title);
-    let mut taken = found.cloned().ok_or_else(|| {
-        format!("the dashboard \"{name}\" has no block \"{}\".{}", borrowed.title, suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())))
+    let mut taken = found.cloned().ok_or_else(|| match inner.first() {
+        // It is not there because it could not be taken itself.
+        Some(missing) => missing.reason.clone(),
+        None => {
+            format!("the dashboard \"{name}\" has no block \"{}\".{}", borrowed.title, suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())))
+        }
     })?;
     let renamed = |query: &str| format!("{name}.{query}");
     if let Some(query) = &mut taken.query {

@@ -261,3 +261,127 @@ fn the_step_of_a_query_fits_its_widest_figure() {
     };
     assert_eq!(half.step(&half.queries[0], &window).to_string(), "PT10M");
 }
+
+fn all_problems(text: &str) -> Vec<String> {
+    match Definition::parse("x.toml", text) {
+        Ok(definition) => {
+            let mut set = DefinitionSet::default();
+            set.put(definition);
+            set.check().iter().map(ToString::to_string).collect()
+        }
+        Err(problems) => problems.iter().map(ToString::to_string).collect(),
+    }
+}
+
+#[test]
+fn questions_of_every_form_say_what_is_wrong_with_them() {
+    let query = |lines: &str| {
+        all_problems(&format!(
+            "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[query]]\nname = \"q\"\nsource = \"s\"\n{lines}\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
+        ))
+    };
+    for (lines, wanted) in [
+        ("", "a query needs exactly one of: sql (a source of kind \"postgresql\"), pick"),
+        ("sql = \"select 1\"\nfile = \"x\"", "a query needs exactly one of"),
+        (
+            "path = \"/a/{{ b\"\nrows = \"$\"\nfield = [{ name = \"n\", path = \"$\" }]",
+            "query[1].path: a placeholder that opens with {{ is never closed with }}",
+        ),
+        ("path = \"/\"\nrows = \"$..[\"\nfield = [{ name = \"n\", path = \"$\" }]", "query[1].rows: \"$..[\" is not a JSONPath (RFC 9535)"),
+        ("path = \"/\"\nrows = \"$\"", "a request needs [[query.field]] entries"),
+        ("path = \"/\"\nbody = \"{}\"\nrows = \"$\"\nfield = [{ name = \"n\", path = \"$\" }]", "query[1].body: goes with method = \"POST\" only"),
+        ("path = \"/\"\nrows = \"$\"\nfield = [{ name = \"n\", path = \"$\", kind = \"instant\", time = \"day\" }]", "\"day\" is not a form of time"),
+        ("file = \"../x\"", "query[1].file: must lie below the source's folder"),
+        ("file = \"x\"\ndelimiter = \"ab\"", "query[1].delimiter: must be one sign"),
+        ("check = \"tcp\"\ntargets = [\"host\"]", "query[1].targets: \"host\" is not host:port"),
+        ("check = \"disc\"", "\"disc\" is not one of \"tcp\", \"http\", \"certificate\", \"dns\", \"disk\". Did you mean \"disk\"?"),
+        ("sql = \"select 1\"\nthen = [{ do = \"toop\" }]", "query[1].then[1].do: \"toop\" is not one of"),
+        ("sql = \"select 1\"\nthen = [{ do = \"top\", of = \"a\", others = \"Rest\" }]", "with \"others\", the key \"sum\" says"),
+        (
+            "sql = \"select 1\"\nthen = [{ do = \"group\", total = \"All\" }, { do = \"sort\", by = \"a\" }]",
+            "\"sort\" must come before \"group\", which makes rows that sum up others",
+        ),
+        ("sql = \"select 1\"\nthen = [{ do = \"keep\", column = \"a\" }]", "\"keep\" needs one condition"),
+        ("sql = \"select 1\"\nthen = [{ do = \"resample\", time = \"a\", with = \"average\" }]", "\"average\" is not a way to make one value of several"),
+        ("sql = \"select 1\"\nthen = [{ do = \"join\", with = \"p\", on = \"a\" }]", "needs the answer of \"p\", which must stand before it in this dashboard"),
+    ] {
+        let found = query(lines);
+        assert!(found.iter().any(|problem| problem.contains(wanted)), "{lines}: {found:#?}");
+    }
+}
+
+#[test]
+fn a_source_is_asked_what_its_kind_understands() {
+    let mut set = DefinitionSet::default();
+    set.put(Definition::parse("s.toml", "[source]\nname = \"s\"\nkind = \"local-checks\"\n").unwrap());
+    let dashboard = "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[parameter]]\nname = \"p\"\nkind = \"choice\"\nchoices-from = \"q\"\n[[query]]\nname = \"q\"\nsource = \"s\"\nsql = \"select 1\"\n[[query]]\nname = \"h\"\nsampler = \"none\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nfrom = \"e / T\"\n";
+    set.put(Definition::parse("d.toml", dashboard).unwrap());
+    let found: Vec<String> = set.check().iter().map(ToString::to_string).collect();
+    for wanted in [
+        "the source \"s\" is of kind \"local-checks\", but this asks one of kind \"postgresql\"",
+        "there is no sampler \"none\"",
+        "there is no dashboard \"e\"",
+    ] {
+        assert!(found.iter().any(|problem| problem.contains(wanted)), "{wanted}: {found:#?}");
+    }
+    for (lines, wanted) in [
+        ("kind = \"http-json\"\nurl = \"ftp://x\"", "is not a URL"),
+        ("kind = \"http-json\"\nurl = \"http://u:p@x/\"", "must not have a user or password in it"),
+        (
+            "kind = \"http-json\"\nurl = \"http://x\"\n[source.sign-in]\nkind = \"bearer\"\ntoken = \"abc\"",
+            "a token must not stand in a definition; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
+        ),
+        ("kind = \"files\"\nfolder = \"relative\"", "must be an absolute path"),
+        ("kind = \"local-checks\"\nurl = \"http://x\"", "unknown key \"url\""),
+    ] {
+        let found = all_problems(&format!("[source]\nname = \"s\"\n{lines}\n"));
+        assert!(found.iter().any(|problem| problem.contains(wanted)), "{lines}: {found:#?}");
+    }
+    let sampler = all_problems("[sampler]\nname = \"s\"\nevery = \"PT1S\"\nkeep = \"P20Y\"\n[query]\nsource = \"x\"\nmetric = \"m\"\n");
+    assert!(sampler[0].contains("sampler.every: must be between \"PT10S\" and \"P1D\"") && sampler[1].contains("sampler.keep: "), "{sampler:#?}");
+}
+
+#[test]
+fn a_report_changes_blocks_without_touching_the_dashboard() {
+    let mut set = DefinitionSet::default();
+    let other = "[dashboard]\nname = \"other\"\ntitle = \"O\"\n[[parameter]]\nname = \"port\"\ndefault = \"all\"\n[[query]]\nname = \"base\"\nsource = \"s\"\nsql = \"select :port as p\"\n[[query]]\nname = \"worst\"\nof = \"base\"\nthen = [{ do = \"top\", rows = 10, of = \"n\", others = \"Rest\", sum = \"n\" }]\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Worst\"\nquery = \"worst\"\nlimit = 10\n";
+    let dashboard = "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[section]]\ntitle = \"One\"\n[[section.block]]\nfrom = \"other / Worst\"\ntitle = \"Ten worst\"\n[[section]]\ntitle = \"Two\"\n[[section.block]]\nshow = \"text\"\ntitle = \"Words\"\ntext = \"x\"\n";
+    let report = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n[[change]]\nblock = \"Ten worst\"\ntitle = \"All of them\"\nlimit = \"all\"\n[[change]]\nblock = \"Words\"\nhide = true\n";
+    for (file, text) in [
+        ("s.toml", "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"a:1\"\ndatabase = \"d\"\nuser = \"u\"\n"),
+        ("o.toml", other),
+        ("d.toml", dashboard),
+        ("r.toml", report),
+    ] {
+        set.put(Definition::parse(file, text).unwrap_or_else(|problems| panic!("{file}: {}", problems[0])));
+    }
+    assert_eq!(set.check(), []);
+    let report = &set.reports["r"];
+    let shown = set.dashboards_of(report);
+    let section = &shown[0].sections[0];
+    assert_eq!((shown[0].sections.len(), section.blocks[0].title.as_str()), (1, "All of them"));
+    let BlockKind::Table { limit, .. } = &section.blocks[0].kind else { panic!() };
+    assert_eq!(*limit, None);
+    let name = &section.blocks[0].query.as_ref().unwrap().value;
+    let query = shown[0].queries.iter().find(|query| query.name == *name).unwrap();
+    assert!(matches!(&query.then[..], [crate::figures::Operation::Top { rows: usize::MAX, others: None, .. }]));
+    // What is asked is the other dashboard's first query, with its parameter.
+    assert_eq!(shown[0].asked().iter().map(|query| query.name.as_str()).collect::<Vec<_>>(), ["other.base"]);
+    assert_eq!(set.parameters_of(report)[0].name, "port");
+    assert_eq!(set.dashboard_names(report), ["d", "other"]);
+    // The dashboard itself is as it was.
+    assert_eq!(set.dashboard("d").unwrap().sections[0].blocks[0].title, "Ten worst");
+    assert_eq!(set.dashboards["other"].queries[1].then.len(), 1);
+
+    let wrong = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n[[change]]\nblock = \"Ten wurst\"\nhide = true\n";
+    set.put(Definition::parse("r.toml", wrong).unwrap());
+    assert!(set.check()[0].message.contains("has a block \"Ten wurst\". Did you mean \"Ten worst\"?"));
+    set.put(
+        Definition::parse(
+            "o.toml",
+            &other.replace("[[section]]\n", "[[section]]\ntitle = \"Loop\"\n[[section.block]]\nfrom = \"d / Ten worst\"\n[[section]]\n"),
+        )
+        .unwrap(),
+    );
+    assert!(set.check().iter().any(|problem| problem.message.contains("would take a block from itself")), "{:#?}", set.check());
+}

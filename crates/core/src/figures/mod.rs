@@ -305,6 +305,19 @@ impl Operation {
     }
 }
 
+/// Does one operation after another.
+///
+/// Without any row nothing can be wrong with them: what is empty stays empty, also where the
+/// columns are not known that it would have (a history that has only begun).
+///
+/// # Errors
+/// Of the first operation that cannot be done.
+pub fn apply_all(table: Table, operations: &[Operation], around: &Surroundings<'_>) -> Result<Figures, FigureError> {
+    let empty = table.rows.is_empty().then(|| table.clone());
+    let figures = operations.iter().try_fold(Figures::from(table), |figures, operation| operation.apply(figures, around));
+    figures.or_else(|error| empty.map(Figures::from).ok_or(error))
+}
+
 /// The position of a column.
 fn column(operation: &'static str, table: &Table, name: &str) -> Result<usize, FigureError> {
     table.column(name).ok_or_else(|| {

@@ -7,7 +7,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Window, Zone,
     definition::{self, Dashboard, DefinitionSet, Origin, ParameterKind, ParameterValue, Query},
-    figures::Surroundings,
+    figures::{Surroundings, apply_all},
     snapshot::Outcome,
     status::Thresholds,
     window::{Step, Times},
@@ -258,7 +258,7 @@ fn ask<'a>(
         let found = |name: &str| answers.get(name).map(|answer| answer.table.clone().into()).ok_or_else(|| format!("there is no query \"{name}\""));
         let around = Surroundings { window: &times.window, step: times.step, thresholds: &thresholds, other: &found };
         let table = std::mem::take(&mut answer.table);
-        let figures = query.then.iter().try_fold(table.into(), |figures, operation| operation.apply(figures, &around)).map_err(|error| error.to_string())?;
+        let figures = apply_all(table, &query.then, &around).map_err(|error| error.to_string())?;
         answer.table = figures.table;
         Ok(answer)
     })

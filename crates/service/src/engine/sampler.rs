@@ -10,7 +10,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Column, ColumnKind, Table, Value, Window, Zone,
     definition::{Origin, Sampler, Thin},
-    figures::{Figures, Operation, Surroundings},
+    figures::{Operation, Surroundings, apply_all},
     series::How,
     snapshot::Outcome,
     window::{Step, Times},
@@ -115,8 +115,7 @@ fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, String
         thresholds: &|_| Default::default(),
         other: &|name| Err(format!("a sampler has no other query such as \"{name}\"")),
     };
-    let figures = then.iter().try_fold(table.into(), |figures, operation| operation.apply(figures, &around));
-    figures.map(|figures: Figures| figures.table).map_err(|error| error.to_string())
+    apply_all(table, then, &around).map(|figures| figures.table).map_err(|error| error.to_string())
 }
 
 /// Removes what is too old and thins out what has grown old.
