@@ -19,6 +19,7 @@ if [ "${1:-run}" = test ]; then
   need chromedriver chromium-driver
   need pdftotext poppler-utils
   need qpdf qpdf
+  need openssl openssl
 fi
 
 if [ ${#missing[@]} -gt 0 ]; then

@@ -74,6 +74,11 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     browser.goto(&format!("{address}/sources")).await?;
     browser.wait().for_element(Locator::Css(".card button")).await?.click().await?;
     shot(browser, ".answer", folder, "console-sources").await?;
+    browser.goto(&format!("{address}/sources/operations/try")).await?;
+    browser.wait().for_element(Locator::XPath("//button[contains(@class, 'entry')][contains(., 'host_samples')]")).await?.click().await?;
+    browser.wait().for_element(Locator::XPath("//button[contains(., 'Pick from it')]")).await?.click().await?;
+    browser.find(Locator::XPath("//button[.='Ask it']")).await?.click().await?;
+    shot(browser, ".answer table", folder, "console-try").await?;
     let letters = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
     let daily = letters.as_array().and_then(|all| {
         all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa")))

@@ -28,6 +28,7 @@ pub enum Unit {
     Seconds,
     Days,
     Celsius,
+    Fahrenheit,
     /// An amount of money with its ISO 4217 code.
     Currency(String),
     /// Any other unit, shown behind the number as written.
@@ -36,14 +37,14 @@ pub enum Unit {
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 #[error(
-    "\"{given}\" is not a unit.{suggestion} Known: percent, ratio, bytes, bytes-si, bit/s, ms, s, days, celsius, currency:DKK, or other:WORD for any other."
+    "\"{given}\" is not a unit.{suggestion} Known: percent, ratio, bytes, bytes-si, bit/s, ms, s, days, celsius, fahrenheit, currency:DKK, or other:WORD for any other."
 )]
 pub struct UnknownUnit {
     given: String,
     suggestion: String,
 }
 
-const NAMES: [(&str, Unit); 10] = [
+const NAMES: [(&str, Unit); 11] = [
     ("none", Unit::None),
     ("percent", Unit::Percent),
     ("ratio", Unit::Ratio),
@@ -54,6 +55,7 @@ const NAMES: [(&str, Unit); 10] = [
     ("s", Unit::Seconds),
     ("days", Unit::Days),
     ("celsius", Unit::Celsius),
+    ("fahrenheit", Unit::Fahrenheit),
 ];
 
 /// A factor and a suffix that suit a magnitude; every value of a figure shares one.
@@ -95,6 +97,7 @@ impl Unit {
             Unit::Seconds => plain(1.0, "s"),
             Unit::Days => plain(1.0, "d"),
             Unit::Celsius => plain(1.0, "°C"),
+            Unit::Fahrenheit => plain(1.0, "°F"),
             Unit::Currency(code) => plain(1.0, code),
             Unit::Other(word) => plain(1.0, word),
         }
@@ -112,6 +115,7 @@ impl Unit {
             Unit::Seconds => "s",
             Unit::Days => "d",
             Unit::Celsius => "°C",
+            Unit::Fahrenheit => "°F",
             Unit::Currency(text) | Unit::Other(text) => text,
         }
     }
@@ -230,6 +234,7 @@ mod tests {
             (Unit::None, -0.25, "−0.25"),
             (Unit::None, f64::NAN, "–"),
             (Unit::None, 0.0, "0"),
+            (Unit::Fahrenheit, 41.0, "41 °F"),
         ];
         for (unit, value, text) in cases {
             assert_eq!(unit.format(value).replace('\u{a0}', " "), text);

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
 
 use maple_lark_core::{
     ColumnKind, Table, Value, Window,
-    definition::{Ask, Definition, ParameterValue, Source, Sql},
+    definition::{Ask, Definition, ParameterValue, Source, SourceKind, Sql, Tls},
     window::{Times, Within},
 };
 use maple_lark_demo::Cluster;
@@ -160,4 +160,40 @@ async fn refusals_name_the_source_the_words_and_the_place() {
     assert!(greeting.found.ends_with("signed in as reader") && greeting.warning.unwrap().contains("reader may write"));
     admin.execute(AssertSqlSafe("revoke all on kept from reader")).await.unwrap();
     assert_eq!(Reader::unguarded().test(&place.source).await.unwrap().warning, None);
+}
+
+/// A server with a certificate of its own authority: it is trusted by its file alone.
+#[tokio::test]
+async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
+    let place = Place::new("").await;
+    let mut admin = place.cluster.connect("postgres").await.unwrap();
+    let command = "openssl req -x509 -newkey rsa:2048 -nodes -days 5 -subj /CN=orrin-sound -addext subjectAltName=IP:127.0.0.1 \
+                   -addext basicConstraints=critical,CA:FALSE -keyout server.key -out server.crt 2>/dev/null && chmod 600 server.key";
+    admin.execute(AssertSqlSafe(format!("copy (select 1) to program '{command}'"))).await.unwrap();
+    admin.execute("alter system set ssl = on").await.unwrap();
+    admin.execute("select pg_reload_conf()").await.unwrap();
+    let authority = place._folder.path().join("state/postgresql/server.crt");
+    let with = |tls: &str| {
+        let mut source = place.source.clone();
+        let SourceKind::Postgresql(settings) = &mut source.kind else { panic!() };
+        settings.tls = if tls == "verify-full" { Tls::VerifyFull } else { Tls::Require };
+        settings.ca_file = (tls == "verify-full").then(|| authority.display().to_string());
+        source
+    };
+    // The server takes a moment to read its configuration anew.
+    let mut answer = Reader::unguarded().test(&with("verify-full")).await;
+    for _ in 0..100 {
+        if answer.is_ok() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        answer = Reader::unguarded().test(&with("verify-full")).await;
+    }
+    assert!(answer.unwrap().found.contains("signed in as reader"));
+    let mut another = with("verify-full");
+    let SourceKind::Postgresql(settings) = &mut another.kind else { panic!() };
+    settings.ca_file = None;
+    let said = Reader::unguarded().test(&another).await.unwrap_err().to_string();
+    assert!(said.contains("cannot be reached") && said.contains("certificate"), "{said}");
+    assert!(Reader::unguarded().test(&with("require")).await.is_ok());
 }

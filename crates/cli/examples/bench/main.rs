@@ -3,9 +3,12 @@
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
 //! for the page). The baseline for schedules is the same work on a tenth or a hundredth of
-//! them. Ends with code 1 if a goal is missed. Named parts (documents, service, schedules)
+//! them. Ends with code 1 if a goal is missed. The
+//! baselines of reading and computing are psql and PostgreSQL. Named parts (documents,
+//! service, reading, schedules)
 //! are measured alone.
 
+mod reading;
 mod schedules;
 
 use std::{
@@ -35,12 +38,20 @@ type Done<T> = Result<T, Box<dyn std::error::Error>>;
 async fn main() -> Done<()> {
     let mut goals = Goals(true);
     let wanted: Vec<String> = std::env::args().skip(1).collect();
+    if let [child, address, password] = &wanted[..]
+        && child == reading::CHILD
+    {
+        return reading::child(address, password).await;
+    }
     let asked = |part: &str| wanted.is_empty() || wanted.iter().any(|wanted| wanted == part);
     if asked("documents") {
         documents(&mut goals).await?;
     }
     if asked("service") {
         service(&mut goals).await?;
+    }
+    if asked("reading") {
+        reading::measure(&mut goals).await?;
     }
     if asked("schedules") {
         schedules::measure(&mut goals).await?;

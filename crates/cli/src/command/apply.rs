@@ -101,17 +101,20 @@ impl Remove {
     }
 }
 
-/// Copy a report under another name
+/// Copy a report, or with --kind another definition, under another name
 ///
-/// The copy has the original's definition and begins paused; "maple-lark resume" starts its
+/// A report's copy has the original's definition and begins paused; "maple-lark resume" starts its
 /// schedule.
 #[derive(Args)]
 #[command(after_help = "Example:\n  maple-lark copy ferry-operations-daily ferry-operations-night --title \"Ferry operations, night\"")]
 pub struct Copy {
-    /// The name of the report
-    report: String,
+    /// The name of what is copied
+    original: String,
     /// The name of the copy
     name: String,
+    /// What is copied
+    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler"])]
+    kind: String,
     /// The title of the copy
     #[arg(long)]
     title: Option<String>,
@@ -120,7 +123,12 @@ pub struct Copy {
 impl Copy {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let order = CopyOrder { name: self.name, title: self.title };
-        let view: ReportView = client.post(&format!("/reports/{}/copy", self.report), &order).await?;
+        if self.kind != "report" {
+            let file: DefinitionFile = client.post(&format!("/definitions/{}/{}/copy", self.kind, self.original), &order).await?;
+            output::print(output, &file, |file| println!("The {} {} is there. Its file is {}.", self.kind, order.name, file.file));
+            return Ok(());
+        }
+        let view: ReportView = client.post(&format!("/reports/{}/copy", self.original), &order).await?;
         output::print(output, &view, |view| println!("{} is there as {}, paused. Its file is {}.", view.title, view.name, view.file));
         Ok(())
     }

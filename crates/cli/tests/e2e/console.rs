@@ -175,6 +175,58 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     assert_eq!(place.json(&["reports"]).as_array().unwrap().len(), 1);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.with_data().await;
+    place.sign_in();
+    place.apply_small(SMALL_REPORT);
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    browser.goto(&format!("http://{}/sources", place.address)).await.unwrap();
+    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
+    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
+    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+
+    // The catalogue is searched and a table picked from; the query is there to be seen.
+    see(&browser, "//a[contains(., 'Look inside and try')]").await.click().await.unwrap();
+    see(&browser, "//input[@aria-label='Search the catalogue']").await.send_keys("kiosk_sales").await.unwrap();
+    see(&browser, "//ul[contains(@class, 'entries') and count(li) = 1]//button[contains(., 'kiosk_sales')]").await.click().await.unwrap();
+    see(&browser, "//button[contains(., 'Pick from it')]").await.click().await.unwrap();
+    let text = see(&browser, "//textarea[@aria-label='The query in TOML']").await;
+    assert!(text.prop("value").await.unwrap().unwrap().contains("measure = [\n  { column = \"sold\", with = \"mean\""));
+    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    see(&browser, "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]").await;
+    see(&browser, "//button[.='Write it by hand']").await.click().await.unwrap();
+    see(&browser, "//pre//span[contains(@class, 'hljs-keyword') and .='select']").await;
+
+    // What is wrong is said with its place; nothing that was there is lost.
+    text.send_keys("nonsense = 1").await.unwrap();
+    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    see(&browser, "//section[@aria-labelledby='answer']//p[contains(., 'unknown key')]").await;
+    for _ in 0.."nonsense = 1".len() {
+        text.send_keys("\u{e003}").await.unwrap();
+    }
+    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    see(&browser, "//section[@aria-labelledby='answer']//th[contains(., 'sold')]").await;
+
+    // Into a block in one step: the dashboard's definition with the change in sight.
+    see(&browser, "//button[contains(., 'Into a dashboard')]").await.click().await.unwrap();
+    see(&browser, "//label[starts-with(normalize-space(.), 'Title of the block')]//input").await.send_keys("Mean sales").await.unwrap();
+    see(&browser, "//label[starts-with(normalize-space(.), 'Name of the query')]//input").await.send_keys("mean_sales").await.unwrap();
+    see(&browser, "//label[starts-with(normalize-space(.), 'Dashboard')]//div[contains(@class, 'el-select__wrapper')]").await.click().await.unwrap();
+    see(&browser, "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]").await.click().await.unwrap();
+    see(&browser, "//button[.='Show it there' and not(@disabled)]").await.click().await.unwrap();
+    see(&browser, "//pre//span[contains(., '+name = \"mean_sales\"')]").await;
+    see(&browser, "//button[.='Apply' and not(@disabled)]").await.click().await.unwrap();
+    see(&browser, "//h1[.='Reports']").await;
+    browser.close().await.unwrap();
+    let run = place.json(&["run", "small", "--no-delivery"]);
+    assert!(run["steps"].as_array().unwrap().iter().any(|step| step["subject"] == "small / mean_sales" && step["state"] == "done"), "{run:#}");
+}
+
 /// The media type and the first bytes of the document in the frame, as the browser gets them.
 async fn kind_of_shown(browser: &Client) -> serde_json::Value {
     let script = "const done = arguments[0]; fetch(document.querySelector('iframe.document').src).then(async (a) => done([a.headers.get('content-type'), (await a.text()).slice(0, 5)]))";

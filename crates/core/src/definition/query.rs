@@ -38,7 +38,7 @@ pub struct Query {
 pub enum Origin {
     Source {
         name: Placed<String>,
-        ask: Ask,
+        ask: Box<Ask>,
     },
     /// What a sampler has kept of the window.
     Sampler(Placed<String>),
@@ -50,7 +50,7 @@ pub enum Origin {
 #[derive(Debug, Clone, PartialEq)]
 pub enum Ask {
     Sql(Sql),
-    Request(Box<Request>),
+    Request(Request),
     File(FileRows),
     Metrics(Metrics),
     Check(Check),
@@ -322,7 +322,7 @@ pub(super) fn read(node: Node<'_>, alone: Option<&str>) -> Option<Query> {
         Some(Origin::Sampler(node.required("sampler")))
     } else {
         let source = node.required("source");
-        read_ask(&node).map(|ask| Origin::Source { name: source, ask })
+        read_ask(&node).map(|ask| Origin::Source { name: source, ask: Box::new(ask) })
     };
     let columns = node.tables("column").into_iter().map(read_hint).collect();
     let step = node.parsed::<Step>("step");
@@ -340,7 +340,7 @@ pub(super) fn read_ask(node: &Node<'_>) -> Option<Ask> {
     match given[..] {
         ["sql"] => read_sql(node).map(Ask::Sql),
         ["pick"] => super::pick::read(node).map(Ask::Sql),
-        ["path"] => read_request(node).map(Box::new).map(Ask::Request),
+        ["path"] => read_request(node).map(Ask::Request),
         ["file"] => Some(Ask::File(read_file(node))),
         ["metric"] => Some(Ask::Metrics(read_metrics(node))),
         ["check"] => read_check(node).map(Ask::Check),

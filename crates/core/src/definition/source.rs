@@ -128,11 +128,11 @@ impl Setting {
 #[derive(Debug, thiserror::Error)]
 pub enum BadSetting {
     #[error("\"env:\" must be followed by the name of an environment variable, such as \"env:READER_PASSWORD\"")]
-    NoVariable,
+    Variable,
     #[error("\"file:\" must be followed by an absolute path, such as \"file:/etc/maple-lark/reader-password\"")]
-    NoPath,
+    Path,
     #[error("\"secret:\" must be followed by the name of a stored secret, in small letters, digits and hyphens, such as \"secret:reader-password\"")]
-    NoSecret,
+    Secret,
 }
 
 impl FromStr for Setting {
@@ -141,14 +141,14 @@ impl FromStr for Setting {
     fn from_str(text: &str) -> Result<Self, BadSetting> {
         if let Some(name) = text.strip_prefix("env:") {
             let valid = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            return valid.then(|| Setting::Environment(name.to_owned())).ok_or(BadSetting::NoVariable);
+            return valid.then(|| Setting::Environment(name.to_owned())).ok_or(BadSetting::Variable);
         }
         if let Some(name) = text.strip_prefix("secret:") {
-            return super::is_name(name).then(|| Setting::Secret(name.to_owned())).ok_or(BadSetting::NoSecret);
+            return super::is_name(name).then(|| Setting::Secret(name.to_owned())).ok_or(BadSetting::Secret);
         }
         match text.strip_prefix("file:") {
             Some(path) if path.starts_with('/') => Ok(Setting::File(path.to_owned())),
-            Some(_) => Err(BadSetting::NoPath),
+            Some(_) => Err(BadSetting::Path),
             None => Ok(Setting::Plain(text.to_owned())),
         }
     }

@@ -1,7 +1,7 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Problem as FileProblem};
+use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
 use maple_lark_store::{
     Store,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
@@ -11,14 +11,14 @@ use serde::{Deserialize, Serialize};
 use similar::TextDiff;
 use utoipa::ToSchema;
 
-use super::{Answer, problem::Problem};
+use super::{Answer, problem::Problem, reports::CopyOrder};
 use crate::{
     access::{Author, Viewer},
     engine::{EngineHandle, parse_all},
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, plan, apply, one, remove]
+    routes![list, plan, apply, one, copy, remove]
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -42,7 +42,7 @@ pub struct Files {
 pub struct Change {
     /// `add`, `alter` or `remove`.
     pub action: String,
-    /// `source`, `dashboard`, `report` or `calendar`.
+    /// `source`, `dashboard`, `report`, `calendar` or `sampler`.
     pub kind: String,
     pub name: String,
     pub file: String,
@@ -108,6 +108,32 @@ async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &
 async fn one(_user: Viewer, kind: &str, name: &str, store: &State<Store>) -> Answer<DefinitionFile> {
     let stored = stored_definition(kind, name, store).await?;
     Ok(Json(DefinitionFile { file: stored.file, text: stored.text }))
+}
+
+/// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
+/// which begins paused.
+#[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/definitions/<kind>/<name>/copy", data = "<order>")]
+async fn copy(user: Author, kind: &str, name: &str, order: Json<CopyOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<DefinitionFile> {
+    let original = stored_definition(kind, name, store).await?;
+    let known = Kind::from_name(kind).filter(|kind| ![Kind::Report, Kind::Calendar].contains(kind));
+    let known = known.ok_or_else(|| {
+        Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
+    })?;
+    let file = copied(&original, known, &order, store).await?;
+    apply_files(&Files { files: vec![file.clone()], remove_others: false }, &user.0.name, store, engine).await?;
+    Ok(Json(file))
+}
+
+/// The file of a copy, beside the original's.
+pub async fn copied(original: &StoredDefinition, kind: Kind, order: &CopyOrder, store: &Store) -> Result<DefinitionFile, Problem> {
+    if store.definition(kind.name(), &order.name).await?.is_some() {
+        return Err(Problem::new(409, "Name taken", format!("there is a {} \"{}\" already; choose another name", kind.name(), order.name)));
+    }
+    let title = order.title.clone().unwrap_or_else(|| format!("{} (copy)", original.title));
+    let text = edit::renamed(&original.text, kind, &order.name, &title).map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
+    let folder = original.file.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
+    Ok(DefinitionFile { file: format!("{folder}{}.toml", order.name), text })
 }
 
 /// Remove one definition. What was made of it stays; what still needs it prevents it.

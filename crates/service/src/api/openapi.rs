@@ -12,7 +12,7 @@ use super::{agenda, ask, definitions, documents, mailbox, overview, reports, run
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
         overview::overview,
-        definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::remove,
+        definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,

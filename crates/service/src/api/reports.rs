@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use super::{
     Answer,
-    definitions::{DefinitionFile, Files, apply_files, stored_definition},
+    definitions::{DefinitionFile, Files, apply_files, copied, stored_definition},
     problem::Problem,
     runs::{RunOrder, one_run},
     view::{AudienceView, ReportView, RunView},
@@ -168,15 +168,9 @@ async fn copy(
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<ReportView>>, Problem> {
     let original = stored_definition("report", name, store).await?;
-    if store.definition("report", &order.name).await?.is_some() {
-        return Err(Problem::new(409, "Name taken", format!("there is a report \"{}\" already; choose another name", order.name)));
-    }
-    let title = order.title.clone().unwrap_or_else(|| format!("{} (copy)", original.title));
-    let text = edit::renamed(&original.text, Kind::Report, &order.name, &title).map_err(bad_edit)?;
-    let folder = original.file.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
+    let file = copied(&original, Kind::Report, &order, store).await?;
     // Paused before it is there: its schedule never has a moment to fire.
     store.begin_paused(&order.name).await?;
-    let file = DefinitionFile { file: format!("{folder}{}.toml", order.name), text };
     let applied = apply_files(&Files { files: vec![file], remove_others: false }, &user.0.name, store, engine).await;
     if let Err(problem) = applied {
         store.forget_schedule(&order.name).await?;
