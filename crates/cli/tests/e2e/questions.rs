@@ -180,3 +180,53 @@ async fn a_source_that_hangs_does_not_keep_the_others() {
     assert_eq!(others.len(), 20);
     assert!(others.iter().all(|step| ended(step) < ended(hung)), "all others had ended before");
 }
+
+/// What is too old goes, and of what has grown old one answer stays in each step.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_history_is_thinned_out_and_forgotten() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let mut records = place.records().await;
+    let now = chrono::Utc::now();
+    let step = now.timestamp().div_euclid(600) * 600 - 9 * 600;
+    let at = |seconds: i64| chrono::DateTime::from_timestamp(seconds, 0).unwrap();
+    let answer = |value: f64| serde_json::json!({ "columns": [{ "name": "target", "kind": "text" }, { "name": "used_percent", "kind": "number" }], "rows": [["/", value]], "truncated": false });
+    for (seconds, value) in
+        [(step - 7200, 9.0), (step, 1.0), (step + 200, 3.0), (step + 599, 8.0), (step + 600, 5.0), (step + 8 * 600, 7.0), (step + 8 * 600 + 1, 7.5)]
+    {
+        sqlx::query("insert into samples (sampler, at, body) values ('disks', $1, $2)")
+            .bind(at(seconds))
+            .bind(answer(value))
+            .execute(&mut records)
+            .await
+            .unwrap();
+    }
+    let source = "[source]\nname = \"here\"\nkind = \"local-checks\"\n";
+    let sampler = "[sampler]\nname = \"disks\"\nevery = \"P1D\"\nkeep = \"PT3H\"\n[sampler.thin]\nafter = \"PT1H\"\nto = \"PT10M\"\nwith = \"mean\"\n[query]\nsource = \"here\"\ncheck = \"disk\"\ntargets = [\"/\"]\n";
+    let applied = place.apply(&[("s.toml", source), ("d.toml", sampler)]);
+    assert!(applied.status.success(), "{}", text(&applied.stderr));
+    let began = std::time::Instant::now();
+    let kept = loop {
+        let kept: Vec<(chrono::DateTime<chrono::Utc>, serde_json::Value)> =
+            // Without the answer that the sampler itself is given now, which has more columns.
+            sqlx::query_as("select at, body from samples where sampler = 'disks' and at > $1 and jsonb_array_length(body -> 'columns') = 2 order by at")
+                .bind(at(step - 9000))
+                .fetch_all(&mut records)
+                .await
+                .unwrap();
+        if kept.len() == 4 {
+            break kept;
+        }
+        assert!(began.elapsed() < PATIENCE, "{kept:#?}");
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    };
+    // The mean of the three answers of one step, at the last one's instant; young ones stay.
+    assert_eq!(kept[0], (at(step + 599), answer(4.0)));
+    assert_eq!(kept[1..].iter().map(|(_, body)| body["rows"][0][1].as_f64().unwrap()).collect::<Vec<_>>(), [5.0, 7.0, 7.5]);
+    let tried_file = place.folder.path().join("q.toml");
+    std::fs::write(&tried_file, "[query]\nsampler = \"disks\"\n").unwrap();
+    let tried = place.json(&["try", "--file", tried_file.to_str().unwrap(), "--from", &at(step).to_rfc3339(), "--to", &at(step + 1200).to_rfc3339()]);
+    assert_eq!(tried["columns"][0]["name"], "at");
+    assert_eq!(tried["rows"].as_array().unwrap().iter().map(|row| row[2].as_str().unwrap()).collect::<Vec<_>>(), ["4", "5"]);
+}

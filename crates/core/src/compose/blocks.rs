@@ -7,9 +7,10 @@ use crate::{
     chart::{self, BarSeries, Chart, Plot, Series},
     definition::{Block as Definition, BlockKind, Dashboard, Origin, Query},
     document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
-    figures::{Figures, Role, Surroundings, apply_all},
+    figures::{Figures, Operation, Role, Surroundings, apply_all},
     markdown,
     nearest::suggestion,
+    series::How,
     snapshot::{Outcome, Snapshot},
     status::{Status, Thresholds, Worse},
     table::{Table, Value},
@@ -116,13 +117,35 @@ fn chosen(table: &Table, query: &Query, names: &[String]) -> Result<Vec<usize>, 
 
 /// The title of a column: the author's, else its name with spaces and a capital.
 fn title(query: &Query, name: &str) -> String {
-    query.hint(name).and_then(|hint| hint.title.clone()).unwrap_or_else(|| {
-        let mut words = name.replace('_', " ");
-        if let Some(first) = words.get_mut(..1) {
-            first.make_ascii_uppercase();
+    if let Some(title) = query.hint(name).and_then(|hint| hint.title.clone()) {
+        return title;
+    }
+    if query.then.iter().any(|operation| matches!(operation, Operation::Statistics { .. })) {
+        if name == "deviation" {
+            return "Standard deviation".to_owned();
         }
-        words
-    })
+        if let Ok(How::Percentile(percentile)) = name.parse::<How>()
+            && name.starts_with('p')
+        {
+            return format!("{} percentile", ordinal(percentile));
+        }
+    }
+    let mut words = name.replace('_', " ");
+    if let Some(first) = words.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    words
+}
+
+/// `95th`, `99.9th`, `1st`.
+fn ordinal(number: f64) -> String {
+    let ending = match (number.fract() == 0.0, number as i64 % 10, number as i64 % 100) {
+        (true, 1, rest) if rest != 11 => "st",
+        (true, 2, rest) if rest != 12 => "nd",
+        (true, 3, rest) if rest != 13 => "rd",
+        _ => "th",
+    };
+    format!("{number}{ending}")
 }
 
 fn unit(query: &Query, name: &str) -> Unit {
