@@ -61,7 +61,8 @@ impl WebServices {
             .await
             .context("the stand-in web services cannot start")?;
         let shutdown = ignited.shutdown();
-        tokio::spawn(ignited.launch());
+        // Reading the error keeps Rocket from panicking over one that nobody saw.
+        tokio::spawn(async move { ignited.launch().await.map(drop).map_err(|error| error.kind().to_string()) });
         for _ in 0..100 {
             if tokio::net::TcpStream::connect(address).await.is_ok() {
                 break;
