@@ -6,8 +6,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     status::{Status, Thresholds},
-    unit::{Unit, readable_number},
+    unit::Unit,
     window::Window,
+    writing::Writing,
 };
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -89,7 +90,7 @@ const MOST_POINTS: usize = 800;
 /// Round ticks over `[low, high]`: multiples of 1, 2, 2.5 or 5 times a power of ten, at most
 /// `most` of them, and an axis that begins and ends on one. An empty or reversed range is
 /// widened to one that can be drawn.
-pub fn value_axis(low: f64, high: f64, most: usize, unit: &str) -> ValueAxis {
+pub fn value_axis(low: f64, high: f64, most: usize, unit: &str, writing: Writing) -> ValueAxis {
     let (mut low, mut high) = if low.is_finite() && high.is_finite() && low <= high { (low, high) } else { (0.0, 1.0) };
     if high - low < f64::EPSILON * high.abs().max(1.0) {
         // A flat line is drawn in the middle, or on the base when it is zero.
@@ -110,7 +111,7 @@ pub fn value_axis(low: f64, high: f64, most: usize, unit: &str) -> ValueAxis {
     let ticks = (0..=(last - first).max(1.0) as i64)
         .map(|i| {
             let at = (first + i as f64) * step;
-            let label = crate::unit::grouped(at, decimals.unwrap_or(8) as usize);
+            let label = writing.number(at, decimals.unwrap_or(8) as usize);
             ValueTick { at, label }
         })
         .collect();
@@ -216,20 +217,20 @@ pub fn thin(points: Vec<(DateTime<Utc>, f64)>) -> Vec<(DateTime<Utc>, f64)> {
 }
 
 /// Threshold lines in the axis's scale, labelled with their meaning and value.
-pub fn limits(thresholds: &Thresholds, factor: f64, suffix: &str) -> Vec<Limit> {
+pub fn limits(thresholds: &Thresholds, factor: f64, suffix: &str, writing: Writing) -> Vec<Limit> {
     [(thresholds.warning, Status::Warning), (thresholds.critical, Status::Critical)]
         .into_iter()
         .filter_map(|(limit, status)| {
             let at = limit? * factor;
             let unit = if suffix.is_empty() { String::new() } else { format!("\u{a0}{suffix}") };
-            Some(Limit { at, status, label: format!("{} {}{unit}", status.word(), readable_number(at)) })
+            Some(Limit { at, status, label: format!("{} {}{unit}", status.word(), writing.readable(at)) })
         })
         .collect()
 }
 
 /// The axis for values with thresholds: zero is on it unless all values lie far from it, a
 /// threshold is on it when it is near enough to matter, and a share ends at 100 %.
-pub fn axis_for(values: &[f64], thresholds: &Thresholds, unit: &Unit, from_zero: bool) -> (ValueAxis, f64) {
+pub fn axis_for(values: &[f64], thresholds: &Thresholds, unit: &Unit, from_zero: bool, writing: Writing) -> (ValueAxis, f64) {
     let largest = values.iter().fold(0f64, |most, v| most.max(v.abs()));
     let scale = unit.scale(largest);
     let (mut low, mut high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
@@ -246,7 +247,7 @@ pub fn axis_for(values: &[f64], thresholds: &Thresholds, unit: &Unit, from_zero:
         low = low.min(0.0);
         high = high.max(0.0);
     }
-    let mut axis = value_axis(low * scale.factor, high * scale.factor, 5, &scale.suffix);
+    let mut axis = value_axis(low * scale.factor, high * scale.factor, 5, &scale.suffix, writing);
     let whole = match unit {
         Unit::Percent | Unit::Ratio => Some(100.0),
         _ => None,
@@ -276,22 +277,22 @@ mod tests {
 
     #[test]
     fn value_ticks_are_round_and_enclose_the_data() {
-        assert_eq!(labels(&value_axis(0.0, 97.0, 5, "")), ["0", "20", "40", "60", "80", "100"]);
-        assert_eq!(labels(&value_axis(-3.0, 4.0, 5, "")), ["−4", "−2", "0", "2", "4"]);
-        assert_eq!(labels(&value_axis(0.0, 0.012, 5, "")), ["0.0000", "0.0025", "0.0050", "0.0075", "0.0100", "0.0125"]);
+        assert_eq!(labels(&value_axis(0.0, 97.0, 5, "", Writing::default())), ["0", "20", "40", "60", "80", "100"]);
+        assert_eq!(labels(&value_axis(-3.0, 4.0, 5, "", Writing::default())), ["−4", "−2", "0", "2", "4"]);
+        assert_eq!(labels(&value_axis(0.0, 0.012, 5, "", Writing::default())), ["0.0000", "0.0025", "0.0050", "0.0075", "0.0100", "0.0125"]);
     }
 
     #[test]
     fn flat_and_empty_data_still_have_an_axis() {
         for (low, high) in [(0.0, 0.0), (5.0, 5.0), (-5.0, -5.0), (f64::INFINITY, f64::NEG_INFINITY)] {
-            let axis = value_axis(low, high, 5, "");
+            let axis = value_axis(low, high, 5, "", Writing::default());
             assert!(axis.max > axis.min && axis.ticks.len() >= 2, "{low} {high}: {axis:?}");
         }
     }
 
     #[test]
     fn a_share_never_shows_more_than_a_hundred_percent() {
-        let (axis, _) = axis_for(&[99.1, 99.99], &Thresholds::default(), &Unit::Percent, false);
+        let (axis, _) = axis_for(&[99.1, 99.99], &Thresholds::default(), &Unit::Percent, false, Writing::default());
         assert_eq!(axis.max, 100.0);
     }
 

@@ -16,6 +16,7 @@ use crate::{
     markdown,
     snapshot::{BadSnapshot, Outcome, Snapshot, sha256},
     unit::Unit,
+    writing::Writing,
 };
 
 /// Palette positions by series name, in order of first appearance in the document.
@@ -33,6 +34,7 @@ impl Colours {
 struct Context<'a> {
     snapshot: &'a Snapshot,
     dashboard: &'a Dashboard,
+    writing: Writing,
     colours: Colours,
     data: Vec<DataTable>,
     file_stem: String,
@@ -50,7 +52,7 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
     let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
     let mut colours = Colours::default();
     for dashboard in &dashboards {
-        let mut context = Context { snapshot, dashboard, colours, data, file_stem: file_stem.clone() };
+        let mut context = Context { snapshot, dashboard, writing: report.writing, colours, data, file_stem: file_stem.clone() };
         for section in &dashboard.sections {
             let blocks: Vec<_> = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
             failed.extend(blocks.iter().filter_map(|block| match &block.body {
@@ -86,7 +88,7 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
         },
         summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
         sections,
-        provenance: snapshot.queries.iter().map(|record| provenance(record, snapshot)).collect(),
+        provenance: snapshot.queries.iter().map(|record| provenance(record, snapshot, report.writing)).collect(),
         data,
         file_stem,
         failed,
@@ -107,13 +109,13 @@ fn file_stem(report: &str, snapshot: &Snapshot, dashboards: &[Dashboard]) -> Str
     stem
 }
 
-fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot) -> Provenance {
+fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot, writing: Writing) -> Provenance {
     let (rows, sha256) = match &record.outcome {
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
             let bytes = serde_json::to_vec(table).unwrap_or_default();
             let note = record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default();
-            (format!("{more}{}{note}", crate::unit::grouped(table.rows.len() as f64, 0)), sha256(&bytes))
+            (format!("{more}{}{note}", writing.number(table.rows.len() as f64, 0)), sha256(&bytes))
         }
         Outcome::Failed(_) => ("failed".to_owned(), String::new()),
     };
@@ -121,7 +123,7 @@ fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot) -> Pro
         query: format!("{} / {}", record.dashboard, record.name),
         source: record.source_title.clone(),
         asked_at: snapshot.window.zone.local(record.started).format("%-d %b %Y %H:%M:%S").to_string(),
-        took: Unit::Milliseconds.format(((record.ended - record.started).num_microseconds().unwrap_or(0) as f64 / 1000.0).max(0.0)),
+        took: Unit::Milliseconds.format(((record.ended - record.started).num_microseconds().unwrap_or(0) as f64 / 1000.0).max(0.0), writing),
         rows,
         sha256,
     }

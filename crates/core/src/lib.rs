@@ -25,6 +25,7 @@ pub mod status;
 pub mod table;
 pub mod unit;
 pub mod window;
+pub mod writing;
 pub mod zone;
 
 pub use snapshot::Snapshot;

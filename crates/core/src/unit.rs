@@ -4,7 +4,7 @@ use std::{fmt, str::FromStr};
 
 use serde::{Deserialize, Serialize};
 
-use crate::nearest::suggestion;
+use crate::{nearest::suggestion, writing::Writing};
 
 /// What a number counts. The stored value is always in the unit named here; only
 /// [`Unit::format`] rescales, and only for people.
@@ -122,58 +122,18 @@ impl Unit {
 
     /// The value for a person: `10.5 TiB`, `99.95 %`, `1,234`, `312 ms`. What is not finite
     /// reads `–`.
-    pub fn format(&self, value: f64) -> String {
+    pub fn format(&self, value: f64, writing: Writing) -> String {
         if !value.is_finite() {
             return "–".to_owned();
         }
         let scale = self.scale(value.abs());
         let number = match self {
-            Unit::Currency(_) => grouped(value, 2),
-            _ => readable_number(value * scale.factor),
+            Unit::Currency(_) => writing.number(value, 2),
+            _ => writing.readable(value * scale.factor),
         };
         // U+00A0 keeps the number and its unit on one line.
         if scale.suffix.is_empty() { number } else { format!("{number}\u{a0}{}", scale.suffix) }
     }
-}
-
-/// A number with as many decimals as its size deserves: three significant digits below a
-/// thousand and whole above, digits grouped by commas. Above 99 and below 100 two decimals
-/// stay, because 99.95 and 100 are different promises.
-pub fn readable_number(value: f64) -> String {
-    let size = value.abs();
-    let decimals = match size {
-        s if s == s.trunc() => 0,
-        s if s >= 1000.0 => 0,
-        s if s > 99.0 && s < 100.0 => 2,
-        s if s >= 100.0 => 0,
-        s if s >= 10.0 => 1,
-        s if s >= 0.1 => 2,
-        s if s >= 0.001 => 4,
-        _ => 6,
-    };
-    let text = grouped(value, decimals);
-    if decimals > 2 { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
-}
-
-/// A number with a fixed count of decimals and digits grouped by commas.
-pub fn grouped(value: f64, decimals: usize) -> String {
-    let text = format!("{:.decimals$}", value.abs());
-    let (whole, fraction) = text.split_once('.').unwrap_or((&text, ""));
-    let mut out = String::new();
-    if value < 0.0 && text.chars().any(|c| c.is_ascii_digit() && c != '0') {
-        out.push('−');
-    }
-    for (i, digit) in whole.chars().enumerate() {
-        if i > 0 && (whole.len() - i) % 3 == 0 {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    if !fraction.is_empty() {
-        out.push('.');
-        out.push_str(fraction);
-    }
-    out
 }
 
 impl FromStr for Unit {
@@ -237,7 +197,7 @@ mod tests {
             (Unit::Fahrenheit, 41.0, "41 °F"),
         ];
         for (unit, value, text) in cases {
-            assert_eq!(unit.format(value).replace('\u{a0}', " "), text);
+            assert_eq!(unit.format(value, Writing::default()).replace('\u{a0}', " "), text);
         }
     }
 

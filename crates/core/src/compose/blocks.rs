@@ -14,7 +14,8 @@ use crate::{
     snapshot::{Outcome, Snapshot},
     status::{Status, Thresholds, Worse},
     table::{Table, Value},
-    unit::{Scale, Unit, grouped},
+    unit::{Scale, Unit},
+    writing::Writing,
     zone::Zone,
 };
 
@@ -45,7 +46,7 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
         }
         BlockKind::Table { columns, limit } => shown_table(block, query, &figures, columns, *limit, context),
         _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)) }),
-        BlockKind::Figures { columns } => key_figures(query, table, columns, snapshot.window.zone),
+        BlockKind::Figures { columns } => key_figures(query, table, columns, snapshot.window.zone, context.writing),
         BlockKind::Line { time, values, series } => lines(block, query, table, (time, values, series.as_deref()), context),
         BlockKind::Bar { label, values } => bars(block, query, table, label, values, context),
         BlockKind::Text(_) => Ok(Body::Text { parts: Vec::new() }),
@@ -162,7 +163,7 @@ fn thresholds(query: &Query, name: &str) -> Thresholds {
     query.hint(name).map(|hint| hint.thresholds).unwrap_or_default()
 }
 
-fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone) -> Result<Body, String> {
+fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone, writing: Writing) -> Result<Body, String> {
     let row = &table.rows[0];
     let figures = chosen(table, query, names)?
         .into_iter()
@@ -171,27 +172,27 @@ fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone) -> Re
             let (unit, thresholds) = (unit(query, name), thresholds(query, name));
             let value = match &row[index] {
                 Value::Missing => "–".to_owned(),
-                value => value.as_number().map_or_else(|| readable(value, zone, true), |number| unit.format(number)),
+                value => value.as_number().map_or_else(|| readable(value, zone, true, writing), |number| unit.format(number, writing)),
             };
             Figure {
                 title: title(query, name),
                 value,
                 status: thresholds.is_set().then(|| thresholds.status(row[index].as_number())),
-                limits: limits_in_words(&thresholds, &unit),
+                limits: limits_in_words(&thresholds, &unit, writing),
             }
         })
         .collect();
     Ok(Body::Figures { figures })
 }
 
-fn limits_in_words(thresholds: &Thresholds, unit: &Unit) -> Option<String> {
+fn limits_in_words(thresholds: &Thresholds, unit: &Unit, writing: Writing) -> Option<String> {
     let direction = match thresholds.worse {
         Worse::Higher => "from",
         Worse::Lower => "at or below",
     };
     let parts: Vec<String> = [("warning", thresholds.warning), ("critical", thresholds.critical)]
         .into_iter()
-        .filter_map(|(word, limit)| Some(format!("{word} {direction} {}", unit.format(limit?))))
+        .filter_map(|(word, limit)| Some(format!("{word} {direction} {}", unit.format(limit?, writing))))
         .collect();
     (!parts.is_empty()).then(|| parts.join(", "))
 }
@@ -219,7 +220,7 @@ fn lines(
             let (value_index, series_index) = (numeric_column(table, query, &values[0])?, column(table, query, series)?);
             for row in &table.rows {
                 let Some(at) = instant(row) else { continue };
-                let name = readable(&row[series_index], window.zone, true);
+                let name = readable(&row[series_index], window.zone, true, context.writing);
                 let group = match groups.iter().position(|(known, _)| *known == name) {
                     Some(found) => found,
                     None => {
@@ -246,9 +247,9 @@ fn lines(
     if all.is_empty() {
         return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
     }
-    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, false);
-    let limits = visible(chart::limits(&thresholds, factor, &axis.unit), &axis);
-    let description = describe_lines(&block.title, &groups, &unit, &window.label());
+    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, false, context.writing);
+    let limits = visible(chart::limits(&thresholds, factor, &axis.unit, context.writing), &axis);
+    let description = describe_lines(&block.title, &groups, &unit, &window.label(), context.writing);
     let series = groups
         .into_iter()
         .map(|(name, mut points)| {
@@ -269,7 +270,7 @@ fn visible(limits: Vec<chart::Limit>, axis: &chart::ValueAxis) -> Vec<chart::Lim
 /// The points of one series; a missing value is a gap.
 type Points = Vec<(DateTime<Utc>, Option<f64>)>;
 
-fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window: &str) -> String {
+fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window: &str, writing: Writing) -> String {
     let mut text = format!("Line chart: {title}, {window}.");
     for (name, points) in groups {
         let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
@@ -278,7 +279,7 @@ fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window:
             continue;
         };
         let (low, high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
-        text += &format!(" {name}: lowest {}, highest {}, last {}.", unit.format(low), unit.format(high), unit.format(*last));
+        text += &format!(" {name}: lowest {}, highest {}, last {}.", unit.format(low, writing), unit.format(high, writing), unit.format(*last, writing));
     }
     text
 }
@@ -295,8 +296,8 @@ fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[
     if all.is_empty() {
         return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
     }
-    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, true);
-    let categories: Vec<String> = table.rows.iter().map(|row| readable(&row[label_index], context.snapshot.window.zone, true)).collect();
+    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, true, context.writing);
+    let categories: Vec<String> = table.rows.iter().map(|row| readable(&row[label_index], context.snapshot.window.zone, true, context.writing)).collect();
     let series: Vec<BarSeries> = names
         .iter()
         .zip(&indexes)
@@ -306,7 +307,7 @@ fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[
             BarSeries {
                 colour: context.colours.of(&title),
                 name: title,
-                labels: values.iter().map(|value| value.map_or_else(|| "–".to_owned(), |value| unit.format(value))).collect(),
+                labels: values.iter().map(|value| value.map_or_else(|| "–".to_owned(), |value| unit.format(value, context.writing))).collect(),
                 statuses: values.iter().map(|value| if thresholds.is_set() { thresholds.status(*value) } else { Status::Ok }).collect(),
                 values: values.iter().map(|value| value.map(|value| value * factor)).collect(),
             }
@@ -317,7 +318,7 @@ fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[
         let pairs: Vec<String> = categories.iter().zip(&bars.labels).map(|(category, value)| format!("{category} {value}")).collect();
         description += &format!(" {}: {}.", bars.name, pairs.join(", "));
     }
-    let limits = visible(chart::limits(&thresholds, factor, &axis.unit), &axis);
+    let limits = visible(chart::limits(&thresholds, factor, &axis.unit, context.writing), &axis);
     Ok(Body::Chart { chart: Chart { axis, limits, plot: Plot::Bars { categories, series }, description } })
 }
 
@@ -356,7 +357,7 @@ fn shown_table(
 
     let shown = limit.unwrap_or(MOST_ROWS).min(MOST_ROWS).min(table.rows.len());
     let this_year = zone.local(context.snapshot.window.to).year();
-    let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year)).collect();
+    let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year, context.writing)).collect();
     let cells = |(place, row): (usize, &Vec<Value>)| columns.iter().map(|column| column.cell(&row[column.index], figures.role(place))).collect();
     let rows: Vec<Vec<Cell>> = table.rows[..shown].iter().enumerate().map(cells).collect();
     let sums_up = (0..shown).filter(|place| figures.role(*place) != Role::Plain).collect();
@@ -377,10 +378,10 @@ fn shown_table(
             }
         })
         .collect();
-    let total = grouped(table.rows.len() as f64, 0);
+    let total = context.writing.number(table.rows.len() as f64, 0);
     let cut = (shown < table.rows.len() || table.truncated).then(|| {
         let more = if table.truncated { format!("more than {total} (the limit of the source cut the rest off)") } else { total };
-        format!("The first {} of {more} rows; all rows that were read are in {file_name}.", grouped(shown as f64, 0))
+        format!("The first {} of {more} rows; all rows that were read are in {file_name}.", context.writing.number(shown as f64, 0))
     });
     Ok(Body::Table { table: ShownTable { headings, rows, sums_up, cut } })
 }
@@ -406,10 +407,11 @@ struct ColumnFormat {
     thresholds: Thresholds,
     zone: Zone,
     year: bool,
+    writing: Writing,
 }
 
 impl ColumnFormat {
-    fn new(query: &Query, table: &Table, index: usize, zone: Zone, this_year: i32) -> Self {
+    fn new(query: &Query, table: &Table, index: usize, zone: Zone, this_year: i32, writing: Writing) -> Self {
         let column = &table.columns[index];
         let numbers: Vec<f64> = table.rows.iter().filter_map(|row| row[index].as_number()).collect();
         let unit = unit(query, &column.name);
@@ -434,6 +436,7 @@ impl ColumnFormat {
             thresholds: thresholds(query, &column.name),
             zone,
             year: table.rows.iter().any(|row| years(&row[index])),
+            writing,
         }
     }
 
@@ -443,8 +446,8 @@ impl ColumnFormat {
         let text = match (value, number) {
             (Value::Missing, _) if role != Role::Plain => String::new(),
             (Value::Missing, _) => "–".to_owned(),
-            (_, Some(number)) => grouped(number * self.scale.factor, self.decimals),
-            (value, None) => readable(value, self.zone, self.year),
+            (_, Some(number)) => self.writing.number(number * self.scale.factor, self.decimals),
+            (value, None) => readable(value, self.zone, self.year, self.writing),
         };
         let status = if self.thresholds.is_set() && number.is_some() { self.thresholds.status(number) } else { Status::Ok };
         Cell { text, mark: (status >= Status::Warning).then_some(status) }
@@ -468,14 +471,14 @@ fn decimals(values: &[f64]) -> usize {
 }
 
 /// A value that is not a number, for people.
-fn readable(value: &Value, zone: Zone, year: bool) -> String {
+fn readable(value: &Value, zone: Zone, year: bool, writing: Writing) -> String {
     match value {
         Value::Missing => "–".to_owned(),
         Value::Boolean(true) => "yes".to_owned(),
         Value::Boolean(false) => "no".to_owned(),
         Value::Text(text) => text.clone(),
-        Value::Instant(at) => zone.local(*at).format(if year { "%-d %b %Y %H:%M" } else { "%-d %b %H:%M" }).to_string(),
-        Value::Date(date) => date.format("%-d %b %Y").to_string(),
-        number => number.as_number().map_or_else(|| "–".to_owned(), crate::unit::readable_number),
+        Value::Instant(at) => writing.time(zone.local(*at), year),
+        Value::Date(date) => writing.date(*date),
+        number => number.as_number().map_or_else(|| "–".to_owned(), |number| writing.readable(number)),
     }
 }

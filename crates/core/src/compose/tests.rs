@@ -199,3 +199,23 @@ mod quiet {
         assert_ne!(document.summary.status, Status::Ok);
     }
 }
+
+#[test]
+fn a_report_chooses_how_its_readers_write_numbers_and_dates() {
+    let rows = Table {
+        columns: vec![Column { name: "used".into(), kind: ColumnKind::Number }, Column { name: "since".into(), kind: ColumnKind::Date }],
+        rows: vec![
+            vec![Value::Number(81.25), Value::Date("2026-10-03".parse().unwrap())],
+            vec![Value::Number(1234.5), Value::Date("2026-10-04".parse().unwrap())],
+        ],
+        truncated: false,
+    };
+    let mut snapshot = snapshot("show = \"table\"", Outcome::Rows(rows));
+    snapshot.definitions[0].text = REPORT.replace("[window]", "numbers = \"1.234,5\"\ndates = \"2026-10-25\"\n[window]");
+    assert!(snapshot.definitions().is_err(), "a form that is not known is refused");
+    snapshot.definitions[0].text = REPORT.replace("[window]", "numbers = \"1.234,5\"\ndates = \"2026-11-22\"\n[window]");
+    let document = compose(&snapshot).unwrap();
+    let texts: Vec<&str> = table(&document).rows.iter().flatten().map(|cell| cell.text.as_str()).collect();
+    assert_eq!(texts, ["81", "2026-10-03", "1.234", "2026-10-04"]);
+    assert_eq!(document.data[0].table.rows[1][0], Value::Number(1234.5));
+}

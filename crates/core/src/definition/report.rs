@@ -18,6 +18,7 @@ use crate::{
     span::Span,
     status::Status,
     window::{CalendarUnit, Comparison, Hours, WindowKind, WindowRule, Within},
+    writing::Writing,
     zone::Zone,
 };
 
@@ -36,6 +37,8 @@ pub struct Report {
     pub changes: Vec<Change>,
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
     pub formats: Vec<Format>,
+    /// How its readers write numbers and dates.
+    pub writing: Writing,
     pub audiences: Vec<Audience>,
     pub on_failed_block: OnFailedBlock,
     /// How long a run may take before it fails, in seconds.
@@ -230,6 +233,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     if !node.has("formats") {
         formats = vec![Format::Pdf];
     }
+    let writing = Writing::like(node.choice("numbers", &Writing::NUMBERS).unwrap_or_default(), node.choice("dates", &Writing::DATES).unwrap_or_default());
     let place = node.place();
     node.close();
 
@@ -284,6 +288,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         changes,
         parameters,
         formats,
+        writing,
         audiences,
         on_failed_block,
         time_limit_seconds,
