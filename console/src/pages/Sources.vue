@@ -42,6 +42,7 @@ const result = (name: string) => {
             <div class="row">
               <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
               <RouterLink :to="{ name: 'try', params: { name: source.name } }"><el-button size="small" tabindex="-1">Look inside and try</el-button></RouterLink>
+              <RouterLink :to="{ name: 'definition', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
             </div>
           </div>
           <div class="outcome" aria-live="polite">
@@ -67,7 +68,7 @@ const result = (name: string) => {
         <thead><tr><th>Sampler</th><th>Asks</th><th>Every</th><th>Kept</th><th>Last answer</th></tr></thead>
         <tbody>
           <tr v-for="one in samplers" :key="one.name">
-            <td>{{ one.title }}<br /><code>{{ one.name }}</code></td>
+            <td><RouterLink :to="{ name: 'definition', params: { kind: 'sampler', name: one.name } }">{{ one.title }}</RouterLink><br /><code>{{ one.name }}</code></td>
             <td>{{ one.source }}</td>
             <td class="whole">{{ length(one.every_seconds) }}</td>
             <td>{{ one.samples.toLocaleString('en') }} answers{{ one.since ? ` since ${new Date(one.since).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })}` : '' }}; for {{ one.keep_days }} days</td>

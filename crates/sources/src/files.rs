@@ -16,7 +16,7 @@ use reqwest::Method;
 
 use crate::{
     Answer, Greeting, Question, Reader, SourceError, cells,
-    web::{Call, shown},
+    web::{Call, shown, without_sign_in},
 };
 
 /// How many files a pattern may find.
@@ -48,7 +48,7 @@ pub async fn read_web(reader: &Reader, source: &Source, web: &Web, rows: &FileRo
     let bytes = reader.bytes(source, &address, response).await?;
     let mut gathered = Gathered::new(source, rows, &question.times.window);
     gathered.add(&address, &bytes[..])?;
-    gathered.answer(format!("GET {url}"))
+    gathered.answer(format!("GET {}", without_sign_in(&url)))
 }
 
 pub async fn greet(source: &Source, folder: &str) -> Result<Greeting, SourceError> {

@@ -11,7 +11,7 @@ use serde_json_path::JsonPath;
 
 use crate::{
     Answer, Question, Reader, SourceError, cells,
-    web::{Call, shown},
+    web::{Call, shown, without_sign_in},
 };
 
 pub async fn read(reader: &Reader, source: &Source, web: &Web, request: &Request, question: Question<'_>) -> Result<Answer, SourceError> {
@@ -37,7 +37,7 @@ pub async fn read(reader: &Reader, source: &Source, web: &Web, request: &Request
     let headers = request.headers.iter().map(|(name, template)| Ok((name.clone(), template.fill(&fill)?))).collect::<Result<Vec<_>, _>>().map_err(refused)?;
     let body = request.body.as_ref().map(|body| body.fill(&fill)).transpose().map_err(refused)?;
     let method = if request.post { Method::POST } else { Method::GET };
-    let sent = format!("{method} {url}{}", body.as_ref().map(|body| format!("\n{body}")).unwrap_or_default());
+    let sent = format!("{method} {}{}", without_sign_in(&url), body.as_ref().map(|body| format!("\n{body}")).unwrap_or_default());
 
     let paths = Paths::new(source, request)?;
     let mut table = Table { columns: request.fields.iter().map(|field| Column { name: field.name.clone(), kind: field.kind }).collect(), ..Table::default() };

@@ -188,11 +188,17 @@ impl Reader {
 
 /// A URL for messages: without what stands behind the question mark, and without a sign-in.
 pub fn shown(url: &Url) -> String {
+    let mut url = without_sign_in(url);
+    url.set_query(None);
+    url.to_string()
+}
+
+/// A URL without the user and the password that the setting behind it may hold.
+pub fn without_sign_in(url: &Url) -> Url {
     let mut url = url.clone();
     let _ = url.set_username("");
     let _ = url.set_password(None);
-    url.set_query(None);
-    url.to_string()
+    url
 }
 
 /// How long the service wants us to wait (seconds, or a date), at most half a minute; else a

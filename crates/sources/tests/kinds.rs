@@ -356,3 +356,15 @@ async fn the_days_of_a_certificate_are_counted() {
     assert!(greeting.unwrap().found.ends_with("answered 200"));
     assert!(distrusting.unwrap_err().to_string().contains("certificate"));
 }
+
+#[tokio::test]
+async fn a_sign_in_inside_of_a_url_is_shown_nowhere() {
+    let services = WebServices::start().await.unwrap();
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), services.url("").replace("http://", "http://reader:hunter2@")).unwrap();
+    let source = source(&format!("kind = \"http-json\"\nurl = \"file:{}\"", file.path().display()));
+    let query = |path: &str| format!("path = \"{path}\"\nrows = \"$[*]\"\nfield = [{{ name = \"n\", path = \"$.n\" }}]");
+    assert_eq!(ask(&source, &query("/linked")).await.unwrap().sent, format!("GET {}", services.url("/linked")));
+    let said = ask(&source, &query("/garbage")).await.unwrap_err();
+    assert!(!said.contains("hunter2") && said.contains(&services.url("/garbage")), "{said}");
+}

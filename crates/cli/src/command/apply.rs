@@ -72,7 +72,7 @@ impl Apply {
 #[command(after_help = "Examples:\n  maple-lark remove report ferry-operations-daily\n  maple-lark remove calendar holidays --yes     in a script")]
 pub struct Remove {
     /// What it is
-    #[arg(value_parser = ["source", "dashboard", "report", "calendar"])]
+    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler"])]
     kind: String,
     /// Its name
     name: String,
@@ -89,7 +89,11 @@ impl Remove {
             if !std::io::stdin().is_terminal() {
                 return Err(Failure::Local("nothing was removed: there is no terminal to ask on; add --yes to remove it".to_owned()));
             }
-            let schedule = if self.kind == "report" { " with its schedule; its runs and documents stay" } else { "" };
+            let schedule = match self.kind.as_str() {
+                "report" => " with its schedule; its runs and documents stay",
+                "sampler" => " with all the answers that it has kept",
+                _ => "",
+            };
             if !confirmed(&format!("Remove the {} \"{}\" ({}){schedule}?", self.kind, self.name, file.file)) {
                 println!("Nothing was removed.");
                 return Ok(());

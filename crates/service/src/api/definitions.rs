@@ -136,14 +136,19 @@ pub async fn copied(original: &StoredDefinition, kind: Kind, order: &CopyOrder, 
     Ok(DefinitionFile { file: format!("{folder}{}.toml", order.name), text })
 }
 
-/// Remove one definition. What was made of it stays; what still needs it prevents it.
+/// Remove one definition. What was made of it stays, but for the history of a sampler; what
+/// still needs it prevents it.
 #[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[delete("/definitions/<kind>/<name>")]
 async fn remove(user: Author, kind: &str, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
     stored_definition(kind, name, store).await?;
     let others = store.definitions().await?.into_iter().filter(|one| (one.kind.as_str(), one.name.as_str()) != (kind, name));
     let files = others.map(|one| DefinitionFile { file: one.file, text: one.text }).collect();
-    Ok(Json(apply_files(&Files { files, remove_others: true }, &user.0.name, store, engine).await?))
+    let applied = apply_files(&Files { files, remove_others: true }, &user.0.name, store, engine).await?;
+    if kind == Kind::Sampler.name() {
+        store.remove_sampler(name).await?;
+    }
+    Ok(Json(applied))
 }
 
 pub async fn stored_definition(kind: &str, name: &str, store: &Store) -> Result<StoredDefinition, Problem> {
