@@ -134,7 +134,10 @@ export interface paths {
         get: operations["get_definition"];
         put?: never;
         post?: never;
-        /** Remove one definition. What was made of it stays; what still needs it prevents it. */
+        /**
+         * Remove one definition. What was made of it stays, but for the history of a sampler; what
+         *     still needs it prevents it.
+         */
         delete: operations["remove_definition"];
         options?: never;
         head?: never;

@@ -96,6 +96,7 @@ enum Command {
 
 #[tokio::main]
 async fn main() -> ExitCode {
+    end_quietly_without_a_reader();
     let arguments = Arguments::parse();
     match run(arguments).await {
         Ok(code) => code,
@@ -104,6 +105,19 @@ async fn main() -> ExitCode {
             failure.exit_code()
         }
     }
+}
+
+/// Whoever reads our output may have seen enough ("… | head"); printing more to nobody is no
+/// fault of the program.
+fn end_quietly_without_a_reader() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        let words = panic.payload().downcast_ref::<String>();
+        if words.is_some_and(|words| words.starts_with("failed printing to stdout") && words.contains("os error 32")) {
+            std::process::exit(0);
+        }
+        usual(panic);
+    }));
 }
 
 async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {

@@ -156,3 +156,12 @@ async fn exit_codes_say_what_went_wrong() {
     assert_eq!(place.lark(&["sign-out"]).status.code(), Some(0));
     assert_eq!(place.lark(&["reports"]).status.code(), Some(4));
 }
+
+#[test]
+fn a_reader_that_has_seen_enough_is_no_fault() {
+    use std::process::{Command, Stdio};
+    let mut child = Command::new(env!("CARGO_BIN_EXE_maple-lark")).arg("openapi").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success() && output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
+}
