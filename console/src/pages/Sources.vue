@@ -93,7 +93,7 @@ p { margin: 0; }
 .answer { color: var(--ok); font-weight: 600; }
 .answer.bad { color: var(--critical); }
 .warning { color: var(--warning); }
-.outcome:empty { margin-bottom: -1.1rem; }
+.outcome:empty { position: absolute; }
 .well { color: var(--ok); }
 .ill { color: var(--critical); }
 .which { width: 16rem; }

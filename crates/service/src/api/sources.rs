@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use maple_lark_core::definition::{BlockKind, DefinitionSet};
+use maple_lark_core::definition::{BlockKind, DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
@@ -33,12 +33,12 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
         address: source.kind.place(),
         timeout_seconds: source.timeout_seconds,
         row_limit: source.row_limit,
-        used_by: set
-            .dashboards
-            .values()
-            .filter(|dashboard| dashboard.queries.iter().any(|query| query.source().is_some_and(|name| name.value == source.name)))
-            .map(|dashboard| dashboard.name.clone())
-            .collect(),
+        used_by: {
+            let asks = |query: &Query| query.source().is_some_and(|name| name.value == source.name);
+            let dashboards = set.dashboards.values().filter(|dashboard| dashboard.queries.iter().any(asks)).map(|dashboard| dashboard.name.clone());
+            let samplers = set.samplers.values().filter(|sampler| asks(&sampler.query)).map(|sampler| format!("sampler {}", sampler.name));
+            dashboards.chain(samplers).collect()
+        },
     });
     Ok(Json(view.collect()))
 }
