@@ -74,7 +74,7 @@ const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 
 function typedValues() {
-  const typed = (value: string) => (value !== '' && Number.isFinite(Number(value)) ? Number(value) : value.includes(',') ? value.split(',').map((item) => item.trim()) : value)
+  const typed = (value: string) => (/^-?(0|[1-9]\d*)(\.\d+)?$/.test(value) ? Number(value) : value.includes(',') ? value.split(',').map((item) => item.trim()) : value)
   const pairs = values.value.split(/[\n;]/).map((pair) => pair.split('=')).filter((pair) => pair.length > 1)
   return Object.fromEntries(pairs.map(([key, ...rest]) => [key!.trim(), typed(rest.join('=').trim())]))
 }

@@ -56,10 +56,12 @@ fn name_and_value(text: &str) -> Result<(String, String), String> {
     Ok((name.trim().to_owned(), value.to_owned()))
 }
 
-/// A number where it reads like one, a list where it has commas, else a text.
+/// A number where it reads like one, a list where it has commas, else a text. Digits behind a
+/// leading zero are a name, such as a code.
 fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
+    let code = |text: &str| text.len() > 1 && text.starts_with('0') && !text.starts_with("0.");
     let typed = |text: &str| match text.parse::<f64>() {
-        Ok(number) if number.is_finite() => ParameterValue::Number(number),
+        Ok(number) if number.is_finite() && !code(text) => ParameterValue::Number(number),
         _ if text.contains(',') => ParameterValue::List(text.split(',').map(|item| item.trim().to_owned()).collect()),
         _ => ParameterValue::Text(text.to_owned()),
     };

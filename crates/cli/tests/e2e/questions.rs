@@ -95,6 +95,8 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
     let tried = place.json(&["try", "operations", "select code, name from ports where code = any(:ports) order by 1", "--value", "ports=havnes,ostrey"]);
     assert_eq!((tried["row_count"].as_i64(), tried["rows"][0][1].as_str(), tried["columns"][0]["kind"].as_str()), (Some(2), Some("Havnes"), Some("text")));
     assert_eq!(tried["sent"], "select code, name from ports where code = any($1) order by 1");
+    let code = place.json(&["try", "operations", "select :code || '!' as code, :n + 1 as n", "--value", "code=0100", "--value", "n=41"]);
+    assert_eq!((code["rows"][0][0].as_str(), code["rows"][0][1].as_str()), (Some("0100!"), Some("42")));
     let of_a_dashboard = place.json(&["try", "--query", "ferry-operations/fullest_disks", "--value", "port=havnes", "--rows", "2"]);
     assert_eq!((of_a_dashboard["row_count"].as_i64(), of_a_dashboard["rows"].as_array().unwrap().len()), (Some(4), 2));
     let file = place.folder.path().join("query.toml");
