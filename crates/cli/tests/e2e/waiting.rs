@@ -138,7 +138,10 @@ async fn a_quiet_run_is_on_record_and_only_who_has_rows_gets_a_mail() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    let dashboard = small_dashboard("select 1 as one where :port = 'havnes'") + "[[parameter]]\nname = \"port\"\n";
+    let dashboard =
+        small_dashboard("select 1 as one where :port = 'havnes'") + "[[parameter]]\nname = \"port\"\n[[query]]\nname = \"unseen\"\nof = \"unseen_rows\"\n";
+    let dashboard =
+        dashboard.replacen("[[section]]", "[[query]]\nname = \"unseen_rows\"\nsource = \"operations\"\nsql = \"select 1 as n where false\"\n[[section]]", 1);
     let audience = |port: &str| format!("[[audience]]\nname = \"{port}\"\nto = [\"{port}@orrin-sound.example\"]\nparameters = {{ port = \"{port}\" }}\n");
     let report = |ports: &[&str]| {
         let head = SMALL_REPORT.split("[[audience]]").next().unwrap();
@@ -159,6 +162,11 @@ async fn a_quiet_run_is_on_record_and_only_who_has_rows_gets_a_mail() {
     assert_eq!(run["deliveries"].as_array().unwrap().iter().map(|one| one["recipient"].as_str().unwrap()).collect::<Vec<_>>(), ["havnes@orrin-sound.example"]);
     let quiet = run["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "send").unwrap().clone();
     assert_eq!((quiet["subject"].as_str(), quiet["state"].as_str()), (Some("ostrey"), Some("quiet")));
+
+    // What decides need not be shown by any block.
+    apply(&report(&["havnes"]).replace("[\"q\"]", "[\"unseen\"]"));
+    let run = place.json(&["run", "small"]);
+    assert_eq!((run["state"].as_str(), run["problem"].as_str()), (Some("quiet"), Some("no rows in \"unseen\"")), "{run:#}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

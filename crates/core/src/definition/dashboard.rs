@@ -99,10 +99,12 @@ impl Dashboard {
         query.record() == record || query.needs().any(|needed| self.rests_on(needed, record))
     }
 
-    /// The queries that must be asked: those that some block's answer is made of, each once.
-    pub fn asked(&self) -> Vec<&Query> {
+    /// The queries that must be asked: those that the answer of some block, or of one of the
+    /// queries `also`, is made of, each once.
+    pub fn asked(&self, also: &[String]) -> Vec<&Query> {
         let blocks = || self.sections.iter().flat_map(|section| &section.blocks);
-        let shown = |record: &str| blocks().filter_map(|block| block.query.as_ref()).any(|name| self.rests_on(&name.value, record));
+        let wanted = || blocks().filter_map(|block| block.query.as_ref()).map(|name| &name.value).chain(also);
+        let shown = |record: &str| wanted().any(|name| self.rests_on(name, record));
         let own = self.queries.iter().filter(|query| query.recorded_as.is_none() && !matches!(query.origin, super::Origin::Query(_)));
         own.filter(|query| shown(&query.name)).collect()
     }

@@ -366,7 +366,9 @@ fn a_report_changes_blocks_without_touching_the_dashboard() {
     let query = shown[0].queries.iter().find(|query| query.name == *name).unwrap();
     assert!(matches!(&query.then[..], [crate::figures::Operation::Top { rows: usize::MAX, others: None, .. }]));
     // What is asked is the other dashboard's first query, with its parameter.
-    assert_eq!(shown[0].asked().iter().map(|query| query.name.as_str()).collect::<Vec<_>>(), ["other.base"]);
+    assert_eq!(shown[0].asked(&[]).iter().map(|query| query.name.as_str()).collect::<Vec<_>>(), ["other.base"]);
+    let asked = |also: &[String]| set.dashboards["d"].asked(also).len();
+    assert_eq!((asked(&[]), set.dashboards["other"].asked(&["worst".to_owned()]).len()), (0, 1));
     assert_eq!(set.parameters_of(report)[0].name, "port");
     assert_eq!(set.dashboard_names(report), ["d", "other"]);
     // The dashboard itself is as it was.

@@ -9,7 +9,7 @@ use std::{
 use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
-    definition::{Audience, Dashboard, Origin, Query, Report, Source},
+    definition::{Audience, Dashboard, Origin, Query, Report, SendWhen, Source},
     snapshot::{Outcome, QueryRecord, sha256},
     window::{Step, Times},
 };
@@ -73,8 +73,12 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
             continue;
         }
         let dashboards = catalogue.set.dashboards_of(report);
-        // Queries that no block's answer is made of cost nothing.
-        let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked().into_iter().map(move |query| (&**dashboard, query)));
+        // Whether the run stays quiet may rest on queries that no block shows; others cost nothing.
+        let decisive: Vec<String> = match &report.send_when {
+            SendWhen::Rows(names) => names.iter().map(|name| name.value.clone()).collect(),
+            _ => Vec::new(),
+        };
+        let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&decisive).into_iter().map(move |query| (&**dashboard, query)));
         let answers = join_all(
             questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, times(report, window.clone(), Some((dashboard, query))), &values)),
         )
