@@ -7,7 +7,7 @@ use std::{
 };
 
 use futures::StreamExt;
-use maple_lark_core::definition::{Setting, SignIn, Source, Web};
+use maple_lark_core::definition::{SignIn, Source, Web};
 use reqwest::{
     Client, Method, Response, StatusCode, Url,
     dns::{Name, Resolve, Resolving},
@@ -240,7 +240,6 @@ pub async fn greet(reader: &Reader, source: &Source, web: &Web) -> Result<Greeti
         }
         Err(error) => return Err(error),
     };
-    let secret = matches!(&web.sign_in, Some(SignIn::Basic { password: Setting::Plain(_), .. }));
-    let warning = (plain || secret).then(|| "the sign-in travels without encryption; use https where the service has it".to_owned());
+    let warning = plain.then(|| "the sign-in travels without encryption; use https where the service has it".to_owned());
     Ok(Greeting { found, warning })
 }

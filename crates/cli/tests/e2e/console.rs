@@ -56,6 +56,14 @@ async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
     }
 }
 
+/// Goes to a page by way of the sign-in.
+async fn signed_in_at(browser: &Client, place: &Place, page: &str) {
+    browser.goto(&format!("http://{}{page}", place.address)).await.unwrap();
+    see(browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
+    see(browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
+    see(browser, "//button[@type='submit']").await.click().await.unwrap();
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     let place = Place::new().await;
@@ -119,10 +127,7 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
-    browser.goto(&format!("http://{}/reports/small", place.address)).await.unwrap();
-    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
-    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
-    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+    signed_in_at(&browser, &place, "/reports/small").await;
 
     // The sentence and the next instants follow what is typed; what is wrong is said and not saved.
     see(&browser, "//button[.='Schedule']").await.click().await.unwrap();
@@ -185,10 +190,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
-    browser.goto(&format!("http://{}/sources", place.address)).await.unwrap();
-    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
-    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
-    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+    signed_in_at(&browser, &place, "/sources").await;
 
     // The catalogue is searched and a table picked from; the query is there to be seen.
     see(&browser, "//a[contains(., 'Look inside and try')]").await.click().await.unwrap();
