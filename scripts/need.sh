@@ -19,6 +19,7 @@ if [ "${1:-run}" = test ]; then
   need chromedriver chromium-driver
   need pdftotext poppler-utils
   need qpdf qpdf
+  [ -e /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf ] || missing+=(fonts-dejavu-core)
   need openssl openssl
 fi
 

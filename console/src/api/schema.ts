@@ -232,6 +232,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/documents/matching/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The document that has this SHA-256, in small hexadecimal letters. */
+        get: operations["match_document"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/documents/{id}": {
         parameters: {
             query?: never;
@@ -243,6 +260,23 @@ export interface paths {
         get: operations["get_document"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/looks/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The first page of a sample document in this look, as a PNG. Nothing is kept. */
+        post: operations["preview_look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -559,6 +593,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/snapshots/{id}/documents/{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The documents of a snapshot in any format, written again from its data. Several files come
+         *     as one zip.
+         */
+        get: operations["write_again"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources": {
         parameters: {
             query?: never;
@@ -835,7 +889,7 @@ export interface components {
         };
         DocumentView: {
             file_name: string;
-            /** @description `pdf`, `html` or `csv`. */
+            /** @description `pdf`, `html`, `csv`, `xlsx`, `json`, `txt` or `png`. */
             format: string;
             /** Format: uuid */
             id: string;
@@ -917,6 +971,28 @@ export interface components {
             size: number;
             subject: string;
             to: string;
+        };
+        /** @description The text of a look, as its file has it. */
+        LookText: {
+            text: string;
+        };
+        /** @description A document that a file is the same as. */
+        Match: {
+            document: components["schemas"]["DocumentView"];
+            /** Format: date-time */
+            made_at: string;
+            report: string;
+            /** Format: uuid */
+            run: string;
+            /** @description Whether the stored snapshot still has the SHA-256 that it was kept under. */
+            snapshot_unaltered: boolean;
+            /** @description Of the window, in words. */
+            window: string;
+            /**
+             * @description Whether the snapshot, written again now, gives the same bytes. Another version of this
+             *     program may write them otherwise.
+             */
+            written_again_the_same: boolean;
         };
         NamedDay: {
             /** Format: date */
@@ -1668,6 +1744,35 @@ export interface operations {
             };
         };
     };
+    match_document: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Match"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_document: {
         parameters: {
             query?: {
@@ -1689,6 +1794,37 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2344,6 +2480,44 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    write_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description pdf, html, csv, xlsx, json, txt or png */
+                format: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file, in its own media type */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
             };
         };
     };

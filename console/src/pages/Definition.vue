@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
@@ -41,6 +41,22 @@ watch(text, () => {
     }
   }, 300)
 })
+
+// A look is shown on a sample as it is typed.
+const picture = ref('')
+async function preview() {
+  if (kind.value !== 'look' || text.value === null) return
+  const answer = await api.POST('/looks/preview', { body: { text: text.value }, parseAs: 'blob' }).catch(() => null)
+  if (!answer?.response.ok || !answer.data) return
+  URL.revokeObjectURL(picture.value)
+  picture.value = URL.createObjectURL(answer.data as unknown as Blob)
+}
+let later: ReturnType<typeof setTimeout> | undefined
+watch(text, () => {
+  clearTimeout(later)
+  later = setTimeout(preview, 300)
+})
+onUnmounted(() => URL.revokeObjectURL(picture.value))
 
 /** Puts the cursor where a problem is. */
 function show(line: number, column: number) {
@@ -84,6 +100,10 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
         <section class="card" aria-label="The definition">
           <el-input ref="area" v-model="text" class="text" type="textarea" :rows="30" resize="vertical" spellcheck="false" aria-label="Text of the definition" />
         </section>
+        <section v-if="kind === 'look'" class="card" aria-label="A sample in this look">
+          <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this look" />
+          <p v-else class="muted">The sample is being drawn …</p>
+        </section>
         <section class="card" aria-labelledby="change" aria-live="polite">
           <h2 id="change">{{ wrong ? 'It cannot be applied like this' : 'What would change' }}</h2>
           <template v-if="wrong">
@@ -108,6 +128,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
 .crumbs { margin: 0; }
 .editor { grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); }
 .text :deep(textarea) { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.84rem; line-height: 1.5; white-space: pre; overflow-x: auto; tab-size: 4; }
+.sample { width: 100%; display: block; border: 1px solid var(--rule, #d5dde3); }
 .problems { list-style: none; margin: 0; padding: 0; display: grid; gap: 0.6rem; }
 .problems li { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.7rem; align-items: baseline; overflow-wrap: anywhere; }
 .problems button { background: none; border: 0; padding: 0; color: var(--critical); font-weight: 600; cursor: pointer; text-decoration: underline; }

@@ -101,6 +101,14 @@ impl Client {
         response.bytes().await.map(Into::into).map_err(|error| self.unreachable(&error))
     }
 
+    /// A file with the name that the service gives it.
+    pub async fn file(&self, path: &str) -> Result<(String, Vec<u8>), Failure> {
+        let response = self.send(self.request(Method::GET, path)).await?;
+        let disposition = response.headers().get("Content-Disposition").and_then(|value| value.to_str().ok()).unwrap_or_default();
+        let name = disposition.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("document").to_owned();
+        Ok((name, response.bytes().await.map_err(|error| self.unreachable(&error))?.into()))
+    }
+
     /// Hands over each server-sent event as it comes, until the stream ends.
     pub async fn events<T: DeserializeOwned>(&self, path: &str, mut each: impl FnMut(T)) -> Result<(), Failure> {
         let mut parts = self.send(self.request(Method::GET, path)).await?.bytes_stream();

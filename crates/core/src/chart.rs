@@ -23,8 +23,127 @@ pub struct Chart {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Plot {
-    Lines { axis: TimeAxis, series: Vec<Series> },
-    Bars { categories: Vec<String>, series: Vec<BarSeries> },
+    /// Values over time.
+    Lines {
+        axis: TimeAxis,
+        series: Vec<Series>,
+        style: LineStyle,
+        /// Stretches of time that are marked, such as maintenance.
+        spans: Vec<Span>,
+    },
+    /// One bar, or one group or stack of bars, a category.
+    Bars { categories: Vec<String>, series: Vec<BarSeries>, form: BarForm },
+    /// From what there was, step by step, to what is left.
+    Steps { steps: Vec<BreakdownStep> },
+    /// One cell for each row and column, the darker the more.
+    Heat { columns: Vec<String>, rows: Vec<String>, cells: Vec<Vec<Option<HeatCell>>>, low: String, high: String },
+    /// What state each thing was in, over time.
+    Timeline { axis: TimeAxis, rows: Vec<TimelineRow> },
+    /// One point for each pair of values.
+    Points { across: ValueAxis, across_title: String, up_title: String, series: Vec<PointSeries> },
+    /// How many values lie between each two edges.
+    Histogram { across: ValueAxis, bins: Vec<Bin> },
+    /// The middle half of values, the middle one, the usual reach, and what lies outside.
+    Boxes { boxes: Vec<BoxRow> },
+    /// The parts of a whole as one bar, or as a pie where the author insists.
+    Share { parts: Vec<SharePart>, round: bool },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LineStyle {
+    #[default]
+    Line,
+    /// Filled down to zero.
+    Area,
+    /// Areas on top of one another; the values are sums.
+    Stacked,
+    /// A value holds until the next one.
+    Steps,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct BarForm {
+    /// The bars of a category on one another instead of side by side.
+    pub stacked: bool,
+    /// Standing instead of lying.
+    pub upright: bool,
+}
+
+/// A stretch of time with a name, `[from, to)`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Span {
+    pub from: DateTime<Utc>,
+    pub to: DateTime<Utc>,
+    pub title: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BreakdownStep {
+    pub title: String,
+    /// In the axis's scale: what there was before and after this step.
+    pub from: f64,
+    pub to: f64,
+    pub label: String,
+    /// The beginning or what is left, not a change.
+    pub total: bool,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HeatCell {
+    /// From 0 for the least to 1 for the most.
+    pub share: f64,
+    pub label: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TimelineRow {
+    pub name: String,
+    pub stretches: Vec<StatusStretch>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StatusStretch {
+    pub from: DateTime<Utc>,
+    pub to: DateTime<Utc>,
+    pub status: Status,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PointSeries {
+    pub name: String,
+    pub colour: usize,
+    pub points: Vec<(f64, f64)>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Bin {
+    pub from: f64,
+    pub to: f64,
+    pub count: usize,
+}
+
+/// By Tukey's rule: whiskers reach to the last value within one and a half times the middle
+/// half; quartiles are interpolated as percentiles are everywhere here.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct BoxRow {
+    pub name: String,
+    pub low: f64,
+    pub lower_quartile: f64,
+    pub median: f64,
+    pub upper_quartile: f64,
+    pub high: f64,
+    pub outside: Vec<f64>,
+    pub label: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SharePart {
+    pub name: String,
+    pub colour: usize,
+    /// Of the whole, from 0 to 1.
+    pub share: f64,
+    pub label: String,
 }
 
 /// The axis of values, in the unit that suits the largest of them.

@@ -4,6 +4,7 @@
 //! (a failed query, a column that is not there) is said in the block's place.
 
 mod blocks;
+mod charts;
 mod summary;
 
 use std::collections::HashMap;
@@ -11,10 +12,10 @@ use std::collections::HashMap;
 pub(crate) use blocks::answer;
 
 use crate::{
-    definition::Dashboard,
+    definition::{Dashboard, NameValues, Report},
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
-    snapshot::{BadSnapshot, Outcome, Snapshot, sha256},
+    snapshot::{self, BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
     unit::Unit,
     writing::Writing,
 };
@@ -35,6 +36,7 @@ struct Context<'a> {
     snapshot: &'a Snapshot,
     dashboard: &'a Dashboard,
     writing: Writing,
+    two_across: bool,
     colours: Colours,
     data: Vec<DataTable>,
     file_stem: String,
@@ -46,13 +48,13 @@ struct Context<'a> {
 /// Only if the definitions frozen in the snapshot cannot be read, which means that the
 /// snapshot was altered or is of another version.
 pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
-    let (report, dashboards) = snapshot.definitions()?;
+    let Frozen { report, dashboards, look } = snapshot.definitions()?;
     let zone = snapshot.window.zone;
-    let file_stem = file_stem(&report.name, snapshot, &dashboards);
+    let file_stem = file_stem(&report, snapshot, &dashboards);
     let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
     let mut colours = Colours::default();
     for dashboard in &dashboards {
-        let mut context = Context { snapshot, dashboard, writing: report.writing, colours, data, file_stem: file_stem.clone() };
+        let mut context = Context { snapshot, dashboard, writing: report.writing, two_across: look.two_across, colours, data, file_stem: file_stem.clone() };
         for section in &dashboard.sections {
             let blocks: Vec<_> = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
             failed.extend(blocks.iter().filter_map(|block| match &block.body {
@@ -91,31 +93,38 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
         provenance: snapshot.queries.iter().map(|record| provenance(record, snapshot, report.writing)).collect(),
         data,
         file_stem,
+        packing: report.files.packing,
+        look,
+        zone,
         failed,
     })
 }
 
-/// Report, window, and the parameter values that are not their defaults, so that the files
-/// of two audiences have different names.
-fn file_stem(report: &str, snapshot: &Snapshot, dashboards: &[Dashboard]) -> String {
-    let mut stem = format!("{report}_{}", snapshot.window.file_stamp());
-    for parameter in dashboards.iter().flat_map(|dashboard| &dashboard.parameters) {
-        if let Some(value) = snapshot.values.get(&parameter.name)
-            && parameter.default.as_ref() != Some(value)
-        {
-            stem = format!("{stem}_{}", slug(&value.readable()));
-        }
-    }
-    stem
+/// What all file names begin with. The parameter values that are not their defaults are a
+/// part of it unless the author says otherwise, so that the files of two audiences have
+/// different names.
+fn file_stem(report: &Report, snapshot: &Snapshot, dashboards: &[Dashboard]) -> String {
+    let parameters = dashboards.iter().flat_map(|dashboard| &dashboard.parameters);
+    let chosen = parameters.filter_map(|parameter| snapshot.values.get(&parameter.name).filter(|value| parameter.default.as_ref() != Some(value)));
+    let values: Vec<String> = chosen.map(|value| slug(&value.readable())).collect();
+    let edge = |at| snapshot.window.zone.local(at).format("%Y-%m-%dT%H%M").to_string();
+    report.files.stem(&NameValues {
+        report: &report.name,
+        title: &report.title,
+        window: &snapshot.window.file_stamp(),
+        from: &edge(snapshot.window.from),
+        to: &edge(snapshot.window.to),
+        run: &snapshot.run_id,
+        values: &values.join("_"),
+    })
 }
 
-fn provenance(record: &crate::snapshot::QueryRecord, snapshot: &Snapshot, writing: Writing) -> Provenance {
+fn provenance(record: &QueryRecord, snapshot: &Snapshot, writing: Writing) -> Provenance {
     let (rows, sha256) = match &record.outcome {
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
-            let bytes = serde_json::to_vec(table).unwrap_or_default();
             let note = record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default();
-            (format!("{more}{}{note}", writing.number(table.rows.len() as f64, 0)), sha256(&bytes))
+            (format!("{more}{}{note}", writing.number(table.len() as f64, 0)), snapshot::sha256_of(table))
         }
         Outcome::Failed(_) => ("failed".to_owned(), String::new()),
     };

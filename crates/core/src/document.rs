@@ -3,7 +3,14 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{chart::Chart, definition::Width, markdown::Part, status::Status, table::Table, zone::Zone};
+use crate::{
+    chart::Chart,
+    definition::{Look, Packing, Picture, Width},
+    markdown::Part,
+    packed::PackedTable,
+    status::Status,
+    zone::Zone,
+};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Document {
@@ -18,6 +25,10 @@ pub struct Document {
     pub data: Vec<DataTable>,
     /// The beginning of every file name: report and window.
     pub file_stem: String,
+    pub packing: Packing,
+    pub look: Look,
+    /// The report's time zone.
+    pub zone: Zone,
     /// Blocks that failed: title and reason.
     pub failed: Vec<(String, String)>,
 }
@@ -79,6 +90,12 @@ pub enum Body {
     Text {
         parts: Vec<Part>,
     },
+    Image {
+        picture: Picture,
+        description: String,
+    },
+    /// In formats that have pages, what follows is on a new one.
+    PageBreak,
     /// The query answered, with nothing.
     Empty {
         sentence: String,
@@ -97,6 +114,10 @@ pub struct Figure {
     pub status: Option<Status>,
     /// The threshold in words: `warning from 2 %, critical from 5 %`.
     pub limits: Option<String>,
+    /// `+3 (+12.5 %) against 24`.
+    pub change: Option<String>,
+    /// The figure over time, from 0 for its lowest to 1 for its highest; empty if not wanted.
+    pub sparkline: Vec<Option<f64>>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -130,6 +151,8 @@ pub struct Cell {
     pub text: String,
     /// Only where it deserves a mark: warning or critical.
     pub mark: Option<Status>,
+    /// How long a bar behind the text is, from 0 to 1.
+    pub bar: Option<f64>,
 }
 
 /// A table as its source gave it, with what its columns are called and counted in.
@@ -139,7 +162,7 @@ pub struct DataTable {
     pub file_name: String,
     /// Column headings: the column's name, with its unit in brackets if it has one.
     pub headings: Vec<String>,
-    pub table: Table,
+    pub table: PackedTable,
     pub zone: Zone,
 }
 

@@ -14,6 +14,7 @@ pub mod markdown;
 pub mod message;
 pub mod nearest;
 pub mod open_metrics;
+pub mod packed;
 pub mod placeholder;
 pub mod query_text;
 pub mod quiet;
@@ -28,6 +29,7 @@ pub mod window;
 pub mod writing;
 pub mod zone;
 
+pub use packed::PackedTable;
 pub use snapshot::Snapshot;
 pub use table::{Column, ColumnKind, Table, Value};
 pub use unit::Unit;

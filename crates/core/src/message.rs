@@ -48,11 +48,9 @@ pub struct RunValues {
 
 #[derive(Debug, thiserror::Error)]
 pub enum BadTemplate {
-    #[error("the template is not valid: {0}")]
+    #[error("the template is not valid: {0}.")]
     Syntax(String),
-    #[error(
-        "the template names something that does not exist: {0}. Known: report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience"
-    )]
+    #[error("the template names something that does not exist: {0}.")]
     Unknown(String),
 }
 
@@ -83,13 +81,19 @@ impl Values {
 }
 
 /// Refuses a template that cannot be rendered or names an unknown value.
-pub fn check(template: &Template) -> Result<(), BadTemplate> {
-    render(template, &Values::sample()).map(drop)
+pub fn check(template: &Template) -> Result<(), String> {
+    let known = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience";
+    render(template, &Values::sample()).map(drop).map_err(|error| format!("{error} Known: {known}"))
 }
 
 /// The template with its values merged in, as plain text; escaping for HTML or for mail
 /// headers is up to whoever puts it there.
 pub fn render(template: &Template, values: &Values) -> Result<String, BadTemplate> {
+    merge(template, values)
+}
+
+/// The template with any values merged in; what they may be is up to whoever asks.
+pub(crate) fn merge(template: &Template, values: &impl Serialize) -> Result<String, BadTemplate> {
     let mut environment = minijinja::Environment::new();
     environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
     environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
@@ -112,7 +116,8 @@ mod tests {
     #[test]
     fn unknown_names_and_broken_syntax_are_refused() {
         assert!(check(&Template::new("{{ report.title }}: {{ window.label }}".into())).is_ok());
-        assert!(matches!(check(&Template::new("{{ report.titel }}".into())), Err(BadTemplate::Unknown(_))));
-        assert!(matches!(check(&Template::new("{{ report.title ".into())), Err(BadTemplate::Syntax(_))));
+        let unknown = check(&Template::new("{{ report.titel }}".into())).unwrap_err();
+        assert!(unknown.contains("does not exist: report.titel (line 1). Known: report.name, "), "{unknown}");
+        assert!(check(&Template::new("{{ report.title ".into())).unwrap_err().contains("not valid"));
     }
 }

@@ -20,9 +20,9 @@ pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document) -> Opti
         SendWhen::Always => None,
         SendWhen::Rows(names) => {
             let wanted = |query: &&Query| names.iter().any(|wanted| wanted.value == query.name);
-            let empty = |dashboard: &Dashboard, query: &Query| answer(snapshot, dashboard, query).is_ok_and(|figures| figures.table.rows.is_empty());
+            let empty = |dashboard: &Dashboard, query: &Query| answer(snapshot, dashboard, query).is_ok_and(|answer| answer.table.is_empty());
             // What cannot be read is not quiet.
-            let dashboards = snapshot.definitions().map(|(_, dashboards)| dashboards).ok()?;
+            let dashboards = snapshot.definitions().map(|frozen| frozen.dashboards).ok()?;
             let quiet = dashboards.iter().all(|dashboard| dashboard.queries.iter().filter(wanted).all(|query| empty(dashboard, query)));
             quiet.then(|| {
                 let names: Vec<String> = names.iter().map(|name| format!("\"{}\"", name.value)).collect();

@@ -1,20 +1,25 @@
 //! The frozen data of one run for one set of parameter values: the only truth that
 //! documents are made from.
 
-use std::{borrow::Cow, collections::BTreeMap};
+use std::{
+    borrow::Cow,
+    collections::BTreeMap,
+    io::{self, BufReader, Write},
+};
 
 use chrono::{DateTime, Utc};
-use serde::{Deserialize, Serialize};
+use flate2::{Compression, GzBuilder, read::GzDecoder};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use sha2::{Digest, Sha256};
 
 use crate::{
-    definition::{Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report},
-    table::Table,
+    definition::{Dashboard, Definition, DefinitionSet, Look, ParameterValue, Problem, Report},
+    packed::PackedTable,
     window::Window,
 };
 
-/// Everything a document needs. Its bytes ([`Snapshot::to_bytes`]) are what is stored and
-/// hashed; a document made from the same bytes is the same document.
+/// Everything a document needs. Its canonical bytes ([`Snapshot::seal`]) are what is stored
+/// and hashed; a document made from the same bytes is the same document.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Snapshot {
     /// The version of this layout.
@@ -61,8 +66,24 @@ pub struct QueryRecord {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    Rows(Table),
+    Rows(PackedTable),
     Failed(String),
+}
+
+/// What a snapshot's documents are composed by.
+pub struct Frozen {
+    pub report: Report,
+    pub dashboards: Vec<Dashboard>,
+    pub look: Look,
+}
+
+/// A snapshot as it is stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sealed {
+    /// The canonical bytes, packed with gzip (RFC 1952).
+    pub bytes: Vec<u8>,
+    /// SHA-256 of the canonical bytes, before they were packed.
+    pub sha256: String,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -80,36 +101,66 @@ pub enum BadSnapshot {
 impl Snapshot {
     pub const LAYOUT: u32 = 1;
 
-    /// The canonical bytes: JSON with keys in a fixed order.
-    pub fn to_bytes(&self) -> Vec<u8> {
+    /// Packs the snapshot's canonical bytes: JSON with keys in a fixed order. They are never
+    /// in memory in one piece.
+    pub fn seal(&self) -> Sealed {
+        let gzip = GzBuilder::new().write(Vec::new(), Compression::fast());
+        let mut sealing = Digesting { digest: Sha256::new(), beside: gzip };
         // Every value in a snapshot has a JSON form: keys are text and numbers are finite
-        // or kept by name (see `Table`), so this cannot fail.
-        serde_json::to_vec(self).unwrap_or_default()
+        // or kept by name (see `PackedTable`); and memory takes every byte.
+        let packed = serde_json::to_writer(io::BufWriter::new(&mut sealing), self).is_ok();
+        debug_assert!(packed);
+        Sealed { bytes: sealing.beside.finish().unwrap_or_default(), sha256: hex::encode(sealing.digest.finalize()) }
     }
 
-    pub fn from_bytes(bytes: &[u8]) -> Result<Self, BadSnapshot> {
-        let snapshot: Snapshot = serde_json::from_slice(bytes)?;
+    /// Opens what [`Snapshot::seal`] has packed, or its canonical bytes as they are.
+    pub fn open(bytes: &[u8]) -> Result<Self, BadSnapshot> {
+        let snapshot: Snapshot = unpacked(bytes)?;
         if snapshot.layout != Self::LAYOUT {
             return Err(BadSnapshot::Layout(snapshot.layout));
         }
         Ok(snapshot)
     }
 
-    /// The report and its dashboards, in the report's order, as they were.
-    pub fn definitions(&self) -> Result<(Report, Vec<Dashboard>), BadSnapshot> {
-        let (mut report, mut dashboards) = (None, BTreeMap::new());
+    /// SHA-256 of the canonical bytes in what [`Snapshot::seal`] has packed.
+    ///
+    /// # Errors
+    /// If they cannot be unpacked.
+    pub fn digest_of(bytes: &[u8]) -> io::Result<String> {
+        let mut digest = Digesting { digest: Sha256::new(), beside: io::sink() };
+        match bytes {
+            [0x1f, 0x8b, ..] => io::copy(&mut GzDecoder::new(bytes), &mut digest)?,
+            mut plain => io::copy(&mut plain, &mut digest)?,
+        };
+        Ok(hex::encode(digest.digest.finalize()))
+    }
+
+    /// The parameter values alone of what [`Snapshot::seal`] has packed, without its rows.
+    pub fn values_of(bytes: &[u8]) -> Result<BTreeMap<String, ParameterValue>, BadSnapshot> {
+        #[derive(Deserialize)]
+        struct Head {
+            values: BTreeMap<String, ParameterValue>,
+        }
+        Ok(unpacked::<Head>(bytes)?.values)
+    }
+
+    /// The report, its dashboards in its order, and its look, as they were.
+    pub fn definitions(&self) -> Result<Frozen, BadSnapshot> {
+        let (mut report, mut dashboards, mut look) = (None, BTreeMap::new(), None);
         for frozen in &self.definitions {
             match Definition::parse(&frozen.file, &frozen.text) {
                 Ok(Definition::Report(found)) if found.name == self.report => report = Some(*found),
                 Ok(Definition::Dashboard(found)) => drop(dashboards.insert(found.name.clone(), found)),
+                Ok(Definition::Look(found)) => look = Some(found.value),
                 Ok(_) => {}
                 Err(problems) => return Err(problems.into_iter().next().map_or_else(|| BadSnapshot::NoReport(self.report.clone()), BadSnapshot::Definition)),
             }
         }
-        let report = report.ok_or_else(|| BadSnapshot::NoReport(self.report.clone()))?;
+        let report: Report = report.ok_or_else(|| BadSnapshot::NoReport(self.report.clone()))?;
         let set = DefinitionSet { dashboards, ..DefinitionSet::default() };
-        let ordered = set.dashboards_of(&report).into_iter().map(Cow::into_owned).collect();
-        Ok((report, ordered))
+        let dashboards = set.dashboards_of(&report).into_iter().map(Cow::into_owned).collect();
+        let look = look.filter(|look| report.look.as_ref().is_some_and(|name| name.value == look.name)).unwrap_or_default();
+        Ok(Frozen { report, dashboards, look })
     }
 
     pub fn query(&self, dashboard: &str, name: &str) -> Option<&QueryRecord> {
@@ -125,7 +176,40 @@ impl Snapshot {
     }
 }
 
+fn unpacked<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, serde_json::Error> {
+    match bytes {
+        [0x1f, 0x8b, ..] => serde_json::from_reader(BufReader::with_capacity(1 << 16, GzDecoder::new(bytes))),
+        bytes => serde_json::from_slice(bytes),
+    }
+}
+
 /// SHA-256 in small hexadecimal letters.
 pub fn sha256(bytes: &[u8]) -> String {
     hex::encode(Sha256::digest(bytes))
+}
+
+/// SHA-256 of a table's canonical JSON, which is not made in one piece for it.
+pub fn sha256_of(table: &PackedTable) -> String {
+    let mut digest = Digesting { digest: Sha256::new(), beside: io::sink() };
+    // As in `seal`: this cannot fail.
+    let _ = serde_json::to_writer(io::BufWriter::new(&mut digest), table);
+    hex::encode(digest.digest.finalize())
+}
+
+/// Passes bytes on and works out their SHA-256 meanwhile.
+struct Digesting<W> {
+    digest: Sha256,
+    beside: W,
+}
+
+impl<W: Write> Write for Digesting<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.beside.write(bytes)?;
+        self.digest.update(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.beside.flush()
+    }
 }

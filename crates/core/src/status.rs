@@ -13,6 +13,17 @@ pub enum Status {
 }
 
 impl Status {
+    /// The status that a word of the kind which systems report stands for.
+    pub fn from_word(word: &str) -> Option<Self> {
+        match word.trim().to_ascii_lowercase().as_str() {
+            "ok" | "up" | "healthy" | "well" => Some(Self::Ok),
+            "warning" | "degraded" => Some(Self::Warning),
+            "critical" | "down" | "failed" | "error" => Some(Self::Critical),
+            "unknown" | "" => Some(Self::Unknown),
+            _ => None,
+        }
+    }
+
     pub fn word(self) -> &'static str {
         match self {
             Self::Ok => "OK",

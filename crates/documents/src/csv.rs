@@ -1,32 +1,45 @@
 //! CSV by RFC 4180: UTF-8, CRLF, full precision, ISO 8601 times with offset, one file a table.
 
+use std::{fmt::Write as _, io::Write};
+
 use csv::{QuoteStyle, Terminator, WriterBuilder};
-use maple_lark_core::{
-    Value,
-    document::{DataTable, Document},
-};
+use maple_lark_core::{Value, definition::CsvForm, document::DataTable};
 
 use crate::RenderError;
 
-/// Every table of the document with its file name. A document without tables has none.
-pub fn csv_files(document: &Document) -> Result<Vec<(String, Vec<u8>)>, RenderError> {
-    document.data.iter().map(|data| Ok((data.file_name.clone(), file(data)?))).collect()
-}
-
-fn file(data: &DataTable) -> Result<Vec<u8>, RenderError> {
-    let mut writer = WriterBuilder::new().terminator(Terminator::CRLF).quote_style(QuoteStyle::Necessary).from_writer(Vec::new());
-    writer.write_record(data.headings.iter().map(|heading| safe(heading.clone())))?;
-    for row in &data.table.rows {
-        writer.write_record(row.iter().map(|value| match value {
-            Value::Text(text) => safe(text.clone()),
-            other => other.exact(data.zone),
-        }))?;
+/// Writes one table, a row at a time, so that its length costs no memory.
+pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<(), RenderError> {
+    if form.byte_order_mark {
+        to.write_all("\u{feff}".as_bytes())?;
     }
-    writer.into_inner().map_err(|error| RenderError::Csv(error.into_error().into()))
+    // A table of one column writes a missing value as "", for a blank line would be no row.
+    let mut writer = WriterBuilder::new().terminator(Terminator::CRLF).quote_style(QuoteStyle::Necessary).buffer_capacity(1 << 16).from_writer(to);
+    writer.write_record(data.headings.iter().map(|heading| if is_formula(heading) { format!("'{heading}") } else { heading.clone() }))?;
+    let (mut rows, mut row, mut cell) = (data.table.rows(), Vec::new(), String::new());
+    while rows.next_into(&mut row) {
+        for value in &row {
+            cell.clear();
+            match value {
+                Value::Text(text) if is_formula(text) && !form.formulas_as_they_are => {
+                    cell.push('\'');
+                    cell.push_str(text);
+                }
+                Value::Text(text) => cell.push_str(text),
+                // Writing to a text cannot fail.
+                Value::Integer(n) => drop(write!(cell, "{n}")),
+                Value::Number(n) => drop(write!(cell, "{n}")),
+                Value::Decimal(n) => drop(write!(cell, "{n}")),
+                other => cell.push_str(&other.exact(data.zone)),
+            }
+            writer.write_field(&cell)?;
+        }
+        writer.write_record(None::<&[u8]>)?;
+    }
+    Ok(writer.flush()?)
 }
 
-/// A text that a spreadsheet would run as a formula is led by an apostrophe. Only texts are:
-/// a negative number is a number.
-fn safe(text: String) -> String {
-    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text }
+/// Whether a spreadsheet would run the text as a formula. Only texts are led by an
+/// apostrophe then: a negative number is a number.
+fn is_formula(text: &str) -> bool {
+    text.starts_with(['=', '+', '-', '@', '\t', '\r'])
 }

@@ -40,16 +40,35 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
     let mut model = template_values(document);
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
+            let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
+            if let Body::Figures { figures } = &block.body {
+                for (index, figure) in figures.iter().enumerate().filter(|(_, figure)| !figure.sparkline.is_empty()) {
+                    body["figures"][index]["strokes"] = strokes(&figure.sparkline).into();
+                }
+            }
             if let Body::Chart { chart } = &block.body {
                 // A phone gets a figure drawn for its width instead of a shrunken one.
                 let wide = if block.width == Width::Half { Size::Half } else { Size::Full };
-                let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
-                body["svg"] = chart::svg(chart, wide)?.into();
-                body["narrow_svg"] = if wide == Size::Full { chart::svg(chart, Size::Half)?.into() } else { Value::Null };
+                body["svg"] = chart::svg(chart, wide).into();
+                body["narrow_svg"] = if wide == Size::Full { chart::svg(chart, Size::Half).into() } else { Value::Null };
             }
         }
     }
-    render_template("report", &json!({ "document": model, "statuses": statuses() }))
+    render_template("report", &json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.look.accent) }))
+}
+
+/// A line without axes, broken where a value is missing.
+fn strokes(values: &[Option<f64>]) -> String {
+    let step = 120.0 / values.len().saturating_sub(1).max(1) as f64;
+    let point = |(index, value): (usize, &Option<f64>)| value.map(|value| format!("{:.1},{:.1}", index as f64 * step, 18.0 - value * 16.0));
+    let points: Vec<Option<String>> = values.iter().enumerate().map(point).collect();
+    let stroke = |part: &[Option<String>]| format!("<polyline points=\"{}\"/>", part.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" "));
+    points.split(Option::is_none).filter(|part| !part.is_empty()).map(stroke).collect()
+}
+
+/// A text as it may stand in HTML and XML, also between quotation marks.
+pub(crate) fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 pub(crate) fn statuses() -> Value {

@@ -3,30 +3,42 @@
 //! Every function here is pure: no clock, no network, no database, no files. The same
 //! document gives the same bytes.
 
+mod archive;
 mod chart;
 mod csv;
+mod fonts;
 mod html;
+mod json;
 mod mail;
 mod palette;
 mod pdf;
 mod png;
+mod text;
+mod workbook;
 
+use std::io::Write;
+
+use archive::Growing;
 use maple_lark_core::{
     chart::{Chart, Plot},
-    definition::Format,
+    definition::{Format, Zip},
     document::{Block, Body, Document, Section},
 };
 
-pub use csv::csv_files;
+pub use archive::together;
+pub use csv::write_csv;
+pub use fonts::provide_fonts;
 pub use html::html;
 pub use mail::{InlineImage, MailBody, mail_body};
-pub use pdf::pdf;
+pub use pdf::{first_page, pdf};
+pub use text::text;
 
 /// A rendered file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rendered {
     pub format: Format,
     pub file_name: String,
+    pub media_type: &'static str,
     pub bytes: Vec<u8>,
 }
 
@@ -34,24 +46,57 @@ pub struct Rendered {
 pub enum RenderError {
     #[error("the PDF could not be laid out: {0}")]
     Layout(String),
-    #[error("a chart could not be drawn: {0}")]
-    Chart(String),
     #[error("an image could not be made: {0}")]
     Image(String),
     #[error("the HTML could not be written: {0}")]
     Html(#[from] minijinja::Error),
     #[error("the CSV could not be written: {0}")]
     Csv(#[from] ::csv::Error),
+    #[error("the workbook could not be written: {0}")]
+    Workbook(String),
+    #[error("a file could not be put together: {0}")]
+    File(#[from] std::io::Error),
 }
 
-/// The document as the files of one format: one PDF, one HTML file, one CSV for each table.
+/// More tables than this go into one zip, unless the author wants none.
+const MANY: usize = 10;
+
+/// The document as the files of one format: one CSV for each table, one file of any other.
 pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, RenderError> {
-    let one = |bytes| vec![Rendered { format, file_name: format!("{}.{}", document.file_stem, format.name()), bytes }];
-    Ok(match format {
-        Format::Pdf => one(pdf(document)?),
-        Format::Html => one(html(document)?.into_bytes()),
-        Format::Csv => csv_files(document)?.into_iter().map(|(file_name, bytes)| Rendered { format, file_name, bytes }).collect(),
-    })
+    let (zip, made_at) = (document.packing.zip, document.front.made_at_seconds);
+    let rendered = |(file_name, bytes): (String, Vec<u8>)| {
+        let media_type = if file_name.ends_with(".zip") { "application/zip" } else { format.media_type() };
+        Rendered { format, file_name, media_type, bytes }
+    };
+    let bytes = match format {
+        Format::Pdf => pdf(document)?,
+        Format::Html => html(document)?.into_bytes(),
+        Format::Xlsx => workbook::workbook(document)?,
+        Format::Json => json::json(document)?,
+        Format::Txt => text(document).into_bytes(),
+        Format::Png => first_page(document)?,
+        Format::Csv if document.data.len() > MANY && zip != Zip::Never => {
+            let mut files = Vec::new();
+            for data in &document.data {
+                let mut bytes = Vec::new();
+                write_csv(data, document.packing.csv, &mut bytes)?;
+                files.push((data.file_name.clone(), bytes));
+            }
+            return Ok(vec![rendered((format!("{}.csv.zip", document.file_stem), together(&files, made_at)?))]);
+        }
+        Format::Csv => {
+            let mut files = Vec::new();
+            for data in &document.data {
+                let mut file = Growing::new(data.file_name.clone(), zip, made_at)?;
+                write_csv(data, document.packing.csv, &mut file)?;
+                files.push(rendered(file.finish()?));
+            }
+            return Ok(files);
+        }
+    };
+    let mut file = Growing::new(format!("{}.{}", document.file_stem, format.name()), zip, made_at)?;
+    file.write_all(&bytes)?;
+    Ok(vec![rendered(file.finish()?)])
 }
 
 /// The document as template values: without the raw data, which only CSV needs, and without
@@ -76,6 +121,9 @@ fn template_values(document: &Document) -> serde_json::Value {
         provenance: document.provenance.clone(),
         data: Vec::new(),
         file_stem: document.file_stem.clone(),
+        packing: document.packing,
+        look: document.look.clone(),
+        zone: document.zone,
         failed: document.failed.clone(),
     };
     // Every part of a document has a JSON form.
@@ -85,7 +133,7 @@ fn template_values(document: &Document) -> serde_json::Value {
 fn without_points(body: &Body) -> Body {
     match body {
         Body::Chart { chart } => {
-            let plot = Plot::Bars { categories: Vec::new(), series: Vec::new() };
+            let plot = Plot::Boxes { boxes: Vec::new() };
             Body::Chart { chart: Chart { axis: chart.axis.clone(), limits: chart.limits.clone(), description: chart.description.clone(), plot } }
         }
         other => other.clone(),

@@ -7,7 +7,7 @@ use serde_json::json;
 use crate::{
     RenderError,
     chart::{self, Size},
-    html, palette, png, template_values,
+    html, png, template_values, text,
 };
 
 /// What stands in the mail itself; attachments go beside it.
@@ -38,7 +38,7 @@ pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[Stri
     let image = match first {
         Some((_, chart)) => {
             let content_id = format!("chart.{}@maple-lark", document.front.run_id);
-            Some(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::Full)?, 2.0)? })
+            Some(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::Full), 2.0)? })
         }
         None => None,
     };
@@ -60,7 +60,7 @@ pub fn mail_body(document: &Document, message: Option<&str>, attachments: &[Stri
         "attachments": attached,
         "link": link,
     });
-    Ok(MailBody { html: html::render_template("mail", &values)?, text: text(document, message, &groups, attached.as_deref(), link), image })
+    Ok(MailBody { html: html::render_template("mail", &values)?, text: plain(document, message, &groups, attached.as_deref(), link), image })
 }
 
 /// A few files by their names, many by their kinds: `1 PDF, 1 HTML and 5 CSV files`.
@@ -81,27 +81,16 @@ fn in_words(files: &[String]) -> Option<String> {
     list.map(|list| format!("{list} files"))
 }
 
-fn text(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attached: Option<&str>, link: Option<&str>) -> String {
+fn plain(document: &Document, message: Option<&str>, groups: &[(&str, &Vec<Figure>)], attached: Option<&str>, link: Option<&str>) -> String {
     let front = &document.front;
-    let mut out = format!("{}\n{}\n{}\n", document.title, front.window_label, front.window_exact);
-    if let Some(compared_with) = &front.compared_with {
-        out += &format!("compared with {compared_with}\n");
-    }
+    let mut out = text::head(document);
     if let Some(message) = message {
         out += &format!("\n{message}\n");
     }
-    out += &format!("\n{} {}\n", palette::mark(document.summary.status), document.summary.headline);
-    for line in &document.summary.lines {
-        out += &format!("- {line}\n");
-    }
+    out += &text::verdict(document);
     for (title, figures) in groups {
         out += &format!("\n{title}\n");
-        let widest = figures.iter().map(|figure| figure.title.chars().count()).max().unwrap_or(0);
-        for figure in *figures {
-            let status = figure.status.map(|status| format!("   {} {}", palette::mark(status), status.word())).unwrap_or_default();
-            let pad = " ".repeat(widest - figure.title.chars().count());
-            out += &format!("  {}{pad}   {}{status}\n", figure.title, figure.value);
-        }
+        out += &text::figures(figures);
     }
     if let Some(attached) = attached {
         out += &format!("\nAttached: {attached}\n");

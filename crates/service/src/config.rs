@@ -31,6 +31,8 @@ pub struct Config {
     pub boundary: Boundary,
     /// Seals the secrets that the service keeps.
     pub vault: Vault,
+    /// Folders with fonts for letters that the program's own does not have.
+    pub fonts: Vec<PathBuf>,
 }
 
 #[derive(Clone)]
@@ -68,6 +70,9 @@ struct File {
     /// Addresses that sources may reach although they are the service's own or link-local.
     #[serde(default)]
     sources_may_reach: Vec<String>,
+    /// Folders with fonts for letters that the program's own does not have.
+    #[serde(default = "default_fonts")]
+    fonts: Vec<PathBuf>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
 }
@@ -109,6 +114,10 @@ struct Demo {
 
 fn default_listen() -> SocketAddr {
     SocketAddr::from(([127, 0, 0, 1], 8480))
+}
+
+fn default_fonts() -> Vec<PathBuf> {
+    ["/usr/share/fonts", "/usr/local/share/fonts"].map(PathBuf::from).to_vec()
 }
 
 fn default_connections() -> u32 {
@@ -169,6 +178,7 @@ impl Config {
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             boundary,
             vault,
+            fonts: file.fonts,
         })
     }
 }

@@ -6,6 +6,7 @@ pub mod api;
 pub mod config;
 mod console;
 mod engine;
+mod fonts;
 mod logging;
 mod secrets;
 
@@ -41,6 +42,7 @@ pub struct Running {
 /// If the database cannot be used.
 pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> {
     logging::start(&config);
+    fonts::provide(config.fonts.clone());
     let store = Store::open(&config.database, config.connections).await?;
     access::first_administrator(&store, &config).await?;
     let config = Arc::new(config);

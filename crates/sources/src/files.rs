@@ -325,6 +325,6 @@ impl<'a> Gathered<'a> {
             };
             format!("{rows}; the first: {first}")
         });
-        Ok(Answer { table: self.table, sent, note })
+        Ok(Answer { table: self.table.into(), sent, note })
     }
 }

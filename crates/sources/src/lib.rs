@@ -20,7 +20,7 @@ use std::{sync::Arc, time::Duration};
 
 use futures::future::BoxFuture;
 use maple_lark_core::{
-    Table,
+    PackedTable,
     definition::{Ask, Source, SourceKind},
     window::Times,
 };
@@ -43,7 +43,7 @@ pub struct Question<'a> {
 /// What came back.
 #[derive(Debug, Clone)]
 pub struct Answer {
-    pub table: Table,
+    pub table: PackedTable,
     /// The question as the source got it: names where values were bound, never a secret.
     pub sent: String,
     /// What a reader should know of it, such as rows that were left out.
@@ -51,8 +51,8 @@ pub struct Answer {
 }
 
 impl Answer {
-    fn of(table: Table, sent: String) -> Self {
-        Self { table, sent, note: None }
+    fn of(table: impl Into<PackedTable>, sent: String) -> Self {
+        Self { table: table.into(), sent, note: None }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use futures::TryStreamExt;
 use maple_lark_core::{
-    Column, ColumnKind, Table, Value,
+    Column, ColumnKind, PackedTable, Value,
     definition::{ParameterValue, PostgresqlSource, Source, Sql, Tls, split_address},
     window::{TimeValue, Times},
 };
@@ -134,7 +134,7 @@ impl Asked<'_> {
         Ok(format!("select {} from (\n{text}\n) as answer", list.join(", ")))
     }
 
-    async fn fetch(&self, connection: &mut PgConnection, text: String) -> Result<Table, SourceError> {
+    async fn fetch(&self, connection: &mut PgConnection, text: String) -> Result<PackedTable, SourceError> {
         let (source, question) = (self.source, self.question);
         let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
         for name in &self.sql.text.names {
@@ -153,7 +153,8 @@ impl Asked<'_> {
                 },
             };
         }
-        let mut table = Table::default();
+        let mut table = PackedTable::default();
+        let mut cells = Vec::new();
         let mut rows = query.fetch(&mut *connection);
         while let Some(row) = rows.try_next().await.map_err(|error| query_error(source, error))? {
             if table.columns.is_empty() {
@@ -163,21 +164,20 @@ impl Asked<'_> {
                     .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
                     .collect();
             }
-            if table.rows.len() == source.row_limit {
+            if table.len() == source.row_limit {
                 table.truncated = true;
                 break;
             }
-            // As many as there are columns: a list that grows by itself takes a third more room.
-            let mut cells = Vec::with_capacity(table.columns.len());
+            cells.clear();
             for (index, column) in table.columns.iter().enumerate() {
                 cells.push(cell(&row, index).map_err(|error| SourceError::Cell {
                     source_name: source.name.clone(),
-                    row: table.rows.len() + 1,
+                    row: table.len() + 1,
                     column: column.name.clone(),
                     words: error.to_string(),
                 })?);
             }
-            table.rows.push(cells);
+            table.push(&cells);
         }
         drop(rows);
         if table.columns.is_empty() {

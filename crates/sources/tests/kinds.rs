@@ -9,7 +9,7 @@ use maple_lark_core::{
     window::Times,
 };
 use maple_lark_demo::{WebServices, web_services::TELEMETRY_TOKEN};
-use maple_lark_sources::{Answer, Boundary, Question, Reader, Values};
+use maple_lark_sources::{Boundary, Question, Reader, Values};
 use tempfile::TempDir;
 
 fn source(lines: &str) -> Source {
@@ -29,9 +29,17 @@ fn times() -> Times {
     Times { window, comparison: None, step: "PT1H".parse().unwrap() }
 }
 
+#[derive(Debug)]
+struct Answer {
+    table: Table,
+    sent: String,
+    note: Option<String>,
+}
+
 async fn ask_with(reader: &Reader, source: &Source, query: &str, values: &Values) -> Result<Answer, String> {
     let query = definition::query_alone("q.toml", &format!("[query]\nsource = \"s\"\n{query}")).map_err(|problems| problems[0].to_string())?;
-    reader.read(source, Question { ask: query.ask().unwrap(), times: &times(), values }).await.map_err(|error| error.to_string())
+    let answer = reader.read(source, Question { ask: query.ask().unwrap(), times: &times(), values }).await.map_err(|error| error.to_string())?;
+    Ok(Answer { table: answer.table.into(), sent: answer.sent, note: answer.note })
 }
 
 async fn ask(source: &Source, query: &str) -> Result<Answer, String> {

@@ -45,7 +45,7 @@ impl Place {
         let times = Times { window, comparison: None, step: "PT6H".parse().unwrap() };
         let ask = Ask::Sql(Sql::written_by_hand(sql).unwrap());
         let answer = Reader::unguarded().read(&self.source, Question { ask: &ask, times: &times, values }).await;
-        answer.map(|answer| answer.table).map_err(|error| error.to_string())
+        answer.map(|answer| answer.table.into()).map_err(|error| error.to_string())
     }
 
     async fn ask(&self, sql: &str) -> Result<Table, String> {

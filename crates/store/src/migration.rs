@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling)]
+        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests)]
     }
 }
 
@@ -53,5 +53,20 @@ impl MigrationName for Sampling {
 impl MigrationTrait for Sampling {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(include_str!("sampling.sql")).await.map(drop)
+    }
+}
+
+struct Digests;
+
+impl MigrationName for Digests {
+    fn name(&self) -> &str {
+        "m004_digests"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Digests {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared("create index on documents (sha256)").await.map(drop)
     }
 }

@@ -46,6 +46,14 @@ pub struct NewRun {
     pub created_at: Time,
 }
 
+/// Everything about a snapshot but its bytes, of which there may be many.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct SnapshotHead {
+    pub id: Uuid,
+    pub values_key: String,
+    pub sha256: String,
+}
+
 /// Everything about a document but its bytes.
 #[derive(Debug, Clone, sea_orm::FromQueryResult)]
 pub struct DocumentHead {
@@ -266,8 +274,10 @@ impl Store {
         Ok(())
     }
 
-    pub async fn snapshots(&self, run_id: Uuid) -> Result<Vec<StoredSnapshot>> {
-        Ok(snapshot::Entity::find().filter(snapshot::Column::RunId.eq(run_id)).order_by_asc(snapshot::Column::CreatedAt).all(&self.db).await?)
+    pub async fn snapshot_heads(&self, run_id: Uuid) -> Result<Vec<SnapshotHead>> {
+        use snapshot::Column as C;
+        let query = snapshot::Entity::find().select_only().columns([C::Id, C::ValuesKey, C::Sha256]);
+        Ok(query.filter(C::RunId.eq(run_id)).order_by_asc(C::CreatedAt).into_model().all(&self.db).await?)
     }
 
     pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
@@ -328,6 +338,11 @@ impl Store {
 
     pub async fn document(&self, id: Uuid) -> Result<Option<Document>> {
         Ok(document::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
+    /// The first document kept with this SHA-256.
+    pub async fn document_with(&self, sha256: &str) -> Result<Option<Document>> {
+        Ok(document::Entity::find().filter(document::Column::Sha256.eq(sha256)).order_by_asc(document::Column::CreatedAt).one(&self.db).await?)
     }
 
     pub async fn documents_of_snapshot(&self, snapshot_id: Uuid) -> Result<Vec<Document>> {

@@ -72,7 +72,7 @@ impl Apply {
 #[command(after_help = "Examples:\n  maple-lark remove report ferry-operations-daily\n  maple-lark remove calendar holidays --yes     in a script")]
 pub struct Remove {
     /// What it is
-    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler"])]
+    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler", "look"])]
     kind: String,
     /// Its name
     name: String,
@@ -117,7 +117,7 @@ pub struct Copy {
     /// The name of the copy
     name: String,
     /// What is copied
-    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler"])]
+    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler", "look"])]
     kind: String,
     /// The title of the copy
     #[arg(long)]

@@ -1,13 +1,23 @@
-use std::path::PathBuf;
+use std::{
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::Args;
-use maple_lark_service::api::view::{DocumentView, RunView};
+use maple_lark_service::api::{
+    archive::Match,
+    view::{DocumentView, RunView},
+};
+
+use sha2::{Digest, Sha256};
 
 use crate::{
     client::Client,
     failure::Failure,
     output::{self, Output, size},
 };
+
+const FORMATS: [&str; 7] = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
 
 /// Download the documents of a run
 #[derive(Args)]
@@ -16,7 +26,7 @@ pub struct Download {
     /// The run's id
     run: uuid::Uuid,
     /// Only documents of this format
-    #[arg(long, value_parser = ["pdf", "html", "csv"])]
+    #[arg(long, value_parser = FORMATS)]
     format: Option<String>,
     /// The folder to write to; it is made if it is not there
     #[arg(long, value_name = "FOLDER", default_value = ".")]
@@ -37,13 +47,7 @@ impl Download {
         for document in &wanted {
             let bytes = client.bytes(&format!("/documents/{}", document.id)).await?;
             let folder = if clash { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
-            // The service makes names without folders; one that has them is not believed.
-            let name =
-                std::path::Path::new(&document.file_name).file_name().ok_or_else(|| Failure::Local(format!("\"{}\" is no file name", document.file_name)))?;
-            let path = folder.join(name);
-            let hidden = folder.join(format!(".{}", document.id));
-            let written = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&hidden, &bytes)).and_then(|()| std::fs::rename(&hidden, &path));
-            written.map_err(|error| Failure::Local(format!("{} cannot be written: {error}", path.display())))?;
+            let path = save(&folder, &document.file_name, &bytes)?;
             paths.push((path.display().to_string(), document.size));
         }
         output::print(output, &paths, |paths| {
@@ -52,5 +56,93 @@ impl Download {
             }
         });
         Ok(())
+    }
+}
+
+/// Writes a file whole or not at all.
+fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure> {
+    // The service makes names without folders; one that has them is not believed.
+    let name = Path::new(name).file_name().ok_or_else(|| Failure::Local(format!("\"{name}\" is no file name")))?;
+    let (path, hidden) = (folder.join(name), folder.join(format!(".{}", uuid::Uuid::now_v7())));
+    let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&hidden, bytes)).and_then(|()| std::fs::rename(&hidden, &path));
+    written.map_err(|error| Failure::Local(format!("{} cannot be written: {error}", path.display())))?;
+    Ok(path)
+}
+
+/// Write the documents of a stored run again, in any format
+#[derive(Args)]
+#[command(after_help = "The data is that of the run's snapshot; no source is asked again.\n\nExample:\n  maple-lark write 0193… --format xlsx --into reports/")]
+pub struct Write {
+    /// The run's id
+    run: uuid::Uuid,
+    /// The format to write
+    #[arg(long, value_parser = FORMATS)]
+    format: String,
+    /// The folder to write to; it is made if it is not there
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    into: PathBuf,
+}
+
+impl Write {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
+        if view.snapshots.is_empty() {
+            return Err(Failure::Local("this run has no snapshot to write from; it has not collected its data".to_owned()));
+        }
+        let mut paths: Vec<(String, i64)> = Vec::new();
+        for snapshot in &view.snapshots {
+            let (name, bytes) = client.file(&format!("/snapshots/{}/documents/{}", snapshot.id, self.format)).await?;
+            let clash = paths.iter().any(|(path, _)| Path::new(path).file_name().is_some_and(|taken| *taken == *name));
+            let folder = if clash { self.into.join(snapshot.id.to_string()) } else { self.into.clone() };
+            paths.push((save(&folder, &name, &bytes)?.display().to_string(), bytes.len() as i64));
+        }
+        output::print(output, &paths, |paths| {
+            for (path, bytes) in paths {
+                println!("{path}  {}", size(*bytes));
+            }
+        });
+        Ok(())
+    }
+}
+
+/// Check files against the archive: whether they are what was made here, byte for byte
+#[derive(Args)]
+#[command(after_help = "Example:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n\nEnds with code 1 if a file is not known, or was altered.")]
+pub struct Verify {
+    /// The files, as they were received
+    #[arg(required = true)]
+    files: Vec<PathBuf>,
+}
+
+impl Verify {
+    pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
+        let mut outcomes: Vec<(String, Option<Match>)> = Vec::new();
+        for file in &self.files {
+            let bytes = std::fs::read(file).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", file.display())))?;
+            let found = match client.get::<Match>(&format!("/documents/matching/{}", hex::encode(Sha256::digest(&bytes)))).await {
+                Ok(found) => Some(found),
+                Err(Failure::Refused(problem)) if problem.status == 404 => None,
+                Err(failure) => return Err(failure),
+            };
+            outcomes.push((file.display().to_string(), found));
+        }
+        output::print(output, &outcomes, |outcomes| {
+            for (file, found) in outcomes {
+                match found {
+                    Some(found) => {
+                        println!("● {file}: unaltered");
+                        println!("  {}, {}, made {} by run {}", found.report, found.window, found.made_at.format("%-d %b %Y %H:%M UTC"), found.run);
+                        println!("  its snapshot {}", if found.snapshot_unaltered { "is unaltered" } else { "◆ WAS ALTERED in the archive" });
+                        println!(
+                            "  written again from the snapshot: {}",
+                            if found.written_again_the_same { "the same bytes" } else { "other bytes (another version of the program?)" }
+                        );
+                    }
+                    None => println!("◆ {file}: not known: it was not made here, or was altered since"),
+                }
+            }
+        });
+        let well = outcomes.iter().all(|(_, found)| found.as_ref().is_some_and(|found| found.snapshot_unaltered));
+        Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(1) })
     }
 }

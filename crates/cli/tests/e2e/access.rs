@@ -17,7 +17,13 @@ async fn everything_is_behind_a_sign_in_and_other_sites_cannot_use_it() {
             if method == "post" && (path == "/session" || path == "/tokens") {
                 continue;
             }
-            let path = path.replace("{id}", "01a20778-04ba-70ff-853b-f952290418d2").replace("{name}", "x").replace("{kind}", "report").replace("{index}", "0");
+            let path = path
+                .replace("{id}", "01a20778-04ba-70ff-853b-f952290418d2")
+                .replace("{name}", "x")
+                .replace("{kind}", "report")
+                .replace("{index}", "0")
+                .replace("{format}", "pdf")
+                .replace("{sha256}", "0");
             let request = http.request(method.to_uppercase().parse().unwrap(), format!("{base}/api/v1{path}")).json(&json!({}));
             let answer = request.send().await.unwrap();
             assert_eq!(answer.status(), StatusCode::UNAUTHORIZED, "{method} {path}");

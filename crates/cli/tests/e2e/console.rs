@@ -11,13 +11,13 @@ use serde_json::json;
 
 use crate::place::{PASSWORD, PATIENCE, Place, SMALL_REPORT};
 
-struct Driver {
+pub struct Driver {
     child: Child,
     port: u16,
 }
 
 impl Driver {
-    fn start() -> Self {
+    pub fn start() -> Self {
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let child = Command::new("chromedriver")
             .arg(format!("--port={port}"))
@@ -28,7 +28,7 @@ impl Driver {
         Self { child, port }
     }
 
-    async fn browser(&self, profile: &std::path::Path) -> Client {
+    pub async fn browser(&self, profile: &std::path::Path) -> Client {
         let arguments = maple_lark_demo::chromium::arguments(profile, &["--window-size=1280,900"]);
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
         for _ in 0..100 {
@@ -49,7 +49,7 @@ impl Drop for Driver {
     }
 }
 
-async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
+pub async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
     match browser.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await {
         Ok(element) => element,
         Err(error) => panic!("{xpath}: {error}\n{}", browser.source().await.unwrap_or_default()),

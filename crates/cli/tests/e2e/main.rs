@@ -4,6 +4,7 @@
 mod access;
 mod bad_input;
 mod console;
+mod documents;
 mod engine;
 mod first_run;
 mod killed;

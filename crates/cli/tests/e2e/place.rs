@@ -164,6 +164,12 @@ impl Place {
         assert!(output.status.success(), "{}", text(&output.stderr));
     }
 
+    /// The token of the saved sign-in.
+    pub fn token(&self) -> String {
+        let saved = std::fs::read_to_string(self.folder.path().join("config/maple-lark/sign-in.json")).unwrap();
+        serde_json::from_str::<Value>(&saved).unwrap()["token"].as_str().unwrap().to_owned()
+    }
+
     pub fn apply(&self, files: &[(&str, &str)]) -> Output {
         let folder = TempDir::new_in(self.folder.path()).unwrap();
         for (name, text) in files {

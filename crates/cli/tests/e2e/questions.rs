@@ -28,8 +28,7 @@ async fn place_with_everything() -> (Place, WebServices) {
 }
 
 fn store_own_token(place: &Place) {
-    let saved = std::fs::read_to_string(place.folder.path().join("config/maple-lark/sign-in.json")).unwrap();
-    let token = serde_json::from_str::<serde_json::Value>(&saved).unwrap()["token"].as_str().unwrap().to_owned();
+    let token = place.token();
     let output = place.lark_with_input(&["secret", "set", "own-metrics"], &token);
     assert!(output.status.success(), "{}", text(&output.stderr));
     assert!(!text(&output.stdout).contains(&token));
@@ -140,8 +139,7 @@ async fn secrets_are_kept_sealed_and_shown_nowhere() {
     store_own_token(&place);
     let listed = place.json(&["secret", "list"]);
     assert_eq!((listed.as_array().unwrap().len(), listed[0]["name"].as_str()), (1, Some("own-metrics")));
-    let saved = std::fs::read_to_string(place.folder.path().join("config/maple-lark/sign-in.json")).unwrap();
-    let token = serde_json::from_str::<serde_json::Value>(&saved).unwrap()["token"].as_str().unwrap().to_owned();
+    let token = place.token();
     let sealed: Vec<u8> = sqlx::query_scalar("select sealed from secrets").fetch_one(&mut place.records().await).await.unwrap();
     assert!(!sealed.windows(token.len()).any(|part| part == token.as_bytes()));
     let source = std::fs::read_to_string(format!("{DEMO}/sources/maple-lark.toml")).unwrap();

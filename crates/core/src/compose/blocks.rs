@@ -1,35 +1,38 @@
 //! One block of a dashboard with the rows of its query, as a reader sees it.
 
-use chrono::{DateTime, Datelike, Utc};
+use chrono::Datelike;
 
-use super::{Context, slug};
+use super::{Context, charts, slug};
 use crate::{
-    chart::{self, BarSeries, Chart, Plot, Series},
-    definition::{Block as Definition, BlockKind, Dashboard, Origin, Query},
+    definition::{Block as Definition, BlockKind, Dashboard, Origin, Placed, Query, Width},
     document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
     figures::{Figures, Operation, Role, Surroundings, apply_all},
     markdown,
     nearest::suggestion,
+    packed::PackedTable,
     series::How,
     snapshot::{Outcome, Snapshot},
     status::{Status, Thresholds, Worse},
-    table::{Table, Value},
+    table::{Column, Table, Value},
     unit::{Scale, Unit},
     writing::Writing,
     zone::Zone,
 };
 
-/// The most rows that a table shows in a laid-out document; CSV has them all.
-const MOST_ROWS: usize = 200;
-/// The most lines that a figure can tell apart.
-const MOST_SERIES: usize = 16;
+/// How many rows a table shows in a laid-out document unless its author says otherwise, and
+/// the most that it may; CSV has them all.
+const USUAL_ROWS: usize = 200;
+const MOST_ROWS: usize = 10_000;
 
 pub(super) fn compose(block: &Definition, context: &mut Context<'_>) -> Block {
     let body = match &block.kind {
         BlockKind::Text(text) => Body::Text { parts: markdown::read(text) },
+        BlockKind::Image { data, description } => Body::Image { picture: data.clone(), description: description.clone() },
+        BlockKind::PageBreak => Body::PageBreak,
         _ => with_rows(block, context).unwrap_or_else(|reason| Body::Failed { reason }),
     };
-    Block { title: block.title.clone(), width: block.width, note: block.note.clone(), body }
+    let usual = if context.two_across && matches!(body, Body::Chart { .. }) { Width::Half } else { Width::Full };
+    Block { title: block.title.clone(), width: block.width.unwrap_or(usual), note: block.note.clone(), body }
 }
 
 fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, String> {
@@ -37,19 +40,51 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
     let dashboard = context.dashboard;
     let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
     let snapshot = context.snapshot;
-    let figures = answer(snapshot, dashboard, query)?;
-    let table = &figures.table;
-    match &block.kind {
+    let answer = answer(snapshot, dashboard, query)?;
+    if let BlockKind::Table { columns, limit, bars } = &block.kind {
         // What is empty may not know its columns yet.
-        BlockKind::Table { columns, .. } if table.rows.is_empty() && columns.iter().any(|name| table.column(name).is_none()) => {
-            Ok(Body::Empty { sentence: "No rows in this window.".to_owned() })
+        if answer.table.is_empty() && columns.iter().any(|name| answer.table.column(name).is_none()) {
+            return Ok(Body::Empty { sentence: "No rows in this window.".to_owned() });
         }
-        BlockKind::Table { columns, limit } => shown_table(block, query, &figures, columns, *limit, context),
+        return shown_table(block, query, &answer, columns, *limit, bars, context);
+    }
+    let table = &Table::from(answer.table);
+    match &block.kind {
         _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)) }),
-        BlockKind::Figures { columns } => key_figures(query, table, columns, snapshot.window.zone, context.writing),
-        BlockKind::Line { time, values, series } => lines(block, query, table, (time, values, series.as_deref()), context),
-        BlockKind::Bar { label, values } => bars(block, query, table, label, values, context),
-        BlockKind::Text(_) => Ok(Body::Text { parts: Vec::new() }),
+        BlockKind::Figures { columns, before, trend } => {
+            let other = |name: &Option<Placed<String>>| {
+                let query = name.as_ref().and_then(|name| dashboard.queries.iter().find(|query| query.name == name.value));
+                query.map(|query| self::answer(snapshot, dashboard, query).map(|answer| Table::from(answer.table))).transpose()
+            };
+            let beside = Beside { before: other(before)?, trend: other(trend)? };
+            key_figures(query, table, columns, &beside, snapshot.window.zone, context.writing)
+        }
+        _ => charts::chart(block, query, table, context),
+    }
+}
+
+/// What a query answers, as far as its author wants it.
+pub(crate) struct Answer {
+    pub table: PackedTable,
+    /// What each row is, if any sums up others.
+    roles: Vec<Role>,
+}
+
+impl Answer {
+    fn role(&self, place: usize) -> Role {
+        self.roles.get(place).copied().unwrap_or(Role::Plain)
+    }
+}
+
+impl From<Figures> for Answer {
+    fn from(figures: Figures) -> Self {
+        Self { table: figures.table.into(), roles: figures.roles }
+    }
+}
+
+impl From<Answer> for Figures {
+    fn from(answer: Answer) -> Self {
+        Self { table: answer.table.into(), roles: answer.roles }
     }
 }
 
@@ -57,28 +92,35 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
 ///
 /// # Errors
 /// If the query failed, a query that it needs did, or what is to be done cannot be.
-pub(crate) fn answer(snapshot: &Snapshot, dashboard: &Dashboard, query: &Query) -> Result<Figures, String> {
+pub(crate) fn answer(snapshot: &Snapshot, dashboard: &Dashboard, query: &Query) -> Result<Answer, String> {
     let other = |name: &str| {
         let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
-        answer(snapshot, dashboard, query)
+        answer(snapshot, dashboard, query).map(Figures::from)
     };
-    let figures = match &query.origin {
-        Origin::Query(name) => other(&name.value)?,
+    let answer = match &query.origin {
+        Origin::Query(name) => {
+            let query = dashboard.queries.iter().find(|query| query.name == name.value).ok_or_else(|| format!("there is no query \"{}\"", name.value))?;
+            answer(snapshot, dashboard, query)?
+        }
         _ => {
             let record = snapshot.query(&dashboard.name, query.record()).ok_or_else(|| format!("the snapshot has no answer to \"{}\"", query.record()))?;
             match &record.outcome {
                 Outcome::Failed(reason) => return Err(reason.clone()),
-                Outcome::Rows(table) => table.clone().into(),
+                Outcome::Rows(table) => Answer { table: table.clone(), roles: Vec::new() },
             }
         }
     };
+    // Rows to which nothing is done stay packed, however many they are.
+    if query.then.is_empty() {
+        return Ok(answer);
+    }
     let around = Surroundings {
         window: &snapshot.window,
         step: dashboard.step(query, &snapshot.window),
         thresholds: &|column| thresholds(query, column),
         other: &other,
     };
-    apply_all(figures.table, &query.then, &around).map_err(|error| error.to_string())
+    apply_all(answer.table.into(), &query.then, &around).map(Answer::from).map_err(|error| error.to_string())
 }
 
 /// The title of the source whose rows a query's answer begins with.
@@ -93,15 +135,15 @@ fn source_title<'a>(snapshot: &'a Snapshot, dashboard: &'a Dashboard, query: &'a
 }
 
 /// The position of a named column, or what is wrong with the name.
-fn column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
-    table.column(name).ok_or_else(|| {
-        let known: Vec<&str> = table.columns.iter().map(|column| column.name.as_str()).collect();
+pub(super) fn column(columns: &[Column], query: &Query, name: &str) -> Result<usize, String> {
+    columns.iter().position(|column| column.name == name).ok_or_else(|| {
+        let known: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
         format!("the query \"{}\" has no column \"{name}\".{} It has: {}", query.name, suggestion(name, known.iter().copied()), known.join(", "))
     })
 }
 
-fn numeric_column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
-    let index = column(table, query, name)?;
+pub(super) fn numeric_column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
+    let index = column(&table.columns, query, name)?;
     let kind = table.columns[index].kind;
     // A column of nothing but missing values has no kind of its own.
     let bare = table.rows.iter().all(|row| row[index] == Value::Missing);
@@ -112,12 +154,12 @@ fn numeric_column(table: &Table, query: &Query, name: &str) -> Result<usize, Str
     }
 }
 
-fn chosen(table: &Table, query: &Query, names: &[String]) -> Result<Vec<usize>, String> {
-    if names.is_empty() { Ok((0..table.columns.len()).collect()) } else { names.iter().map(|name| column(table, query, name)).collect() }
+fn chosen(columns: &[Column], query: &Query, names: &[String]) -> Result<Vec<usize>, String> {
+    if names.is_empty() { Ok((0..columns.len()).collect()) } else { names.iter().map(|name| column(columns, query, name)).collect() }
 }
 
 /// The title of a column: the author's, else its name with spaces and a capital.
-fn title(query: &Query, name: &str) -> String {
+pub(super) fn title(query: &Query, name: &str) -> String {
     if let Some(title) = query.hint(name).and_then(|hint| hint.title.clone()) {
         return title;
     }
@@ -149,7 +191,7 @@ fn ordinal(number: f64) -> String {
     format!("{number}{ending}")
 }
 
-fn unit(query: &Query, name: &str) -> Unit {
+pub(super) fn unit(query: &Query, name: &str) -> Unit {
     match query.hint(name) {
         Some(hint) => hint.unit.clone(),
         // What this product itself has worked out as a percentage.
@@ -159,13 +201,52 @@ fn unit(query: &Query, name: &str) -> Unit {
     }
 }
 
-fn thresholds(query: &Query, name: &str) -> Thresholds {
+pub(super) fn thresholds(query: &Query, name: &str) -> Thresholds {
     query.hint(name).map(|hint| hint.thresholds).unwrap_or_default()
 }
 
-fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone, writing: Writing) -> Result<Body, String> {
+/// What key figures are seen beside.
+struct Beside {
+    before: Option<Table>,
+    trend: Option<Table>,
+}
+
+impl Beside {
+    /// How far a figure is from what it was; nothing where there is nothing to compare.
+    fn change(&self, name: &str, now: Option<f64>, unit: &Unit, writing: Writing) -> Option<String> {
+        let table = self.before.as_ref()?;
+        let before = table.rows.first()?.get(table.column(name)?)?.as_number();
+        let (Some(now), Some(before)) = (now, before) else { return Some("nothing to compare with".to_owned()) };
+        let difference = now - before;
+        if difference == 0.0 {
+            return Some("as before".to_owned());
+        }
+        let sign = if difference > 0.0 { "+" } else { "−" };
+        let amount = unit.format(difference.abs(), writing);
+        // A share of a share misleads; percentages change by points.
+        let part = (before > 0.0 && !matches!(unit, Unit::Percent | Unit::Ratio))
+            .then(|| format!(" ({sign}{})", Unit::Percent.format((difference.abs() / before * 1000.0).round() / 10.0, writing)));
+        Some(format!("{sign}{amount}{} against {}", part.unwrap_or_default(), unit.format(before, writing)))
+    }
+
+    /// The figure over time, as shares of the way from its lowest to its highest value.
+    fn sparkline(&self, name: &str) -> Vec<Option<f64>> {
+        let Some((table, index)) = self.trend.as_ref().and_then(|table| Some((table, table.column(name)?))) else { return Vec::new() };
+        shares(&table.rows.iter().map(|row| row[index].as_number()).collect::<Vec<_>>())
+    }
+}
+
+/// Values as shares of the way from the lowest to the highest; a flat line is in the middle.
+fn shares(values: &[Option<f64>]) -> Vec<Option<f64>> {
+    let (low, high) = values.iter().flatten().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
+    // A thousandth is finer than any picture.
+    let share = |value: f64| if high > low { ((value - low) / (high - low) * 1000.0).round() / 1000.0 } else { 0.5 };
+    values.iter().map(|value| value.map(share)).collect()
+}
+
+fn key_figures(query: &Query, table: &Table, names: &[String], beside: &Beside, zone: Zone, writing: Writing) -> Result<Body, String> {
     let row = &table.rows[0];
-    let figures = chosen(table, query, names)?
+    let figures = chosen(&table.columns, query, names)?
         .into_iter()
         .map(|index| {
             let name = &table.columns[index].name;
@@ -179,6 +260,8 @@ fn key_figures(query: &Query, table: &Table, names: &[String], zone: Zone, writi
                 value,
                 status: thresholds.is_set().then(|| thresholds.status(row[index].as_number())),
                 limits: limits_in_words(&thresholds, &unit, writing),
+                change: beside.change(name, row[index].as_number(), &unit, writing),
+                sparkline: beside.sparkline(name),
             }
         })
         .collect();
@@ -197,170 +280,54 @@ fn limits_in_words(thresholds: &Thresholds, unit: &Unit, writing: Writing) -> Op
     (!parts.is_empty()).then(|| parts.join(", "))
 }
 
-fn lines(
-    block: &Definition,
-    query: &Query,
-    table: &Table,
-    (time, values, series): (&str, &[String], Option<&str>),
-    context: &mut Context<'_>,
-) -> Result<Body, String> {
-    let time_index = column(table, query, time)?;
-    let window = &context.snapshot.window;
-    let mut groups: Vec<(String, Points)> = Vec::new();
-    let instant = |row: &[Value]| match &row[time_index] {
-        Value::Instant(at) => Some(*at),
-        Value::Date(date) => Some(window.zone.start_of(*date)),
-        _ => None,
-    };
-    if table.rows.iter().all(|row| instant(row).is_none()) {
-        return Err(format!("the column \"{time}\" of the query \"{}\" holds no times", query.name));
-    }
-    match series {
-        Some(series) => {
-            let (value_index, series_index) = (numeric_column(table, query, &values[0])?, column(table, query, series)?);
-            for row in &table.rows {
-                let Some(at) = instant(row) else { continue };
-                let name = readable(&row[series_index], window.zone, true, context.writing);
-                let group = match groups.iter().position(|(known, _)| *known == name) {
-                    Some(found) => found,
-                    None => {
-                        groups.push((name, Points::new()));
-                        groups.len() - 1
-                    }
-                };
-                groups[group].1.push((at, row[value_index].as_number()));
-            }
-        }
-        None => {
-            for name in values {
-                let index = numeric_column(table, query, name)?;
-                let points = table.rows.iter().filter_map(|row| Some((instant(row)?, row[index].as_number()))).collect();
-                groups.push((title(query, name), points));
-            }
-        }
-    }
-    if groups.len() > MOST_SERIES {
-        return Err(format!("{} series are too many to tell apart in one figure; narrow the query to {MOST_SERIES} or fewer", groups.len()));
-    }
-    let (unit, thresholds) = (unit(query, &values[0]), thresholds(query, &values[0]));
-    let all: Vec<f64> = groups.iter().flat_map(|(_, points)| points.iter().filter_map(|(_, value)| *value)).collect();
-    if all.is_empty() {
-        return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
-    }
-    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, false, context.writing);
-    let limits = visible(chart::limits(&thresholds, factor, &axis.unit, context.writing), &axis);
-    let description = describe_lines(&block.title, &groups, &unit, &window.label(), context.writing);
-    let series = groups
-        .into_iter()
-        .map(|(name, mut points)| {
-            points.sort_by_key(|(at, _)| *at);
-            let scaled: Vec<_> = points.into_iter().map(|(at, value)| (at, value.map(|value| value * factor))).collect();
-            let stretches = chart::stretches(&scaled).into_iter().map(chart::thin).collect();
-            Series { colour: context.colours.of(&name), name, stretches }
-        })
-        .collect();
-    let chart = Chart { axis, limits, plot: Plot::Lines { axis: chart::time_axis(window, 9), series }, description };
-    Ok(Body::Chart { chart })
-}
-
-fn visible(limits: Vec<chart::Limit>, axis: &chart::ValueAxis) -> Vec<chart::Limit> {
-    limits.into_iter().filter(|limit| limit.at >= axis.min && limit.at <= axis.max).collect()
-}
-
-/// The points of one series; a missing value is a gap.
-type Points = Vec<(DateTime<Utc>, Option<f64>)>;
-
-fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window: &str, writing: Writing) -> String {
-    let mut text = format!("Line chart: {title}, {window}.");
-    for (name, points) in groups {
-        let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
-        let Some(last) = values.last() else {
-            text += &format!(" {name}: no values.");
-            continue;
-        };
-        let (low, high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
-        text += &format!(" {name}: lowest {}, highest {}, last {}.", unit.format(low, writing), unit.format(high, writing), unit.format(*last, writing));
-    }
-    text
-}
-
-fn bars(block: &Definition, query: &Query, table: &Table, label: &str, names: &[String], context: &mut Context<'_>) -> Result<Body, String> {
-    let label_index = column(table, query, label)?;
-    let indexes: Vec<usize> = names.iter().map(|name| numeric_column(table, query, name)).collect::<Result<_, _>>()?;
-    const MOST_BARS: usize = 60;
-    if table.rows.len() > MOST_BARS {
-        return Err(format!("{} bars are too many for one figure; narrow the query to {MOST_BARS} or fewer", table.rows.len()));
-    }
-    let (unit, thresholds) = (unit(query, &names[0]), thresholds(query, &names[0]));
-    let all: Vec<f64> = table.rows.iter().flat_map(|row| indexes.iter().filter_map(|index| row[*index].as_number())).collect();
-    if all.is_empty() {
-        return Ok(Body::Empty { sentence: "Every value in this window is missing.".to_owned() });
-    }
-    let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, true, context.writing);
-    let categories: Vec<String> = table.rows.iter().map(|row| readable(&row[label_index], context.snapshot.window.zone, true, context.writing)).collect();
-    let series: Vec<BarSeries> = names
-        .iter()
-        .zip(&indexes)
-        .map(|(name, index)| {
-            let values: Vec<Option<f64>> = table.rows.iter().map(|row| row[*index].as_number()).collect();
-            let title = title(query, name);
-            BarSeries {
-                colour: context.colours.of(&title),
-                name: title,
-                labels: values.iter().map(|value| value.map_or_else(|| "–".to_owned(), |value| unit.format(value, context.writing))).collect(),
-                statuses: values.iter().map(|value| if thresholds.is_set() { thresholds.status(*value) } else { Status::Ok }).collect(),
-                values: values.iter().map(|value| value.map(|value| value * factor)).collect(),
-            }
-        })
-        .collect();
-    let mut description = format!("Bar chart: {}.", block.title);
-    for bars in &series {
-        let pairs: Vec<String> = categories.iter().zip(&bars.labels).map(|(category, value)| format!("{category} {value}")).collect();
-        description += &format!(" {}: {}.", bars.name, pairs.join(", "));
-    }
-    let limits = visible(chart::limits(&thresholds, factor, &axis.unit, context.writing), &axis);
-    Ok(Body::Chart { chart: Chart { axis, limits, plot: Plot::Bars { categories, series }, description } })
-}
-
 fn shown_table(
     block: &Definition,
     query: &Query,
-    figures: &Figures,
+    answer: &Answer,
     names: &[String],
     limit: Option<usize>,
+    bars: &[String],
     context: &mut Context<'_>,
 ) -> Result<Body, String> {
-    let table = &figures.table;
-    let indexes = chosen(table, query, names)?;
+    let whole = &answer.table;
+    let indexes = chosen(&whole.columns, query, names)?;
     let zone = context.snapshot.window.zone;
     let file_name = free_file_name(&block.title, context);
     let heading = |index: &usize| {
-        let name = &table.columns[*index].name;
+        let name = &whole.columns[*index].name;
         let symbol = unit(query, name).symbol().to_owned();
         if symbol.is_empty() { name.clone() } else { format!("{name} [{symbol}]") }
-    };
-    let whole = Table {
-        columns: indexes.iter().map(|index| table.columns[*index].clone()).collect(),
-        rows: table.rows.iter().map(|row| indexes.iter().map(|index| row[*index].clone()).collect()).collect(),
-        truncated: table.truncated,
     };
     context.data.push(DataTable {
         title: block.title.clone(),
         file_name: file_name.clone(),
         headings: indexes.iter().map(heading).collect(),
-        table: whole,
+        table: whole.select(&indexes),
         zone,
     });
-    if table.rows.is_empty() {
+    if whole.is_empty() {
         return Ok(Body::Empty { sentence: "No rows in this window.".to_owned() });
     }
 
-    let shown = limit.unwrap_or(MOST_ROWS).min(MOST_ROWS).min(table.rows.len());
+    let shown = limit.unwrap_or(USUAL_ROWS).min(MOST_ROWS).min(whole.len());
+    let table = &Table { columns: whole.columns.clone(), rows: whole.rows().take(shown).collect(), truncated: whole.truncated };
     let this_year = zone.local(context.snapshot.window.to).year();
     let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year, context.writing)).collect();
-    let cells = |(place, row): (usize, &Vec<Value>)| columns.iter().map(|column| column.cell(&row[column.index], figures.role(place))).collect();
-    let rows: Vec<Vec<Cell>> = table.rows[..shown].iter().enumerate().map(cells).collect();
-    let sums_up = (0..shown).filter(|place| figures.role(*place) != Role::Plain).collect();
+    let cells = |(place, row): (usize, &Vec<Value>)| columns.iter().map(|column| column.cell(&row[column.index], answer.role(place))).collect();
+    let rows: Vec<Vec<Cell>> = table.rows.iter().enumerate().map(cells).collect();
+    let bars: Vec<(usize, Vec<Option<f64>>)> = bars
+        .iter()
+        .map(|name| {
+            let index = numeric_column(table, query, name)?;
+            let place = indexes.iter().position(|shown| *shown == index).ok_or_else(|| format!("the column \"{name}\" has bars but is not shown"))?;
+            Ok((place, lengths(table, index, answer, unit(query, name))))
+        })
+        .collect::<Result<_, String>>()?;
+    let mut rows = rows;
+    for (place, lengths) in bars {
+        rows.iter_mut().zip(lengths).for_each(|(row, length)| row[place].bar = length);
+    }
+    let sums_up = (0..shown).filter(|place| answer.role(*place) != Role::Plain).collect();
     let headings = columns
         .iter()
         .enumerate()
@@ -378,12 +345,25 @@ fn shown_table(
             }
         })
         .collect();
-    let total = context.writing.number(table.rows.len() as f64, 0);
-    let cut = (shown < table.rows.len() || table.truncated).then(|| {
+    let total = context.writing.number(whole.len() as f64, 0);
+    let cut = (shown < whole.len() || table.truncated).then(|| {
         let more = if table.truncated { format!("more than {total} (the limit of the source cut the rest off)") } else { total };
         format!("The first {} of {more} rows; all rows that were read are in {file_name}.", context.writing.number(shown as f64, 0))
     });
     Ok(Body::Table { table: ShownTable { headings, rows, sums_up, cut } })
+}
+
+/// How long the bar in each cell of a column is, from 0 to 1: against a hundred percent, or
+/// the largest value. Rows that sum up others have none, for they would dwarf the rest.
+fn lengths(table: &Table, index: usize, answer: &Answer, unit: Unit) -> Vec<Option<f64>> {
+    let plain = |place: usize| answer.role(place) == Role::Plain;
+    let values = || table.rows.iter().enumerate().map(|(place, row)| row[index].as_number().filter(|_| plain(place)));
+    let most = match unit {
+        Unit::Percent => 100.0,
+        Unit::Ratio => 1.0,
+        _ => values().flatten().fold(0.0, f64::max),
+    };
+    values().map(|value| value.filter(|_| most > 0.0).map(|value| ((value / most).clamp(0.0, 1.0) * 1000.0).round() / 1000.0)).collect()
 }
 
 fn free_file_name(title: &str, context: &Context<'_>) -> String {
@@ -450,7 +430,7 @@ impl ColumnFormat {
             (value, None) => readable(value, self.zone, self.year, self.writing),
         };
         let status = if self.thresholds.is_set() && number.is_some() { self.thresholds.status(number) } else { Status::Ok };
-        Cell { text, mark: (status >= Status::Warning).then_some(status) }
+        Cell { text, mark: (status >= Status::Warning).then_some(status), bar: None }
     }
 }
 
@@ -471,7 +451,7 @@ fn decimals(values: &[f64]) -> usize {
 }
 
 /// A value that is not a number, for people.
-fn readable(value: &Value, zone: Zone, year: bool, writing: Writing) -> String {
+pub(super) fn readable(value: &Value, zone: Zone, year: bool, writing: Writing) -> String {
     match value {
         Value::Missing => "–".to_owned(),
         Value::Boolean(true) => "yes".to_owned(),

@@ -1,6 +1,6 @@
 //! What a dashboard definition holds: parameters, queries, and sections of blocks.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, str::FromStr};
 
 use serde::{Deserialize, Serialize};
 
@@ -10,8 +10,10 @@ use super::{
     reuse::{self, Borrowed, Changes},
 };
 use crate::{
-    figures::Operation,
+    chart::{BarForm, LineStyle},
+    figures::{Operation, Order},
     nearest::suggestion,
+    series::How,
     window::{Step, Times, Window},
 };
 
@@ -103,7 +105,7 @@ impl Dashboard {
     /// queries `also`, is made of, each once.
     pub fn asked(&self, also: &[String]) -> Vec<&Query> {
         let blocks = || self.sections.iter().flat_map(|section| &section.blocks);
-        let wanted = || blocks().filter_map(|block| block.query.as_ref()).map(|name| &name.value).chain(also);
+        let wanted = || blocks().flat_map(Block::queries).map(|name| &name.value).chain(also);
         let shown = |record: &str| wanted().any(|name| self.rests_on(name, record));
         let own = self.queries.iter().filter(|query| query.recorded_as.is_none() && !matches!(query.origin, super::Origin::Query(_)));
         own.filter(|query| shown(&query.name)).collect()
@@ -113,8 +115,8 @@ impl Dashboard {
     /// widest figure that shows the query.
     pub fn step(&self, query: &Query, window: &Window) -> Step {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
-        let shows = blocks.filter(|block| block.query.as_ref().is_some_and(|name| self.rests_on(&name.value, query.record())));
-        let wide = shows.map(|block| block.width).any(|width| width == Width::Full);
+        let shows = blocks.filter(|block| block.queries().any(|name| self.rests_on(&name.value, query.record())));
+        let wide = shows.map(|block| block.width).any(|width| width != Some(Width::Half));
         query.step.unwrap_or_else(|| Step::fitting(window, if wide { POINTS_ACROSS_FULL } else { POINTS_ACROSS_HALF }))
     }
 }
@@ -137,7 +139,8 @@ pub enum Width {
 pub struct Block {
     pub title: String,
     pub note: Option<String>,
-    pub width: Width,
+    /// Nothing where the report's look decides.
+    pub width: Option<Width>,
     /// Nothing only for text.
     pub query: Option<Placed<String>>,
     pub kind: BlockKind,
@@ -149,17 +152,147 @@ pub struct Block {
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum BlockKind {
-    /// One row; each column is a key figure.
-    Figures { columns: Vec<String> },
+    /// One row; each column is a key figure. `before` is a query with the same columns of
+    /// another window, `trend` one with the same columns over time.
+    Figures {
+        columns: Vec<String>,
+        before: Option<Placed<String>>,
+        trend: Option<Placed<String>>,
+    },
     /// Values over time; one line for each value of `series`, or for each value column.
-    Line { time: String, values: Vec<String>, series: Option<String> },
-    /// One bar, or one group of bars, for each row.
-    Bar { label: String, values: Vec<String> },
+    Line {
+        time: String,
+        values: Vec<String>,
+        series: Option<String>,
+        style: LineStyle,
+        spans: Option<Placed<String>>,
+    },
+    /// One bar, or one group or stack of bars, for each row.
+    Bar {
+        label: String,
+        values: Vec<String>,
+        form: BarForm,
+        series: Option<String>,
+    },
+    /// The highest first, so many of them.
+    Ranking {
+        label: String,
+        value: String,
+        limit: usize,
+        order: Order,
+    },
+    /// From the first row, by the changes in those between, to the last.
+    Breakdown {
+        label: String,
+        value: String,
+    },
+    /// A value for each hour of the day and day of the week, or for each pair of two columns.
+    Heat {
+        by: HeatBy,
+        value: String,
+        how: How,
+    },
+    /// The state of each thing over time, by a column of words or by thresholds.
+    Timeline {
+        time: String,
+        row: String,
+        state: String,
+    },
+    /// One value against another.
+    Scatter {
+        across: String,
+        up: String,
+        series: Option<String>,
+    },
+    Histogram {
+        value: String,
+        bins: Option<usize>,
+    },
+    Boxes {
+        value: String,
+        row: Option<String>,
+    },
+    Share {
+        label: String,
+        value: String,
+        round: bool,
+    },
     /// Rows as they come; every column unless some are named.
-    Table { columns: Vec<String>, limit: Option<usize> },
+    Table {
+        columns: Vec<String>,
+        limit: Option<usize>,
+        bars: Vec<String>,
+    },
     /// CommonMark.
     Text(String),
+    /// A picture, as the data URL that the definition holds.
+    Image {
+        data: Picture,
+        description: String,
+    },
+    PageBreak,
 }
+
+/// What the rows and columns of a heat map are.
+#[derive(Debug, Clone, PartialEq)]
+pub enum HeatBy {
+    HourAndWeekday { time: String },
+    Columns { row: String, column: String },
+}
+
+/// A picture's bytes and what they are.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Picture {
+    /// `image/png`, `image/jpeg` or `image/svg+xml`.
+    pub media_type: String,
+    /// In base 64, as a data URL (RFC 2397) has them.
+    pub base64: String,
+}
+
+impl FromStr for Picture {
+    type Err = String;
+
+    /// Reads a data URL. A picture is a part of its definition, so that a document can be
+    /// made again from its snapshot alone.
+    fn from_str(text: &str) -> Result<Self, String> {
+        let refused = || "must be a data URL such as \"data:image/png;base64,…\" of a PNG, JPEG or SVG picture".to_owned();
+        let (media_type, base64) = text.strip_prefix("data:").and_then(|rest| rest.split_once(";base64,")).ok_or_else(refused)?;
+        if !["image/png", "image/jpeg", "image/svg+xml"].contains(&media_type) {
+            return Err(refused());
+        }
+        let base64: String = base64.chars().filter(|c| !c.is_whitespace()).collect();
+        if base64.is_empty() || !base64.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '+' | '/' | '=')) {
+            return Err(refused());
+        }
+        if base64.len() > 1_400_000 {
+            return Err("is larger than 1 MB; make the picture smaller".to_owned());
+        }
+        Ok(Self { media_type: media_type.to_owned(), base64 })
+    }
+}
+
+/// What a block may show, by its key `show`.
+pub(super) const SHAPES: [&str; 19] = [
+    "figures",
+    "line",
+    "area",
+    "stacked-area",
+    "steps",
+    "bar",
+    "column",
+    "ranking",
+    "breakdown",
+    "heat-map",
+    "timeline",
+    "scatter",
+    "histogram",
+    "box",
+    "share",
+    "table",
+    "text",
+    "image",
+    "page-break",
+];
 
 pub(super) fn read(root: &Node<'_>) -> Option<Dashboard> {
     let node = root.table("dashboard")?;
@@ -254,16 +387,14 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         let place = node.place();
         node.close();
         let (title, kind) = (String::new(), BlockKind::Text(String::new()));
-        return Some(Block { title, note: None, width: Width::Full, query: None, kind, borrowed: Some(borrowed?), changes, place });
+        return Some(Block { title, note: None, width: None, query: None, kind, borrowed: Some(borrowed?), changes, place });
     }
-    let shape = node.required_choice("show", &["figures", "line", "bar", "table", "text"]);
-    let title = if shape == Some("text") { node.text("title").map_or_else(String::new, |title| title.value) } else { node.required("title").value };
+    let shape = node.required_choice("show", &SHAPES);
+    let bare = matches!(shape, Some("text" | "image" | "page-break"));
+    let title = if bare { node.text("title").map_or_else(String::new, |title| title.value) } else { node.required("title").value };
     let note = node.text("note").map(|note| note.value);
-    let width = match node.choice("width", &["half", "full"]) {
-        Some("half") => Width::Half,
-        _ => Width::Full,
-    };
-    let query = if shape == Some("text") { None } else { Some(node.required("query")) };
+    let width = node.choice("width", &["half", "full"]).map(|width| if width == "half" { Width::Half } else { Width::Full });
+    let query = if bare { None } else { Some(node.required("query")) };
     if let Some(query) = &query
         && !query.value.is_empty()
         && !queries.iter().any(|known| known.name == query.value)
@@ -273,17 +404,78 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     }
     let kind = read_kind(&node, shape?)?;
     let place = node.place();
+    let block = Block { title, note, width, query, kind, borrowed: None, changes: Changes::default(), place };
+    for also in block.queries().skip(usize::from(block.query.is_some())).filter(|also| !queries.iter().any(|known| known.name == also.value)) {
+        let names: Vec<&str> = queries.iter().map(|query| query.name.as_str()).collect();
+        node.report_at(&also.place, format!("there is no query \"{}\" in this dashboard.{}", also.value, suggestion(&also.value, names)));
+    }
     node.close();
-    Some(Block { title, note, width, query, kind, borrowed: None, changes: Changes::default(), place })
+    Some(block)
+}
+
+impl Block {
+    /// The queries that it shows something of.
+    pub fn queries(&self) -> impl Iterator<Item = &Placed<String>> {
+        let also = match &self.kind {
+            BlockKind::Figures { before, trend, .. } => [before.as_ref(), trend.as_ref()],
+            BlockKind::Line { spans, .. } => [spans.as_ref(), None],
+            _ => [None, None],
+        };
+        self.query.iter().chain(also.into_iter().flatten())
+    }
 }
 
 /// What a block shows of its query's columns.
 pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
     let texts = |key| node.texts(key).into_iter().map(|text| text.value).collect::<Vec<_>>();
+    let text = |key| node.text(key).map(|text| text.value);
+    let required = |key| node.required(key).value;
     let kind = match shape {
-        "figures" => BlockKind::Figures { columns: texts("columns") },
-        "line" => BlockKind::Line { time: node.required("time").value, values: required_values(node), series: node.text("series").map(|series| series.value) },
-        "bar" => BlockKind::Bar { label: node.required("label").value, values: required_values(node) },
+        "figures" => BlockKind::Figures { columns: texts("columns"), before: node.text("before"), trend: node.text("trend") },
+        "line" | "area" | "stacked-area" | "steps" => BlockKind::Line {
+            time: node.required("time").value,
+            values: required_values(node),
+            series: text("series"),
+            style: match shape {
+                "area" => LineStyle::Area,
+                "stacked-area" => LineStyle::Stacked,
+                "steps" => LineStyle::Steps,
+                _ => LineStyle::Line,
+            },
+            spans: node.text("spans"),
+        },
+        "bar" | "column" => BlockKind::Bar {
+            label: node.required("label").value,
+            values: required_values(node),
+            form: BarForm { stacked: node.truth("stacked").unwrap_or(false), upright: shape == "column" },
+            series: text("series"),
+        },
+        "ranking" => BlockKind::Ranking {
+            label: required("label"),
+            value: required("value"),
+            limit: node.whole("limit", 1..=60).unwrap_or(10) as usize,
+            order: if node.choice("order", &["highest", "lowest"]) == Some("lowest") { Order::Lowest } else { Order::Highest },
+        },
+        "breakdown" => BlockKind::Breakdown { label: required("label"), value: required("value") },
+        "heat-map" => BlockKind::Heat {
+            by: match (text("time"), text("row"), text("column")) {
+                (Some(time), None, None) => HeatBy::HourAndWeekday { time },
+                (None, Some(row), Some(column)) => HeatBy::Columns { row, column },
+                _ => {
+                    node.report_self("a heat map has either time, for hours and weekdays, or row and column");
+                    return None;
+                }
+            },
+            value: required("value"),
+            how: node.parsed::<How>("with").unwrap_or(How::Mean),
+        },
+        "timeline" => BlockKind::Timeline { time: required("time"), row: required("row"), state: required("state") },
+        "scatter" => BlockKind::Scatter { across: required("across"), up: required("up"), series: text("series") },
+        "histogram" => BlockKind::Histogram { value: required("value"), bins: node.whole("bins", 2..=60).map(|n| n as usize) },
+        "box" => BlockKind::Boxes { value: required("value"), row: text("row") },
+        "share" => BlockKind::Share { label: required("label"), value: required("value"), round: node.truth("round").unwrap_or(false) },
+        "image" => BlockKind::Image { data: node.parsed::<Picture>("data")?, description: required("description") },
+        "page-break" => BlockKind::PageBreak,
         "table" => BlockKind::Table {
             columns: texts("columns"),
             limit: node
@@ -292,10 +484,11 @@ pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
                 .then(|| node.whole("limit", 1..=100_000))
                 .flatten()
                 .map(|n| n as usize),
+            bars: texts("bars"),
         },
         _ => BlockKind::Text(node.required("text").value),
     };
-    if let BlockKind::Line { values, series: Some(_), .. } = &kind
+    if let BlockKind::Line { values, series: Some(_), .. } | BlockKind::Bar { values, series: Some(_), .. } = &kind
         && values.len() > 1
     {
         node.report("value", "with series there can be only one value column");

@@ -5,6 +5,8 @@
 
 mod dashboard;
 pub mod edit;
+mod files;
+mod look;
 mod operation;
 mod pick;
 mod query;
@@ -18,7 +20,9 @@ mod source;
 
 use serde::{Deserialize, Serialize};
 
-pub use dashboard::{Block, BlockKind, Dashboard, Parameter, ParameterKind, ParameterValue, Section, Width};
+pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, Width};
+pub use files::{CsvForm, Files, NameValues, Packing, Zip};
+pub use look::{Look, Paper};
 pub use pick::Wanted;
 pub use query::{Ask, Check, CheckKind, ColumnHint, Field, FileRows, Filter, Measure, Metrics, Origin, Pages, Pick, Query, Request, Sql, TimeForm};
 pub use reader::{Place, Placed, Problem};
@@ -41,10 +45,11 @@ pub enum Kind {
     Report,
     Calendar,
     Sampler,
+    Look,
 }
 
 impl Kind {
-    pub const ALL: [Kind; 5] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler];
+    pub const ALL: [Kind; 6] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler, Kind::Look];
 
     pub fn name(self) -> &'static str {
         match self {
@@ -53,6 +58,7 @@ impl Kind {
             Kind::Report => "report",
             Kind::Calendar => "calendar",
             Kind::Sampler => "sampler",
+            Kind::Look => "look",
         }
     }
 
@@ -69,6 +75,7 @@ pub enum Definition {
     Report(Box<Report>),
     Calendar(Calendar),
     Sampler(Box<Sampler>),
+    Look(Box<Placed<Look>>),
 }
 
 impl Definition {
@@ -79,6 +86,7 @@ impl Definition {
             Definition::Report(_) => Kind::Report,
             Definition::Calendar(_) => Kind::Calendar,
             Definition::Sampler(_) => Kind::Sampler,
+            Definition::Look(_) => Kind::Look,
         }
     }
 
@@ -89,6 +97,7 @@ impl Definition {
             Definition::Report(report) => &report.name,
             Definition::Calendar(calendar) => &calendar.name,
             Definition::Sampler(sampler) => &sampler.name,
+            Definition::Look(look) => &look.value.name,
         }
     }
 
@@ -99,6 +108,7 @@ impl Definition {
             Definition::Report(report) => &report.title,
             Definition::Calendar(calendar) => &calendar.title,
             Definition::Sampler(sampler) => &sampler.title,
+            Definition::Look(look) => &look.value.title,
         }
     }
 
@@ -109,6 +119,7 @@ impl Definition {
             Definition::Report(report) => &report.place,
             Definition::Calendar(calendar) => &calendar.place,
             Definition::Sampler(sampler) => &sampler.place,
+            Definition::Look(look) => &look.place,
         }
     }
 
@@ -130,18 +141,20 @@ impl Definition {
         };
         let parsed = {
             let root = Node::new(&reader, document.as_table(), "", 0);
-            let present: Vec<Kind> = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Sampler].into_iter().filter(|kind| root.has(kind.name())).collect();
+            let present: Vec<Kind> =
+                [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Sampler, Kind::Look].into_iter().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
                 [Kind::Source] => source::read(&root).map(Definition::Source),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
                 [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),
                 [Kind::Sampler] => sampler::read(&root).map(Box::new).map(Definition::Sampler),
+                [Kind::Look] => look::read(&root).map(Box::new).map(Definition::Look),
                 [] => {
-                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard], [report] or [sampler]");
+                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard], [report], [sampler] or [look]");
                     None
                 }
                 _ => {
-                    reader.report(0, "", "the file defines several things; write one source, dashboard, report or sampler a file");
+                    reader.report(0, "", "the file defines several things; write one source, dashboard, report, sampler or look a file");
                     None
                 }
             }

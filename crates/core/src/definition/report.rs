@@ -8,8 +8,9 @@ use serde::{Deserialize, Serialize};
 use super::{
     Ask,
     dashboard::{ParameterValue, read_values},
+    files::Files,
     read_name,
-    reader::{Node, Place, Placed},
+    reader::{Node, Place, Placed, quoted_list},
     reuse::{self, Change},
 };
 use crate::{
@@ -37,6 +38,9 @@ pub struct Report {
     pub changes: Vec<Change>,
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
     pub formats: Vec<Format>,
+    pub files: Files,
+    /// How its documents look; nothing for the usual one.
+    pub look: Option<Placed<String>>,
     /// How its readers write numbers and dates.
     pub writing: Writing,
     pub audiences: Vec<Audience>,
@@ -59,19 +63,30 @@ pub enum Format {
     Pdf,
     Html,
     Csv,
+    Xlsx,
+    Json,
+    Txt,
+    Png,
 }
 
 impl Format {
+    pub const ALL: [Format; 7] = [Format::Pdf, Format::Html, Format::Csv, Format::Xlsx, Format::Json, Format::Txt, Format::Png];
+
+    /// Its name, which is also the ending of its files.
     pub fn name(self) -> &'static str {
         match self {
             Format::Pdf => "pdf",
             Format::Html => "html",
             Format::Csv => "csv",
+            Format::Xlsx => "xlsx",
+            Format::Json => "json",
+            Format::Txt => "txt",
+            Format::Png => "png",
         }
     }
 
     pub fn from_name(name: &str) -> Option<Self> {
-        [Format::Pdf, Format::Html, Format::Csv].into_iter().find(|format| format.name() == name)
+        Self::ALL.into_iter().find(|format| format.name() == name)
     }
 
     pub fn media_type(self) -> &'static str {
@@ -79,6 +94,10 @@ impl Format {
             Format::Pdf => "application/pdf",
             Format::Html => "text/html; charset=utf-8",
             Format::Csv => "text/csv; charset=utf-8; header=present",
+            Format::Xlsx => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+            Format::Json => "application/json",
+            Format::Txt => "text/plain; charset=utf-8",
+            Format::Png => "image/png",
         }
     }
 }
@@ -227,13 +246,14 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         match Format::from_name(&text.value) {
             Some(format) if formats.contains(&format) => node.report("formats", format!("\"{}\" is named twice", text.value)),
             Some(format) => formats.push(format),
-            None => node.report("formats", format!("\"{}\" is not one of \"pdf\", \"html\", \"csv\"", text.value)),
+            None => node.report("formats", format!("\"{}\" is not one of {}", text.value, quoted_list(&Format::ALL.map(Format::name)))),
         }
     }
     if !node.has("formats") {
         formats = vec![Format::Pdf];
     }
     let writing = Writing::like(node.choice("numbers", &Writing::NUMBERS).unwrap_or_default(), node.choice("dates", &Writing::DATES).unwrap_or_default());
+    let look = node.text("look");
     let place = node.place();
     node.close();
 
@@ -248,6 +268,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let schedule = root.table("schedule").and_then(super::schedule::read);
     let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
     let send_when = root.table("send").map(read_send_when).unwrap_or_default();
+    let files = root.table("files").map(super::files::read).unwrap_or_default();
     let changes = root.tables("change").into_iter().map(reuse::read_change).collect();
     let parameters = read_values(root.table("parameters"));
     let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
@@ -264,7 +285,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
                 let text = node.text(key)?;
                 let template = Template::new(text.value);
                 if let Err(error) = message::check(&template) {
-                    node.report(key, error.to_string());
+                    node.report(key, error);
                 }
                 Some(template)
             };
@@ -288,6 +309,8 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         changes,
         parameters,
         formats,
+        files,
+        look,
         writing,
         audiences,
         on_failed_block,

@@ -221,7 +221,7 @@ fn changed(dashboard: &mut Dashboard, mut block: Block, changes: &Changes) -> Op
         block.note.clone_from(&changes.note);
     }
     if let Some(width) = changes.width {
-        block.width = width;
+        block.width = Some(width);
     }
     if let Some(kind) = &changes.kind {
         block.kind = kind.clone();
@@ -230,7 +230,7 @@ fn changed(dashboard: &mut Dashboard, mut block: Block, changes: &Changes) -> Op
         if let BlockKind::Table { limit: rows, .. } = &mut block.kind {
             *rows = match limit {
                 Limit::Rows(rows) => Some(rows),
-                Limit::All => None,
+                Limit::All => Some(usize::MAX),
             };
         }
         block.query = block.query.map(|query| Placed { value: with_limit(dashboard, &query.value, limit), place: query.place });

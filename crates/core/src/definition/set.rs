@@ -3,7 +3,7 @@
 use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
 use super::{
-    Ask, Audience, Dashboard, Definition, Kind, Origin, Parameter, ParameterValue, Placed, Problem, Query, Report, Sampler, SendWhen, Source,
+    Ask, Audience, Dashboard, Definition, Kind, Look, Origin, Parameter, ParameterValue, Placed, Problem, Query, Report, Sampler, SendWhen, Source,
     reuse::{self, Missing},
 };
 use crate::{
@@ -21,6 +21,7 @@ pub struct DefinitionSet {
     pub reports: BTreeMap<String, Report>,
     pub calendars: BTreeMap<String, Calendar>,
     pub samplers: BTreeMap<String, Sampler>,
+    pub looks: BTreeMap<String, Look>,
 }
 
 /// The values that a run's queries are asked with, by parameter name.
@@ -35,6 +36,7 @@ impl DefinitionSet {
             Definition::Report(report) => drop(self.reports.insert(report.name.clone(), *report)),
             Definition::Calendar(calendar) => drop(self.calendars.insert(calendar.name.clone(), calendar)),
             Definition::Sampler(sampler) => drop(self.samplers.insert(sampler.name.clone(), *sampler)),
+            Definition::Look(look) => drop(self.looks.insert(look.value.name.clone(), look.value)),
         }
     }
 
@@ -45,6 +47,7 @@ impl DefinitionSet {
             Kind::Report => drop(self.reports.remove(name)),
             Kind::Calendar => drop(self.calendars.remove(name)),
             Kind::Sampler => drop(self.samplers.remove(name)),
+            Kind::Look => drop(self.looks.remove(name)),
         }
     }
 
@@ -112,6 +115,10 @@ impl DefinitionSet {
                 let near = suggestion(&name.value, self.dashboards.keys().map(String::as_str));
                 problems.push(name.place.problem(format!("there is no dashboard \"{}\".{near}", name.value)));
             }
+        }
+        if let Some(look) = report.look.as_ref().filter(|look| !self.looks.contains_key(&look.value)) {
+            let near = suggestion(&look.value, self.looks.keys().map(String::as_str));
+            problems.push(look.place.problem(format!("there is no look \"{}\".{near}", look.value)));
         }
         let (dashboards, missing) = self.content_of(report);
         problems.extend(missing.into_iter().map(|Missing { place, reason }| place.problem(reason)));

@@ -361,7 +361,7 @@ fn a_report_changes_blocks_without_touching_the_dashboard() {
     let section = &shown[0].sections[0];
     assert_eq!((shown[0].sections.len(), section.blocks[0].title.as_str()), (1, "All of them"));
     let BlockKind::Table { limit, .. } = &section.blocks[0].kind else { panic!() };
-    assert_eq!(*limit, None);
+    assert_eq!(*limit, Some(usize::MAX));
     let name = &section.blocks[0].query.as_ref().unwrap().value;
     let query = shown[0].queries.iter().find(|query| query.name == *name).unwrap();
     assert!(matches!(&query.then[..], [crate::figures::Operation::Top { rows: usize::MAX, others: None, .. }]));

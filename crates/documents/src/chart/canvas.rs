@@ -1,24 +1,13 @@
 //! A picture made of lines, areas and texts.
 
-use plotters::{
-    backend::SVGBackend,
-    coord::Shift,
-    element::Text,
-    prelude::{DrawingArea, DrawingAreaErrorKind, DrawingBackend, IntoDrawingArea, PathElement, Polygon},
-    style::{
-        Color, FontTransform, RGBColor, TextStyle,
-        text_anchor::{HPos, Pos, VPos},
-    },
-};
-
-use crate::{RenderError, palette};
+use crate::html::escaped;
 
 pub const FONT: &str = "Inter";
 /// The size of labels in pixels.
 pub const LABEL: f64 = 11.0;
 
 /// A picture in CSS pixels: what is drawn on it, the first below the next. It can be
-/// written as SVG, or set on a page by [`super::typeset`].
+/// written as SVG, or set on a page of a PDF.
 pub struct Canvas {
     pub width: f64,
     pub height: f64,
@@ -49,6 +38,10 @@ impl Canvas {
         self.inks.push(Ink::Line { points: points.into_iter().collect(), colour, width });
     }
 
+    pub fn area(&mut self, points: impl IntoIterator<Item = (f64, f64)>, colour: &'static str) {
+        self.inks.push(Ink::Area { points: points.into_iter().collect(), colour });
+    }
+
     pub fn dashed(&mut self, from: (f64, f64), to: (f64, f64), colour: &'static str, width: f64) {
         let length = (to.0 - from.0).hypot(to.1 - from.1);
         let at = |along: f64| (from.0 + (to.0 - from.0) * along / length, from.1 + (to.1 - from.1) * along / length);
@@ -75,58 +68,79 @@ impl Canvas {
         self.inks.push(Ink::Text { text: text.to_owned(), at, anchor, colour });
     }
 
-    /// The picture as a self-contained SVG with a title for screen readers.
-    pub fn svg(&self, description: &str) -> Result<String, RenderError> {
-        let size = ((self.width * FINE) as u32, (self.height * FINE) as u32);
-        let mut text = String::new();
-        {
-            let area = SVGBackend::with_string(&mut text, size).into_drawing_area();
-            self.inks.iter().try_for_each(|ink| draw(&area, ink)).map_err(|error| RenderError::Chart(error.to_string()))?;
-            area.present().map_err(|error| RenderError::Chart(error.to_string()))?;
-        }
-        // Only what stands between the backend's own <svg> and </svg> is kept.
-        let inner = text.find('>').map_or("", |start| &text[start + 1..]);
-        Ok(format!(
-            "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {} {}\" width=\"{}\" height=\"{}\" role=\"img\"><title>{}</title>{}</svg>",
-            self.width * FINE,
-            self.height * FINE,
-            self.width,
-            self.height,
-            escape(description),
-            inner.trim_end().trim_end_matches("</svg>").trim()
-        ))
+    /// The picture as a self-contained SVG with a title for screen readers. Written without
+    /// a drawing library: a report has a dozen of these, and they were most of what its HTML cost.
+    pub fn svg(&self, description: &str) -> String {
+        let mut svg = String::with_capacity(16_384);
+        svg.push_str("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 ");
+        tenths(&mut svg, self.width);
+        svg.push(' ');
+        tenths(&mut svg, self.height);
+        svg.push_str("\" width=\"");
+        tenths(&mut svg, self.width);
+        svg.push_str("\" height=\"");
+        tenths(&mut svg, self.height);
+        svg.push_str(&format!("\" role=\"img\" font-family=\"{FONT}\" font-size=\"{LABEL}\"><title>{}</title>", escaped(description)));
+        self.inks.iter().for_each(|ink| draw(&mut svg, ink));
+        svg.push_str("</svg>");
+        svg
     }
 }
 
-/// The SVG backend draws on whole units, so it is given ten to a pixel.
-const FINE: f64 = 10.0;
-
-type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
-
-fn draw<'a>(area: &Area<'a>, ink: &Ink) -> Result<(), DrawingAreaErrorKind<<SVGBackend<'a> as DrawingBackend>::ErrorType>> {
-    let fine = |point: &(f64, f64)| ((point.0 * FINE).round() as i32, (point.1 * FINE).round() as i32);
+fn draw(svg: &mut String, ink: &Ink) {
+    let through = |svg: &mut String, points: &[(f64, f64)]| {
+        for (x, y) in points {
+            tenths(svg, *x);
+            svg.push(' ');
+            tenths(svg, *y);
+            svg.push(' ');
+        }
+    };
     match ink {
         Ink::Line { points, colour, width } => {
-            let style = rgb(colour).stroke_width((width * FINE) as u32);
-            area.draw(&PathElement::new(points.iter().map(fine).collect::<Vec<_>>(), style))
+            svg.push_str("<polyline points=\"");
+            through(svg, points);
+            svg.push_str("\" fill=\"none\" stroke=\"");
+            svg.push_str(colour);
+            svg.push_str("\" stroke-width=\"");
+            tenths(svg, *width);
+            svg.push_str("\" stroke-linejoin=\"round\"/>");
         }
-        Ink::Area { points, colour } => area.draw(&Polygon::new(points.iter().map(fine).collect::<Vec<_>>(), rgb(colour).filled())),
+        Ink::Area { points, colour } => {
+            svg.push_str("<polygon points=\"");
+            through(svg, points);
+            svg.push_str("\" fill=\"");
+            svg.push_str(colour);
+            svg.push_str("\"/>");
+        }
         Ink::Text { text, at, anchor, colour } => {
-            let across = match anchor {
-                Anchor::Start => HPos::Left,
-                Anchor::Middle => HPos::Center,
-                Anchor::End => HPos::Right,
+            let anchor = match anchor {
+                Anchor::Start => "start",
+                Anchor::Middle => "middle",
+                Anchor::End => "end",
             };
-            let ink = rgb(colour);
-            let style = TextStyle::from((FONT, LABEL * FINE)).color(&ink).pos(Pos::new(across, VPos::Center)).transform(FontTransform::None);
-            area.draw(&Text::new(text.clone(), fine(at), style))
+            svg.push_str("<text x=\"");
+            tenths(svg, at.0);
+            svg.push_str("\" y=\"");
+            tenths(svg, at.1);
+            svg.push_str(&format!("\" dy=\"0.5ex\" text-anchor=\"{anchor}\" fill=\"{colour}\">{}</text>", escaped(text)));
         }
     }
 }
 
-fn rgb(hex: &str) -> RGBColor {
-    let [red, green, blue] = palette::parts(hex);
-    RGBColor(red, green, blue)
+/// A length in tenths of a pixel, which is as fine as anybody sees. There are thousands in a
+/// picture, so it does without the machinery of formatting.
+fn tenths(svg: &mut String, length: f64) {
+    let tenths = (length * 10.0).round() as i64;
+    if tenths < 0 {
+        svg.push('-');
+    }
+    svg.push_str(itoa::Buffer::new().format(tenths.abs() / 10));
+    let part = (tenths.abs() % 10) as u8;
+    if part > 0 {
+        svg.push('.');
+        svg.push(char::from(b'0' + part));
+    }
 }
 
 /// About how wide a label is. Inter's digits and letters average a little over half its
@@ -158,8 +172,4 @@ pub fn fit(text: &str, width: f64) -> String {
         out.push(c);
     }
     format!("{}…", out.trim_end())
-}
-
-fn escape(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }

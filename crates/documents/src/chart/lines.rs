@@ -1,137 +1,85 @@
-//! Lines over time: calendar grid, day shading, threshold lines, gaps, names beside lines.
+//! Values over time: calendar grid, day shading, threshold lines, gaps, names beside lines.
 
-use chrono::{DateTime, Utc};
-use maple_lark_core::chart::{Chart, Series, TimeAxis};
+use maple_lark_core::chart::{Chart, LineStyle, Series, Span, TimeAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, LABEL, fit, text_width},
+    canvas::{Anchor, Canvas, fit, text_width},
+    frame::{self, Frame},
 };
 use crate::palette;
 
 const LINE_HEIGHT: f64 = 14.0;
-const LEGEND_SAMPLE: f64 = 16.0;
-
-/// The frame that data is drawn in.
-struct Frame {
-    left: f64,
-    right: f64,
-    top: f64,
-    bottom: f64,
-    from: DateTime<Utc>,
-    to: DateTime<Utc>,
-    low: f64,
-    high: f64,
-}
-
-impl Frame {
-    fn x(&self, at: DateTime<Utc>) -> f64 {
-        let share = (at - self.from).num_milliseconds() as f64 / (self.to - self.from).num_milliseconds().max(1) as f64;
-        self.left + share * (self.right - self.left)
-    }
-
-    fn y(&self, value: f64) -> f64 {
-        self.bottom - (value - self.low) / (self.high - self.low) * (self.bottom - self.top)
-    }
-}
 
 /// How many rows the legend takes above a narrow figure.
 pub fn legend_rows(series: &[Series], width: f64) -> usize {
-    if series.len() < 2 {
-        return 0;
-    }
-    legend_places(series, width).last().map_or(0, |(_, row)| row + 1)
+    frame::legend_rows(series.iter().map(|series| series.name.as_str()), width)
 }
 
-fn legend_places(series: &[Series], width: f64) -> Vec<(f64, usize)> {
-    let (mut x, mut row) = (0.0, 0);
-    series
-        .iter()
-        .map(|series| {
-            let wide = LEGEND_SAMPLE + 4.0 + text_width(&series.name) + 12.0;
-            if x > 0.0 && x + wide > width {
-                x = 0.0;
-                row += 1;
-            }
-            let place = (x, row);
-            x += wide;
-            place
-        })
-        .collect()
+/// What is drawn over time.
+pub struct Lines<'a> {
+    pub axis: &'a TimeAxis,
+    pub series: &'a [Series],
+    pub style: LineStyle,
+    pub spans: &'a [Span],
 }
 
-pub fn draw(canvas: &mut Canvas, chart: &Chart, axis: &TimeAxis, series: &[Series], size: Size) {
+pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
+    let Lines { axis, series, style, spans } = *lines;
     let several = series.len() > 1;
-    let beside = several && size == Size::Full;
+    // Names stand where lines end; a stack has them in its legend, in its order.
+    let beside = several && size == Size::Full && style != LineStyle::Stacked;
     let rows = if several && !beside { legend_rows(series, canvas.width) } else { 0 };
-    let tick_width = chart.axis.ticks.iter().map(|tick| text_width(&tick.label)).fold(0.0, f64::max);
-    let name_width = if beside { series.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };
-    let legend = rows as f64 * 16.0;
-    let frame = Frame {
-        left: tick_width + 8.0,
-        right: canvas.width - name_width,
-        top: legend + 20.0,
-        bottom: canvas.height - 22.0,
-        from: axis.from,
-        to: axis.to,
-        low: chart.axis.min,
-        high: chart.axis.max,
-    };
-    let (width, most) = (canvas.width, if size == Size::Full { 9 } else { 4 });
-    for (from, to) in &axis.shaded {
-        canvas.rectangle((frame.x(*from), frame.top), (frame.x(*to), frame.bottom), palette::SHADE);
+    let names = if beside { series.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };
+    let span_room = if spans.is_empty() { 0.0 } else { 14.0 };
+    let frame = Frame::new(canvas, &chart.axis, rows as f64 * frame::LEGEND_ROW + 20.0 + span_room, names);
+    frame.shading(canvas, axis);
+    for span in spans {
+        let (from, to) = (frame.time(axis, span.from), frame.time(axis, span.to));
+        canvas.rectangle((from, frame.top - 2.0), (to.max(from + 1.0), frame.bottom), palette::SPAN);
+        canvas.rectangle((from, frame.top - 4.0), (to.max(from + 1.0), frame.top - 2.0), palette::SPAN_EDGE);
+        let half = text_width(&span.title) / 2.0;
+        let middle = ((from + to) / 2.0).clamp(frame.left + half.min(200.0), (canvas.width - half).max(frame.left + half.min(200.0)));
+        canvas.text(&fit(&span.title, canvas.width - frame.left), (middle, frame.top - 11.0), Anchor::Middle, palette::SPAN_EDGE);
     }
-    if !chart.axis.unit.is_empty() {
-        canvas.text(&chart.axis.unit, (0.0, legend + 8.0), Anchor::Start, palette::MUTED);
+    frame.values(canvas, &chart.axis);
+    frame.times(canvas, axis, size);
+    frame.limit_lines(canvas, chart);
+    // The upper areas of a stack are drawn first, so that each shows only its own part.
+    let order: Vec<&Series> = if style == LineStyle::Stacked { series.iter().rev().collect() } else { series.iter().collect() };
+    for one in order {
+        curve(canvas, &frame, axis, one, style);
     }
-    for tick in &chart.axis.ticks {
-        let y = frame.y(tick.at);
-        canvas.line([(frame.left, y), (frame.right, y)], palette::RULE, 0.7);
-        canvas.text(&tick.label, (frame.left - 5.0, y), Anchor::End, palette::MUTED);
-    }
-    time_ticks(canvas, &frame, axis, width, most);
-    for limit in &chart.limits {
-        let (y, colour) = (frame.y(limit.at), palette::status(limit.status));
-        canvas.dashed((frame.left, y), (frame.right, y), colour, 1.1);
-    }
-    for one in series {
-        let colour = palette::series(one.colour);
-        for stretch in &one.stretches {
-            match stretch[..] {
-                [(at, value)] => canvas.dot((frame.x(at), frame.y(value)), 1.8, colour),
-                _ => canvas.line(stretch.iter().map(|(at, value)| (frame.x(*at), frame.y(*value))), colour, 1.5),
-            }
-        }
-    }
-    // A threshold's name stands above its line, at the left, over the data.
-    for limit in &chart.limits {
-        let y = frame.y(limit.at);
-        let above = if y - LABEL < frame.top { y + 8.0 } else { y - 8.0 };
-        let wide = text_width(&limit.label) + 4.0;
-        canvas.rectangle((frame.left + 3.0, above - 6.5), (frame.left + 3.0 + wide, above + 6.5), palette::PAPER);
-        canvas.text(&limit.label, (frame.left + 5.0, above), Anchor::Start, palette::status(limit.status));
-    }
+    frame.limit_names(canvas, &chart.limits);
     if beside {
-        names_beside(canvas, &frame, series, name_width);
+        names_beside(canvas, &frame, series, names);
     } else if several {
-        for (one, (x, row)) in series.iter().zip(legend_places(series, width)) {
-            let y = 8.0 + row as f64 * 16.0;
-            canvas.line([(x, y), (x + LEGEND_SAMPLE, y)], palette::series(one.colour), 2.5);
-            canvas.text(&fit(&one.name, width - LEGEND_SAMPLE - 4.0), (x + LEGEND_SAMPLE + 4.0, y), Anchor::Start, palette::INK);
-        }
+        let entries: Vec<_> = series.iter().map(|one| (one.name.as_str(), palette::series(one.colour))).collect();
+        frame::legend(canvas, &entries);
     }
 }
 
-fn time_ticks(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, width: f64, most: usize) {
-    canvas.line([(frame.left, frame.bottom), (frame.right, frame.bottom)], palette::MUTED, 0.9);
-    // A narrow figure keeps every second, third … label; the ticks themselves stay.
-    let every = axis.ticks.len().div_ceil(most).max(1);
-    for (index, tick) in axis.ticks.iter().enumerate() {
-        let x = frame.x(tick.at);
-        canvas.line([(x, frame.bottom), (x, frame.bottom + 4.0)], palette::MUTED, 0.9);
-        if index % every == 0 {
-            let half = text_width(&tick.label) / 2.0;
-            canvas.text(&tick.label, (x.clamp(half, width - half), frame.bottom + 13.0), Anchor::Middle, palette::MUTED);
+fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, style: LineStyle) {
+    let colour = palette::series(one.colour);
+    let base = frame.y(0.0);
+    for stretch in &one.stretches {
+        let mut points: Vec<(f64, f64)> = stretch.iter().map(|(at, value)| (frame.time(axis, *at), frame.y(*value))).collect();
+        if let [(x, y)] = points[..] {
+            canvas.dot((x, y), 1.8, colour);
+            continue;
+        }
+        if style == LineStyle::Steps {
+            points = points.windows(2).flat_map(|pair| [pair[0], (pair[1].0, pair[0].1)]).chain(points.last().copied()).collect();
+        }
+        if let (LineStyle::Area | LineStyle::Stacked, Some(first), Some(last)) = (style, points.first(), points.last()) {
+            let corners = [(last.0, base), (first.0, base)];
+            let fill = if style == LineStyle::Stacked { colour } else { palette::tint(one.colour) };
+            canvas.area(points.iter().copied().chain(corners), fill);
+        }
+        if style == LineStyle::Stacked {
+            canvas.line(points, palette::PAPER, 0.8);
+        } else {
+            canvas.line(points, colour, 1.5);
         }
     }
 }

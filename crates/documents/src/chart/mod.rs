@@ -2,13 +2,13 @@
 //! only puts ink where it belongs.
 
 mod bars;
-mod canvas;
+pub(crate) mod canvas;
+mod fields;
+mod frame;
 mod lines;
-pub mod typeset;
 
-use maple_lark_core::chart::{Chart, Plot};
+use maple_lark_core::chart::{Chart, LineStyle, Plot};
 
-use crate::RenderError;
 use canvas::Canvas;
 
 /// How much room a chart has. One unit is a CSS pixel.
@@ -21,7 +21,7 @@ pub enum Size {
 }
 
 impl Size {
-    fn width(self) -> f64 {
+    pub fn width(self) -> f64 {
         match self {
             Size::Full => 720.0,
             Size::Half => 352.0,
@@ -29,25 +29,44 @@ impl Size {
     }
 }
 
-fn height(chart: &Chart, size: Size) -> f64 {
+pub fn height(chart: &Chart, size: Size) -> f64 {
     match &chart.plot {
-        Plot::Lines { .. } if size == Size::Full => 240.0,
-        Plot::Lines { series, .. } => 220.0 + 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64,
-        Plot::Bars { categories, series } => bars::height(categories, series),
+        Plot::Lines { series, style, spans, .. } => {
+            let above =
+                if size == Size::Half || *style == LineStyle::Stacked { 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64 } else { 0.0 };
+            let span_names = if spans.is_empty() { 0.0 } else { 14.0 };
+            span_names + above + if size == Size::Full { 240.0 } else { 220.0 }
+        }
+        Plot::Bars { categories, series, form } => bars::height(categories, series, *form, size.width()),
+        Plot::Steps { steps } => bars::steps_height(steps),
+        Plot::Heat { rows, .. } => fields::heat_height(rows),
+        Plot::Timeline { rows, .. } => fields::timeline_height(rows),
+        Plot::Points { series, .. } => fields::points_height(series, size.width()),
+        Plot::Histogram { .. } => 220.0,
+        Plot::Boxes { boxes } => fields::boxes_height(boxes),
+        Plot::Share { parts, round } => bars::share_height(parts, *round),
     }
 }
 
 /// The chart as a picture that can be written as SVG or set on a page.
-fn drawn(chart: &Chart, size: Size) -> Canvas {
+pub fn drawn(chart: &Chart, size: Size) -> Canvas {
     let mut canvas = Canvas::new(size.width(), height(chart, size));
+    let to = &mut canvas;
     match &chart.plot {
-        Plot::Lines { axis, series } => lines::draw(&mut canvas, chart, axis, series, size),
-        Plot::Bars { categories, series } => bars::draw(&mut canvas, chart, categories, series),
+        Plot::Lines { axis, series, style, spans } => lines::draw(to, chart, &lines::Lines { axis, series, style: *style, spans }, size),
+        Plot::Bars { categories, series, form } => bars::draw(to, chart, categories, series, *form),
+        Plot::Steps { steps } => bars::breakdown(to, chart, steps),
+        Plot::Heat { columns, rows, cells, low, high } => fields::heat(to, &fields::Heat { columns, rows, cells, low, high }),
+        Plot::Timeline { axis, rows } => fields::timeline(to, axis, rows, size),
+        Plot::Points { across, across_title, up_title, series } => fields::points(to, chart, &fields::Points { across, across_title, up_title, series }),
+        Plot::Histogram { across, bins } => fields::histogram(to, chart, across, bins),
+        Plot::Boxes { boxes } => fields::boxes(to, chart, boxes),
+        Plot::Share { parts, round } => bars::share(to, parts, *round),
     }
     canvas
 }
 
 /// The chart as a self-contained SVG with a title for screen readers.
-pub fn svg(chart: &Chart, size: Size) -> Result<String, RenderError> {
+pub fn svg(chart: &Chart, size: Size) -> String {
     drawn(chart, size).svg(&chart.description)
 }

@@ -199,8 +199,8 @@ async fn try_query(_user: Author, order: Json<TryOrder>, store: &State<Store>, e
             .iter()
             .map(|column| TriedColumn { name: column.name.clone(), kind: column.kind.name().to_owned(), numeric: column.kind.is_numeric() })
             .collect(),
-        rows: table.rows.iter().take(shown).map(|row| row.iter().map(cell).collect()).collect(),
-        row_count: table.rows.len(),
+        rows: table.rows().take(shown).map(|row| row.iter().map(cell).collect()).collect(),
+        row_count: table.len(),
         truncated: table.truncated,
         milliseconds,
         sent: asked.sent,
@@ -255,11 +255,13 @@ fn ask<'a>(
             }
         };
         let thresholds = |column: &str| query.hint(column).map_or_else(Thresholds::default, |hint| hint.thresholds);
-        let found = |name: &str| answers.get(name).map(|answer| answer.table.clone().into()).ok_or_else(|| format!("there is no query \"{name}\""));
+        let found = |name: &str| {
+            answers.get(name).map(|answer| maple_lark_core::Table::from(answer.table.clone()).into()).ok_or_else(|| format!("there is no query \"{name}\""))
+        };
         let around = Surroundings { window: &times.window, step: times.step, thresholds: &thresholds, other: &found };
         let table = std::mem::take(&mut answer.table);
-        let figures = apply_all(table, &query.then, &around).map_err(|error| error.to_string())?;
-        answer.table = figures.table;
+        let figures = apply_all(table.into(), &query.then, &around).map_err(|error| error.to_string())?;
+        answer.table = figures.table.into();
         Ok(answer)
     })
 }
@@ -315,7 +317,7 @@ async fn choices(_user: Viewer, name: &str, order: Json<ChoicesOrder>, store: &S
             match ask(engine, &set, Some(&dashboard), query, &times, &values, 0).await {
                 Ok(answer) => {
                     let zone = Zone::utc();
-                    choices.extend(answer.table.rows.iter().take(2000).map(|row| {
+                    choices.extend(answer.table.rows().take(2000).map(|row| {
                         let value = row.first().map(|value| value.exact(zone)).unwrap_or_default();
                         Choice { title: row.get(1).map_or_else(|| value.clone(), |title| title.exact(zone)), value }
                     }));

@@ -16,12 +16,12 @@ pub fn routes() -> Vec<Route> {
     routes![one]
 }
 
-struct File {
-    name: String,
-    media_type: String,
-    sha256: String,
-    body: Vec<u8>,
-    download: bool,
+pub struct File {
+    pub name: String,
+    pub media_type: String,
+    pub sha256: String,
+    pub body: Vec<u8>,
+    pub download: bool,
 }
 
 impl<'r> Responder<'r, 'static> for File {
@@ -44,7 +44,7 @@ impl<'r> Responder<'r, 'static> for File {
 
 /// One document's bytes; `download` makes a browser save it instead of showing it.
 #[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem)))]
-#[get("/documents/<id>?<download>")]
+#[get("/documents/<id>?<download>", rank = 2)]
 async fn one(_user: Viewer, id: Uuid, download: Option<bool>, store: &State<Store>) -> Result<File, Problem> {
     let found = store.document(id).await?.ok_or_else(|| Problem::not_found(format!("document {id}")))?;
     Ok(File { name: found.file_name, media_type: found.media_type, sha256: found.sha256, body: found.body, download: download.unwrap_or(false) })

@@ -1,10 +1,12 @@
 //! The HTTP API, version 1, and the pages of the console.
 
 mod agenda;
+pub mod archive;
 mod ask;
 mod definitions;
 mod documents;
 mod health;
+mod looks;
 mod mailbox;
 mod metrics;
 mod openapi;
@@ -66,6 +68,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", reports::routes())
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
+        .mount("/api/v1", archive::routes())
+        .mount("/api/v1", looks::routes())
         .mount("/api/v1", overview::routes())
         .mount("/api/v1", mailbox::routes())
         .mount("/api/v1", schedules::routes())

@@ -3,7 +3,7 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{agenda, ask, definitions, documents, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
+use super::{agenda, archive, ask, definitions, documents, looks, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -20,7 +20,7 @@ use super::{agenda, ask, definitions, documents, mailbox, overview, reports, run
         schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
-        documents::one,
+        documents::one, archive::again, archive::matching, looks::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
     )
 )]

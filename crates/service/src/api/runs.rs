@@ -73,14 +73,14 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
     let deliveries = store.deliveries(id).await?;
     let attempts = store.attempts(&deliveries).await?;
     let mut snapshots: Vec<SnapshotView> = Vec::new();
-    for snapshot in store.snapshots(id).await? {
+    for snapshot in store.snapshot_heads(id).await? {
         let mut audiences: Vec<String> =
             deliveries.iter().filter(|delivery| delivery.snapshot_id == snapshot.id).map(|delivery| delivery.audience.clone()).collect();
         audiences.dedup();
         if audiences.is_empty() {
             // Nothing was sent, so the values alone say for whom it was made.
-            audiences =
-                Snapshot::from_bytes(&snapshot.body).map(|snapshot| snapshot.values.values().map(|value| value.readable()).collect()).unwrap_or_default();
+            let body = store.snapshot(snapshot.id).await?.map(|stored| stored.body).unwrap_or_default();
+            audiences = Snapshot::values_of(&body).map(|values| values.values().map(|value| value.readable()).collect()).unwrap_or_default();
         }
         snapshots.push(SnapshotView { id: snapshot.id, sha256: snapshot.sha256, audiences });
     }

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use maple_lark_core::definition::{BlockKind, DefinitionSet, Query};
+use maple_lark_core::definition::{DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
@@ -77,7 +77,7 @@ fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
         file: dashboard.place.file.clone(),
         summary: dashboard.summary.clone(),
         sections: dashboard.sections.len(),
-        blocks: dashboard.sections.iter().flat_map(|section| &section.blocks).filter(|block| !matches!(block.kind, BlockKind::Text(_))).count(),
+        blocks: dashboard.sections.iter().flat_map(|section| &section.blocks).filter(|block| block.query.is_some()).count(),
         parameters: dashboard.parameters.iter().map(|parameter| parameter.title.clone()).collect(),
         sources,
         used_by: set.reports.values().filter(|report| report.dashboards.iter().any(|used| used.value == name)).map(|report| report.name.clone()).collect(),

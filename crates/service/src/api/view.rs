@@ -91,7 +91,7 @@ pub struct SnapshotView {
 pub struct DocumentView {
     pub id: Uuid,
     pub snapshot_id: Uuid,
-    /// `pdf`, `html` or `csv`.
+    /// `pdf`, `html`, `csv`, `xlsx`, `json`, `txt` or `png`.
     pub format: String,
     pub file_name: String,
     pub media_type: String,
@@ -279,6 +279,20 @@ impl From<DocumentHead> for DocumentView {
             media_type: head.media_type,
             size: head.size,
             sha256: head.sha256,
+        }
+    }
+}
+
+impl DocumentView {
+    pub fn of(document: maple_lark_store::runs::Document) -> Self {
+        Self {
+            id: document.id,
+            snapshot_id: document.snapshot_id,
+            format: document.format,
+            file_name: document.file_name,
+            media_type: document.media_type,
+            size: document.size,
+            sha256: document.sha256,
         }
     }
 }

@@ -86,13 +86,14 @@ impl Catalogue {
 
     /// The texts of the report and its dashboards: what a snapshot needs to be composed.
     pub fn composed_from(&self) -> Vec<FrozenDefinition> {
-        let needed = |(kind, _): &(Kind, String)| matches!(kind, Kind::Report | Kind::Dashboard);
+        let needed = |(kind, _): &(Kind, String)| matches!(kind, Kind::Report | Kind::Dashboard | Kind::Look);
         self.texts.iter().filter(|(key, _)| needed(key)).map(|(_, text)| text.clone()).collect()
     }
 
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
     pub fn freeze(&self, report: &Report) -> serde_json::Value {
         let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
+        needed.extend(report.look.iter().map(|look| (Kind::Look, look.value.clone())));
         needed.extend(self.set.dashboard_names(report).into_iter().map(|name| (Kind::Dashboard, name)));
         for query in self.set.dashboards_of(report).iter().flat_map(|dashboard| &dashboard.queries) {
             match &query.origin {

@@ -10,7 +10,7 @@ use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
     definition::{Audience, Dashboard, Origin, Query, Report, SendWhen, Source},
-    snapshot::{Outcome, QueryRecord, sha256},
+    snapshot::{Outcome, QueryRecord, Sealed, sha256},
     window::{Step, Times},
 };
 use maple_lark_sources::{Question, Values};
@@ -67,7 +67,7 @@ pub fn values_key(values: &Values) -> String {
 
 pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report, incomplete: Option<String>) -> Result<(), WorkError> {
     let window = window_of(run)?;
-    let kept: Vec<String> = shared.store.snapshots(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
+    let kept: Vec<String> = shared.store.snapshot_heads(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
     for (key, values) in value_sets(catalogue, report) {
         if kept.contains(&key) {
             continue;
@@ -98,9 +98,10 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
             queries,
         };
         shared.store.begin_step(run.id, "snapshot", &key[..8], shared.now()).await?;
-        let body = snapshot.to_bytes();
-        let digest = sha256(&body);
-        let detail = format!("{} bytes, SHA-256 {digest}", body.len());
+        // Its rows are let go before they are kept: there may be a million.
+        let Sealed { bytes: body, sha256: digest } = snapshot.seal();
+        drop(snapshot);
+        let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
             .store
             .keep_snapshot(StoredSnapshot { id: Uuid::now_v7(), run_id: run.id, values_key: key.clone(), sha256: digest, body, created_at: shared.now() })
@@ -154,7 +155,7 @@ async fn ask(
     };
     let ended = shared.now();
     let (state, detail) = match &outcome {
-        Outcome::Rows(table) => ("done", format!("{} rows{}", table.rows.len(), note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
+        Outcome::Rows(table) => ("done", format!("{} rows{}", table.len(), note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
         Outcome::Failed(reason) => ("failed", reason.clone()),
     };
     tracing::info!(query = %subject, state, detail, milliseconds = (ended - started).num_milliseconds(), "collected");

@@ -32,7 +32,7 @@ pub async fn enqueue(
     report: &Report,
     quiet: &BTreeMap<String, String>,
 ) -> Result<Option<String>, WorkError> {
-    let snapshots = shared.store.snapshots(run.id).await?;
+    let snapshots = shared.store.snapshot_heads(run.id).await?;
     let now = shared.now();
     let mut deliveries = Vec::new();
     for audience in &report.audiences {
@@ -139,8 +139,8 @@ async fn letter(shared: &Shared, mail: &Mail, delivery: &Delivery) -> Result<Let
     let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
     let stored = shared.store.snapshot(delivery.snapshot_id).await?.ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
     let documents = shared.store.documents_of_snapshot(delivery.snapshot_id).await?;
-    let snapshot = Snapshot::from_bytes(&stored.body).map_err(|error| failed(&error))?;
-    let (report, _) = snapshot.definitions().map_err(|error| failed(&error))?;
+    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
+    let maple_lark_core::snapshot::Frozen { report, .. } = snapshot.definitions().map_err(|error| failed(&error))?;
     let values = message::Values::of(&snapshot, &report.title, &delivery.audience);
     let subject = message::render(&report.subject, &values).map_err(|error| failed(&error))?;
     let text = report.message.as_ref().map(|template| message::render(template, &values)).transpose().map_err(|error| failed(&error))?;

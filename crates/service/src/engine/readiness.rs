@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
-    Table, Value,
+    PackedTable, Value,
     definition::{AtDeadline, Readiness, Report},
 };
 use maple_lark_sources::Question;
@@ -88,8 +88,8 @@ async fn ask(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report,
     })
 }
 
-fn answered_yes(table: &Table) -> Result<(), String> {
-    match table.rows.first().and_then(|row| row.first()) {
+fn answered_yes(table: &PackedTable) -> Result<(), String> {
+    match table.rows().next().as_ref().and_then(|row| row.first()) {
         Some(Value::Boolean(true)) => Ok(()),
         Some(Value::Boolean(false)) => Err("the query said no".to_owned()),
         Some(Value::Missing) | None => Err("the query gave no answer".to_owned()),

@@ -26,11 +26,14 @@ pub struct Made {
 pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Made, WorkError> {
     let mut failed = BTreeSet::new();
     let mut quiet = BTreeMap::new();
-    for stored in shared.store.snapshots(run.id).await? {
-        let snapshot = Snapshot::from_bytes(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
+    for head in shared.store.snapshot_heads(run.id).await? {
+        // One at a time: a snapshot may be large.
+        let Some(stored) = shared.store.snapshot(head.id).await? else { continue };
+        let snapshot = Snapshot::open(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
         let document = compose(&snapshot).map_err(|error| WorkError::Run(error.to_string()))?;
         failed.extend(document.failed.iter().cloned());
         quiet.extend(quiet::reason(report, &snapshot, &document).map(|reason| (stored.values_key.clone(), reason)));
+        drop(snapshot);
         let document = std::sync::Arc::new(document);
         for format in report.formats.iter().copied() {
             let subject = format!("{} ({})", format.name(), &stored.values_key[..8]);
@@ -48,7 +51,7 @@ pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Made,
                             snapshot_id: stored.id,
                             format: format.name().to_owned(),
                             file_name: file.file_name,
-                            media_type: format.media_type().to_owned(),
+                            media_type: file.media_type.to_owned(),
                             sha256: sha256(&file.bytes),
                             size: file.bytes.len() as i64,
                             body: file.bytes,

@@ -104,7 +104,7 @@ async fn sample(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, windo
     let times = Times { step: Step::fitting(&window, 1), comparison: None, window };
     let _turn = shared.sources.turn(source).await;
     let answer = shared.reader.read(source, Question { ask, times: &times, values: &Values::new() }).await.map_err(|error| error.to_string())?;
-    done(answer.table, &sampler.query.then, &times)
+    done(answer.table.into(), &sampler.query.then, &times)
 }
 
 /// What a sampler's author wants done before an answer is kept.
@@ -195,5 +195,5 @@ pub async fn history(shared: &Shared, sampler: &str, window: &Window, then: &[Op
     }
     let width = table.columns.len();
     table.rows.iter_mut().for_each(|row| row.resize(width, Value::Missing));
-    Outcome::Rows(table)
+    Outcome::Rows(table.into())
 }

@@ -6,45 +6,37 @@
 #let muted = rgb(data.colours.muted)
 #let rule = rgb(data.colours.rule)
 #let shade = rgb(data.colours.shade)
-#let accent = rgb("#0b4f6c")
-
-#let statuses = (
-  ok: (word: "OK", mark: "●", ink: rgb("#23704a"), paper: rgb("#e9f4ee")),
-  unknown: (word: "Unknown", mark: "○", ink: rgb("#566573"), paper: rgb("#eef1f3")),
-  warning: (word: "Warning", mark: "▲", ink: rgb("#a85f00"), paper: rgb("#fdf3e3")),
-  critical: (word: "Critical", mark: "◆", ink: rgb("#b01e2e"), paper: rgb("#fbebed")),
-)
+#let accent = rgb(data.colours.accent)
+#let look = doc.look
+#let statuses = {
+  let all = (:)
+  for (name, status) in data.statuses { all.insert(name, (word: status.word, mark: status.mark, ink: rgb(status.ink), paper: rgb(status.paper))) }
+  all
+}
+#let air = if look.compact { 0.72 } else { 1 }
 
 #set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
-// Only Inter is there.
-#set text(font: "Inter", fallback: false, size: 9pt, fill: ink, lang: doc.language, number-width: "tabular")
+// Inter, and for letters that it lacks whatever else is provided.
+#set text(font: "Inter", fallback: true, size: if look.compact { 8.3pt } else { 9pt }, fill: ink, lang: doc.language, number-width: "tabular")
 #set par(leading: 0.6em, spacing: 0.9em)
 #set page(
-  paper: "a4",
-  margin: (x: 17mm, top: 19mm, bottom: 18mm),
-  header: context if counter(page).get().first() > 1 {
-    set text(size: 7.5pt, fill: muted)
-    grid(columns: (1fr, auto), doc.title, front.window_label)
-    v(-5pt)
-    line(length: 100%, stroke: 0.5pt + rule)
-  },
-  footer: context {
-    set text(size: 7.5pt, fill: muted)
-    grid(
-      columns: (1fr, auto),
-      [Made #front.made_at #sym.dot.c run #front.run_id],
-      [Page #counter(page).display() of #counter(page).final().first()],
-    )
-  },
+  paper: if look.paper == "letter" { "us-letter" } else { "a4" },
+  flipped: look.landscape,
+  fill: if look.dark { rgb(data.colours.paper) } else { none },
+  margin: (x: look.margin * 1mm, top: look.margin * 1mm + 2mm, bottom: look.margin * 1mm + 1mm),
+  // Pictures that stand for what is set when the number of pages is known.
+  header: image("/header.svg", width: 100%, height: 20pt, fit: "stretch", alt: "header"),
+  footer: image("/footer.svg", width: 100%, height: 20pt, fit: "stretch", alt: "footer"),
 )
 #show heading.where(level: 1): set text(size: 20pt, weight: 700, fill: ink)
-#show heading.where(level: 2): it => block(above: 20pt, below: 9pt, sticky: true, {
+#show heading.where(level: 2): it => block(above: 20pt * air, below: 9pt * air, sticky: true, {
   set text(size: 13pt, weight: 700, fill: accent)
   it.body
   v(-7pt)
   line(length: 100%, stroke: 0.8pt + rule)
 })
 #show heading.where(level: 3): it => block(above: 0pt, below: 6pt, sticky: true, text(size: 9.5pt, weight: 600, fill: ink, it.body))
+#show raw: set text(font: "Inter", size: 1.12em)
 #show link: set text(fill: accent)
 
 #let runs(list) = for run in list {
@@ -61,7 +53,7 @@
 }
 
 #let figures(list) = {
-  let count = calc.min(list.len(), if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 })
+  let count = calc.min(list.len(), if look.landscape { 5 } else if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 })
   grid(
     columns: (1fr,) * count,
     gutter: 7pt,
@@ -72,7 +64,9 @@
       grid.cell(inset: (x: 9pt, y: 8pt), fill: if marked { status.paper } else { shade }, stroke: (left: 2.5pt + edge), breakable: false, {
         set par(spacing: 6pt)
         par(text(size: 7.5pt, fill: muted, figure.title))
-        par(text(size: 16pt, weight: 600, fill: if marked { edge } else { ink }, figure.value))
+        par(text(size: if figure.value.len() > 13 { 11pt } else { 16pt }, weight: 600, fill: if marked { edge } else { ink }, figure.value))
+        if figure.change != none { par(text(size: 7pt, fill: ink, figure.change)) }
+        if "spark" in figure { image("/" + figure.spark, width: 100%, height: 16pt, fit: "stretch", alt: figure.title + " over the window, a line without axes") }
         if status != none { par(text(size: 7pt, fill: status.ink, weight: 600)[#status.mark #status.word]) }
         if figure.limits != none { par(text(size: 6.5pt, fill: muted, figure.limits)) }
       })
@@ -80,6 +74,45 @@
   )
 }
 
+#let captions(content) = {
+  if content.marks.len() > 0 {
+    text(size: 7pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
+  }
+  if content.cut != none { par(text(size: 7.5pt, fill: muted, style: "italic", content.cut)) }
+}
+
+#let heading-cells(headings) = headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] }))
+#let sides(headings) = headings.map(h => if h.align == "right" { right } else { left })
+
+// A table whose cells are empty: what they say is set in them when their place is known.
+#let fitted-table(part) = {
+  set text(size: part.size * 1pt)
+  table(
+    columns: part.widths.map(width => width * 1pt),
+    rows: (auto,) + part.heights.map(height => height * 1pt),
+    align: sides(part.headings),
+    inset: (x: 4pt, y: 3.6pt),
+    // Lines between rows are set with the cells: as strokes, each cell's tag would describe them.
+    stroke: none,
+    table.header(..heading-cells(part.headings), table.hline(stroke: 0.9pt + muted)),
+    ..([],) * (part.count * part.widths.len()),
+  )
+}
+
+#let fitted-tables(content) = {
+  for (index, part) in content.parts.enumerate() {
+    if content.parts.len() > 1 {
+      let first = part.headings.at(if index == 0 { 0 } else { 1 }).title
+      block(above: 10pt, below: 5pt, sticky: true, text(size: 7.5pt, fill: muted)[
+        Columns from #strong(first) to #strong(part.headings.last().title) (part #(index + 1) of #content.parts.len())
+      ])
+    }
+    fitted-table(part)
+  }
+  captions(content)
+}
+
+// A table that the typesetter sets: one with letters that change with their neighbours.
 #let shown-table(content, half) = {
   let total = content.headings.map(h => h.weight).sum()
   let wide = content.headings.len() > 7
@@ -105,20 +138,17 @@
   table(
     columns: columns,
     rows: rows,
-    align: content.headings.map(h => if h.align == "right" { right } else { left }),
+    align: sides(content.headings),
     inset: (x: 4pt, y: 3.6pt),
     // A function for each cell's stroke would be called for each of them.
     stroke: (bottom: 0.4pt + rule, rest: none),
     table.header(
-      ..content.headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] })),
+      ..heading-cells(content.headings),
       table.hline(stroke: 0.9pt + muted),
     ),
     ..cells,
   )
-  if content.marks.len() > 0 {
-    text(size: 7pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
-  }
-  if content.cut != none { par(text(size: 7.5pt, fill: muted, style: "italic", content.cut)) }
+  captions(content)
 }
 
 #let notice(mark, colour, paper, body) = block(width: 100%, inset: 9pt, radius: 2pt, fill: paper, stroke: (left: 2.5pt + colour), breakable: false, {
@@ -131,7 +161,7 @@
   if block-data.title != "" { heading(level: 3, block-data.title) }
   if body.kind == "figures" { figures(body.figures) } else if body.kind == "chart" {
     image("/" + name, width: 100%, alt: body.chart.description)
-  } else if body.kind == "table" { shown-table(body.table, paired) } else if body.kind == "text" { parts(body.parts) } else if body.kind == "empty" {
+  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(body.table) } else { shown-table(body.table, paired) } } else if body.kind == "text" { parts(body.parts) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
     notice("○", muted, shade, body.sentence)
   } else {
     notice("◆", statuses.critical.ink, statuses.critical.paper)[This block could not be made: #body.reason]
@@ -144,11 +174,21 @@
 #let placed(block-data, name, paired) = block(
   width: 100%,
   breakable: may-break(block-data.body),
-  below: 13pt,
+  below: 13pt * air,
   shown-block(block-data, name, paired),
 )
 
 // Front
+#if look.logo != none or look.organisation != none {
+  block(below: 12pt, grid(
+    columns: (auto, 1fr),
+    gutter: 9pt,
+    align: horizon,
+    if look.logo != none { image("/" + look.logo, height: 24pt, alt: if look.organisation != none { look.organisation } else { "Logo" }) },
+    if look.organisation != none { text(size: 10pt, weight: 600, fill: muted, look.organisation) },
+  ))
+}
+#if look.cover { v(30%) }
 #block(below: 10pt, heading(level: 1, outlined: false, bookmarked: true, doc.title))
 #block(below: 7pt, text(size: 12.5pt, weight: 600, fill: accent, front.window_label))
 #block(below: 11pt, text(size: 8pt, fill: muted, front.window_exact))
@@ -174,7 +214,18 @@
   )
 })
 
+#if look.contents {
+  block(above: 16pt, below: 6pt, text(size: 11pt, weight: 600, fill: accent, "Contents"))
+  outline(title: none, depth: 3, indent: 10pt)
+}
+#if look.cover { pagebreak() }
+
+#for file in data.attached {
+  pdf.attach("/" + file.name, relationship: "data", mime-type: "text/csv", description: file.title)
+}
+
 #for (section-index, section) in doc.sections.enumerate() {
+  if look.new_pages and section-index > 0 { pagebreak(weak: true) }
   heading(level: 2, section.title)
   parts(section.text)
   let index = 0
@@ -182,7 +233,10 @@
     let name(i) = "chart-" + str(section-index) + "-" + str(i) + ".svg"
     let one = section.blocks.at(index)
     let next = section.blocks.at(index + 1, default: none)
-    if one.width == "half" and next != none and next.width == "half" {
+    if one.body.kind == "page-break" {
+      pagebreak(weak: true)
+      index += 1
+    } else if one.width == "half" and next != none and next.width == "half" {
       grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index), true), placed(next, name(index + 1), true))
       index += 2
     } else {
@@ -190,6 +244,13 @@
       index += 1
     }
   }
+}
+
+#if look.provenance [
+#if data.missing.len() > 0 {
+  par(text(size: 7.5pt, fill: muted)[
+    Letters that no font here has, and that are therefore not shown (#data.missing.len()): #data.missing.slice(0, calc.min(12, data.missing.len())).join(", "). HTML and CSV have them.
+  ])
 }
 
 // Provenance, on a page of its own: pages that follow a break are laid out side by side.
@@ -214,3 +275,4 @@
     ..doc.provenance.map(p => (p.query, p.source, p.asked_at, p.took, p.rows, if p.sha256 == "" { [–] } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) })).flatten(),
   )
 }
+]

@@ -1,0 +1,125 @@
+//! Sets short texts letter by letter, without the typesetter's line breaking: labels of
+//! charts, cells of tables, headers and footers.
+
+use rustybuzz::{Feature, UnicodeBuffer, ttf_parser::Tag};
+use typst::{
+    layout::{Abs, Em},
+    syntax::Span,
+    text::{Font, FontInstance, FontVariant, FontVariations, Glyph, Lang, TextItem},
+    visualize::{Color, Paint},
+};
+
+use crate::{fonts, palette};
+
+/// A font with digits that are all of one width.
+pub struct Face {
+    font: FontInstance,
+    digits: [u16; 10],
+}
+
+impl Face {
+    pub fn new(font: &Font) -> Self {
+        let font = instance(font);
+        let mut buffer = UnicodeBuffer::new();
+        buffer.push_str("0123456789");
+        let shaped = rustybuzz::shape(font.rusty(), &[Feature::new(Tag::from_bytes(b"tnum"), 1, ..)], buffer);
+        let mut digits = [0; 10];
+        // One glyph for each digit, in their order.
+        digits.iter_mut().zip(shaped.glyph_infos()).for_each(|(digit, info)| *digit = info.glyph_id as u16);
+        Self { font, digits }
+    }
+
+    fn glyph(&self, letter: char) -> Option<u16> {
+        match letter.to_digit(10) {
+            Some(digit) => Some(self.digits[digit as usize]),
+            None => self.font.ttf().glyph_index(letter).map(|id| id.0),
+        }
+    }
+
+    /// Whether letters side by side are all that the text needs: the font has each of them,
+    /// and none changes with its neighbours or runs from right to left.
+    pub fn can_set(&self, text: &str) -> bool {
+        text.chars().all(|letter| letter.is_ascii_graphic() || letter == ' ' || (!is_joining(letter) && self.glyph(letter).is_some()))
+    }
+
+    fn advance(&self, letter: char) -> Em {
+        self.glyph(letter).and_then(|id| self.font.x_advance(id)).unwrap_or_default()
+    }
+
+    /// How wide the text is in points.
+    pub fn width(&self, text: &str, size: f64) -> f64 {
+        text.chars().map(|letter| self.advance(letter)).sum::<Em>().get() * size
+    }
+
+    /// Half the height of small letters in points, by which a text is centred on a line.
+    pub fn half_x_height(&self, size: f64) -> f64 {
+        self.font.metrics().x_height.at(Abs::pt(size)).to_pt() / 2.0
+    }
+
+    pub fn set(&self, text: &str, size: f64, colour: &str) -> TextItem {
+        if !self.can_set(text) {
+            return self.shaped(text, size, colour);
+        }
+        let glyph = |(at, letter): (usize, char)| Glyph {
+            id: self.glyph(letter).unwrap_or(0),
+            x_advance: self.advance(letter),
+            x_offset: Em::zero(),
+            y_advance: Em::zero(),
+            y_offset: Em::zero(),
+            range: at as u16..(at + letter.len_utf8()) as u16,
+            span: (Span::detached(), 0),
+        };
+        let glyphs = text.char_indices().map(glyph).collect();
+        let (font, size) = (self.font.clone(), Abs::pt(size));
+        TextItem { font, size, fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+    }
+}
+
+impl Face {
+    /// Sets a text whose letters change with their neighbours, run from right to left, or are
+    /// in no font of our own: in the one font that has the first such letter.
+    fn shaped(&self, text: &str, size: f64, colour: &str) -> TextItem {
+        let shelf = fonts::for_text(text);
+        let foreign = text.chars().find(|letter| !letter.is_ascii() && self.font.ttf().glyph_index(*letter).is_none());
+        let font = foreign.and_then(|letter| shelf.font_of(letter)).map_or_else(|| self.font.clone(), instance);
+        let mut buffer = UnicodeBuffer::new();
+        buffer.push_str(text);
+        buffer.guess_segment_properties();
+        let shaped = rustybuzz::shape(font.rusty(), &[], buffer);
+        let glyphs = shaped
+            .glyph_infos()
+            .iter()
+            .zip(shaped.glyph_positions())
+            .map(|(info, position)| {
+                let from = info.cluster as usize;
+                let letter = text[from..].chars().next().map_or(0, char::len_utf8);
+                Glyph {
+                    id: info.glyph_id as u16,
+                    x_advance: font.to_em(position.x_advance),
+                    x_offset: font.to_em(position.x_offset),
+                    y_advance: Em::zero(),
+                    y_offset: font.to_em(position.y_offset),
+                    range: from as u16..(from + letter) as u16,
+                    span: (Span::detached(), 0),
+                }
+            })
+            .collect();
+        TextItem { font, size: Abs::pt(size), fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+    }
+}
+
+fn instance(font: &Font) -> FontInstance {
+    font.clone().instantiate(FontVariant::default(), Abs::pt(8.0), &FontVariations::default())
+}
+
+/// Combining marks, joiners, and scripts that are not set from left to right, one letter
+/// beside the other.
+fn is_joining(letter: char) -> bool {
+    matches!(letter, '\u{300}'..='\u{36f}' | '\u{590}'..='\u{1cff}' | '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{fb1d}'..='\u{feff}')
+        || letter.is_control()
+}
+
+pub fn paint(hex: &str) -> Paint {
+    let [red, green, blue] = palette::parts(hex);
+    Color::from_u8(red, green, blue, 255).into()
+}

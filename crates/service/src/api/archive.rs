@@ -1,0 +1,94 @@
+//! What was made before: any stored run written again in any format, and whether a file that
+//! somebody holds is what was made here.
+
+use chrono::{DateTime, Utc};
+use maple_lark_core::{Snapshot, compose::compose, definition::Format, snapshot::sha256};
+use maple_lark_documents::{Rendered, together};
+use maple_lark_store::Store;
+use rocket::{Route, State, get, routes, serde::json::Json};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{Answer, documents::File, problem::Problem, view::DocumentView};
+use crate::access::Viewer;
+
+pub fn routes() -> Vec<Route> {
+    routes![again, matching]
+}
+
+/// A document that a file is the same as.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Match {
+    pub document: DocumentView,
+    pub run: Uuid,
+    pub report: String,
+    /// Of the window, in words.
+    pub window: String,
+    pub made_at: DateTime<Utc>,
+    /// Whether the stored snapshot still has the SHA-256 that it was kept under.
+    pub snapshot_unaltered: bool,
+    /// Whether the snapshot, written again now, gives the same bytes. Another version of this
+    /// program may write them otherwise.
+    pub written_again_the_same: bool,
+}
+
+/// The documents of a snapshot in any format, written again from its data. Several files come
+/// as one zip.
+#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[get("/snapshots/<id>/documents/<format>")]
+async fn again(_user: Viewer, id: Uuid, format: &str, store: &State<Store>) -> Result<File, Problem> {
+    let format = Format::from_name(format).ok_or_else(|| {
+        let known = Format::ALL.map(Format::name).join(", ");
+        Problem::new(422, "Unknown format", format!("\"{format}\" is not a format; there are {known}"))
+    })?;
+    let stored = store.snapshot(id).await?.ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
+    let mut files = written(stored.body, format).await?;
+    let file = match files.len() {
+        0 => return Err(Problem::new(422, "Nothing to write", format!("this run has no tables, so there is no {}", format.name()))),
+        1 => files.remove(0),
+        _ => {
+            let named: Vec<(String, Vec<u8>)> = files.into_iter().map(|file| (file.file_name, file.bytes)).collect();
+            let bytes = together(&named, stored.created_at.timestamp()).map_err(|error| failed(&error))?;
+            Rendered { format, file_name: format!("{}.{}.zip", stored.run_id, format.name()), media_type: "application/zip", bytes }
+        }
+    };
+    Ok(File { sha256: sha256(&file.bytes), name: file.file_name, media_type: file.media_type.to_owned(), body: file.bytes, download: true })
+}
+
+/// The document that has this SHA-256, in small hexadecimal letters.
+#[utoipa::path(get, operation_id = "match_document", path = "/documents/matching/{sha256}", tag = "archive", params(("sha256" = String, Path)), responses((status = 200, body = Match), (status = 404, body = Problem)))]
+#[get("/documents/matching/<sha256>", rank = 1)]
+async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<Match> {
+    let nothing = || Problem::not_found("document with these bytes: it was not made here, or was altered since".to_owned());
+    let found = store.document_with(sha256).await?.ok_or_else(nothing)?;
+    let run = store.run(found.run_id).await?.ok_or_else(nothing)?;
+    let stored = store.snapshot(found.snapshot_id).await?.ok_or_else(nothing)?;
+    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
+    let digest = Snapshot::digest_of(&stored.body).map_err(|error| failed(&error))?;
+    let format = Format::from_name(&found.format).unwrap_or(Format::Pdf);
+    let again = written(stored.body, format).await?;
+    Ok(Json(Match {
+        run: run.id,
+        report: run.report,
+        window: snapshot.window.label(),
+        made_at: found.created_at,
+        snapshot_unaltered: digest == stored.sha256,
+        written_again_the_same: again.iter().any(|file| file.file_name == found.file_name && file.bytes == found.body),
+        document: DocumentView::of(found),
+    }))
+}
+
+fn failed(error: &dyn std::fmt::Display) -> Problem {
+    Problem::new(500, "Cannot be written", error.to_string())
+}
+
+/// Layout is work for a processor, so it is kept off the threads that serve requests.
+async fn written(body: Vec<u8>, format: Format) -> Result<Vec<Rendered>, Problem> {
+    let work = move || {
+        let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
+        let document = compose(&snapshot).map_err(|error| error.to_string())?;
+        maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
+    };
+    tokio::task::spawn_blocking(work).await.map_err(|error| failed(&error))?.map_err(|error| failed(&error))
+}
