@@ -37,7 +37,7 @@ for report in gallery gallery-by-night; do
   "$state/maple-lark" download "$made" --format pdf --into "$work/$report" >/dev/null
 done
 pdftoppm -r 96 -png -f 3 -l 3 -singlefile "$work/gallery/"*.pdf "$out/pdf-gallery"
-pdftoppm -r 96 -png -f 2 -l 2 -singlefile "$work/gallery-by-night/"*.pdf "$out/pdf-gallery-night"
+pdftoppm -r 96 -png -f 3 -l 3 -singlefile "$work/gallery-by-night/"*.pdf "$out/pdf-gallery-night"
 
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
 sleep 1

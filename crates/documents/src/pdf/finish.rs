@@ -148,7 +148,7 @@ impl<'a> Finish<'a> {
     fn drawing(&self, wanted: Wanted<'a>, size: PageSize) -> Frame {
         match wanted {
             Wanted::Chart(chart, room) => self.page_frame(&drawn(chart, room), size),
-            Wanted::Sparkline(values) => self.page_frame(&sparkline(values), size),
+            Wanted::Sparkline(values) => self.page_frame(&sparkline(values, size.x / size.y), size),
             // The first page says the same in large letters.
             Wanted::Header if self.page == 1 => Frame::soft(size),
             Wanted::Header => {
@@ -256,9 +256,9 @@ impl<'a> Finish<'a> {
 }
 
 /// A line without axes, for its shape alone.
-fn sparkline(values: &[Option<f64>]) -> Canvas {
-    let mut canvas = Canvas::new(120.0, 20.0);
-    let step = 116.0 / values.len().saturating_sub(1).max(1) as f64;
+fn sparkline(values: &[Option<f64>], aspect: f64) -> Canvas {
+    let mut canvas = Canvas::new(20.0 * aspect, 20.0);
+    let step = (20.0 * aspect - 4.0) / values.len().saturating_sub(1).max(1) as f64;
     let place = |index: usize, value: f64| (2.0 + index as f64 * step, 17.0 - value * 14.0);
     let mut stretch = Vec::new();
     for (index, value) in values.iter().enumerate() {
