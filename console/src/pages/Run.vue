@@ -45,7 +45,7 @@ const forWhom = computed(() => {
   for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
   return names
 })
-const viewable = computed(() => (run.value?.documents ?? []).filter((document) => ['pdf', 'html', 'png', 'txt'].includes(document.format)))
+const viewable = computed(() => (run.value?.documents ?? []).filter((document) => ['pdf', 'html', 'png', 'txt'].includes(document.format) && document.media_type !== 'application/zip'))
 watch(viewable, (documents) => {
   shown.value ??= documents.find((document) => document.format === 'pdf') ?? documents[0] ?? null
 })

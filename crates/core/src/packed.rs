@@ -297,7 +297,7 @@ impl Visitor<'_> for OfKind {
 }
 
 /// Reads rows into a table that knows its columns.
-struct Into<'t>(&'t mut PackedTable);
+struct RowsInto<'t>(&'t mut PackedTable);
 
 /// Reads one row into a list that is used again for each.
 struct OneRow<'t>(&'t [Column], usize, &'t mut Vec<Value>);
@@ -332,7 +332,7 @@ impl<'de> Visitor<'de> for OneRow<'_> {
     }
 }
 
-impl<'de> DeserializeSeed<'de> for Into<'_> {
+impl<'de> DeserializeSeed<'de> for RowsInto<'_> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, from: D) -> Result<(), D::Error> {
@@ -340,7 +340,7 @@ impl<'de> DeserializeSeed<'de> for Into<'_> {
     }
 }
 
-impl<'de> Visitor<'de> for Into<'_> {
+impl<'de> Visitor<'de> for RowsInto<'_> {
     type Value = ();
 
     fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -372,7 +372,7 @@ impl<'de> Deserialize<'de> for PackedTable {
                 while let Some(key) = keys.next_key::<String>()? {
                     match key.as_str() {
                         "columns" => (table.columns, known) = (keys.next_value()?, true),
-                        "rows" if known => keys.next_value_seed(Into(&mut table))?,
+                        "rows" if known => keys.next_value_seed(RowsInto(&mut table))?,
                         // What has lost the order of its keys is kept until the columns are known.
                         "rows" => early = Some(keys.next_value::<serde_json::Value>()?),
                         "truncated" => table.truncated = keys.next_value()?,
@@ -383,7 +383,7 @@ impl<'de> Deserialize<'de> for PackedTable {
                     return Err(A::Error::missing_field("columns"));
                 }
                 if let Some(rows) = early {
-                    Into(&mut table).deserialize(rows).map_err(A::Error::custom)?;
+                    RowsInto(&mut table).deserialize(rows).map_err(A::Error::custom)?;
                 }
                 Ok(table)
             }

@@ -2,11 +2,9 @@
 //!
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
-//! for the page). The baseline for schedules is the same work on a tenth or a hundredth of
-//! them. Ends with code 1 if a goal is missed. The
-//! baselines of reading and computing are psql and PostgreSQL. Named parts (documents,
-//! service, reading, schedules)
-//! are measured alone.
+//! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
+//! schedules is the same work on a tenth or a hundredth of them. Named parts (documents,
+//! service, reading, schedules) are measured alone. Ends with code 1 if a goal is missed.
 
 mod documents;
 mod reading;
