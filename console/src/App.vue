@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, List, Files, Message, Moon, Odometer, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
+import { Calendar, Coin, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -22,6 +22,7 @@ const places = computed(() => [
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
+  { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

@@ -16,6 +16,7 @@ export const router = createRouter({
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
     { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },
     { path: '/sources/:name/try', name: 'try', component: () => import('./pages/Try.vue'), meta: { title: 'Try a query' } },
+    { path: '/delivery', name: 'delivery', component: () => import('./pages/Delivery.vue'), meta: { title: 'Delivery' } },
     { path: '/mailbox/:id?', name: 'mailbox', component: () => import('./pages/Mailbox.vue'), meta: { title: 'Mailbox' } },
     { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/Lost.vue'), meta: { title: 'Not found' } },
   ],

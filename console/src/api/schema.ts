@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/bounced-addresses/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget the bounces of an address, so that mail goes there again. */
+        delete: operations["forget_bounces"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/calendars": {
         parameters: {
             query?: never;
@@ -32,6 +49,43 @@ export interface paths {
         get: operations["list_calendars"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All channels, and the service's own mail server first, whose name is empty. */
+        get: operations["list_channels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a channel: a mail server with a mail that really goes out, others with something that
+         *     says it is a test.
+         */
+        post: operations["test_channel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -283,6 +337,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mail-server/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try the service's own mail server with a mail that really goes out. */
+        post: operations["test_mail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest 100 notices, newest first. */
+        get: operations["list_notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/overview": {
         parameters: {
             query?: never;
@@ -292,6 +380,23 @@ export interface paths {
         };
         /** How things stand. */
         get: operations["get_overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The address book. */
+        get: operations["address_book"];
         put?: never;
         post?: never;
         delete?: never;
@@ -362,6 +467,40 @@ export interface paths {
         put?: never;
         /** Copy a report. The copy begins paused, so that nobody gets two mails unasked. */
         post: operations["copy_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/{name}/departures/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put somebody back on a report that they had left. Only they themselves should ask for it. */
+        post: operations["rejoin_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/reports/{name}/message-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A message as it would be, with real values. Nothing is sent or kept. */
+        post: operations["preview_message"];
         delete?: never;
         options?: never;
         head?: never;
@@ -488,6 +627,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a run's documents again, unchanged and marked as a copy. */
+        post: operations["copy_deliveries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -499,6 +655,40 @@ export interface paths {
         get: operations["follow_run"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End the links to a run's documents before their time. */
+        delete: operations["revoke_links"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a run go out that waits for a look, or that is held. */
+        post: operations["release_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -720,6 +910,15 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Everybody who is known by name, and what is known of their addresses. */
+        AddressBook: {
+            /** @description Addresses that returned mail. */
+            bounced: components["schemas"]["BouncedView"][];
+            /** @description Who took themselves off which report. */
+            departures: components["schemas"]["DepartureView"][];
+            groups: components["schemas"]["GroupView"][];
+            people: components["schemas"]["PersonView"][];
+        };
         Agenda: {
             days: components["schemas"]["AgendaDay"][];
             zone: string;
@@ -769,6 +968,8 @@ export interface components {
             started_at: string;
         };
         AudienceView: {
+            /** @description Where else its documents go. */
+            channels: string[];
             name: string;
             recipients: string[];
             /** @description What the audience may see: `Port: Havnes`. */
@@ -795,6 +996,19 @@ export interface components {
              * @description The first that does not count any more.
              */
             to: string;
+        };
+        BouncedView: {
+            address: string;
+            /** Format: int32 */
+            hard_bounces: number;
+            /** Format: date-time */
+            last_at: string;
+            /**
+             * Format: date-time
+             * @description Nothing is sent there since then.
+             */
+            set_aside_at?: string | null;
+            words: string;
         };
         CalendarView: {
             events: number;
@@ -835,6 +1049,34 @@ export interface components {
             /** @description For a report that is added or altered: its schedule in one sentence, with its zone. */
             schedule?: string | null;
         };
+        /** @description How a test of a channel went. */
+        ChannelTest: {
+            /** @description Each step up to the first that failed. */
+            steps: components["schemas"]["TestStep"][];
+            works: boolean;
+        };
+        /** @description A way for documents to leave. */
+        ChannelView: {
+            file: string;
+            /** @description `mail-server`, `folder`, `upload`, `webhook` or `syslog`. */
+            kind: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description Since when the oldest of them waits.
+             */
+            oldest?: string | null;
+            /** @description Where it leads, as the definition writes it; never a secret. */
+            place: string;
+            title: string;
+            /** @description The reports that use it. */
+            used_by: string[];
+            /**
+             * Format: int64
+             * @description How many deliveries wait on it.
+             */
+            waiting: number;
+        };
         Choice: {
             title: string;
             value: string;
@@ -850,6 +1092,17 @@ export interface components {
             name: string;
             /** @description The original's title with "(copy)" behind it if nothing is said. */
             title?: string | null;
+        };
+        /** @description What to send again, to whom. */
+        CopyRequest: {
+            /** @description Whose view those others get; nothing if the run has one alone. */
+            audience?: string | null;
+            /** @description The deliveries to repeat; all of the run if neither these nor other recipients are named. */
+            deliveries?: string[];
+            /** @description Stands at the top of each mail. */
+            note?: string | null;
+            /** @description Other mail addresses that get it this time. */
+            to?: string[];
         };
         Credentials: {
             name: string;
@@ -874,18 +1127,39 @@ export interface components {
         DeliveryView: {
             attempts: components["schemas"]["AttemptView"][];
             audience: string;
+            /** @description `mail`, `folder`, `upload`, `webhook` or `syslog`. */
             channel: string;
+            /**
+             * Format: int32
+             * @description 0 for the first, then counted.
+             */
+            copy: number;
             /** Format: uuid */
             id: string;
             message_id: string;
             /** Format: date-time */
             next_attempt_at?: string | null;
+            note?: string | null;
             problem?: string | null;
             recipient: string;
+            /** @description Who asked for a copy. */
+            requested_by?: string | null;
+            /** @description `to`, `cc` or `bcc`. */
+            role: string;
             /** Format: date-time */
             settled_at?: string | null;
-            /** @description `waiting`, `accepted` or `refused`. */
+            /** @description `waiting`, `accepted`, `refused`, `bounced` or `cancelled`. */
             state: string;
+            /** @description How its recipient reads numbers, dates and times, if not the report's way. */
+            variant: string;
+            /** @description The channel's definition; empty for the service's own mail server. */
+            via: string;
+        };
+        DepartureView: {
+            address: string;
+            /** Format: date-time */
+            left_at: string;
+            report: string;
         };
         DocumentView: {
             file_name: string;
@@ -899,6 +1173,8 @@ export interface components {
             size: number;
             /** Format: uuid */
             snapshot_id: string;
+            /** @description How its readers write numbers and dates, if not the report's way. */
+            variant: string;
         };
         Explained: {
             instants: components["schemas"]["ExplainedInstant"][];
@@ -955,6 +1231,14 @@ export interface components {
             /** @description Whether definitions that are not among the files are removed. */
             remove_others?: boolean;
         };
+        GroupView: {
+            file: string;
+            members: string[];
+            name: string;
+            /** @description Everybody in it, groups opened. */
+            recipients: string[];
+            title: string;
+        };
         Letter: components["schemas"]["LetterHead"] & {
             /** @description Names of the attached files, in order; `/demo/mailbox/{id}/files/{index}` has them. */
             files: string[];
@@ -971,6 +1255,20 @@ export interface components {
             size: number;
             subject: string;
             to: string;
+        };
+        LinkView: {
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: date-time */
+            last_opened_at?: string | null;
+            /**
+             * Format: int32
+             * @description How often it was opened.
+             */
+            opened: number;
+            recipient: string;
+            /** Format: date-time */
+            revoked_at?: string | null;
         };
         /** @description The text of a look, as its file has it. */
         LookText: {
@@ -993,6 +1291,29 @@ export interface components {
              *     program may write them otherwise.
              */
             written_again_the_same: boolean;
+        };
+        /** @description A subject and a message that are not saved yet. */
+        MessageDraft: {
+            /** @description `summary`, `full` or `text`. */
+            body?: string | null;
+            subject: string;
+            text: string;
+        };
+        /** @description A message with the values of the report's latest run. */
+        MessagePreview: {
+            /** @description The key figures that a message can name, with their values. */
+            figures: {
+                [key: string]: string;
+            };
+            html?: string | null;
+            /**
+             * Format: uuid
+             * @description Of which run the values are.
+             */
+            run: string;
+            subject: string;
+            text: string;
+            window: string;
         };
         NamedDay: {
             /** Format: date */
@@ -1024,6 +1345,24 @@ export interface components {
             title: string;
             zone: string;
         };
+        /** @description Something that owners were told, or will be in a moment. */
+        NoticeView: {
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * @description `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
+             *     `set-aside`, `source-down …` or `source-up …`.
+             */
+            kind: string;
+            recipient?: string | null;
+            /** Format: uuid */
+            run?: string | null;
+            /** @description The report, the source or the address that it is about. */
+            subject: string;
+            text: string;
+            /** Format: date-time */
+            told_at?: string | null;
+        };
         Outcome: {
             /** Format: int64 */
             count: number;
@@ -1052,6 +1391,18 @@ export interface components {
             /** @description Why there are no choices, if they could not be asked for. */
             problem?: string | null;
             title: string;
+        };
+        PersonView: {
+            active: boolean;
+            address: string;
+            file: string;
+            name: string;
+            /** @description The reports that they get, by themselves or in a group. */
+            reports: string[];
+            title: string;
+            /** @description How they write numbers and dates, by example. */
+            writing?: string | null;
+            zone?: string | null;
         };
         Plan: {
             changes: components["schemas"]["Change"][];
@@ -1087,6 +1438,10 @@ export interface components {
             "time-zone": string;
             window?: unknown;
         };
+        /** @description Who is to get which report again. */
+        RejoinOrder: {
+            address: string;
+        };
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
             dashboards: string[];
@@ -1109,13 +1464,19 @@ export interface components {
         };
         /** @description What to run and whether to send it. */
         RunOrder: {
+            /** @description Whose view they get; nothing if the report has one audience alone. */
+            audience?: string | null;
             /** @description Whether the documents go to the audiences, or are only made. */
             deliver?: boolean;
+            /** @description Stands at the top of the mail to them. */
+            note?: string | null;
             /**
              * Format: date-time
              * @description The instant that the window follows from; now if nothing is said.
              */
             scheduled_for?: string | null;
+            /** @description Mail addresses that alone get it, instead of the report's audiences. */
+            to?: string[];
         };
         RunPage: {
             items: components["schemas"]["RunSummary"][];
@@ -1130,6 +1491,11 @@ export interface components {
             total: number;
         };
         RunSummary: {
+            /**
+             * Format: date-time
+             * @description Until when somebody must have looked at it.
+             */
+            approval_deadline?: string | null;
             /** @description `schedule` or `request`. */
             cause: string;
             /** Format: date-time */
@@ -1143,6 +1509,8 @@ export interface components {
             /** @description Why its data may be incomplete, if it went on without waiting any longer. */
             incomplete?: string | null;
             problem?: string | null;
+            /** @description Who let it go out. */
+            released_by?: string | null;
             report: string;
             requested_by?: string | null;
             /** Format: date-time */
@@ -1157,7 +1525,8 @@ export interface components {
             /** Format: date-time */
             started_at?: string | null;
             /**
-             * @description `due`, `waiting` (for its data), `collecting`, `rendering`, `delivering`; then
+             * @description `due`, `waiting` (for its data), `collecting`, `rendering`, `awaiting-approval`,
+             *     `releasing`, `delivering`; then
              *     `delivered`, `partly-delivered`, `made`, `quiet`, `held`, `failed`, `cancelled` or
              *     `skipped`.
              */
@@ -1168,6 +1537,8 @@ export interface components {
         RunView: components["schemas"]["RunSummary"] & {
             deliveries: components["schemas"]["DeliveryView"][];
             documents: components["schemas"]["DocumentView"][];
+            /** @description Signed links to its documents. */
+            links: components["schemas"]["LinkView"][];
             snapshots: components["schemas"]["SnapshotView"][];
             steps: components["schemas"]["StepView"][];
         };
@@ -1228,13 +1599,26 @@ export interface components {
             detail?: string | null;
             /** Format: date-time */
             ended_at?: string | null;
-            /** @description `wait`, `collect`, `snapshot`, `render` or `send`. */
+            /** @description `wait`, `audiences`, `collect`, `snapshot`, `render` or `send`. */
             kind: string;
             /** Format: date-time */
             started_at: string;
             /** @description `running`, `done`, `failed` or `quiet`. */
             state: string;
             subject: string;
+        };
+        /** @description To whom a test mail goes. */
+        TestOrder: {
+            /** @description A mail address; channels that are no mail server need none. */
+            to?: string | null;
+        };
+        TestStep: {
+            name: string;
+            /** @description What to do about it, where it failed. */
+            remedy?: string | null;
+            /** @description In the other side's own words. */
+            words: string;
+            works: boolean;
         };
         Token: {
             /** Format: date-time */
@@ -1360,6 +1744,34 @@ export interface operations {
             };
         };
     };
+    forget_bounces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the address */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_calendars: {
         parameters: {
             query?: never;
@@ -1375,6 +1787,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CalendarView"][];
+                };
+            };
+        };
+    };
+    list_channels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelView"][];
+                };
+            };
+        };
+    };
+    test_channel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1834,6 +2306,56 @@ export interface operations {
             };
         };
     };
+    test_mail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeView"][];
+                };
+            };
+        };
+    };
     get_overview: {
         parameters: {
             query?: never;
@@ -1849,6 +2371,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
+    address_book: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddressBook"];
                 };
             };
         };
@@ -1963,6 +2504,86 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReportView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rejoin_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejoinOrder"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessageDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagePreview"];
                 };
             };
             404: {
@@ -2244,6 +2865,55 @@ export interface operations {
             };
         };
     };
+    copy_deliveries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     follow_run: {
         parameters: {
             query?: never;
@@ -2264,6 +2934,72 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

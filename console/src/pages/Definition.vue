@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
+import MessagePreview from '../parts/MessagePreview.vue'
 import { useLoaded } from '../parts/load'
 
 const route = useRoute()
@@ -73,7 +74,7 @@ async function save() {
   saving.value = true
   try {
     await take(api.POST('/definitions/apply', { body: files.value }))
-    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : { name: 'reports' })
+    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : ['channel', 'person', 'group'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
   } catch (problem) {
     complain(problem)
   } finally {
@@ -104,6 +105,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this look" />
           <p v-else class="muted">The sample is being drawn …</p>
         </section>
+        <div class="stack">
         <section class="card" aria-labelledby="change" aria-live="polite">
           <h2 id="change">{{ wrong ? 'It cannot be applied like this' : 'What would change' }}</h2>
           <template v-if="wrong">
@@ -119,6 +121,8 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <pre v-for="one in plan?.changes ?? []" v-else :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
 </span></pre>
         </section>
+        <MessagePreview v-if="kind === 'report' && text !== null" :report="name" :text="text" />
+        </div>
       </div>
     </form>
   </Loading>

@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import { api, follow, take, type RunView, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
+import SendAgain from '../parts/SendAgain.vue'
 import StateMark from '../parts/StateMark.vue'
 import { instant, size, took } from '../words'
 
@@ -40,6 +41,46 @@ async function cancel() {
   }
 }
 
+const releasing = ref(false)
+async function release() {
+  releasing.value = true
+  try {
+    run.value = await take(api.POST('/runs/{id}/release', { params: { path: { id: String(route.params.id) } } }))
+    await load()
+  } catch (problem) {
+    complain(problem)
+  } finally {
+    releasing.value = false
+  }
+}
+async function revoke() {
+  try {
+    run.value = await take(api.DELETE('/runs/{id}/links', { params: { path: { id: String(route.params.id) } } }))
+  } catch (problem) {
+    complain(problem)
+  }
+}
+/** Copies go out while the run stays what it is, so they are watched for a while. */
+async function watchCopies(now: RunView) {
+  run.value = now
+  for (let i = 0; i < 20 && run.value?.deliveries.some((one) => one.copy > 0 && one.state === 'waiting'); i++) {
+    await new Promise((done) => setTimeout(done, 500))
+    run.value = await take(api.GET('/runs/{id}', { params: { path: { id: now.id } } }))
+  }
+}
+const releasable = computed(() => run.value?.state === 'awaiting-approval' || (run.value?.state === 'held' && run.value.documents.length > 0))
+
+// Thousands of recipients are shown a page at a time.
+const wanted = ref('')
+const page = ref(1)
+const PAGE = 50
+const found = computed(() => (run.value?.deliveries ?? []).filter((one) => `${one.recipient} ${one.audience} ${one.state}`.toLowerCase().includes(wanted.value.toLowerCase())))
+const onPage = computed(() => found.value.slice((page.value - 1) * PAGE, page.value * PAGE))
+watch(wanted, () => (page.value = 1))
+const opened = ref(new Set<string>())
+const fold = (id: string) => (opened.value.has(id) ? opened.value.delete(id) : opened.value.add(id))
+const liveLinks = computed(() => (run.value?.links ?? []).filter((one) => !one.revoked_at))
+
 const forWhom = computed(() => {
   const names = new Map<string, string>()
   for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
@@ -59,11 +100,12 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="state" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">Let it go out</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="state" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
       <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="It waits for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
+      <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Nobody has it yet: look at the documents, then let it go out" :description="`It waits until ${instant(run.approval_deadline, run.window.zone)}.`" />
       <el-alert v-if="run.incomplete" type="warning" :closable="false" show-icon title="Its data may be incomplete" :description="run.incomplete" />
       <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
@@ -73,7 +115,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <template v-else>
           <div class="row tabs" role="group" aria-label="Show a document">
             <el-button v-for="document in viewable" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
-              {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template>
+              {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template><template v-if="document.variant">, {{ document.variant }}</template>
             </el-button>
           </div>
           <iframe v-if="shown" :key="shown.id" class="document" :src="link(shown)" :title="`${shown.format.toUpperCase()} of ${run.title}`" />
@@ -92,20 +134,32 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
       </section>
 
       <section class="card scroll" aria-labelledby="deliveries">
-        <h2 id="deliveries">Deliveries</h2>
+        <div class="row spread">
+          <h2 id="deliveries">Deliveries</h2>
+          <div v-if="run.deliveries.length" class="row">
+            <el-input v-if="run.deliveries.length > 10" v-model="wanted" size="small" clearable placeholder="Find a recipient" aria-label="Find a recipient" />
+            <SendAgain :run="run" @sent="watchCopies" />
+          </div>
+        </div>
         <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'made' ? 'It was only made, not sent.' : run.state === 'quiet' ? 'Nothing was worth sending.' : 'Nothing is on its way.' }}</p>
         <table v-else class="list folds">
-          <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>The mail server’s words</th></tr></thead>
+          <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>In the other side’s words</th></tr></thead>
           <tbody>
-            <tr v-for="delivery in run.deliveries" :key="delivery.id">
+            <tr v-for="delivery in onPage" :key="delivery.id">
               <td class="whole"><StateMark :state="delivery.state" /></td>
-              <td>{{ delivery.recipient }}</td>
+              <td>{{ delivery.recipient }}<div class="muted small">{{ [delivery.channel === 'mail' ? '' : delivery.channel, delivery.role === 'to' ? '' : delivery.role, delivery.copy ? `copy, asked for by ${delivery.requested_by}` : '', delivery.variant].filter(Boolean).join(' · ') }}</div></td>
               <td data-label="Audience">{{ delivery.audience }}</td>
-              <td data-label="Attempts">{{ delivery.attempts.length }}</td>
-              <td class="small" data-label="Answer">{{ delivery.attempts.at(-1)?.answer ?? '–' }}<div v-if="delivery.next_attempt_at" class="muted">Next attempt {{ instant(delivery.next_attempt_at) }}</div></td>
+              <td data-label="Attempts"><button v-if="delivery.attempts.length > 1" type="button" class="more" :aria-expanded="opened.has(delivery.id)" @click="fold(delivery.id)">{{ delivery.attempts.length }}</button><template v-else>{{ delivery.attempts.length }}</template></td>
+              <td class="small" data-label="Answer">
+                {{ delivery.state === 'bounced' ? delivery.problem : (delivery.attempts.at(-1)?.answer ?? '–') }}
+                <div v-if="delivery.next_attempt_at" class="muted">Next attempt {{ instant(delivery.next_attempt_at) }}</div>
+                <ol v-if="opened.has(delivery.id)" class="attempts"><li v-for="(attempt, index) in delivery.attempts" :key="index">{{ instant(attempt.started_at) }}: <b>{{ attempt.outcome ?? 'under way' }}</b> {{ attempt.answer }}</li></ol>
+              </td>
             </tr>
           </tbody>
         </table>
+        <el-pagination v-if="found.length > PAGE" v-model:current-page="page" small layout="prev, pager, next, total" :total="found.length" :page-size="PAGE" />
+        <p v-if="run.links.length" class="small links">Signed links: {{ run.links.filter((one) => one.opened).length }} of {{ run.links.length }} opened; {{ liveLinks.length ? `good until ${instant(liveLinks[0]!.expires_at)}` : 'all ended' }}. <el-button v-if="liveLinks.length" size="small" @click="revoke">End them now</el-button></p>
       </section>
 
       <section class="card scroll" aria-labelledby="steps">
@@ -126,6 +180,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
           <dt>Run</dt><dd><code>{{ run.id }}</code></dd>
           <dt>Scheduled for</dt><dd>{{ instant(run.scheduled_for, run.window.zone) }}, {{ run.window.zone }}</dd>
           <dt>Why</dt><dd>{{ run.cause === 'schedule' ? 'On schedule' : `Asked for by ${run.requested_by ?? 'somebody'}` }}</dd>
+          <template v-if="run.released_by"><dt>Released by</dt><dd>{{ run.released_by }}</dd></template>
           <template v-if="run.skipped"><dt>Stands for</dt><dd>{{ run.skipped }} earlier instants that passed while no service ran</dd></template>
           <template v-for="snapshot in run.snapshots" :key="snapshot.id"><dt>Snapshot{{ run.snapshots.length > 1 ? `, ${forWhom.get(snapshot.id)}` : '' }}</dt><dd class="hash">SHA-256 {{ snapshot.sha256 }}</dd></template>
         </dl>
@@ -143,4 +198,7 @@ details { margin-top: 0.8rem; }
 summary { cursor: pointer; color: var(--sea); }
 .hash { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.76rem; overflow-wrap: anywhere; }
 .about { margin-top: 1rem; }
+.more { background: none; border: 0; padding: 0; color: var(--sea); cursor: pointer; text-decoration: underline; font: inherit; }
+.attempts { margin: 0.4rem 0 0; padding-left: 1.1rem; }
+.links { margin: 0.8rem 0 0; }
 </style>

@@ -3,12 +3,12 @@ import { computed } from 'vue'
 
 import { stateWords } from '../words'
 
-const props = defineProps<{ state: string }>()
+const props = defineProps<{ state: string; word?: string }>()
 const words = computed(() => stateWords(props.state))
 </script>
 
 <template>
-  <span class="state" :class="words.tone"><span class="mark" aria-hidden="true">{{ words.mark }}</span>{{ words.word }}</span>
+  <span class="state" :class="words.tone"><span class="mark" aria-hidden="true">{{ words.mark }}</span>{{ word ?? words.word }}</span>
 </template>
 
 <style scoped>

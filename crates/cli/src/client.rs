@@ -88,6 +88,10 @@ impl Client {
         self.send(self.request(Method::PUT, path).json(body)).await.map(drop)
     }
 
+    pub async fn post_for_nothing(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.send(self.request(Method::POST, path).json(body)).await.map(drop)
+    }
+
     pub async fn delete(&self, path: &str) -> Result<(), Failure> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }
@@ -109,8 +113,9 @@ impl Client {
         Ok((name, response.bytes().await.map_err(|error| self.unreachable(&error))?.into()))
     }
 
-    /// Hands over each server-sent event as it comes, until the stream ends.
-    pub async fn events<T: DeserializeOwned>(&self, path: &str, mut each: impl FnMut(T)) -> Result<(), Failure> {
+    /// Hands over each server-sent event as it comes, until the stream ends or `each` has seen
+    /// enough and says no.
+    pub async fn events<T: DeserializeOwned>(&self, path: &str, mut each: impl FnMut(T) -> bool) -> Result<(), Failure> {
         let mut parts = self.send(self.request(Method::GET, path)).await?.bytes_stream();
         let mut pending = Vec::new();
         while let Some(part) = parts.next().await {
@@ -118,8 +123,10 @@ impl Client {
             while let Some(end) = pending.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = pending.drain(..=end).collect();
                 let line = String::from_utf8_lossy(&line);
-                if let Some(value) = line.strip_prefix("data:").and_then(|data| serde_json::from_str(data.trim()).ok()) {
-                    each(value);
+                if let Some(value) = line.strip_prefix("data:").and_then(|data| serde_json::from_str(data.trim()).ok())
+                    && !each(value)
+                {
+                    return Ok(());
                 }
             }
         }

@@ -10,7 +10,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-use command::{agenda, apply, ask, backfill, download, explain, export, list, run, secret, serve, sign_in, source};
+use command::{agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, serve, sign_in, source};
 use failure::Failure;
 use output::Output;
 
@@ -79,6 +79,13 @@ enum Command {
     Download(download::Download),
     Write(download::Write),
     Verify(download::Verify),
+    Send(deliver::Send),
+    Resend(deliver::Resend),
+    Release(deliver::Release),
+    Channels(deliver::Channels),
+    People(deliver::People),
+    /// List what owners were told: runs held, failed or late, and addresses set aside
+    Notices,
     Cancel(backfill::Cancel),
     Backfill(backfill::Backfill),
     Explain(explain::Explain),
@@ -150,6 +157,12 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Download(command) => command.run(&client()?, output).await?,
         Command::Write(command) => command.run(&client()?, output).await?,
         Command::Verify(command) => return command.run(&client()?, output).await,
+        Command::Send(command) => return command.run(&client()?, output).await,
+        Command::Resend(command) => command.run(&client()?, output).await?,
+        Command::Release(command) => command.run(&client()?, output).await?,
+        Command::Channels(command) => return command.run(&client()?, output).await,
+        Command::People(command) => command.run(&client()?, output).await?,
+        Command::Notices => deliver::notices(&client()?, output).await?,
         Command::Cancel(command) => command.run(&client()?, output).await?,
         Command::Backfill(command) => command.run(&client()?, output).await?,
         Command::Explain(command) => command.run(&client()?, output).await?,

@@ -12,11 +12,12 @@ use std::collections::HashMap;
 pub(crate) use blocks::answer;
 
 use crate::{
-    definition::{Dashboard, NameValues, Report},
+    definition::{Dashboard, NameValues, Reading, Report},
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
     snapshot::{self, BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
     unit::Unit,
+    window::Window,
     writing::Writing,
 };
 
@@ -48,8 +49,19 @@ struct Context<'a> {
 /// Only if the definitions frozen in the snapshot cannot be read, which means that the
 /// snapshot was altered or is of another version.
 pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
-    let Frozen { report, dashboards, look } = snapshot.definitions()?;
+    compose_for(snapshot, &Reading::default())
+}
+
+/// The same document as one person reads it: with numbers and dates written their way, and
+/// the window told in their time zone beside the report's.
+///
+/// # Errors
+/// As [`compose`].
+pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, BadSnapshot> {
+    let Frozen { mut report, dashboards, look } = snapshot.definitions()?;
+    report.writing = reading.writing.unwrap_or(report.writing);
     let zone = snapshot.window.zone;
+    let own = reading.zone.filter(|own| *own != zone).map(|own| Window { zone: own, ..snapshot.window.clone() });
     let file_stem = file_stem(&report, snapshot, &dashboards);
     let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
     let mut colours = Colours::default();
@@ -77,7 +89,10 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
         title: report.title.clone(),
         front: Front {
             window_label: snapshot.window.label(),
-            window_exact: snapshot.window.exact_in_words(),
+            window_exact: match own {
+                Some(own) => format!("{} ({})", snapshot.window.exact_in_words(), own.exact_in_words()),
+                None => snapshot.window.exact_in_words(),
+            },
             window_machine: snapshot.window.exact(),
             compared_with: report.window.comparison(&snapshot.window).map(|window| window.label()),
             incomplete: snapshot.incomplete.clone(),

@@ -33,6 +33,14 @@ pub struct Document {
     pub failed: Vec<(String, String)>,
 }
 
+impl Document {
+    /// All key figures, in their order.
+    pub fn figures(&self) -> impl DoubleEndedIterator<Item = &Figure> {
+        let blocks = self.sections.iter().flat_map(|section| &section.blocks);
+        blocks.filter_map(|block| if let Body::Figures { figures } = &block.body { Some(figures) } else { None }).flatten()
+    }
+}
+
 /// What this is, of when, from what.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Front {
@@ -107,6 +115,8 @@ pub enum Body {
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Figure {
+    /// What messages and conditions call it: the name of its column.
+    pub name: String,
     pub title: String,
     /// With its unit: `99.95 %`.
     pub value: String,
@@ -116,6 +126,9 @@ pub struct Figure {
     pub limits: Option<String>,
     /// `+3 (+12.5 %) against 24`.
     pub change: Option<String>,
+    /// The bare number, and what it was in the comparison window.
+    pub amount: Option<f64>,
+    pub before: Option<f64>,
     /// The figure over time, from 0 for its lowest to 1 for its highest; empty if not wanted.
     pub sparkline: Vec<Option<f64>>,
 }

@@ -1,8 +1,10 @@
 //! Subject and message templates: merged values, checked before they are saved.
 
+use std::collections::BTreeMap;
+
 use serde::Serialize;
 
-use crate::snapshot::Snapshot;
+use crate::{document::Document, snapshot::Snapshot};
 
 /// A template in Jinja syntax, as its author wrote it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +25,12 @@ pub struct Values {
     pub window: WindowValues,
     pub run: RunValues,
     pub audience: String,
+    /// `ok`, `warning`, `critical` or `unknown`.
+    pub status: String,
+    /// How things are, in one sentence.
+    pub summary: String,
+    /// Key figures as their readers see them, by the name of their column.
+    pub figures: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Clone, Serialize)]
@@ -55,9 +63,13 @@ pub enum BadTemplate {
 }
 
 impl Values {
-    pub fn of(snapshot: &Snapshot, title: &str, audience: &str) -> Self {
+    pub fn of(snapshot: &Snapshot, document: &Document, audience: &str) -> Self {
+        let figures = document.figures().map(|figure| (figure.name.clone(), figure.value.clone())).rev().collect();
         Self {
-            report: ReportValues { name: snapshot.report.clone(), title: title.to_owned() },
+            status: document.summary.status.word().to_lowercase(),
+            summary: document.summary.headline.clone(),
+            figures,
+            report: ReportValues { name: snapshot.report.clone(), title: document.title.clone() },
             window: WindowValues {
                 label: snapshot.window.label(),
                 exact: snapshot.window.exact(),
@@ -76,20 +88,37 @@ impl Values {
             window: WindowValues { label: text(), exact: text(), zone: text(), duration: text() },
             run: RunValues { id: text(), scheduled_for: text() },
             audience: text(),
+            status: text(),
+            summary: text(),
+            figures: BTreeMap::new(),
         }
     }
 }
 
 /// Refuses a template that cannot be rendered or names an unknown value.
 pub fn check(template: &Template) -> Result<(), String> {
-    let known = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience";
+    let known = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience, status, summary, figures.NAME";
     render(template, &Values::sample()).map(drop).map_err(|error| format!("{error} Known: {known}"))
 }
 
 /// The template with its values merged in, as plain text; escaping for HTML or for mail
-/// headers is up to whoever puts it there.
+/// headers is up to whoever puts it there. A figure that this run does not have, because its
+/// query failed or found nothing, is "not known".
 pub fn render(template: &Template, values: &Values) -> Result<String, BadTemplate> {
-    merge(template, values)
+    let mut values = values.clone();
+    for name in figures_named(template) {
+        values.figures.entry(name).or_insert_with(|| "not known".to_owned());
+    }
+    merge(template, &values)
+}
+
+/// The key figures that a template names.
+pub fn figures_named(template: &Template) -> Vec<String> {
+    let environment = minijinja::Environment::new();
+    let Ok(parsed) = environment.template_from_str(&template.text) else { return Vec::new() };
+    let mut names: Vec<String> = parsed.undeclared_variables(true).iter().filter_map(|name| name.strip_prefix("figures.").map(str::to_owned)).collect();
+    names.sort();
+    names
 }
 
 /// The template with any values merged in; what they may be is up to whoever asks.

@@ -2,7 +2,7 @@
 
 use crate::{
     compose::answer,
-    definition::{Dashboard, Query, Report, SendWhen},
+    definition::{Condition, Dashboard, Query, Report, SendWhen},
     document::Document,
     snapshot::Snapshot,
     status::Status,
@@ -11,8 +11,10 @@ use crate::{
 /// Why nothing is sent of this snapshot; nothing if it is worth sending.
 ///
 /// A query that failed is worth sending, and so is data that may be incomplete: silence
-/// must mean that all is well, never that nobody looked.
-pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document) -> Option<String> {
+/// must mean that all is well, never that nobody looked. `last` is the status of the run
+/// before for the same values, which `when = "change"` compares with; a first run is a change
+/// unless all is well.
+pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document, last: Option<Status>) -> Option<String> {
     if report.send_when == SendWhen::Always || !document.failed.is_empty() || snapshot.incomplete.is_some() {
         return None;
     }
@@ -28,6 +30,24 @@ pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document) -> Opti
                 let names: Vec<String> = names.iter().map(|name| format!("\"{}\"", name.value)).collect();
                 format!("no rows in {}", crate::schedule::list(&names))
             })
+        }
+        SendWhen::Figures { conditions, all } => {
+            let figure = |name: &str| document.figures().find(|figure| figure.name == name);
+            // What cannot be said is worth a look.
+            let holds = |condition: &Condition| match figure(&condition.figure) {
+                Some(figure) => condition.holds(figure.amount, figure.before).unwrap_or(true),
+                None => true,
+            };
+            let mut held = conditions.iter().map(|condition| holds(&condition.value));
+            let worth = if *all { held.all(|held| held) } else { held.any(|held| held) };
+            (!worth).then(|| {
+                let words: Vec<String> = conditions.iter().map(|condition| format!("\"{}\"", condition.value)).collect();
+                format!("{} of {} is true", if *all && conditions.len() > 1 { "not all" } else { "none" }, crate::schedule::list(&words))
+            })
+        }
+        SendWhen::Change => {
+            let (now, last) = (document.summary.status, last.unwrap_or(Status::Ok));
+            (now == last).then(|| format!("the status is {} as in the run before", now.word().to_lowercase()))
         }
         SendWhen::Status(least) => {
             let worst = document.summary.status;

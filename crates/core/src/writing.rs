@@ -1,10 +1,13 @@
 //! How numbers and dates are written for the readers of a report. Programs get neither: CSV
 //! and everything exact stays as it is.
 
+use std::fmt;
+
 use chrono::{NaiveDate, NaiveDateTime};
+use serde::{Deserialize, Serialize};
 
 /// The signs of numbers and the form of dates.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Writing {
     /// Between whole and fraction.
     pub point: char,
@@ -12,6 +15,13 @@ pub struct Writing {
     pub group: Option<char>,
     /// `2026-11-22` (ISO 8601) instead of `22 Nov 2026`.
     pub iso_dates: bool,
+}
+
+/// As the example of its form: `1.234,5 2026-11-22`.
+impl fmt::Display for Writing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.number(1234.5, 1), Self::DATES[usize::from(self.iso_dates)])
+    }
 }
 
 impl Default for Writing {

@@ -1,28 +1,40 @@
-//! Carries documents to recipients. It knows letters and mail servers, not runs or reports;
-//! when to try again is decided by whoever asks, from [`DeliveryError::is_temporary`].
+//! Carries documents to recipients. It knows letters, mail servers, folders and web hooks, not
+//! runs or reports; when to try again is decided by whoever asks, from
+//! [`DeliveryError::is_temporary`].
 
+mod bounce;
+mod folder;
+mod http;
 mod letter;
 mod smtp;
+mod syslog;
 
-pub use letter::{Attachment, Letter};
-pub use smtp::{MailServer, MailTls, send};
+pub use bounce::{Bounce, read_bounce};
+pub use folder::{is_within, remove_files, write_files};
+pub use http::{HttpTarget, SignedIn, post_message, put_files};
+pub use letter::{Attachment, DkimKey, Letter, ListHeaders};
+pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
+pub use syslog::{Severity, SyslogLine, send_line};
 
-/// Why a letter did not go out, in the server's own words where it spoke.
+/// Why something did not go out, in the other side's own words where it spoke.
 #[derive(Debug, thiserror::Error)]
 pub enum DeliveryError {
-    #[error("the mail server {server} cannot be reached: {words}")]
+    #[error("{server} cannot be reached: {words}")]
     Unreachable { server: String, words: String },
-    #[error("the mail server {server} refused for now: {words}")]
+    #[error("{server} refused for now: {words}")]
     Postponed { server: String, words: String },
-    #[error("the mail server {server} refused: {words}")]
+    #[error("{server} refused: {words}")]
     Refused { server: String, words: String },
+    /// It was handed over, but the confirmation never came.
+    #[error("{server} was given the message, but the connection was lost before it confirmed: {words}")]
+    Unconfirmed { server: String, words: String },
     #[error("the message cannot be made: {words}")]
     Message { words: String },
 }
 
 impl DeliveryError {
-    /// Whether the same letter may well be taken later.
+    /// Whether the same thing may well be taken later.
     pub fn is_temporary(&self) -> bool {
-        matches!(self, Self::Unreachable { .. } | Self::Postponed { .. })
+        matches!(self, Self::Unreachable { .. } | Self::Postponed { .. } | Self::Unconfirmed { .. })
     }
 }

@@ -34,6 +34,17 @@ pub struct Behaviour {
     pub slow: Duration,
     /// Name and password that it asks for.
     pub sign_in: Option<(String, String)>,
+    /// At which points of the next conversations it goes away without a word.
+    pub hang_up: Vec<HangUp>,
+}
+
+/// When a server goes away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HangUp {
+    /// When it is to begin with a message.
+    BeforeData,
+    /// When it has kept a message, and does not say so.
+    AfterData,
 }
 
 /// A running server; it ends with the runtime it was started on.
@@ -107,7 +118,14 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
             }
             line = b"".iter().copied().chain(without_size(&line)).collect();
         }
+        let begins_data = !in_data && line.len() >= 4 && line[..4].eq_ignore_ascii_case(b"DATA");
+        if begins_data && hangs_up(&behaviour, HangUp::BeforeData) {
+            return Ok(());
+        }
         let response = session.process(&line);
+        if ends_data && hangs_up(&behaviour, HangUp::AfterData) {
+            return Ok(());
+        }
         if response.code == 354 {
             in_data = true;
         } else if ends_data {
@@ -128,6 +146,13 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
             return Ok(());
         }
     }
+}
+
+/// Whether the server goes away now; each entry does so once.
+fn hangs_up(behaviour: &Mutex<Behaviour>, here: HangUp) -> bool {
+    let mut behaviour = behaviour.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    let at = behaviour.hang_up.iter().position(|point| *point == here);
+    at.map(|at| behaviour.hang_up.remove(at)).is_some()
 }
 
 fn announced_size(line: &[u8]) -> Option<usize> {

@@ -29,7 +29,7 @@ pub use archive::together;
 pub use csv::write_csv;
 pub use fonts::provide_fonts;
 pub use html::html;
-pub use mail::{InlineImage, MailBody, mail_body};
+pub use mail::{InlineImage, MailBody, Surroundings, mail_body};
 pub use pdf::{first_page, pdf};
 pub use text::text;
 

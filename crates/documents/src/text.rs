@@ -18,13 +18,7 @@ pub fn text(document: &Document) -> String {
     for (name, value) in &front.filters {
         out += &format!("{name}: {value}\n");
     }
-    for section in &document.sections {
-        out += &format!("\n\n{}\n{}\n", section.title, "=".repeat(section.title.width()));
-        out += &parts(&section.text);
-        for block in &section.blocks {
-            out += &self::block(block);
-        }
-    }
+    out += &sections(document);
     if document.look.provenance {
         out += "\n\nHow this was made\n=================\n";
         for entry in &document.provenance {
@@ -32,6 +26,19 @@ pub fn text(document: &Document) -> String {
             out += &format!("{} from {}, asked at {}, took {}, rows: {}{digest}\n", entry.query, entry.source, entry.asked_at, entry.took, entry.rows);
         }
         out += &format!("Window {}, run {}.\n", front.window_machine, front.run_id);
+    }
+    out
+}
+
+/// All sections with their blocks.
+pub fn sections(document: &Document) -> String {
+    let mut out = String::new();
+    for section in &document.sections {
+        out += &format!("\n\n{}\n{}\n", section.title, "=".repeat(section.title.width()));
+        out += &parts(&section.text);
+        for block in &section.blocks {
+            out += &self::block(block);
+        }
     }
     out
 }

@@ -3,10 +3,10 @@
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
 use maple_lark_core::{
-    definition::{Mailbox, Setting, split_address},
+    definition::{MailTls, Mailbox, Setting, split_address},
     span::Span,
 };
-use maple_lark_delivery::{MailServer, MailTls};
+use maple_lark_delivery::{MailServer, MailSignIn};
 use maple_lark_sources::{BadRange, Boundary};
 use serde::Deserialize;
 
@@ -31,6 +31,10 @@ pub struct Config {
     pub boundary: Boundary,
     /// Seals the secrets that the service keeps.
     pub vault: Vault,
+    /// Folders that documents may be delivered into.
+    pub deliver_into: Vec<PathBuf>,
+    pub notices: Notices,
+    pub bounces: Option<Bounces>,
     /// Folders with fonts for letters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
 }
@@ -42,6 +46,24 @@ pub struct Mail {
     pub first_retry: Duration,
     /// After this long a delivery that is still refused is given up.
     pub give_up: Duration,
+}
+
+/// Who hears of trouble beside a report's owner, and how.
+#[derive(Clone)]
+pub struct Notices {
+    pub to: Option<Mailbox>,
+    /// How long what happens is gathered into one mail.
+    pub gather: Duration,
+    /// A source that failed in so many runs in a row is worth a notice.
+    pub source_failures: i32,
+}
+
+/// Where bounces come in.
+#[derive(Clone)]
+pub struct Bounces {
+    pub maildir: PathBuf,
+    /// An address is set aside after so many hard bounces.
+    pub limit: i32,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -75,6 +97,26 @@ struct File {
     fonts: Vec<PathBuf>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
+    #[serde(default)]
+    deliver_into: Vec<PathBuf>,
+    #[serde(default)]
+    notices: NoticesFile,
+    bounces: Option<BouncesFile>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+struct NoticesFile {
+    to: Option<Mailbox>,
+    gather: Option<Span>,
+    source_failures: Option<u16>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct BouncesFile {
+    maildir: PathBuf,
+    set_aside_after: Option<u16>,
 }
 
 #[derive(Deserialize, Default, PartialEq)]
@@ -94,6 +136,9 @@ struct MailFile {
     user: Option<String>,
     password: Option<String>,
     from: Mailbox,
+    reply_to: Option<Mailbox>,
+    bounces: Option<Mailbox>,
+    ca_file: Option<String>,
     first_retry: Option<Span>,
     give_up: Option<Span>,
 }
@@ -151,7 +196,20 @@ impl Config {
                     TlsWord::Starttls => MailTls::StartTls,
                     TlsWord::Tls => MailTls::Tls,
                 };
-                let server = MailServer { host: mail.host, port: mail.port, tls, user: mail.user, password, from: mail.from, timeout: Duration::from_secs(30) };
+                let ca = mail.ca_file.map(|path| std::fs::read(&path).map_err(|error| invalid(format!("mail.ca-file: {path} cannot be read: {error}"))));
+                let server = MailServer {
+                    host: mail.host,
+                    port: mail.port,
+                    tls,
+                    ca: ca.transpose()?,
+                    sign_in: mail.user.zip(password).map(|(user, password)| MailSignIn::Password { user, password }),
+                    from: mail.from,
+                    reply_to: mail.reply_to,
+                    bounces: mail.bounces,
+                    dkim: None,
+                    largest: None,
+                    timeout: Duration::from_secs(30),
+                };
                 Ok(Mail { server, first_retry: seconds("mail.first-retry", mail.first_retry, 30)?, give_up: seconds("mail.give-up", mail.give_up, 86_400)? })
             })
             .transpose()?;
@@ -166,6 +224,15 @@ impl Config {
             read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
         });
         let vault = Vault::new(key.transpose()?.as_ref());
+        if let Some(folder) = file.deliver_into.iter().find(|folder| !folder.is_absolute()) {
+            return Err(invalid(format!("deliver-into: {} is not an absolute path", folder.display())));
+        }
+        let notices = Notices {
+            to: file.notices.to,
+            gather: seconds("notices.gather", file.notices.gather, 60)?,
+            source_failures: i32::from(file.notices.source_failures.unwrap_or(3).max(1)),
+        };
+        let bounces = file.bounces.map(|bounces| Bounces { maildir: bounces.maildir, limit: i32::from(bounces.set_aside_after.unwrap_or(3).max(1)) });
         Ok(Config {
             listen: file.listen,
             public_url: file.public_url.unwrap_or_else(|| format!("http://{}", file.listen)).trim_end_matches('/').to_owned(),
@@ -178,6 +245,9 @@ impl Config {
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             boundary,
             vault,
+            deliver_into: file.deliver_into,
+            notices,
+            bounces,
             fonts: file.fonts,
         })
     }

@@ -65,20 +65,38 @@ impl Resolve for Guarded {
 }
 
 impl Reader {
-    /// Refuses an address that may not be reached, by number or by name.
-    pub(crate) async fn within_bounds(&self, source: &Source, host: &str, port: u16) -> Result<(), SourceError> {
-        let address = format!("{host}:{port}");
+    /// Why an address may not be reached, by number or by name, if it may not.
+    ///
+    /// # Errors
+    /// If the name has no address.
+    pub async fn out_of_bounds(&self, host: &str, port: u16) -> std::io::Result<Option<&'static str>> {
         let host = host.trim_matches(['[', ']']);
         let found: Vec<SocketAddr> = match host.parse::<IpAddr>() {
             Ok(ip) => vec![SocketAddr::new(ip, port)],
-            Err(_) => tokio::net::lookup_host((host, port))
-                .await
-                .map_err(|error| SourceError::Unreachable { source_name: source.name.clone(), address: address.clone(), words: error.to_string() })?
-                .collect(),
+            Err(_) => tokio::net::lookup_host((host, port)).await?.collect(),
         };
-        match found.into_iter().find_map(|found| self.boundary.refusal(found)) {
-            Some(reason) => Err(SourceError::OutOfBounds { source_name: source.name.clone(), address, reason }),
-            None => Ok(()),
+        Ok(found.into_iter().find_map(|found| self.boundary.refusal(found)))
+    }
+
+    /// A client that reaches only what may be reached, with certificates to trust beside the
+    /// machine's own.
+    ///
+    /// # Errors
+    /// If the certificates cannot be used.
+    pub fn web_client(&self, ca: Option<&[u8]>) -> Result<Client, String> {
+        match ca {
+            None => self.client.clone(),
+            Some(pem) => client(&self.boundary, Some(pem)),
+        }
+    }
+
+    /// Refuses an address that may not be reached.
+    pub(crate) async fn within_bounds(&self, source: &Source, host: &str, port: u16) -> Result<(), SourceError> {
+        let address = format!("{host}:{port}");
+        match self.out_of_bounds(host, port).await {
+            Ok(None) => Ok(()),
+            Ok(Some(reason)) => Err(SourceError::OutOfBounds { source_name: source.name.clone(), address, reason }),
+            Err(error) => Err(SourceError::Unreachable { source_name: source.name.clone(), address, words: error.to_string() }),
         }
     }
 

@@ -1,12 +1,7 @@
 //! The outbox: deliveries, their attempts, and when a run has nothing left to deliver.
 
 use chrono::TimeDelta;
-use sea_orm::{
-    ActiveModelTrait,
-    ActiveValue::{NotSet, Set},
-    ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
-    sea_query::OnConflict,
-};
+use sea_orm::{ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait, sea_query::OnConflict};
 use uuid::Uuid;
 
 use crate::{
@@ -31,6 +26,32 @@ pub enum Ending {
     Refused {
         answer: String,
     },
+    /// Handed over, but not confirmed: it may have arrived. Tried again under the same
+    /// Message-ID at the given instant.
+    Unconfirmed {
+        answer: String,
+        again: Time,
+    },
+}
+
+/// A copy that somebody asks for of what was sent.
+#[derive(Debug, Clone)]
+pub struct Copy {
+    pub audience: String,
+    pub channel: String,
+    pub via: String,
+    pub recipient: String,
+    pub snapshot_id: Uuid,
+    pub variant: String,
+}
+
+/// Deliveries that a channel has waiting: how many, and since when the oldest.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct Queue {
+    pub channel: String,
+    pub via: String,
+    pub waiting: i64,
+    pub oldest: Option<Time>,
 }
 
 impl Store {
@@ -38,10 +59,18 @@ impl Store {
     /// of them wait or none does. Those that are there already stay as they are.
     pub async fn enqueue(&self, run_id: Uuid, owner: Uuid, deliveries: Vec<Delivery>) -> Result<()> {
         let transaction = self.db.begin().await?;
-        for one in deliveries {
+        let mut rows = deliveries.into_iter().map(|one| {
             let row: delivery::ActiveModel = one.into();
+            row.reset_all()
+        });
+        loop {
+            // A statement takes 65,535 values at most.
+            let some: Vec<delivery::ActiveModel> = rows.by_ref().take(500).collect();
+            if some.is_empty() {
+                break;
+            }
             let once = OnConflict::new().do_nothing().to_owned();
-            delivery::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+            delivery::Entity::insert_many(some).on_conflict(once).exec_without_returning(&transaction).await?;
         }
         let moved = transaction
             .execute_raw(Store::sql(
@@ -55,41 +84,135 @@ impl Store {
         Ok(transaction.commit().await?)
     }
 
-    /// Takes the delivery that waits longest, of a run that was not cancelled meanwhile, and writes down that an attempt begins. An
-    /// attempt of a process that died stays in the record as one whose end is not known.
-    pub async fn claim_delivery(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<(Delivery, i64)>> {
+    /// Takes up to `most` deliveries that wait longest, of runs that were not cancelled
+    /// meanwhile, and writes down that their attempts begin. Channels (`via`) in `busy` are
+    /// passed over. An attempt of a process that died stays in the record as one whose end is
+    /// not known.
+    pub async fn claim_deliveries(&self, owner: Uuid, now: Time, lease: TimeDelta, most: usize, busy: &[String]) -> Result<Vec<(Delivery, i64)>> {
         let transaction = self.db.begin().await?;
         let statement = Store::sql(
-            "update deliveries set lease_owner = $1, lease_until = $3 where id = ( \
+            "update deliveries set lease_owner = $1, lease_until = $3 where id in ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
-               and exists (select from runs where runs.id = run_id and runs.state = 'delivering') \
-               order by next_attempt_at for update skip locked limit 1) returning *",
-            [owner.into(), now.into(), (now + lease).into()],
+               and not (via = any($5)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
+               order by next_attempt_at for update skip locked limit $4) returning *",
+            [owner.into(), now.into(), (now + lease).into(), (most as i64).into(), busy.to_vec().into()],
         );
-        let Some(found) = delivery::Entity::find().from_raw_sql(statement).one(&transaction).await? else {
+        let mut found = delivery::Entity::find().from_raw_sql(statement).all(&transaction).await?;
+        if found.is_empty() {
             // Nothing was done, but an idle service should not look like one that rolls back.
             transaction.commit().await?;
-            return Ok(None);
-        };
+            return Ok(Vec::new());
+        }
+        found.sort_by_key(|delivery| delivery.next_attempt_at);
+        let ids: Vec<Uuid> = found.iter().map(|delivery| delivery.id).collect();
         transaction
             .execute_raw(Store::sql(
                 "update delivery_attempts set ended_at = $2, outcome = 'unknown', answer = 'the service ended while this attempt was under way' \
-                 where delivery_id = $1 and ended_at is null",
-                [found.id.into(), now.into()],
+                 where delivery_id = any($1) and ended_at is null",
+                [ids.clone().into(), now.into()],
             ))
             .await?;
-        let attempt = delivery_attempt::ActiveModel {
-            id: NotSet,
-            delivery_id: Set(found.id),
-            started_at: Set(now),
-            ended_at: Set(None),
-            outcome: Set(None),
-            answer: Set(None),
+        let begun = transaction
+            .query_all_raw(Store::sql(
+                "insert into delivery_attempts (delivery_id, started_at) select unnest($1), $2 returning id, delivery_id",
+                [ids.into(), now.into()],
+            ))
+            .await?;
+        let mut attempts = std::collections::HashMap::new();
+        for row in begun {
+            attempts.insert(row.try_get::<Uuid>("", "delivery_id")?, row.try_get::<i64>("", "id")?);
         }
-        .insert(&transaction)
-        .await?;
         transaction.commit().await?;
-        Ok(Some((found, attempt.id)))
+        Ok(found
+            .into_iter()
+            .filter_map(|delivery| Some((attempts.get(&delivery.id).copied()?, delivery)))
+            .map(|(attempt, delivery)| (delivery, attempt))
+            .collect())
+    }
+
+    /// How many attempts on a channel began since an instant, by all processes.
+    pub async fn attempts_since(&self, via: &str, since: Time) -> Result<i64> {
+        let statement = Store::sql(
+            "select count(*) as count from delivery_attempts a join deliveries d on d.id = a.delivery_id where a.started_at > $2 and d.via = $1",
+            [via.into(), since.into()],
+        );
+        Ok(self.db.query_one_raw(statement).await?.map(|row| row.try_get::<i64>("", "count")).transpose()?.unwrap_or_default())
+    }
+
+    /// How often one delivery was attempted.
+    pub async fn attempt_count(&self, delivery: Uuid) -> Result<u64> {
+        use sea_orm::PaginatorTrait;
+        Ok(delivery_attempt::Entity::find().filter(delivery_attempt::Column::DeliveryId.eq(delivery)).count(&self.db).await?)
+    }
+
+    /// What waits on each channel.
+    pub async fn queues(&self) -> Result<Vec<Queue>> {
+        use sea_orm::FromQueryResult;
+        let statement = Store::sql(
+            "select channel, via, count(*) as waiting, min(created_at) as oldest from deliveries where state = 'waiting' group by channel, via order by channel, via",
+            [],
+        );
+        Ok(Queue::find_by_statement(statement).all(&self.db).await?)
+    }
+
+    /// Puts copies into the outbox; the run stays as it is.
+    pub async fn add_copies(&self, run_id: Uuid, copies: &[Copy], host: &str, note: Option<&str>, by: &str, now: Time) -> Result<Vec<Delivery>> {
+        let transaction = self.db.begin().await?;
+        transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [run_id.into()])).await?;
+        let last = transaction.query_one_raw(Store::sql("select coalesce(max(copy), 0) as last from deliveries where run_id = $1", [run_id.into()])).await?;
+        let copy = last.map(|row| row.try_get::<i32>("", "last")).transpose()?.unwrap_or_default() + 1;
+        let mut added = Vec::new();
+        for one in copies {
+            let id = Uuid::now_v7();
+            let row = Delivery {
+                id,
+                run_id,
+                snapshot_id: one.snapshot_id,
+                audience: one.audience.clone(),
+                channel: one.channel.clone(),
+                recipient: one.recipient.clone(),
+                state: "waiting".to_owned(),
+                message_id: format!("{id}@{host}"),
+                next_attempt_at: now,
+                problem: None,
+                lease_owner: None,
+                lease_until: None,
+                created_at: now,
+                settled_at: None,
+                via: one.via.clone(),
+                role: "to".to_owned(),
+                variant: one.variant.clone(),
+                copy,
+                note: note.map(str::to_owned),
+                requested_by: Some(by.to_owned()),
+            };
+            let active: delivery::ActiveModel = row.clone().into();
+            delivery::Entity::insert(active.reset_all()).exec_without_returning(&transaction).await?;
+            added.push(row);
+        }
+        transaction.commit().await?;
+        Ok(added)
+    }
+
+    /// Deliveries of one report and audience on a channel that were accepted, newest first.
+    pub async fn accepted_on(&self, report: &str, audience: &str, via: &str) -> Result<Vec<Delivery>> {
+        let statement = Store::sql(
+            "select d.* from deliveries d join runs r on r.id = d.run_id where r.report = $1 and d.audience = $2 and d.via = $3 and d.state = 'accepted' \
+             order by r.scheduled_for desc, d.created_at desc limit 1000",
+            [report.into(), audience.into(), via.into()],
+        );
+        Ok(delivery::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+    }
+
+    /// The deliveries that had this Message-ID.
+    pub async fn deliveries_with(&self, message_id: &str) -> Result<Vec<Delivery>> {
+        Ok(delivery::Entity::find().filter(delivery::Column::MessageId.eq(message_id)).all(&self.db).await?)
+    }
+
+    /// Marks a delivery that was accepted as returned.
+    pub async fn mark_bounced(&self, id: Uuid, words: &str) -> Result<()> {
+        let statement = Store::sql("update deliveries set state = 'bounced', problem = $2 where id = $1 and state = 'accepted'", [id.into(), words.into()]);
+        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
     }
 
     pub async fn renew_delivery(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
@@ -102,6 +225,7 @@ impl Store {
             Ending::Accepted { answer } => ("accepted", "accepted", answer, None),
             Ending::Postponed { answer, again } => ("postponed", "waiting", answer, Some(*again)),
             Ending::Refused { answer } => ("refused", "refused", answer, None),
+            Ending::Unconfirmed { answer, again } => ("unknown", "waiting", answer, Some(*again)),
         };
         let transaction = self.db.begin().await?;
         transaction
@@ -122,6 +246,9 @@ impl Store {
         if moved.rows_affected() != 1 {
             return Err(StoreError::LeaseLost(delivery.id));
         }
+        if delivery.copy > 0 || settled.is_none() {
+            return Ok(transaction.commit().await?);
+        }
         // The row of the run serialises the last two deliveries of it, whoever makes them.
         transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [delivery.run_id.into()])).await?;
         transaction
@@ -129,7 +256,7 @@ impl Store {
                 "update runs set finished_at = $2, problem = case when s.refused > 0 then s.refused || ' of ' || s.everyone || ' deliveries were refused' else problem end, \
                    state = case when s.refused = 0 then 'delivered' when s.refused < s.everyone then 'partly-delivered' else 'failed' end \
                  from (select count(*) as everyone, count(*) filter (where state = 'refused') as refused, count(*) filter (where state = 'waiting') as waiting \
-                       from deliveries where run_id = $1) s \
+                       from deliveries where run_id = $1 and copy = 0) s \
                  where id = $1 and state = 'delivering' and s.waiting = 0",
                 [delivery.run_id.into(), now.into()],
             ))
@@ -137,9 +264,14 @@ impl Store {
         Ok(transaction.commit().await?)
     }
 
+    pub async fn delivery(&self, id: Uuid) -> Result<Option<Delivery>> {
+        Ok(delivery::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
     pub async fn deliveries(&self, run_id: Uuid) -> Result<Vec<Delivery>> {
         Ok(delivery::Entity::find()
             .filter(delivery::Column::RunId.eq(run_id))
+            .order_by_asc(delivery::Column::Copy)
             .order_by_asc(delivery::Column::Audience)
             .order_by_asc(delivery::Column::Recipient)
             .all(&self.db)

@@ -91,6 +91,10 @@ entity!(run, "runs", {
     checks: i32,
     #[sea_orm(column_type = "Text", nullable)] incomplete: Option<String>,
     within: Option<Json>,
+    audiences: Option<Json>,
+    only_to: Option<Json>,
+    approval_deadline: Option<Time>,
+    released_by: Option<String>,
 });
 
 entity!(run_step, "run_steps", {
@@ -111,6 +115,8 @@ entity!(snapshot, "snapshots", {
     sha256: String,
     body: Vec<u8>,
     created_at: Time,
+    status: Option<String>,
+    quiet: Option<String>,
 });
 
 entity!(document, "documents", {
@@ -124,6 +130,7 @@ entity!(document, "documents", {
     size: i64,
     body: Vec<u8>,
     created_at: Time,
+    variant: String,
 });
 
 entity!(delivery, "deliveries", {
@@ -141,6 +148,12 @@ entity!(delivery, "deliveries", {
     lease_until: Option<Time>,
     created_at: Time,
     settled_at: Option<Time>,
+    via: String,
+    role: String,
+    variant: String,
+    copy: i32,
+    note: Option<String>,
+    requested_by: Option<String>,
 });
 
 entity!(delivery_attempt, "delivery_attempts", {
@@ -150,4 +163,43 @@ entity!(delivery_attempt, "delivery_attempts", {
     ended_at: Option<Time>,
     outcome: Option<String>,
     answer: Option<String>,
+});
+
+entity!(bounced_address, "bounced_addresses", {
+    #[sea_orm(primary_key, auto_increment = false)] address: String,
+    hard_bounces: i32,
+    words: String,
+    last_at: Time,
+    set_aside_at: Option<Time>,
+});
+
+entity!(departure, "departures", {
+    #[sea_orm(primary_key, auto_increment = false)] report: String,
+    #[sea_orm(primary_key, auto_increment = false)] address: String,
+    left_at: Time,
+});
+
+entity!(shared_link, "shared_links", {
+    #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
+    run_id: Uuid,
+    snapshot_id: Uuid,
+    variant: String,
+    recipient: String,
+    expires_at: Time,
+    revoked_at: Option<Time>,
+    opened: i32,
+    last_opened_at: Option<Time>,
+});
+
+entity!(notice, "notices", {
+    #[sea_orm(primary_key)] id: i64,
+    kind: String,
+    subject: String,
+    run_id: Option<Uuid>,
+    recipient: Option<String>,
+    text: String,
+    created_at: Time,
+    batch: Option<Uuid>,
+    told_at: Option<Time>,
+    lease_until: Option<Time>,
 });

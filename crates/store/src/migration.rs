@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests)]
+        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests), Box::new(Delivering)]
     }
 }
 
@@ -68,5 +68,20 @@ impl MigrationName for Digests {
 impl MigrationTrait for Digests {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared("create index on documents (sha256)").await.map(drop)
+    }
+}
+
+struct Delivering;
+
+impl MigrationName for Delivering {
+    fn name(&self) -> &str {
+        "m005_delivering"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Delivering {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(include_str!("delivering.sql")).await.map(drop)
     }
 }

@@ -21,7 +21,7 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// States in which a run still has work to do.
-pub const OPEN_STATES: [&str; 5] = ["due", "waiting", "collecting", "rendering", "delivering"];
+pub const OPEN_STATES: [&str; 7] = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering"];
 
 #[derive(Debug, Clone)]
 pub struct NewRun {
@@ -43,6 +43,8 @@ pub struct NewRun {
     pub may_overlap: bool,
     /// Which hours and weekdays inside the window count, if not all do.
     pub within: Option<serde_json::Value>,
+    /// Who alone gets it this time, if not its audiences.
+    pub only_to: Option<serde_json::Value>,
     pub created_at: Time,
 }
 
@@ -52,6 +54,10 @@ pub struct SnapshotHead {
     pub id: Uuid,
     pub values_key: String,
     pub sha256: String,
+    /// How its document was judged, once it was composed.
+    pub status: Option<String>,
+    /// Why nothing is sent of it.
+    pub quiet: Option<String>,
 }
 
 /// Everything about a document but its bytes.
@@ -59,6 +65,7 @@ pub struct SnapshotHead {
 pub struct DocumentHead {
     pub id: Uuid,
     pub snapshot_id: Uuid,
+    pub variant: String,
     pub format: String,
     pub file_name: String,
     pub media_type: String,
@@ -112,6 +119,10 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         checks: Set(0),
         incomplete: Set(None),
         within: Set(new.within.clone()),
+        audiences: Set(None),
+        only_to: Set(new.only_to.clone()),
+        approval_deadline: Set(None),
+        released_by: Set(None),
     };
     let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
     Ok(inserted > 0)
@@ -137,9 +148,9 @@ impl Store {
         transaction.execute_unprepared("select pg_advisory_xact_lock(7302419)").await?;
         let statement = Store::sql(
             "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
-               select id from runs mine where (state in ('due', 'collecting', 'rendering') or (state = 'waiting' and next_check_at <= $2)) \
+               select id from runs mine where (state in ('due', 'collecting', 'rendering', 'releasing') or (state = 'waiting' and next_check_at <= $2)) \
                and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
-                 and other.state in ('due', 'waiting', 'collecting', 'rendering'))) \
+                 and other.state in ('due', 'waiting', 'collecting', 'rendering', 'releasing'))) \
                order by created_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
@@ -170,9 +181,76 @@ impl Store {
             "update runs set state = $3, problem = coalesce($4, problem), finished_at = case when $5 then null else $6::timestamptz end, \
                lease_owner = case when $7 then lease_owner end, lease_until = case when $7 then lease_until end \
              where id = $1 and lease_owner = $2",
-            [id.into(), owner.into(), state.into(), problem.map(str::to_owned).into(), open.into(), now.into(), (open && state != "delivering").into()],
+            [
+                id.into(),
+                owner.into(),
+                state.into(),
+                problem.map(str::to_owned).into(),
+                open.into(),
+                now.into(),
+                (open && !matches!(state, "delivering" | "awaiting-approval")).into(),
+            ],
         );
         self.one_row(statement, id).await
+    }
+
+    /// Keeps the audiences that a run has found; those found before stay.
+    pub async fn keep_audiences(&self, id: Uuid, owner: Uuid, audiences: &serde_json::Value) -> Result<()> {
+        let statement = Store::sql(
+            "update runs set audiences = coalesce(audiences, $3) where id = $1 and lease_owner = $2",
+            [id.into(), owner.into(), audiences.clone().into()],
+        );
+        self.one_row(statement, id).await
+    }
+
+    /// Keeps how a snapshot's document was judged.
+    pub async fn judge_snapshot(&self, id: Uuid, status: &str, quiet: Option<&str>) -> Result<()> {
+        let statement = Store::sql("update snapshots set status = $2, quiet = $3 where id = $1", [id.into(), status.into(), quiet.map(str::to_owned).into()]);
+        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+    }
+
+    /// The status of the run before this one, of the same report and the same values.
+    pub async fn status_before(&self, run: &Run, values_key: &str) -> Result<Option<String>> {
+        let statement = Store::sql(
+            "select s.status from snapshots s join runs r on r.id = s.run_id where r.report = $1 and s.values_key = $2 and r.id <> $3 and r.scheduled_for <= $4 \
+             and s.status is not null and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit 1",
+            [run.report.as_str().into(), values_key.into(), run.id.into(), run.scheduled_for.into()],
+        );
+        let row = self.db.query_one_raw(statement).await?;
+        Ok(row.map(|row| row.try_get::<Option<String>>("", "status")).transpose()?.flatten())
+    }
+
+    /// Lets a run wait until somebody has looked at it; its lease is given up.
+    pub async fn await_approval(&self, id: Uuid, owner: Uuid, deadline: Time) -> Result<()> {
+        let statement = Store::sql(
+            "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
+            [id.into(), owner.into(), deadline.into()],
+        );
+        self.one_row(statement, id).await
+    }
+
+    /// Lets a run that waits for a look, or that is held, go out. Answers whether it was one.
+    pub async fn release_run(&self, id: Uuid, by: &str) -> Result<bool> {
+        let statement = Store::sql(
+            "update runs set state = 'releasing', released_by = $2, finished_at = null, problem = null where id = $1 \
+             and (state = 'awaiting-approval' or (state = 'held' and exists (select from snapshots where run_id = $1 and status is not null)))",
+            [id.into(), by.into()],
+        );
+        Ok(self.db.execute_raw(statement).await?.rows_affected() == 1)
+    }
+
+    /// Runs that nobody has looked at by their deadline.
+    pub async fn unapproved(&self, now: Time) -> Result<Vec<Run>> {
+        let statement = Store::sql("select * from runs where state = 'awaiting-approval' and approval_deadline <= $1 limit 100", [now.into()]);
+        Ok(run::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+    }
+
+    /// Scheduled runs of the last days that are still under way although their instant is
+    /// `before`.
+    pub async fn open_since(&self, before: Time) -> Result<Vec<Run>> {
+        let states = OPEN_STATES.iter().filter(|state| **state != "awaiting-approval");
+        let query = run::Entity::find().filter(run::Column::State.is_in(states.copied())).filter(run::Column::ScheduledFor.lt(before));
+        Ok(query.filter(run::Column::Cause.eq("schedule")).filter(run::Column::ScheduledFor.gt(before - TimeDelta::days(7))).limit(500).all(&self.db).await?)
     }
 
     /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
@@ -214,7 +292,7 @@ impl Store {
         let cancelled = transaction
             .execute_raw(Store::sql(
                 "update runs set state = 'cancelled', problem = $3, finished_at = $2, lease_owner = null, lease_until = null \
-                 where id = $1 and state in ('due', 'waiting', 'collecting', 'rendering', 'delivering')",
+                 where id = $1 and state in ('due', 'waiting', 'collecting', 'rendering', 'awaiting-approval', 'releasing', 'delivering')",
                 [id.into(), now.into(), format!("cancelled by {by}").into()],
             ))
             .await?;
@@ -276,7 +354,7 @@ impl Store {
 
     pub async fn snapshot_heads(&self, run_id: Uuid) -> Result<Vec<SnapshotHead>> {
         use snapshot::Column as C;
-        let query = snapshot::Entity::find().select_only().columns([C::Id, C::ValuesKey, C::Sha256]);
+        let query = snapshot::Entity::find().select_only().columns([C::Id, C::ValuesKey, C::Sha256, C::Status, C::Quiet]);
         Ok(query.filter(C::RunId.eq(run_id)).order_by_asc(C::CreatedAt).into_model().all(&self.db).await?)
     }
 
@@ -289,7 +367,7 @@ impl Store {
         let transaction = self.db.begin().await?;
         for one in documents {
             let row: document::ActiveModel = one.into();
-            let once = OnConflict::columns([document::Column::SnapshotId, document::Column::FileName]).do_nothing().to_owned();
+            let once = OnConflict::columns([document::Column::SnapshotId, document::Column::Variant, document::Column::FileName]).do_nothing().to_owned();
             document::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
         }
         Ok(transaction.commit().await?)
@@ -332,7 +410,8 @@ impl Store {
 
     pub async fn document_heads(&self, run_id: Uuid) -> Result<Vec<DocumentHead>> {
         use document::Column as C;
-        let query = document::Entity::find().select_only().columns([C::Id, C::SnapshotId, C::Format, C::FileName, C::MediaType, C::Sha256, C::Size]);
+        let query =
+            document::Entity::find().select_only().columns([C::Id, C::SnapshotId, C::Variant, C::Format, C::FileName, C::MediaType, C::Sha256, C::Size]);
         Ok(query.filter(C::RunId.eq(run_id)).order_by_desc(C::Format).order_by_asc(C::FileName).into_model().all(&self.db).await?)
     }
 
@@ -345,9 +424,11 @@ impl Store {
         Ok(document::Entity::find().filter(document::Column::Sha256.eq(sha256)).order_by_asc(document::Column::CreatedAt).one(&self.db).await?)
     }
 
-    pub async fn documents_of_snapshot(&self, snapshot_id: Uuid) -> Result<Vec<Document>> {
+    /// The documents of a snapshot as somebody reads them who reads them like `variant`.
+    pub async fn documents_of_snapshot(&self, snapshot_id: Uuid, variant: &str) -> Result<Vec<Document>> {
         Ok(document::Entity::find()
             .filter(document::Column::SnapshotId.eq(snapshot_id))
+            .filter(document::Column::Variant.eq(variant))
             .order_by_desc(document::Column::Format)
             .order_by_asc(document::Column::FileName)
             .all(&self.db)

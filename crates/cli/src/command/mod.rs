@@ -4,6 +4,7 @@ pub mod agenda;
 pub mod apply;
 pub mod ask;
 pub mod backfill;
+pub mod deliver;
 pub mod download;
 pub mod explain;
 pub mod export;

@@ -37,27 +37,34 @@ pub struct Run {
 
 impl Run {
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
-        let order = RunOrder { scheduled_for: self.at, deliver: !self.no_delivery };
-        let begun: RunView = client.post(&format!("/reports/{}/runs", self.report), &order).await?;
-        if self.detach {
-            output::print(output, &begun, |begun| println!("{}", begun.run.id));
-            return Ok(ExitCode::SUCCESS);
-        }
-        let id = begun.run.id;
-        let mut follower = Follower::new(&begun);
-        let mut last = begun;
-        while !last.run.settled {
-            client
-                .events(&format!("/runs/{id}/events"), |view: RunView| {
-                    follower.show(&view);
-                    last = view;
-                })
-                .await?;
-        }
-        follower.end();
-        output::print(output, &last, show);
-        Ok(if matches!(last.run.state.as_str(), "delivered" | "made" | "quiet") { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        let order = RunOrder { scheduled_for: self.at, deliver: !self.no_delivery, to: Vec::new(), audience: None, note: None };
+        follow(client, output, &self.report, &order, self.detach).await
     }
+}
+
+/// Asks for a run and follows it until nothing more happens by itself.
+pub async fn follow(client: &Client, output: Output, report: &str, order: &RunOrder, detach: bool) -> Result<ExitCode, Failure> {
+    let begun: RunView = client.post(&format!("/reports/{report}/runs"), order).await?;
+    if detach {
+        output::print(output, &begun, |begun| println!("{}", begun.run.id));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let id = begun.run.id;
+    let mut follower = Follower::new(&begun);
+    let mut last = begun;
+    let goes_on = |view: &RunView| !view.run.settled && view.run.state != "awaiting-approval";
+    while goes_on(&last) {
+        client
+            .events(&format!("/runs/{id}/events"), |view: RunView| {
+                follower.show(&view);
+                last = view;
+                goes_on(&last)
+            })
+            .await?;
+    }
+    follower.end();
+    output::print(output, &last, show);
+    Ok(if matches!(last.run.state.as_str(), "delivered" | "made" | "quiet" | "awaiting-approval") { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
 /// Shows progress on standard error: a bar on a terminal, lines elsewhere.
@@ -156,11 +163,18 @@ impl Show {
     }
 }
 
-fn show(view: &RunView) {
+pub fn show(view: &RunView) {
     let run = &view.run;
     println!("{}  {}  {}", state(&run.state), run.window.label, style(&run.window.exact).dim());
     if let Some(problem) = &run.problem {
         println!("  {}", style(problem).red());
+    }
+    if run.state == "awaiting-approval" {
+        println!("  Look at its documents, then let it go out: {}", style(format!("maple-lark release {}", run.id)).bold());
+        println!("  It waits until {}.", instant(run.approval_deadline));
+    }
+    if let Some(by) = &run.released_by {
+        println!("  Released by {by}.");
     }
     if !view.documents.is_empty() {
         let rows = view.documents.iter().map(|document| vec![document.file_name.clone(), size(document.size)]).collect();
@@ -174,7 +188,8 @@ fn show(view: &RunView) {
             .map(|delivery| {
                 vec![
                     state(&delivery.state),
-                    delivery.recipient.clone(),
+                    if delivery.copy > 0 { format!("{} (copy)", delivery.recipient) } else { delivery.recipient.clone() },
+                    if delivery.via.is_empty() { delivery.channel.clone() } else { format!("{} {}", delivery.channel, delivery.via) },
                     delivery.audience.clone(),
                     delivery.attempts.len().to_string(),
                     delivery.problem.clone().unwrap_or_default(),
@@ -182,7 +197,7 @@ fn show(view: &RunView) {
             })
             .collect();
         println!();
-        table(&["DELIVERY", "RECIPIENT", "AUDIENCE", "ATTEMPTS", "PROBLEM"], rows, "");
+        table(&["DELIVERY", "RECIPIENT", "BY", "AUDIENCE", "ATTEMPTS", "PROBLEM"], rows, "");
     }
     println!("\n{}", style(format!("run {}, ended {}", run.id, instant(run.finished_at))).dim());
 }

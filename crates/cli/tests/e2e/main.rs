@@ -4,10 +4,12 @@
 mod access;
 mod bad_input;
 mod console;
+mod delivering;
 mod documents;
 mod engine;
 mod first_run;
 mod killed;
+mod mail_server;
 mod place;
 mod questions;
 mod schedule;

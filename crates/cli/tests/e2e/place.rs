@@ -6,6 +6,10 @@ use std::{
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
+    sync::{
+        Mutex,
+        atomic::{AtomicU16, Ordering},
+    },
     time::{Duration, Instant},
 };
 
@@ -25,6 +29,10 @@ pub struct Place {
     pub environment: HashMap<&'static str, String>,
     pub address: String,
     config: PathBuf,
+    mail_port: AtomicU16,
+    head: Mutex<String>,
+    more: Mutex<String>,
+    bounces: Mutex<String>,
 }
 
 /// A service process; it is killed when this is dropped.
@@ -34,7 +42,7 @@ pub struct Service {
     pub address: String,
 }
 
-fn free_port() -> u16 {
+pub fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
@@ -60,22 +68,60 @@ impl Place {
         ];
         let address = format!("127.0.0.1:{}", free_port());
         let config = folder.path().join("maple-lark.toml");
-        let place = Self { config, address, environment: environment.into(), folder, cluster, mail };
+        let place = Self {
+            config,
+            address,
+            environment: environment.into(),
+            folder,
+            cluster,
+            mail_port: AtomicU16::new(mail.address.port()),
+            mail,
+            head: Mutex::default(),
+            more: Mutex::default(),
+            bounces: Mutex::default(),
+        };
         place.configure(&place.config, &place.address);
         place
     }
 
     fn configure(&self, path: &Path, address: &str) {
         let text = format!(
-            "listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
-             sources-may-reach = [\"{}\", \"{address}\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n\
-             [demo]\nmailbox = \"{}\"\n",
+            "{}listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
+             sources-may-reach = [\"{}\", \"{address}\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n{}\
+             [demo]\nmailbox = \"{}\"\n{}",
+            self.head.lock().unwrap(),
             self.environment["ORRIN_OPS_ADDRESS"],
             self.secret_file("SECRET_KEY"),
-            self.mail.address.port(),
-            self.mail.folder.display()
+            self.mail_port.load(Ordering::Relaxed),
+            self.bounces.lock().unwrap(),
+            self.mail.folder.display(),
+            self.more.lock().unwrap(),
         );
         std::fs::write(path, text).unwrap();
+    }
+
+    /// Adds tables to the configuration of services that start later.
+    pub fn add_to_configuration(&self, tables: &str) {
+        *self.more.lock().unwrap() += tables;
+        self.configure(&self.config, &self.address);
+    }
+
+    /// The same with keys that stand before all tables.
+    pub fn add_to_configuration_head(&self, keys: &str) {
+        *self.head.lock().unwrap() += keys;
+        self.configure(&self.config, &self.address);
+    }
+
+    /// Hands mail to another server than the stand-in.
+    pub fn mail_goes_to(&self, port: u16) {
+        self.mail_port.store(port, Ordering::Relaxed);
+        self.configure(&self.config, &self.address);
+    }
+
+    /// Names the sender of envelopes, to whom bounces go.
+    pub fn bounces_go_to(&self, address: &str) {
+        *self.bounces.lock().unwrap() = format!("bounces = \"{address}\"\n");
+        self.configure(&self.config, &self.address);
     }
 
     /// The configuration for a service in the process of the test, whose environment is not

@@ -212,10 +212,16 @@ struct Beside {
 }
 
 impl Beside {
+    /// What a figure was in the comparison window.
+    fn before(&self, name: &str) -> Option<f64> {
+        let table = self.before.as_ref()?;
+        table.rows.first()?.get(table.column(name)?)?.as_number()
+    }
+
     /// How far a figure is from what it was; nothing where there is nothing to compare.
     fn change(&self, name: &str, now: Option<f64>, unit: &Unit, writing: Writing) -> Option<String> {
-        let table = self.before.as_ref()?;
-        let before = table.rows.first()?.get(table.column(name)?)?.as_number();
+        self.before.as_ref()?.column(name)?;
+        let before = self.before(name);
         let (Some(now), Some(before)) = (now, before) else { return Some("nothing to compare with".to_owned()) };
         let difference = now - before;
         if difference == 0.0 {
@@ -256,11 +262,14 @@ fn key_figures(query: &Query, table: &Table, names: &[String], beside: &Beside, 
                 value => value.as_number().map_or_else(|| readable(value, zone, true, writing), |number| unit.format(number, writing)),
             };
             Figure {
+                name: name.clone(),
                 title: title(query, name),
                 value,
                 status: thresholds.is_set().then(|| thresholds.status(row[index].as_number())),
                 limits: limits_in_words(&thresholds, &unit, writing),
                 change: beside.change(name, row[index].as_number(), &unit, writing),
+                amount: row[index].as_number(),
+                before: beside.before(name),
                 sparkline: beside.sparkline(name),
             }
         })

@@ -26,6 +26,15 @@ pub fn renamed(text: &str, kind: Kind, name: &str, title: &str) -> Result<String
     Ok(document.to_string())
 }
 
+/// The text of a report without its audiences: what one of them sees must not name another.
+/// A text that cannot be read is given back empty.
+pub fn without_audiences(text: &str) -> String {
+    let Ok(mut document) = read(text) else { return String::new() };
+    document.remove("audience");
+    document.remove("audiences-from");
+    document.to_string()
+}
+
 /// The text of a report with another time zone, schedule and window. A table that is not
 /// given is removed; keys that stay the same keep their place and comments.
 ///

@@ -143,6 +143,16 @@ pub(super) fn size(text: &str) -> Option<u64> {
     (number.is_finite() && number >= 0.0).then_some((number * factor) as u64)
 }
 
+/// A size in bytes.
+pub(super) fn read_size(node: &Node<'_>, key: &'static str) -> Option<u64> {
+    let text = node.text(key)?;
+    let found = size(&text.value);
+    if found.is_none() {
+        node.report(key, format!("\"{}\" is not a size such as \"10 MB\"", text.value));
+    }
+    found
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

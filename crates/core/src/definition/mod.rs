@@ -3,11 +3,15 @@
 //! A file is parsed once, here, into values that are valid; nothing behind this module sees
 //! raw TOML. [`DefinitionSet::check`] then looks at what files say of one another.
 
+mod audience;
+mod channel;
 mod dashboard;
+mod deliver;
 pub mod edit;
 mod files;
 mod look;
 mod operation;
+mod people;
 mod pick;
 mod query;
 mod reader;
@@ -17,20 +21,26 @@ mod sampler;
 mod schedule;
 mod set;
 mod source;
+mod wording;
 
 use serde::{Deserialize, Serialize};
 
+pub use audience::{Audience, AudienceQuery, Manner, ResolvedAudience};
+pub use channel::{Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls, SyslogSettings, UploadSettings, WebhookSettings};
 pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, Width};
+pub use deliver::{Approval, Condition, Deliver, Link, MailContent, SendWhen};
 pub use files::{CsvForm, Files, NameValues, Packing, Zip};
 pub use look::{Look, Paper};
+pub use people::{Addressee, Group, Person, Reading, Recipient};
 pub use pick::Wanted;
 pub use query::{Ask, Check, CheckKind, ColumnHint, Field, FileRows, Filter, Measure, Metrics, Origin, Pages, Pick, Query, Request, Sql, TimeForm};
 pub use reader::{Place, Placed, Problem};
-pub use report::{AtDeadline, Audience, BadMailbox, Format, Mailbox, OnFailedBlock, Readiness, Report, SendWhen};
+pub use report::{AtDeadline, BadMailbox, Format, Mailbox, OnFailedBlock, Readiness, Report};
 pub use reuse::{Borrowed, Change, Changes, Limit};
 pub use sampler::{Sampler, Thin};
-pub use set::DefinitionSet;
+pub use set::{DefinitionSet, Values};
 pub use source::{PostgresqlSource, Setting, SignIn, Source, SourceKind, Tls, Web, split_address};
+pub use wording::Wording;
 
 use reader::{Node, Reader};
 
@@ -46,10 +56,15 @@ pub enum Kind {
     Calendar,
     Sampler,
     Look,
+    Person,
+    Group,
+    Channel,
+    Wording,
 }
 
 impl Kind {
-    pub const ALL: [Kind; 6] = [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler, Kind::Look];
+    pub const ALL: [Kind; 10] =
+        [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler, Kind::Look, Kind::Person, Kind::Group, Kind::Channel, Kind::Wording];
 
     pub fn name(self) -> &'static str {
         match self {
@@ -59,6 +74,10 @@ impl Kind {
             Kind::Calendar => "calendar",
             Kind::Sampler => "sampler",
             Kind::Look => "look",
+            Kind::Person => "person",
+            Kind::Group => "group",
+            Kind::Channel => "channel",
+            Kind::Wording => "wording",
         }
     }
 
@@ -76,6 +95,10 @@ pub enum Definition {
     Calendar(Calendar),
     Sampler(Box<Sampler>),
     Look(Box<Placed<Look>>),
+    Person(Person),
+    Group(Group),
+    Channel(Box<Channel>),
+    Wording(Wording),
 }
 
 impl Definition {
@@ -87,6 +110,10 @@ impl Definition {
             Definition::Calendar(_) => Kind::Calendar,
             Definition::Sampler(_) => Kind::Sampler,
             Definition::Look(_) => Kind::Look,
+            Definition::Person(_) => Kind::Person,
+            Definition::Group(_) => Kind::Group,
+            Definition::Channel(_) => Kind::Channel,
+            Definition::Wording(_) => Kind::Wording,
         }
     }
 
@@ -98,6 +125,10 @@ impl Definition {
             Definition::Calendar(calendar) => &calendar.name,
             Definition::Sampler(sampler) => &sampler.name,
             Definition::Look(look) => &look.value.name,
+            Definition::Person(person) => &person.name,
+            Definition::Group(group) => &group.name,
+            Definition::Channel(channel) => &channel.name,
+            Definition::Wording(wording) => &wording.name,
         }
     }
 
@@ -109,6 +140,10 @@ impl Definition {
             Definition::Calendar(calendar) => &calendar.title,
             Definition::Sampler(sampler) => &sampler.title,
             Definition::Look(look) => &look.value.title,
+            Definition::Person(person) => &person.title,
+            Definition::Group(group) => &group.title,
+            Definition::Channel(channel) => &channel.title,
+            Definition::Wording(wording) => &wording.title,
         }
     }
 
@@ -120,6 +155,10 @@ impl Definition {
             Definition::Calendar(calendar) => &calendar.place,
             Definition::Sampler(sampler) => &sampler.place,
             Definition::Look(look) => &look.place,
+            Definition::Person(person) => &person.place,
+            Definition::Group(group) => &group.place,
+            Definition::Channel(channel) => &channel.place,
+            Definition::Wording(wording) => &wording.place,
         }
     }
 
@@ -141,20 +180,25 @@ impl Definition {
         };
         let parsed = {
             let root = Node::new(&reader, document.as_table(), "", 0);
-            let present: Vec<Kind> =
-                [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Sampler, Kind::Look].into_iter().filter(|kind| root.has(kind.name())).collect();
+            let in_toml = || Kind::ALL.into_iter().filter(|kind| *kind != Kind::Calendar);
+            let tables = || in_toml().map(|kind| format!("[{}]", kind.name())).collect::<Vec<_>>().join(", ");
+            let present: Vec<Kind> = in_toml().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
                 [Kind::Source] => source::read(&root).map(Definition::Source),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
                 [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),
                 [Kind::Sampler] => sampler::read(&root).map(Box::new).map(Definition::Sampler),
                 [Kind::Look] => look::read(&root).map(Box::new).map(Definition::Look),
+                [Kind::Person] => people::read_person(&root).map(Definition::Person),
+                [Kind::Group] => people::read_group(&root).map(Definition::Group),
+                [Kind::Channel] => channel::read(&root).map(Box::new).map(Definition::Channel),
+                [Kind::Wording] => wording::read(&root).map(Definition::Wording),
                 [] => {
-                    reader.report(0, "", "the file defines nothing; it must have one of the tables [source], [dashboard], [report], [sampler] or [look]");
+                    reader.report(0, "", format!("the file defines nothing; it must have one of the tables {}", tables()));
                     None
                 }
                 _ => {
-                    reader.report(0, "", "the file defines several things; write one source, dashboard, report, sampler or look a file");
+                    reader.report(0, "", format!("the file defines several things; it must have one alone of the tables {}", tables()));
                     None
                 }
             }
@@ -242,3 +286,5 @@ pub(crate) fn is_name(text: &str) -> bool {
 
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod tests_delivering;

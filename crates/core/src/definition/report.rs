@@ -7,17 +7,18 @@ use serde::{Deserialize, Serialize};
 
 use super::{
     Ask,
+    audience::{self, Audience, AudienceQuery},
     dashboard::{ParameterValue, read_values},
+    deliver::{self, Approval, Deliver, SendWhen},
     files::Files,
     read_name,
     reader::{Node, Place, Placed, quoted_list},
     reuse::{self, Change},
 };
 use crate::{
-    message::{self, Template},
+    message::Template,
     schedule::{self, Schedule, WEEKDAY_NAMES},
     span::Span,
-    status::Status,
     window::{CalendarUnit, Comparison, Hours, WindowKind, WindowRule, Within},
     writing::Writing,
     zone::Zone,
@@ -27,7 +28,7 @@ use crate::{
 pub struct Report {
     pub name: String,
     pub title: String,
-    /// Who hears of a failed or held run.
+    /// Who hears of runs that did not go as they should.
     pub owner: Option<Mailbox>,
     pub zone: Zone,
     pub window: WindowRule,
@@ -44,6 +45,10 @@ pub struct Report {
     /// How its readers write numbers and dates.
     pub writing: Writing,
     pub audiences: Vec<Audience>,
+    /// Further audiences, found when a run begins.
+    pub audience_queries: Vec<AudienceQuery>,
+    pub deliver: Deliver,
+    pub approval: Option<Approval>,
     pub on_failed_block: OnFailedBlock,
     /// How long a run may take before it fails, in seconds.
     pub time_limit_seconds: u64,
@@ -52,7 +57,9 @@ pub struct Report {
     /// What a scheduled run waits for.
     pub readiness: Option<Readiness>,
     pub send_when: SendWhen,
-    pub subject: Template,
+    /// The wording whose subject and text stand in for those that the report does not have.
+    pub wording: Option<Placed<String>>,
+    pub subject: Option<Template>,
     pub message: Option<Template>,
     pub place: Place,
 }
@@ -140,26 +147,6 @@ pub enum AtDeadline {
     Skip,
 }
 
-/// When a run's documents are worth a mail.
-#[derive(Debug, Clone, PartialEq, Default)]
-pub enum SendWhen {
-    #[default]
-    Always,
-    /// When one of these queries has a row.
-    Rows(Vec<Placed<String>>),
-    /// When something in the document is at least this bad.
-    Status(Status),
-}
-
-/// Recipients and the parameter values that they may see.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Audience {
-    pub name: String,
-    pub to: Vec<Mailbox>,
-    pub parameters: BTreeMap<String, Placed<ParameterValue>>,
-    pub place: Place,
-}
-
 /// A mail address with an optional display name: `Runa Holm <runa@orrin-sound.example>`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
@@ -168,7 +155,7 @@ pub struct Mailbox {
     pub address: String,
 }
 
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error("\"{given}\" is not a mail address; write \"name@host.example\" or \"Full Name <name@host.example>\"")]
 pub struct BadMailbox {
     given: String,
@@ -267,33 +254,27 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let has_schedule = root.has("schedule");
     let schedule = root.table("schedule").and_then(super::schedule::read);
     let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
-    let send_when = root.table("send").map(read_send_when).unwrap_or_default();
+    let send_when = root.table("send").map(deliver::read_send_when).unwrap_or_default();
     let files = root.table("files").map(super::files::read).unwrap_or_default();
     let changes = root.tables("change").into_iter().map(reuse::read_change).collect();
     let parameters = read_values(root.table("parameters"));
-    let audiences: Vec<Audience> = root.tables("audience").into_iter().map(read_audience).collect();
+    let audiences: Vec<Audience> = root.tables("audience").into_iter().map(audience::read_audience).collect();
+    let audience_queries = root.tables("audiences-from").into_iter().filter_map(audience::read_query).collect();
+    let deliver = root.table("deliver").map(deliver::read_deliver).unwrap_or_default();
+    let approval = root.table("approval").map(deliver::read_approval);
     for (index, audience) in audiences.iter().enumerate() {
         if audiences[..index].iter().any(|earlier| earlier.name == audience.name) {
             root.report("audience", format!("two audiences are named \"{}\"", audience.name));
         }
     }
 
-    let default_subject = || Template::new("{{ report.title }}: {{ window.label }}".to_owned());
-    let (subject, message) = match root.table("message") {
+    let (wording, subject, message) = match root.table("message") {
         Some(node) => {
-            let template = |key| {
-                let text = node.text(key)?;
-                let template = Template::new(text.value);
-                if let Err(error) = message::check(&template) {
-                    node.report(key, error);
-                }
-                Some(template)
-            };
-            let found = (template("subject").unwrap_or_else(default_subject), template("text"));
+            let found = (node.text("wording"), super::wording::read_template(&node, "subject"), super::wording::read_template(&node, "text"));
             node.close();
             found
         }
-        None => (default_subject(), None),
+        None => (None, None, None),
     };
     if has_schedule && schedule.is_none() {
         return None;
@@ -313,11 +294,15 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         look,
         writing,
         audiences,
+        audience_queries,
+        deliver,
+        approval,
         on_failed_block,
         time_limit_seconds,
         overlap,
         readiness,
         send_when,
+        wording,
         subject,
         message,
         place,
@@ -394,23 +379,6 @@ fn in_seconds(seconds: i64) -> Span {
     Span { months: 0, days: 0, seconds: seconds as u64 }
 }
 
-fn read_send_when(node: Node<'_>) -> SendWhen {
-    let when = node.required_choice("when", &["always", "rows", "warning", "critical"]);
-    let queries = node.texts("queries");
-    if when == Some("rows") && queries.is_empty() {
-        node.report_self("say which queries: queries = [\"failed-jobs\"]");
-    } else if when != Some("rows") && node.has("queries") {
-        node.report("queries", "queries goes with when = \"rows\" only");
-    }
-    node.close();
-    match when {
-        Some("rows") => SendWhen::Rows(queries),
-        Some("warning") => SendWhen::Status(Status::Warning),
-        Some("critical") => SendWhen::Status(Status::Critical),
-        _ => SendWhen::Always,
-    }
-}
-
 fn read_within(node: &Node<'_>) -> Option<Within> {
     let hours = node.texts("only-hours");
     let hours = hours.iter().filter_map(|text| text.value.parse::<Hours>().map_err(|error| node.report("only-hours", error.to_string())).ok()).collect();
@@ -448,22 +416,4 @@ fn read_interval(text: &str, zone: Zone) -> Option<(Instant, Instant)> {
     };
     let (from, to) = text.split_once('/')?;
     Some((side(from)?, side(to)?))
-}
-
-fn read_audience(node: Node<'_>) -> Audience {
-    let name = node.required("name").value;
-    let to: Vec<Mailbox> =
-        node.texts("to").into_iter().filter_map(|text| text.value.parse().map_err(|error: BadMailbox| node.report("to", error.to_string())).ok()).collect();
-    if !node.has("to") {
-        node.report_self("the key \"to\" is missing here; it lists the recipients");
-    }
-    for (index, mailbox) in to.iter().enumerate() {
-        if to[..index].iter().any(|earlier| earlier.address.eq_ignore_ascii_case(&mailbox.address)) {
-            node.report("to", format!("{} is named twice", mailbox.address));
-        }
-    }
-    let parameters = read_values(node.table("parameters"));
-    let place = node.place();
-    node.close();
-    Audience { name, to, parameters, place }
 }

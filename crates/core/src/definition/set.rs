@@ -3,11 +3,13 @@
 use std::{borrow::Cow, collections::BTreeMap, sync::Arc};
 
 use super::{
-    Ask, Audience, Dashboard, Definition, Kind, Look, Origin, Parameter, ParameterValue, Placed, Problem, Query, Report, Sampler, SendWhen, Source,
+    Ask, BlockKind, Channel, ChannelKind, Dashboard, Definition, Group, Kind, Look, Origin, Parameter, ParameterValue, Person, Placed, Problem, Query, Report,
+    Sampler, SendWhen, Source, Wording,
     reuse::{self, Missing},
 };
 use crate::{
     calendar::{Calendar, NamedDays},
+    message,
     nearest::suggestion,
     schedule::{Plan, Schedule},
     zone::Zone,
@@ -22,6 +24,10 @@ pub struct DefinitionSet {
     pub calendars: BTreeMap<String, Calendar>,
     pub samplers: BTreeMap<String, Sampler>,
     pub looks: BTreeMap<String, Look>,
+    pub people: BTreeMap<String, Person>,
+    pub groups: BTreeMap<String, Group>,
+    pub channels: BTreeMap<String, Channel>,
+    pub wordings: BTreeMap<String, Wording>,
 }
 
 /// The values that a run's queries are asked with, by parameter name.
@@ -37,6 +43,10 @@ impl DefinitionSet {
             Definition::Calendar(calendar) => drop(self.calendars.insert(calendar.name.clone(), calendar)),
             Definition::Sampler(sampler) => drop(self.samplers.insert(sampler.name.clone(), *sampler)),
             Definition::Look(look) => drop(self.looks.insert(look.value.name.clone(), look.value)),
+            Definition::Person(person) => drop(self.people.insert(person.name.clone(), person)),
+            Definition::Group(group) => drop(self.groups.insert(group.name.clone(), group)),
+            Definition::Channel(channel) => drop(self.channels.insert(channel.name.clone(), *channel)),
+            Definition::Wording(wording) => drop(self.wordings.insert(wording.name.clone(), wording)),
         }
     }
 
@@ -48,6 +58,10 @@ impl DefinitionSet {
             Kind::Calendar => drop(self.calendars.remove(name)),
             Kind::Sampler => drop(self.samplers.remove(name)),
             Kind::Look => drop(self.looks.remove(name)),
+            Kind::Person => drop(self.people.remove(name)),
+            Kind::Group => drop(self.groups.remove(name)),
+            Kind::Channel => drop(self.channels.remove(name)),
+            Kind::Wording => drop(self.wordings.remove(name)),
         }
     }
 
@@ -61,6 +75,7 @@ impl DefinitionSet {
         for sampler in self.samplers.values() {
             self.check_query(&sampler.query, &[], "sampler", &mut problems);
         }
+        self.check_people(&mut problems);
         for report in self.reports.values() {
             self.check_report(report, &mut problems);
         }
@@ -131,6 +146,8 @@ impl DefinitionSet {
         }
         self.check_readiness(report, &parameters, problems);
         check_wanted_queries(report, &dashboards, problems);
+        self.check_delivery(report, &dashboards, problems);
+        self.check_audience_queries(report, &parameters, problems);
         let given = report.parameters.iter().chain(report.audiences.iter().flat_map(|audience| &audience.parameters));
         for (name, value) in given {
             let mut fitting = parameters.iter().filter(|parameter| &parameter.name == name).peekable();
@@ -143,15 +160,68 @@ impl DefinitionSet {
         let missing =
             |values: &Values| -> Vec<String> { parameters.iter().filter(|p| !values.contains_key(&p.name)).map(|p| format!("\"{}\"", p.name)).collect() };
         for audience in &report.audiences {
-            let missing = missing(&self.values(report, Some(audience)));
+            let missing = missing(&self.values(report, Some(&audience.parameters)));
             if !missing.is_empty() {
                 problems.push(audience.place.problem(format!("audience \"{}\" has no value for the parameter {}", audience.name, missing.join(", "))));
             }
         }
-        if report.audiences.is_empty() {
+        if report.audiences.is_empty() && report.audience_queries.is_empty() {
             let missing = missing(&self.values(report, None));
             if !missing.is_empty() {
                 problems.push(report.place.problem(format!("there is no value for the parameter {}; set it under [parameters]", missing.join(", "))));
+            }
+        }
+    }
+
+    fn check_delivery(&self, report: &Report, dashboards: &[Cow<'_, Dashboard>], problems: &mut Vec<Problem>) {
+        self.check_audiences(report, problems);
+        if let Some(name) = &report.deliver.mail_server {
+            match self.channels.get(&name.value) {
+                None => {
+                    let near = suggestion(&name.value, self.channels.keys().map(String::as_str));
+                    problems.push(name.place.problem(format!("there is no channel \"{}\".{near}", name.value)));
+                }
+                Some(channel) if !matches!(channel.kind, ChannelKind::MailServer(_)) => {
+                    problems.push(name.place.problem(format!("the channel \"{}\" is no mail server but of kind \"{}\"", name.value, channel.kind.name())));
+                }
+                Some(_) => {}
+            }
+        }
+        let wording = report.wording.as_ref().map(|name| (name, self.wordings.get(&name.value)));
+        if let Some((name, None)) = wording {
+            let near = suggestion(&name.value, self.wordings.keys().map(String::as_str));
+            problems.push(name.place.problem(format!("there is no wording \"{}\".{near}", name.value)));
+        }
+        let Some(known) = figure_names(dashboards) else { return };
+        let shared = wording.and_then(|(_, wording)| wording).into_iter().flat_map(|wording| [&wording.subject, &wording.message]);
+        for template in [&report.subject, &report.message].into_iter().chain(shared).flatten() {
+            for name in message::figures_named(template).iter().filter(|name| !known.contains(*name)) {
+                let near = suggestion(name, known.iter().map(String::as_str));
+                problems.push(report.place.problem(format!("the message names figures.{name}, but no key figure of this report is called that.{near}")));
+            }
+        }
+        if let SendWhen::Figures { conditions, .. } = &report.send_when {
+            for condition in conditions.iter().filter(|condition| !known.contains(&condition.value.figure)) {
+                let near = suggestion(&condition.value.figure, known.iter().map(String::as_str));
+                problems.push(condition.place.problem(format!("no key figure of this report is called \"{}\".{near}", condition.value.figure)));
+            }
+        }
+    }
+
+    fn check_audience_queries(&self, report: &Report, parameters: &[&Parameter], problems: &mut Vec<Problem>) {
+        for query in &report.audience_queries {
+            self.check_source(&query.source, &query.ask, problems);
+            for (name, near) in unknown_names(&query.ask, parameters) {
+                problems
+                    .push(query.place.problem(format!("the audience query uses :{name}, but no dashboard of this report has a parameter of that name.{near}")));
+            }
+            for (name, column) in query.parameters.iter().filter(|(name, _)| !parameters.iter().any(|parameter| &parameter.name == *name)) {
+                let near = suggestion(name, parameters.iter().map(|parameter| parameter.name.as_str()));
+                problems.push(column.place.problem(format!("no dashboard of this report has a parameter \"{name}\".{near}")));
+            }
+            let values = self.values(report, None);
+            for parameter in parameters.iter().filter(|p| !values.contains_key(&p.name) && !query.parameters.contains_key(&p.name)) {
+                problems.push(query.place.problem(format!("the audiences of this query have no value for the parameter \"{}\"", parameter.name)));
             }
         }
     }
@@ -224,12 +294,12 @@ impl DefinitionSet {
         self.dashboards_of(report).iter().flat_map(|dashboard| dashboard.parameters.clone()).collect()
     }
 
-    /// The values of a report's parameters for one audience: the audience's own, else the
+    /// The values of a report's parameters for one audience: those given for it, else the
     /// report's, else the dashboard's default. A parameter without any is left out.
-    pub fn values(&self, report: &Report, audience: Option<&Audience>) -> Values {
+    pub fn values(&self, report: &Report, audience: Option<&BTreeMap<String, Placed<ParameterValue>>>) -> Values {
         let mut values = Values::new();
         for parameter in self.parameters_of(report) {
-            let own = audience.and_then(|audience| audience.parameters.get(&parameter.name));
+            let own = audience.and_then(|given| given.get(&parameter.name));
             let value = own.or_else(|| report.parameters.get(&parameter.name)).map(|placed| &placed.value).or(parameter.default.as_ref());
             if let Some(value) = value {
                 values.insert(parameter.name.clone(), value.clone());
@@ -237,6 +307,20 @@ impl DefinitionSet {
         }
         values
     }
+}
+
+/// What the key figures of these dashboards are called: their columns' names. Nothing if a
+/// block shows whatever columns its query has, so that they are known only with the data.
+fn figure_names(dashboards: &[Cow<'_, Dashboard>]) -> Option<Vec<String>> {
+    let mut names = Vec::new();
+    for block in dashboards.iter().flat_map(|dashboard| &dashboard.sections).flat_map(|section| &section.blocks) {
+        match &block.kind {
+            BlockKind::Figures { columns, .. } if columns.is_empty() => return None,
+            BlockKind::Figures { columns, .. } => names.extend(columns.iter().cloned()),
+            _ => {}
+        }
+    }
+    Some(names)
 }
 
 /// What a report wants of the queries of its dashboards.

@@ -188,13 +188,13 @@ pub(super) fn read(root: &Node<'_>) -> Option<Source> {
     Some(Source { name, title, timeout_seconds, row_limit, at_a_time, kind: kind?, place })
 }
 
-fn setting(node: &Node<'_>, key: &'static str) -> Option<Setting> {
+pub(super) fn setting(node: &Node<'_>, key: &'static str) -> Option<Setting> {
     node.required(key);
     node.parsed::<Setting>(key)
 }
 
 /// A setting that must not stand in the definition itself.
-fn secret(node: &Node<'_>, key: &'static str) -> Option<Setting> {
+pub(super) fn secret(node: &Node<'_>, key: &'static str) -> Option<Setting> {
     let secret = node.parsed::<Setting>(key);
     if let Some(Setting::Plain(_)) = secret {
         node.report(key, format!("a {key} must not stand in a definition; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\""));
@@ -202,7 +202,7 @@ fn secret(node: &Node<'_>, key: &'static str) -> Option<Setting> {
     secret
 }
 
-fn ca_file(node: &Node<'_>) -> Option<String> {
+pub(super) fn ca_file(node: &Node<'_>) -> Option<String> {
     let path = node.text("ca-file")?.value;
     if !path.starts_with('/') {
         node.report("ca-file", "must be an absolute path, such as \"/etc/ssl/own-ca.pem\"");
@@ -227,7 +227,7 @@ fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
     Some(PostgresqlSource { address: address?, database: database?, user: user?, password, tls, ca_file })
 }
 
-fn read_web(node: &Node<'_>) -> Option<Web> {
+pub(super) fn read_web(node: &Node<'_>) -> Option<Web> {
     let url = setting(node, "url");
     if let Some(Setting::Plain(text)) = &url
         && !["http://", "https://"].iter().any(|scheme| text.strip_prefix(scheme).is_some_and(|rest| !rest.is_empty()))
@@ -237,7 +237,7 @@ fn read_web(node: &Node<'_>) -> Option<Web> {
     if let Some(Setting::Plain(text)) = &url
         && text.split_once("://").is_some_and(|(_, rest)| rest.split('/').next().unwrap_or(rest).contains('@'))
     {
-        node.report("url", "must not have a user or password in it; set them under [source.sign-in]");
+        node.report("url", format!("must not have a user or password in it; set them under [{}]", node.path("sign-in")));
     }
     let sign_in = node.table("sign-in").and_then(|table| {
         let needed = |key| {

@@ -91,7 +91,7 @@ fn definitions_are_read_whole() {
     assert_eq!(report.schedule.as_ref().unwrap().sentence(), "Every weekday (Monday to Friday) at 07:30");
     assert_eq!(report.window.sentence(), "the previous complete day");
     assert_eq!(report.formats, [Format::Pdf, Format::Csv]);
-    assert_eq!(set.values(report, Some(&report.audiences[0]))["port"], ParameterValue::Text("skarvoy".into()));
+    assert_eq!(set.values(report, Some(&report.audiences[0].parameters))["port"], ParameterValue::Text("skarvoy".into()));
     assert_eq!(set.values(report, None)["port"], ParameterValue::Text("all".into()));
 }
 
@@ -115,7 +115,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         ),
         (REPORT.replace("previous = \"day\"", "previous = \"day\"\nlast = \"PT1H\""), "window: a window has exactly one of"),
         (REPORT.replace("previous = \"day\"", "interval = \"2026-02-01/2026-01-01\""), "window.interval: the interval ends before it begins"),
-        (REPORT.replace("runa@orrin-sound.example", "runa"), "audience[1].to: \"Runa Holm <runa>\" is not a mail address"),
+        (REPORT.replace("runa@orrin-sound.example", "runa"), "audience[1].to[1]: \"Runa Holm <runa>\" is not a mail address"),
         (
             DASHBOARD.replace("query = \"latency\"", "query = \"latncy\""),
             "section[1].block[1].query: there is no query \"latncy\" in this dashboard. Did you mean \"latency\"?",

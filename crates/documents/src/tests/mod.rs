@@ -4,7 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Column, ColumnKind, Snapshot, Table, Value, Window,
     compose::compose,
-    definition::CsvForm,
+    definition::{CsvForm, MailContent},
     document::DataTable,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
@@ -225,11 +225,22 @@ fn what_is_large_or_many_is_zipped_and_the_same_each_time() {
 
 #[test]
 fn the_mail_body_has_figures_a_picture_and_a_readable_text() {
-    let body = mail_body(&document(disks(&[("a", 95.5)])), Some("Good morning."), &["daily.pdf".into()], Some("http://127.0.0.1/runs/1")).unwrap();
-    let image = body.image.unwrap();
+    let body = mail_body(
+        &document(disks(&[("a", 95.5)])),
+        MailContent::Summary,
+        &Surroundings {
+            message: Some("Good morning."),
+            attachments: &["daily.pdf".into()],
+            link: Some(("http://127.0.0.1/runs/1", "This run in the console")),
+            ..Surroundings::default()
+        },
+    )
+    .unwrap();
+    let [image] = &body.images[..] else { panic!("{:?}", body.images.len()) };
+    let html = body.html.unwrap();
     assert!(image.png.starts_with(b"\x89PNG"));
-    assert!(body.html.contains(&format!("cid:{}", image.content_id)));
-    assert!(!body.html.contains("<style") && !body.html.contains("<svg"));
+    assert!(html.contains(&format!("cid:{}", image.content_id)));
+    assert!(!html.contains("<style") && !html.contains("<svg"));
     let text = body.text.replace('\u{a0}', " ");
     assert!(text.starts_with("Daily <ferries> & more\nSunday 25 October 2026, 25 h\n"));
     for part in ["Good morning.", "◆ Needs action", "  Used   95.5 %   ◆ Critical", "Attached: daily.pdf", "http://127.0.0.1/runs/1"] {
@@ -240,9 +251,31 @@ fn the_mail_body_has_figures_a_picture_and_a_readable_text() {
 #[test]
 fn many_attachments_are_counted_by_their_kind() {
     let names = ["a.pdf", "a.html", "b.csv", "c.csv"].map(String::from);
-    let body = mail_body(&document(disks(&[("a", 95.5)])), None, &names, None).unwrap();
+    let body = mail_body(&document(disks(&[("a", 95.5)])), MailContent::Summary, &Surroundings { attachments: &names, ..Surroundings::default() }).unwrap();
     assert!(body.text.contains("Attached: 1 PDF, 1 HTML and 2 CSV files\n"), "{}", body.text);
-    assert!(body.html.contains("Attached: 1 PDF, 1 HTML and 2 CSV files."));
+    assert!(body.html.unwrap().contains("Attached: 1 PDF, 1 HTML and 2 CSV files."));
+}
+
+#[test]
+fn a_mail_can_hold_the_whole_report_or_the_message_alone() {
+    let around = Surroundings {
+        message: Some("Good <b>morning</b>."),
+        note: Some("This is a copy."),
+        left_out: Some("The files are too large for a mail."),
+        leave: Some("https://lark.example/leave/x"),
+        ..Surroundings::default()
+    };
+    let full = mail_body(&document(disks(&[("a", 95.5), ("b", 12.0)])), MailContent::Full, &around).unwrap();
+    let html = full.html.unwrap();
+    for wanted in ["This is a copy.", "Good &lt;b&gt;morning&lt;&#x2f;b&gt;.", "<td align=", "too large", "Get this report no more"] {
+        assert!(html.contains(wanted), "{wanted} is missing in\n{html}");
+    }
+    assert!(full.text.contains("To get this report no more: https://lark.example/leave/x"));
+    let failed = mail_body(&document(Outcome::Failed("no relation".into())), MailContent::Full, &around).unwrap();
+    assert!(failed.html.unwrap().contains("Could not be made: no relation"));
+    let alone = mail_body(&document(disks(&[("a", 95.5)])), MailContent::Text, &around).unwrap();
+    assert!(alone.html.is_none() && alone.images.is_empty());
+    assert!(alone.text.contains("Good <b>morning</b>.") && !alone.text.contains("95.5"), "{}", alone.text);
 }
 
 #[test]

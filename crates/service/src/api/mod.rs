@@ -4,6 +4,7 @@ mod agenda;
 pub mod archive;
 mod ask;
 mod definitions;
+mod delivering;
 mod documents;
 mod health;
 mod looks;
@@ -17,6 +18,7 @@ mod runs;
 mod schedules;
 mod secrets;
 mod sessions;
+mod shared;
 mod sources;
 pub mod view;
 
@@ -34,6 +36,7 @@ pub use ask::{CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoi
 pub use maple_lark_core::definition::ParameterValue;
 
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
+pub use delivering::{AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView, RejoinOrder, TestOrder};
 pub use mailbox::{Letter, LetterHead};
 pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
 pub use runs::RunOrder;
@@ -76,6 +79,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", agenda::routes())
         .mount("/api/v1", ask::routes())
         .mount("/api/v1", secrets::routes())
+        .mount("/api/v1", delivering::routes())
+        .mount("/", shared::routes())
         .mount("/api/v1", routes![openapi::description])
 }
 

@@ -3,7 +3,7 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{agenda, archive, ask, definitions, documents, looks, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
+use super::{agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -21,6 +21,8 @@ use super::{agenda, archive, ask, definitions, documents, looks, mailbox, overvi
         runs::list, runs::one, runs::events,
         runs::cancel,
         documents::one, archive::again, archive::matching, looks::preview,
+        delivering::channels, delivering::test_channel, delivering::test_mail, delivering::people, delivering::forget_bounces, delivering::rejoin,
+        delivering::copies, delivering::release, delivering::revoke_links, delivering::notices, delivering::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
     )
 )]

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{DefinitionSet, Kind, Report, edit};
+use maple_lark_core::definition::{BadMailbox, DefinitionSet, Kind, Mailbox, Report, edit};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
 use rocket::{Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
@@ -19,7 +19,7 @@ use super::{
 };
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle, RequestError, RunRequest, backfill, past_instants, request_run},
+    engine::{Catalogue, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants, request_run},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -50,10 +50,12 @@ pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
 fn view(set: &DefinitionSet, report: &Report, state: Option<&ScheduleState>, latest: Option<Run>) -> ReportView {
     let parameters = set.parameters_of(report);
     let audience = |audience: &maple_lark_core::definition::Audience| {
-        let values = set.values(report, Some(audience));
+        let values = set.values(report, Some(&audience.parameters));
+        let listed = [("", &audience.to), ("cc ", &audience.cc), ("bcc ", &audience.bcc)];
         AudienceView {
             name: audience.name.clone(),
-            recipients: audience.to.iter().map(ToString::to_string).collect(),
+            recipients: listed.iter().flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value))).collect(),
+            channels: audience.manner.channels.iter().map(|name| name.value.clone()).collect(),
             values: parameters.iter().filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable()))).collect(),
         }
     };
@@ -91,8 +93,22 @@ impl From<RequestError> for Problem {
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/runs", data = "<order>")]
 async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Custom<Json<RunView>>, Problem> {
-    let request =
-        RunRequest { report: name.to_owned(), scheduled_for: order.scheduled_for, deliver: order.deliver, requested_by: user.0.name, now: engine.now() };
+    let order = order.into_inner();
+    if order.to.is_empty() && (order.audience.is_some() || order.note.is_some()) {
+        return Err(Problem::new(422, "No recipient", "audience and note go with to, which says who gets this run"));
+    }
+    for to in &order.to {
+        to.parse::<Mailbox>().map_err(|error: BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
+    }
+    let only_to = (!order.to.is_empty()).then_some(OnlyTo { to: order.to, audience: order.audience, note: order.note });
+    let request = RunRequest {
+        report: name.to_owned(),
+        scheduled_for: order.scheduled_for,
+        deliver: order.deliver,
+        only_to,
+        requested_by: user.0.name,
+        now: engine.now(),
+    };
     let id = request_run(store, request).await?;
     engine.wake();
     Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))

@@ -37,6 +37,13 @@ pub struct RunOrder {
     /// Whether the documents go to the audiences, or are only made.
     #[serde(default = "yes")]
     pub deliver: bool,
+    /// Mail addresses that alone get it, instead of the report's audiences.
+    #[serde(default)]
+    pub to: Vec<String>,
+    /// Whose view they get; nothing if the report has one audience alone.
+    pub audience: Option<String>,
+    /// Stands at the top of the mail to them.
+    pub note: Option<String>,
 }
 
 fn yes() -> bool {
@@ -90,6 +97,7 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
         documents: store.document_heads(id).await?.into_iter().map(Into::into).collect(),
         deliveries: deliveries.into_iter().map(|delivery| DeliveryView::new(delivery, &attempts)).collect(),
         snapshots,
+        links: store.links(id).await?.into_iter().map(Into::into).collect(),
     })
 }
 

@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use maple_lark_core::{Window, Zone};
 use maple_lark_store::{
     deliveries::{Attempt, Delivery},
+    recipients::SharedLink,
     runs::{DocumentHead, OPEN_STATES, Run, Step},
 };
 use serde::{Deserialize, Serialize};
@@ -39,7 +40,8 @@ pub struct RunSummary {
     /// `schedule` or `request`.
     pub cause: String,
     pub requested_by: Option<String>,
-    /// `due`, `waiting` (for its data), `collecting`, `rendering`, `delivering`; then
+    /// `due`, `waiting` (for its data), `collecting`, `rendering`, `awaiting-approval`,
+    /// `releasing`, `delivering`; then
     /// `delivered`, `partly-delivered`, `made`, `quiet`, `held`, `failed`, `cancelled` or
     /// `skipped`.
     pub state: String,
@@ -56,6 +58,10 @@ pub struct RunSummary {
     pub finished_at: Option<DateTime<Utc>>,
     /// Scheduled instants before this one that passed while no service ran.
     pub skipped: i32,
+    /// Until when somebody must have looked at it.
+    pub approval_deadline: Option<DateTime<Utc>>,
+    /// Who let it go out.
+    pub released_by: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -66,11 +72,23 @@ pub struct RunView {
     pub documents: Vec<DocumentView>,
     pub deliveries: Vec<DeliveryView>,
     pub snapshots: Vec<SnapshotView>,
+    /// Signed links to its documents.
+    pub links: Vec<LinkView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LinkView {
+    pub recipient: String,
+    pub expires_at: DateTime<Utc>,
+    pub revoked_at: Option<DateTime<Utc>>,
+    /// How often it was opened.
+    pub opened: i32,
+    pub last_opened_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StepView {
-    /// `wait`, `collect`, `snapshot`, `render` or `send`.
+    /// `wait`, `audiences`, `collect`, `snapshot`, `render` or `send`.
     pub kind: String,
     pub subject: String,
     /// `running`, `done`, `failed` or `quiet`.
@@ -94,6 +112,8 @@ pub struct DocumentView {
     /// `pdf`, `html`, `csv`, `xlsx`, `json`, `txt` or `png`.
     pub format: String,
     pub file_name: String,
+    /// How its readers write numbers and dates, if not the report's way.
+    pub variant: String,
     pub media_type: String,
     pub size: i64,
     pub sha256: String,
@@ -103,9 +123,21 @@ pub struct DocumentView {
 pub struct DeliveryView {
     pub id: Uuid,
     pub audience: String,
+    /// `mail`, `folder`, `upload`, `webhook` or `syslog`.
     pub channel: String,
+    /// The channel's definition; empty for the service's own mail server.
+    pub via: String,
     pub recipient: String,
-    /// `waiting`, `accepted` or `refused`.
+    /// `to`, `cc` or `bcc`.
+    pub role: String,
+    /// How its recipient reads numbers, dates and times, if not the report's way.
+    pub variant: String,
+    /// 0 for the first, then counted.
+    pub copy: i32,
+    pub note: Option<String>,
+    /// Who asked for a copy.
+    pub requested_by: Option<String>,
+    /// `waiting`, `accepted`, `refused`, `bounced` or `cancelled`.
     pub state: String,
     pub problem: Option<String>,
     pub message_id: String,
@@ -149,6 +181,8 @@ pub struct ReportView {
 pub struct AudienceView {
     pub name: String,
     pub recipients: Vec<String>,
+    /// Where else its documents go.
+    pub channels: Vec<String>,
     /// What the audience may see: `Port: Havnes`.
     pub values: Vec<String>,
 }
@@ -251,7 +285,6 @@ impl From<Run> for RunSummary {
             scheduled_for: run.scheduled_for,
             cause: run.cause,
             requested_by: run.requested_by,
-            state: run.state,
             problem: run.problem,
             incomplete: run.incomplete,
             window: WindowView { from: window.from, to: window.to, zone: run.zone, label: window.label(), exact: window.exact() },
@@ -259,6 +292,9 @@ impl From<Run> for RunSummary {
             started_at: run.started_at,
             finished_at: run.finished_at,
             skipped: run.skipped,
+            approval_deadline: run.approval_deadline.filter(|_| run.state == "awaiting-approval"),
+            released_by: run.released_by,
+            state: run.state,
         }
     }
 }
@@ -269,6 +305,13 @@ impl From<Step> for StepView {
     }
 }
 
+impl From<SharedLink> for LinkView {
+    fn from(link: SharedLink) -> Self {
+        let SharedLink { recipient, expires_at, revoked_at, opened, last_opened_at, .. } = link;
+        Self { recipient, expires_at, revoked_at, opened, last_opened_at }
+    }
+}
+
 impl From<DocumentHead> for DocumentView {
     fn from(head: DocumentHead) -> Self {
         Self {
@@ -276,6 +319,7 @@ impl From<DocumentHead> for DocumentView {
             snapshot_id: head.snapshot_id,
             format: head.format,
             file_name: head.file_name,
+            variant: head.variant,
             media_type: head.media_type,
             size: head.size,
             sha256: head.sha256,
@@ -290,6 +334,7 @@ impl DocumentView {
             snapshot_id: document.snapshot_id,
             format: document.format,
             file_name: document.file_name,
+            variant: document.variant,
             media_type: document.media_type,
             size: document.size,
             sha256: document.sha256,
@@ -314,6 +359,12 @@ impl DeliveryView {
             id: delivery.id,
             audience: delivery.audience,
             channel: delivery.channel,
+            via: delivery.via,
+            role: delivery.role,
+            variant: delivery.variant,
+            copy: delivery.copy,
+            note: delivery.note,
+            requested_by: delivery.requested_by,
             recipient: delivery.recipient,
             state: delivery.state,
             problem: delivery.problem,

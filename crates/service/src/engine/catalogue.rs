@@ -6,7 +6,7 @@ use std::{
 };
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report};
+use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report, edit};
 use maple_lark_core::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
@@ -84,10 +84,18 @@ impl Catalogue {
         self.set.put(definition);
     }
 
-    /// The texts of the report and its dashboards: what a snapshot needs to be composed.
+    /// The texts of the report and its dashboards: what a snapshot needs to be composed. Who
+    /// else gets the report is not in them.
     pub fn composed_from(&self) -> Vec<FrozenDefinition> {
         let needed = |(kind, _): &(Kind, String)| matches!(kind, Kind::Report | Kind::Dashboard | Kind::Look);
-        self.texts.iter().filter(|(key, _)| needed(key)).map(|(_, text)| text.clone()).collect()
+        self.texts
+            .iter()
+            .filter(|(key, _)| needed(key))
+            .map(|((kind, _), frozen)| match kind {
+                Kind::Report => FrozenDefinition { file: frozen.file.clone(), text: edit::without_audiences(&frozen.text) },
+                _ => frozen.clone(),
+            })
+            .collect()
     }
 
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
@@ -102,6 +110,17 @@ impl Catalogue {
                 Origin::Query(_) => {}
             }
         }
+        for list in report.audiences.iter().flat_map(|audience| [&audience.to, &audience.cc, &audience.bcc]) {
+            let (people, groups) = self.set.names_in(list);
+            needed.extend(people.into_iter().map(|name| (Kind::Person, name.to_owned())));
+            needed.extend(groups.into_iter().map(|name| (Kind::Group, name.to_owned())));
+        }
+        if !report.audience_queries.is_empty() {
+            // Its rows may name anybody.
+            needed.extend(self.texts.keys().filter(|(kind, _)| matches!(kind, Kind::Person | Kind::Group)).cloned());
+            needed.extend(report.audience_queries.iter().map(|query| (Kind::Source, query.source.value.clone())));
+        }
+        needed.extend(report.wording.iter().map(|wording| (Kind::Wording, wording.value.clone())));
         needed.extend(report.readiness.iter().map(|readiness| (Kind::Source, readiness.source.value.clone())));
         let texts: Vec<&FrozenDefinition> = needed.iter().filter_map(|key| self.texts.get(key)).collect();
         serde_json::to_value(texts).unwrap_or_default()

@@ -9,7 +9,7 @@ use std::{
 use futures::future::join_all;
 use maple_lark_core::{
     Snapshot, Window,
-    definition::{Audience, Dashboard, Origin, Query, Report, SendWhen, Source},
+    definition::{Dashboard, Origin, Query, Report, SendWhen, Source},
     snapshot::{Outcome, QueryRecord, Sealed, sha256},
     window::{Step, Times},
 };
@@ -18,7 +18,7 @@ use maple_lark_store::runs::{Run, StoredSnapshot};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use uuid::Uuid;
 
-use super::{Catalogue, Shared, WorkError, sampler};
+use super::{Catalogue, Shared, WorkError, notices, sampler};
 
 /// Keeps one source from being asked too much at once by this process, whatever asks.
 #[derive(Default)]
@@ -51,24 +51,22 @@ pub fn times(report: &Report, window: Window, query: Option<(&Dashboard, &Query)
     Times { comparison: report.window.comparison(&window), window, step }
 }
 
-/// The distinct sets of values that a report's audiences see, each with its key.
-pub fn value_sets(catalogue: &Catalogue, report: &Report) -> BTreeMap<String, Values> {
-    let mut audiences: Vec<Option<&Audience>> = report.audiences.iter().map(Some).collect();
-    if audiences.is_empty() {
-        audiences.push(None);
-    }
-    audiences.into_iter().map(|audience| catalogue.set.values(report, audience)).map(|values| (values_key(&values), values)).collect()
-}
-
 /// Names a set of values; equal sets have equal keys.
 pub fn values_key(values: &Values) -> String {
     sha256(&serde_json::to_vec(values).unwrap_or_default())
 }
 
-pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report, incomplete: Option<String>) -> Result<(), WorkError> {
+pub async fn collect(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    report: &Report,
+    value_sets: BTreeMap<String, Values>,
+    incomplete: Option<String>,
+) -> Result<(), WorkError> {
     let window = window_of(run)?;
     let kept: Vec<String> = shared.store.snapshot_heads(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
-    for (key, values) in value_sets(catalogue, report) {
+    for (key, values) in value_sets {
         if kept.contains(&key) {
             continue;
         }
@@ -79,10 +77,7 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
             _ => Vec::new(),
         };
         let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&decisive).into_iter().map(move |query| (&**dashboard, query)));
-        let answers = join_all(
-            questions.map(|(dashboard, query)| ask(shared, run, catalogue, dashboard, query, times(report, window.clone(), Some((dashboard, query))), &values)),
-        )
-        .await;
+        let answers = join_all(questions.map(|(dashboard, query)| ask(shared, run, catalogue, report, (dashboard, query), &window, &values))).await;
         let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
         let frozen = catalogue.composed_from();
         let snapshot = Snapshot {
@@ -104,7 +99,16 @@ pub async fn collect(shared: &Shared, run: &Run, catalogue: &Catalogue, report: 
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
             .store
-            .keep_snapshot(StoredSnapshot { id: Uuid::now_v7(), run_id: run.id, values_key: key.clone(), sha256: digest, body, created_at: shared.now() })
+            .keep_snapshot(StoredSnapshot {
+                id: Uuid::now_v7(),
+                run_id: run.id,
+                values_key: key.clone(),
+                sha256: digest,
+                body,
+                created_at: shared.now(),
+                status: None,
+                quiet: None,
+            })
             .await?;
         shared.store.end_step(run.id, "snapshot", &key[..8], "done", Some(detail), shared.now()).await?;
     }
@@ -123,11 +127,12 @@ async fn ask(
     shared: &Shared,
     run: &Run,
     catalogue: &Catalogue,
-    dashboard: &Dashboard,
-    query: &Query,
-    times: Times,
+    report: &Report,
+    (dashboard, query): (&Dashboard, &Query),
+    window: &Window,
     values: &Values,
 ) -> Result<QueryRecord, WorkError> {
+    let times = times(report, window.clone(), Some((dashboard, query)));
     let readable: Vec<String> = values.values().map(|value| value.readable()).collect();
     let subject = if readable.is_empty() {
         format!("{} / {}", dashboard.name, query.name)
@@ -160,6 +165,10 @@ async fn ask(
     };
     tracing::info!(query = %subject, state, detail, milliseconds = (ended - started).num_milliseconds(), "collected");
     shared.store.end_step(run.id, "collect", &subject, state, Some(detail), ended).await?;
+    if let Some(source) = source {
+        let failure = if let Outcome::Failed(reason) = &outcome { Some(reason.as_str()) } else { None };
+        notices::of_source(shared, run, report.owner.as_ref(), source, failure).await?;
+    }
     Ok(QueryRecord {
         dashboard: dashboard.name.clone(),
         name: query.name.clone(),

@@ -1,172 +1,139 @@
-//! The outbox: puts deliveries into it, and carries them out one at a time.
+//! Puts the deliveries of a run into the outbox.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
-use chrono::TimeDelta;
 use maple_lark_core::{
-    Snapshot,
-    compose::compose,
-    definition::{Mailbox, Report},
-    message,
+    definition::{Report, ResolvedAudience},
+    snapshot::sha256,
+    status::Status,
 };
-use maple_lark_delivery::{Attachment, Letter, send};
 use maple_lark_store::{
-    StoreError,
-    deliveries::{Delivery, Ending},
-    runs::Run,
+    deliveries::Delivery,
+    runs::{Run, SnapshotHead},
 };
-use tracing::Instrument;
 use uuid::Uuid;
 
-use super::{Catalogue, Held, Shared, WorkError, collect::values_key, keep_lease};
-use crate::config::Mail;
+use super::{Shared, WorkError, channels, collect::values_key};
 
-const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
+/// Whether no snapshot of a run is worth sending.
+pub async fn all_quiet(shared: &Shared, run: &Run) -> Result<bool, WorkError> {
+    let heads = shared.store.snapshot_heads(run.id).await?;
+    Ok(!heads.is_empty() && heads.iter().all(|head| head.quiet.is_some()))
+}
 
-/// One delivery for each recipient of each audience, waiting from now on. Audiences whose
-/// snapshot is quiet get none; answers with the reason if that is true of all.
-pub async fn enqueue(
-    shared: &Shared,
-    run: &Run,
-    catalogue: &Catalogue,
-    report: &Report,
-    quiet: &BTreeMap<String, String>,
-) -> Result<Option<String>, WorkError> {
-    let snapshots = shared.store.snapshot_heads(run.id).await?;
+/// One delivery for each recipient and channel of each audience, waiting from now on.
+/// Audiences whose snapshot is quiet get none; answers with the reason if that is true of all.
+pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<Option<String>, WorkError> {
+    let store = &shared.store;
+    let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
-    let mut deliveries = Vec::new();
-    for audience in &report.audiences {
-        let key = values_key(&catalogue.set.values(report, Some(audience)));
+    let left: BTreeSet<String> = store.departures(Some(&report.name)).await?.into_iter().map(|departure| departure.address).collect();
+    let mail_server = report.deliver.mail_server.as_ref().map(|name| name.value.clone()).unwrap_or_default();
+    let mut from_host = None;
+    let (mut deliveries, mut quiet) = (Vec::new(), None);
+    for audience in audiences {
+        let key = values_key(&audience.values);
         let snapshot = snapshots
             .iter()
             .find(|snapshot| snapshot.values_key == key)
             .ok_or_else(|| WorkError::Run(format!("there is no snapshot for the audience \"{}\"", audience.name)))?;
-        if let Some(reason) = quiet.get(&key) {
-            shared.store.begin_step(run.id, "send", &audience.name, now).await?;
-            shared.store.end_step(run.id, "send", &audience.name, "quiet", Some(reason.clone()), now).await?;
+        if let Some(reason) = silence(audience, snapshot) {
+            store.begin_step(run.id, "send", &audience.name, now).await?;
+            store.end_step(run.id, "send", &audience.name, "quiet", Some(reason.clone()), now).await?;
+            quiet = Some(reason);
             continue;
         }
-        // Only what is sent needs a mail server; a quiet run does without.
-        let Some(mail) = &shared.config.mail else {
-            return Err(WorkError::Run(
-                "no mail server is configured; add [mail] to the configuration of the service, restart it and run the report again".to_owned(),
-            ));
-        };
-        let host = mail.server.from.address.rsplit('@').next().unwrap_or("localhost");
-        for recipient in &audience.to {
+        let addresses: Vec<String> = audience.everybody().map(|(_, recipient)| recipient.mailbox.address.to_lowercase()).collect();
+        let set_aside = store.set_aside(&addresses).await?;
+        let mut passed_over = Vec::new();
+        let together = format!("{}.{}", run.id, &sha256(audience.name.as_bytes())[..12]);
+        for (role, recipient) in audience.everybody() {
+            let address = recipient.mailbox.address.to_lowercase();
+            if left.contains(&address) {
+                passed_over.push(format!("{address} has left this report"));
+                continue;
+            }
+            if let Some(bounced) = set_aside.iter().find(|bounced| bounced.address == address) {
+                passed_over.push(format!("{address} is set aside after {} bounces: {}", bounced.hard_bounces, bounced.words));
+                continue;
+            }
+            let host = match &from_host {
+                Some(host) => host,
+                // Only what is sent needs a mail server; a quiet run does without.
+                None => from_host.insert(sender_host(shared, &mail_server).await?),
+            };
             let id = Uuid::now_v7();
+            let message_id = if audience.together { format!("{together}@{host}") } else { format!("{id}@{host}") };
+            let variant = if audience.together { String::new() } else { recipient.reading.key() };
+            let delivery = waiting(id, run, snapshot, audience, now);
             deliveries.push(Delivery {
-                id,
-                run_id: run.id,
-                snapshot_id: snapshot.id,
-                audience: audience.name.clone(),
-                channel: "mail".to_owned(),
-                recipient: recipient.to_string(),
-                state: "waiting".to_owned(),
-                message_id: format!("{id}@{host}"),
-                next_attempt_at: now,
-                problem: None,
-                lease_owner: None,
-                lease_until: None,
-                created_at: now,
-                settled_at: None,
+                recipient: recipient.mailbox.to_string(),
+                message_id,
+                via: mail_server.clone(),
+                role: role.to_owned(),
+                variant,
+                ..delivery
             });
         }
+        for name in &audience.channels {
+            let id = Uuid::now_v7();
+            let kind = shared.catalogue.current(store).await?.set.channels.get(name).map_or("channel", |channel| channel.kind.name());
+            let delivery = waiting(id, run, snapshot, audience, now);
+            deliveries.push(Delivery { channel: kind.to_owned(), recipient: name.clone(), message_id: id.to_string(), via: name.clone(), ..delivery });
+        }
+        if !passed_over.is_empty() {
+            store.begin_step(run.id, "send", &audience.name, now).await?;
+            store.end_step(run.id, "send", &audience.name, "done", Some(passed_over.join("; ")), now).await?;
+        }
     }
-    if deliveries.is_empty()
-        && let Some(reason) = quiet.values().next()
-    {
-        return Ok(Some(reason.clone()));
+    if deliveries.is_empty() {
+        return Ok(Some(quiet.unwrap_or_else(|| "nobody is left who would get it".to_owned())));
     }
     tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
-    shared.store.enqueue(run.id, shared.owner, deliveries).await?;
+    store.enqueue(run.id, shared.owner, deliveries).await?;
     Ok(None)
 }
 
-/// Takes one delivery that waits and attempts it. Answers whether there was one.
-pub async fn work_on_a_delivery(shared: &Shared) -> Result<bool, StoreError> {
-    let Some(mail) = &shared.config.mail else { return Ok(false) };
-    let lease = shared.lease();
-    let Some((delivery, attempt)) = shared.store.claim_delivery(shared.owner, shared.now(), lease).await? else { return Ok(false) };
-    let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
-    async {
-        let ending = match letter(shared, mail, &delivery).await {
-            Ok(letter) => {
-                let sent = tokio::select! {
-                    sent = send(&mail.server, &letter) => sent,
-                    _ = keep_lease(shared, Held::Delivery(delivery.id)) => return Ok(()),
-                };
-                match sent {
-                    Ok(answer) => Ending::Accepted { answer },
-                    Err(error) if error.is_temporary() => postponed(shared, mail, &delivery, error.to_string()).await?,
-                    Err(error) => Ending::Refused { answer: error.to_string() },
-                }
-            }
-            Err(WorkError::Store(error)) => return Err(error),
-            Err(WorkError::Run(reason)) => Ending::Refused { answer: reason },
-        };
-        tracing::info!(recipient = %delivery.recipient, ?ending, "attempted");
-        match shared.store.end_attempt(&delivery, shared.owner, attempt, &ending, shared.now()).await {
-            Err(StoreError::LeaseLost(_)) => {
-                tracing::warn!("another process has taken this delivery over");
-                Ok(())
-            }
-            other => other,
-        }
+/// Why an audience gets nothing, if it does not.
+fn silence(audience: &ResolvedAudience, snapshot: &SnapshotHead) -> Option<String> {
+    if snapshot.quiet.is_some() {
+        return snapshot.quiet.clone();
     }
-    .instrument(span)
-    .await?;
-    Ok(true)
+    let (least, status) = (audience.only_when?, snapshot.status.as_deref().and_then(Status::from_word)?);
+    (status < least).then(|| format!("this audience hears only when something is {}", least.word().to_lowercase()))
 }
 
-/// Waits grow from attempt to attempt and are spread, so that a mail server that comes back
-/// is not met by everybody at once.
-async fn postponed(shared: &Shared, mail: &Mail, delivery: &Delivery, answer: String) -> Result<Ending, StoreError> {
-    let now = shared.now();
-    if now - delivery.created_at > TimeDelta::from_std(mail.give_up).unwrap_or(TimeDelta::days(1)) {
-        return Ok(Ending::Refused { answer: format!("given up after {} h: {answer}", mail.give_up.as_secs() / 3600) });
-    }
-    let attempts = shared.store.attempts(std::slice::from_ref(delivery)).await?.len() as u32;
-    let first = TimeDelta::from_std(mail.first_retry).unwrap_or(TimeDelta::seconds(30));
-    let wait = (first * 2i32.pow(attempts.saturating_sub(1).min(12))).min(LONGEST_WAIT);
-    let spread = 0.8 + 0.4 * f64::from(delivery.id.as_bytes()[15]) / 255.0;
-    let wait = TimeDelta::milliseconds((wait.num_milliseconds() as f64 * spread) as i64);
-    Ok(Ending::Postponed { answer, again: now + wait })
+async fn sender_host(shared: &Shared, mail_server: &str) -> Result<String, WorkError> {
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let channel = match mail_server {
+        "" => None,
+        name => Some(catalogue.set.channels.get(name).ok_or_else(|| WorkError::Run(format!("there is no channel \"{name}\"")))?),
+    };
+    let server = channels::own_or_named(shared, channel).await.map_err(WorkError::Run)?;
+    Ok(server.from.address.rsplit('@').next().unwrap_or("localhost").to_owned())
 }
 
-/// The letter of a delivery, made from what is stored: the same every time.
-async fn letter(shared: &Shared, mail: &Mail, delivery: &Delivery) -> Result<Letter, WorkError> {
-    let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
-    let stored = shared.store.snapshot(delivery.snapshot_id).await?.ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
-    let documents = shared.store.documents_of_snapshot(delivery.snapshot_id).await?;
-    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
-    let maple_lark_core::snapshot::Frozen { report, .. } = snapshot.definitions().map_err(|error| failed(&error))?;
-    let values = message::Values::of(&snapshot, &report.title, &delivery.audience);
-    let subject = message::render(&report.subject, &values).map_err(|error| failed(&error))?;
-    let text = report.message.as_ref().map(|template| message::render(template, &values)).transpose().map_err(|error| failed(&error))?;
-    let names: Vec<String> = documents.iter().map(|document| document.file_name.clone()).collect();
-    let link = format!("{}/runs/{}", shared.config.public_url, delivery.run_id);
-    let body = tokio::task::spawn_blocking(move || {
-        let document = compose(&snapshot).map_err(|error| error.to_string())?;
-        maple_lark_documents::mail_body(&document, text.as_deref(), &names, Some(&link)).map_err(|error| error.to_string())
-    })
-    .await
-    .unwrap_or_else(|error| Err(error.to_string()))
-    .map_err(WorkError::Run)?;
-    let to: Mailbox = delivery.recipient.parse().map_err(|error: maple_lark_core::definition::BadMailbox| failed(&error))?;
-    Ok(Letter {
-        message_id: delivery.message_id.clone(),
-        date: delivery.created_at,
-        from: mail.server.from.clone(),
-        to,
-        reply_to: report.owner.clone(),
-        subject,
-        text: body.text,
-        html: body.html,
-        image: body.image.map(|image| (image.content_id, image.png)),
-        attachments: documents
-            .into_iter()
-            .map(|document| Attachment { file_name: document.file_name, media_type: document.media_type, bytes: document.body })
-            .collect(),
-    })
+fn waiting(id: Uuid, run: &Run, snapshot: &SnapshotHead, audience: &ResolvedAudience, now: chrono::DateTime<chrono::Utc>) -> Delivery {
+    Delivery {
+        id,
+        run_id: run.id,
+        snapshot_id: snapshot.id,
+        audience: audience.name.clone(),
+        channel: "mail".to_owned(),
+        recipient: String::new(),
+        state: "waiting".to_owned(),
+        message_id: String::new(),
+        next_attempt_at: now,
+        problem: None,
+        lease_owner: None,
+        lease_until: None,
+        created_at: now,
+        settled_at: None,
+        via: String::new(),
+        role: "to".to_owned(),
+        variant: String::new(),
+        copy: 0,
+        note: None,
+        requested_by: None,
+    }
 }

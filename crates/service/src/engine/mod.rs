@@ -3,10 +3,16 @@
 //! Each step is a row before it is an action, so a process that is killed anywhere loses
 //! nothing: another one takes the work over when the lease has run out.
 
+mod audiences;
+mod bounces;
 mod catalogue;
+mod channels;
 mod clock;
 mod collect;
 mod deliver;
+mod letters;
+mod notices;
+mod outbox;
 mod readiness;
 mod render;
 mod sampler;
@@ -17,7 +23,7 @@ use std::{sync::Arc, time::Duration};
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Window,
-    definition::{Ask, OnFailedBlock, Source},
+    definition::{Ask, Channel, Mailbox, OnFailedBlock, Report, ResolvedAudience, Source},
     figures::Operation,
     snapshot::Outcome,
     window::Times,
@@ -32,14 +38,14 @@ use tracing::Instrument;
 use uuid::Uuid;
 
 use crate::Config;
+pub use audiences::OnlyTo;
 pub use catalogue::{Catalogue, parse_all};
 pub use clock::Clock;
 use readiness::Ready;
 pub use scheduler::{RequestError, RunRequest, backfill, past_instants, request_run};
 
-/// How many runs one process works on at a time, and how many deliveries.
+/// How many runs one process works on at a time.
 const RUN_WORKERS: usize = 2;
-const DELIVERY_WORKERS: usize = 4;
 /// How often a worker without work looks for some.
 const IDLE: Duration = Duration::from_millis(500);
 
@@ -54,6 +60,8 @@ pub(crate) struct Shared {
     pub reader: Reader,
     pub catalogue: catalogue::Kept,
     pub clock: Clock,
+    pub sessions: channels::Sessions,
+    pub letters: letters::Prepared,
 }
 
 impl Shared {
@@ -67,6 +75,8 @@ impl Shared {
             sources: collect::SourceLimits::default(),
             catalogue: catalogue::Kept::default(),
             clock,
+            sessions: channels::Sessions::default(),
+            letters: letters::Prepared::default(),
         }
     }
 
@@ -120,6 +130,31 @@ impl EngineHandle {
         self.0.reader.read(source, Question { ask, times, values }).await.map_err(|error| error.to_string())
     }
 
+    /// Tries a mail server step by step; the service's own if no channel is named.
+    ///
+    /// # Errors
+    /// If its settings cannot be looked up.
+    pub(crate) async fn probe(&self, channel: Option<&Channel>, to: &Mailbox) -> Result<maple_lark_delivery::Probe, String> {
+        let server = channels::own_or_named(&self.0, channel).await?;
+        let letter = letters::test_letter(&server, to, self.now());
+        Ok(maple_lark_delivery::MailSession::probe(&server, &letter).await)
+    }
+
+    /// Tries a channel that is no mail server, with something that shows that it works.
+    pub(crate) async fn try_channel(&self, channel: &Channel) -> Result<String, String> {
+        outbox::try_channel(&self.0, channel).await
+    }
+
+    /// Where the service's own mail server is, if it has one.
+    pub(crate) fn own_mail_server(&self) -> Option<String> {
+        self.0.config.mail.as_ref().map(|mail| format!("{}:{}", mail.server.host, mail.server.port))
+    }
+
+    /// A link's secret part, and whether one is right.
+    pub(crate) fn signer(&self) -> &crate::secrets::Vault {
+        &self.0.config.vault
+    }
+
     /// What a sampler has kept of a window.
     pub(crate) async fn history(&self, sampler: &str, window: &Window, then: &[Operation]) -> Outcome {
         sampler::history(&self.0, sampler, window, then).await
@@ -150,8 +185,10 @@ impl Engine {
         for _ in 0..RUN_WORKERS {
             workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { work_on_a_run(&shared).await }));
         }
-        for _ in 0..DELIVERY_WORKERS {
-            workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { deliver::work_on_a_delivery(&shared).await }));
+        workers.spawn(outbox::watch_the_outbox(shared.clone(), stopped.clone()));
+        workers.spawn(notices::watch_for_trouble(shared.clone(), stopped.clone()));
+        if shared.config.bounces.is_some() {
+            workers.spawn(bounces::watch_the_maildir(shared.clone(), stopped.clone()));
         }
         Self { shared, stop, workers }
     }
@@ -262,19 +299,24 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
     let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
     let report = catalogue.set.reports.get(&run.report).ok_or_else(|| WorkError::Run(format!("the run holds no definition of \"{}\"", run.report)))?;
 
+    if run.state == "releasing" {
+        let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
+        return send(shared, run, report, &audiences).await;
+    }
     let incomplete = match readiness::wait(shared, run, &catalogue, report).await? {
         Ready::Yes => run.incomplete.clone(),
         Ready::Never(reason) => Some(reason),
         Ready::Later => return Ok(()),
     };
     store.set_run_state(run.id, owner, "collecting", None, shared.now()).await?;
-    collect::collect(shared, run, &catalogue, report, incomplete).await?;
+    let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
+    let value_sets = audiences::value_sets(&catalogue, report, &audiences);
+    collect::collect(shared, run, &catalogue, report, value_sets, incomplete).await?;
 
     store.set_run_state(run.id, owner, "rendering", None, shared.now()).await?;
-    let made = render::render(shared, run, report).await?;
+    let failed = render::render(shared, run, report, &audiences).await?;
     shared.wake.notify_waiters();
 
-    let failed = &made.failed;
     if let Some((block, reason)) = failed.first()
         && report.on_failed_block == OnFailedBlock::Hold
     {
@@ -284,14 +326,29 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
         store.set_run_state(run.id, owner, "held", Some(&problem), shared.now()).await?;
         return Ok(());
     }
-    if !run.deliver || report.audiences.is_empty() {
+    if !run.deliver || audiences.is_empty() {
         store.set_run_state(run.id, owner, "made", None, shared.now()).await?;
         tracing::info!("made, without deliveries");
         return Ok(());
     }
-    if let Some(reason) = deliver::enqueue(shared, run, &catalogue, report, &made.quiet).await? {
+    if let Some(approval) = &report.approval
+        && run.only_to.is_none()
+        && !deliver::all_quiet(shared, run).await?
+    {
+        let deadline = shared.now() + TimeDelta::seconds(approval.deadline_seconds as i64);
+        tracing::info!(%deadline, "waits until somebody has looked at it");
+        store.await_approval(run.id, owner, deadline).await?;
+        shared.wake.notify_waiters();
+        return Ok(());
+    }
+    send(shared, run, report, &audiences).await
+}
+
+/// Puts a run's deliveries into the outbox, unless there is nothing to say.
+async fn send(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<(), WorkError> {
+    if let Some(reason) = deliver::enqueue(shared, run, report, audiences).await? {
         tracing::info!(reason, "quiet");
-        store.set_run_state(run.id, owner, "quiet", Some(&reason), shared.now()).await?;
+        shared.store.set_run_state(run.id, shared.owner, "quiet", Some(&reason), shared.now()).await?;
     }
     shared.wake.notify_waiters();
     Ok(())

@@ -1,78 +1,108 @@
 //! Composes each snapshot of a run and keeps its documents.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use maple_lark_core::{
     Snapshot,
-    compose::compose,
-    definition::{Format, Report},
+    compose::{compose, compose_for},
+    definition::{Format, Reading, Report, ResolvedAudience, SendWhen},
+    document::Document,
     quiet,
-    snapshot::sha256,
+    snapshot::{BadSnapshot, sha256},
+    status::Status,
 };
-use maple_lark_store::runs::{Document as StoredDocument, Run};
+use maple_lark_store::runs::{Document as StoredDocument, Run, SnapshotHead};
 use uuid::Uuid;
 
-use super::{Shared, WorkError};
+use super::{Shared, WorkError, collect::values_key};
 
-/// What rendering a run has found.
-pub struct Made {
-    /// The blocks that failed and why, each named once.
-    pub failed: Vec<(String, String)>,
-    /// The snapshots that nobody needs to see, by their values' key, with the reason.
-    pub quiet: BTreeMap<String, String>,
-}
-
-/// Renders every snapshot in every format of the report.
-pub async fn render(shared: &Shared, run: &Run, report: &Report) -> Result<Made, WorkError> {
+/// Renders every snapshot in every format of the report, in every way that somebody of its
+/// audiences reads it, and keeps how each was judged. Answers with the blocks that failed and
+/// why, each named once.
+pub async fn render(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<Vec<(String, String)>, WorkError> {
     let mut failed = BTreeSet::new();
-    let mut quiet = BTreeMap::new();
     for head in shared.store.snapshot_heads(run.id).await? {
         // One at a time: a snapshot may be large.
         let Some(stored) = shared.store.snapshot(head.id).await? else { continue };
         let snapshot = Snapshot::open(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
+        drop(stored);
         let document = compose(&snapshot).map_err(|error| WorkError::Run(error.to_string()))?;
         failed.extend(document.failed.iter().cloned());
-        quiet.extend(quiet::reason(report, &snapshot, &document).map(|reason| (stored.values_key.clone(), reason)));
+        let last = match &report.send_when {
+            SendWhen::Change => shared.store.status_before(run, &head.values_key).await?.and_then(|word| Status::from_word(&word)),
+            _ => None,
+        };
+        let quiet = quiet::reason(report, &snapshot, &document, last);
+        shared.store.judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref()).await?;
+        let readings = readings(audiences, &head.values_key);
+        // Composed again only for those who read numbers and dates in another way.
+        let others = readings.iter().filter(|reading| !reading.is_usual()).map(|reading| Ok((reading.key(), compose_for(&snapshot, reading)?)));
+        let others = others.collect::<Result<Vec<_>, _>>().map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
         drop(snapshot);
-        let document = std::sync::Arc::new(document);
-        for format in report.formats.iter().copied() {
-            let subject = format!("{} ({})", format.name(), &stored.values_key[..8]);
-            shared.store.begin_step(run.id, "render", &subject, shared.now()).await?;
-            let rendered = documents(document.clone(), format).await;
-            match rendered {
-                Ok(files) => {
-                    let size: usize = files.iter().map(|file| file.bytes.len()).sum();
-                    let detail = format!("{} {}, {size} bytes", files.len(), if files.len() == 1 { "file" } else { "files" });
-                    let kept = files
-                        .into_iter()
-                        .map(|file| StoredDocument {
-                            id: Uuid::now_v7(),
-                            run_id: run.id,
-                            snapshot_id: stored.id,
-                            format: format.name().to_owned(),
-                            file_name: file.file_name,
-                            media_type: file.media_type.to_owned(),
-                            sha256: sha256(&file.bytes),
-                            size: file.bytes.len() as i64,
-                            body: file.bytes,
-                            created_at: shared.now(),
-                        })
-                        .collect();
-                    shared.store.keep_documents(kept).await?;
-                    shared.store.end_step(run.id, "render", &subject, "done", Some(detail), shared.now()).await?;
-                }
-                Err(reason) => {
-                    shared.store.end_step(run.id, "render", &subject, "failed", Some(reason.clone()), shared.now()).await?;
-                    return Err(WorkError::Run(reason));
-                }
+        for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
+            formats(shared, run, report, &head, &variant, document).await?;
+        }
+    }
+    Ok(failed.into_iter().collect())
+}
+
+/// The ways in which somebody reads the documents of one set of values.
+fn readings(audiences: &[ResolvedAudience], key: &str) -> Vec<Reading> {
+    let concerned = audiences.iter().filter(|audience| values_key(&audience.values) == key);
+    let mut found: Vec<Reading> = Vec::new();
+    for (_, recipient) in concerned.filter(|audience| !audience.together).flat_map(ResolvedAudience::everybody) {
+        if !found.contains(&recipient.reading) {
+            found.push(recipient.reading);
+        }
+    }
+    found
+}
+
+async fn formats(shared: &Shared, run: &Run, report: &Report, head: &SnapshotHead, variant: &str, document: Document) -> Result<(), WorkError> {
+    // Let go with its last format, before the files are stored.
+    let mut document = Some(std::sync::Arc::new(document));
+    let mut formats = report.formats.iter().copied().peekable();
+    while let Some(format) = formats.next() {
+        let way = if variant.is_empty() { String::new() } else { format!(", {variant}") };
+        let subject = format!("{} ({}{way})", format.name(), &head.values_key[..8]);
+        shared.store.begin_step(run.id, "render", &subject, shared.now()).await?;
+        let of = if formats.peek().is_some() { document.clone() } else { document.take() };
+        let Some(of) = of else { break };
+        let rendered = documents(of, format).await;
+        match rendered {
+            Ok(files) => {
+                let size: usize = files.iter().map(|file| file.bytes.len()).sum();
+                let detail = format!("{} {}, {size} bytes", files.len(), if files.len() == 1 { "file" } else { "files" });
+                let kept = files
+                    .into_iter()
+                    .map(|file| StoredDocument {
+                        id: Uuid::now_v7(),
+                        run_id: run.id,
+                        snapshot_id: head.id,
+                        format: format.name().to_owned(),
+                        file_name: file.file_name,
+                        media_type: file.media_type.to_owned(),
+                        sha256: sha256(&file.bytes),
+                        size: file.bytes.len() as i64,
+                        body: file.bytes,
+                        created_at: shared.now(),
+                        variant: variant.to_owned(),
+                    })
+                    .collect();
+                shared.store.keep_documents(kept).await?;
+                shared.store.end_step(run.id, "render", &subject, "done", Some(detail), shared.now()).await?;
+            }
+            Err(reason) => {
+                shared.store.end_step(run.id, "render", &subject, "failed", Some(reason.clone()), shared.now()).await?;
+                return Err(WorkError::Run(reason));
             }
         }
     }
-    Ok(Made { failed: failed.into_iter().collect(), quiet })
+    Ok(())
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
-async fn documents(document: std::sync::Arc<maple_lark_core::document::Document>, format: Format) -> Result<Vec<maple_lark_documents::Rendered>, String> {
+async fn documents(document: std::sync::Arc<Document>, format: Format) -> Result<Vec<maple_lark_documents::Rendered>, String> {
     tokio::task::spawn_blocking(move || maple_lark_documents::render(&document, format).map_err(|error| error.to_string()))
         .await
         .unwrap_or_else(|error| Err(format!("rendering ended unexpectedly: {error}")))

@@ -12,7 +12,7 @@ use maple_lark_store::{
 use tokio::sync::watch;
 use uuid::Uuid;
 
-use super::{Catalogue, Shared};
+use super::{Catalogue, OnlyTo, Shared};
 
 /// More missed instants than this are not counted one by one.
 const MOST_MISSED: usize = 10_000;
@@ -127,11 +127,12 @@ struct Order {
     requested_by: Option<String>,
     deliver: bool,
     skipped: i32,
+    only_to: Option<OnlyTo>,
 }
 
 impl Order {
     fn scheduled(at: DateTime<Utc>) -> Self {
-        Self { scheduled_for: at, cause: "schedule", state: "due", requested_by: None, deliver: true, skipped: 0 }
+        Self { scheduled_for: at, cause: "schedule", state: "due", requested_by: None, deliver: true, skipped: 0, only_to: None }
     }
 
     fn requested(at: DateTime<Utc>, by: &str, deliver: bool) -> Self {
@@ -157,6 +158,7 @@ impl Order {
             skipped: self.skipped,
             may_overlap: report.overlap,
             within: window.within.as_ref().and_then(|within| serde_json::to_value(within).ok()),
+            only_to: self.only_to.and_then(|only| serde_json::to_value(only).ok()),
             created_at: now,
         }
     }
@@ -168,6 +170,8 @@ pub struct RunRequest {
     /// The instant that the window follows from; now if nothing is said.
     pub scheduled_for: Option<DateTime<Utc>>,
     pub deliver: bool,
+    /// Who alone gets it, instead of the report's audiences.
+    pub only_to: Option<OnlyTo>,
     pub requested_by: String,
     pub now: DateTime<Utc>,
 }
@@ -188,7 +192,8 @@ pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, Req
     let report = ready_report(&catalogue, &request.report)?;
     let now = request.now;
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
-    let order = Order::requested(request.scheduled_for.unwrap_or(whole_second), &request.requested_by, request.deliver);
+    let at = request.scheduled_for.unwrap_or(whole_second);
+    let order = Order { only_to: request.only_to, ..Order::requested(at, &request.requested_by, request.deliver) };
     let run = order.run(&catalogue, report, now);
     store.add_run(&run).await?;
     Ok(run.id)

@@ -174,7 +174,7 @@ mod quiet {
         snapshot.incomplete = incomplete.map(str::to_owned);
         let mut report = snapshot.definitions().unwrap().report;
         report.send_when = send_when;
-        reason(&report, &snapshot, &compose(&snapshot).unwrap())
+        reason(&report, &snapshot, &compose(&snapshot).unwrap(), None)
     }
 
     fn rows() -> SendWhen {

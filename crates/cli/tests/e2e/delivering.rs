@@ -1,0 +1,697 @@
+//! The right page to the right people, once: audiences, copies, approvals, links, notices, and
+//! ways out beside mail.
+
+use std::{
+    collections::BTreeMap,
+    io::{Cursor, Read},
+    process::Command,
+    time::{Duration, Instant},
+};
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use mail_parser::{Message, MessageParser, MimeHeaders};
+use maple_lark_demo::{WebReceiver, mail_server::HangUp, receivers::start_syslog};
+use serde_json::{Value, json};
+use sqlx::Executor;
+
+use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, Service, small_dashboard, text};
+
+/// A place with a service that has been signed in to.
+async fn ready() -> (Place, Service) {
+    let place = Place::new().await;
+    let service = place.serve();
+    place.sign_in();
+    (place, service)
+}
+
+fn applied(place: &Place, files: &[(&str, &str)]) {
+    let output = place.apply(files);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+}
+
+fn ran(place: &Place, report: &str) -> Value {
+    let id = place.json(&["run", report, "--detach"])["id"].as_str().unwrap().to_owned();
+    place.settled(&id)
+}
+
+/// Waits until something is true of a run.
+fn wait_for(place: &Place, id: &str, what: &str, holds: impl Fn(&Value) -> bool) -> Value {
+    let began = Instant::now();
+    loop {
+        let run = place.json(&["show", id]);
+        if holds(&run) {
+            return run;
+        }
+        assert!(began.elapsed() < PATIENCE, "{what} does not come: {run:#}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+fn envelope(bytes: &[u8]) -> String {
+    let text = String::from_utf8_lossy(bytes);
+    text.lines().find_map(|line| line.strip_prefix("X-Envelope-To: ")).unwrap_or_default().to_owned()
+}
+
+/// Every mail by whom it went to, waiting for as many as there should be.
+fn mails(place: &Place, count: usize) -> BTreeMap<String, Vec<Vec<u8>>> {
+    let began = Instant::now();
+    while place.mail.messages().len() < count {
+        assert!(began.elapsed() < PATIENCE, "{} of {count} mails came", place.mail.messages().len());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let mut found: BTreeMap<String, Vec<Vec<u8>>> = BTreeMap::new();
+    for bytes in place.mail.messages() {
+        found.entry(envelope(&bytes)).or_default().push(bytes);
+    }
+    found
+}
+
+/// Whatever can be read in a mail: its source, its texts, its attachments, what is packed in
+/// them, and the letters and embedded files of its PDFs.
+fn everything_in(bytes: &[u8]) -> String {
+    let message = MessageParser::default().parse(bytes).unwrap();
+    let mut all = String::from_utf8_lossy(bytes).into_owned();
+    for part in &message.parts {
+        all += &String::from_utf8_lossy(part.contents());
+    }
+    for part in message.attachments() {
+        all += &readable(part.attachment_name().unwrap_or_default(), part.contents());
+    }
+    all
+}
+
+fn readable(name: &str, bytes: &[u8]) -> String {
+    if name.ends_with(".pdf") {
+        let folder = tempfile::TempDir::new().unwrap();
+        let path = folder.path().join("a.pdf");
+        std::fs::write(&path, bytes).unwrap();
+        let letters = Command::new("pdftotext").arg(&path).arg("-").output().unwrap();
+        assert!(letters.status.success());
+        Command::new("pdfdetach").arg("-saveall").arg("-o").arg(folder.path()).arg(&path).output().unwrap();
+        let mut all = text(&letters.stdout);
+        let plain = folder.path().join("plain.pdf");
+        Command::new("qpdf").args(["--qdf", "--object-streams=disable"]).arg(&path).arg(&plain).output().unwrap();
+        for entry in std::fs::read_dir(folder.path()).unwrap().flatten() {
+            all += &String::from_utf8_lossy(&std::fs::read(entry.path()).unwrap());
+        }
+        return all;
+    }
+    if name.ends_with(".xlsx") || name.ends_with(".zip") {
+        let mut zip = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
+        let mut all = String::new();
+        for index in 0..zip.len() {
+            let mut inner = Vec::new();
+            zip.by_index(index).unwrap().read_to_end(&mut inner).unwrap();
+            all += &String::from_utf8_lossy(&inner);
+        }
+        return all;
+    }
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+const PORTS: &str = r#"
+[dashboard]
+name = "ports"
+title = "Ports"
+[[parameter]]
+name = "port"
+title = "Port"
+[[query]]
+name = "kept"
+source = "operations"
+sql = "select port, secret, amount from kept_apart where port = :port"
+[[section]]
+title = "All"
+[[section.block]]
+show = "figures"
+title = "Figures"
+query = "kept"
+columns = ["amount"]
+[[section.block]]
+show = "column"
+title = "Chart"
+query = "kept"
+label = "secret"
+value = "amount"
+[[section.block]]
+show = "table"
+title = "Rows"
+query = "kept"
+"#;
+
+const PORTS_REPORT: &str = r#"
+[report]
+name = "ports"
+title = "Ports"
+owner = "Operations desk <operations@orrin-sound.example>"
+time-zone = "Atlantic/Faroe"
+dashboards = ["ports"]
+formats = ["pdf", "html", "csv", "xlsx", "json", "txt"]
+[window]
+previous = "day"
+[message]
+subject = "{{ report.title }} for {{ audience }}: {{ figures.amount }}"
+[[audiences-from]]
+source = "operations"
+sql = "select port, addresses from kept_apart order by port"
+name = "port"
+to = "addresses"
+parameters = { port = "port" }
+"#;
+
+/// Random values, so that nothing is found by chance and nothing is known beforehand.
+fn secrets(count: usize) -> Vec<(String, String, String)> {
+    (0..count)
+        .map(|index| {
+            let word = |bytes: &[u8]| bytes.iter().map(|byte| char::from(b'a' + byte % 26)).collect::<String>();
+            let (one, other) = (*uuid::Uuid::new_v4().as_bytes(), *uuid::Uuid::new_v4().as_bytes());
+            (format!("port{}", word(&one[..8])), format!("Secret{}", word(&other)), format!("office{index}@orrin-sound.example"))
+        })
+        .collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_of_one_audience_reaches_another_by_any_way() {
+    let (place, _service) = ready().await;
+    let secrets = secrets(5);
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute("create table kept_apart (port text, secret text, amount int, addresses text); grant select on kept_apart to orrin_reader").await.unwrap();
+    for (index, (port, secret, address)) in secrets.iter().enumerate() {
+        let insert = "insert into kept_apart values ($1, $2, $3, $4)";
+        sqlx::query(insert).bind(port).bind(secret).bind(7_000_001 + 13 * index as i32).bind(address).execute(&mut data).await.unwrap();
+    }
+    let signed = PORTS_REPORT.replace("[message]", "[deliver]\nlink = \"signed\"\nleaving = true\nbody = \"full\"\n[message]");
+    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", &signed)]);
+    let run = ran(&place, "ports");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    assert_eq!(run["snapshots"].as_array().unwrap().len(), 5);
+    let http = reqwest::Client::new();
+    let mails = mails(&place, 5);
+    for (index, (port, secret, address)) in secrets.iter().enumerate() {
+        let [mail] = &mails[address][..] else { panic!("{address} got {} mails", mails[address].len()) };
+        let mut seen = everything_in(mail);
+        let message = MessageParser::default().parse(mail).unwrap();
+        assert_eq!(message.subject(), Some(&*format!("Ports for {port}: {}", thousands(7_000_001 + 13 * index))));
+        let link = link_in(&message, "/shared/");
+        let page = http.get(&link).send().await.unwrap().error_for_status().unwrap().text().await.unwrap();
+        for part in page.split("href=\"").skip(1) {
+            let path = part.split('"').next().unwrap();
+            let file = http.get(format!("http://{}{path}", place.address)).send().await.unwrap().error_for_status().unwrap();
+            let name = file.headers()["content-disposition"].to_str().unwrap().split('"').nth(1).unwrap().to_owned();
+            seen += &readable(&name, &file.bytes().await.unwrap());
+        }
+        seen += &page;
+        assert!(seen.contains(secret) && seen.contains(port), "what is their own is there");
+        for (other_port, other, other_address) in secrets.iter().filter(|(other, _, _)| other != port) {
+            for foreign in [other_port, other, other_address] {
+                assert!(!seen.contains(foreign), "{foreign} of another audience reached {address}");
+            }
+        }
+    }
+    // The snapshots themselves hold nothing of the others.
+    let mut records = place.records().await;
+    let snapshots: Vec<Vec<u8>> = sqlx::query_scalar("select body from snapshots").fetch_all(&mut records).await.unwrap();
+    for body in snapshots {
+        let mut plain = String::new();
+        flate2::read::GzDecoder::new(&body[..]).read_to_string(&mut plain).unwrap();
+        assert_eq!(secrets.iter().filter(|(port, _, _)| plain.contains(port)).count(), 1);
+        assert_eq!(secrets.iter().filter(|(_, secret, _)| plain.contains(secret)).count(), 1);
+        assert_eq!(secrets.iter().filter(|(_, _, address)| plain.contains(address)).count(), 0);
+    }
+}
+
+fn thousands(number: usize) -> String {
+    let digits = number.to_string();
+    format!("{},{},{}", &digits[..1], &digits[1..4], &digits[4..])
+}
+
+/// The first address in a mail's text that has this in it.
+fn link_in(message: &Message<'_>, part: &str) -> String {
+    let text = message.body_text(0).unwrap();
+    text.split_whitespace().find(|word| word.contains(part)).unwrap_or_else(|| panic!("{text}")).to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_audience_query_that_makes_no_sense_stops_the_run_and_says_where() {
+    let (place, _service) = ready().await;
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute("create table kept_apart (port text, secret text, amount int, addresses text); grant select on kept_apart to orrin_reader").await.unwrap();
+    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", PORTS_REPORT)]);
+    for (row, words) in [
+        ("('a', 's', 1, 'not an address')", "row 1 of the audience query: \"not an address\" is not a mail address"),
+        ("('', 's', 1, 'a@b.example')", "row 1 of the audience query: the column \"port\" is empty"),
+        ("('a', 's', 1, 'a@b.example'), ('a', 's', 2, 'b@b.example')", "row 2 of the audience query: there is an audience \"a\" already"),
+        ("('a', 's', 1, '  ')", "the column \"addresses\" names nobody"),
+    ] {
+        data.execute(sqlx::AssertSqlSafe(format!("truncate kept_apart; insert into kept_apart values {row}"))).await.unwrap();
+        let run = ran(&place, "ports");
+        assert_eq!(run["state"], "failed");
+        assert!(run["problem"].as_str().unwrap().contains(words), "{run:#}");
+    }
+    assert!(place.mail.messages().is_empty(), "nobody got anything");
+}
+
+const BOOK: [(&str, &str); 4] = [
+    (
+        "runa.toml",
+        "[person]\nname = \"runa-holm\"\ntitle = \"Holm, Rúna\"\naddress = \"runa@orrin-sound.example\"\nnumbers = \"1.234,5\"\ntime-zone = \"America/New_York\"\n",
+    ),
+    ("away.toml", "[person]\nname = \"away\"\naddress = \"away@orrin-sound.example\"\nactive = false\n"),
+    ("inner.toml", "[group]\nname = \"inner\"\nmembers = [\"runa-holm\", \"away\", \"c@orrin-sound.example\"]\n"),
+    ("outer.toml", "[group]\nname = \"outer\"\nmembers = [\"inner\", \"Dagur <d@orrin-sound.example>\", \"c@orrin-sound.example\"]\n"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_are_opened_and_everybody_reads_in_their_own_way() {
+    let (place, _service) = ready().await;
+    let dashboard = small_dashboard("select 1234567.5::float8 as amount");
+    let report =
+        SMALL_REPORT.replace("\"a@orrin-sound.example\", \"b@orrin-sound.example\"", "\"outer\"").replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\", \"csv\"]");
+    applied(&place, &[&BOOK[..], &[("source.toml", SOURCE), ("dashboard.toml", &dashboard), ("report.toml", &report)]].concat());
+    let run = ran(&place, "small");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    let mails = mails(&place, 3);
+    assert_eq!(mails.keys().collect::<Vec<_>>(), ["c@orrin-sound.example", "d@orrin-sound.example", "runa@orrin-sound.example"]);
+    let attached = |address: &str, kind: &str| {
+        let message = MessageParser::default().parse(&mails[address][0]).unwrap();
+        let part = message.attachments().find(|part| part.attachment_name().is_some_and(|name| name.ends_with(kind))).unwrap();
+        String::from_utf8_lossy(part.contents()).into_owned()
+    };
+    let (usual, own) = (attached("c@orrin-sound.example", ".txt"), attached("runa@orrin-sound.example", ".txt"));
+    assert!(usual.contains("1,234,568") && !usual.contains("New_York"), "{usual}");
+    assert!(own.contains("1.234.568") && own.contains("America/New_York"), "{own}");
+    // Programs get the same numbers, whoever starts them.
+    assert_eq!(attached("c@orrin-sound.example", ".csv"), attached("runa@orrin-sound.example", ".csv"));
+    let message = MessageParser::default().parse(&mails["runa@orrin-sound.example"][0]).unwrap();
+    assert_eq!(message.to().unwrap().first().unwrap().name(), Some("Holm, Rúna"));
+    assert_eq!(run["snapshots"].as_array().unwrap().len(), 1, "it was collected once");
+
+    let book = place.json(&["people"]);
+    assert_eq!(book["people"][1]["reports"], json!(["small"]));
+    assert_eq!(book["groups"][1]["recipients"].as_array().unwrap().len(), 3);
+    // Groups that go round in circles, and names that nobody has, are refused.
+    let circle = place.apply(&[("inner.toml", "[group]\nname = \"inner\"\nmembers = [\"outer\"]\n")]);
+    assert!(text(&circle.stderr).contains("the group holds itself: "), "{}", text(&circle.stderr));
+    let unknown = place.apply(&[("report.toml", &report.replace("outer", "outre"))]);
+    assert!(text(&unknown.stderr).contains("there is no person or group \"outre\". Did you mean \"outer\"?"), "{}", text(&unknown.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_mail_can_name_them_all_and_hides_blind_copies() {
+    let (place, _service) = ready().await;
+    let report = SMALL_REPORT.replace("to = [\"a@", "together = true\ncc = [\"c@orrin-sound.example\"]\nbcc = [\"hidden@orrin-sound.example\"]\nto = [\"a@");
+    place.apply_small(&report);
+    let run = ran(&place, "small");
+    assert_eq!(run["deliveries"].as_array().unwrap().len(), 4);
+    let mails = mails(&place, 4);
+    let mut ids = Vec::new();
+    for (recipient, messages) in &mails {
+        let message = MessageParser::default().parse(&messages[0]).unwrap();
+        let list = |found: Option<&mail_parser::Address<'_>>| found.unwrap().iter().filter_map(|one| one.address().map(str::to_owned)).collect::<Vec<_>>();
+        assert_eq!(list(message.to()), ["a@orrin-sound.example", "b@orrin-sound.example"], "{recipient}");
+        assert_eq!(list(message.cc()), ["c@orrin-sound.example"]);
+        // The envelope of our stand-in is its own addition.
+        let text = String::from_utf8_lossy(&messages[0]).replace(&format!("X-Envelope-To: {recipient}"), "");
+        assert!(!text.contains("hidden@"), "a blind copy shows: {text}");
+        ids.push(message.message_id().unwrap().to_owned());
+    }
+    ids.dedup();
+    assert_eq!(ids.len(), 1, "it is one mail, so it has one id");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_goes_to_one_address_alone_and_past_ones_are_sent_again_as_copies() {
+    let (place, _service) = ready().await;
+    place.apply_small(SMALL_REPORT);
+    let sent = place.json(&["send", "small", "--to", "me@orrin-sound.example", "--note", "Just to look"]);
+    assert_eq!(sent["state"], "delivered");
+    assert_eq!(mails(&place, 1).keys().collect::<Vec<_>>(), ["me@orrin-sound.example"]);
+    let first = place.mail.messages().remove(0);
+    let message = MessageParser::default().parse(&first).unwrap();
+    let body = message.body_text(0).unwrap().replace("\r\n", "\n");
+    assert!(body.starts_with("Sent at the request of admin, outside the schedule of this report.\nJust to look\n"), "{body}");
+
+    let run = ran(&place, "small");
+    let id = run["id"].as_str().unwrap();
+    let copies = place.json(&["resend", id, "--recipient", "b@orrin-sound.example", "--to", "auditor@orrin-sound.example", "--note", "For the audit"]);
+    assert_eq!(copies["state"], "delivered", "the run stays what it was");
+    let after = wait_for(&place, id, "the copies", |run| run["deliveries"].as_array().unwrap().iter().all(|one| one["state"] == "accepted"));
+    let deliveries = after["deliveries"].as_array().unwrap();
+    assert_eq!(deliveries.iter().map(|one| one["copy"].as_i64().unwrap()).collect::<Vec<_>>(), [0, 0, 1, 1]);
+    let mails = mails(&place, 5);
+    let copy = MessageParser::default().parse(&mails["auditor@orrin-sound.example"][0]).unwrap();
+    let original = MessageParser::default().parse(&mails["a@orrin-sound.example"][0]).unwrap();
+    assert!(copy.body_text(0).unwrap().contains("This is a copy, sent again by admin.") && copy.body_text(0).unwrap().contains("For the audit"));
+    assert_ne!(copy.message_id(), original.message_id());
+    let files = |message: &Message<'_>| {
+        message.attachments().filter_map(|part| Some((part.attachment_name()?.to_owned(), part.contents().to_vec()))).collect::<Vec<_>>()
+    };
+    assert_eq!(files(&copy), files(&original), "the same documents, byte by byte");
+    assert_eq!(mails["b@orrin-sound.example"].len(), 2);
+
+    for (arguments, words) in [
+        (vec!["resend", id, "--recipient", "nobody@orrin-sound.example"], "nobody@orrin-sound.example got nothing of this run"),
+        (vec!["resend", id, "--to", "nonsense"], "\"nonsense\" is not a mail address"),
+        (vec!["send", "small", "--to", "nonsense"], "\"nonsense\" is not a mail address"),
+        (vec!["release", id], "the run is delivered"),
+    ] {
+        let output = place.lark(&arguments);
+        assert!(!output.status.success() && text(&output.stderr).contains(words), "{arguments:?}: {}", text(&output.stderr));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_waits_for_a_look_and_goes_out_when_released_or_not_at_all() {
+    let (place, _service) = ready().await;
+    let approval = |end: &str| SMALL_REPORT.replace("[[audience]]", &format!("[approval]\n{end}\n[[audience]]"));
+    place.apply_small(&approval("deadline = \"PT1H\""));
+    let run = place.json(&["run", "small"]);
+    assert_eq!((&run["state"], &run["settled"]), (&json!("awaiting-approval"), &json!(false)));
+    let id = run["id"].as_str().unwrap();
+    assert!(place.mail.messages().is_empty(), "nobody has it yet");
+    assert_eq!(place.json(&["release", id])["released_by"], "admin");
+    assert_eq!(place.settled(id)["state"], "delivered");
+    assert_eq!(mails(&place, 2).len(), 2);
+
+    let mut records = place.records().await;
+    for (end, state) in [("at-deadline = \"cancel\"", "cancelled"), ("at-deadline = \"send\"", "delivered")] {
+        place.apply_small(&approval(&format!("deadline = \"PT1H\"\n{end}")));
+        let id = place.json(&["run", "small"])["id"].as_str().unwrap().to_owned();
+        sqlx::query("update runs set approval_deadline = now() - interval '1 second' where state = 'awaiting-approval'").execute(&mut records).await.unwrap();
+        let run = place.settled(&id);
+        assert_eq!(run["state"], state, "{run:#}");
+    }
+    assert_eq!(place.mail.messages().len(), 4);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn owners_hear_of_trouble_once_and_when_it_is_over() {
+    let place = Place::new().await;
+    place.add_to_configuration("[notices]\nto = \"desk@orrin-sound.example\"\ngather = \"PT1S\"\nsource-failures = 2\n");
+    let _service = place.serve();
+    place.sign_in();
+    let owned = SMALL_REPORT.replace("time-zone", "owner = \"Owner <owner@orrin-sound.example>\"\ntime-zone").replace(", \"b@orrin-sound.example\"", "");
+    place.apply_small(&owned);
+    let broken = small_dashboard("select * from there_is_no_such_table");
+    applied(&place, &[("dashboard.toml", &broken)]);
+    for _ in 0..2 {
+        assert_eq!(ran(&place, "small")["state"], "held");
+    }
+    let told = |wanted: &str| {
+        let began = Instant::now();
+        loop {
+            let found: Vec<String> = place
+                .mail
+                .messages()
+                .iter()
+                .filter(|bytes| envelope(bytes) == wanted)
+                .map(|bytes| {
+                    let message = MessageParser::default().parse(bytes).unwrap();
+                    format!("{}\n{}", message.subject().unwrap(), message.body_text(0).unwrap())
+                })
+                .collect();
+            let all = found.join("\n");
+            if all.matches("is held").count() >= 2 && all.contains("has failed in 2 runs in a row") {
+                return all;
+            }
+            assert!(began.elapsed() < PATIENCE, "{wanted} was told: {all}");
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    };
+    for who in ["owner@orrin-sound.example", "desk@orrin-sound.example"] {
+        let all = told(who);
+        assert!(all.contains("there_is_no_such_table") && all.contains("/runs/"), "{all}");
+    }
+    place.apply_small(&owned);
+    assert_eq!(ran(&place, "small")["state"], "delivered");
+    let began = Instant::now();
+    loop {
+        let notices = place.json(&["notices"]);
+        let kinds: Vec<&str> = notices.as_array().unwrap().iter().filter_map(|notice| notice["kind"].as_str()).collect();
+        let untold = notices.as_array().unwrap().iter().filter(|notice| notice["told_at"].is_null()).count();
+        if kinds.contains(&"recovered") && kinds.iter().any(|kind| kind.starts_with("source-up")) && untold == 0 {
+            assert_eq!(kinds.iter().filter(|kind| **kind == "held").count(), 4, "two runs, two who hear of it: {kinds:?}");
+            break;
+        }
+        assert!(began.elapsed() < PATIENCE, "{notices:#}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_one_click() {
+    let (place, _service) = ready().await;
+    let report = SMALL_REPORT.replace("[[audience]]", "[deliver]\nlink = \"signed\"\nattach = []\nleaving = true\n[[audience]]");
+    place.apply_small(&report);
+    let run = ran(&place, "small");
+    let id = run["id"].as_str().unwrap();
+    let mails = mails(&place, 2);
+    let message = MessageParser::default().parse(&mails["a@orrin-sound.example"][0]).unwrap();
+    assert_eq!(message.attachments().filter(|part| part.attachment_name().is_some()).count(), 0);
+    let link = link_in(&message, "/shared/");
+    let http = reqwest::Client::new();
+    let opened = http.get(&link).send().await.unwrap();
+    assert_eq!(opened.headers()["referrer-policy"], "no-referrer");
+    assert!(opened.text().await.unwrap().contains(".pdf"));
+    assert_eq!(place.json(&["show", id])["links"][0]["opened"], 1);
+    // Another letter of the token, and the token of another purpose, open nothing.
+    let token = link.rsplit('/').next().unwrap();
+    let leave = link_in(&message, "/leave/");
+    let leave_token = leave.rsplit('/').next().unwrap();
+    let last = if token.ends_with('A') { "B" } else { "A" };
+    for wrong in [format!("{}{last}", &token[..token.len() - 1]), leave_token.to_owned(), "x".to_owned()] {
+        assert_eq!(http.get(format!("http://{}/shared/{wrong}", place.address)).send().await.unwrap().status(), 404);
+    }
+    let ended = http.delete(format!("http://{}/api/v1/runs/{id}/links", place.address)).bearer_auth(place.token()).send().await.unwrap();
+    assert!(ended.status().is_success());
+    assert_eq!(http.get(&link).send().await.unwrap().status(), 404, "it was revoked");
+
+    // Looking at the address changes nothing; one click does.
+    assert_eq!(message.header_raw("List-Unsubscribe-Post").map(str::trim), Some("List-Unsubscribe=One-Click"));
+    assert!(http.get(&leave).send().await.unwrap().text().await.unwrap().contains("a@orrin-sound.example"));
+    assert_eq!(place.json(&["people"])["departures"], json!([]));
+    assert!(http.post(&leave).body("List-Unsubscribe=One-Click").send().await.unwrap().status().is_success());
+    assert_eq!(place.json(&["people"])["departures"][0]["address"], "a@orrin-sound.example");
+    let next = ran(&place, "small");
+    let recipients: Vec<&str> = next["deliveries"].as_array().unwrap().iter().map(|one| one["recipient"].as_str().unwrap()).collect();
+    assert_eq!(recipients, ["b@orrin-sound.example"]);
+    assert!(next["steps"].as_array().unwrap().iter().any(|step| step["detail"] == "a@orrin-sound.example has left this report"), "{next:#}");
+    let back = place.lark(&["people", "rejoin", "small", "a@orrin-sound.example"]);
+    assert!(back.status.success(), "{}", text(&back.stderr));
+    assert_eq!(ran(&place, "small")["deliveries"].as_array().unwrap().len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_too_large_for_a_mail_stays_behind_a_link() {
+    let (place, _service) = ready().await;
+    let rows = small_dashboard("select n, repeat(md5(n::text), 3) as words from generate_series(1, 4000) n");
+    place.apply_small(&SMALL_REPORT.replace("[[audience]]", "[deliver]\nlargest = \"200 kB\"\n[[audience]]").replace("\"pdf\", ", ""));
+    applied(&place, &[("dashboard.toml", &rows)]);
+    assert_eq!(ran(&place, "small")["state"], "delivered");
+    let bytes = &mails(&place, 2)["a@orrin-sound.example"][0];
+    assert!(bytes.len() < 200_000, "{}", bytes.len());
+    let message = MessageParser::default().parse(bytes).unwrap();
+    let body = message.body_text(0).unwrap();
+    assert!(body.contains("The files are too large for a mail (") && body.contains("/runs/"), "{body}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
+    let place = Place::new().await;
+    let outside = tempfile::TempDir::new().unwrap();
+    let (folder, web, log) = (outside.path().join("reports"), outside.path().join("web"), outside.path().join("log"));
+    let receiver = WebReceiver::start("127.0.0.1:0", web).await.unwrap();
+    let syslog = start_syslog("127.0.0.1:0", log.clone()).await.unwrap();
+    place.add_to_configuration_head(&format!("deliver-into = [\"{}\"]\n", folder.display()));
+    let _service = place.serve();
+    place.sign_in();
+    let secret = place.lark_with_input(&["secret", "set", "hook-key"], "a key nobody knows\n");
+    assert!(secret.status.success(), "{}", text(&secret.stderr));
+    let url = format!("http://{}", receiver.address);
+    let files = [
+        ("folder.toml", format!("[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n", folder.display())),
+        ("elsewhere.toml", "[channel]\nname = \"elsewhere\"\nkind = \"folder\"\nfolder = \"/etc\"\n".to_owned()),
+        ("upload.toml", format!("[channel]\nname = \"share\"\nkind = \"upload\"\nurl = \"{url}/share\"\n")),
+        ("hook.toml", format!("[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"{url}/hook\"\nkey = \"secret:hook-key\"\n")),
+        ("chat.toml", format!("[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"{url}/chat\"\ntext = \"{{{{ report.title }}}}: {{{{ summary }}}}\"\n")),
+        ("log.toml", format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n")),
+    ];
+    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    applied(&place, &files);
+    let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
+    let report = SMALL_REPORT.replace(to, "channels = [\"files\", \"share\", \"hook\", \"chat\", \"log\"]").replace("\"pdf\", \"html\", ", "");
+    place.apply_small(&report);
+    receiver.refuse(&[503]);
+    let run = ran(&place, "small");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    let attempts: usize = run["deliveries"].as_array().unwrap().iter().map(|one| one["attempts"].as_array().unwrap().len()).sum();
+    assert_eq!(attempts, 6, "one was refused for now and tried again: {run:#}");
+
+    let name = run["documents"][0]["file_name"].as_str().unwrap();
+    let kept = std::fs::read(folder.join("small").join(name)).unwrap();
+    assert_eq!(hex::encode(<sha2::Sha256 as sha2::Digest>::digest(&kept)), run["documents"][0]["sha256"]);
+    assert_eq!(std::fs::read(receiver.folder.join("uploads/share/small").join(name)).unwrap(), kept);
+    let received = receiver.received();
+    let put = received.iter().rfind(|request| request.method == "PUT").unwrap();
+    let digest = STANDARD.encode(<sha2::Sha256 as sha2::Digest>::digest(&kept));
+    assert_eq!(put.header("repr-digest"), Some(&*format!("sha-256=:{digest}:")));
+    let hook = received.iter().rfind(|request| request.path == "/hook").unwrap();
+    let message: Value = serde_json::from_slice(&hook.body).unwrap();
+    assert_eq!((&message["report"], &message["run"], &message["status"]), (&json!("small"), &run["id"], &json!("ok")));
+    assert_eq!(message["documents"][0]["file_name"], name);
+    // Worked out here once more, from what the specification says.
+    let signed = format!("{}.{}.{}", hook.header("webhook-id").unwrap(), hook.header("webhook-timestamp").unwrap(), text(&hook.body));
+    assert_eq!(hook.header("webhook-signature"), Some(&*format!("v1,{}", hmac_by_openssl("a key nobody knows", &signed))));
+    let chat = received.iter().rfind(|request| request.path == "/chat").unwrap();
+    assert_eq!(serde_json::from_slice::<Value>(&chat.body).unwrap(), json!({ "text": "Small report: No limits are set" }));
+    let line = std::fs::read_to_string(log.join("syslog.log")).unwrap();
+    assert!(line.starts_with("<134>1 ") && line.contains(" maple-lark - report [run@32473 report=\"small\""), "{line}");
+
+    // The folder keeps the last two runs; each is of another day, so names differ.
+    for day in ["2026-03-03", "2026-03-04", "2026-03-05"] {
+        let run = place.json(&["run", "small", "--at", &format!("{day}T08:00:00Z")]);
+        assert_eq!(run["state"], "delivered", "{run:#}");
+    }
+    let left = std::fs::read_dir(folder.join("small")).unwrap().count();
+    assert_eq!(left, 2, "of four runs the last two are kept");
+
+    for (channel, works, words) in [
+        ("files", true, "files can be written to"),
+        (
+            "elsewhere",
+            false,
+            "/etc is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\\\"/etc\\\"]",
+        ),
+        ("share", true, "201"),
+        ("hook", true, "204"),
+        ("log", true, "sent"),
+    ] {
+        let output = place.lark(&["channels", "test", channel, "--output", "json"]);
+        assert_eq!(output.status.success(), works, "{channel}: {}", text(&output.stdout));
+        assert!(text(&output.stdout).contains(words), "{channel}: {}", text(&output.stdout));
+        assert!(!text(&output.stdout).contains("nobody knows"));
+    }
+}
+
+/// HMAC by a program that is not ours.
+fn hmac_by_openssl(key: &str, message: &str) -> String {
+    let folder = tempfile::TempDir::new().unwrap();
+    let path = folder.path().join("message");
+    std::fs::write(&path, message).unwrap();
+    let key = format!("hexkey:{}", hex::encode(key));
+    let output = Command::new("openssl").args(["dgst", "-sha256", "-mac", "HMAC", "-macopt", &key, "-binary"]).arg(&path).output().unwrap();
+    STANDARD.encode(output.stdout)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_channel_that_hangs_holds_up_no_other() {
+    let (place, _service) = ready().await;
+    // It takes connections and never says a word.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = silent.local_addr().unwrap();
+    let server = format!(
+        "[channel]\nname = \"silent\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT2M\"\n",
+        address.port()
+    );
+    let slow = SMALL_REPORT.replace("name = \"small\"", "name = \"slow\"").replace("[[audience]]", "[deliver]\nmail-server = \"silent\"\n[[audience]]");
+    applied(&place, &[("silent.toml", &server)]);
+    place.apply_small(SMALL_REPORT);
+    applied(&place, &[("slow.toml", &slow)]);
+    let waiting = place.json(&["run", "slow", "--detach"])["id"].as_str().unwrap().to_owned();
+    wait_for(&place, &waiting, "the outbox", |run| run["state"] == "delivering");
+    assert_eq!(ran(&place, "small")["state"], "delivered");
+    let channels = place.json(&["channels"]);
+    let silent_one = channels.as_array().unwrap().iter().find(|channel| channel["name"] == "silent").unwrap();
+    assert_eq!((&silent_one["waiting"], &silent_one["used_by"]), (&json!(2), &json!(["slow"])));
+    assert_eq!(place.json(&["show", &waiting])["state"], "delivering");
+    assert!(place.lark(&["cancel", &waiting]).status.success());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_hangs_up_gets_the_same_letter_again_and_what_is_unsure_is_counted() {
+    let (place, _service) = ready().await;
+    let one = SMALL_REPORT.replace(", \"b@orrin-sound.example\"", "");
+    place.apply_small(&one);
+    for (points, mails_then, outcomes) in
+        [(vec![HangUp::BeforeData], 1, vec!["postponed", "accepted"]), (vec![HangUp::AfterData], 2, vec!["unknown", "accepted"])]
+    {
+        let before = place.mail.messages().len();
+        place.mail.behave(|behaviour| behaviour.hang_up = points.clone());
+        let run = ran(&place, "small");
+        assert_eq!(run["state"], "delivered", "{run:#}");
+        let attempts = run["deliveries"][0]["attempts"].as_array().unwrap();
+        assert_eq!(attempts.iter().map(|attempt| attempt["outcome"].as_str().unwrap()).collect::<Vec<_>>(), outcomes);
+        let came = place.mail.messages()[before..].to_vec();
+        assert_eq!(came.len(), mails_then);
+        let mut ids: Vec<_> = came.iter().map(|bytes| MessageParser::default().parse(bytes).unwrap().message_id().unwrap().to_owned()).collect();
+        ids.dedup();
+        assert_eq!(ids.len(), 1, "a mailbox that sees both knows them as one");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn messages_are_shown_with_real_values_before_they_are_saved() {
+    let (place, _service) = ready().await;
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute(
+        "create table kept_apart as select 'x' as port, 's' as secret, 42 as amount, 'a@b.example' as addresses; grant select on kept_apart to orrin_reader",
+    )
+    .await
+    .unwrap();
+    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", PORTS_REPORT)]);
+    let http = reqwest::Client::new();
+    let ask = async |subject: &str| {
+        let url = format!("http://{}/api/v1/reports/ports/message-preview", place.address);
+        let answer = http.post(url).bearer_auth(place.token()).json(&json!({ "subject": subject, "text": "Good morning" })).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    assert_eq!(ask("{{ figures.amount }}").await.0, 409, "it has not run yet");
+    ran(&place, "ports");
+    let (status, preview) = ask("{{ figures.amount }} on {{ window.label }}").await;
+    assert_eq!(status, 200, "{preview:#}");
+    assert!(preview["subject"].as_str().unwrap().starts_with("42 on "), "{preview:#}");
+    assert_eq!(preview["figures"], json!({ "amount": "42" }));
+    assert!(preview["html"].as_str().unwrap().contains("data:image/png;base64,"));
+    let (status, problem) = ask("{{ report.titel }}").await;
+    assert_eq!((status, problem["detail"].as_str().unwrap().contains("report.titel")), (422, true));
+    // A figure that no block shows is an error before it is saved.
+    let output = place.apply(&[("report.toml", &PORTS_REPORT.replace("figures.amount", "figures.amonut"))]);
+    assert!(text(&output.stderr).contains("no key figure of this report is called that. Did you mean \"amount\"?"), "{}", text(&output.stderr));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_report_speaks_up_only_when_figures_or_the_status_change() {
+    let (place, _service) = ready().await;
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute("create table level (amount int); insert into level values (1); grant select on level to orrin_reader").await.unwrap();
+    let dashboard = "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select amount from level\"\n\
+        [[query.column]]\nname = \"amount\"\ncritical = 100\n[[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"figures\"\ntitle = \"Level\"\nquery = \"q\"\ncolumns = [\"amount\"]\n";
+    let when = |condition: &str| {
+        SMALL_REPORT.replace("[[audience]]", &format!("[send]\n{condition}\n[[audience]]")).replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\"]")
+    };
+    let state_at = async |data: &mut sqlx::PgConnection, level: i32| {
+        sqlx::query("update level set amount = $1").bind(level).execute(data).await.unwrap();
+        let run = ran(&place, "small");
+        (run["state"].as_str().unwrap().to_owned(), run["problem"].as_str().unwrap_or_default().to_owned())
+    };
+    let files = |report: &str| applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", dashboard), ("report.toml", report)]);
+    files(&when("when = \"figures\"\nfigures = [\"amount > 50\"]"));
+    assert_eq!(state_at(&mut data, 50).await, ("quiet".to_owned(), "none of \"amount > 50\" is true".to_owned()));
+    assert_eq!(state_at(&mut data, 51).await.0, "delivered");
+    files(&when("when = \"change\""));
+    assert_eq!(state_at(&mut data, 60).await, ("quiet".to_owned(), "the status is ok as in the run before".to_owned()));
+    assert_eq!(state_at(&mut data, 100).await.0, "delivered", "newly bad");
+    assert_eq!(state_at(&mut data, 101).await.0, "quiet");
+    assert_eq!(state_at(&mut data, 1).await.0, "delivered", "newly well");
+    // An audience of its own when it is critical; the mail is marked.
+    let boss = format!("{}\n[[audience]]\nname = \"boss\"\nonly-when = \"critical\"\nto = [\"boss@orrin-sound.example\"]\n", when("when = \"always\""));
+    files(&boss);
+    state_at(&mut data, 2).await;
+    assert!(!mails(&place, 1).contains_key("boss@orrin-sound.example"));
+    state_at(&mut data, 200).await;
+    let all = mails(&place, 3);
+    let message = MessageParser::default().parse(&all["boss@orrin-sound.example"][0]).unwrap();
+    assert_eq!(message.header_raw("Importance").map(str::trim), Some("high"));
+    let output = place.apply(&[("report.toml", &when("when = \"figures\"\nfigures = [\"amount is high\"]"))]);
+    assert!(text(&output.stderr).contains("\"amount is high\" is no condition such as"), "{}", text(&output.stderr));
+}

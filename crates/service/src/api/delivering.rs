@@ -1,0 +1,473 @@
+//! Who gets what, by which way: channels, people, copies, links, and messages as they will be.
+
+use chrono::{DateTime, Utc};
+use maple_lark_core::{
+    Snapshot,
+    compose::compose,
+    definition::{ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient},
+    message::{self, Template},
+};
+use maple_lark_documents::{Surroundings, mail_body};
+use maple_lark_store::{
+    Store,
+    deliveries::{Copy, Delivery},
+    runs::RunFilter,
+};
+use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{Answer, problem::Problem, runs::one_run, view::RunView};
+use crate::{
+    access::{Administrator, Author, Viewer},
+    engine::{Catalogue, EngineHandle},
+};
+
+pub fn routes() -> Vec<Route> {
+    routes![channels, test_channel, test_mail, people, forget_bounces, rejoin, copies, release, revoke_links, notices, preview]
+}
+
+/// A way for documents to leave.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChannelView {
+    pub name: String,
+    pub title: String,
+    pub file: String,
+    /// `mail-server`, `folder`, `upload`, `webhook` or `syslog`.
+    pub kind: String,
+    /// Where it leads, as the definition writes it; never a secret.
+    pub place: String,
+    /// The reports that use it.
+    pub used_by: Vec<String>,
+    /// How many deliveries wait on it.
+    pub waiting: i64,
+    /// Since when the oldest of them waits.
+    pub oldest: Option<DateTime<Utc>>,
+}
+
+/// All channels, and the service's own mail server first, whose name is empty.
+#[utoipa::path(get, operation_id = "list_channels", path = "/channels", tag = "delivering", responses((status = 200, body = Vec<ChannelView>)))]
+#[get("/channels")]
+async fn channels(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Vec<ChannelView>> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let queues = store.queues().await?;
+    let waits = |via: &str| {
+        let of = || queues.iter().filter(|queue| queue.via == via);
+        (of().map(|queue| queue.waiting).sum(), of().filter_map(|queue| queue.oldest).min())
+    };
+    let mut found = Vec::new();
+    if let Some(place) = engine.own_mail_server() {
+        let (waiting, oldest) = waits("");
+        let used_by = set.reports.values().filter(|report| report.deliver.mail_server.is_none()).map(|report| report.name.clone()).collect();
+        let title = "The service's own mail server".to_owned();
+        found.push(ChannelView { name: String::new(), title, file: String::new(), kind: "mail-server".to_owned(), place, used_by, waiting, oldest });
+    }
+    found.extend(set.channels.values().map(|channel| {
+        let (waiting, oldest) = waits(&channel.name);
+        ChannelView {
+            name: channel.name.clone(),
+            title: channel.title.clone(),
+            file: channel.place.file.clone(),
+            kind: channel.kind.name().to_owned(),
+            place: channel.kind.place(),
+            used_by: set.reports.values().filter(|report| uses(report, &channel.name)).map(|report| report.name.clone()).collect(),
+            waiting,
+            oldest,
+        }
+    }));
+    Ok(Json(found))
+}
+
+fn uses(report: &maple_lark_core::definition::Report, channel: &str) -> bool {
+    let manners = report.audiences.iter().map(|audience| &audience.manner).chain(report.audience_queries.iter().map(|query| &query.manner));
+    let server = report.deliver.mail_server.as_ref().is_some_and(|name| name.value == channel);
+    server || manners.flat_map(|manner| &manner.channels).any(|name| name.value == channel)
+}
+
+/// To whom a test mail goes.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct TestOrder {
+    /// A mail address; channels that are no mail server need none.
+    pub to: Option<String>,
+}
+
+/// How a test of a channel went.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChannelTest {
+    pub works: bool,
+    /// Each step up to the first that failed.
+    pub steps: Vec<TestStep>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestStep {
+    pub name: String,
+    pub works: bool,
+    /// In the other side's own words.
+    pub words: String,
+    /// What to do about it, where it failed.
+    pub remedy: Option<String>,
+}
+
+/// Try a channel: a mail server with a mail that really goes out, others with something that
+/// says it is a test.
+#[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivering", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/channels/<name>/test", data = "<order>")]
+async fn test_channel(_user: Author, name: &str, order: Json<TestOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ChannelTest> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let channel = set.channels.get(name).ok_or_else(|| Problem::not_found(format!("channel \"{name}\"")))?;
+    if let ChannelKind::MailServer(_) = channel.kind {
+        return probed(engine, Some(channel), order.to.as_deref()).await;
+    }
+    let (works, words) = match engine.try_channel(channel).await {
+        Ok(words) => (true, words),
+        Err(words) => (false, words),
+    };
+    Ok(Json(ChannelTest { works, steps: vec![TestStep { name: channel.kind.name().to_owned(), works, words, remedy: None }] }))
+}
+
+/// Try the service's own mail server with a mail that really goes out.
+#[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivering", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = Problem)))]
+#[post("/mail-server/test", data = "<order>")]
+async fn test_mail(_user: Author, order: Json<TestOrder>, engine: &State<EngineHandle>) -> Answer<ChannelTest> {
+    probed(engine, None, order.to.as_deref()).await
+}
+
+async fn probed(engine: &EngineHandle, channel: Option<&maple_lark_core::definition::Channel>, to: Option<&str>) -> Answer<ChannelTest> {
+    let to = to.ok_or_else(|| Problem::new(422, "No recipient", "say to whom the test mail goes: {\"to\": \"name@host.example\"}"))?;
+    let to: Mailbox = to.parse().map_err(|error: maple_lark_core::definition::BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
+    let probe = match engine.probe(channel, &to).await {
+        Ok(probe) => probe,
+        Err(words) => {
+            let step = TestStep { name: "settings".to_owned(), works: false, words, remedy: Some("mend the definition or the configuration".to_owned()) };
+            return Ok(Json(ChannelTest { works: false, steps: vec![step] }));
+        }
+    };
+    let steps = probe.steps.into_iter();
+    let steps = steps.map(|step| TestStep { name: step.name.to_owned(), works: step.works, words: step.words, remedy: step.remedy.map(str::to_owned) });
+    Ok(Json(ChannelTest { works: probe.works, steps: steps.collect() }))
+}
+
+/// Everybody who is known by name, and what is known of their addresses.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AddressBook {
+    pub people: Vec<PersonView>,
+    pub groups: Vec<GroupView>,
+    /// Addresses that returned mail.
+    pub bounced: Vec<BouncedView>,
+    /// Who took themselves off which report.
+    pub departures: Vec<DepartureView>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PersonView {
+    pub name: String,
+    pub title: String,
+    pub address: String,
+    pub file: String,
+    pub zone: Option<String>,
+    /// How they write numbers and dates, by example.
+    pub writing: Option<String>,
+    pub active: bool,
+    /// The reports that they get, by themselves or in a group.
+    pub reports: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct GroupView {
+    pub name: String,
+    pub title: String,
+    pub file: String,
+    pub members: Vec<String>,
+    /// Everybody in it, groups opened.
+    pub recipients: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BouncedView {
+    pub address: String,
+    pub hard_bounces: i32,
+    pub words: String,
+    pub last_at: DateTime<Utc>,
+    /// Nothing is sent there since then.
+    pub set_aside_at: Option<DateTime<Utc>>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DepartureView {
+    pub report: String,
+    pub address: String,
+    pub left_at: DateTime<Utc>,
+}
+
+/// The address book.
+#[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivering", responses((status = 200, body = AddressBook)))]
+#[get("/people")]
+async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
+    let set = Catalogue::stored(&store.definitions().await?).set;
+    let bounced = store.bounced_addresses().await?.into_iter();
+    let departures = store.departures(None).await?.into_iter();
+    let reached: Vec<(String, Vec<String>)> = set.reports.values().map(|report| (report.name.clone(), addresses(&set, report))).collect();
+    Ok(Json(AddressBook {
+        people: set
+            .people
+            .values()
+            .map(|person| PersonView {
+                name: person.name.clone(),
+                title: person.title.clone(),
+                address: person.address.clone(),
+                file: person.place.file.clone(),
+                zone: person.zone.map(|zone| zone.to_string()),
+                writing: person.writing.map(|writing| writing.to_string()),
+                active: person.active,
+                reports: reached.iter().filter(|(_, all)| all.contains(&person.address.to_lowercase())).map(|(report, _)| report.clone()).collect(),
+            })
+            .collect(),
+        groups: set
+            .groups
+            .values()
+            .map(|group| GroupView {
+                name: group.name.clone(),
+                title: group.title.clone(),
+                file: group.place.file.clone(),
+                members: group.members.iter().map(|member| member.value.to_string()).collect(),
+                recipients: set.recipients(&group.members).into_iter().map(|Recipient { mailbox, .. }| mailbox.to_string()).collect(),
+            })
+            .collect(),
+        bounced: bounced
+            .map(|one| BouncedView {
+                address: one.address,
+                hard_bounces: one.hard_bounces,
+                words: one.words,
+                last_at: one.last_at,
+                set_aside_at: one.set_aside_at,
+            })
+            .collect(),
+        departures: departures.map(|one| DepartureView { report: one.report, address: one.address, left_at: one.left_at }).collect(),
+    }))
+}
+
+fn addresses(set: &DefinitionSet, report: &maple_lark_core::definition::Report) -> Vec<String> {
+    let audiences = set.audiences(report);
+    audiences.iter().flat_map(|audience| audience.everybody()).map(|(_, recipient)| recipient.mailbox.address.to_lowercase()).collect()
+}
+
+/// Forget the bounces of an address, so that mail goes there again.
+#[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivering", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/bounced-addresses/<name>")]
+async fn forget_bounces(_user: Author, name: &str, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
+    if store.forget_bounces(name).await? { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found(format!("bounce of {name}"))) }
+}
+
+/// Who is to get which report again.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RejoinOrder {
+    pub address: String,
+}
+
+/// Put somebody back on a report that they had left. Only they themselves should ask for it.
+#[utoipa::path(post, operation_id = "rejoin_report", path = "/reports/{name}/departures/undo", tag = "delivering", params(("name" = String, Path)), request_body = RejoinOrder, responses((status = 204), (status = 404, body = Problem)))]
+#[post("/reports/<name>/departures/undo", data = "<order>")]
+async fn rejoin(_user: Administrator, name: &str, order: Json<RejoinOrder>, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
+    let back = store.rejoin(name, &order.address).await?;
+    if back { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found(format!("departure of {} from \"{name}\"", order.address))) }
+}
+
+/// What to send again, to whom.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct CopyRequest {
+    /// The deliveries to repeat; all of the run if neither these nor other recipients are named.
+    #[serde(default)]
+    pub deliveries: Vec<Uuid>,
+    /// Other mail addresses that get it this time.
+    #[serde(default)]
+    pub to: Vec<String>,
+    /// Whose view those others get; nothing if the run has one alone.
+    pub audience: Option<String>,
+    /// Stands at the top of each mail.
+    pub note: Option<String>,
+}
+
+/// Send a run's documents again, unchanged and marked as a copy.
+#[utoipa::path(post, operation_id = "copy_deliveries", path = "/runs/{id}/copies", tag = "runs", params(("id" = Uuid, Path)), request_body = CopyRequest, responses((status = 202, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/runs/<id>/copies", data = "<order>")]
+async fn copies(
+    user: Author,
+    id: Uuid,
+    order: Json<CopyRequest>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
+    let run = store.run(id).await?.ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+    let sent: Vec<Delivery> = store.deliveries(id).await?.into_iter().filter(|delivery| delivery.copy == 0).collect();
+    let unknown = order.deliveries.iter().find(|wanted| !sent.iter().any(|delivery| delivery.id == **wanted));
+    if let Some(unknown) = unknown {
+        return Err(Problem::not_found(format!("delivery {unknown} of this run")));
+    }
+    let all = order.deliveries.is_empty() && order.to.is_empty();
+    let mut copies: Vec<Copy> = sent
+        .iter()
+        .filter(|delivery| all || order.deliveries.contains(&delivery.id))
+        .map(|delivery| Copy {
+            audience: delivery.audience.clone(),
+            channel: delivery.channel.clone(),
+            via: delivery.via.clone(),
+            recipient: delivery.recipient.clone(),
+            snapshot_id: delivery.snapshot_id,
+            variant: delivery.variant.clone(),
+        })
+        .collect();
+    let mail = sent.iter().filter(|delivery| delivery.channel == "mail");
+    let mut views: Vec<&Delivery> = Vec::new();
+    for delivery in mail.chain(sent.iter()) {
+        if !views.iter().any(|view| view.audience == delivery.audience) {
+            views.push(delivery);
+        }
+    }
+    if !order.to.is_empty() {
+        let names = || views.iter().map(|view| format!("\"{}\"", view.audience)).collect::<Vec<_>>().join(", ");
+        let view = match &order.audience {
+            Some(name) => views.iter().find(|view| &view.audience == name),
+            None => views.first().filter(|_| views.len() == 1),
+        };
+        let view = view.ok_or_else(|| {
+            let words = if views.is_empty() {
+                "nothing of this run was sent, so there is nothing to repeat".to_owned()
+            } else {
+                format!("say whose view to send: {}", names())
+            };
+            Problem::new(422, "Whose view", words)
+        })?;
+        for written in &order.to {
+            let to: Mailbox =
+                written.parse().map_err(|error: maple_lark_core::definition::BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
+            let via = if view.channel == "mail" { view.via.clone() } else { String::new() };
+            let (audience, snapshot_id) = (view.audience.clone(), view.snapshot_id);
+            copies.push(Copy { audience, channel: "mail".to_owned(), via, recipient: to.to_string(), snapshot_id, variant: String::new() });
+        }
+    }
+    if copies.is_empty() {
+        return Err(Problem::new(409, "Nothing to repeat", format!("the run is {}, and nothing of it was sent", run.state)));
+    }
+    let host = sent.first().and_then(|delivery| delivery.message_id.split_once('@')).map_or("localhost", |(_, host)| host).to_owned();
+    let note: Option<&str> = order.note.as_deref().map(str::trim).filter(|note| !note.is_empty());
+    store.add_copies(id, &copies, &host, note, &user.0.name, engine.now()).await?;
+    engine.wake();
+    Ok(rocket::response::status::Custom(rocket::http::Status::Accepted, Json(one_run(store, id).await?)))
+}
+
+/// Let a run go out that waits for a look, or that is held.
+#[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/runs/<id>/release")]
+async fn release(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+    let released = store.release_run(id, &user.0.name).await?;
+    let view = one_run(store, id).await?;
+    engine.wake();
+    if released { Ok(Json(view)) } else { Err(Problem::new(409, "Nothing to release", format!("the run is {}", view.run.state))) }
+}
+
+/// End the links to a run's documents before their time.
+#[utoipa::path(delete, operation_id = "revoke_links", path = "/runs/{id}/links", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[delete("/runs/<id>/links")]
+async fn revoke_links(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+    let revoked = store.revoke_links(id, engine.now()).await?;
+    tracing::info!(run = %id, revoked, by = %user.0.name, "links were revoked");
+    Ok(Json(one_run(store, id).await?))
+}
+
+/// Something that owners were told, or will be in a moment.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NoticeView {
+    /// `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
+    /// `set-aside`, `source-down …` or `source-up …`.
+    pub kind: String,
+    /// The report, the source or the address that it is about.
+    pub subject: String,
+    pub run: Option<Uuid>,
+    pub recipient: Option<String>,
+    pub text: String,
+    pub created_at: DateTime<Utc>,
+    pub told_at: Option<DateTime<Utc>>,
+}
+
+/// The latest 100 notices, newest first.
+#[utoipa::path(get, operation_id = "list_notices", path = "/notices", tag = "delivering", responses((status = 200, body = Vec<NoticeView>)))]
+#[get("/notices")]
+async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>> {
+    let found = store.notices(100).await?.into_iter();
+    let view = found.map(|one| NoticeView {
+        kind: one.kind,
+        subject: one.subject,
+        run: one.run_id,
+        recipient: one.recipient,
+        text: one.text,
+        created_at: one.created_at,
+        told_at: one.told_at,
+    });
+    Ok(Json(view.collect()))
+}
+
+/// A subject and a message that are not saved yet.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct MessageDraft {
+    pub subject: String,
+    pub text: String,
+    /// `summary`, `full` or `text`.
+    pub body: Option<String>,
+}
+
+/// A message with the values of the report's latest run.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MessagePreview {
+    pub subject: String,
+    pub text: String,
+    pub html: Option<String>,
+    /// Of which run the values are.
+    pub run: Uuid,
+    pub window: String,
+    /// The key figures that a message can name, with their values.
+    pub figures: std::collections::BTreeMap<String, String>,
+}
+
+/// A message as it would be, with real values. Nothing is sent or kept.
+#[utoipa::path(post, operation_id = "preview_message", path = "/reports/{name}/message-preview", tag = "reports", params(("name" = String, Path)), request_body = MessageDraft, responses((status = 200, body = MessagePreview), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/reports/<name>/message-preview", data = "<draft>")]
+async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &State<Store>) -> Answer<MessagePreview> {
+    let draft = draft.into_inner();
+    let templates = [("subject", Template::new(draft.subject)), ("text", Template::new(draft.text))];
+    for (key, template) in &templates {
+        message::check(template).map_err(|words| Problem::new(422, "The message is not valid", format!("{key}: {words}")))?;
+    }
+    let mut found = None;
+    for run in store.runs(&RunFilter { report: Some(name.to_owned()), state: None }, 1, 20).await?.items {
+        if let Some(head) = store.snapshot_heads(run.id).await?.into_iter().next() {
+            found = store.snapshot(head.id).await?.map(|stored| (run.id, stored.body));
+            break;
+        }
+    }
+    let (run, body) = found.ok_or_else(|| Problem::new(409, "No values yet", "the report has not run, so there are no values to show; run it once"))?;
+    let content = match draft.body.as_deref() {
+        Some("full") => MailContent::Full,
+        Some("text") => MailContent::Text,
+        _ => MailContent::Summary,
+    };
+    let work = move || {
+        let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
+        let document = compose(&snapshot).map_err(|error| error.to_string())?;
+        let values = message::Values::of(&snapshot, &document, "audience");
+        let [subject, text] = templates.map(|(_, template)| message::render(&template, &values).map_err(|error| error.to_string()));
+        let text = text?;
+        let mail = mail_body(&document, content, &Surroundings { message: Some(&text), ..Surroundings::default() }).map_err(|error| error.to_string())?;
+        // A picture that is a part of a mail is a part of the page here.
+        let html = mail.html.map(|html| {
+            mail.images.iter().fold(html, |html, image| {
+                let data = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &image.png);
+                html.replace(&format!("cid:{}", image.content_id), &format!("data:image/png;base64,{data}"))
+            })
+        });
+        Ok(MessagePreview { subject: subject?, text: mail.text, html, run, window: document.front.window_label.clone(), figures: values.figures })
+    };
+    let refused = |words: String| Problem::new(422, "The message cannot be shown", words);
+    Ok(Json(tokio::task::spawn_blocking(work).await.map_err(|error| refused(error.to_string()))?.map_err(refused)?))
+}

@@ -1,0 +1,214 @@
+//! Tells owners what did not go as it should, gathered into one mail, and when all is well
+//! again.
+
+use std::{sync::Arc, time::Duration};
+
+use chrono::TimeDelta;
+use maple_lark_core::{
+    Zone,
+    definition::{Mailbox, Report, Source},
+};
+use maple_lark_delivery::MailSession;
+use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
+use tokio::sync::watch;
+
+use super::{Catalogue, Shared, WorkError, channels, letters};
+
+/// How often it is looked for trouble; what is gathered counts from its first notice.
+const EVERY: Duration = Duration::from_secs(1);
+/// What ended longer ago than this was either told or is history.
+const REMEMBERED: TimeDelta = TimeDelta::days(1);
+
+pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    while !*stopped.borrow() {
+        let looked = async {
+            notice_runs(&shared).await?;
+            notice_late(&shared).await?;
+            end_approvals(&shared).await?;
+            tell_owners(&shared).await
+        };
+        if let Err(error) = looked.await {
+            let words = match error {
+                WorkError::Store(error) => error.to_string(),
+                WorkError::Run(words) => words,
+            };
+            tracing::error!(words, "notices could not be made; it is tried again in a moment");
+            tokio::time::sleep(EVERY).await;
+        }
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            _ = stopped.changed() => {}
+        }
+    }
+}
+
+/// The owner of a report as its run froze it.
+pub fn owner_of(definitions: &serde_json::Value, report: &str) -> Option<Mailbox> {
+    Catalogue::frozen(definitions).ok()?.set.reports.get(report)?.owner.clone()
+}
+
+/// Keeps a notice for the owner and for the operations address; answers whether it is new.
+pub async fn tell(shared: &Shared, kind: &str, subject: &str, run: Option<uuid::Uuid>, owner: Option<Mailbox>, text: &str) -> Result<bool, StoreError> {
+    let now = shared.now();
+    // One notice on record for each run; the address that is told too has one of its own.
+    let first = owner.clone().or_else(|| shared.config.notices.to.clone());
+    let new = shared.store.add_notice(kind, subject, run, first.as_ref().map(|mailbox| mailbox.to_string()), text, now).await?;
+    if new {
+        tracing::warn!(kind, subject, text, "a notice");
+        let also = shared.config.notices.to.clone().filter(|to| owner.as_ref().is_some_and(|owner| !owner.address.eq_ignore_ascii_case(&to.address)));
+        if let Some(also) = also {
+            shared.store.add_notice(kind, subject, None, Some(also.to_string()), text, now).await?;
+        }
+    }
+    Ok(new)
+}
+
+async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
+    let since = shared.now() - REMEMBERED;
+    for end in shared.store.untold(&["failed", "held", "partly-delivered", "awaiting-approval"], since).await? {
+        let problem = end.problem.as_deref().map(|problem| format!(": {problem}")).unwrap_or_default();
+        let what = match end.state.as_str() {
+            "held" => format!("is held{problem}. Nobody has got it. Look at it, and release it or run it again"),
+            "failed" => format!("failed{problem}"),
+            "awaiting-approval" => "waits until somebody has looked at it and releases it".to_owned(),
+            _ => format!("did not reach everybody{problem}"),
+        };
+        tell_of_run(shared, &end.state, &end, &what).await?;
+    }
+    for end in shared.store.recovered().await? {
+        tell_of_run(shared, "recovered", &end, "went well again").await?;
+    }
+    Ok(())
+}
+
+async fn tell_of_run(shared: &Shared, kind: &str, end: &BadEnd, what: &str) -> Result<(), StoreError> {
+    let report = Catalogue::frozen(&end.definitions).ok().and_then(|mut catalogue| catalogue.set.reports.remove(&end.report));
+    let zone = report.as_ref().map_or(Zone::UTC, |report| report.zone);
+    let text = format!("{} of {} {what}.\n{}/runs/{}", end.title, zone.readable(end.scheduled_for), shared.config.public_url, end.id);
+    tell(shared, kind, &end.report, Some(end.id), report.and_then(|report| report.owner), &text).await.map(drop)
+}
+
+/// Runs that were to be delivered by now and are not.
+async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
+    let now = shared.now();
+    let open = shared.store.open_since(now - TimeDelta::minutes(1)).await?;
+    if open.is_empty() {
+        return Ok(());
+    }
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    for run in open {
+        let Some(report) = catalogue.set.reports.get(&run.report) else { continue };
+        let late = TimeDelta::seconds(report.deliver.late_after_seconds as i64);
+        if now - run.scheduled_for > late {
+            let what = format!(
+                "of {} is late: {} min after its instant it is still {}.\n{}/runs/{}",
+                report.zone.readable(run.scheduled_for),
+                (now - run.scheduled_for).num_minutes(),
+                run.state,
+                shared.config.public_url,
+                run.id
+            );
+            tell(shared, "late", &run.report, Some(run.id), report.owner.clone(), &format!("{} {what}", run.title)).await?;
+        }
+    }
+    Ok(())
+}
+
+/// What becomes of runs that nobody has looked at in time.
+async fn end_approvals(shared: &Shared) -> Result<(), WorkError> {
+    let now = shared.now();
+    for run in shared.store.unapproved(now).await? {
+        let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
+        let approval = catalogue.set.reports.get(&run.report).and_then(|report: &Report| report.approval);
+        if approval.is_some_and(|approval| approval.then_send) {
+            shared.store.release_run(run.id, "its deadline").await?;
+        } else {
+            shared.store.cancel_run(run.id, "its deadline: nobody had released it", now).await?;
+        }
+        shared.wake.notify_waiters();
+    }
+    Ok(())
+}
+
+/// Counts what a source answered in a run, and tells when it has been silent for some.
+pub async fn of_source(shared: &Shared, run: &Run, owner: Option<&Mailbox>, source: &Source, failure: Option<&str>) -> Result<(), StoreError> {
+    let now = shared.now();
+    let limit = shared.config.notices.source_failures;
+    match failure {
+        Some(words) => {
+            let (failures, since) = shared.store.count_source_failure(&source.name, run.id, words, now).await?;
+            if failures == limit {
+                let zone: Zone = run.zone.parse().unwrap_or(Zone::UTC);
+                let text = format!("The source {} has failed in {failures} runs in a row since {}: {words}", source.title, zone.readable(since));
+                // Once, however many queries of this run fail.
+                tell(shared, &format!("source-down {}", source.name), &source.name, Some(run.id), owner.cloned(), &text).await?;
+            }
+        }
+        None => {
+            let failures = shared.store.forget_source_failures(&source.name).await?;
+            if failures >= limit {
+                let text = format!("The source {} answers again, after {failures} runs.", source.title);
+                tell(shared, &format!("source-up {}", source.name), &source.name, Some(run.id), owner.cloned(), &text).await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Sends what was gathered, one mail for each who is to hear of it.
+async fn tell_owners(shared: &Shared) -> Result<(), WorkError> {
+    let gather = TimeDelta::from_std(shared.config.notices.gather).unwrap_or(TimeDelta::minutes(1));
+    let Some(mail) = &shared.config.mail else { return Ok(()) };
+    let now = shared.now();
+    let batch = shared.store.claim_notices(now - gather, now, TimeDelta::minutes(2)).await?;
+    let (Some(first), Some(id)) = (batch.first(), batch.first().and_then(|notice| notice.batch)) else { return Ok(()) };
+    let Some(to) = first.recipient.as_ref().and_then(|recipient| recipient.parse::<Mailbox>().ok()) else { return Ok(()) };
+    let server = channels::own_or_named(shared, None).await.map_err(WorkError::Run)?;
+    // The same batch is the same letter, however often it has to be sent.
+    let letter = letters::plain_letter(&server, &to, &format!("notice.{id}"), first.created_at, subject(&batch), body(&batch));
+    let bytes = letter.bytes(server.dkim.as_deref()).map_err(|error| WorkError::Run(error.to_string()))?;
+    let sent = async {
+        let mut session = MailSession::open(&server).await?;
+        let sent = session.send(&server, &to, &bytes).await;
+        session.close().await;
+        sent
+    };
+    match sent.await {
+        Ok(_) => shared.store.told(id, shared.now()).await?,
+        // Trying again for ever helps nobody; the notices stay on record.
+        Err(error) if !error.is_temporary() || now - first.created_at > TimeDelta::from_std(mail.give_up).unwrap_or(TimeDelta::days(1)) => {
+            tracing::error!(%error, recipient = %to, "a notice was refused");
+            shared.store.told(id, shared.now()).await?;
+        }
+        Err(error) => tracing::warn!(%error, recipient = %to, "a notice waits; it is tried again in two minutes"),
+    }
+    Ok(())
+}
+
+fn subject(batch: &[Notice]) -> String {
+    let word = |kind: &str| match kind {
+        "failed" => "failed",
+        "held" => "held",
+        "partly-delivered" => "not delivered to everybody",
+        "late" => "late",
+        "awaiting-approval" => "waits for a look",
+        "recovered" => "well again",
+        "set-aside" => "set aside",
+        kind if kind.starts_with("source-down") => "source is down",
+        kind if kind.starts_with("source-up") => "source is back",
+        _ => "notice",
+    };
+    match batch {
+        [one] => format!("Maple Lark: {} {}", one.subject, word(&one.kind)),
+        several => {
+            let mut subjects: Vec<&str> = several.iter().map(|notice| notice.subject.as_str()).collect();
+            subjects.sort_unstable();
+            subjects.dedup();
+            format!("Maple Lark: {} notices on {}", several.len(), subjects.join(", ").chars().take(120).collect::<String>())
+        }
+    }
+}
+
+fn body(batch: &[Notice]) -> String {
+    batch.iter().map(|notice| format!("{}\n", notice.text)).collect::<Vec<_>>().join("\n")
+}

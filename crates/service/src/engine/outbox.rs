@@ -1,0 +1,415 @@
+//! Carries out what waits in the outbox. Each channel has its own connections and its own
+//! patience: one that is slow or down holds up no other.
+
+use std::{collections::HashMap, sync::Arc, time::Duration};
+
+use chrono::TimeDelta;
+use maple_lark_core::{
+    definition::{Channel, ChannelKind, WebhookSettings},
+    message,
+    status::Status,
+};
+use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, post_message, put_files, remove_files, send_line, write_files};
+use maple_lark_store::{
+    StoreError,
+    deliveries::{Delivery, Ending},
+};
+use serde_json::{Value, json};
+use tokio::{sync::watch, task::JoinSet};
+use tracing::Instrument;
+use uuid::Uuid;
+
+use super::{
+    Held, IDLE, Shared, WorkError, channels, keep_lease,
+    letters::{self, Told},
+};
+
+/// So many deliveries one process has under way.
+const MOST_UNDER_WAY: usize = 32;
+/// How many at a time go over the service's own mail server.
+const OWN_AT_A_TIME: usize = 4;
+const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
+const FIRST_RETRY: Duration = Duration::from_secs(30);
+const GIVE_UP: Duration = Duration::from_secs(86_400);
+
+/// Takes what waits, as far as its channels have room, until it is told to stop; then lets
+/// what is under way come to its end.
+pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    let mut under_way: JoinSet<String> = JoinSet::new();
+    let mut counts: HashMap<String, usize> = HashMap::new();
+    loop {
+        while let Some(done) = under_way.try_join_next() {
+            settle(done, &mut counts);
+        }
+        if *stopped.borrow() {
+            break;
+        }
+        let took = match take(&shared, &counts).await {
+            Ok(claimed) => {
+                let took = !claimed.is_empty();
+                for (delivery, attempt) in claimed {
+                    let via = delivery.via.clone();
+                    *counts.entry(via.clone()).or_default() += 1;
+                    let shared = shared.clone();
+                    under_way.spawn(async move {
+                        if let Err(error) = carry(&shared, delivery, attempt).await {
+                            tracing::error!(%error, "how a delivery ended could not be written down; it is tried again when its lease has run out");
+                        }
+                        via
+                    });
+                }
+                took
+            }
+            Err(error) => {
+                tracing::error!(%error, "the outbox could not be looked at; it is tried again in a moment");
+                tokio::time::sleep(IDLE).await;
+                false
+            }
+        };
+        if took {
+            continue;
+        }
+        shared.sessions.tidy().await;
+        tokio::select! {
+            Some(done) = under_way.join_next(), if !under_way.is_empty() => settle(done, &mut counts),
+            () = tokio::time::sleep(IDLE) => {}
+            () = shared.wake.notified() => {}
+            _ = stopped.changed() => {}
+        }
+    }
+    while under_way.join_next().await.is_some() {}
+}
+
+fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<String, usize>) {
+    match done {
+        Ok(via) => {
+            if let Some(count) = counts.get_mut(&via) {
+                *count = count.saturating_sub(1);
+            }
+        }
+        // Which one it was is not known; its lease runs out by itself.
+        Err(error) => {
+            tracing::error!(%error, "a delivery ended unexpectedly");
+            counts.clear();
+        }
+    }
+}
+
+/// As many deliveries as there is room for, on channels that have some.
+async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Vec<(Delivery, i64)>, StoreError> {
+    let all: usize = counts.values().sum();
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
+    let own = std::iter::once(("", OWN_AT_A_TIME, None));
+    let named = catalogue.set.channels.values().map(|channel| (channel.name.as_str(), channel.at_a_time, channel.a_minute));
+    for (via, at_a_time, a_minute) in own.chain(named) {
+        let mut free = at_a_time.saturating_sub(counts.get(via).copied().unwrap_or_default());
+        if let Some(limit) = a_minute
+            && free > 0
+        {
+            let lately = shared.store.attempts_since(via, shared.now() - TimeDelta::minutes(1)).await?;
+            free = free.min((i64::from(limit) - lately).max(0) as usize);
+        }
+        if free == 0 {
+            busy.push(via.to_owned());
+        } else {
+            room = room.min(free);
+        }
+    }
+    if room == 0 {
+        return Ok(Vec::new());
+    }
+    shared.store.claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy).await
+}
+
+async fn carry(shared: &Arc<Shared>, delivery: Delivery, attempt: i64) -> Result<(), StoreError> {
+    let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
+    async {
+        let carried = tokio::select! {
+            carried = hand_over(shared, &delivery) => carried,
+            _ = keep_lease(shared, Held::Delivery(delivery.id)) => return Ok(()),
+        };
+        let ending = match carried {
+            Ok(answer) => Ending::Accepted { answer },
+            Err(Failure::Store(error)) => return Err(error),
+            Err(Failure::Delivery(error)) if error.is_temporary() => postponed(shared, &delivery, &error).await?,
+            Err(Failure::Delivery(error)) => Ending::Refused { answer: error.to_string() },
+        };
+        tracing::info!(recipient = %delivery.recipient, channel = %delivery.channel, ?ending, "attempted");
+        match shared.store.end_attempt(&delivery, shared.owner, attempt, &ending, shared.now()).await {
+            Err(StoreError::LeaseLost(_)) => {
+                tracing::warn!("another process has taken this delivery over");
+                Ok(())
+            }
+            other => other,
+        }
+    }
+    .instrument(span)
+    .await
+}
+
+enum Failure {
+    Store(StoreError),
+    Delivery(DeliveryError),
+}
+
+impl From<WorkError> for Failure {
+    fn from(error: WorkError) -> Self {
+        match error {
+            WorkError::Store(error) => Failure::Store(error),
+            WorkError::Run(words) => Failure::Delivery(DeliveryError::Message { words }),
+        }
+    }
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        Failure::Store(error)
+    }
+}
+
+impl From<DeliveryError> for Failure {
+    fn from(error: DeliveryError) -> Self {
+        Failure::Delivery(error)
+    }
+}
+
+async fn hand_over(shared: &Shared, delivery: &Delivery) -> Result<String, Failure> {
+    // As it is defined now: what was wrong with a channel can be mended while mail waits.
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let channel = match delivery.via.as_str() {
+        "" => None,
+        name => Some(catalogue.set.channels.get(name).ok_or_else(|| DeliveryError::Message { words: format!("there is no channel \"{name}\" any more") })?),
+    };
+    if delivery.channel == "mail" {
+        let mut broken = None;
+        let letter = async |server: &maple_lark_delivery::MailServer| match letters::letter(shared, server, delivery).await {
+            Ok(letter) => Ok(letter),
+            Err(WorkError::Run(words)) => Err(DeliveryError::Message { words }),
+            Err(WorkError::Store(error)) => {
+                let words = error.to_string();
+                broken = Some(error);
+                Err(DeliveryError::Message { words })
+            }
+        };
+        let sent = shared.sessions.send(shared, &delivery.via, channel, letter).await;
+        return match broken {
+            Some(error) => Err(Failure::Store(error)),
+            None => sent.map_err(Failure::Delivery),
+        };
+    }
+    let channel = channel.ok_or_else(|| DeliveryError::Message { words: "it names no channel".to_owned() })?;
+    by_channel(shared, channel, delivery).await
+}
+
+async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> Result<String, Failure> {
+    let refused = |words: String| DeliveryError::Refused { server: format!("the channel \"{}\"", channel.name), words };
+    match &channel.kind {
+        ChannelKind::MailServer(_) => Err(refused("it is a mail server and has no recipient of its own".to_owned()).into()),
+        ChannelKind::Folder(settings) => {
+            let run = shared.store.run(delivery.run_id).await?;
+            let report = run.map(|run| run.report).unwrap_or_default();
+            let folder = channels::folder(&shared.config.deliver_into, &settings.folder).map_err(refused)?.join(&report);
+            let documents = shared.store.documents_of_snapshot(delivery.snapshot_id, "").await?;
+            let names: Vec<String> = documents.iter().map(|document| document.file_name.clone()).collect();
+            let shown = folder.display().to_string();
+            let into = folder.clone();
+            let written = tokio::task::spawn_blocking(move || write_files(&into, documents.iter().map(|one| (one.file_name.as_str(), &one.body[..]))));
+            let written = written.await.unwrap_or_else(|error| Err(std::io::Error::other(error)));
+            // A full disk is made room on; a folder that may not be written is given rights.
+            written.map_err(|error| DeliveryError::Postponed { server: shown.clone(), words: error.to_string() })?;
+            let gone = match settings.keep {
+                Some(keep) => forget_old(shared, &report, delivery, &folder, keep, &names).await?,
+                None => 0,
+            };
+            let removed = if gone > 0 { format!(", {gone} old files removed") } else { String::new() };
+            Ok(format!("{} files in {shown}{removed}", names.len()))
+        }
+        ChannelKind::Upload(settings) => {
+            let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
+            let run = shared.store.run(delivery.run_id).await?;
+            let documents = shared.store.documents_of_snapshot(delivery.snapshot_id, "").await?;
+            let files: Vec<(&str, &str, &[u8])> = documents.iter().map(|one| (one.file_name.as_str(), one.media_type.as_str(), &one.body[..])).collect();
+            Ok(put_files(&target, &run.map(|run| vec![run.report]).unwrap_or_default(), &files).await?)
+        }
+        ChannelKind::Webhook(settings) => {
+            let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
+            let key = match &settings.key {
+                Some(key) => Some(shared.reader.setting(key).await.map_err(refused)?),
+                None => None,
+            };
+            let told = letters::opened(shared, delivery).await?;
+            let body = webhook_body(shared, settings, delivery, &told).await?;
+            Ok(post_message(&target, &delivery.id.to_string(), shared.now(), key.as_deref(), body.to_string()).await?)
+        }
+        ChannelKind::Syslog(settings) => {
+            let address = shared.reader.setting(&settings.address).await.map_err(refused)?;
+            let told = letters::opened(shared, delivery).await?;
+            let document = &told.document;
+            let severity = match document.summary.status {
+                Status::Critical => Severity::Error,
+                Status::Warning => Severity::Warning,
+                _ => Severity::Informational,
+            };
+            let line = SyslogLine {
+                facility: settings.facility,
+                severity,
+                at: delivery.created_at,
+                host: shared.config.public_url.split("://").last().unwrap_or_default().split([':', '/']).next().unwrap_or_default().to_owned(),
+                message_id: "report".to_owned(),
+                data: vec![
+                    ("report", told.run.report.clone()),
+                    ("run", delivery.run_id.to_string()),
+                    ("audience", delivery.audience.clone()),
+                    ("window", document.front.window_machine.clone()),
+                    ("status", document.summary.status.word().to_lowercase()),
+                ],
+                text: format!("{}, {}: {}", document.title, document.front.window_label, document.summary.headline),
+            };
+            Ok(send_line(&address, settings.tcp, Duration::from_secs(channel.timeout_seconds), &line).await?)
+        }
+    }
+}
+
+/// Removes files of runs before the last `keep` from a folder, but none that a newer run has
+/// under the same name.
+async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: &std::path::Path, keep: u32, newest: &[String]) -> Result<usize, Failure> {
+    let earlier = shared.store.accepted_on(report, &delivery.audience, &delivery.via).await?;
+    let mut kept: Vec<String> = newest.to_vec();
+    let (mut runs, mut gone) = (vec![delivery.run_id], Vec::new());
+    for one in earlier.iter().filter(|one| one.run_id != delivery.run_id) {
+        if !runs.contains(&one.run_id) {
+            runs.push(one.run_id);
+        }
+        let names = shared.store.document_heads(one.run_id).await?;
+        let names = names.into_iter().filter(|head| head.snapshot_id == one.snapshot_id && head.variant.is_empty()).map(|head| head.file_name);
+        if runs.len() <= keep as usize {
+            kept.extend(names);
+        } else {
+            gone.extend(names);
+            // Those before it were removed when it was still kept.
+            break;
+        }
+    }
+    gone.retain(|name| !kept.contains(name) && folder.join(name).exists());
+    let removed = remove_files(folder, gone.iter().map(String::as_str));
+    removed.map_err(|error| DeliveryError::Postponed { server: folder.display().to_string(), words: error.to_string() })?;
+    Ok(gone.len())
+}
+
+async fn webhook_body(shared: &Shared, settings: &WebhookSettings, delivery: &Delivery, told: &Told) -> Result<Value, WorkError> {
+    let Told { run, snapshot, document } = told;
+    if let Some(template) = &settings.text {
+        let values = message::Values::of(snapshot, document, &delivery.audience);
+        let text = message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
+        return Ok(json!({ "text": text }));
+    }
+    let documents = shared.store.document_heads(run.id).await?;
+    let documents: Vec<Value> = documents
+        .iter()
+        .filter(|head| head.snapshot_id == delivery.snapshot_id && head.variant.is_empty())
+        .map(|head| {
+            let address = format!("{}/api/v1/documents/{}", shared.config.public_url, head.id);
+            json!({ "file_name": head.file_name, "format": head.format, "size": head.size, "sha256": head.sha256, "url": address })
+        })
+        .collect();
+    let figures: serde_json::Map<String, Value> = document
+        .figures()
+        .map(|figure| (figure.name.clone(), json!({ "title": figure.title, "value": figure.value, "amount": figure.amount, "status": figure.status })))
+        .collect();
+    Ok(json!({
+        "report": run.report,
+        "title": document.title,
+        "run": run.id,
+        "audience": delivery.audience,
+        "scheduled_for": run.scheduled_for,
+        "window": { "from": run.window_from, "to": run.window_to, "zone": run.zone, "label": document.front.window_label },
+        "status": document.summary.status.word().to_lowercase(),
+        "summary": document.summary.headline,
+        "lines": document.summary.lines,
+        "figures": figures,
+        "documents": documents,
+        "url": format!("{}/runs/{}", shared.config.public_url, run.id),
+    }))
+}
+
+/// Waits grow from attempt to attempt and are spread, so that a server that comes back is not
+/// met by everybody at once.
+async fn postponed(shared: &Shared, delivery: &Delivery, error: &DeliveryError) -> Result<Ending, StoreError> {
+    let (now, answer) = (shared.now(), error.to_string());
+    let mail = shared.config.mail.as_ref();
+    let give_up = match report_gives_up(shared, delivery).await? {
+        Some(seconds) => TimeDelta::seconds(seconds as i64),
+        None => TimeDelta::from_std(mail.map_or(GIVE_UP, |mail| mail.give_up)).unwrap_or(TimeDelta::days(1)),
+    };
+    if now - delivery.created_at > give_up {
+        return Ok(Ending::Refused { answer: format!("given up after {} min: {answer}", give_up.num_minutes()) });
+    }
+    let attempts = shared.store.attempt_count(delivery.id).await? as u32;
+    let first = TimeDelta::from_std(mail.map_or(FIRST_RETRY, |mail| mail.first_retry)).unwrap_or(TimeDelta::seconds(30));
+    let wait = (first * 2i32.pow(attempts.saturating_sub(1).min(12))).min(LONGEST_WAIT);
+    let again = now + spread(wait, delivery.id, attempts);
+    Ok(match error {
+        DeliveryError::Unconfirmed { .. } => Ending::Unconfirmed { answer, again },
+        _ => Ending::Postponed { answer, again },
+    })
+}
+
+async fn report_gives_up(shared: &Shared, delivery: &Delivery) -> Result<Option<u64>, StoreError> {
+    let Some(run) = shared.store.run(delivery.run_id).await? else { return Ok(None) };
+    let catalogue = shared.catalogue.current(&shared.store).await?;
+    Ok(catalogue.set.reports.get(&run.report).and_then(|report| report.deliver.give_up_seconds))
+}
+
+/// Between four fifths and six fifths of a wait, another for each delivery and attempt.
+fn spread(wait: TimeDelta, id: Uuid, attempt: u32) -> TimeDelta {
+    let byte = id.as_bytes()[15].wrapping_add((attempt as u8).wrapping_mul(97));
+    let share = 0.8 + 0.4 * f64::from(byte) / 255.0;
+    TimeDelta::milliseconds((wait.num_milliseconds() as f64 * share) as i64)
+}
+
+/// Tries a channel that is no mail server: with a file that is removed again, a request that
+/// is marked as a test, or a line that says so.
+pub async fn try_channel(shared: &Shared, channel: &Channel) -> Result<String, String> {
+    let patience = Duration::from_secs(channel.timeout_seconds);
+    match &channel.kind {
+        ChannelKind::MailServer(_) => Err("a mail server is tried with a mail: say to whom".to_owned()),
+        ChannelKind::Folder(settings) => {
+            let folder = channels::folder(&shared.config.deliver_into, &settings.folder)?;
+            let name = format!("maple-lark-test-{}.txt", Uuid::now_v7());
+            let tried = write_files(&folder, [(name.as_str(), &b"test\n"[..])]).and_then(|()| remove_files(&folder, [name.as_str()]));
+            tried.map(|()| format!("files can be written to {}", folder.display())).map_err(|error| format!("{}: {error}", folder.display()))
+        }
+        ChannelKind::Upload(settings) => {
+            let target = channels::http_target(&shared.reader, channel, &settings.web).await.map_err(|error| error.to_string())?;
+            let file = ("maple-lark-test.txt", "text/plain", &b"test\n"[..]);
+            put_files(&target, &[], &[file]).await.map_err(|error| error.to_string())
+        }
+        ChannelKind::Webhook(settings) => {
+            let target = channels::http_target(&shared.reader, channel, &settings.web).await.map_err(|error| error.to_string())?;
+            let key = match &settings.key {
+                Some(key) => Some(shared.reader.setting(key).await?),
+                None => None,
+            };
+            let body = match settings.text {
+                Some(_) => json!({ "text": "A test message from Maple Lark." }),
+                None => json!({ "test": true, "title": "A test message from Maple Lark" }),
+            };
+            let sent = post_message(&target, &Uuid::now_v7().to_string(), shared.now(), key.as_deref(), body.to_string()).await;
+            sent.map_err(|error| error.to_string())
+        }
+        ChannelKind::Syslog(settings) => {
+            let address = shared.reader.setting(&settings.address).await?;
+            let line = SyslogLine {
+                facility: settings.facility,
+                severity: Severity::Informational,
+                at: shared.now(),
+                host: "-".to_owned(),
+                message_id: "test".to_owned(),
+                data: Vec::new(),
+                text: "A test line from Maple Lark".to_owned(),
+            };
+            send_line(&address, settings.tcp, patience, &line).await.map_err(|error| error.to_string())
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! What owners are told of: kept until it is told, and told once.
+
+use chrono::TimeDelta;
+use sea_orm::{ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait};
+use uuid::Uuid;
+
+use crate::{
+    Result, Store,
+    entity::{Time, notice},
+};
+
+pub use notice::Model as Notice;
+
+/// A run that ended otherwise than it should.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct BadEnd {
+    pub id: Uuid,
+    pub report: String,
+    pub title: String,
+    pub state: String,
+    pub scheduled_for: Time,
+    pub problem: Option<String>,
+    pub definitions: serde_json::Value,
+}
+
+impl Store {
+    /// Keeps a notice. Of one kind and one run there is one; answers whether it is new.
+    pub async fn add_notice(&self, kind: &str, subject: &str, run_id: Option<Uuid>, recipient: Option<String>, text: &str, now: Time) -> Result<bool> {
+        let statement = Store::sql(
+            "insert into notices (kind, subject, run_id, recipient, text, created_at) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
+            [kind.into(), subject.into(), run_id.into(), recipient.into(), text.into(), now.into()],
+        );
+        Ok(self.db.execute_raw(statement).await?.rows_affected() == 1)
+    }
+
+    /// Runs in these states since an instant that nobody was told of.
+    pub async fn untold(&self, states: &[&str], since: Time) -> Result<Vec<BadEnd>> {
+        use sea_orm::FromQueryResult;
+        let states: Vec<String> = states.iter().map(|state| (*state).to_owned()).collect();
+        let statement = Store::sql(
+            "select id, report, title, state, scheduled_for, problem, definitions from runs where state = any($1) and coalesce(finished_at, created_at) >= $2 \
+             and not exists (select from notices where run_id = runs.id and kind = runs.state) order by created_at limit 200",
+            [states.into(), since.into()],
+        );
+        Ok(BadEnd::find_by_statement(statement).all(&self.db).await?)
+    }
+
+    /// Runs that went well after a notice of trouble with their report.
+    pub async fn recovered(&self) -> Result<Vec<BadEnd>> {
+        use sea_orm::FromQueryResult;
+        let statement = Store::sql(
+            "select r.id, r.report, r.title, r.state, r.scheduled_for, r.problem, r.definitions from ( \
+               select distinct on (subject) subject, kind, run_id from notices where run_id is not null and kind <> 'awaiting-approval' order by subject, id desc) last \
+             join lateral (select * from runs where report = last.subject and id <> last.run_id and state in ('delivered', 'quiet') \
+               and finished_at > (select created_at from notices n where n.subject = last.subject and n.kind = last.kind and n.run_id = last.run_id) \
+               order by finished_at limit 1) r on true where last.kind <> 'recovered' limit 200",
+            [],
+        );
+        Ok(BadEnd::find_by_statement(statement).all(&self.db).await?)
+    }
+
+    /// Takes the notices for one recipient that were to be gathered until `before`, to be told
+    /// in one mail: with one batch, which a process that takes over after a crash finds again.
+    pub async fn claim_notices(&self, before: Time, now: Time, lease: TimeDelta) -> Result<Vec<Notice>> {
+        let transaction = self.db.begin().await?;
+        transaction.execute_unprepared("select pg_advisory_xact_lock(7302420)").await?;
+        let first = Store::sql(
+            "select * from notices where told_at is null and recipient is not null and created_at <= $1 and (lease_until is null or lease_until < $2) order by id limit 1",
+            [before.into(), now.into()],
+        );
+        let Some(first) = notice::Entity::find().from_raw_sql(first).one(&transaction).await? else {
+            transaction.commit().await?;
+            return Ok(Vec::new());
+        };
+        let batch = first.batch.unwrap_or_else(Uuid::now_v7);
+        let statement = Store::sql(
+            "update notices set batch = $1, lease_until = $2 where id in (select id from notices where told_at is null and recipient = $3 \
+             and batch is not distinct from $4 order by id limit 100) returning *",
+            [batch.into(), (now + lease).into(), first.recipient.clone().into(), first.batch.into()],
+        );
+        let mut taken = notice::Entity::find().from_raw_sql(statement).all(&transaction).await?;
+        transaction.commit().await?;
+        taken.sort_by_key(|notice| notice.id);
+        Ok(taken)
+    }
+
+    pub async fn told(&self, batch: Uuid, now: Time) -> Result<()> {
+        self.db.execute_raw(Store::sql("update notices set told_at = $2 where batch = $1", [batch.into(), now.into()])).await.map(drop).map_err(Into::into)
+    }
+
+    /// The latest notices, newest first.
+    pub async fn notices(&self, most: u64) -> Result<Vec<Notice>> {
+        Ok(notice::Entity::find().order_by_desc(notice::Column::Id).limit(most).all(&self.db).await?)
+    }
+
+    /// Notices that could not be told for so long that they are given up.
+    pub async fn untold_since(&self, before: Time) -> Result<Vec<Notice>> {
+        use sea_orm::ColumnTrait;
+        let query = notice::Entity::find().filter(notice::Column::ToldAt.is_null()).filter(notice::Column::CreatedAt.lt(before));
+        Ok(query.order_by_asc(notice::Column::Id).limit(100).all(&self.db).await?)
+    }
+
+    /// Counts that a source failed in a run, once for each run. Answers how often it has in a
+    /// row, and since when.
+    pub async fn count_source_failure(&self, source: &str, run: Uuid, words: &str, now: Time) -> Result<(i32, Time)> {
+        let statement = Store::sql(
+            "insert into source_failures (source, failures, since, words, last_run) values ($1, 1, $2, $3, $4) on conflict (source) do update set \
+               failures = source_failures.failures + (source_failures.last_run is distinct from $4)::int, words = $3, last_run = $4 returning failures, since",
+            [source.into(), now.into(), words.into(), run.into()],
+        );
+        match self.db.query_one_raw(statement).await? {
+            Some(row) => Ok((row.try_get("", "failures")?, row.try_get("", "since")?)),
+            None => Ok((0, now)),
+        }
+    }
+
+    /// Notes that a source answers again. Answers how often it had failed in a row.
+    pub async fn forget_source_failures(&self, source: &str) -> Result<i32> {
+        let statement = Store::sql("delete from source_failures where source = $1 returning failures", [source.into()]);
+        Ok(self.db.query_one_raw(statement).await?.map(|row| row.try_get("", "failures")).transpose()?.unwrap_or_default())
+    }
+}
