@@ -97,7 +97,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <el-button type="primary" native-type="submit" :loading="saving" :disabled="!changed || wrong !== null">Apply</el-button>
         </div>
       </div>
-      <div class="columns editor">
+      <div class="columns editor" :class="{ even: kind === 'report' }">
         <section class="card" aria-label="The definition">
           <el-input ref="area" v-model="text" class="text" type="textarea" :rows="30" resize="vertical" spellcheck="false" aria-label="Text of the definition" />
         </section>
@@ -131,6 +131,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
 <style scoped>
 .crumbs { margin: 0; }
 .editor { grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); }
+.editor.even { grid-template-columns: repeat(2, minmax(0, 1fr)); }
 .text :deep(textarea) { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.84rem; line-height: 1.5; white-space: pre; overflow-x: auto; tab-size: 4; }
 .sample { width: 100%; display: block; border: 1px solid var(--rule, #d5dde3); }
 .problems { list-style: none; margin: 0; padding: 0; display: grid; gap: 0.6rem; }
@@ -140,5 +141,5 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
 .diff .plus { color: var(--ok); }
 .diff .minus { color: var(--critical); }
 .diff .same { color: var(--muted); }
-@media (max-width: 760px) { .editor { grid-template-columns: minmax(0, 1fr); } }
+@media (max-width: 760px) { .editor, .editor.even { grid-template-columns: minmax(0, 1fr); } }
 </style>

@@ -80,7 +80,7 @@ const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind)
         <p v-if="channels && !channels.length" class="muted">No mail server is configured and no channel is defined. Add [mail] to the configuration, or apply a channel as a TOML file.</p>
         <ul v-else class="ways">
           <li v-for="channel in channels" :key="channel.name">
-            <div class="row spread">
+            <div class="way">
               <div>
                 <strong>{{ channel.title }}</strong>
                 <div class="muted small">{{ KINDS[channel.kind] ?? channel.kind }} · <code>{{ channel.place }}</code></div>
@@ -180,6 +180,8 @@ h3 { font-size: 1rem; margin-top: 0.4rem; }
 .ways { list-style: none; margin: 0; padding: 0; display: grid; gap: 1rem; }
 .ways > li { border-top: 1px solid var(--rule, #d5dde3); padding-top: 0.8rem; }
 .ways > li:first-child { border-top: 0; padding-top: 0; }
+.way { display: flex; justify-content: space-between; gap: 1rem; align-items: start; }
+.way > .row { flex: none; }
 .steps { margin: 0.7rem 0 0; padding: 0.7rem 0.9rem; list-style: none; display: grid; gap: 0.35rem; background: var(--ground, rgb(0 0 0 / 4%)); border-radius: 6px; }
 .words { overflow-wrap: anywhere; }
 .remedy { color: var(--warning); margin-left: 1.4rem; }

@@ -100,7 +100,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">Let it go out</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="state" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">Let it go out</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
@@ -191,7 +191,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
 
 <style scoped>
 .crumbs { margin: 0.1rem 0; }
-.state { font-size: 1.15rem; }
+.how { font-size: 1.15rem; }
 .tabs { margin-bottom: 0.8rem; gap: 0.5rem; }
 .tabs .el-button + .el-button { margin-left: 0; }
 details { margin-top: 0.8rem; }

@@ -79,6 +79,11 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     browser.wait().for_element(Locator::XPath("//button[contains(., 'Pick from it')]")).await?.click().await?;
     browser.find(Locator::XPath("//button[.='Ask it']")).await?.click().await?;
     shot(browser, ".answer table", folder, "console-try").await?;
+    browser.goto(&format!("{address}/delivery")).await?;
+    browser.wait().for_element(Locator::XPath("//button[contains(@aria-label, 'Test The service')]")).await?.click().await?;
+    browser.wait().for_element(Locator::Css(".el-message-box__input input")).await?.send_keys("runa.holm@orrin-sound.example").await?;
+    browser.find(Locator::Css(".el-message-box__btns .el-button--primary")).await?.click().await?;
+    shot(browser, "ol.steps li", folder, "console-delivery").await?;
     let letters = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
     let daily = letters.as_array().and_then(|all| {
         all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa")))

@@ -48,8 +48,8 @@ pub fn state(state: &str) -> String {
     let (mark, colour) = match state {
         "delivered" | "made" | "done" | "accepted" | "add" => ("●", Style::new().green()),
         "cancelled" | "skipped" | "quiet" | "paused" | "left-out" => ("‖", Style::new().dim()),
-        "held" | "partly-delivered" | "alter" | "postponed" | "unknown" => ("▲", Style::new().yellow()),
-        "failed" | "refused" | "remove" => ("◆", Style::new().red()),
+        "held" | "awaiting-approval" | "partly-delivered" | "alter" | "postponed" | "unknown" => ("▲", Style::new().yellow()),
+        "failed" | "refused" | "bounced" | "remove" => ("◆", Style::new().red()),
         _ => ("○", Style::new().cyan()),
     };
     colour.apply_to(format!("{mark} {state}")).to_string()

@@ -326,9 +326,11 @@ fn refusal(server: &str, response: &Response) -> DeliveryError {
 }
 
 fn spoken(error: &Error) -> String {
-    match std::error::Error::source(error) {
-        Some(source) => format!("{error}: {source}"),
-        None => error.to_string(),
+    // A refusal is said once, with its code; other errors say why in their source.
+    match (error.status(), std::error::Error::source(error)) {
+        (Some(code), Some(words)) => format!("{code} {words}"),
+        (None, Some(source)) => format!("{error}: {source}"),
+        (_, None) => error.to_string(),
     }
 }
 

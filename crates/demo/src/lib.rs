@@ -7,11 +7,13 @@
 pub mod chromium;
 pub mod cluster;
 pub mod mail_server;
+mod real_mail_server;
 pub mod receivers;
 pub mod scenario;
 pub mod web_services;
 
 pub use cluster::Cluster;
 pub use mail_server::MailServer;
+pub use real_mail_server::RealMailServer;
 pub use receivers::{Received, WebReceiver};
 pub use web_services::WebServices;

@@ -12,9 +12,10 @@ use anyhow::{Context, Result, bail};
 use chrono::Utc;
 use clap::Parser;
 use maple_lark_demo::{
-    Cluster, MailServer, WebServices,
+    Cluster, MailServer, WebReceiver, WebServices,
     cluster::{random_word, write_private},
     mail_server::Behaviour,
+    receivers::start_syslog,
     scenario,
     web_services::{TELEMETRY_TOKEN, gate_scans},
 };
@@ -95,7 +96,10 @@ async fn run(arguments: Arguments) -> Result<()> {
     step(&format!("demo data is there up to now ({rows} rows added)"));
 
     let mailbox = state.join("mailbox");
-    let mail = MailServer::start("127.0.0.1:0", mailbox.clone(), Behaviour::default()).await?;
+    let refuse = [("jakup.strand@orrin-sound.example".to_owned(), (550, "5.1.1 this account was closed".to_owned()))];
+    let mail = MailServer::start("127.0.0.1:0", mailbox.clone(), Behaviour { refuse: refuse.into(), ..Behaviour::default() }).await?;
+    let receiver = WebReceiver::start("127.0.0.1:0", state.join("received")).await?;
+    let syslog = start_syslog("127.0.0.1:0", state.join("received")).await?;
     step(&format!("the mail server listens on {}", mail.address));
 
     let services = WebServices::start().await?;
@@ -117,8 +121,9 @@ async fn run(arguments: Arguments) -> Result<()> {
         getrandom::fill(&mut key).map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
         write_private(&key_file, &hex::encode(key))?;
     }
+    let archive = state.join("archive");
     let reach = [address.clone(), cluster.address()];
-    fs::write(&config, configuration(&address, &url_file, &password_file, &key_file, &reach, &mail, &mailbox))?;
+    fs::write(&config, configuration(&address, &state, &reach, &mail))?;
     let binary = std::env::current_exe()?.with_file_name("maple-lark");
     let log = fs::OpenOptions::new().create(true).append(true).open(state.join("maple-lark.log"))?;
     let mut command = Command::new(&binary);
@@ -133,6 +138,10 @@ async fn run(arguments: Arguments) -> Result<()> {
         .env("ORRIN_GATES", services.url("/gates/metrics"))
         .env("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN)
         .env("ORRIN_INVENTORY", &files)
+        .env("ORRIN_ARCHIVE", &archive)
+        .env("ORRIN_DUTY_CHAT", format!("http://{}/duty-chat", receiver.address))
+        .env("ORRIN_SHARE", format!("http://{}/harbour", receiver.address))
+        .env("ORRIN_SYSLOG", syslog.to_string())
         .env("LARK_METRICS", format!("http://{address}/metrics"));
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
     let started = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn();
@@ -148,7 +157,7 @@ async fn run(arguments: Arguments) -> Result<()> {
     if !first.exists() {
         // What the sampler of the gates would have kept if the demo had run for some days.
         history(&mut cluster.connect("maple_lark").await?).await?;
-        for report in ["ferry-operations-daily", "estate-daily", "database-server-health"] {
+        for report in ["ferry-operations-daily", "estate-daily", "database-server-health", "port-offices-daily", "harbour-letter", "kiosk-alarm"] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
         // Some history to look at, mailed to nobody.
@@ -160,6 +169,7 @@ async fn run(arguments: Arguments) -> Result<()> {
     println!(
         "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
              Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
+             Each port office got a mail of its own; a letter to the harbour masters waits until you let it go out.\n\
              Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
              The health of this PostgreSQL server is mailed every 15 minutes. Ctrl-C stops everything.",
         client.display()
@@ -223,17 +233,20 @@ async fn history(records: &mut sqlx::PgConnection) -> Result<()> {
     Ok(())
 }
 
-fn configuration(address: &str, url_file: &Path, password_file: &Path, key_file: &Path, reach: &[String], mail: &MailServer, mailbox: &Path) -> String {
+fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServer) -> String {
     format!(
         "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\nsecret-key = \"file:{}\"\n\
-         # The demo reports on Maple Lark itself and on the server that it keeps its records in.\nsources-may-reach = {reach:?}\n\n\
-         [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n[demo]\nmailbox = \"{}\"\n",
-        url_file.display(),
-        password_file.display(),
-        key_file.display(),
+         # The demo reports on Maple Lark itself and on the server that it keeps its records in.\nsources-may-reach = {reach:?}\n\
+         deliver-into = [{:?}]\n\n\
+         [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n\
+         [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\n\n[demo]\nmailbox = \"{}\"\n",
+        state.join("database-url").display(),
+        state.join("admin-password").display(),
+        state.join("secret-key").display(),
+        state.join("archive"),
         mail.address.ip(),
         mail.address.port(),
-        mailbox.display()
+        mail.folder.display()
     )
 }
 

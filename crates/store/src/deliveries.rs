@@ -155,6 +155,12 @@ impl Store {
         Ok(Queue::find_by_statement(statement).all(&self.db).await?)
     }
 
+    /// How many attempts ended without anybody knowing whether the other side has it.
+    pub async fn unconfirmed_attempts(&self) -> Result<u64> {
+        use sea_orm::PaginatorTrait;
+        Ok(delivery_attempt::Entity::find().filter(delivery_attempt::Column::Outcome.eq("unknown")).count(&self.db).await?)
+    }
+
     /// Puts copies into the outbox; the run stays as it is.
     pub async fn add_copies(&self, run_id: Uuid, copies: &[Copy], host: &str, note: Option<&str>, by: &str, now: Time) -> Result<Vec<Delivery>> {
         let transaction = self.db.begin().await?;

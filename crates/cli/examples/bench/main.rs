@@ -3,9 +3,11 @@
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
 //! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
-//! schedules is the same work on a tenth or a hundredth of them. Named parts (documents,
-//! service, reading, schedules) are measured alone. Ends with code 1 if a goal is missed.
+//! schedules is the same work on a tenth or a hundredth of them; that of delivery is a bare
+//! generator of mail. Named parts (documents, service, reading, schedules, delivery) are
+//! measured alone. Ends with code 1 if a goal is missed.
 
+mod delivery;
 mod documents;
 mod reading;
 mod schedules;
@@ -50,6 +52,9 @@ async fn main() -> Done<()> {
     }
     if asked("schedules") {
         schedules::measure(&mut goals).await?;
+    }
+    if asked("delivery") {
+        delivery::measure(&mut goals).await?;
     }
     if goals.0 { Ok(()) } else { std::process::exit(1) }
 }

@@ -170,9 +170,16 @@ pub struct People {
 #[derive(Subcommand)]
 enum PeopleAction {
     /// Send to an address again that was set aside because mail came back
-    Restore { address: String },
+    Restore {
+        #[arg(value_name = "ADDRESS")]
+        who: String,
+    },
     /// Put somebody back on a report that they had left, when they ask for it
-    Rejoin { report: String, address: String },
+    Rejoin {
+        report: String,
+        #[arg(value_name = "ADDRESS")]
+        who: String,
+    },
 }
 
 impl People {
@@ -182,11 +189,11 @@ impl People {
                 let book: AddressBook = client.get("/people").await?;
                 output::print(output, &book, show_book);
             }
-            Some(PeopleAction::Restore { address }) => {
+            Some(PeopleAction::Restore { who: address }) => {
                 client.delete(&format!("/bounced-addresses/{address}")).await?;
                 output::print(output, &address, |address| println!("Mail goes to {address} again."));
             }
-            Some(PeopleAction::Rejoin { report, address }) => {
+            Some(PeopleAction::Rejoin { report, who: address }) => {
                 client.post_for_nothing(&format!("/reports/{report}/departures/undo"), &RejoinOrder { address: address.clone() }).await?;
                 output::print(output, &address, |address| println!("{address} gets \"{report}\" again."));
             }

@@ -177,7 +177,18 @@ pub fn show(view: &RunView) {
         println!("  Released by {by}.");
     }
     if !view.documents.is_empty() {
-        let rows = view.documents.iter().map(|document| vec![document.file_name.clone(), size(document.size)]).collect();
+        let rows = view
+            .documents
+            .iter()
+            .map(|document| {
+                let name = if document.variant.is_empty() {
+                    document.file_name.clone()
+                } else {
+                    format!("{} (as read with {})", document.file_name, document.variant)
+                };
+                vec![name, size(document.size)]
+            })
+            .collect();
         println!();
         table(&["DOCUMENT", "SIZE"], rows, "");
     }

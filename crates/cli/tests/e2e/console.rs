@@ -234,3 +234,34 @@ async fn kind_of_shown(browser: &Client) -> serde_json::Value {
     let script = "const done = arguments[0]; fetch(document.querySelector('iframe.document').src).then(async (a) => done([a.headers.get('content-type'), (await a.text()).slice(0, 5)]))";
     browser.execute_async(script, vec![]).await.unwrap()
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    place.apply_small(&SMALL_REPORT.replace("[[audience]]", "[approval]\n[[audience]]"));
+    place.json(&["run", "small"]);
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/delivery").await;
+    see(&browser, "//button[contains(@aria-label, 'Test The service')]").await.click().await.unwrap();
+    see(&browser, "//div[contains(@class, 'el-message-box')]//input").await.send_keys("runa@orrin-sound.example").await.unwrap();
+    see(&browser, "//button[contains(., 'Send a test mail')]").await.click().await.unwrap();
+    see(&browser, "//ol[contains(@class, 'steps')]/li[last()][contains(., 'message')][contains(., 'Done')]").await;
+    assert_eq!(place.mail.messages().len(), 1);
+    // The notice leads to the run that waits.
+    see(&browser, "//section[@aria-labelledby='notices']//a[contains(., 'waits until somebody has looked at it')]").await.click().await.unwrap();
+    see(&browser, "//button[contains(., 'Let it go out')]").await.click().await.unwrap();
+    see(&browser, "//span[contains(@class, 'how')][contains(., 'Delivered')]").await;
+    see(&browser, "//button[contains(., 'Send again')]").await.click().await.unwrap();
+    see(&browser, "//div[@role='dialog']//input[contains(@placeholder, 'other@host.example')]").await.send_keys("auditor@orrin-sound.example").await.unwrap();
+    see(&browser, "//button[contains(., 'Send 1 copy')]").await.click().await.unwrap();
+    see(&browser, "//tr[contains(., 'auditor@orrin-sound.example')][contains(., 'copy, asked for by admin')][contains(., 'Accepted')]").await;
+    // A message is shown with its values while it is written.
+    browser.goto(&format!("http://{}/definitions/report/small", place.address)).await.unwrap();
+    see(&browser, "//section[@aria-labelledby='mail']//strong[starts-with(., 'Small report: ')]").await;
+    browser.close().await.unwrap();
+    assert_eq!(place.mail.messages().len(), 4);
+}

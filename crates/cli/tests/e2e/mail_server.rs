@@ -5,165 +5,30 @@
 use std::{
     collections::BTreeMap,
     fs,
-    net::TcpStream,
-    os::unix::fs::{PermissionsExt, chown},
-    path::PathBuf,
-    process::{Child, Command, Stdio},
+    process::{Command, Stdio},
     time::{Duration, Instant},
 };
 
 use mail_parser::MessageParser;
+use maple_lark_demo::RealMailServer;
 use serde_json::{Value, json};
-use tempfile::TempDir;
 
 use crate::place::{PATIENCE, Place, SMALL_REPORT, free_port, text};
 
-/// What the server does: `nobody` is refused, `later` is refused once in a while, `gone` is
-/// taken and returned to the sender; all others get their mail.
-const CONFIGURATION: &str = r#"
-primary_hostname = mail.orrin-sound.example
-spool_directory = HOME/spool
-log_file_path = HOME/spool/%slog
-pid_file_path = HOME/exim.pid
-exim_user = ACCOUNT
-exim_group = ACCOUNT
-local_interfaces = 127.0.0.1
-daemon_smtp_ports = PORT
-deliver_drop_privilege = true
-tls_advertise_hosts =
-smtp_accept_max = 100
-smtp_accept_queue_per_connection = 0
-check_spool_space = 0
-check_log_space = 0
-queue_run_max = 20
-bounce_return_body = false
-domainlist local_domains = orrin-sound.example
-acl_smtp_rcpt = rcpt
-acl_smtp_data = data
-begin acl
-rcpt:
-  deny local_parts = nobody
-       message = 5.1.1 no such user here
-  defer local_parts = later
-        condition = ${if !exists{HOME/open}}
-        message = 4.7.1 greylisted, come back later
-  defer local_parts = full
-        message = 4.2.2 the disk is full
-  accept domains = +local_domains
-  deny message = relay not permitted
-data:
-  accept
-begin routers
-returned:
-  driver = redirect
-  local_parts = gone
-  allow_fail
-  data = :fail: 5.1.1 this account was closed
-bounces:
-  driver = accept
-  local_parts = bounces
-  transport = bounces
-all:
-  driver = accept
-  domains = +local_domains
-  transport = kept
-begin transports
-kept:
-  driver = appendfile
-  directory = HOME/kept
-  maildir_format
-  create_directory
-  envelope_to_add
-  user = ACCOUNT
-bounces:
-  driver = appendfile
-  directory = HOME/bounces
-  maildir_format
-  create_directory
-  user = ACCOUNT
-begin retry
-* * F,1h,1m
-"#;
-
-struct RealServer {
-    home: TempDir,
-    child: Child,
-    port: u16,
-}
-
-impl RealServer {
-    fn start() -> Self {
-        let home = TempDir::new().unwrap();
-        let port = free_port();
-        let root = fs::read_to_string("/proc/self/status").unwrap().lines().any(|line| line.starts_with("Uid:\t0"));
-        let name = if root { "Debian-exim".to_owned() } else { text(&Command::new("id").arg("-un").output().unwrap().stdout).trim().to_owned() };
-        let configuration = home.path().join("exim.conf");
-        let shown = home.path().display().to_string();
-        fs::write(&configuration, CONFIGURATION.replace("HOME", &shown).replace("ACCOUNT", &name).replace("PORT", &port.to_string())).unwrap();
-        fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).unwrap();
-        for folder in ["spool", "kept/new", "kept/cur", "kept/tmp", "bounces/new", "bounces/cur", "bounces/tmp"] {
-            fs::create_dir_all(home.path().join(folder)).unwrap();
+/// Waits until so many messages were delivered.
+fn wait_for(server: &RealMailServer, count: usize) -> Vec<(String, Vec<u8>)> {
+    let began = Instant::now();
+    loop {
+        let found = server.messages();
+        if found.len() >= count {
+            return found;
         }
-        let mut command = if root {
-            let id = |flag: &str| text(&Command::new("id").args([flag, &name]).output().unwrap().stdout).trim().parse::<u32>().unwrap();
-            let (user, group) = (id("-u"), id("-g"));
-            for folder in ["", "spool", "kept", "kept/new", "kept/cur", "kept/tmp", "bounces", "bounces/new", "bounces/cur", "bounces/tmp"] {
-                chown(home.path().join(folder), Some(user), Some(group)).unwrap();
-            }
-            let mut command = Command::new("runuser");
-            command.args(["-u", &name, "--", "/usr/sbin/exim4"]);
-            command
-        } else {
-            Command::new("/usr/sbin/exim4")
-        };
-        let child =
-            command.arg("-C").arg(&configuration).args(["-bdf", "-q5s"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        let began = Instant::now();
-        while TcpStream::connect(("127.0.0.1", port)).is_err() {
-            assert!(began.elapsed() < PATIENCE, "the mail server does not start; is the package exim4-daemon-light installed?");
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        Self { home, child, port }
-    }
-
-    fn path(&self, name: &str) -> PathBuf {
-        self.home.path().join(name)
-    }
-
-    /// The messages that were delivered, each with the address of its envelope.
-    fn messages(&self) -> Vec<(String, Vec<u8>)> {
-        let found = fs::read_dir(self.path("kept/new")).unwrap().flatten().map(|entry| fs::read(entry.path()).unwrap());
-        found
-            .map(|bytes| {
-                let text = String::from_utf8_lossy(&bytes).into_owned();
-                let to = text.lines().find_map(|line| line.strip_prefix("Envelope-to: ")).unwrap_or_default().to_owned();
-                (to, bytes)
-            })
-            .collect()
-    }
-
-    fn wait_for(&self, count: usize) -> Vec<(String, Vec<u8>)> {
-        let began = Instant::now();
-        loop {
-            let found = self.messages();
-            if found.len() >= count {
-                return found;
-            }
-            assert!(began.elapsed() < PATIENCE, "{} of {count} messages came", found.len());
-            std::thread::sleep(Duration::from_millis(100));
-        }
+        assert!(began.elapsed() < PATIENCE, "{} of {count} messages came", found.len());
+        std::thread::sleep(Duration::from_millis(100));
     }
 }
 
-impl Drop for RealServer {
-    fn drop(&mut self) {
-        // The program that changes the account passes this on.
-        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
-        let _ = self.child.wait();
-    }
-}
-
-fn place_with(server: &RealServer, place: &Place) {
+fn place_with(server: &RealMailServer, place: &Place) {
     place.mail_goes_to(server.port);
     place.add_to_configuration(&format!("[bounces]\nmaildir = \"{}\"\nset-aside-after = 2\n", server.path("bounces").display()));
 }
@@ -179,7 +44,7 @@ fn deliveries(run: &Value) -> BTreeMap<String, String> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn refusals_concern_one_recipient_and_greylisting_only_takes_longer() {
-    let server = RealServer::start();
+    let server = RealMailServer::start().unwrap();
     let place = Place::new().await;
     place_with(&server, &place);
     let _service = place.serve();
@@ -206,7 +71,7 @@ async fn refusals_concern_one_recipient_and_greylisting_only_takes_longer() {
     assert_eq!(states["later@orrin-sound.example"], "accepted");
     let words = run["deliveries"].as_array().unwrap().iter().find_map(|one| one["problem"].as_str()).unwrap();
     assert!(words.contains("5.1.1 no such user here"), "{words}");
-    let came = server.wait_for(2);
+    let came = wait_for(&server, 2);
     let runa = came.iter().find(|(to, _)| to == "runa@orrin-sound.example").unwrap();
     let strict = strictly_parsed(&runa.1);
     assert_eq!(strict["defects"], json!([]));
@@ -241,7 +106,7 @@ print(json.dumps({
 
 #[tokio::test(flavor = "multi_thread")]
 async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
-    let server = RealServer::start();
+    let server = RealMailServer::start().unwrap();
     let place = Place::new().await;
     place_with(&server, &place);
     place.bounces_go_to("bounces@orrin-sound.example");
@@ -279,7 +144,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_test_of_the_mail_server_says_which_step_failed_and_what_to_do() {
-    let server = RealServer::start();
+    let server = RealMailServer::start().unwrap();
     let place = Place::new().await;
     place_with(&server, &place);
     let _service = place.serve();
@@ -292,7 +157,7 @@ async fn a_test_of_the_mail_server_says_which_step_failed_and_what_to_do() {
     assert_eq!(good["works"], true, "{good:#}");
     let names: Vec<&str> = good["steps"].as_array().unwrap().iter().filter_map(|step| step["name"].as_str()).collect();
     assert_eq!(names, ["resolve", "connect", "sender", "recipient", "message"]);
-    assert_eq!(server.wait_for(1)[0].0, "runa@orrin-sound.example");
+    assert_eq!(wait_for(&server, 1)[0].0, "runa@orrin-sound.example");
     let refused = test(&["--to", "nobody@orrin-sound.example"]);
     let last = refused["steps"].as_array().unwrap().last().unwrap();
     assert_eq!((&last["name"], &last["works"]), (&json!("recipient"), &json!(false)));
@@ -321,7 +186,7 @@ async fn a_test_of_the_mail_server_says_which_step_failed_and_what_to_do() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn five_hundred_deliveries_survive_processes_that_are_killed_at_random() {
-    let server = RealServer::start();
+    let server = RealMailServer::start().unwrap();
     let place = Place::new().await;
     place_with(&server, &place);
     let mut services = vec![place.serve(), place.serve_another()];
@@ -346,7 +211,7 @@ async fn five_hundred_deliveries_survive_processes_that_are_killed_at_random() {
     let list = run["deliveries"].as_array().unwrap();
     assert_eq!(list.iter().filter(|one| one["state"] == "accepted").count(), 500);
     let unsure: usize = list.iter().flat_map(|one| one["attempts"].as_array().unwrap()).filter(|attempt| attempt["outcome"] == "unknown").count();
-    let came = server.wait_for(500);
+    let came = wait_for(&server, 500);
     // Whatever is still in the server's own queue comes now.
     std::thread::sleep(Duration::from_secs(1));
     let came = if server.messages().len() > came.len() { server.messages() } else { came };
@@ -367,7 +232,7 @@ async fn five_hundred_deliveries_survive_processes_that_are_killed_at_random() {
 /// A message signed with DKIM verifies against its key with another program's arithmetic.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_message_is_signed_when_there_is_a_key() {
-    let server = RealServer::start();
+    let server = RealMailServer::start().unwrap();
     let place = Place::new().await;
     place_with(&server, &place);
     let key = place.folder.path().join("dkim.pem");
@@ -384,7 +249,7 @@ async fn a_message_is_signed_when_there_is_a_key() {
     assert!(place.apply(&[("signing.toml", &channel)]).status.success());
     place.apply_small(&to(&["runa@orrin-sound.example"]).replace("[[audience]]", "[deliver]\nmail-server = \"signing\"\n[[audience]]"));
     assert_eq!(place.json(&["run", "small"])["state"], "delivered");
-    let message = server.wait_for(1).remove(0).1;
+    let message = wait_for(&server, 1).remove(0).1;
     let signature = signature(&message);
     assert!(signature.contains("d=orrin-sound.example") && signature.contains("s=lark"), "{signature}");
     // The digest of the body, worked out here from what RFC 6376 says of "relaxed" bodies.

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use maple_lark_core::{
     Snapshot,
     compose::compose,
-    definition::{ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient},
+    definition::{ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience},
     message::{self, Template},
 };
 use maple_lark_documents::{Surroundings, mail_body};
@@ -21,7 +21,7 @@ use uuid::Uuid;
 use super::{Answer, problem::Problem, runs::one_run, view::RunView};
 use crate::{
     access::{Administrator, Author, Viewer},
-    engine::{Catalogue, EngineHandle},
+    engine::{Catalogue, EngineHandle, values_key},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -442,11 +442,16 @@ async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &S
     let mut found = None;
     for run in store.runs(&RunFilter { report: Some(name.to_owned()), state: None }, 1, 20).await?.items {
         if let Some(head) = store.snapshot_heads(run.id).await?.into_iter().next() {
-            found = store.snapshot(head.id).await?.map(|stored| (run.id, stored.body));
+            // Some audience that has this view; a report without any has a sample of a name.
+            let audiences: Vec<ResolvedAudience> = run.audiences.and_then(|kept| serde_json::from_value(kept).ok()).unwrap_or_default();
+            let name = audiences.iter().find(|audience| values_key(&audience.values) == head.values_key).map_or("the audience", |audience| &audience.name);
+            let name = name.to_owned();
+            found = store.snapshot(head.id).await?.map(|stored| (run.id, name, stored.body));
             break;
         }
     }
-    let (run, body) = found.ok_or_else(|| Problem::new(409, "No values yet", "the report has not run, so there are no values to show; run it once"))?;
+    let (run, audience, body) =
+        found.ok_or_else(|| Problem::new(409, "No values yet", "the report has not run, so there are no values to show; run it once"))?;
     let content = match draft.body.as_deref() {
         Some("full") => MailContent::Full,
         Some("text") => MailContent::Text,
@@ -455,7 +460,7 @@ async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &S
     let work = move || {
         let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
-        let values = message::Values::of(&snapshot, &document, "audience");
+        let values = message::Values::of(&snapshot, &document, &audience);
         let [subject, text] = templates.map(|(_, template)| message::render(&template, &values).map_err(|error| error.to_string()));
         let text = text?;
         let mail = mail_body(&document, content, &Surroundings { message: Some(&text), ..Surroundings::default() }).map_err(|error| error.to_string())?;

@@ -41,6 +41,18 @@ pub async fn metrics(_user: Viewer, store: &State<Store>) -> Result<(ContentType
         "How long the oldest delivery that has not gone out has waited.",
         &[(String::new(), oldest)],
     );
+    let queues = store.queues().await?;
+    let name = |queue: &maple_lark_store::deliveries::Queue| if queue.via.is_empty() { "own-mail-server".to_owned() } else { queue.via.clone() };
+    let waiting: Vec<(String, f64)> = queues.iter().map(|queue| (labelled("channel", &name(queue)), queue.waiting as f64)).collect();
+    family(&mut out, "maple_lark_waiting_deliveries", "", "Deliveries that have not gone out yet, by channel.", &waiting);
+    let unsure = store.unconfirmed_attempts().await? as f64;
+    family(&mut out, "maple_lark_unconfirmed_attempts", "", "Attempts on record of which nobody knows whether they arrived.", &[(String::new(), unsure)]);
+    let latest = store.latest_runs().await?;
+    let took = latest.iter().filter_map(|run| Some((labelled("report", &run.report), (run.finished_at? - run.started_at?).num_milliseconds() as f64 / 1000.0)));
+    family(&mut out, "maple_lark_last_run_duration_seconds", "seconds", "How long the latest run of each report took.", &took.collect::<Vec<_>>());
+    let good = latest.iter().filter(|run| run.finished_at.is_some());
+    let good = good.map(|run| (labelled("report", &run.report), f64::from(u8::from(super::view::is_good(&run.state)))));
+    family(&mut out, "maple_lark_last_run_good", "", "Whether the latest run of each report went as it should.", &good.collect::<Vec<_>>());
     let next: Vec<(String, f64)> = store
         .schedule_states()
         .await?

@@ -110,7 +110,11 @@ async fn events(_user: Viewer, id: Uuid, store: &State<Store>, mut stop: Shutdow
     Ok(EventStream! {
         let mut told = String::new();
         loop {
+            let began = std::time::Instant::now();
             let Ok(view) = one_run(&store, id).await else { break };
+            // A run with thousands of deliveries takes a while to look at; most of the time is
+            // left to whatever carries them.
+            let pause = Duration::from_millis(200).max(began.elapsed() * 10);
             let text = serde_json::to_string(&view).unwrap_or_default();
             if text != told {
                 yield Event::data(text.clone()).event("run");
@@ -120,7 +124,7 @@ async fn events(_user: Viewer, id: Uuid, store: &State<Store>, mut stop: Shutdow
                 break;
             }
             tokio::select! {
-                () = tokio::time::sleep(Duration::from_millis(200)) => {}
+                () = tokio::time::sleep(pause) => {}
                 () = &mut stop => break,
             }
         }

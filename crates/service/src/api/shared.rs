@@ -118,10 +118,17 @@ fn departure(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
     text.split_once(' ').map(|(report, address)| (report.to_owned(), address.to_owned()))
 }
 
+/// What a report is called to its readers; its name if it is gone.
+async fn title(store: &Store, report: String) -> String {
+    let definitions = store.definitions().await.unwrap_or_default();
+    definitions.into_iter().find(|one| one.kind == "report" && one.name == report).map_or(report, |one| one.title)
+}
+
 /// Looking at the address changes nothing: mail programs follow links to see what is there.
 #[get("/leave/<token>")]
-fn ask_to_leave(token: &str, engine: &State<EngineHandle>) -> Page {
+async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
     let Some((report, address)) = departure(token, engine) else { return over() };
+    let report = title(store, report).await;
     let body = format!(
         "<h1>Get this report no more?</h1><p>The report <b>{}</b> will not be sent to <b>{}</b> any more.</p>\
          <form method=\"post\"><button type=\"submit\">Take me off this report</button></form>",
@@ -139,6 +146,7 @@ async fn leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) 
         return broken(&error);
     }
     tracing::info!(report, "a recipient has left");
+    let report = title(store, report).await;
     let body = format!("<h1>Done</h1><p>{} gets the report {} no more.</p>", escaped(&address), escaped(&report));
     Page { status: Status::Ok, title: "Done".to_owned(), body }
 }

@@ -41,6 +41,7 @@ use crate::Config;
 pub use audiences::OnlyTo;
 pub use catalogue::{Catalogue, parse_all};
 pub use clock::Clock;
+pub use collect::values_key;
 use readiness::Ready;
 pub use scheduler::{RequestError, RunRequest, backfill, past_instants, request_run};
 
