@@ -91,10 +91,11 @@ impl Store {
     pub async fn claim_deliveries(&self, owner: Uuid, now: Time, lease: TimeDelta, most: usize, busy: &[String]) -> Result<Vec<(Delivery, i64)>> {
         let transaction = self.db.begin().await?;
         let statement = Store::sql(
-            "update deliveries set lease_owner = $1, lease_until = $3 where id in ( \
+            "with due as materialized ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
                and not (via = any($5)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
-               order by next_attempt_at for update skip locked limit $4) returning *",
+               order by next_attempt_at for update skip locked limit $4) \
+             update deliveries set lease_owner = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
             [owner.into(), now.into(), (now + lease).into(), (most as i64).into(), busy.to_vec().into()],
         );
         let mut found = delivery::Entity::find().from_raw_sql(statement).all(&transaction).await?;

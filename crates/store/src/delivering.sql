@@ -4,6 +4,8 @@ alter table runs add column only_to jsonb;
 alter table runs add column approval_deadline timestamptz;
 alter table runs add column released_by text;
 
+create index on runs (state, created_at);
+
 -- How a snapshot's document was judged: its status, and why nothing is sent of it.
 alter table snapshots add column status text;
 alter table snapshots add column quiet text;

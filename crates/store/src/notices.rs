@@ -50,7 +50,7 @@ impl Store {
         use sea_orm::FromQueryResult;
         let statement = Store::sql(
             "select r.id, r.report, r.title, r.state, r.scheduled_for, r.problem, r.definitions from ( \
-               select distinct on (subject) subject, kind, run_id from notices where run_id is not null and kind <> 'awaiting-approval' order by subject, id desc) last \
+               select distinct on (subject) subject, kind, run_id from notices where run_id is not null and kind <> 'awaiting-approval' and created_at > now() - interval '30 days' order by subject, id desc) last \
              join lateral (select * from runs where report = last.subject and id <> last.run_id and state in ('delivered', 'quiet') \
                and finished_at > (select created_at from notices n where n.subject = last.subject and n.kind = last.kind and n.run_id = last.run_id) \
                order by finished_at limit 1) r on true where last.kind <> 'recovered' limit 200",

@@ -42,11 +42,18 @@ impl Download {
             return Err(Failure::Local("this run has no such documents".to_owned()));
         }
         // Files of two audiences have names of their own unless nothing but defaults differs.
-        let clash = wanted.iter().enumerate().any(|(index, one)| wanted[..index].iter().any(|earlier| earlier.file_name == one.file_name));
+        let clash = wanted
+            .iter()
+            .enumerate()
+            .any(|(index, one)| wanted[..index].iter().any(|earlier| (&earlier.file_name, &earlier.variant) == (&one.file_name, &one.variant)));
         let mut paths = Vec::new();
         for document in &wanted {
             let bytes = client.bytes(&format!("/documents/{}", document.id)).await?;
-            let folder = if clash { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
+            let mut folder = if clash { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
+            // What somebody reads in their own way has the same names, so it has a folder.
+            if !document.variant.is_empty() {
+                folder.push(document.variant.replace(|c: char| !c.is_ascii_alphanumeric() && !"-.,".contains(c), "_"));
+            }
             let path = save(&folder, &document.file_name, &bytes)?;
             paths.push((path.display().to_string(), document.size));
         }

@@ -197,6 +197,57 @@ mod quiet {
         assert_eq!(said(table(1), SendWhen::Status(Status::Critical), None).as_deref(), Some("nothing is critical"));
     }
 
+    fn level(used: f64) -> Outcome {
+        let column = Column { name: "used".into(), kind: ColumnKind::Number };
+        Outcome::Rows(Table { columns: vec![column], rows: vec![vec![Value::Number(used)]], truncated: false }.into())
+    }
+
+    fn figures(conditions: &[&str], all: bool) -> SendWhen {
+        let placed = |text: &&str| Placed { value: text.parse().unwrap(), place: Default::default() };
+        SendWhen::Figures { conditions: conditions.iter().map(placed).collect(), all }
+    }
+
+    #[test]
+    fn figures_decide_by_any_or_by_all_and_what_is_not_known_is_worth_a_look() {
+        let any = figures(&["used > 50", "used < 10"], false);
+        assert_eq!(said(level(30.0), any.clone(), None).as_deref(), Some("none of \"used > 50\" and \"used < 10\" is true"));
+        assert_eq!(said(level(5.0), any.clone(), None), None);
+        let all = figures(&["used > 20", "used < 40"], true);
+        assert_eq!(said(level(30.0), all.clone(), None), None);
+        assert_eq!(said(level(50.0), all, None).as_deref(), Some("not all of \"used > 20\" and \"used < 40\" is true"));
+        // Nothing to compare with, a value that is missing, a figure that is not there.
+        assert_eq!(said(level(30.0), figures(&["used changed by 5"], false), None), None);
+        assert_eq!(said(level(f64::NAN), any, None), None);
+        assert_eq!(said(level(30.0), figures(&["free > 5"], false), None), None);
+    }
+
+    #[test]
+    fn a_change_is_told_once_and_a_first_run_is_one_unless_all_is_well() {
+        let decided = |used: f64, last: Option<Status>| {
+            let snapshot = snapshot("show = \"figures\"", level(used));
+            let mut report = snapshot.definitions().unwrap().report;
+            report.send_when = SendWhen::Change;
+            reason(&report, &snapshot, &compose(&snapshot).unwrap(), last)
+        };
+        assert_eq!(decided(10.0, None).as_deref(), Some("the status is ok as in the run before"));
+        assert_eq!(decided(95.0, None), None);
+        assert_eq!(decided(95.0, Some(Status::Warning)), None);
+        assert_eq!(decided(95.0, Some(Status::Critical)).as_deref(), Some("the status is critical as in the run before"));
+        assert_eq!(decided(10.0, Some(Status::Critical)), None);
+    }
+
+    #[test]
+    fn messages_have_the_figures_the_status_and_what_is_not_known() {
+        use crate::message::{Template, Values, figures_named, render};
+        let snapshot = snapshot("show = \"figures\"", level(95.0));
+        let document = compose(&snapshot).unwrap();
+        let values = Values::of(&snapshot, &document, "Port of Havnes");
+        let template = Template::new("{{ audience }}: {{ figures.used }}, {{ figures.free }}, {{ status }}: {{ summary }}".into());
+        assert_eq!(render(&template, &values).unwrap().replace('\u{a0}', " "), "Port of Havnes: 95 %, not known, critical: Needs action");
+        assert_eq!(figures_named(&template), ["free", "used"]);
+        assert_eq!(document.figures().map(|figure| (figure.name.as_str(), figure.amount)).collect::<Vec<_>>(), [("used", Some(95.0))]);
+    }
+
     #[test]
     fn data_that_was_not_ready_is_said_first() {
         let mut snapshot = snapshot("show = \"figures\"", table(1));
@@ -225,4 +276,22 @@ fn a_report_chooses_how_its_readers_write_numbers_and_dates() {
     let texts: Vec<&str> = table(&document).rows.iter().flatten().map(|cell| cell.text.as_str()).collect();
     assert_eq!(texts, ["81", "2026-10-03", "1.234", "2026-10-04"]);
     assert_eq!(document.data[0].table.rows().nth(1).unwrap()[0], Value::Number(1234.5));
+}
+
+#[test]
+fn one_person_reads_the_same_data_in_their_own_way() {
+    use crate::{definition::Reading, writing::Writing};
+    let rows = Table { columns: vec![Column { name: "used".into(), kind: ColumnKind::Number }], rows: vec![vec![Value::Number(1234.5)]], truncated: false };
+    let snapshot = snapshot("show = \"table\"", Outcome::Rows(rows.into()));
+    let usual = compose(&snapshot).unwrap();
+    assert_eq!(compose_for(&snapshot, &Reading::default()).unwrap(), usual);
+    let reading = Reading { writing: Some(Writing::like("1.234,5", "2026-11-22")), zone: Some("America/Halifax".parse().unwrap()) };
+    let own = compose_for(&snapshot, &reading).unwrap();
+    assert_eq!((table(&usual).rows[0][0].text.as_str(), table(&own).rows[0][0].text.as_str()), ("1,234", "1.234"));
+    assert!(own.front.window_exact.starts_with(&usual.front.window_exact) && own.front.window_exact.contains("America/Halifax"));
+    assert_eq!(own.data, usual.data, "what programs read is the same for everybody");
+    assert_eq!(reading.key(), "1.234,5 2026-11-22; America/Halifax");
+    // Their zone is the report's own: nothing to add.
+    let same = Reading { writing: None, zone: Some("Atlantic/Faroe".parse().unwrap()) };
+    assert_eq!(compose_for(&snapshot, &same).unwrap().front, usual.front);
 }
