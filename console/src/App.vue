@@ -22,7 +22,7 @@ const places = computed(() => [
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
-  { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
+  { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery', 'new'] },
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

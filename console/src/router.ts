@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/reports/:name/schedule', name: 'schedule', component: () => import('./pages/Schedule.vue'), meta: { title: 'Schedule' } },
     { path: '/agenda', name: 'agenda', component: () => import('./pages/Agenda.vue'), meta: { title: 'Agenda' } },
     { path: '/definitions/:kind/:name', name: 'definition', component: () => import('./pages/Definition.vue'), meta: { title: 'Definition' } },
+    { path: '/new/:kind', name: 'new', component: () => import('./pages/Definition.vue'), meta: { title: 'New definition' } },
     { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
     { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },

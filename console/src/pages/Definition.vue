@@ -18,14 +18,26 @@ const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>
 const saving = ref(false)
 const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
 
-const { data, error, load } = useLoaded(() => take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })))
+// A new one begins as an example of its kind.
+const EXAMPLES: Record<string, string> = {
+  channel: '[channel]\nname = "harbour"\ntitle = "Mail server of the harbour"\nkind = "mail-server" # or folder, upload, webhook, syslog\nhost = "mail.orrin-sound.example"\ntls = "starttls"\nfrom = "Reports <reports@orrin-sound.example>"\n\n[channel.sign-in]\nkind = "password"\nuser = "reports"\npassword = "secret:mail-password" # kept by: maple-lark secret set mail-password\n',
+  person: '[person]\nname = "runa-holm"\ntitle = "Rúna Holm"\naddress = "runa.holm@orrin-sound.example"\n',
+  group: '[group]\nname = "harbour-masters"\ntitle = "Harbour masters"\nmembers = ["runa-holm", "office@orrin-sound.example"]\n',
+  wording: '[wording]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
+}
+const fresh = computed(() => route.name === 'new')
+const named = computed(() => /^name\s*=\s*"([^"]*)"/m.exec(text.value ?? '')?.[1] ?? 'new')
+const { data, error, load } = useLoaded<{ file: string; text: string }>(() =>
+  fresh.value ? Promise.resolve({ file: `new ${kind.value}`, text: '' }) : take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })),
+)
 watch(data, (found) => {
+  if (fresh.value) text.value ??= EXAMPLES[kind.value] ?? `[${kind.value}]\nname = ""\n`
   // A draft that another page has put together is shown as the change that it is.
   const draft = `draft ${kind.value} ${name.value}`
   text.value ??= sessionStorage.getItem(draft) ?? found?.text ?? null
   sessionStorage.removeItem(draft)
 })
-const files = computed(() => ({ files: [{ file: data.value?.file ?? '', text: text.value ?? '' }], remove_others: false }))
+const files = computed(() => ({ files: [{ file: fresh.value ? `${named.value}.toml` : (data.value?.file ?? ''), text: text.value ?? '' }], remove_others: false }))
 const changed = computed(() => text.value !== null && text.value !== data.value?.text)
 
 let asked = 0
@@ -74,7 +86,7 @@ async function save() {
   saving.value = true
   try {
     await take(api.POST('/definitions/apply', { body: files.value }))
-    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : ['channel', 'person', 'group'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
+    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : ['channel', 'person', 'group', 'wording'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
   } catch (problem) {
     complain(problem)
   } finally {
@@ -89,8 +101,8 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
     <form v-if="data" class="stack" @submit.prevent="save">
       <div class="row spread">
         <div>
-          <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink v-if="kind === 'report'" :to="{ name: 'report', params: { name } }">{{ name }}</RouterLink><template v-else>{{ kind }} {{ name }}</template></p>
-          <h1>{{ data.file }}</h1>
+          <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink v-if="kind === 'report'" :to="{ name: 'report', params: { name } }">{{ name }}</RouterLink><template v-else-if="fresh">{{ kind }}</template><template v-else>{{ kind }} {{ name }}</template></p>
+          <h1>{{ fresh ? `A new ${kind}` : data.file }}</h1>
         </div>
         <div class="row">
           <el-button @click="router.back()">Leave as it was</el-button>
@@ -121,7 +133,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <pre v-for="one in plan?.changes ?? []" v-else :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
 </span></pre>
         </section>
-        <MessagePreview v-if="kind === 'report' && text !== null" :report="name" :text="text" />
+        <MessagePreview v-if="kind === 'report' && !fresh && text !== null" :report="name" :text="text" />
         </div>
       </div>
     </form>

@@ -75,7 +75,10 @@ const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind)
   <div class="stack">
     <h1>Delivery</h1>
     <section class="card stack" aria-labelledby="ways">
-      <h2 id="ways">Ways out</h2>
+      <div class="row spread">
+        <h2 id="ways">Ways out</h2>
+        <RouterLink :to="{ name: 'new', params: { kind: 'channel' } }"><el-button size="small" tabindex="-1">New channel</el-button></RouterLink>
+      </div>
       <Loading :error="channels ? null : error" :ready="channels !== null" @again="load">
         <p v-if="channels && !channels.length" class="muted">No mail server is configured and no channel is defined. Add [mail] to the configuration, or apply a channel as a TOML file.</p>
         <ul v-else class="ways">
@@ -104,7 +107,13 @@ const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind)
     </section>
 
     <section class="card stack scroll" aria-labelledby="people">
-      <h2 id="people">People and groups</h2>
+      <div class="row spread">
+        <h2 id="people">People and groups</h2>
+        <span class="row">
+          <RouterLink :to="{ name: 'new', params: { kind: 'person' } }"><el-button size="small" tabindex="-1">New person</el-button></RouterLink>
+          <RouterLink :to="{ name: 'new', params: { kind: 'group' } }"><el-button size="small" tabindex="-1">New group</el-button></RouterLink>
+        </span>
+      </div>
       <p v-if="book && !book.people.length && !book.groups.length" class="muted">Nobody is known by name yet; reports name their recipients by address. A person or a group is a TOML file of its own.</p>
       <table v-if="book?.people.length" class="list folds">
         <thead><tr><th>Person</th><th>Address</th><th>Reads</th><th>Gets</th></tr></thead>

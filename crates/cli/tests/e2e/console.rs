@@ -262,6 +262,12 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     // A message is shown with its values while it is written.
     browser.goto(&format!("http://{}/definitions/report/small", place.address)).await.unwrap();
     see(&browser, "//section[@aria-labelledby='mail']//strong[starts-with(., 'Small report: ')]").await;
+    // Somebody new begins as an example, and is there once applied.
+    browser.goto(&format!("http://{}/new/person", place.address)).await.unwrap();
+    see(&browser, "//h1[.='A new person']").await;
+    see(&browser, "//pre[contains(., '+')]").await;
+    see(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await.click().await.unwrap();
+    see(&browser, "//section[@aria-labelledby='people']//a[.='Rúna Holm']").await;
     browser.close().await.unwrap();
     assert_eq!(place.mail.messages().len(), 4);
 }

@@ -20,17 +20,22 @@ use uuid::Uuid;
 
 use super::{Catalogue, Shared, WorkError, notices, sampler};
 
-/// Keeps one source from being asked too much at once by this process, whatever asks.
+/// Keeps one source, or one channel, from being used too much at once by this process,
+/// whatever uses it.
 #[derive(Default)]
-pub struct SourceLimits(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
+pub struct Turns(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
 
-impl SourceLimits {
+impl Turns {
     /// A turn at a source, given back when it is dropped.
     pub async fn turn(&self, source: &Source) -> Option<OwnedSemaphorePermit> {
+        self.turn_of(&source.name, source.at_a_time).await
+    }
+
+    /// A turn at anything that has a name and a limit.
+    pub async fn turn_of(&self, name: &str, at_a_time: usize) -> Option<OwnedSemaphorePermit> {
         let limit = {
             let mut known = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-            let key = (source.name.clone(), source.at_a_time);
-            known.entry(key).or_insert_with(|| Arc::new(Semaphore::new(source.at_a_time))).clone()
+            known.entry((name.to_owned(), at_a_time)).or_insert_with(|| Arc::new(Semaphore::new(at_a_time))).clone()
         };
         // The semaphore is never closed.
         limit.acquire_owned().await.ok()

@@ -46,7 +46,7 @@ use readiness::Ready;
 pub use scheduler::{RequestError, RunRequest, backfill, past_instants, request_run};
 
 /// How many runs one process works on at a time.
-const RUN_WORKERS: usize = 2;
+const RUN_WORKERS: usize = 4;
 /// How often a worker without work looks for some.
 const IDLE: Duration = Duration::from_millis(500);
 
@@ -57,7 +57,9 @@ pub(crate) struct Shared {
     /// Names this process in leases.
     pub owner: Uuid,
     pub wake: Notify,
-    pub sources: collect::SourceLimits,
+    pub sources: collect::Turns,
+    /// How many deliveries each channel has in its hands.
+    pub lanes: collect::Turns,
     pub reader: Reader,
     pub catalogue: catalogue::Kept,
     pub clock: Clock,
@@ -73,7 +75,8 @@ impl Shared {
             config,
             owner: Uuid::new_v4(),
             wake: Notify::new(),
-            sources: collect::SourceLimits::default(),
+            sources: collect::Turns::default(),
+            lanes: collect::Turns::default(),
             catalogue: catalogue::Kept::default(),
             clock,
             sessions: channels::Sessions::default(),

@@ -20,12 +20,14 @@ use tracing::Instrument;
 use uuid::Uuid;
 
 use super::{
-    Held, IDLE, Shared, WorkError, channels, keep_lease,
+    Catalogue, Held, IDLE, Shared, WorkError, channels, keep_lease,
     letters::{self, Told},
 };
 
 /// So many deliveries one process has under way.
-const MOST_UNDER_WAY: usize = 32;
+const MOST_UNDER_WAY: usize = 64;
+/// For each that a channel carries, so many are taken, so that it never waits for the records.
+const TAKEN_FOR_EACH: usize = 3;
 /// How many at a time go over the service's own mail server.
 const OWN_AT_A_TIME: usize = 4;
 const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
@@ -103,7 +105,12 @@ async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Vec<(D
     let own = std::iter::once(("", OWN_AT_A_TIME, None));
     let named = catalogue.set.channels.values().map(|channel| (channel.name.as_str(), channel.at_a_time, channel.a_minute));
     for (via, at_a_time, a_minute) in own.chain(named) {
-        let mut free = at_a_time.saturating_sub(counts.get(via).copied().unwrap_or_default());
+        let taken = counts.get(via).copied().unwrap_or_default();
+        let mut free = (at_a_time * TAKEN_FOR_EACH).saturating_sub(taken);
+        // Several at a time cost the records little more than one.
+        if taken > 0 && free < at_a_time {
+            free = 0;
+        }
         if let Some(limit) = a_minute
             && free > 0
         {
@@ -125,8 +132,14 @@ async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Vec<(D
 async fn carry(shared: &Arc<Shared>, delivery: Delivery, attempt: i64) -> Result<(), StoreError> {
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
+        let in_turn = async {
+            let catalogue = shared.catalogue.current(&shared.store).await?;
+            let at_a_time = catalogue.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.at_a_time);
+            let _lane = shared.lanes.turn_of(&delivery.via, at_a_time).await;
+            hand_over(shared, &catalogue, &delivery).await
+        };
         let carried = tokio::select! {
-            carried = hand_over(shared, &delivery) => carried,
+            carried = in_turn => carried,
             _ = keep_lease(shared, Held::Delivery(delivery.id)) => return Ok(()),
         };
         let ending = match carried {
@@ -174,9 +187,9 @@ impl From<DeliveryError> for Failure {
     }
 }
 
-async fn hand_over(shared: &Shared, delivery: &Delivery) -> Result<String, Failure> {
-    // As it is defined now: what was wrong with a channel can be mended while mail waits.
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+/// Channels are used as they are defined now: what was wrong with one can be mended while mail
+/// waits.
+async fn hand_over(shared: &Shared, catalogue: &Catalogue, delivery: &Delivery) -> Result<String, Failure> {
     let channel = match delivery.via.as_str() {
         "" => None,
         name => Some(catalogue.set.channels.get(name).ok_or_else(|| DeliveryError::Message { words: format!("there is no channel \"{name}\" any more") })?),
