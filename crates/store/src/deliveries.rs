@@ -258,6 +258,12 @@ impl Store {
         }
         // The row of the run serialises the last two deliveries of it, whoever makes them.
         transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [delivery.run_id.into()])).await?;
+        // Asked first, because counting them all for each of thousands would take longer than to
+        // send them.
+        let more = Store::sql("select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1", [delivery.run_id.into()]);
+        if transaction.query_one_raw(more).await?.is_some() {
+            return Ok(transaction.commit().await?);
+        }
         transaction
             .execute_raw(Store::sql(
                 "update runs set finished_at = $2, problem = case when s.refused > 0 then s.refused || ' of ' || s.everyone || ' deliveries were refused' else problem end, \
