@@ -1,7 +1,7 @@
 //! What owners are told of: kept until it is told, and told once.
 
 use chrono::TimeDelta;
-use sea_orm::{ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, TransactionTrait};
+use sea_orm::{ConnectionTrait, EntityTrait, QueryOrder, QuerySelect, TransactionTrait};
 use uuid::Uuid;
 
 use crate::{
@@ -91,13 +91,6 @@ impl Store {
     /// The latest notices, newest first.
     pub async fn notices(&self, most: u64) -> Result<Vec<Notice>> {
         Ok(notice::Entity::find().order_by_desc(notice::Column::Id).limit(most).all(&self.db).await?)
-    }
-
-    /// Notices that could not be told for so long that they are given up.
-    pub async fn untold_since(&self, before: Time) -> Result<Vec<Notice>> {
-        use sea_orm::ColumnTrait;
-        let query = notice::Entity::find().filter(notice::Column::ToldAt.is_null()).filter(notice::Column::CreatedAt.lt(before));
-        Ok(query.order_by_asc(notice::Column::Id).limit(100).all(&self.db).await?)
     }
 
     /// Counts that a source failed in a run, once for each run. Answers how often it has in a
