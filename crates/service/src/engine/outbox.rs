@@ -232,8 +232,9 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
             // A full disk is made room on; a folder that may not be written is given rights.
             written.map_err(|error| DeliveryError::Postponed { server: shown.clone(), words: error.to_string() })?;
             let gone = match settings.keep {
-                Some(keep) => forget_old(shared, &report, delivery, &folder, keep, &names).await?,
-                None => 0,
+                // A copy of an old run must not push a newer one out.
+                Some(keep) if delivery.copy == 0 => forget_old(shared, &report, delivery, &folder, keep, &names).await?,
+                _ => 0,
             };
             let removed = if gone > 0 { format!(", {gone} old files removed") } else { String::new() };
             Ok(format!("{} files in {shown}{removed}", names.len()))
