@@ -1101,7 +1101,7 @@ export interface components {
             deliveries?: string[];
             /** @description Stands at the top of each mail. */
             note?: string | null;
-            /** @description Other mail addresses that get it this time. */
+            /** @description Others who get it this time: mail addresses, people or groups by name, or "me". */
             to?: string[];
         };
         Credentials: {
@@ -1351,7 +1351,7 @@ export interface components {
             created_at: string;
             /**
              * @description `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-             *     `set-aside`, `source-down …` or `source-up …`.
+             *     `still-quiet`, `set-aside`, `source-down …` or `source-up …`.
              */
             kind: string;
             recipient?: string | null;
@@ -1400,6 +1400,8 @@ export interface components {
             /** @description The reports that they get, by themselves or in a group. */
             reports: string[];
             title: string;
+            /** @description Who they are in the service. */
+            user?: string | null;
             /** @description How they write numbers and dates, by example. */
             writing?: string | null;
             zone?: string | null;
@@ -1475,7 +1477,10 @@ export interface components {
              * @description The instant that the window follows from; now if nothing is said.
              */
             scheduled_for?: string | null;
-            /** @description Mail addresses that alone get it, instead of the report's audiences. */
+            /**
+             * @description Who alone gets it, instead of the report's audiences: mail addresses, people or groups by
+             *     name, or "me" for whoever asks.
+             */
             to?: string[];
         };
         RunPage: {

@@ -68,7 +68,7 @@ async function rejoin(report: string, address: string) {
   }
 }
 const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'Folder', upload: 'Upload', webhook: 'Web hook', syslog: 'Syslog' }
-const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind) || kind.startsWith('source-up') ? 'done' : ['failed', 'set-aside'].includes(kind) || kind.startsWith('source-down') ? 'failed' : 'held')
+const noticeState = (kind: string) => (['recovered', 'delivered', 'still-quiet'].includes(kind) || kind.startsWith('source-up') ? 'done' : ['failed', 'set-aside'].includes(kind) || kind.startsWith('source-down') ? 'failed' : 'held')
 </script>
 
 <template>
@@ -119,7 +119,7 @@ const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind)
         <thead><tr><th>Person</th><th>Address</th><th>Reads</th><th>Gets</th></tr></thead>
         <tbody>
           <tr v-for="person in book.people" :key="person.name">
-            <td><RouterLink :to="{ name: 'definition', params: { kind: 'person', name: person.name } }">{{ person.title }}</RouterLink><span v-if="!person.active" class="muted"> (not active)</span></td>
+            <td><RouterLink :to="{ name: 'definition', params: { kind: 'person', name: person.name } }">{{ person.title }}</RouterLink><span v-if="!person.active" class="muted"> (not active)</span><div v-if="person.user" class="muted small">signs in as {{ person.user }}</div></td>
             <td>{{ person.address }}</td>
             <td data-label="Reads">{{ [person.writing, person.zone].filter(Boolean).join(', ') || 'the report’s way' }}</td>
             <td data-label="Gets">{{ person.reports.join(', ') || '–' }}</td>
@@ -175,7 +175,7 @@ const noticeState = (kind: string) => (['recovered', 'delivered'].includes(kind)
           <tr v-for="(notice, index) in notices.slice(0, 25)" :key="index">
             <td><StateMark :state="noticeState(notice.kind)" :word="notice.kind.split(' ')[0].replaceAll('-', ' ')" /><div class="small">{{ notice.subject }}</div></td>
             <td><RouterLink v-if="notice.run" :to="{ name: 'run', params: { id: notice.run } }">{{ notice.text.split('\n')[0] }}</RouterLink><template v-else>{{ notice.text.split('\n')[0] }}</template></td>
-            <td class="small">{{ notice.recipient ?? 'nobody to tell: the report has no owner' }}<div class="muted">{{ notice.told_at ? instant(notice.told_at) : 'in a moment' }}</div></td>
+            <td class="small">{{ notice.recipient?.replace('channel:', 'the channel ') ?? 'nobody to tell: the report has no owner' }}<div class="muted">{{ notice.told_at ? instant(notice.told_at) : 'in a moment' }}</div></td>
           </tr>
         </tbody>
       </table>

@@ -50,7 +50,7 @@ async function send() {
         </el-select>
       </el-form-item>
       <el-form-item label="Somebody else, this one time">
-        <el-input v-model="others" placeholder="name@host.example, other@host.example" aria-label="Somebody else, this one time" />
+        <el-input v-model="others" placeholder="name@host.example, a person, a group, or me" aria-label="Somebody else, this one time" />
       </el-form-item>
       <el-form-item v-if="audiences.length > 1 && addresses.length" label="They see what this audience sees">
         <el-select v-model="audience" aria-label="They see what this audience sees"><el-option v-for="one in audiences" :key="one" :value="one" :label="one" /></el-select>

@@ -5,7 +5,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    status::{Status, Thresholds},
+    status::{Judged, Status, Thresholds, Worse},
     unit::Unit,
     window::Window,
     writing::Writing,
@@ -18,6 +18,8 @@ pub struct Chart {
     pub plot: Plot,
     /// What the chart shows, in words, for those who do not see it.
     pub description: String,
+    /// Bars, or lines by their last values.
+    pub judged: Judged,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -181,6 +183,9 @@ pub struct Series {
     pub name: String,
     /// Which colour of the palette: the same name has the same one in the whole document.
     pub colour: usize,
+    /// One of many that are drawn in grey behind the others, without a name.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub behind: bool,
     /// Stretches without a gap, each in order of time.
     pub stretches: Vec<Vec<(DateTime<Utc>, f64)>>,
 }
@@ -201,6 +206,8 @@ pub struct Limit {
     pub at: f64,
     pub status: Status,
     pub label: String,
+    /// Whether values at it and below are the ones that are past it.
+    pub downwards: bool,
 }
 
 /// The most points that one series keeps; a figure is never wider in pixels than twice this.
@@ -342,7 +349,7 @@ pub fn limits(thresholds: &Thresholds, factor: f64, suffix: &str, writing: Writi
         .filter_map(|(limit, status)| {
             let at = limit? * factor;
             let unit = if suffix.is_empty() { String::new() } else { format!("\u{a0}{suffix}") };
-            Some(Limit { at, status, label: format!("{} {}{unit}", status.word(), writing.readable(at)) })
+            Some(Limit { at, status, label: format!("{} {}{unit}", status.word(), writing.readable(at)), downwards: thresholds.worse == Worse::Lower })
         })
         .collect()
 }

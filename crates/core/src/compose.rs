@@ -12,9 +12,10 @@ use std::collections::HashMap;
 pub(crate) use blocks::answer;
 
 use crate::{
-    definition::{Dashboard, NameValues, Reading, Report},
+    definition::{BlockKind, Dashboard, NameValues, Reading, Report},
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
+    message::{self, Template, Values},
     snapshot::{self, BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
     unit::Unit,
     window::Window,
@@ -73,7 +74,7 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
                 Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
                 _ => None,
             }));
-            sections.push(Section { title: section.title.clone(), text: section.text.as_deref().map(markdown::read).unwrap_or_default(), blocks });
+            sections.push(Section { title: section.title.clone(), text: Vec::new(), blocks });
         }
         colours = context.colours;
         data = context.data;
@@ -83,7 +84,7 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
     let mut sources: Vec<String> = snapshot.queries.iter().map(|record| record.source_title.clone()).collect();
     sources.sort();
     sources.dedup();
-    Ok(Document {
+    let mut document = Document {
         language: "en".to_owned(),
         report: report.name.clone(),
         title: report.title.clone(),
@@ -112,7 +113,29 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
         look,
         zone,
         failed,
-    })
+    };
+    merge_texts(&mut document, snapshot, &dashboards);
+    Ok(document)
+}
+
+/// Reads the texts of sections and blocks, with the values that they name: figures and status
+/// are known only when all else is composed.
+fn merge_texts(document: &mut Document, snapshot: &Snapshot, dashboards: &[Dashboard]) {
+    let values = Values::of(snapshot, document, None);
+    let read = |text: &str| {
+        // Most texts name nothing. One that was saved before it was checked is shown as it is.
+        let merged = text.contains('{').then(|| message::render_text(&Template::new(text.to_owned()), values.clone()).ok()).flatten();
+        markdown::read(merged.as_deref().unwrap_or(text))
+    };
+    let written = dashboards.iter().flat_map(|dashboard| &dashboard.sections);
+    for (section, written) in document.sections.iter_mut().zip(written) {
+        section.text = written.text.as_deref().map(read).unwrap_or_default();
+        for (block, written) in section.blocks.iter_mut().zip(&written.blocks) {
+            if let (Body::Text { parts }, BlockKind::Text(text)) = (&mut block.body, &written.kind) {
+                *parts = read(text);
+            }
+        }
+    }
 }
 
 /// What all file names begin with. The parameter values that are not their defaults are a

@@ -1,6 +1,8 @@
 //! The composed document: what a reader sees, before any format. PDF, HTML and the mail
 //! body are written from this one model.
 
+use std::borrow::Cow;
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -8,7 +10,7 @@ use crate::{
     definition::{Look, Packing, Picture, Width},
     markdown::Part,
     packed::PackedTable,
-    status::Status,
+    status::{Judged, Status},
     zone::Zone,
 };
 
@@ -107,6 +109,8 @@ pub enum Body {
     /// The query answered, with nothing.
     Empty {
         sentence: String,
+        /// Whether it would be a table.
+        rows: bool,
     },
     Failed {
         reason: String,
@@ -148,6 +152,23 @@ pub struct ShownTable {
     pub sums_up: Vec<usize>,
     /// Why not all rows are here, and where they are.
     pub cut: Option<String>,
+    /// All rows of the query, also those that are not shown.
+    pub judged: Judged,
+}
+
+impl ShownTable {
+    /// The table for formats that cannot draw: its columns of trends are left out.
+    pub fn in_words(&self) -> Cow<'_, Self> {
+        if !self.headings.iter().any(|heading| heading.trend) {
+            return Cow::Borrowed(self);
+        }
+        let kept: Vec<usize> = (0..self.headings.len()).filter(|column| !self.headings[*column].trend).collect();
+        Cow::Owned(Self {
+            headings: kept.iter().map(|column| self.headings[*column].clone()).collect(),
+            rows: self.rows.iter().map(|row| kept.iter().map(|column| row[*column].clone()).collect()).collect(),
+            ..self.clone()
+        })
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -157,15 +178,21 @@ pub struct Heading {
     pub align: Align,
     /// A share of the table's width, from the longest text in the column.
     pub weight: f64,
+    /// Whether its cells are drawn as lines over time instead of texts.
+    pub trend: bool,
 }
 
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Cell {
     pub text: String,
     /// Only where it deserves a mark: warning or critical.
     pub mark: Option<Status>,
     /// How long a bar behind the text is, from 0 to 1.
     pub bar: Option<f64>,
+    /// In a column of trends: the shape over time, from 0 for its lowest to 1 for its highest
+    /// value. The text then says what the line shows.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub trend: Vec<Option<f64>>,
 }
 
 /// A table as its source gave it, with what its columns are called and counted in.

@@ -83,6 +83,21 @@ pub fn read(text: &str) -> Vec<Part> {
     parts
 }
 
+/// The text so that CommonMark shows it as it is: each sign that could mean something has a
+/// backslash before it.
+pub fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for letter in text.chars() {
+        match letter {
+            // A line that begins with a number and one of these would be a list.
+            '\r' | '\n' => out.push(' '),
+            letter if letter.is_ascii_punctuation() => out.extend(['\\', letter]),
+            letter => out.push(letter),
+        }
+    }
+    out
+}
+
 /// The text alone, as a screen reader or a plain-text mail has it.
 pub fn plain(parts: &[Part]) -> String {
     let line = |runs: &[Run]| runs.iter().map(|run| run.text.as_str()).collect::<String>();
@@ -99,6 +114,16 @@ pub fn plain(parts: &[Part]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_escaped_reads_as_it_was() {
+        for text in ["1. **bold** [a](https://b.example) `c` # d <b> & \\ e_f_g", "- one", "| a | b |", "99.95 %", "~~x~~ ![y](z)"] {
+            let parts = read(&format!("Now {}", escaped(text)));
+            assert_eq!(plain(&parts), format!("Now {text}"));
+            let [Part::Paragraph { runs }] = &parts[..] else { panic!("{parts:?}") };
+            assert!(runs.iter().all(|run| !run.strong && !run.emphasis && !run.code && run.link.is_none()), "{runs:?}");
+        }
+    }
 
     #[test]
     fn text_keeps_its_styles_and_loses_its_scripts() {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use crate::{document::Document, snapshot::Snapshot};
+use crate::{document::Document, markdown, snapshot::Snapshot};
 
 /// A template in Jinja syntax, as its author wrote it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,7 +24,9 @@ pub struct Values {
     pub report: ReportValues,
     pub window: WindowValues,
     pub run: RunValues,
-    pub audience: String,
+    /// Nothing in texts that several audiences see.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub audience: Option<String>,
     /// `ok`, `warning`, `critical` or `unknown`.
     pub status: String,
     /// How things are, in one sentence.
@@ -63,7 +65,8 @@ pub enum BadTemplate {
 }
 
 impl Values {
-    pub fn of(snapshot: &Snapshot, document: &Document, audience: &str) -> Self {
+    /// `audience` is nothing for what is a part of the document, which several may see.
+    pub fn of(snapshot: &Snapshot, document: &Document, audience: Option<&str>) -> Self {
         let figures = document.figures().map(|figure| (figure.name.clone(), figure.value.clone())).rev().collect();
         Self {
             status: document.summary.status.word().to_lowercase(),
@@ -77,7 +80,26 @@ impl Values {
                 duration: snapshot.window.duration(),
             },
             run: RunValues { id: snapshot.run_id.clone(), scheduled_for: snapshot.window.zone.readable(snapshot.scheduled_for) },
-            audience: audience.to_owned(),
+            audience: audience.map(str::to_owned),
+        }
+    }
+
+    /// The same values with `change` done to each text.
+    fn each(self, change: impl Fn(&str) -> String) -> Self {
+        Self {
+            report: ReportValues { name: change(&self.report.name), title: change(&self.report.title) },
+            window: WindowValues {
+                label: change(&self.window.label),
+                exact: change(&self.window.exact),
+                zone: change(&self.window.zone),
+                duration: change(&self.window.duration),
+            },
+            run: RunValues { id: change(&self.run.id), scheduled_for: change(&self.run.scheduled_for) },
+            audience: self.audience.as_deref().map(&change),
+            // These are compared with in conditions more often than they are shown.
+            status: self.status,
+            summary: change(&self.summary),
+            figures: self.figures.into_iter().map(|(name, value)| (name, change(&value))).collect(),
         }
     }
 
@@ -87,7 +109,7 @@ impl Values {
             report: ReportValues { name: text(), title: text() },
             window: WindowValues { label: text(), exact: text(), zone: text(), duration: text() },
             run: RunValues { id: text(), scheduled_for: text() },
-            audience: text(),
+            audience: Some(text()),
             status: text(),
             summary: text(),
             figures: BTreeMap::new(),
@@ -95,10 +117,23 @@ impl Values {
     }
 }
 
+const KNOWN: &str =
+    "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, status, summary, figures.NAME";
+
 /// Refuses a template that cannot be rendered or names an unknown value.
 pub fn check(template: &Template) -> Result<(), String> {
-    let known = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, audience, status, summary, figures.NAME";
-    render(template, &Values::sample()).map(drop).map_err(|error| format!("{error} Known: {known}"))
+    render(template, &Values::sample()).map(drop).map_err(|error| format!("{error} Known: {KNOWN}, audience"))
+}
+
+/// The same for a text that is a part of the document, which several audiences may see.
+pub fn check_text(template: &Template) -> Result<(), String> {
+    render(template, &Values { audience: None, ..Values::sample() }).map(drop).map_err(|error| format!("{error} Known: {KNOWN}"))
+}
+
+/// A CommonMark text with its values merged in. They are shown as they are, whatever signs are
+/// in them: nothing in a value becomes a link, a list or an emphasis.
+pub fn render_text(template: &Template, values: Values) -> Result<String, BadTemplate> {
+    render(template, &values.each(markdown::escaped))
 }
 
 /// The template with its values merged in, as plain text; escaping for HTML or for mail
@@ -147,6 +182,10 @@ mod tests {
         assert!(check(&Template::new("{{ report.title }}: {{ window.label }}".into())).is_ok());
         let unknown = check(&Template::new("{{ report.titel }}".into())).unwrap_err();
         assert!(unknown.contains("does not exist: report.titel (line 1). Known: report.name, "), "{unknown}");
+        // A document may be seen by several audiences, so its texts cannot name one.
+        let audience = Template::new("for {{ audience }}".into());
+        assert!(check(&audience).is_ok());
+        assert!(check_text(&audience).unwrap_err().contains("does not exist: audience (line 1)"));
         assert!(check(&Template::new("{{ report.title ".into())).unwrap_err().contains("not valid"));
     }
 }

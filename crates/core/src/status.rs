@@ -75,6 +75,36 @@ impl Thresholds {
     }
 }
 
+/// How many of the things that limits were set for are past them. One that is past both is
+/// counted as critical alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Judged {
+    pub all: usize,
+    pub warning: usize,
+    pub critical: usize,
+    /// Well at the end of the window, but past a limit before.
+    pub recovered: usize,
+}
+
+impl Judged {
+    pub fn add(&mut self, status: Status) {
+        self.all += 1;
+        match status {
+            Status::Warning => self.warning += 1,
+            Status::Critical => self.critical += 1,
+            Status::Ok | Status::Unknown => {}
+        }
+    }
+
+    pub fn worst(&self) -> Status {
+        match (self.critical, self.warning) {
+            (0, 0) => Status::Ok,
+            (0, _) => Status::Warning,
+            _ => Status::Critical,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -239,7 +239,7 @@ fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServe
          # The demo reports on Maple Lark itself and on the server that it keeps its records in.\nsources-may-reach = {reach:?}\n\
          deliver-into = [{:?}]\n\n\
          [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n\
-         [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\n\n[demo]\nmailbox = \"{}\"\n",
+         [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\nchannels = [\"operations-log\"]\n\n[demo]\nmailbox = \"{}\"\n",
         state.join("database-url").display(),
         state.join("admin-password").display(),
         state.join("secret-key").display(),

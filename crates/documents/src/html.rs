@@ -46,6 +46,15 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
                     body["figures"][index]["strokes"] = strokes(&figure.sparkline).into();
                 }
             }
+            if let Body::Table { table } = &block.body
+                && table.headings.iter().any(|heading| heading.trend)
+            {
+                for (row, cells) in table.rows.iter().enumerate() {
+                    for (column, cell) in cells.iter().enumerate().filter(|(_, cell)| !cell.trend.is_empty()) {
+                        body["table"]["rows"][row][column]["strokes"] = strokes(&cell.trend).into();
+                    }
+                }
+            }
             if let Body::Chart { chart } = &block.body {
                 // A phone gets a figure drawn for its width instead of a shrunken one.
                 let wide = if block.width == Width::Half { Size::Half } else { Size::Full };

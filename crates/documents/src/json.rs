@@ -98,7 +98,7 @@ fn said(block: &Block) -> Said<'_> {
         Body::Text { .. } => said.kind = "text",
         Body::Image { description, .. } => (said.kind, said.description) = ("image", Some(description.as_str())),
         Body::PageBreak => said.kind = "page-break",
-        Body::Empty { sentence } => (said.kind, said.description) = ("empty", Some(sentence.as_str())),
+        Body::Empty { sentence, .. } => (said.kind, said.description) = ("empty", Some(sentence.as_str())),
         Body::Failed { reason } => (said.kind, said.reason) = ("failed", Some(reason.as_str())),
     }
     said

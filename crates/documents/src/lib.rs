@@ -134,7 +134,9 @@ fn without_points(body: &Body) -> Body {
     match body {
         Body::Chart { chart } => {
             let plot = Plot::Boxes { boxes: Vec::new() };
-            Body::Chart { chart: Chart { axis: chart.axis.clone(), limits: chart.limits.clone(), description: chart.description.clone(), plot } }
+            Body::Chart {
+                chart: Chart { axis: chart.axis.clone(), limits: chart.limits.clone(), description: chart.description.clone(), judged: chart.judged, plot },
+            }
         }
         other => other.clone(),
     }

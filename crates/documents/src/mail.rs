@@ -3,7 +3,7 @@
 
 use maple_lark_core::{
     definition::MailContent,
-    document::{Body, Cell, Document, Figure, ShownTable},
+    document::{Body, Cell, Document, Figure, Heading, ShownTable},
     markdown,
 };
 use serde::Serialize;
@@ -58,7 +58,7 @@ enum Shown<'a> {
     Section { title: &'a str },
     Figures { title: &'a str, rows: Vec<&'a [Figure]> },
     Chart { title: &'a str, content_id: String, description: &'a str },
-    Table { title: &'a str, table: &'a ShownTable, rows: &'a [Vec<Cell>], more: Option<String> },
+    Table { title: &'a str, headings: Vec<Heading>, rows: Vec<Vec<Cell>>, more: Option<String> },
     Sentence { title: &'a str, sentence: &'a str, failed: bool },
     Text { title: &'a str, lines: Vec<String> },
 }
@@ -95,12 +95,13 @@ pub fn mail_body(document: &Document, content: MailContent, around: &Surrounding
                     }
                 }
                 Body::Table { table } if full => {
-                    let rows = &table.rows[..table.rows.len().min(MOST_ROWS)];
                     let more = (table.rows.len() > MOST_ROWS).then(|| format!("The first {MOST_ROWS} of {} rows.", table.rows.len()));
-                    shown.push(Shown::Table { title, table, rows, more: more.or_else(|| table.cut.clone()) });
+                    let ShownTable { headings, mut rows, cut, .. } = table.in_words().into_owned();
+                    rows.truncate(MOST_ROWS);
+                    shown.push(Shown::Table { title, headings, rows, more: more.or(cut) });
                 }
                 Body::Text { parts } if full => shown.push(Shown::Text { title, lines: markdown::plain(parts).lines().map(str::to_owned).collect() }),
-                Body::Empty { sentence } if full => shown.push(Shown::Sentence { title, sentence, failed: false }),
+                Body::Empty { sentence, .. } if full => shown.push(Shown::Sentence { title, sentence, failed: false }),
                 Body::Failed { reason } if full => shown.push(Shown::Sentence { title, sentence: reason, failed: true }),
                 _ => {}
             }

@@ -50,6 +50,17 @@ pub fn status(status: Status) -> &'static str {
     }
 }
 
+/// The ground behind what is past a threshold.
+pub fn band(status: Status) -> &'static str {
+    if status == Status::Critical { BAND_CRITICAL } else { BAND_WARNING }
+}
+
+const BAND_WARNING: &str = "#fdf6e9";
+const BAND_CRITICAL: &str = "#fbecee";
+
+/// Lines that are too many to be told apart.
+pub const BEHIND: &str = "#c3ccd3";
+
 /// The shape that carries a status where colour does not: all are in the bundled font.
 pub fn mark(status: Status) -> &'static str {
     match status {
@@ -69,6 +80,9 @@ pub fn dark(colour: &str) -> String {
         SHADE => "#1d2932",
         PAPER => "#121a20",
         SPAN => "#2a2440",
+        BAND_WARNING => "#282315",
+        BAND_CRITICAL => "#2c191d",
+        BEHIND => "#45535e",
         SPAN_EDGE => "#b9a6e8",
         colour => {
             let light = lightness(colour);

@@ -82,7 +82,7 @@ fn block(block: &Block) -> String {
         Body::Text { parts } => out += &self::parts(parts),
         Body::Image { description, .. } => out += &format!("[{description}]\n"),
         Body::PageBreak => return String::new(),
-        Body::Empty { sentence } => out += &format!("{sentence}\n"),
+        Body::Empty { sentence, .. } => out += &format!("{sentence}\n"),
         Body::Failed { reason } => out += &format!("{} This block could not be made: {reason}\n", palette::mark(Status::Critical)),
     }
     if let Some(note) = &block.note {
@@ -106,6 +106,7 @@ pub fn figures(figures: &[Figure]) -> String {
 }
 
 fn table(table: &ShownTable) -> String {
+    let table = &*table.in_words();
     let headings: Vec<String> = table
         .headings
         .iter()

@@ -7,7 +7,7 @@ use maple_lark_core::{
     span::Span,
 };
 use maple_lark_delivery::{MailServer, MailSignIn};
-use maple_lark_sources::{BadRange, Boundary};
+use maple_lark_sources::{BadRange, Boundary, Commands};
 use serde::Deserialize;
 
 use crate::secrets::Vault;
@@ -35,6 +35,8 @@ pub struct Config {
     pub deliver_into: Vec<PathBuf>,
     pub notices: Notices,
     pub bounces: Option<Bounces>,
+    /// Programs whose first line settings of sources and channels may name.
+    pub commands: Commands,
     /// Folders with fonts for letters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
 }
@@ -52,6 +54,10 @@ pub struct Mail {
 #[derive(Clone)]
 pub struct Notices {
     pub to: Option<Mailbox>,
+    /// Channels that are told too, such as a syslog or a chat.
+    pub channels: Vec<String>,
+    /// The channel of kind mail-server that carries them, if not the service's own server.
+    pub mail_server: Option<String>,
     /// How long what happens is gathered into one mail.
     pub gather: Duration,
     /// A source that failed in so many runs in a row is worth a notice.
@@ -102,12 +108,16 @@ struct File {
     #[serde(default)]
     notices: NoticesFile,
     bounces: Option<BouncesFile>,
+    #[serde(default)]
+    commands: Commands,
 }
 
 #[derive(Deserialize, Default)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
 struct NoticesFile {
     to: Option<Mailbox>,
+    channels: Vec<String>,
+    mail_server: Option<String>,
     gather: Option<Span>,
     source_failures: Option<u16>,
 }
@@ -227,8 +237,13 @@ impl Config {
         if let Some(folder) = file.deliver_into.iter().find(|folder| !folder.is_absolute()) {
             return Err(invalid(format!("deliver-into: {} is not an absolute path", folder.display())));
         }
+        if let Some((name, _)) = file.commands.iter().find(|(_, command)| !command.first().is_some_and(|program| program.starts_with('/'))) {
+            return Err(invalid(format!("commands.{name} must begin with the absolute path of a program, such as [\"/usr/local/bin/mail-token\"]")));
+        }
         let notices = Notices {
             to: file.notices.to,
+            channels: file.notices.channels,
+            mail_server: file.notices.mail_server,
             gather: seconds("notices.gather", file.notices.gather, 60)?,
             source_failures: i32::from(file.notices.source_failures.unwrap_or(3).max(1)),
         };
@@ -248,6 +263,7 @@ impl Config {
             deliver_into: file.deliver_into,
             notices,
             bounces,
+            commands: file.commands,
             fonts: file.fonts,
         })
     }
@@ -270,6 +286,7 @@ fn look_up(written: &str) -> Result<String, String> {
             let text = std::fs::read_to_string(&path).map_err(|error| format!("{path} cannot be read: {error}"))?;
             Ok(text.trim_end().to_owned())
         }
+        Setting::Command(_) => Err("give it as \"env:NAME\" or \"file:/path\" here; commands are for the settings of sources and channels".to_owned()),
         Setting::Secret(_) => Err("a secret of the service itself cannot be one that it keeps; refer to it as \"env:NAME\" or \"file:/path\"".to_owned()),
     }
 }

@@ -16,7 +16,7 @@ mod postgresql;
 mod setting;
 mod web;
 
-use std::{sync::Arc, time::Duration};
+use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use futures::future::BoxFuture;
 use maple_lark_core::{
@@ -30,7 +30,7 @@ pub use catalogue::{Entry, Item};
 pub use error::SourceError;
 
 /// Parameter values by name, as a definition set works them out.
-pub type Values = std::collections::BTreeMap<String, maple_lark_core::definition::ParameterValue>;
+pub type Values = BTreeMap<String, maple_lark_core::definition::ParameterValue>;
 
 /// One question to one source.
 #[derive(Debug, Clone, Copy)]
@@ -68,11 +68,15 @@ pub struct Greeting {
 /// The secrets that the service keeps encrypted, by name; why one cannot be had, in words.
 pub type Secrets = Arc<dyn Fn(String) -> BoxFuture<'static, Result<String, String>> + Send + Sync>;
 
+/// Programs with their arguments, by the names that settings know them by.
+pub type Commands = BTreeMap<String, Vec<String>>;
+
 /// Reads sources, within what the service allows them.
 #[derive(Clone)]
 pub struct Reader {
     boundary: Arc<Boundary>,
     secrets: Secrets,
+    commands: Arc<Commands>,
     /// Used wherever a source has no certificates of its own.
     client: Result<reqwest::Client, String>,
 }
@@ -80,7 +84,12 @@ pub struct Reader {
 impl Reader {
     pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
         let boundary = Arc::new(boundary);
-        Self { client: web::client(&boundary, None), boundary, secrets }
+        Self { client: web::client(&boundary, None), boundary, secrets, commands: Arc::default() }
+    }
+
+    /// The same with commands that settings may name.
+    pub fn with_commands(self, commands: Commands) -> Self {
+        Self { commands: Arc::new(commands), ..self }
     }
 
     /// A reader that keeps no secrets and guards no addresses of its own.

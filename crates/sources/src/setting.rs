@@ -1,8 +1,12 @@
 //! Looks up what a setting refers to, at the moment it is needed and not before.
 
+use std::{process::Stdio, time::Duration};
+
 use maple_lark_core::definition::{Setting, Source};
 
 use crate::{Reader, SourceError};
+
+const COMMAND_PATIENCE: Duration = Duration::from_secs(20);
 
 impl Reader {
     /// The value behind a setting that is no source's.
@@ -20,7 +24,26 @@ impl Reader {
                 if line.is_empty() { Err(fail("is empty".to_owned())) } else { Ok(line.to_owned()) }
             }
             Setting::Secret(secret) => (self.secrets)(secret.clone()).await.map_err(fail),
+            Setting::Command(name) => self.said_by(name).await.map_err(fail),
         }
+    }
+
+    /// The first line that a command of the configuration prints.
+    async fn said_by(&self, name: &str) -> Result<String, String> {
+        let command = self.commands.get(name).ok_or_else(|| "is not a command of the service's configuration; add it under [commands]".to_owned())?;
+        let (program, arguments) = command.split_first().ok_or_else(|| "is empty".to_owned())?;
+        let mut process = tokio::process::Command::new(program);
+        process.args(arguments).stdin(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+        let output = match tokio::time::timeout(COMMAND_PATIENCE, process.output()).await {
+            Err(_) => return Err(format!("did not end within {} s", COMMAND_PATIENCE.as_secs())),
+            Ok(Err(error)) => return Err(format!("cannot be run: {error}")),
+            Ok(Ok(output)) => output,
+        };
+        if !output.status.success() {
+            return Err(format!("failed: {}", output.status));
+        }
+        let line = String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().trim().to_owned();
+        if line.is_empty() { Err("printed nothing".to_owned()) } else { Ok(line) }
     }
 
     /// The value behind a source's setting.

@@ -201,12 +201,13 @@ impl Store {
         Ok(added)
     }
 
-    /// Deliveries of one report and audience on a channel that were accepted, newest first.
-    pub async fn accepted_on(&self, report: &str, audience: &str, via: &str) -> Result<Vec<Delivery>> {
+    /// Deliveries of one report and audience on a channel that were accepted, or are of the run
+    /// `also`: those whose window ends last first.
+    pub async fn accepted_on(&self, report: &str, audience: &str, via: &str, also: Uuid) -> Result<Vec<Delivery>> {
         let statement = Store::sql(
-            "select d.* from deliveries d join runs r on r.id = d.run_id where r.report = $1 and d.audience = $2 and d.via = $3 and d.state = 'accepted' \
-             order by r.scheduled_for desc, d.created_at desc limit 1000",
-            [report.into(), audience.into(), via.into()],
+            "select d.* from deliveries d join runs r on r.id = d.run_id where r.report = $1 and d.audience = $2 and d.via = $3 and (d.state = 'accepted' or r.id = $4) \
+             order by r.window_to desc, r.scheduled_for desc, d.created_at desc limit 1000",
+            [report.into(), audience.into(), via.into(), also.into()],
         );
         Ok(delivery::Entity::find().from_raw_sql(statement).all(&self.db).await?)
     }
@@ -234,27 +235,31 @@ impl Store {
             Ending::Refused { answer } => ("refused", "refused", answer, None),
             Ending::Unconfirmed { answer, again } => ("unknown", "waiting", answer, Some(*again)),
         };
-        let transaction = self.db.begin().await?;
-        transaction
-            .execute_raw(Store::sql(
-                "update delivery_attempts set ended_at = $2, outcome = $3, answer = $4 where id = $1",
-                [attempt.into(), now.into(), outcome.into(), answer.clone().into()],
-            ))
-            .await?;
         let problem = (state != "accepted").then(|| answer.clone());
         let settled = (state != "waiting").then_some(now);
-        let moved = transaction
-            .execute_raw(Store::sql(
-                "update deliveries set state = $3, problem = $4, settled_at = $5, next_attempt_at = coalesce($6, next_attempt_at), \
-                   lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
-                [delivery.id.into(), owner.into(), state.into(), problem.into(), settled.into(), again.into()],
-            ))
-            .await?;
-        if moved.rows_affected() != 1 {
-            return Err(StoreError::LeaseLost(delivery.id));
-        }
+        let ended = Store::sql(
+            "with moved as (update deliveries set state = $3, problem = $4, settled_at = $5, next_attempt_at = coalesce($6, next_attempt_at), \
+               lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 returning id) \
+             update delivery_attempts a set ended_at = $8, outcome = $9, answer = $10 from moved where a.id = $7 and a.delivery_id = moved.id",
+            [
+                delivery.id.into(),
+                owner.into(),
+                state.into(),
+                problem.into(),
+                settled.into(),
+                again.into(),
+                attempt.into(),
+                now.into(),
+                outcome.into(),
+                answer.clone().into(),
+            ],
+        );
         if delivery.copy > 0 || settled.is_none() {
-            return Ok(transaction.commit().await?);
+            return self.one_row(ended, delivery.id).await;
+        }
+        let transaction = self.db.begin().await?;
+        if transaction.execute_raw(ended).await?.rows_affected() != 1 {
+            return Err(StoreError::LeaseLost(delivery.id));
         }
         // The row of the run serialises the last two deliveries of it, whoever makes them.
         transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [delivery.run_id.into()])).await?;

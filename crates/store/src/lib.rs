@@ -3,6 +3,7 @@
 //! Functions here read and write rows; what the rows mean is decided by their callers. A
 //! function that returns has written durably.
 
+mod bodies;
 pub mod definitions;
 pub mod deliveries;
 pub mod entity;
@@ -30,10 +31,22 @@ pub struct Store {
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     #[error("the database cannot be reached or refused: {0}")]
-    Database(#[from] DbErr),
+    Database(DbErr),
+    /// PostgreSQL keeps every character in a text but this one.
+    #[error("a text has the character U+0000 in it, which cannot be kept; leave it out")]
+    NulCharacter,
     /// Another process has taken the work over; whatever this one did must not be kept.
     #[error("the lease on {0} was lost to another process")]
     LeaseLost(uuid::Uuid),
+}
+
+impl From<DbErr> for StoreError {
+    fn from(error: DbErr) -> Self {
+        let words = error.to_string();
+        // SQLSTATE 22021 for texts, 22P05 for JSON; only the words get as far as here.
+        let nul = words.contains("invalid byte sequence for encoding \"UTF8\": 0x00") || words.contains("\\u0000 cannot be converted to text");
+        if nul || words.contains("unsupported Unicode escape sequence") { Self::NulCharacter } else { Self::Database(error) }
+    }
 }
 
 pub type Result<T> = std::result::Result<T, StoreError>;

@@ -7,7 +7,7 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests), Box::new(Delivering)]
+        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests), Box::new(Delivering), Box::new(Parts)]
     }
 }
 
@@ -83,5 +83,24 @@ impl MigrationName for Delivering {
 impl MigrationTrait for Delivering {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(include_str!("delivering.sql")).await.map(drop)
+    }
+}
+
+struct Parts;
+
+impl MigrationName for Parts {
+    fn name(&self) -> &str {
+        "m006_parts"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Parts {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        // Rows are here only inside the transaction that puts them together, so they need not
+        // outlive a crash.
+        let table = "create unlogged table body_parts (id uuid not null, position int not null, part bytea not null, primary key (id, position)); \
+                     alter table body_parts alter column part set storage external";
+        manager.get_connection().execute_unprepared(table).await.map(drop)
     }
 }

@@ -24,13 +24,38 @@ pub struct BadEnd {
 }
 
 impl Store {
-    /// Keeps a notice. Of one kind and one run there is one; answers whether it is new.
-    pub async fn add_notice(&self, kind: &str, subject: &str, run_id: Option<Uuid>, recipient: Option<String>, text: &str, now: Time) -> Result<bool> {
+    /// Keeps a notice for each who is to hear of it, all or none. Of one kind and one run there
+    /// is one; answers whether it is new. One that nobody hears of is on record all the same.
+    pub async fn add_notice(&self, kind: &str, subject: &str, run_id: Option<Uuid>, recipients: &[String], text: &str, now: Time) -> Result<bool> {
+        let insert = |run_id: Option<Uuid>, recipient: Option<&String>| {
+            Store::sql(
+                "insert into notices (kind, subject, run_id, recipient, text, created_at) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
+                [kind.into(), subject.into(), run_id.into(), recipient.cloned().into(), text.into(), now.into()],
+            )
+        };
+        let transaction = self.db.begin().await?;
+        let new = transaction.execute_raw(insert(run_id, recipients.first())).await?.rows_affected() == 1;
+        if new {
+            for also in recipients.iter().skip(1) {
+                transaction.execute_raw(insert(None, Some(also))).await?;
+            }
+        }
+        transaction.commit().await?;
+        Ok(new)
+    }
+
+    /// Since when a report has sent nothing and said nothing, and how many of its runs were
+    /// quiet since: nothing if it was not quiet all the time from `since` on.
+    pub async fn quiet_since(&self, report: &str, since: Time) -> Result<Option<(i64, Time)>> {
         let statement = Store::sql(
-            "insert into notices (kind, subject, run_id, recipient, text, created_at) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
-            [kind.into(), subject.into(), run_id.into(), recipient.into(), text.into(), now.into()],
+            "select count(*) as runs, min(created_at) as first from runs where report = $1 and state = 'quiet' and created_at > greatest( \
+               coalesce((select max(created_at) from runs where report = $1 and state in ('delivered', 'partly-delivered')), '-infinity'), \
+               coalesce((select max(created_at) from notices where subject = $1 and kind = 'still-quiet'), '-infinity'))",
+            [report.into()],
         );
-        Ok(self.db.execute_raw(statement).await?.rows_affected() == 1)
+        let Some(row) = self.db.query_one_raw(statement).await? else { return Ok(None) };
+        let first: Option<Time> = row.try_get("", "first")?;
+        Ok(first.filter(|first| *first <= since).map(|first| Ok::<_, sea_orm::DbErr>((row.try_get("", "runs")?, first))).transpose()?)
     }
 
     /// Runs in these states since an instant that nobody was told of.

@@ -4,14 +4,14 @@ use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::{NotSet, Set},
-    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
-    TransactionTrait,
+    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
+    Select, TransactionTrait,
     sea_query::{Expr, OnConflict},
 };
 use uuid::Uuid;
 
 use crate::{
-    Page, Result, Store, StoreError,
+    Page, Result, Store, StoreError, bodies,
     entity::{Time, document, run, run_step, snapshot},
 };
 
@@ -345,11 +345,16 @@ impl Store {
     }
 
     /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
-    pub async fn keep_snapshot(&self, one: StoredSnapshot) -> Result<()> {
+    pub async fn keep_snapshot(&self, mut one: StoredSnapshot) -> Result<()> {
+        let (id, long) = (one.id, bodies::set_aside(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey]).do_nothing().to_owned();
-        snapshot::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&self.db).await?;
-        Ok(())
+        let transaction = self.db.begin().await?;
+        let kept = snapshot::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+        if let (Some(body), 1) = (long, kept) {
+            bodies::write(&transaction, "snapshots", id, &body).await?;
+        }
+        Ok(transaction.commit().await?)
     }
 
     pub async fn snapshot_heads(&self, run_id: Uuid) -> Result<Vec<SnapshotHead>> {
@@ -359,16 +364,25 @@ impl Store {
     }
 
     pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
-        Ok(snapshot::Entity::find_by_id(id).one(&self.db).await?)
+        use snapshot::Column as C;
+        let columns = C::iter().filter(|column| !matches!(column, C::Body));
+        let query = snapshot::Entity::find_by_id(id).select_only().columns(columns).expr_as(bodies::first_part(), "body");
+        let Some(mut found) = query.one(&self.db).await? else { return Ok(None) };
+        bodies::read_rest(&self.db, "snapshots", id, &mut found.body).await?;
+        Ok(Some(found))
     }
 
     /// Keeps the documents of one snapshot in one transaction; those kept before stay.
     pub async fn keep_documents(&self, documents: Vec<Document>) -> Result<()> {
         let transaction = self.db.begin().await?;
-        for one in documents {
+        for mut one in documents {
+            let (id, long) = (one.id, bodies::set_aside(&mut one.body));
             let row: document::ActiveModel = one.into();
             let once = OnConflict::columns([document::Column::SnapshotId, document::Column::Variant, document::Column::FileName]).do_nothing().to_owned();
-            document::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+            let kept = document::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+            if let (Some(body), 1) = (long, kept) {
+                bodies::write(&transaction, "documents", id, &body).await?;
+            }
         }
         Ok(transaction.commit().await?)
     }
@@ -416,22 +430,32 @@ impl Store {
     }
 
     pub async fn document(&self, id: Uuid) -> Result<Option<Document>> {
-        Ok(document::Entity::find_by_id(id).one(&self.db).await?)
+        Ok(self.opened_documents(document::Entity::find_by_id(id)).await?.pop())
     }
 
     /// The first document kept with this SHA-256.
     pub async fn document_with(&self, sha256: &str) -> Result<Option<Document>> {
-        Ok(document::Entity::find().filter(document::Column::Sha256.eq(sha256)).order_by_asc(document::Column::CreatedAt).one(&self.db).await?)
+        let query = document::Entity::find().filter(document::Column::Sha256.eq(sha256)).order_by_asc(document::Column::CreatedAt).limit(1);
+        Ok(self.opened_documents(query).await?.pop())
     }
 
     /// The documents of a snapshot as somebody reads them who reads them like `variant`.
     pub async fn documents_of_snapshot(&self, snapshot_id: Uuid, variant: &str) -> Result<Vec<Document>> {
-        Ok(document::Entity::find()
+        let query = document::Entity::find()
             .filter(document::Column::SnapshotId.eq(snapshot_id))
             .filter(document::Column::Variant.eq(variant))
             .order_by_desc(document::Column::Format)
-            .order_by_asc(document::Column::FileName)
-            .all(&self.db)
-            .await?)
+            .order_by_asc(document::Column::FileName);
+        self.opened_documents(query).await
+    }
+
+    async fn opened_documents(&self, query: Select<document::Entity>) -> Result<Vec<Document>> {
+        use document::Column as C;
+        let columns = C::iter().filter(|column| !matches!(column, C::Body));
+        let mut found = query.select_only().columns(columns).expr_as(bodies::first_part(), "body").all(&self.db).await?;
+        for one in &mut found {
+            bodies::read_rest(&self.db, "documents", one.id, &mut one.body).await?;
+        }
+        Ok(found)
     }
 }

@@ -19,13 +19,13 @@ use crate::{
 /// The report's audiences get nothing; whoever is named gets what one audience would see.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark send ferry-operations-daily --to me@orrin-sound.example --audience Operations\n  maple-lark send failed-jobs --to a@orrin-sound.example --to b@orrin-sound.example --note \"As you asked\""
+    after_help = "Examples:\n  maple-lark send ferry-operations-daily --to me --audience Operations\n  maple-lark send failed-jobs --to a@orrin-sound.example --to b@orrin-sound.example --note \"As you asked\""
 )]
 pub struct Send {
     /// The name of the report
     report: String,
-    /// A mail address; may be given several times
-    #[arg(long, value_name = "ADDRESS", required = true)]
+    /// A mail address, a person or group by name, or "me"; may be given several times
+    #[arg(long, value_name = "WHO", required = true)]
     to: Vec<String>,
     /// Whose view to send, if the report has several audiences
     #[arg(long, value_name = "NAME")]
@@ -62,8 +62,8 @@ pub struct Resend {
     /// Somebody who got the run; may be given several times
     #[arg(long, value_name = "ADDRESS")]
     recipient: Vec<String>,
-    /// Somebody else who gets it this time; may be given several times
-    #[arg(long, value_name = "ADDRESS")]
+    /// Who else gets it this time: an address, a person or group by name, or "me"; may be given several times
+    #[arg(long, value_name = "WHO")]
     to: Vec<String>,
     /// Whose view those others get, if the run had several audiences
     #[arg(long, value_name = "NAME")]

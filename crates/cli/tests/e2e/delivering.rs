@@ -1,70 +1,16 @@
-//! The right page to the right people, once: audiences, copies, approvals, links, notices, and
-//! ways out beside mail.
+//! The right page to the right people, once: audiences, copies, approvals, links, notices.
 
 use std::{
-    collections::BTreeMap,
     io::{Cursor, Read},
     process::Command,
     time::{Duration, Instant},
 };
 
-use base64::{Engine, engine::general_purpose::STANDARD};
 use mail_parser::{Message, MessageParser, MimeHeaders};
-use maple_lark_demo::{WebReceiver, mail_server::HangUp, receivers::start_syslog};
 use serde_json::{Value, json};
 use sqlx::Executor;
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, Service, small_dashboard, text};
-
-/// A place with a service that has been signed in to.
-async fn ready() -> (Place, Service) {
-    let place = Place::new().await;
-    let service = place.serve();
-    place.sign_in();
-    (place, service)
-}
-
-fn applied(place: &Place, files: &[(&str, &str)]) {
-    let output = place.apply(files);
-    assert!(output.status.success(), "{}", text(&output.stderr));
-}
-
-fn ran(place: &Place, report: &str) -> Value {
-    let id = place.json(&["run", report, "--detach"])["id"].as_str().unwrap().to_owned();
-    place.settled(&id)
-}
-
-/// Waits until something is true of a run.
-fn wait_for(place: &Place, id: &str, what: &str, holds: impl Fn(&Value) -> bool) -> Value {
-    let began = Instant::now();
-    loop {
-        let run = place.json(&["show", id]);
-        if holds(&run) {
-            return run;
-        }
-        assert!(began.elapsed() < PATIENCE, "{what} does not come: {run:#}");
-        std::thread::sleep(Duration::from_millis(100));
-    }
-}
-
-fn envelope(bytes: &[u8]) -> String {
-    let text = String::from_utf8_lossy(bytes);
-    text.lines().find_map(|line| line.strip_prefix("X-Envelope-To: ")).unwrap_or_default().to_owned()
-}
-
-/// Every mail by whom it went to, waiting for as many as there should be.
-fn mails(place: &Place, count: usize) -> BTreeMap<String, Vec<Vec<u8>>> {
-    let began = Instant::now();
-    while place.mail.messages().len() < count {
-        assert!(began.elapsed() < PATIENCE, "{} of {count} mails came", place.mail.messages().len());
-        std::thread::sleep(Duration::from_millis(50));
-    }
-    let mut found: BTreeMap<String, Vec<Vec<u8>>> = BTreeMap::new();
-    for bytes in place.mail.messages() {
-        found.entry(envelope(&bytes)).or_default().push(bytes);
-    }
-    found
-}
+use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, applied, envelope, mails, ran, ready, small_dashboard, text, wait_for};
 
 /// Whatever can be read in a mail: its source, its texts, its attachments, what is packed in
 /// them, and the letters and embedded files of its PDFs.
@@ -493,140 +439,6 @@ async fn what_is_too_large_for_a_mail_stays_behind_a_link() {
     let message = MessageParser::default().parse(bytes).unwrap();
     let body = message.body_text(0).unwrap();
     assert!(body.contains("The files are too large for a mail (") && body.contains("/runs/"), "{body}");
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
-    let place = Place::new().await;
-    let outside = tempfile::TempDir::new().unwrap();
-    let (folder, web, log) = (outside.path().join("reports"), outside.path().join("web"), outside.path().join("log"));
-    let receiver = WebReceiver::start("127.0.0.1:0", web).await.unwrap();
-    let syslog = start_syslog("127.0.0.1:0", log.clone()).await.unwrap();
-    place.add_to_configuration_head(&format!("deliver-into = [\"{}\"]\n", folder.display()));
-    let _service = place.serve();
-    place.sign_in();
-    let secret = place.lark_with_input(&["secret", "set", "hook-key"], "a key nobody knows\n");
-    assert!(secret.status.success(), "{}", text(&secret.stderr));
-    let url = format!("http://{}", receiver.address);
-    let files = [
-        ("folder.toml", format!("[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n", folder.display())),
-        ("elsewhere.toml", "[channel]\nname = \"elsewhere\"\nkind = \"folder\"\nfolder = \"/etc\"\n".to_owned()),
-        ("upload.toml", format!("[channel]\nname = \"share\"\nkind = \"upload\"\nurl = \"{url}/share\"\n")),
-        ("hook.toml", format!("[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"{url}/hook\"\nkey = \"secret:hook-key\"\n")),
-        ("chat.toml", format!("[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"{url}/chat\"\ntext = \"{{{{ report.title }}}}: {{{{ summary }}}}\"\n")),
-        ("log.toml", format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n")),
-    ];
-    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
-    applied(&place, &files);
-    let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
-    let report = SMALL_REPORT.replace(to, "channels = [\"files\", \"share\", \"hook\", \"chat\", \"log\"]").replace("\"pdf\", \"html\", ", "");
-    place.apply_small(&report);
-    receiver.refuse(&[503]);
-    let run = ran(&place, "small");
-    assert_eq!(run["state"], "delivered", "{run:#}");
-    let attempts: usize = run["deliveries"].as_array().unwrap().iter().map(|one| one["attempts"].as_array().unwrap().len()).sum();
-    assert_eq!(attempts, 6, "one was refused for now and tried again: {run:#}");
-
-    let name = run["documents"][0]["file_name"].as_str().unwrap();
-    let kept = std::fs::read(folder.join("small").join(name)).unwrap();
-    assert_eq!(hex::encode(<sha2::Sha256 as sha2::Digest>::digest(&kept)), run["documents"][0]["sha256"]);
-    assert_eq!(std::fs::read(receiver.folder.join("uploads/share/small").join(name)).unwrap(), kept);
-    let received = receiver.received();
-    let put = received.iter().rfind(|request| request.method == "PUT").unwrap();
-    let digest = STANDARD.encode(<sha2::Sha256 as sha2::Digest>::digest(&kept));
-    assert_eq!(put.header("repr-digest"), Some(&*format!("sha-256=:{digest}:")));
-    let hook = received.iter().rfind(|request| request.path == "/hook").unwrap();
-    let message: Value = serde_json::from_slice(&hook.body).unwrap();
-    assert_eq!((&message["report"], &message["run"], &message["status"]), (&json!("small"), &run["id"], &json!("ok")));
-    assert_eq!(message["documents"][0]["file_name"], name);
-    // Worked out here once more, from what the specification says.
-    let signed = format!("{}.{}.{}", hook.header("webhook-id").unwrap(), hook.header("webhook-timestamp").unwrap(), text(&hook.body));
-    assert_eq!(hook.header("webhook-signature"), Some(&*format!("v1,{}", hmac_by_openssl("a key nobody knows", &signed))));
-    let chat = received.iter().rfind(|request| request.path == "/chat").unwrap();
-    assert_eq!(serde_json::from_slice::<Value>(&chat.body).unwrap(), json!({ "text": "Small report: No limits are set" }));
-    let line = std::fs::read_to_string(log.join("syslog.log")).unwrap();
-    assert!(line.starts_with("<134>1 ") && line.contains(" maple-lark - report [run@32473 report=\"small\""), "{line}");
-
-    // The folder keeps the last two runs; each is of another day, so names differ.
-    for day in ["2026-03-03", "2026-03-04", "2026-03-05"] {
-        let run = place.json(&["run", "small", "--at", &format!("{day}T08:00:00Z")]);
-        assert_eq!(run["state"], "delivered", "{run:#}");
-    }
-    let left = std::fs::read_dir(folder.join("small")).unwrap().count();
-    assert_eq!(left, 2, "of four runs the last two are kept");
-
-    for (channel, works, words) in [
-        ("files", true, "files can be written to"),
-        (
-            "elsewhere",
-            false,
-            "/etc is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\\\"/etc\\\"]",
-        ),
-        ("share", true, "201"),
-        ("hook", true, "204"),
-        ("log", true, "sent"),
-    ] {
-        let output = place.lark(&["channels", "test", channel, "--output", "json"]);
-        assert_eq!(output.status.success(), works, "{channel}: {}", text(&output.stdout));
-        assert!(text(&output.stdout).contains(words), "{channel}: {}", text(&output.stdout));
-        assert!(!text(&output.stdout).contains("nobody knows"));
-    }
-}
-
-/// HMAC by a program that is not ours.
-fn hmac_by_openssl(key: &str, message: &str) -> String {
-    let folder = tempfile::TempDir::new().unwrap();
-    let path = folder.path().join("message");
-    std::fs::write(&path, message).unwrap();
-    let key = format!("hexkey:{}", hex::encode(key));
-    let output = Command::new("openssl").args(["dgst", "-sha256", "-mac", "HMAC", "-macopt", &key, "-binary"]).arg(&path).output().unwrap();
-    STANDARD.encode(output.stdout)
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn one_channel_that_hangs_holds_up_no_other() {
-    let (place, _service) = ready().await;
-    // It takes connections and never says a word.
-    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let address = silent.local_addr().unwrap();
-    let server = format!(
-        "[channel]\nname = \"silent\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT2M\"\n",
-        address.port()
-    );
-    let slow = SMALL_REPORT.replace("name = \"small\"", "name = \"slow\"").replace("[[audience]]", "[deliver]\nmail-server = \"silent\"\n[[audience]]");
-    applied(&place, &[("silent.toml", &server)]);
-    place.apply_small(SMALL_REPORT);
-    applied(&place, &[("slow.toml", &slow)]);
-    let waiting = place.json(&["run", "slow", "--detach"])["id"].as_str().unwrap().to_owned();
-    wait_for(&place, &waiting, "the outbox", |run| run["state"] == "delivering");
-    assert_eq!(ran(&place, "small")["state"], "delivered");
-    let channels = place.json(&["channels"]);
-    let silent_one = channels.as_array().unwrap().iter().find(|channel| channel["name"] == "silent").unwrap();
-    assert_eq!((&silent_one["waiting"], &silent_one["used_by"]), (&json!(2), &json!(["slow"])));
-    assert_eq!(place.json(&["show", &waiting])["state"], "delivering");
-    assert!(place.lark(&["cancel", &waiting]).status.success());
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_server_that_hangs_up_gets_the_same_letter_again_and_what_is_unsure_is_counted() {
-    let (place, _service) = ready().await;
-    let one = SMALL_REPORT.replace(", \"b@orrin-sound.example\"", "");
-    place.apply_small(&one);
-    for (points, mails_then, outcomes) in
-        [(vec![HangUp::BeforeData], 1, vec!["postponed", "accepted"]), (vec![HangUp::AfterData], 2, vec!["unknown", "accepted"])]
-    {
-        let before = place.mail.messages().len();
-        place.mail.behave(|behaviour| behaviour.hang_up = points.clone());
-        let run = ran(&place, "small");
-        assert_eq!(run["state"], "delivered", "{run:#}");
-        let attempts = run["deliveries"][0]["attempts"].as_array().unwrap();
-        assert_eq!(attempts.iter().map(|attempt| attempt["outcome"].as_str().unwrap()).collect::<Vec<_>>(), outcomes);
-        let came = place.mail.messages()[before..].to_vec();
-        assert_eq!(came.len(), mails_then);
-        let mut ids: Vec<_> = came.iter().map(|bytes| MessageParser::default().parse(bytes).unwrap().message_id().unwrap().to_owned()).collect();
-        ids.dedup();
-        assert_eq!(ids.len(), 1, "a mailbox that sees both knows them as one");
-    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

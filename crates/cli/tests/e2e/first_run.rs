@@ -17,7 +17,7 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
 
     // The difference is shown before anything is changed.
     let plan = place.json(&["apply", demo, "--check"]);
-    assert_eq!(plan["changes"].as_array().unwrap().len(), 38);
+    assert_eq!(plan["changes"].as_array().unwrap().len(), 39);
     let week = plan["changes"].as_array().unwrap().iter().find(|change| change["name"] == "week-in-review" && change["kind"] == "report").unwrap();
     assert!(week["schedule"].as_str().unwrap().starts_with("Every Monday at 08:00, moved from the days of the calendar"), "{week}");
     assert_eq!(week["next"].as_array().unwrap().len(), 3);

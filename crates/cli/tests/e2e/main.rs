@@ -2,7 +2,9 @@
 //! service in its own process, driven through its command line, its API and its console.
 
 mod access;
+mod api;
 mod bad_input;
+mod channels;
 mod console;
 mod delivering;
 mod documents;

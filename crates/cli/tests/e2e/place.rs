@@ -1,7 +1,7 @@
 //! A place to test in: everything of its own, on loopback, gone afterwards.
 
 use std::{
-    collections::HashMap,
+    collections::{BTreeMap, HashMap},
     net::TcpListener,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
@@ -291,6 +291,56 @@ impl Drop for Service {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// A place with a service that has been signed in to.
+pub async fn ready() -> (Place, Service) {
+    let place = Place::new().await;
+    let service = place.serve();
+    place.sign_in();
+    (place, service)
+}
+
+pub fn applied(place: &Place, files: &[(&str, &str)]) {
+    let output = place.apply(files);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+}
+
+pub fn ran(place: &Place, report: &str) -> Value {
+    let id = place.json(&["run", report, "--detach"])["id"].as_str().unwrap().to_owned();
+    place.settled(&id)
+}
+
+/// Waits until something is true of a run.
+pub fn wait_for(place: &Place, id: &str, what: &str, holds: impl Fn(&Value) -> bool) -> Value {
+    let began = Instant::now();
+    loop {
+        let run = place.json(&["show", id]);
+        if holds(&run) {
+            return run;
+        }
+        assert!(began.elapsed() < PATIENCE, "{what} does not come: {run:#}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+pub fn envelope(bytes: &[u8]) -> String {
+    let text = String::from_utf8_lossy(bytes);
+    text.lines().find_map(|line| line.strip_prefix("X-Envelope-To: ")).unwrap_or_default().to_owned()
+}
+
+/// Every mail by whom it went to, waiting for as many as there should be.
+pub fn mails(place: &Place, count: usize) -> BTreeMap<String, Vec<Vec<u8>>> {
+    let began = Instant::now();
+    while place.mail.messages().len() < count {
+        assert!(began.elapsed() < PATIENCE, "{} of {count} mails came", place.mail.messages().len());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let mut found: BTreeMap<String, Vec<Vec<u8>>> = BTreeMap::new();
+    for bytes in place.mail.messages() {
+        found.entry(envelope(&bytes)).or_default().push(bytes);
+    }
+    found
 }
 
 pub fn text(bytes: &[u8]) -> String {

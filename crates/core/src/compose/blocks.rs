@@ -1,18 +1,19 @@
 //! One block of a dashboard with the rows of its query, as a reader sees it.
 
+use std::collections::HashMap;
+
 use chrono::Datelike;
 
 use super::{Context, charts, slug};
 use crate::{
-    definition::{Block as Definition, BlockKind, Dashboard, Origin, Placed, Query, Width},
+    definition::{Block as Definition, BlockKind, Dashboard, Origin, Placed, Query, TrendColumn, Width},
     document::{Align, Block, Body, Cell, DataTable, Figure, Heading, ShownTable},
     figures::{Figures, Operation, Role, Surroundings, apply_all},
-    markdown,
     nearest::suggestion,
     packed::PackedTable,
     series::How,
     snapshot::{Outcome, Snapshot},
-    status::{Status, Thresholds, Worse},
+    status::{Judged, Status, Thresholds, Worse},
     table::{Column, Table, Value},
     unit::{Scale, Unit},
     writing::Writing,
@@ -26,7 +27,8 @@ const MOST_ROWS: usize = 10_000;
 
 pub(super) fn compose(block: &Definition, context: &mut Context<'_>) -> Block {
     let body = match &block.kind {
-        BlockKind::Text(text) => Body::Text { parts: markdown::read(text) },
+        // Read when the values that it may name are known.
+        BlockKind::Text(_) => Body::Text { parts: Vec::new() },
         BlockKind::Image { data, description } => Body::Image { picture: data.clone(), description: description.clone() },
         BlockKind::PageBreak => Body::PageBreak,
         _ => with_rows(block, context).unwrap_or_else(|reason| Body::Failed { reason }),
@@ -41,16 +43,19 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
     let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
     let snapshot = context.snapshot;
     let answer = answer(snapshot, dashboard, query)?;
-    if let BlockKind::Table { columns, limit, bars } = &block.kind {
+    if let BlockKind::Table { columns, limit, bars, trend } = &block.kind {
         // What is empty may not know its columns yet.
         if answer.table.is_empty() && columns.iter().any(|name| answer.table.column(name).is_none()) {
-            return Ok(Body::Empty { sentence: "No rows in this window.".to_owned() });
+            return Ok(Body::Empty { sentence: "No rows in this window.".to_owned(), rows: true });
         }
-        return shown_table(block, query, &answer, columns, *limit, bars, context);
+        let trends = trend.as_ref().map(|trend| Trends::new(trend, snapshot, dashboard, context.writing)).transpose()?;
+        return shown_table(block, query, &answer, columns, *limit, bars, trends.as_ref(), context);
     }
     let table = &Table::from(answer.table);
     match &block.kind {
-        _ if table.rows.is_empty() => Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)) }),
+        _ if table.rows.is_empty() => {
+            Ok(Body::Empty { sentence: format!("{} has no data in this window.", source_title(snapshot, dashboard, query)), rows: false })
+        }
         BlockKind::Figures { columns, before, trend } => {
             let other = |name: &Option<Placed<String>>| {
                 let query = name.as_ref().and_then(|name| dashboard.queries.iter().find(|query| query.name == name.value));
@@ -296,6 +301,7 @@ fn shown_table(
     names: &[String],
     limit: Option<usize>,
     bars: &[String],
+    trends: Option<&Trends<'_>>,
     context: &mut Context<'_>,
 ) -> Result<Body, String> {
     let whole = &answer.table;
@@ -315,7 +321,7 @@ fn shown_table(
         zone,
     });
     if whole.is_empty() {
-        return Ok(Body::Empty { sentence: "No rows in this window.".to_owned() });
+        return Ok(Body::Empty { sentence: "No rows in this window.".to_owned(), rows: true });
     }
 
     let shown = limit.unwrap_or(USUAL_ROWS).min(MOST_ROWS).min(whole.len());
@@ -337,7 +343,7 @@ fn shown_table(
         rows.iter_mut().zip(lengths).for_each(|(row, length)| row[place].bar = length);
     }
     let sums_up = (0..shown).filter(|place| answer.role(*place) != Role::Plain).collect();
-    let headings = columns
+    let mut headings: Vec<Heading> = columns
         .iter()
         .enumerate()
         .map(|(i, column)| {
@@ -351,15 +357,71 @@ fn shown_table(
                 unit: column.scale.suffix.clone(),
                 align: column.align,
                 weight: (longest.max(word) + marks).clamp(4, 40) as f64 + 2.0,
+                trend: false,
             }
         })
         .collect();
+    if let Some(trends) = trends {
+        let key = column(&whole.columns, query, &trends.of.key)?;
+        rows.iter_mut().zip(&table.rows).for_each(|(cells, row)| cells.push(trends.cell(&row[key], zone, context.writing)));
+        headings.push(Heading { title: trends.title.clone(), unit: String::new(), align: Align::Left, weight: 16.0, trend: true });
+    }
     let total = context.writing.number(whole.len() as f64, 0);
     let cut = (shown < whole.len() || table.truncated).then(|| {
         let more = if table.truncated { format!("more than {total} (the limit of the source cut the rest off)") } else { total };
         format!("The first {} of {more} rows; all rows that were read are in {file_name}.", context.writing.number(shown as f64, 0))
     });
-    Ok(Body::Table { table: ShownTable { headings, rows, sums_up, cut } })
+    let judged = judge(answer, query, &indexes);
+    Ok(Body::Table { table: ShownTable { headings, rows, sums_up, cut, judged } })
+}
+
+/// How all rows stand, each by its worst value; those that sum up others would count twice.
+fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> Judged {
+    let limits = |index: &usize| Some((*index, thresholds(query, &answer.table.columns[*index].name))).filter(|(_, thresholds)| thresholds.is_set());
+    let limited: Vec<(usize, Thresholds)> = indexes.iter().filter_map(limits).collect();
+    let mut judged = Judged::default();
+    if limited.is_empty() {
+        return judged;
+    }
+    for (_, row) in answer.table.rows().enumerate().filter(|(place, _)| answer.role(*place) == Role::Plain) {
+        let statuses = limited.iter().filter_map(|(index, thresholds)| row[*index].as_number().map(|value| thresholds.status(Some(value))));
+        judged.add(statuses.max().unwrap_or(Status::Unknown));
+    }
+    judged
+}
+
+/// The lines of a table's last column, by what their rows are known by.
+struct Trends<'a> {
+    of: &'a TrendColumn,
+    title: String,
+    unit: Unit,
+    by_key: HashMap<String, Vec<Option<f64>>>,
+}
+
+impl<'a> Trends<'a> {
+    fn new(of: &'a TrendColumn, snapshot: &Snapshot, dashboard: &Dashboard, writing: Writing) -> Result<Self, String> {
+        let query = dashboard.queries.iter().find(|query| query.name == of.query.value).ok_or_else(|| format!("there is no query \"{}\"", of.query.value))?;
+        let table = Table::from(answer(snapshot, dashboard, query)?.table);
+        let mut by_key: HashMap<String, Vec<Option<f64>>> = HashMap::new();
+        // Without rows a query may not know its columns.
+        if !table.rows.is_empty() {
+            let (key, value) = (column(&table.columns, query, &of.key)?, numeric_column(&table, query, &of.value)?);
+            for row in &table.rows {
+                by_key.entry(readable(&row[key], snapshot.window.zone, true, writing)).or_default().push(row[value].as_number());
+            }
+        }
+        Ok(Self { of, title: title(query, &of.value), unit: unit(query, &of.value), by_key })
+    }
+
+    fn cell(&self, key: &Value, zone: Zone, writing: Writing) -> Cell {
+        let values = self.by_key.get(&readable(key, zone, true, writing)).map(Vec::as_slice).unwrap_or_default();
+        let known: Vec<f64> = values.iter().flatten().copied().collect();
+        let (Some(first), Some(last)) = (known.first(), known.last()) else { return Cell { text: "–".to_owned(), ..Cell::default() } };
+        let most = known.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let least = known.iter().copied().fold(f64::INFINITY, f64::min);
+        let [first, last, least, most] = [*first, *last, least, most].map(|value| self.unit.format(value, writing));
+        Cell { text: format!("from {first} to {last}, between {least} and {most}"), trend: shares(values), ..Cell::default() }
+    }
 }
 
 /// How long the bar in each cell of a column is, from 0 to 1: against a hundred percent, or
@@ -439,7 +501,7 @@ impl ColumnFormat {
             (value, None) => readable(value, self.zone, self.year, self.writing),
         };
         let status = if self.thresholds.is_set() && number.is_some() { self.thresholds.status(number) } else { Status::Ok };
-        Cell { text, mark: (status >= Status::Warning).then_some(status), bar: None }
+        Cell { text, mark: (status >= Status::Warning).then_some(status), ..Cell::default() }
     }
 }
 

@@ -17,7 +17,7 @@ use crate::{
     document::Body,
     figures::Order,
     series::{self, How},
-    status::Status,
+    status::{Judged, Status, Thresholds, Worse},
     table::{Table, Value},
     unit::Unit,
     window::Window,
@@ -26,6 +26,10 @@ use crate::{
 
 /// The most lines that a figure can tell apart.
 const MOST_SERIES: usize = 16;
+/// More lines than can be told apart are drawn, up to so many: the worst with their names, the
+/// others in grey behind them.
+const MOST_LINES: usize = 100;
+const NAMED_LINES: usize = 8;
 /// The most bars, rows of a timeline or boxes in one figure.
 const MOST_BARS: usize = 60;
 /// The most points of a scatter plot.
@@ -65,7 +69,7 @@ type Points = Vec<(DateTime<Utc>, Option<f64>)>;
 type Groups<T> = Vec<(String, Vec<T>)>;
 
 fn missing() -> Body {
-    Body::Empty { sentence: "Every value in this window is missing.".to_owned() }
+    Body::Empty { sentence: "Every value in this window is missing.".to_owned(), rows: false }
 }
 
 fn instant(value: &Value, window: &Window) -> Option<DateTime<Utc>> {
@@ -85,6 +89,35 @@ fn grouped<T>(groups: &mut Groups<T>, name: String, one: T) {
         Some((_, all)) => all.push(one),
         None => groups.push((name, vec![one])),
     }
+}
+
+/// How each series stands at its end, and which were past a limit before.
+fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> Judged {
+    let mut judged = Judged::default();
+    if !thresholds.is_set() {
+        return judged;
+    }
+    for (_, points) in groups {
+        let statuses = || points.iter().filter_map(|(_, value)| *value).map(|value| thresholds.status(Some(value)));
+        let Some(last) = statuses().next_back() else { continue };
+        judged.add(last);
+        judged.recovered += usize::from(last == Status::Ok && statuses().any(|status| status > Status::Ok));
+    }
+    judged
+}
+
+/// Puts the series that come nearest to trouble first, by their most extreme values, and
+/// answers how many of them are worth a name.
+fn worst_first(groups: &mut [(String, Points)], thresholds: &Thresholds) -> usize {
+    let extreme = |points: &Points| {
+        let values = points.iter().filter_map(|(_, value)| *value);
+        match thresholds.worse {
+            Worse::Higher => values.fold(f64::NEG_INFINITY, f64::max),
+            Worse::Lower => -values.fold(f64::INFINITY, f64::min),
+        }
+    };
+    groups.sort_by(|(_, a), (_, b)| extreme(b).total_cmp(&extreme(a)));
+    NAMED_LINES
 }
 
 impl Drawing<'_, '_> {
@@ -121,8 +154,12 @@ impl Drawing<'_, '_> {
     }
 
     fn done(&self, axis: ValueAxis, limits: Vec<Limit>, plot: Plot, description: String) -> Result<Body, String> {
+        self.done_judged(axis, limits, plot, description, Judged::default())
+    }
+
+    fn done_judged(&self, axis: ValueAxis, limits: Vec<Limit>, plot: Plot, description: String, judged: Judged) -> Result<Body, String> {
         let limits = visible(limits, &axis);
-        Ok(Body::Chart { chart: Chart { axis, limits, plot, description } })
+        Ok(Body::Chart { chart: Chart { axis, limits, plot, description, judged } })
     }
 
     fn lines(&mut self, time: &str, values: &[String], by: Option<&str>, style: LineStyle, spans: Option<&str>) -> Result<Body, String> {
@@ -144,8 +181,9 @@ impl Drawing<'_, '_> {
                 }
             }
         }
-        if groups.len() > MOST_SERIES {
-            return Err(format!("{} series are too many to tell apart in one figure; narrow the query to {MOST_SERIES} or fewer", groups.len()));
+        if groups.len() > MOST_LINES || groups.len() > MOST_SERIES && style == LineStyle::Stacked {
+            let most = if style == LineStyle::Stacked { MOST_SERIES } else { MOST_LINES };
+            return Err(format!("{} series are too many for one figure; narrow the query to {most} or fewer", groups.len()));
         }
         groups.iter_mut().for_each(|(_, points)| points.sort_by_key(|(at, _)| *at));
         let (unit, thresholds, writing) = (self.unit(&values[0]), thresholds(self.query, &values[0]), self.writing());
@@ -153,6 +191,8 @@ impl Drawing<'_, '_> {
             return Ok(missing());
         }
         let description = describe_lines(&self.block.title, &groups, &unit, &self.window().label(), writing);
+        let judged = if style == LineStyle::Stacked { Judged::default() } else { judge(&groups, &thresholds) };
+        let named = if groups.len() > MOST_SERIES { worst_first(&mut groups, &thresholds) } else { groups.len() };
         if style == LineStyle::Stacked {
             stack(&mut groups);
         }
@@ -164,15 +204,18 @@ impl Drawing<'_, '_> {
         let colours = &mut self.context.colours;
         let series = groups
             .into_iter()
-            .map(|(name, points)| {
+            .enumerate()
+            .map(|(place, (name, points))| {
                 let scaled: Vec<_> = points.into_iter().map(|(at, value)| (at, value.map(|value| value * factor))).collect();
                 let stretches = chart::stretches(&scaled).into_iter().map(chart::thin).collect();
-                Series { colour: colours.of(&name), name, stretches }
+                // Those behind take no colour from the palette.
+                let behind = place >= named;
+                Series { colour: if behind { 0 } else { colours.of(&name) }, name, behind, stretches }
             })
             .collect();
         let description = spans.iter().fold(description, |text, span| format!("{text} Marked: {}.", span.title));
         let plot = Plot::Lines { axis: chart::time_axis(self.window(), 9), series, style, spans };
-        self.done(axis, limits, plot, description)
+        self.done_judged(axis, limits, plot, description, judged)
     }
 
     /// The stretches of time that another query names, as far as they are in the window.
@@ -257,7 +300,15 @@ impl Drawing<'_, '_> {
             description += &format!(" {}: {}.", bars.name, pairs.join(", "));
         }
         let limits = chart::limits(&thresholds, factor, &axis.unit, writing);
-        self.done(axis, limits, Plot::Bars { categories, series, form }, description)
+        let mut judged = Judged::default();
+        if thresholds.is_set() && !form.stacked {
+            series
+                .iter()
+                .flat_map(|bars| bars.statuses.iter().zip(&bars.values))
+                .filter(|(_, value)| value.is_some())
+                .for_each(|(status, _)| judged.add(*status));
+        }
+        self.done_judged(axis, limits, Plot::Bars { categories, series, form }, description, judged)
     }
 
     fn ranking(&mut self, label: &str, value: &str, limit: usize, order: Order) -> Result<Body, String> {

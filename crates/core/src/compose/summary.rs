@@ -1,14 +1,30 @@
 //! The few lines on a document's front that say whether things are well.
 
 use crate::{
+    chart::Plot,
     document::{Body, Section, Summary},
-    status::Status,
+    status::{Judged, Status},
 };
+
+/// `Disk use: 1 critical and 2 warning of 41 rows`; nothing where all is well.
+fn counted(title: &str, judged: &Judged, thing: &str) -> Option<String> {
+    let counts = [(judged.critical, "critical"), (judged.warning, "warning")];
+    let parts: Vec<String> = counts.into_iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}")).collect();
+    let things = if judged.all == 1 { thing.to_owned() } else { format!("{thing}s") };
+    let (all, recovered) = (judged.all, judged.recovered);
+    let at_the_end = if thing == "line" { " at the end" } else { "" };
+    match (parts.is_empty(), recovered) {
+        (true, 0) => None,
+        (true, _) => Some(format!("{title}: {recovered} of {all} {things} past a limit for a time, well at the end")),
+        (false, 0) => Some(format!("{title}: {} of {all} {things}{at_the_end}", parts.join(" and "))),
+        (false, _) => Some(format!("{title}: {} of {all} {things}{at_the_end}, {recovered} more for a time", parts.join(" and "))),
+    }
+}
 
 pub fn summarise(sections: &[Section], failed: &[(String, String)], incomplete: Option<&str>) -> Summary {
     let mut lines = Vec::new();
     let mut worst = Status::Ok;
-    let mut judged = 0;
+    let (mut judged, mut without_data) = (0, 0);
     if let Some(reason) = incomplete {
         lines.push(format!("The data may be incomplete: {reason}"));
         worst = Status::Unknown;
@@ -30,22 +46,23 @@ pub fn summarise(sections: &[Section], failed: &[(String, String)], incomplete: 
                 }
             }
             Body::Table { table } => {
-                let marks: Vec<Status> = table.rows.iter().filter_map(|row| row.iter().filter_map(|cell| cell.mark).max()).collect();
-                judged += marks.len();
-                let count = |status| marks.iter().filter(|mark| **mark == status).count();
-                let parts: Vec<String> = [Status::Critical, Status::Warning]
-                    .into_iter()
-                    .filter(|status| count(*status) > 0)
-                    .map(|status| format!("{} {}", count(status), status.word().to_lowercase()))
-                    .collect();
-                if !parts.is_empty() {
-                    worst = worst.max(marks.iter().copied().max().unwrap_or(Status::Ok));
-                    let rows = if table.rows.len() == 1 { "row" } else { "rows" };
-                    lines.push(format!("{}: {} of {} {rows}", block.title, parts.join(" and "), table.rows.len()));
-                }
+                judged += table.judged.all;
+                worst = worst.max(table.judged.worst());
+                lines.extend(counted(&block.title, &table.judged, "row"));
             }
+            Body::Chart { chart } => {
+                judged += chart.judged.all;
+                worst = worst.max(chart.judged.worst());
+                let thing = if matches!(chart.plot, Plot::Lines { .. }) { "line" } else { "bar" };
+                lines.extend(counted(&block.title, &chart.judged, thing));
+            }
+            // A table without rows is often what one hopes for; a figure without data is not.
+            Body::Empty { rows: false, .. } => without_data += 1,
             _ => {}
         }
+    }
+    if without_data > 0 {
+        lines.push(format!("{without_data} {} without data", if without_data == 1 { "block is" } else { "blocks are" }));
     }
     let headline = match worst {
         _ if !failed.is_empty() => "Not everything could be reported",

@@ -12,6 +12,7 @@ use super::{
 use crate::{
     chart::{BarForm, LineStyle},
     figures::{Operation, Order},
+    message::{self, Template},
     nearest::suggestion,
     series::How,
     window::{Step, Times, Window},
@@ -94,6 +95,11 @@ const POINTS_ACROSS_HALF: usize = 160;
 const POINTS_ACROSS_FULL: usize = 320;
 
 impl Dashboard {
+    /// The texts of its sections and blocks, as their author wrote them.
+    pub fn texts(&self) -> impl Iterator<Item = &str> {
+        self.sections.iter().flat_map(|section| section.text.as_deref().into_iter().chain(section.blocks.iter().filter_map(Block::written_text)))
+    }
+
     /// Whether a query's answer is made of the rows recorded under `record`.
     fn rests_on(&self, query: &str, record: &str) -> bool {
         let Some(query) = self.queries.iter().find(|known| known.name == query) else { return false };
@@ -222,6 +228,7 @@ pub enum BlockKind {
         columns: Vec<String>,
         limit: Option<usize>,
         bars: Vec<String>,
+        trend: Option<TrendColumn>,
     },
     /// CommonMark.
     Text(String),
@@ -231,6 +238,16 @@ pub enum BlockKind {
         description: String,
     },
     PageBreak,
+}
+
+/// A last column of a table with a small line for each row: the values over time that another
+/// query has for it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrendColumn {
+    pub query: Placed<String>,
+    /// The column, of both queries, by which rows belong together.
+    pub key: String,
+    pub value: String,
 }
 
 /// What the rows and columns of a heat map are.
@@ -375,9 +392,18 @@ fn read_parameter(node: Node<'_>) -> Parameter {
 fn read_section(node: Node<'_>, queries: &[Query]) -> Section {
     let title = node.required("title").value;
     let text = node.text("text").map(|text| text.value);
+    if let Some(text) = &text {
+        check_text(&node, text);
+    }
     let blocks = node.tables("block").into_iter().filter_map(|block| read_block(block, queries)).collect();
     node.close();
     Section { title, text, blocks }
+}
+
+fn check_text(node: &Node<'_>, text: &str) {
+    if let Err(error) = message::check_text(&Template::new(text.to_owned())) {
+        node.report("text", error);
+    }
 }
 
 fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
@@ -414,11 +440,27 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
 }
 
 impl Block {
+    fn written_text(&self) -> Option<&str> {
+        if let BlockKind::Text(text) = &self.kind { Some(text) } else { None }
+    }
+
+    /// The same, to be given other names.
+    pub(super) fn queries_mut(&mut self) -> impl Iterator<Item = &mut Placed<String>> {
+        let also = match &mut self.kind {
+            BlockKind::Figures { before, trend, .. } => [before.as_mut(), trend.as_mut()],
+            BlockKind::Line { spans, .. } => [spans.as_mut(), None],
+            BlockKind::Table { trend, .. } => [trend.as_mut().map(|trend| &mut trend.query), None],
+            _ => [None, None],
+        };
+        self.query.iter_mut().chain(also.into_iter().flatten())
+    }
+
     /// The queries that it shows something of.
     pub fn queries(&self) -> impl Iterator<Item = &Placed<String>> {
         let also = match &self.kind {
             BlockKind::Figures { before, trend, .. } => [before.as_ref(), trend.as_ref()],
             BlockKind::Line { spans, .. } => [spans.as_ref(), None],
+            BlockKind::Table { trend, .. } => [trend.as_ref().map(|trend| &trend.query), None],
             _ => [None, None],
         };
         self.query.iter().chain(also.into_iter().flatten())
@@ -485,8 +527,13 @@ pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
                 .flatten()
                 .map(|n| n as usize),
             bars: texts("bars"),
+            trend: read_trend(node),
         },
-        _ => BlockKind::Text(node.required("text").value),
+        _ => {
+            let text = node.required("text").value;
+            check_text(node, &text);
+            BlockKind::Text(text)
+        }
     };
     if let BlockKind::Line { values, series: Some(_), .. } | BlockKind::Bar { values, series: Some(_), .. } = &kind
         && values.len() > 1
@@ -494,6 +541,17 @@ pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
         node.report("value", "with series there can be only one value column");
     }
     Some(kind)
+}
+
+fn read_trend(node: &Node<'_>) -> Option<TrendColumn> {
+    match (node.text("trend"), node.text("trend-by"), node.text("trend-of")) {
+        (Some(query), Some(key), Some(value)) => Some(TrendColumn { query, key: key.value, value: value.value }),
+        (None, None, None) => None,
+        _ => {
+            node.report_self("a table with a column of trends needs all three: trend, the query; trend-by, the column that tells which row a value belongs to; trend-of, the column of the values");
+            None
+        }
+    }
 }
 
 fn required_values(node: &Node<'_>) -> Vec<String> {

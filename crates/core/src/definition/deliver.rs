@@ -231,7 +231,8 @@ pub(super) fn read_approval(node: Node<'_>) -> Approval {
     Approval { deadline_seconds, then_send }
 }
 
-pub(super) fn read_send_when(node: Node<'_>) -> SendWhen {
+/// When a report is sent, and whether its owner hears once a week that it is still quiet.
+pub(super) fn read_send_when(node: Node<'_>) -> (SendWhen, bool) {
     let when = node.required_choice("when", &["always", "rows", "warning", "critical", "figures", "change"]);
     let (queries, written) = (node.texts("queries"), node.texts("figures"));
     let mut conditions = Vec::new();
@@ -255,13 +256,18 @@ pub(super) fn read_send_when(node: Node<'_>) -> SendWhen {
             node.report(key, format!("{key} goes with when = \"figures\" only"));
         }
     }
+    let confirm_quiet = node.truth("confirm-quiet").unwrap_or(false);
+    if confirm_quiet && when == Some("always") {
+        node.report("confirm-quiet", "a report that is always sent is never quiet");
+    }
     node.close();
-    match when {
+    let when = match when {
         Some("rows") => SendWhen::Rows(queries),
         Some("warning") => SendWhen::Status(Status::Warning),
         Some("critical") => SendWhen::Status(Status::Critical),
         Some("figures") => SendWhen::Figures { conditions, all },
         Some("change") => SendWhen::Change,
         _ => SendWhen::Always,
-    }
+    };
+    (when, confirm_quiet)
 }

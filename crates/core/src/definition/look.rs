@@ -83,7 +83,15 @@ impl Look {
     /// How wide a page's content is, in points.
     pub fn room(&self) -> f64 {
         let (width, height) = self.paper.size();
-        let across = if self.landscape { height } else { width };
+        self.between_margins(if self.landscape { height } else { width })
+    }
+
+    /// The same on a page that lies.
+    pub fn lying_room(&self) -> f64 {
+        self.between_margins(self.paper.size().1)
+    }
+
+    fn between_margins(&self, across: f64) -> f64 {
         across - 2.0 * self.margin * 72.0 / 25.4
     }
 }

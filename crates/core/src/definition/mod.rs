@@ -27,7 +27,7 @@ use serde::{Deserialize, Serialize};
 
 pub use audience::{Audience, AudienceQuery, Manner, ResolvedAudience};
 pub use channel::{Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls, SyslogSettings, UploadSettings, WebhookSettings};
-pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, Width};
+pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, TrendColumn, Width};
 pub use deliver::{Approval, Condition, Deliver, Link, MailContent, SendWhen};
 pub use files::{CsvForm, Files, NameValues, Packing, Zip};
 pub use look::{Look, Paper};

@@ -23,6 +23,8 @@ pub struct Person {
     pub writing: Option<Writing>,
     /// Nothing is sent to somebody who is not active.
     pub active: bool,
+    /// Who they are in the service, for what is sent "to me".
+    pub user: Option<String>,
     pub place: Place,
 }
 
@@ -101,9 +103,13 @@ pub(super) fn read_person(root: &Node<'_>) -> Option<Person> {
     let (numbers, dates) = (node.choice("numbers", &Writing::NUMBERS), node.choice("dates", &Writing::DATES));
     let writing = (numbers.is_some() || dates.is_some()).then(|| Writing::like(numbers.unwrap_or_default(), dates.unwrap_or_default()));
     let active = node.truth("active").unwrap_or(true);
+    if name == "me" {
+        node.report("name", "\"me\" means whoever asks; choose another name");
+    }
+    let user = node.text("user").map(|user| user.value);
     let place = node.place();
     node.close();
-    Some(Person { name, title, address: mailbox?.address, zone, writing, active, place })
+    Some(Person { name, title, address: mailbox?.address, zone, writing, active, user, place })
 }
 
 pub(super) fn read_group(root: &Node<'_>) -> Option<Group> {
@@ -179,6 +185,30 @@ impl DefinitionSet {
         }
     }
 
+    /// Who is meant by a word that a user wrote: `me`, the name of a person or a group, or a
+    /// mail address.
+    ///
+    /// # Errors
+    /// Why that is nobody.
+    pub fn meant_by(&self, user: &str, written: &str) -> Result<Vec<Mailbox>, String> {
+        if written == "me" {
+            let person = self.people.values().find(|person| person.user.as_deref() == Some(user));
+            let person = person.ok_or_else(|| format!("nobody in the address book is the user \"{user}\"; give a person the line user = \"{user}\""))?;
+            return Ok(vec![person.recipient().mailbox]);
+        }
+        match written.parse::<Addressee>().map_err(|error| error.to_string())? {
+            Addressee::Mailbox(mailbox) => Ok(vec![mailbox]),
+            Addressee::Named(name) if self.people.contains_key(&name) || self.groups.contains_key(&name) => {
+                let listed = [Placed { value: Addressee::Named(name), place: Place::default() }];
+                Ok(self.recipients(&listed).into_iter().map(|recipient| recipient.mailbox).collect())
+            }
+            Addressee::Named(name) => {
+                let known = self.people.keys().chain(self.groups.keys()).map(String::as_str);
+                Err(format!("\"{name}\" is not a mail address, and no person or group is called that.{}", suggestion(&name, known)))
+            }
+        }
+    }
+
     /// The people and groups that a list leads to, for freezing.
     pub fn names_in<'a>(&'a self, listed: &'a [Placed<Addressee>]) -> (Vec<&'a str>, Vec<&'a str>) {
         let (mut people, mut groups) = (Vec::new(), Vec::new());
@@ -216,7 +246,11 @@ impl DefinitionSet {
 
     pub(super) fn check_people(&self, problems: &mut Vec<Problem>) {
         let mut addresses: BTreeMap<String, &str> = BTreeMap::new();
+        let mut users: BTreeMap<&str, &str> = BTreeMap::new();
         for person in self.people.values() {
+            if let Some(other) = person.user.as_deref().and_then(|user| users.insert(user, &person.name)) {
+                problems.push(person.place.problem(format!("\"{other}\" is the user \"{}\" already", person.user.as_deref().unwrap_or_default())));
+            }
             if let Some(other) = addresses.insert(person.address.to_lowercase(), &person.name) {
                 problems.push(person.place.problem(format!("{} is the address of \"{other}\" already", person.address)));
             }

@@ -49,6 +49,8 @@ pub struct Report {
     pub audience_queries: Vec<AudienceQuery>,
     pub deliver: Deliver,
     pub approval: Option<Approval>,
+    /// Whether the owner is told once a week that it is still quiet.
+    pub confirm_quiet: bool,
     pub on_failed_block: OnFailedBlock,
     /// How long a run may take before it fails, in seconds.
     pub time_limit_seconds: u64,
@@ -254,7 +256,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let has_schedule = root.has("schedule");
     let schedule = root.table("schedule").and_then(super::schedule::read);
     let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
-    let send_when = root.table("send").map(deliver::read_send_when).unwrap_or_default();
+    let (send_when, confirm_quiet) = root.table("send").map(deliver::read_send_when).unwrap_or_default();
     let files = root.table("files").map(super::files::read).unwrap_or_default();
     let changes = root.tables("change").into_iter().map(reuse::read_change).collect();
     let parameters = read_values(root.table("parameters"));
@@ -297,6 +299,7 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
         audience_queries,
         deliver,
         approval,
+        confirm_quiet,
         on_failed_block,
         time_limit_seconds,
         overlap,

@@ -142,7 +142,7 @@ fn take(into: &mut Dashboard, borrowed: &Borrowed, block: &Block, all: &BTreeMap
         }
     })?;
     let renamed = |query: &str| format!("{name}.{query}");
-    if let Some(query) = &mut taken.query {
+    for query in taken.queries_mut() {
         let mut wanted = vec![query.value.clone()];
         while let Some(next) = wanted.pop() {
             if into.queries.iter().any(|known| known.name == renamed(&next)) {

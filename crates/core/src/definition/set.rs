@@ -9,7 +9,7 @@ use super::{
 };
 use crate::{
     calendar::{Calendar, NamedDays},
-    message,
+    message::{self, Template},
     nearest::suggestion,
     schedule::{Plan, Schedule},
     zone::Zone,
@@ -198,6 +198,13 @@ impl DefinitionSet {
             for name in message::figures_named(template).iter().filter(|name| !known.contains(*name)) {
                 let near = suggestion(name, known.iter().map(String::as_str));
                 problems.push(report.place.problem(format!("the message names figures.{name}, but no key figure of this report is called that.{near}")));
+            }
+        }
+        for text in dashboards.iter().flat_map(|dashboard| dashboard.texts()) {
+            for name in message::figures_named(&Template::new(text.to_owned())).iter().filter(|name| !known.contains(*name)) {
+                let near = suggestion(name, known.iter().map(String::as_str));
+                problems
+                    .push(report.place.problem(format!("a text in a dashboard of this report names figures.{name}, but no key figure is called that.{near}")));
             }
         }
         if let SendWhen::Figures { conditions, .. } = &report.send_when {

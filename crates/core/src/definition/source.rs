@@ -111,6 +111,9 @@ pub enum Setting {
     File(String),
     /// `secret:name`: kept encrypted by the service.
     Secret(String),
+    /// `command:name`: the first line that a command prints, which the configuration of the
+    /// service names. Definitions cannot say what is run.
+    Command(String),
 }
 
 impl Setting {
@@ -121,6 +124,7 @@ impl Setting {
             Setting::Environment(name) => format!("env:{name}"),
             Setting::File(path) => format!("file:{path}"),
             Setting::Secret(name) => format!("secret:{name}"),
+            Setting::Command(name) => format!("command:{name}"),
         }
     }
 }
@@ -133,6 +137,8 @@ pub enum BadSetting {
     Path,
     #[error("\"secret:\" must be followed by the name of a stored secret, in small letters, digits and hyphens, such as \"secret:reader-password\"")]
     Secret,
+    #[error("\"command:\" must be followed by the name of a command from the configuration of the service, such as \"command:mail-token\"")]
+    Command,
 }
 
 impl FromStr for Setting {
@@ -145,6 +151,9 @@ impl FromStr for Setting {
         }
         if let Some(name) = text.strip_prefix("secret:") {
             return super::is_name(name).then(|| Setting::Secret(name.to_owned())).ok_or(BadSetting::Secret);
+        }
+        if let Some(name) = text.strip_prefix("command:") {
+            return super::is_name(name).then(|| Setting::Command(name.to_owned())).ok_or(BadSetting::Command);
         }
         match text.strip_prefix("file:") {
             Some(path) if path.starts_with('/') => Ok(Setting::File(path.to_owned())),

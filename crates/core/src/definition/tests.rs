@@ -387,3 +387,64 @@ fn a_report_changes_blocks_without_touching_the_dashboard() {
     );
     assert!(set.check().iter().any(|problem| problem.message.contains("would take a block from itself")), "{:#?}", set.check());
 }
+
+const TRENDS: &str = r#"
+[dashboard]
+name = "hosts"
+title = "Hosts"
+[[query]]
+name = "now"
+source = "operations"
+sql = "select 1"
+[[query]]
+name = "before"
+source = "operations"
+sql = "select 2"
+[[query]]
+name = "history"
+source = "operations"
+sql = "select 3"
+[[section]]
+title = "All"
+[[section.block]]
+show = "table"
+title = "Disks"
+query = "now"
+trend = "history"
+trend-by = "host"
+trend-of = "used"
+[[section.block]]
+show = "figures"
+title = "Figures"
+query = "now"
+before = "before"
+trend = "history"
+"#;
+
+#[test]
+fn a_column_of_trends_needs_a_query_and_both_of_its_columns() {
+    let problems = |text: String| Definition::parse("d.toml", &text).unwrap_err().iter().map(ToString::to_string).collect::<Vec<_>>();
+    assert!(Definition::parse("d.toml", TRENDS).is_ok());
+    assert!(problems(TRENDS.replace("trend-by = \"host\"\n", ""))[0].contains("needs all three: trend, the query; trend-by"));
+    let unknown = problems(TRENDS.replace("trend = \"history\"\ntrend-by", "trend = \"histroy\"\ntrend-by"));
+    assert!(unknown[0].contains("there is no query \"histroy\" in this dashboard. Did you mean \"history\"?"), "{unknown:?}");
+}
+
+/// What a block shows beside its own query comes with it, under names that cannot clash.
+#[test]
+fn a_block_that_is_taken_from_another_dashboard_brings_all_of_its_queries() {
+    let taker = "[dashboard]\nname = \"taker\"\ntitle = \"Taker\"\n[[section]]\ntitle = \"All\"\n[[section.block]]\nfrom = \"hosts / Figures\"\n[[section.block]]\nfrom = \"hosts / Disks\"\n";
+    let mut set = DefinitionSet::default();
+    for text in [TRENDS, taker] {
+        set.put(Definition::parse("d.toml", text).unwrap_or_else(|problems| panic!("{problems:?}")));
+    }
+    let text = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"taker\"]\n[window]\nprevious = \"day\"";
+    let Ok(Definition::Report(report)) = Definition::parse("r.toml", text) else { panic!() };
+    let dashboards = set.dashboards_of(&report);
+    let asked: Vec<&str> = dashboards[0].asked(&[]).iter().map(|query| query.name.as_str()).collect();
+    assert_eq!(asked, ["hosts.now", "hosts.before", "hosts.history"]);
+    let blocks = &dashboards[0].sections[0].blocks;
+    let names = |block: &Block| block.queries().map(|name| name.value.clone()).collect::<Vec<_>>();
+    assert_eq!(names(&blocks[0]), ["hosts.now", "hosts.before", "hosts.history"]);
+    assert_eq!(names(&blocks[1]), ["hosts.now", "hosts.history"]);
+}

@@ -266,3 +266,64 @@ fn a_report_without_its_audiences_names_nobody_and_still_is_one() {
     assert!(matches!(Definition::parse("r.toml", &without), Ok(Definition::Report(report)) if report.audiences.is_empty()));
     assert_eq!(edit::without_audiences("not = toml ="), "");
 }
+
+#[test]
+fn whoever_asks_is_a_person_with_their_user_name() {
+    let set = set(&[
+        RUNA,
+        AWAY,
+        "[person]\nname = \"ada\"\ntitle = \"Ada\"\naddress = \"ada@x.example\"\nuser = \"ops\"",
+        "[group]\nname = \"all\"\nmembers = [\"ada\", \"away\", \"runa\"]",
+    ]);
+    let meant = |user: &str, word: &str| set.meant_by(user, word).map(|found| found.iter().map(|one| one.address.clone()).collect::<Vec<_>>());
+    assert_eq!(meant("ops", "me"), Ok(vec!["ada@x.example".to_owned()]));
+    assert_eq!(meant("guest", "me"), Err("nobody in the address book is the user \"guest\"; give a person the line user = \"guest\"".to_owned()));
+    assert_eq!(meant("ops", "runa"), Ok(vec!["runa@x.example".to_owned()]));
+    assert_eq!(meant("ops", "all"), Ok(vec!["ada@x.example".to_owned(), "runa@x.example".to_owned()]));
+    // Somebody who is not active is meant, and gets nothing.
+    assert_eq!(meant("ops", "away"), Ok(Vec::new()));
+    assert_eq!(meant("ops", "B <b@x.example>"), Ok(vec!["b@x.example".to_owned()]));
+    assert!(meant("ops", "rune").unwrap_err().contains("Did you mean \"runa\"?"));
+    assert!(meant("ops", "a b").unwrap_err().contains("is not a mail address"));
+    assert_eq!(problems("[person]\nname = \"me\"\naddress = \"m@x.example\""), ["x.toml:2:8: person.name: \"me\" means whoever asks; choose another name"]);
+}
+
+#[test]
+fn a_setting_is_a_text_or_one_of_four_references() {
+    let written = |text: &str| text.parse::<Setting>().map(|setting| setting.written());
+    for text in ["plain", "env:TOKEN", "file:/etc/token", "secret:mail-token", "command:mail-token"] {
+        assert_eq!(written(text).unwrap(), text);
+    }
+    for wrong in ["env:", "env:a b", "file:token", "secret:Mail Token", "command:", "command:/bin/sh -c id"] {
+        assert!(written(wrong).is_err(), "{wrong}");
+    }
+    assert_eq!("command:mail-token".parse::<Setting>().unwrap(), Setting::Command("mail-token".to_owned()));
+}
+
+#[test]
+fn only_what_can_be_quiet_can_be_confirmed_to_be() {
+    let quiet = report("[send]\nwhen = \"warning\"\nconfirm-quiet = true\n");
+    let Ok(Definition::Report(quiet)) = Definition::parse("r.toml", &quiet) else { panic!() };
+    assert!(quiet.confirm_quiet);
+    assert_eq!(
+        report_problems("[send]\nwhen = \"always\"\nconfirm-quiet = true\n", &[]),
+        ["r.toml:10:17: send.confirm-quiet: a report that is always sent is never quiet"]
+    );
+}
+
+#[test]
+fn a_text_names_what_is_there_and_nothing_else() {
+    let with_text = |text: &str| format!("{}[[section.block]]\nshow = \"text\"\ntext = \"{text}\"\n", DASHBOARD);
+    let problems = |text: &str| match Definition::parse("d.toml", &with_text(text)) {
+        Ok(definition) => {
+            let mut set = set(&[SOURCE, &report("[parameters]\nport = \"havnes\"\n")]);
+            set.put(definition);
+            set.check().iter().map(ToString::to_string).collect::<Vec<_>>()
+        }
+        Err(found) => found.iter().map(ToString::to_string).collect(),
+    };
+    assert_eq!(problems("{{ figures.bookings }} in {{ window.label }}"), Vec::<String>::new());
+    assert!(problems("{{ figures.boking }}")[0].ends_with("names figures.boking, but no key figure is called that. Did you mean \"bookings\"?"));
+    assert!(problems("{{ audience }}")[0].contains("does not exist: audience (line 1). Known: report.name, "));
+    assert!(problems("{{ window.label")[0].contains("not valid"));
+}

@@ -84,6 +84,16 @@ impl Frame {
         }
     }
 
+    /// What is past a threshold is on tinted ground, as far as the next one.
+    pub fn limit_bands(&self, canvas: &mut Canvas, chart: &Chart) {
+        for limit in &chart.limits {
+            let end = if limit.downwards { self.low } else { self.high };
+            let nearer = |other: &&Limit| if limit.downwards { other.at < limit.at } else { other.at > limit.at };
+            let to = chart.limits.iter().find(nearer).map_or(end, |other| other.at);
+            canvas.rectangle((self.left, self.y(to)), (self.right, self.y(limit.at)), palette::band(limit.status));
+        }
+    }
+
     pub fn limit_lines(&self, canvas: &mut Canvas, chart: &Chart) {
         for limit in &chart.limits {
             let y = self.y(limit.at);

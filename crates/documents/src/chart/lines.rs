@@ -13,7 +13,16 @@ const LINE_HEIGHT: f64 = 14.0;
 
 /// How many rows the legend takes above a narrow figure.
 pub fn legend_rows(series: &[Series], width: f64) -> usize {
-    frame::legend_rows(series.iter().map(|series| series.name.as_str()), width)
+    let (named, others) = told_apart(series);
+    let others = others.as_deref();
+    frame::legend_rows(named.iter().map(|series| series.name.as_str()).chain(others), width)
+}
+
+/// The lines that have names, and what the others are called together.
+fn told_apart(series: &[Series]) -> (Vec<&Series>, Option<String>) {
+    let named: Vec<&Series> = series.iter().filter(|one| !one.behind).collect();
+    let others = series.len() - named.len();
+    (named, (others > 0).then(|| format!("{others} others")))
 }
 
 /// What is drawn over time.
@@ -29,10 +38,12 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     let several = series.len() > 1;
     // Names stand where lines end; a stack has them in its legend, in its order.
     let beside = several && size == Size::Full && style != LineStyle::Stacked;
+    let (named, others) = told_apart(series);
     let rows = if several && !beside { legend_rows(series, canvas.width) } else { 0 };
-    let names = if beside { series.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };
+    let names = if beside { named.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };
     let span_room = if spans.is_empty() { 0.0 } else { 14.0 };
     let frame = Frame::new(canvas, &chart.axis, rows as f64 * frame::LEGEND_ROW + 20.0 + span_room, names);
+    frame.limit_bands(canvas, chart);
     frame.shading(canvas, axis);
     for span in spans {
         let (from, to) = (frame.time(axis, span.from), frame.time(axis, span.to));
@@ -47,20 +58,26 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     frame.limit_lines(canvas, chart);
     // The upper areas of a stack are drawn first, so that each shows only its own part.
     let order: Vec<&Series> = if style == LineStyle::Stacked { series.iter().rev().collect() } else { series.iter().collect() };
-    for one in order {
+    let (behind, before): (Vec<&Series>, Vec<&Series>) = order.into_iter().partition(|one| one.behind);
+    for one in behind.into_iter().chain(before) {
         curve(canvas, &frame, axis, one, style);
     }
     frame.limit_names(canvas, &chart.limits);
     if beside {
-        names_beside(canvas, &frame, series, names);
+        names_beside(canvas, &frame, &named, names);
+        if let Some(others) = others {
+            canvas.text(&format!("{others} in grey"), (frame.right, frame.top - 12.0), Anchor::End, palette::MUTED);
+        }
     } else if several {
-        let entries: Vec<_> = series.iter().map(|one| (one.name.as_str(), palette::series(one.colour))).collect();
+        let mut entries: Vec<_> = named.iter().map(|one| (one.name.as_str(), palette::series(one.colour))).collect();
+        entries.extend(others.as_deref().map(|name| (name, palette::BEHIND)));
         frame::legend(canvas, &entries);
     }
 }
 
 fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, style: LineStyle) {
-    let colour = palette::series(one.colour);
+    let colour = if one.behind { palette::BEHIND } else { palette::series(one.colour) };
+    let wide = if one.behind { 0.8 } else { 1.5 };
     let base = frame.y(0.0);
     for stretch in &one.stretches {
         let mut points: Vec<(f64, f64)> = stretch.iter().map(|(at, value)| (frame.time(axis, *at), frame.y(*value))).collect();
@@ -71,7 +88,7 @@ fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, styl
         if style == LineStyle::Steps {
             points = points.windows(2).flat_map(|pair| [pair[0], (pair[1].0, pair[0].1)]).chain(points.last().copied()).collect();
         }
-        if let (LineStyle::Area | LineStyle::Stacked, Some(first), Some(last)) = (style, points.first(), points.last()) {
+        if let (LineStyle::Area | LineStyle::Stacked, false, Some(first), Some(last)) = (style, one.behind, points.first(), points.last()) {
             let corners = [(last.0, base), (first.0, base)];
             let fill = if style == LineStyle::Stacked { colour } else { palette::tint(one.colour) };
             canvas.area(points.iter().copied().chain(corners), fill);
@@ -79,15 +96,15 @@ fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, styl
         if style == LineStyle::Stacked {
             canvas.line(points, palette::PAPER, 0.8);
         } else {
-            canvas.line(points, colour, 1.5);
+            canvas.line(points, colour, wide);
         }
     }
 }
 
 /// Each line's name at the height where the line ends, moved apart where they would touch
 /// and tied to the line's end.
-fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[Series], room: f64) {
-    let end = |one: &Series| one.stretches.last().and_then(|stretch| stretch.last()).map_or(frame.bottom, |(_, value)| frame.y(*value));
+fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[&Series], room: f64) {
+    let end = |one: &&Series| one.stretches.last().and_then(|stretch| stretch.last()).map_or(frame.bottom, |(_, value)| frame.y(*value));
     let mut places: Vec<(usize, f64, f64)> = series.iter().enumerate().map(|(i, one)| (i, end(one), end(one))).collect();
     places.sort_by(|a, b| a.1.total_cmp(&b.1));
     for i in 1..places.len() {

@@ -11,6 +11,8 @@ const SIDE: f64 = 4.0;
 const ABOVE: f64 = 3.6;
 /// A column that must give way is not made narrower than this.
 const LEAST: f64 = 34.0;
+/// How wide a line over time is drawn.
+const TREND: f64 = 70.0;
 /// The longest text without a space that a column is widened for.
 const LONGEST_WORD: f64 = 110.0;
 /// More lines than this are not set in one cell.
@@ -74,6 +76,9 @@ impl Faces {
 
     fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {
         let heading = &table.headings[column];
+        if heading.trend {
+            return Need { least: TREND, natural: TREND.max(self.strong.width(&heading.title, size) + 2.0 * SIDE) };
+        }
         let mut need = Need { least: LEAST, natural: LEAST };
         for word in heading.title.split_whitespace() {
             need.least = need.least.max(self.strong.width(word, size) + 2.0 * SIDE);
@@ -101,6 +106,9 @@ impl Faces {
         let broken: Vec<Option<Vec<String>>> = cells
             .map(|(column, width)| {
                 let cell = &table.rows[row][*column];
+                if table.headings[*column].trend {
+                    return None;
+                }
                 let room = width - 2.0 * SIDE - if cell.mark.is_some() { 1.6 * size } else { 0.0 };
                 (self.plain.width(&cell.text, size) > room).then(|| self.lines(&cell.text, room, size))
             })
@@ -217,7 +225,8 @@ impl Fitted<'_> {
         };
         match &self.rows[row].broken[place] {
             Some(lines) => lines.iter().enumerate().map(|(number, text)| line(number, text)).collect(),
-            None if cell.text.is_empty() => Vec::new(),
+            // What a line shows need not be said beside it.
+            None if cell.text.is_empty() || !cell.trend.is_empty() => Vec::new(),
             None => vec![line(0, &cell.text)],
         }
     }

@@ -238,6 +238,11 @@ impl<'a> Finish<'a> {
             let bar = Geometry::Rect(size).filled(paint(&self.colour(palette::BAR)));
             into.push(at + Point::new(Abs::pt(2.0), Abs::pt(2.0)), FrameItem::Shape(bar, Span::detached()));
         }
+        if !cell.trend.is_empty() {
+            let size = PageSize::new(Abs::pt(fitted.widths[x] - 8.0), Abs::pt(fitted.height(row) - 4.0));
+            let line = self.page_frame(&sparkline(&cell.trend, size.x / size.y), size);
+            into.push(at + Point::new(Abs::pt(4.0), Abs::pt(2.0)), FrameItem::Group(GroupItem::new(line)));
+        }
         let strong = sum || cell.mark.is_some();
         let colour = &*self.colour(cell.mark.map_or(palette::INK, palette::status));
         let face = if strong { &self.faces.strong } else { &self.faces.plain };

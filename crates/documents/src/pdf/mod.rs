@@ -16,7 +16,7 @@ use base64::Engine;
 use lopdf::SaveOptions;
 use maple_lark_core::{
     definition::{Look, Picture, Width},
-    document::{Body, Document, ShownTable},
+    document::{Body, Cell, Document, ShownTable},
     status::Status,
 };
 use serde_json::Value;
@@ -110,10 +110,6 @@ impl World for Job {
 /// embedded as CSV.
 pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     let laid_out = pages(document)?;
-    if laid_out.pages().len() > MANY_PAGES {
-        // What the typesetter remembers of so long a layout would double what it needs.
-        comemo::evict(0);
-    }
     let options = |standards| PdfOptions {
         ident: Smart::Custom(document.front.run_id.clone()),
         creator: Smart::Custom(Some("Maple Lark".to_owned())),
@@ -177,7 +173,15 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
                     // A long table of half a page's width may run beside another one.
                     let alone = block.width == Width::Full || table.rows.len() <= MOST_UNBROKEN;
                     let room = if block.width == Width::Half { (room - GUTTER) / 2.0 } else { room };
-                    match FIXED.faces.fit(table, room).filter(|_| alone) {
+                    let mut fitted = FIXED.faces.fit(table, room).filter(|_| alone);
+                    // One that must be split has pages that lie, if it is split less there.
+                    let lying = if block.width == Width::Full { fitted.as_ref().filter(|parts| parts.len() > 1) } else { None };
+                    let lying = lying.and_then(|parts| FIXED.faces.fit(table, document.look.lying_room()).filter(|lying| lying.len() < parts.len()));
+                    if lying.is_some() {
+                        value["lying"] = true.into();
+                        fitted = lying;
+                    }
+                    match fitted {
                         Some(parts) => {
                             value["rows"] = Value::Null;
                             value["count"] = table.rows.len().into();
@@ -186,6 +190,11 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
                             parts.into_iter().for_each(|part| finish.table(Some(part)));
                         }
                         None => {
+                            for (row, column, cell) in trends(table) {
+                                let name = format!("trend-{section_index}-{block_index}-{row}-{column}.svg");
+                                add(&name, finish.sparkline(&cell.trend));
+                                value["rows"][row][column]["line"] = name.into();
+                            }
                             flatten(value);
                             value["marks"] = marks(table).into();
                             finish.table(None);
@@ -235,8 +244,14 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     let job = Job { shelf, files };
     let mut laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
     let frames = finish.pages(laid_out.pages().iter().map(|page| &page.frame));
-    let pages = laid_out.pages().iter().zip(frames).map(|(page, frame)| Page { frame, ..page.clone() });
-    Ok(PagedDocument::new(pages.collect(), std::mem::take(laid_out.info_mut())))
+    let pages: Vec<Page> = laid_out.pages().iter().zip(frames).map(|(page, frame)| Page { frame, ..page.clone() }).collect();
+    let info = std::mem::take(laid_out.info_mut());
+    drop(laid_out);
+    if pages.len() > MANY_PAGES {
+        // What the typesetter remembers of so long a layout would double what it needs.
+        comemo::evict(0);
+    }
+    Ok(PagedDocument::new(pages.into(), info))
 }
 
 /// Layout results are remembered between documents; what the last few did not use goes.
@@ -254,6 +269,12 @@ const GUTTER: f64 = 14.0;
 const MOST_EMBEDDED: usize = 100_000;
 /// A table of more rows than this may run over pages.
 const MOST_UNBROKEN: usize = 18;
+
+/// The cells of a table that are lines, with their places.
+fn trends(table: &ShownTable) -> impl Iterator<Item = (usize, usize, &Cell)> {
+    let cells = table.rows.iter().enumerate().flat_map(|(row, cells)| cells.iter().enumerate().map(move |(column, cell)| (row, column, cell)));
+    cells.filter(|(_, _, cell)| !cell.trend.is_empty())
+}
 
 /// The marks that occur in a table, worst first.
 fn marks(table: &ShownTable) -> Vec<&'static str> {
@@ -280,7 +301,7 @@ fn flatten(value: &mut Value) {
         cells.append(&mut row);
     }
     table.insert("count".to_owned(), count.into());
-    let plain = |mut cell: Value| if cell["mark"].is_null() && cell["sum"].is_null() { cell["text"].take() } else { cell };
+    let plain = |mut cell: Value| if cell["mark"].is_null() && cell["sum"].is_null() && cell["line"].is_null() { cell["text"].take() } else { cell };
     table.insert("cells".to_owned(), cells.into_iter().map(plain).collect());
 }
 

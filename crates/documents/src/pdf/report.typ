@@ -127,7 +127,7 @@
   // A loop is several times faster than a function called for each cell.
   let cells = ()
   for cell in content.cells {
-    cells.push(if type(cell) == str { cell } else {
+    cells.push(if type(cell) == str { cell } else if "line" in cell { image("/" + cell.line, width: 60pt, height: 9pt, fit: "stretch", alt: cell.text) } else {
       let shown = if cell.mark == none { text(weight: 600, cell.text) } else {
         let status = statuses.at(cell.mark)
         text(fill: status.ink, weight: 600)[#status.mark #cell.text]
@@ -226,8 +226,13 @@
 
 #for (section-index, section) in doc.sections.enumerate() {
   if look.new_pages and section-index > 0 { pagebreak(weak: true) }
-  heading(level: 2, section.title)
-  parts(section.text)
+  // A page that lies holds one wide table, and the section's heading if it comes first.
+  let lies(block-data) = block-data != none and block-data.body.kind == "table" and "lying" in block-data.body.table
+  let opening = {
+    heading(level: 2, section.title)
+    parts(section.text)
+  }
+  if not lies(section.blocks.at(0, default: none)) { opening }
   let index = 0
   while index < section.blocks.len() {
     let name(i) = "chart-" + str(section-index) + "-" + str(i) + ".svg"
@@ -235,6 +240,12 @@
     let next = section.blocks.at(index + 1, default: none)
     if one.body.kind == "page-break" {
       pagebreak(weak: true)
+      index += 1
+    } else if lies(one) {
+      page(flipped: true, {
+        if index == 0 { opening }
+        placed(one, name(index), false)
+      })
       index += 1
     } else if one.width == "half" and next != none and next.width == "half" {
       grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index), true), placed(next, name(index + 1), true))

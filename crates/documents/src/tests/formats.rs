@@ -168,15 +168,21 @@ fn a_table_that_is_too_wide_is_split_with_its_key_repeated() {
     wide.sections[0].blocks.retain(|block| block.title == "Disks in a table");
     let text = selectable(&pdf(&wide).unwrap());
     let parts = text.matches("part ").count();
-    assert!(parts >= 5, "{text}");
+    // Also on pages that lie, which take more columns than those that stand.
+    assert!(parts >= 3, "{text}");
     assert_eq!(text.matches("alpha-host").count(), parts, "{text}");
     assert!(text.replace(',', "").contains("59000"));
+}
+
+/// Fonts are provided once, before the first document that needs them.
+pub(super) fn with_fonts() {
+    provide_fonts(|| std::fs::read("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf").into_iter().collect());
 }
 
 /// Armenian is in a font of Debian's package fonts-dejavu-core; Bamum is in neither.
 #[test]
 fn letters_of_other_scripts_come_from_the_fonts_provided_and_missing_ones_are_named() {
-    provide_fonts(|| std::fs::read("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf").into_iter().collect());
+    with_fonts();
     let text = selectable(&pdf(&document(disks(&[("Նավահանգիստ հյուսիս", 95.5), ("\u{16800} x", 1.0)]))).unwrap());
     assert!(text.contains("Նավահանգիստ հյուսիս"), "{text}");
     assert!(text.contains("not shown (1)") && text.contains("U+16800"), "{text}");

@@ -292,3 +292,85 @@ fn a_small_chart_is_drawn_as_before() {
     let Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
     insta::assert_snapshot!(chart::svg(chart, chart::Size::Half));
 }
+
+fn with_trend() -> Document {
+    let mut document = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let Body::Table { table } = &mut document.sections[0].blocks[3].body else { panic!() };
+    table.headings.push(maple_lark_core::document::Heading { title: "Last week".into(), trend: true, ..table.headings[0].clone() });
+    for row in &mut table.rows {
+        let trend = vec![Some(0.0), None, Some(0.5), Some(1.0)];
+        row.push(maple_lark_core::document::Cell { text: "from 1 % to 2 %".into(), trend, ..Default::default() });
+    }
+    document
+}
+
+#[test]
+fn a_line_in_a_cell_is_drawn_where_that_can_be_done_and_left_out_elsewhere() {
+    let document = with_trend();
+    let html = html(&document).unwrap();
+    assert_eq!(html.matches("<title>from 1 % to 2 %</title>").count(), 2);
+    let text = String::from_utf8(render(&document, Format::Txt).unwrap().remove(0).bytes).unwrap();
+    assert!(text.contains("Disks in a table") && !text.contains("Last week") && !text.contains("from 1 %"), "{text}");
+    let full = mail_body(&document, MailContent::Full, &Surroundings::default()).unwrap().html.unwrap();
+    assert!(full.contains("95.5") && !full.contains("Last week"), "{full}");
+    let mut unusual = with_trend();
+    assert!(pdf(&document).unwrap().len() > 1000);
+    formats::with_fonts();
+    // Letters that the cells cannot be set with go through the typesetter, with their lines.
+    let Body::Table { table } = &mut unusual.sections[0].blocks[3].body else { panic!() };
+    table.rows[0][0].text = "港".into();
+    assert!(pdf(&unusual).is_ok());
+}
+
+#[test]
+fn ground_past_a_threshold_is_tinted_once_for_each() {
+    let document = document(disks(&[("a", 95.5)]));
+    let Body::Chart { chart } = &document.sections[0].blocks[0].body else { panic!() };
+    let mut chart = chart.clone();
+    let limits = |warning: f64, critical: f64, downwards: bool| {
+        use maple_lark_core::{chart::Limit, status::Status};
+        let limit = |(at, status): (f64, Status)| Limit { at, status, label: status.word().into(), downwards };
+        [(warning, Status::Warning), (critical, Status::Critical)].map(limit).to_vec()
+    };
+    chart.limits = limits(210.0, 230.0, false);
+    let upwards = chart::svg(&chart, chart::Size::Full);
+    let band = |svg: &str, colour: &str| {
+        let end = svg.find(&format!("\" fill=\"{colour}\"")).unwrap();
+        let points: Vec<f64> = svg[..end].rsplit_once('"').unwrap().1.split_whitespace().map(|number| number.parse().unwrap()).collect();
+        (points[1].min(points[5]), points[1].max(points[5]))
+    };
+    let (warning, critical) = (band(&upwards, "#fdf6e9"), band(&upwards, "#fbecee"));
+    assert!(critical.1 == warning.0 && critical.0 < warning.0, "{warning:?} {critical:?}");
+    chart.limits = limits(230.0, 210.0, true);
+    let downwards = chart::svg(&chart, chart::Size::Full);
+    let (warning, critical) = (band(&downwards, "#fdf6e9"), band(&downwards, "#fbecee"));
+    assert!(warning.1 == critical.0 && critical.0 < critical.1, "{warning:?} {critical:?}");
+}
+
+/// How a page of a PDF lies: `(width, height)` in points, for each.
+fn pages(bytes: &[u8]) -> Vec<(f32, f32)> {
+    let document = lopdf::Document::load_mem(bytes).unwrap();
+    let size = |id| {
+        let sizes = document.get_dictionary(id).unwrap().get(b"MediaBox").unwrap().as_array().unwrap().clone();
+        (sizes[2].as_float().unwrap(), sizes[3].as_float().unwrap())
+    };
+    document.get_pages().into_values().map(size).collect()
+}
+
+#[test]
+fn a_table_that_is_too_wide_gets_a_page_that_lies_and_the_rest_stands() {
+    let wide = |columns: usize| {
+        let mut document = document(disks(&[("a", 95.5), ("b", 40.0)]));
+        let Body::Table { table } = &mut document.sections[0].blocks[3].body else { panic!() };
+        while table.headings.len() < columns {
+            table.headings.push(table.headings[0].clone());
+            table.rows.iter_mut().for_each(|row| row.push(maple_lark_core::document::Cell { text: "about so wide a text".into(), ..Default::default() }));
+        }
+        pages(&pdf(&document).unwrap())
+    };
+    let lying = |pages: &[(f32, f32)]| pages.iter().filter(|(width, height)| width > height).count();
+    assert_eq!(lying(&wide(4)), 0);
+    let pages = wide(18);
+    assert_eq!(lying(&pages), 1, "{pages:?}");
+    assert!(pages[0].0 < pages[0].1 && pages[pages.len() - 1].0 < pages[pages.len() - 1].1, "{pages:?}");
+}

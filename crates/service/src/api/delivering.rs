@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem, runs::one_run, view::RunView};
+use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run, view::RunView};
 use crate::{
     access::{Administrator, Author, Viewer},
     engine::{Catalogue, EngineHandle, values_key},
@@ -170,6 +170,8 @@ pub struct PersonView {
     /// How they write numbers and dates, by example.
     pub writing: Option<String>,
     pub active: bool,
+    /// Who they are in the service.
+    pub user: Option<String>,
     /// The reports that they get, by themselves or in a group.
     pub reports: Vec<String>,
 }
@@ -221,6 +223,7 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 zone: person.zone.map(|zone| zone.to_string()),
                 writing: person.writing.map(|writing| writing.to_string()),
                 active: person.active,
+                user: person.user.clone(),
                 reports: reached.iter().filter(|(_, all)| all.contains(&person.address.to_lowercase())).map(|(report, _)| report.clone()).collect(),
             })
             .collect(),
@@ -280,7 +283,7 @@ pub struct CopyRequest {
     /// The deliveries to repeat; all of the run if neither these nor other recipients are named.
     #[serde(default)]
     pub deliveries: Vec<Uuid>,
-    /// Other mail addresses that get it this time.
+    /// Others who get it this time: mail addresses, people or groups by name, or "me".
     #[serde(default)]
     pub to: Vec<String>,
     /// Whose view those others get; nothing if the run has one alone.
@@ -339,12 +342,10 @@ async fn copies(
             };
             Problem::new(422, "Whose view", words)
         })?;
-        for written in &order.to {
-            let to: Mailbox =
-                written.parse().map_err(|error: maple_lark_core::definition::BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
+        for to in everybody_meant(engine, store, &user.0.name, &order.to).await? {
             let via = if view.channel == "mail" { view.via.clone() } else { String::new() };
             let (audience, snapshot_id) = (view.audience.clone(), view.snapshot_id);
-            copies.push(Copy { audience, channel: "mail".to_owned(), via, recipient: to.to_string(), snapshot_id, variant: String::new() });
+            copies.push(Copy { audience, channel: "mail".to_owned(), via, recipient: to, snapshot_id, variant: String::new() });
         }
     }
     if copies.is_empty() {
@@ -380,7 +381,7 @@ async fn revoke_links(user: Author, id: Uuid, store: &State<Store>, engine: &Sta
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NoticeView {
     /// `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-    /// `set-aside`, `source-down …` or `source-up …`.
+    /// `still-quiet`, `set-aside`, `source-down …` or `source-up …`.
     pub kind: String,
     /// The report, the source or the address that it is about.
     pub subject: String,
@@ -460,7 +461,7 @@ async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &S
     let work = move || {
         let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
-        let values = message::Values::of(&snapshot, &document, &audience);
+        let values = message::Values::of(&snapshot, &document, Some(&audience));
         let [subject, text] = templates.map(|(_, template)| message::render(&template, &values).map_err(|error| error.to_string()));
         let text = text?;
         let mail = mail_body(&document, content, &Surroundings { message: Some(&text), ..Surroundings::default() }).map_err(|error| error.to_string())?;

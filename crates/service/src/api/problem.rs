@@ -88,6 +88,9 @@ impl Problem {
 
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
+        if let StoreError::NulCharacter = error {
+            return Self::new(422, "A character that cannot be kept", error.to_string());
+        }
         tracing::error!(%error, "a request failed");
         Self::new(503, "Database not available", "the service cannot use its database at the moment; its log says why")
     }

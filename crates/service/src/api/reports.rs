@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{BadMailbox, DefinitionSet, Kind, Mailbox, Report, edit};
+use maple_lark_core::definition::{DefinitionSet, Kind, Report, edit};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
 use rocket::{Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
@@ -89,6 +89,24 @@ impl From<RequestError> for Problem {
     }
 }
 
+/// The mail addresses of those whom a user has named; the users themselves are `me`.
+pub(super) async fn everybody_meant(engine: &EngineHandle, store: &Store, user: &str, written: &[String]) -> Result<Vec<String>, Problem> {
+    let catalogue = engine.catalogue(store).await?;
+    let mut found: Vec<String> = Vec::new();
+    for one in written {
+        let meant = catalogue.set.meant_by(user, one.trim()).map_err(|words| Problem::new(422, "No recipient", words))?;
+        for mailbox in meant.into_iter().map(|mailbox| mailbox.to_string()) {
+            if !found.contains(&mailbox) {
+                found.push(mailbox);
+            }
+        }
+    }
+    if found.is_empty() && !written.is_empty() {
+        return Err(Problem::new(422, "No recipient", format!("nobody who is active is meant by {}", written.join(", "))));
+    }
+    Ok(found)
+}
+
 /// Run a report now; the schedule is not disturbed.
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/runs", data = "<order>")]
@@ -97,10 +115,8 @@ async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Stor
     if order.to.is_empty() && (order.audience.is_some() || order.note.is_some()) {
         return Err(Problem::new(422, "No recipient", "audience and note go with to, which says who gets this run"));
     }
-    for to in &order.to {
-        to.parse::<Mailbox>().map_err(|error: BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
-    }
-    let only_to = (!order.to.is_empty()).then_some(OnlyTo { to: order.to, audience: order.audience, note: order.note });
+    let to = everybody_meant(engine, store, &user.0.name, &order.to).await?;
+    let only_to = (!to.is_empty()).then_some(OnlyTo { to, audience: order.audience, note: order.note });
     let request = RunRequest {
         report: name.to_owned(),
         scheduled_for: order.scheduled_for,

@@ -37,7 +37,8 @@ pub struct RunOrder {
     /// Whether the documents go to the audiences, or are only made.
     #[serde(default = "yes")]
     pub deliver: bool,
-    /// Mail addresses that alone get it, instead of the report's audiences.
+    /// Who alone gets it, instead of the report's audiences: mail addresses, people or groups by
+    /// name, or "me" for whoever asks.
     #[serde(default)]
     pub to: Vec<String>,
     /// Whose view they get; nothing if the report has one audience alone.

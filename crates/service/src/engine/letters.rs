@@ -163,7 +163,7 @@ async fn common(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Re
     let wording = report.wording.as_ref().and_then(|name| catalogue.set.wordings.get(&name.value));
     let usual = Template::new("{{ report.title }}: {{ window.label }}".to_owned());
     let subject = report.subject.as_ref().or_else(|| wording?.subject.as_ref()).unwrap_or(&usual);
-    let values = message::Values::of(&snapshot, &document, &delivery.audience);
+    let values = message::Values::of(&snapshot, &document, Some(&delivery.audience));
     let merged = |template: &Template| message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()));
     let subject = merged(subject)?;
     let text = report.message.as_ref().or_else(|| wording?.message.as_ref()).map(merged).transpose()?;

@@ -70,7 +70,7 @@ pub(crate) struct Shared {
 impl Shared {
     fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
         Self {
-            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone())),
+            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone())).with_commands(config.commands.clone()),
             store,
             config,
             owner: Uuid::new_v4(),
@@ -162,6 +162,11 @@ impl EngineHandle {
     /// What a sampler has kept of a window.
     pub(crate) async fn history(&self, sampler: &str, window: &Window, then: &[Operation]) -> Outcome {
         sampler::history(&self.0, sampler, window, then).await
+    }
+
+    /// The definitions as they are now.
+    pub(crate) async fn catalogue(&self, store: &Store) -> Result<Arc<Catalogue>, StoreError> {
+        self.0.catalogue.current(store).await
     }
 
     /// What time it is for the engine.
@@ -353,6 +358,7 @@ async fn send(shared: &Shared, run: &Run, report: &Report, audiences: &[Resolved
     if let Some(reason) = deliver::enqueue(shared, run, report, audiences).await? {
         tracing::info!(reason, "quiet");
         shared.store.set_run_state(run.id, shared.owner, "quiet", Some(&reason), shared.now()).await?;
+        notices::confirm_quiet(shared, run, report, &reason).await?;
     }
     shared.wake.notify_waiters();
     Ok(())

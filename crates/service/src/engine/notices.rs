@@ -6,18 +6,33 @@ use std::{sync::Arc, time::Duration};
 use chrono::TimeDelta;
 use maple_lark_core::{
     Zone,
-    definition::{Mailbox, Report, Source},
+    definition::{BadMailbox, Mailbox, Report, Source},
 };
-use maple_lark_delivery::MailSession;
+use maple_lark_delivery::{DeliveryError, MailSession};
 use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
 use tokio::sync::watch;
 
-use super::{Catalogue, Shared, WorkError, channels, letters};
+use super::{Catalogue, Shared, WorkError, channels, letters, outbox};
 
 /// How often it is looked for trouble; what is gathered counts from its first notice.
 const EVERY: Duration = Duration::from_secs(1);
 /// What ended longer ago than this was either told or is history.
 const REMEMBERED: TimeDelta = TimeDelta::days(1);
+/// A notice that could not be handed over for so long is not tried again.
+const GIVE_UP: TimeDelta = TimeDelta::days(1);
+/// How long a report stays quiet before its owner is told that it is.
+const QUIET_FOR: TimeDelta = TimeDelta::days(7);
+
+/// Tells the owner of a report that sends only when it matters that it still runs, once a week.
+pub async fn confirm_quiet(shared: &Shared, run: &Run, report: &Report, reason: &str) -> Result<(), StoreError> {
+    if !report.confirm_quiet {
+        return Ok(());
+    }
+    let Some((runs, first)) = shared.store.quiet_since(&run.report, shared.now() - QUIET_FOR).await? else { return Ok(()) };
+    let times = if runs == 1 { "1 run".to_owned() } else { format!("{runs} runs") };
+    let text = format!("{} is still quiet: {times} since {} had nothing to say, the last because {reason}.", report.title, report.zone.readable(first));
+    tell(shared, "still-quiet", &run.report, Some(run.id), report.owner.clone(), &text).await.map(drop)
+}
 
 pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
     while !*stopped.borrow() {
@@ -47,18 +62,20 @@ pub fn owner_of(definitions: &serde_json::Value, report: &str) -> Option<Mailbox
     Catalogue::frozen(definitions).ok()?.set.reports.get(report)?.owner.clone()
 }
 
-/// Keeps a notice for the owner and for the operations address; answers whether it is new.
+/// Stands before the name of a channel among the recipients of notices.
+const CHANNEL: &str = "channel:";
+
+/// Keeps a notice for the owner, for the operations address and for the channels that hear of
+/// everything; answers whether it is new.
 pub async fn tell(shared: &Shared, kind: &str, subject: &str, run: Option<uuid::Uuid>, owner: Option<Mailbox>, text: &str) -> Result<bool, StoreError> {
     let now = shared.now();
-    // One notice on record for each run; the address that is told too has one of its own.
-    let first = owner.clone().or_else(|| shared.config.notices.to.clone());
-    let new = shared.store.add_notice(kind, subject, run, first.as_ref().map(|mailbox| mailbox.to_string()), text, now).await?;
+    let settings = &shared.config.notices;
+    let also = settings.to.clone().filter(|to| owner.as_ref().is_none_or(|owner| !owner.address.eq_ignore_ascii_case(&to.address)));
+    let mut recipients: Vec<String> = owner.into_iter().chain(also).map(|mailbox| mailbox.to_string()).collect();
+    recipients.extend(settings.channels.iter().map(|name| format!("{CHANNEL}{name}")));
+    let new = shared.store.add_notice(kind, subject, run, &recipients, text, now).await?;
     if new {
         tracing::warn!(kind, subject, text, "a notice");
-        let also = shared.config.notices.to.clone().filter(|to| owner.as_ref().is_some_and(|owner| !owner.address.eq_ignore_ascii_case(&to.address)));
-        if let Some(also) = also {
-            shared.store.add_notice(kind, subject, None, Some(also.to_string()), text, now).await?;
-        }
     }
     Ok(new)
 }
@@ -158,46 +175,73 @@ pub async fn of_source(shared: &Shared, run: &Run, owner: Option<&Mailbox>, sour
 /// Sends what was gathered, one mail for each who is to hear of it.
 async fn tell_owners(shared: &Shared) -> Result<(), WorkError> {
     let gather = TimeDelta::from_std(shared.config.notices.gather).unwrap_or(TimeDelta::minutes(1));
-    let Some(mail) = &shared.config.mail else { return Ok(()) };
     let now = shared.now();
     let batch = shared.store.claim_notices(now - gather, now, TimeDelta::minutes(2)).await?;
     let (Some(first), Some(id)) = (batch.first(), batch.first().and_then(|notice| notice.batch)) else { return Ok(()) };
-    let Some(to) = first.recipient.as_ref().and_then(|recipient| recipient.parse::<Mailbox>().ok()) else { return Ok(()) };
-    let server = channels::own_or_named(shared, None).await.map_err(WorkError::Run)?;
-    // The same batch is the same letter, however often it has to be sent.
-    let letter = letters::plain_letter(&server, &to, &format!("notice.{id}"), first.created_at, subject(&batch), body(&batch));
-    let bytes = letter.bytes(server.dkim.as_deref()).map_err(|error| WorkError::Run(error.to_string()))?;
-    let sent = async {
-        let mut session = MailSession::open(&server).await?;
-        let sent = session.send(&server, &to, &bytes).await;
-        session.close().await;
-        sent
+    let to = first.recipient.clone().unwrap_or_default();
+    let told = match to.strip_prefix(CHANNEL) {
+        Some(name) => tell_channel(shared, name, &batch).await,
+        None => tell_by_mail(shared, &to, id, &batch).await,
     };
-    match sent.await {
-        Ok(_) => shared.store.told(id, shared.now()).await?,
+    match told {
+        Ok(()) => shared.store.told(id, shared.now()).await?,
         // Trying again for ever helps nobody; the notices stay on record.
-        Err(error) if !error.is_temporary() || now - first.created_at > TimeDelta::from_std(mail.give_up).unwrap_or(TimeDelta::days(1)) => {
-            tracing::error!(%error, recipient = %to, "a notice was refused");
+        Err(error) if !error.is_temporary() || now - first.created_at > GIVE_UP => {
+            tracing::error!(%error, recipient = to, "a notice was refused");
             shared.store.told(id, shared.now()).await?;
         }
-        Err(error) => tracing::warn!(%error, recipient = %to, "a notice waits; it is tried again in two minutes"),
+        Err(error) => tracing::warn!(%error, recipient = to, "a notice waits; it is tried again in two minutes"),
     }
     Ok(())
 }
 
-fn subject(batch: &[Notice]) -> String {
-    let word = |kind: &str| match kind {
+async fn tell_by_mail(shared: &Shared, to: &str, batch_id: uuid::Uuid, batch: &[Notice]) -> Result<(), DeliveryError> {
+    let refused = |words: String| DeliveryError::Message { words };
+    let to: Mailbox = to.parse().map_err(|error: BadMailbox| refused(error.to_string()))?;
+    let catalogue = shared.catalogue.current(&shared.store).await.map_err(|error| refused(error.to_string()))?;
+    let named = shared.config.notices.mail_server.as_ref();
+    let channel = match named {
+        Some(name) => Some(catalogue.set.channels.get(name).ok_or_else(|| refused(format!("notices.mail-server: there is no channel \"{name}\"")))?),
+        None => None,
+    };
+    let server = channels::own_or_named(shared, channel).await.map_err(refused)?;
+    // The same batch is the same letter, however often it has to be sent.
+    let letter = letters::plain_letter(&server, &to, &format!("notice.{batch_id}"), batch[0].created_at, subject(batch), body(batch));
+    let bytes = letter.bytes(server.dkim.as_deref())?;
+    let mut session = MailSession::open(&server).await?;
+    let sent = session.send(&server, &to, &bytes).await;
+    session.close().await;
+    sent.map(drop)
+}
+
+async fn tell_channel(shared: &Shared, name: &str, batch: &[Notice]) -> Result<(), DeliveryError> {
+    let refused = |words: String| DeliveryError::Message { words };
+    let catalogue = shared.catalogue.current(&shared.store).await.map_err(|error| refused(error.to_string()))?;
+    let channel = catalogue.set.channels.get(name).ok_or_else(|| refused(format!("notices.channels: there is no channel \"{name}\"")))?;
+    for notice in batch {
+        let words = word(&notice.kind);
+        outbox::notify(shared, channel, notice, words).await?;
+    }
+    Ok(())
+}
+
+fn word(kind: &str) -> &'static str {
+    match kind {
         "failed" => "failed",
         "held" => "held",
         "partly-delivered" => "not delivered to everybody",
         "late" => "late",
         "awaiting-approval" => "waits for a look",
         "recovered" => "well again",
+        "still-quiet" => "still quiet",
         "set-aside" => "set aside",
         kind if kind.starts_with("source-down") => "source is down",
         kind if kind.starts_with("source-up") => "source is back",
         _ => "notice",
-    };
+    }
+}
+
+fn subject(batch: &[Notice]) -> String {
     match batch {
         [one] => format!("Maple Lark: {} {}", one.subject, word(&one.kind)),
         several => {

@@ -13,6 +13,7 @@ use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, post_message, put
 use maple_lark_store::{
     StoreError,
     deliveries::{Delivery, Ending},
+    notices::Notice,
 };
 use serde_json::{Value, json};
 use tokio::{sync::watch, task::JoinSet};
@@ -47,14 +48,14 @@ pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<
             break;
         }
         let took = match take(&shared, &counts).await {
-            Ok(claimed) => {
+            Ok((catalogue, claimed)) => {
                 let took = !claimed.is_empty();
                 for (delivery, attempt) in claimed {
                     let via = delivery.via.clone();
                     *counts.entry(via.clone()).or_default() += 1;
-                    let shared = shared.clone();
+                    let (shared, catalogue) = (shared.clone(), catalogue.clone());
                     under_way.spawn(async move {
-                        if let Err(error) = carry(&shared, delivery, attempt).await {
+                        if let Err(error) = carry(&shared, &catalogue, delivery, attempt).await {
                             tracing::error!(%error, "how a delivery ended could not be written down; it is tried again when its lease has run out");
                         }
                         via
@@ -97,8 +98,9 @@ fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<Str
     }
 }
 
-/// As many deliveries as there is room for, on channels that have some.
-async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Vec<(Delivery, i64)>, StoreError> {
+/// As many deliveries as there is room for, on channels that have some, and the channels as they
+/// are defined now: what was wrong with one can be mended while mail waits.
+async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<(Arc<Catalogue>, Vec<(Delivery, i64)>), StoreError> {
     let all: usize = counts.values().sum();
     let catalogue = shared.catalogue.current(&shared.store).await?;
     let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
@@ -124,19 +126,19 @@ async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Vec<(D
         }
     }
     if room == 0 {
-        return Ok(Vec::new());
+        return Ok((catalogue, Vec::new()));
     }
-    shared.store.claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy).await
+    let claimed = shared.store.claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy).await?;
+    Ok((catalogue, claimed))
 }
 
-async fn carry(shared: &Arc<Shared>, delivery: Delivery, attempt: i64) -> Result<(), StoreError> {
+async fn carry(shared: &Arc<Shared>, catalogue: &Catalogue, delivery: Delivery, attempt: i64) -> Result<(), StoreError> {
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
         let in_turn = async {
-            let catalogue = shared.catalogue.current(&shared.store).await?;
             let at_a_time = catalogue.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.at_a_time);
             let _lane = shared.lanes.turn_of(&delivery.via, at_a_time).await;
-            hand_over(shared, &catalogue, &delivery).await
+            hand_over(shared, catalogue, &delivery).await
         };
         let carried = tokio::select! {
             carried = in_turn => carried,
@@ -187,8 +189,6 @@ impl From<DeliveryError> for Failure {
     }
 }
 
-/// Channels are used as they are defined now: what was wrong with one can be mended while mail
-/// waits.
 async fn hand_over(shared: &Shared, catalogue: &Catalogue, delivery: &Delivery) -> Result<String, Failure> {
     let channel = match delivery.via.as_str() {
         "" => None,
@@ -269,7 +269,7 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
                 facility: settings.facility,
                 severity,
                 at: delivery.created_at,
-                host: shared.config.public_url.split("://").last().unwrap_or_default().split([':', '/']).next().unwrap_or_default().to_owned(),
+                host: public_host(shared),
                 message_id: "report".to_owned(),
                 data: vec![
                     ("report", told.run.report.clone()),
@@ -288,12 +288,17 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
 /// Removes files of runs before the last `keep` from a folder, but none that a newer run has
 /// under the same name.
 async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: &std::path::Path, keep: u32, newest: &[String]) -> Result<usize, Failure> {
-    let earlier = shared.store.accepted_on(report, &delivery.audience, &delivery.via).await?;
+    // Newest is the run whose window ends last, not the one that was made last: a window that is
+    // made up for later must not push out what came after it.
+    let delivered = shared.store.accepted_on(report, &delivery.audience, &delivery.via, delivery.run_id).await?;
     let mut kept: Vec<String> = newest.to_vec();
-    let (mut runs, mut gone) = (vec![delivery.run_id], Vec::new());
-    for one in earlier.iter().filter(|one| one.run_id != delivery.run_id) {
+    let (mut runs, mut gone) = (Vec::new(), Vec::new());
+    for one in &delivered {
         if !runs.contains(&one.run_id) {
             runs.push(one.run_id);
+        }
+        if one.run_id == delivery.run_id {
+            continue;
         }
         let names = shared.store.document_heads(one.run_id).await?;
         let names = names.into_iter().filter(|head| head.snapshot_id == one.snapshot_id && head.variant.is_empty()).map(|head| head.file_name);
@@ -302,7 +307,9 @@ async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: 
         } else {
             gone.extend(names);
             // Those before it were removed when it was still kept.
-            break;
+            if runs.len() > keep as usize + 1 {
+                break;
+            }
         }
     }
     gone.retain(|name| !kept.contains(name) && folder.join(name).exists());
@@ -314,7 +321,7 @@ async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: 
 async fn webhook_body(shared: &Shared, settings: &WebhookSettings, delivery: &Delivery, told: &Told) -> Result<Value, WorkError> {
     let Told { run, snapshot, document } = told;
     if let Some(template) = &settings.text {
-        let values = message::Values::of(snapshot, document, &delivery.audience);
+        let values = message::Values::of(snapshot, document, Some(&delivery.audience));
         let text = message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
         return Ok(json!({ "text": text }));
     }
@@ -380,6 +387,44 @@ fn spread(wait: TimeDelta, id: Uuid, attempt: u32) -> TimeDelta {
     let byte = id.as_bytes()[15].wrapping_add((attempt as u8).wrapping_mul(97));
     let share = 0.8 + 0.4 * f64::from(byte) / 255.0;
     TimeDelta::milliseconds((wait.num_milliseconds() as f64 * share) as i64)
+}
+
+/// Hands a notice to a channel: a line for a syslog, a message for a web address.
+pub async fn notify(shared: &Shared, channel: &Channel, notice: &Notice, words: &str) -> Result<(), DeliveryError> {
+    let refused = |words: String| DeliveryError::Refused { server: format!("the channel \"{}\"", channel.name), words };
+    match &channel.kind {
+        ChannelKind::Webhook(settings) => {
+            let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
+            let key = match &settings.key {
+                Some(key) => Some(shared.reader.setting(key).await.map_err(refused)?),
+                None => None,
+            };
+            let body = match settings.text {
+                Some(_) => json!({ "text": notice.text }),
+                None => json!({ "notice": notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at }),
+            };
+            post_message(&target, &format!("notice.{}", notice.id), shared.now(), key.as_deref(), body.to_string()).await.map(drop)
+        }
+        ChannelKind::Syslog(settings) => {
+            let address = shared.reader.setting(&settings.address).await.map_err(refused)?;
+            let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet") || notice.kind.starts_with("source-up");
+            let line = SyslogLine {
+                facility: settings.facility,
+                severity: if well { Severity::Informational } else { Severity::Error },
+                at: notice.created_at,
+                host: public_host(shared),
+                message_id: "notice".to_owned(),
+                data: vec![("subject", notice.subject.clone()), ("notice", words.to_owned())],
+                text: notice.text.replace('\n', " "),
+            };
+            send_line(&address, settings.tcp, Duration::from_secs(channel.timeout_seconds), &line).await.map(drop)
+        }
+        other => Err(refused(format!("notices go to mail addresses and to channels of kind webhook and syslog, and this one is of kind {}", other.name()))),
+    }
+}
+
+fn public_host(shared: &Shared) -> String {
+    shared.config.public_url.split("://").last().unwrap_or_default().split([':', '/']).next().unwrap_or_default().to_owned()
 }
 
 /// Tries a channel that is no mail server: with a file that is removed again, a request that

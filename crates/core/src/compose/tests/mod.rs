@@ -9,6 +9,7 @@ use crate::{
 };
 
 mod charts;
+mod words;
 
 const REPORT: &str = r#"
 [report]
@@ -145,7 +146,7 @@ fn what_cannot_be_shown_says_why_in_its_place() {
     let text = failed("show = \"bar\"\nlabel = \"host\"\nvalue = \"host\"", rows(&[("a", Some(1.0))]));
     assert_eq!(text[0].1, "the column \"host\" of the query \"q\" holds texts, not numbers");
     let empty = compose(&snapshot("show = \"figures\"", rows(&[]))).unwrap();
-    assert_eq!(empty.sections[0].blocks[0].body, Body::Empty { sentence: "Operations has no data in this window.".into() });
+    assert_eq!(empty.sections[0].blocks[0].body, Body::Empty { sentence: "Operations has no data in this window.".into(), rows: false });
     assert_eq!(empty.failed, []);
 }
 
@@ -241,7 +242,7 @@ mod quiet {
         use crate::message::{Template, Values, figures_named, render};
         let snapshot = snapshot("show = \"figures\"", level(95.0));
         let document = compose(&snapshot).unwrap();
-        let values = Values::of(&snapshot, &document, "Port of Havnes");
+        let values = Values::of(&snapshot, &document, Some("Port of Havnes"));
         let template = Template::new("{{ audience }}: {{ figures.used }}, {{ figures.free }}, {{ status }}: {{ summary }}".into());
         assert_eq!(render(&template, &values).unwrap().replace('\u{a0}', " "), "Port of Havnes: 95 %, not known, critical: Needs action");
         assert_eq!(figures_named(&template), ["free", "used"]);
