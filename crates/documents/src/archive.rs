@@ -16,6 +16,11 @@ pub struct Growing {
     state: State,
 }
 
+/// Bytes that a file may come to before it is given room at once. Room that is not used costs
+/// nothing, but what grows by and by is copied each time it has doubled.
+const LONG: u64 = 1 << 20;
+const ROOM: usize = 64 << 20;
+
 enum State {
     Plain(Vec<u8>),
     Packed(Box<ZipWriter<Cursor<Vec<u8>>>>),
@@ -38,7 +43,7 @@ impl Growing {
     fn pack(&mut self) -> io::Result<()> {
         if let State::Plain(bytes) = &mut self.state {
             let bytes = std::mem::take(bytes);
-            let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+            let mut zip = ZipWriter::new(Cursor::new(Vec::with_capacity(ROOM)));
             zip.start_file(&self.name, options(self.made_at))?;
             zip.write_all(&bytes)?;
             self.state = State::Packed(Box::new(zip));
@@ -60,6 +65,9 @@ impl Write for Growing {
         if let State::Plain(all) = &mut self.state {
             let grown = (all.len() + bytes.len()) as u64;
             if self.limit.is_none_or(|limit| grown <= limit) {
+                if all.capacity() - all.len() < bytes.len() && grown > LONG {
+                    all.reserve_exact(self.limit.map_or(ROOM, |limit| limit as usize).max(2 * grown as usize) - all.len());
+                }
                 all.extend_from_slice(bytes);
                 return Ok(bytes.len());
             }

@@ -99,8 +99,13 @@ impl MigrationTrait for Parts {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         // Rows are here only inside the transaction that puts them together, so they need not
         // outlive a crash.
-        let table = "create unlogged table body_parts (id uuid not null, position int not null, part bytea not null, primary key (id, position)); \
+        let parts = "create unlogged table body_parts (id uuid not null, position int not null, part bytea not null, primary key (id, position)); \
                      alter table body_parts alter column part set storage external";
-        manager.get_connection().execute_unprepared(table).await.map(drop)
+        // The next run to work on is the first in this index, however many wait.
+        let open = "drop index runs_open; \
+                    create index runs_open on runs (created_at) where state in ('due', 'waiting', 'collecting', 'rendering', 'releasing')";
+        let connection = manager.get_connection();
+        connection.execute_unprepared(parts).await?;
+        connection.execute_unprepared(open).await.map(drop)
     }
 }

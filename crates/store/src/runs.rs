@@ -148,7 +148,7 @@ impl Store {
         transaction.execute_unprepared("select pg_advisory_xact_lock(7302419)").await?;
         let statement = Store::sql(
             "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
-               select id from runs mine where (state in ('due', 'collecting', 'rendering', 'releasing') or (state = 'waiting' and next_check_at <= $2)) \
+               select id from runs mine where state in ('due', 'waiting', 'collecting', 'rendering', 'releasing') and (state <> 'waiting' or next_check_at <= $2) \
                and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ('due', 'waiting', 'collecting', 'rendering', 'releasing'))) \
                order by created_at for update skip locked limit 1) returning *",
