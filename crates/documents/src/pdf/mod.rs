@@ -3,6 +3,7 @@
 mod cells;
 mod finish;
 mod letters;
+mod pack;
 
 use std::{
     collections::HashMap,
@@ -13,7 +14,6 @@ use std::{
 };
 
 use base64::Engine;
-use lopdf::SaveOptions;
 use maple_lark_core::{
     definition::{Look, Picture, Width},
     document::{Body, Cell, Document, ShownTable},
@@ -122,24 +122,14 @@ pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
     let bytes = typst_pdf::pdf(&laid_out, &options(strict)).or_else(|_| typst_pdf::pdf(&laid_out, &options(PdfStandards::default()))).map_err(in_words)?;
     drop(laid_out);
     forget_now_and_then();
-    if bytes.len() > LONG_FILE { compact(&bytes) } else { Ok(bytes) }
+    let packed = if bytes.len() > LONG_FILE { pack::packed(&bytes) } else { None };
+    Ok(packed.unwrap_or(bytes))
 }
 
 /// A layout of more pages than this is forgotten at once.
 const MANY_PAGES: usize = 20;
 /// A file of more bytes than this is worth packing its objects.
 const LONG_FILE: usize = 800_000;
-
-/// Packs the objects of a PDF into streams (PDF 1.5, which PDF/A-3 allows): a tag for each cell
-/// of a long table is most of the file, and packs to a quarter.
-fn compact(bytes: &[u8]) -> Result<Vec<u8>, RenderError> {
-    let failed = |error: lopdf::Error| RenderError::Layout(error.to_string());
-    let mut document = lopdf::Document::load_mem(bytes).map_err(failed)?;
-    let options = SaveOptions::builder().use_object_streams(true).use_xref_streams(true).compression_level(6).build();
-    let mut packed = Vec::with_capacity(bytes.len() / 3);
-    document.save_with_options(&mut packed, options).map_err(RenderError::File)?;
-    Ok(packed)
-}
 
 /// The first page as a PNG, two pixels to a point.
 pub fn first_page(document: &Document) -> Result<Vec<u8>, RenderError> {
