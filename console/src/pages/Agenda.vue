@@ -47,7 +47,8 @@ function choose(change: Record<string, string | undefined>) {
   void router.push({ query: { ...route.query, ...change } })
 }
 const time = (at: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone.value }).format(new Date(at))
-const when = (entry: Schemas['AgendaEntry']) => (entry.count === 1 ? time(entry.first) : `${entry.count} ×`)
+const when = (entry: Schemas['AgendaEntry']) =>
+  entry.count === 1 ? time(entry.first) : entry.count === 2 ? `${time(entry.first)}, ${time(entry.last)}` : `${entry.count} ×`
 /** What happens once comes before what happens all day long. */
 const sorted = (entries: Schemas['AgendaEntry'][]) => [...entries].sort((one, other) => Number(one.count > 2) - Number(other.count > 2))
 const hint = (entry: Schemas['AgendaEntry']) =>

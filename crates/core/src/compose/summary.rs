@@ -6,6 +6,9 @@ use crate::{
     status::{Judged, Status},
 };
 
+/// What is past its limits is told in so many lines, for a front that is read in seconds.
+const MOST_LINES: usize = 8;
+
 /// `Disk use: 1 critical and 2 warning of 41 rows`; nothing where all is well.
 fn counted(title: &str, judged: &Judged, thing: &str) -> Option<String> {
     let counts = [(judged.critical, "critical"), (judged.warning, "warning")];
@@ -25,6 +28,7 @@ pub fn summarise(sections: &[Section], failed: &[(String, String)], incomplete: 
     let mut lines = Vec::new();
     let mut worst = Status::Ok;
     let (mut judged, mut without_data) = (0, 0);
+    let mut told: Vec<(Status, String)> = Vec::new();
     if let Some(reason) = incomplete {
         lines.push(format!("The data may be incomplete: {reason}"));
         worst = Status::Unknown;
@@ -41,25 +45,32 @@ pub fn summarise(sections: &[Section], failed: &[(String, String)], incomplete: 
                     judged += 1;
                     worst = worst.max(status);
                     if status > Status::Ok {
-                        lines.push(format!("{}: {} ({})", figure.title, figure.value, status.word().to_lowercase()));
+                        told.push((status, format!("{}: {} ({})", figure.title, figure.value, status.word().to_lowercase())));
                     }
                 }
             }
             Body::Table { table } => {
                 judged += table.judged.all;
                 worst = worst.max(table.judged.worst());
-                lines.extend(counted(&block.title, &table.judged, "row"));
+                told.extend(counted(&block.title, &table.judged, "row").map(|line| (table.judged.worst(), line)));
             }
             Body::Chart { chart } => {
                 judged += chart.judged.all;
                 worst = worst.max(chart.judged.worst());
                 let thing = if matches!(chart.plot, Plot::Lines { .. }) { "line" } else { "bar" };
-                lines.extend(counted(&block.title, &chart.judged, thing));
+                told.extend(counted(&block.title, &chart.judged, thing).map(|line| (chart.judged.worst(), line)));
             }
             // A table without rows is often what one hopes for; a figure without data is not.
             Body::Empty { rows: false, .. } => without_data += 1,
             _ => {}
         }
+    }
+    // The worst first; in their order where they are alike.
+    told.sort_by_key(|(status, _)| std::cmp::Reverse(*status));
+    let more = told.len().saturating_sub(MOST_LINES);
+    lines.extend(told.into_iter().take(if more > 1 { MOST_LINES } else { usize::MAX }).map(|(_, line)| line));
+    if more > 1 {
+        lines.push(format!("and {more} more, marked in their places"));
     }
     if without_data > 0 {
         lines.push(format!("{without_data} {} without data", if without_data == 1 { "block is" } else { "blocks are" }));

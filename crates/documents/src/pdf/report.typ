@@ -230,7 +230,7 @@
   let lies(block-data) = block-data != none and block-data.body.kind == "table" and "lying" in block-data.body.table
   let opening = {
     heading(level: 2, section.title)
-    parts(section.text)
+    if section.text.len() > 0 { block(below: 11pt, parts(section.text)) }
   }
   if not lies(section.blocks.at(0, default: none)) { opening }
   let index = 0

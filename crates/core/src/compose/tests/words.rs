@@ -3,7 +3,7 @@
 use super::*;
 use crate::{
     chart::Plot,
-    markdown,
+    document, markdown,
     message::{Template, Values, render_text},
 };
 
@@ -130,4 +130,29 @@ fn the_composed_document_is_as_it_was() {
     let block = "show = \"table\"\nbars = [\"used\"]\nnote = \"A note.\"";
     let document = compose(&snapshot(block, rows(&[("a", Some(91.25)), ("b", None)]))).unwrap();
     insta::assert_snapshot!(serde_json::to_string_pretty(&document).unwrap());
+}
+
+#[test]
+fn the_front_tells_the_worst_first_and_not_too_much() {
+    let figure = |n: usize, status| document::Figure {
+        name: format!("f{n}"),
+        title: format!("Figure {n}"),
+        value: n.to_string(),
+        status: Some(status),
+        limits: None,
+        change: None,
+        amount: None,
+        before: None,
+        sparkline: Vec::new(),
+    };
+    let lines = |count: usize| {
+        let figures = (0..count).map(|n| figure(n, if n == 5 { Status::Critical } else { Status::Warning })).collect();
+        let block = document::Block { title: "B".into(), width: crate::definition::Width::Full, note: None, body: Body::Figures { figures } };
+        summary::summarise(&[Section { title: "S".into(), text: Vec::new(), blocks: vec![block] }], &[], None).lines
+    };
+    assert_eq!(lines(7)[..2], ["Figure 5: 5 (critical)", "Figure 0: 0 (warning)"]);
+    // One more line is as short as a line that says that there is one more.
+    assert_eq!((lines(8).len(), lines(9).len()), (8, 9));
+    let many = lines(12);
+    assert_eq!((many.len(), many[8].as_str()), (9, "and 4 more, marked in their places"));
 }
