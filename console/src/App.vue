@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
+import { Calendar, Coin, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -19,6 +19,7 @@ function turn() {
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule', 'definition'] },
+  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },

@@ -405,6 +405,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show what a dashboard or a report says of a window now. The sources are asked; nothing is
+         *     kept or sent. A block that fails says so in its place.
+         */
+        post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports": {
         parameters: {
             query?: never;
@@ -1410,6 +1430,38 @@ export interface components {
             changes: components["schemas"]["Change"][];
             unchanged: number;
         };
+        /** @description What to show: a report, a dashboard, or the text of one that is not applied yet. */
+        PreviewOrder: {
+            /**
+             * Format: date-time
+             * @description The instant that the window follows from; now if nothing is said.
+             */
+            at?: string | null;
+            /** @description The audience of a report whose values are taken. */
+            audience?: string | null;
+            dashboard?: string | null;
+            /** @description The text of a dashboard or a report, as its file has it. */
+            definition?: string | null;
+            /** @description One of the formats of documents; `html` if nothing is said. */
+            format?: string | null;
+            /** @description For a dashboard: the name of a look. */
+            look?: string | null;
+            report?: string | null;
+            /** @description For a dashboard: an IANA time zone; UTC if nothing is said. */
+            time_zone?: string | null;
+            /**
+             * @description Parameter values by name: texts, numbers or lists of texts. They come before those of
+             *     the audience, the report and the dashboard.
+             */
+            values?: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description For a dashboard: the window, with the keys that it has in a report; the previous day if
+             *     nothing is said.
+             */
+            window?: unknown;
+        };
         /** @description What went wrong, where and how to mend it. Media type `application/problem+json`. */
         Problem: {
             /** @description This problem in words. */
@@ -2395,6 +2447,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddressBook"];
+                };
+            };
+        };
+    };
+    preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewOrder"];
+            };
+        };
+        responses: {
+            /** @description the document, in its own media type */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

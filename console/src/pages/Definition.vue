@@ -6,6 +6,7 @@ import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
+import Preview from '../parts/Preview.vue'
 import { useLoaded } from '../parts/load'
 
 const route = useRoute()
@@ -21,6 +22,7 @@ const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
 // A new one begins as an example of its kind.
 const EXAMPLES: Record<string, string> = {
   channel: '[channel]\nname = "harbour"\ntitle = "Mail server of the harbour"\nkind = "mail-server" # or folder, upload, webhook, syslog\nhost = "mail.orrin-sound.example"\ntls = "starttls"\nfrom = "Reports <reports@orrin-sound.example>"\n\n[channel.sign-in]\nkind = "password"\nuser = "reports"\npassword = "secret:mail-password" # kept by: maple-lark secret set mail-password\n',
+  dashboard: '[dashboard]\nname = "new-dashboard"\ntitle = "New dashboard"\n\n[[query]]\nname = "rows"\nsource = "operations"\nsql = "select 1 as one"\n\n[[section]]\ntitle = "All"\n\n[[section.block]]\nshow = "table"\ntitle = "Rows"\nquery = "rows"\n',
   person: '[person]\nname = "runa-holm"\ntitle = "Rúna Holm"\naddress = "runa.holm@orrin-sound.example"\n',
   group: '[group]\nname = "harbour-masters"\ntitle = "Harbour masters"\nmembers = ["runa-holm", "office@orrin-sound.example"]\n',
   wording: '[wording]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
@@ -86,7 +88,7 @@ async function save() {
   saving.value = true
   try {
     await take(api.POST('/definitions/apply', { body: files.value }))
-    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : ['channel', 'person', 'group', 'wording'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
+    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : kind.value === 'dashboard' ? { name: 'dashboard', params: { name: named.value } } : ['channel', 'person', 'group', 'wording'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
   } catch (problem) {
     complain(problem)
   } finally {
@@ -136,6 +138,10 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
         <MessagePreview v-if="kind === 'report' && !fresh && text !== null" :report="name" :text="text" />
         </div>
       </div>
+      <section v-if="text !== null && ['dashboard', 'report'].includes(kind)" class="card" aria-labelledby="preview">
+        <h2 id="preview">What it would show</h2>
+        <Preview :order="{ definition: text }" />
+      </section>
     </form>
   </Loading>
 </template>

@@ -1,17 +1,12 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { reactive } from 'vue'
 
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
-import Parameters from '../parts/Parameters.vue'
 import { useLoaded } from '../parts/load'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
 const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)
-const { data: dashboards } = useLoaded(() => take(api.GET('/dashboards')))
-const parametrised = computed(() => (dashboards.value ?? []).filter((one) => one.parameters.length))
-const dashboard = ref('')
-watch(parametrised, (found) => (dashboard.value ||= found[0]?.name ?? ''))
 const length = (seconds: number) => (seconds % 3600 === 0 ? `${seconds / 3600} h` : seconds % 60 === 0 ? `${seconds / 60} min` : `${seconds} s`)
 
 const tests = reactive(new Map<string, Schemas['SourceTest'] | 'busy'>())
@@ -77,13 +72,6 @@ const result = (name: string) => {
         </tbody>
       </table></div>
     </section>
-    <section v-if="parametrised.length" class="card stack" aria-labelledby="parameters">
-      <div class="row spread">
-        <h2 id="parameters">Parameters of dashboards</h2>
-        <el-select v-model="dashboard" class="which" aria-label="Dashboard"><el-option v-for="one in parametrised" :key="one.name" :value="one.name" :label="one.title" /></el-select>
-      </div>
-      <Parameters v-if="dashboard" :key="dashboard" :dashboard="dashboard" />
-    </section>
   </div>
 </template>
 
@@ -96,5 +84,4 @@ p { margin: 0; }
 .outcome:empty { position: absolute; }
 .well { color: var(--ok); }
 .ill { color: var(--critical); }
-.which { width: 16rem; }
 </style>

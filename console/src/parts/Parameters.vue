@@ -6,6 +6,7 @@ import { reactive, ref, watch } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 
 const props = defineProps<{ dashboard: string }>()
+const emit = defineEmits<{ chosen: [values: Record<string, unknown>] }>()
 const chosen = reactive<Record<string, string>>({})
 const found = ref<Schemas['ParameterChoices'][] | null>(null)
 const problem = ref<string | null>(null)
@@ -29,6 +30,11 @@ function choose(name: string) {
   void ask()
 }
 watch(() => props.dashboard, () => void ask(), { immediate: true })
+// As the service wants them: numbers as numbers, lists as lists; what is empty is left to its default.
+watch([chosen, found], () => {
+  const typed = (kind: string, text: string) => (kind === 'number' ? Number(text) : kind === 'list' ? text.split(',').map((item) => item.trim()) : text)
+  emit('chosen', Object.fromEntries((found.value ?? []).filter((one) => chosen[one.name]).map((one) => [one.name, typed(one.kind, chosen[one.name]!)])))
+})
 </script>
 
 <template>

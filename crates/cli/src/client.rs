@@ -107,7 +107,16 @@ impl Client {
 
     /// A file with the name that the service gives it.
     pub async fn file(&self, path: &str) -> Result<(String, Vec<u8>), Failure> {
-        let response = self.send(self.request(Method::GET, path)).await?;
+        self.saved(self.request(Method::GET, path)).await
+    }
+
+    /// A file that the service makes of `body`.
+    pub async fn file_from(&self, path: &str, body: &impl Serialize) -> Result<(String, Vec<u8>), Failure> {
+        self.saved(self.request(Method::POST, path).json(body)).await
+    }
+
+    async fn saved(&self, request: RequestBuilder) -> Result<(String, Vec<u8>), Failure> {
+        let response = self.send(request).await?;
         let disposition = response.headers().get("Content-Disposition").and_then(|value| value.to_str().ok()).unwrap_or_default();
         let name = disposition.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("document").to_owned();
         Ok((name, response.bytes().await.map_err(|error| self.unreachable(&error))?.into()))

@@ -12,7 +12,7 @@ use std::collections::HashMap;
 pub(crate) use blocks::answer;
 
 use crate::{
-    definition::{BlockKind, Dashboard, NameValues, Reading, Report},
+    definition::{BlockKind, Dashboard, NameValues, Reading, Report, Width},
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
     message::{self, Template, Values},
@@ -69,12 +69,18 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
     for dashboard in &dashboards {
         let mut context = Context { snapshot, dashboard, writing: report.writing, two_across: look.two_across, colours, data, file_stem: file_stem.clone() };
         for section in &dashboard.sections {
-            let blocks: Vec<_> = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
+            let blocks = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
+            let mut composed = Section { title: section.title.clone(), text: Vec::new(), blocks };
+            // What the look would have put beside another, but has nothing beside it, takes the page.
+            for row in composed.rows().into_iter().filter(|row| row.len() == 1 && section.blocks[row.start].width.is_none()) {
+                composed.blocks[row.start].width = Width::FULL;
+            }
+            let blocks = &composed.blocks;
             failed.extend(blocks.iter().filter_map(|block| match &block.body {
                 Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
                 _ => None,
             }));
-            sections.push(Section { title: section.title.clone(), text: Vec::new(), blocks });
+            sections.push(composed);
         }
         colours = context.colours;
         data = context.data;

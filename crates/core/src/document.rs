@@ -1,13 +1,13 @@
 //! The composed document: what a reader sees, before any format. PDF, HTML and the mail
 //! body are written from this one model.
 
-use std::borrow::Cow;
+use std::{borrow::Cow, ops::Range};
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     chart::Chart,
-    definition::{Look, Packing, Picture, Width},
+    definition::{Look, Packing, Picture, Width, rows},
     markdown::Part,
     packed::PackedTable,
     status::{Judged, Status},
@@ -75,6 +75,13 @@ pub struct Section {
     pub title: String,
     pub text: Vec<Part>,
     pub blocks: Vec<Block>,
+}
+
+impl Section {
+    /// How its blocks stand side by side, where there is a page's width.
+    pub fn rows(&self) -> Vec<Range<usize>> {
+        rows(&self.blocks.iter().map(|block| block.width).collect::<Vec<_>>())
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -56,7 +56,7 @@ impl WebServices {
         };
         let ignited = rocket::custom(config)
             .manage(Arc::new(Asked::default()))
-            .mount("/", routes![weather, telemetry, logbook, gates, kiosks, busy, slow, garbage, moved, pages, linked])
+            .mount("/", routes![weather, telemetry, measures, logbook, gates, kiosks, busy, slow, garbage, moved, pages, linked])
             .ignite()
             .await
             .context("the stand-in web services cannot start")?;
@@ -144,6 +144,13 @@ fn telemetry(token: Token, expression: &str, start: f64, end: f64, step: f64) ->
         })
         .collect();
     Ok(Json(json!({ "status": "success", "answer": { "shape": "series", "series": series } })))
+}
+
+/// What the telemetry can be asked about, as such services list it.
+#[get("/telemetry/measures")]
+fn measures(_token: Token) -> Json<Value> {
+    let measure = |name: &str, unit: &str, help: &str| json!({ "name": name, "type": "gauge", "unit": unit, "help": help, "labels": ["vessel", "home"] });
+    Json(json!({ "status": "success", "measures": [measure("fuel_rate", "l/h", "Fuel burnt by both engines"), measure("speed", "kn", "Speed over ground")] }))
 }
 
 fn sailing(measure: &str, vessel: &str, at: i64) -> f64 {

@@ -2,10 +2,7 @@
 
 use std::sync::LazyLock;
 
-use maple_lark_core::{
-    definition::Width,
-    document::{Body, Document},
-};
+use maple_lark_core::document::{Body, Document};
 use minijinja::{AutoEscape, Environment, value::Serde};
 use serde_json::{Value, json};
 
@@ -57,9 +54,9 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
             }
             if let Body::Chart { chart } = &block.body {
                 // A phone gets a figure drawn for its width instead of a shrunken one.
-                let wide = if block.width == Width::Half { Size::Half } else { Size::Full };
-                body["svg"] = chart::svg(chart, wide).into();
-                body["narrow_svg"] = if wide == Size::Full { chart::svg(chart, Size::Half).into() } else { Value::Null };
+                let size = Size::of(block.width);
+                body["svg"] = chart::svg(chart, size).into();
+                body["narrow_svg"] = if size == Size::HALF { Value::Null } else { chart::svg(chart, Size::HALF).into() };
             }
         }
     }

@@ -91,7 +91,7 @@ pub fn mail_body(document: &Document, content: MailContent, around: &Surrounding
                     let content_id = format!("chart{charts}.{}@maple-lark", document.front.run_id);
                     shown.push(Shown::Chart { title, content_id: content_id.clone(), description: &chart.description });
                     if content != MailContent::Text {
-                        images.push(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::Full), 2.0)? });
+                        images.push(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::FULL), 2.0)? });
                     }
                 }
                 Body::Table { table } if full => {

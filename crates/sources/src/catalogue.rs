@@ -1,10 +1,16 @@
 //! What can be asked of a source: tables with their columns, metrics with their labels,
 //! files, checks.
 
-use maple_lark_core::definition::{CheckKind, PostgresqlSource, Source, Web};
+use maple_lark_core::definition::{CheckKind, Listing, PostgresqlSource, Source, Web};
+use reqwest::Method;
+use serde_json::Value as Json;
+use serde_json_path::JsonPath;
 use sqlx::{Connection, Row};
 
-use crate::{Reader, SourceError, files, open_metrics, postgresql};
+use crate::{
+    Reader, SourceError, files, open_metrics, postgresql,
+    web::{Call, shown},
+};
 
 const MOST: usize = 500;
 
@@ -87,6 +93,63 @@ pub async fn open_metrics(reader: &Reader, source: &Source, web: &Web, search: &
         Entry { name: family.name, kind: family.kind, unit: family.unit, description: family.help, items }
     };
     Ok(wanted.map(entry).collect())
+}
+
+/// What a service lists where its definition says.
+pub async fn listed(reader: &Reader, source: &Source, web: &Web, listing: &Listing, search: &str) -> Result<Vec<Entry>, SourceError> {
+    let call = Call { method: Method::GET, url: reader.url(source, web, &listing.path).await?, headers: Vec::new(), body: None };
+    let address = shown(&call.url);
+    let response = reader.call(source, web, &call).await?;
+    let bytes = reader.bytes(source, &address, response).await?;
+    let failed = |words: String| SourceError::Answer { source_name: source.name.clone(), address: address.clone(), words };
+    let json: Json = serde_json::from_slice(&bytes).map_err(|error| failed(format!("it is not JSON: {error}")))?;
+    // The definition has checked the paths.
+    let path = |text: &str| JsonPath::parse(text).map_err(|error| failed(format!("{text}: {error}")));
+    let rows = path(&listing.rows)?;
+    let texts = |row: &Json, text: &str| Ok::<_, SourceError>(path(text)?.query(row).all().into_iter().flat_map(words_of).collect::<Vec<String>>());
+    let first = |row: &Json, text: &Option<String>| match text {
+        Some(text) => Ok(texts(row, text)?.into_iter().next().unwrap_or_default()),
+        None => Ok(String::new()),
+    };
+    let mut entries = Vec::new();
+    // One list of names means its names.
+    for row in rows.query(&json).all().into_iter().flat_map(each) {
+        let Some(name) = texts(row, &listing.name)?.into_iter().next() else { continue };
+        let description = first(row, &listing.description)?;
+        if !found(search, &[&name, &description]) {
+            continue;
+        }
+        let items = listing.items.as_deref().map(|items| texts(row, items)).transpose()?.unwrap_or_default();
+        let item = |name: String| Item { name, kind: String::new(), description: String::new(), values: Vec::new() };
+        entries.push(Entry {
+            name,
+            kind: first(row, &listing.kind)?,
+            unit: first(row, &listing.unit)?,
+            description,
+            items: items.into_iter().map(item).collect(),
+        });
+        if entries.len() == MOST {
+            break;
+        }
+    }
+    Ok(entries)
+}
+
+fn each(json: &Json) -> Vec<&Json> {
+    match json {
+        Json::Array(entries) => entries.iter().collect(),
+        other => vec![other],
+    }
+}
+
+/// Texts and numbers as they read; the texts of a list; nothing else.
+fn words_of(json: &Json) -> Vec<String> {
+    match json {
+        Json::String(text) if !text.is_empty() => vec![text.clone()],
+        Json::Number(number) => vec![number.to_string()],
+        Json::Array(entries) => entries.iter().filter_map(|entry| entry.as_str().map(str::to_owned)).collect(),
+        _ => Vec::new(),
+    }
 }
 
 pub async fn folder(source: &Source, folder: &str, search: &str) -> Result<Vec<Entry>, SourceError> {

@@ -24,7 +24,7 @@ use rustls::{
 };
 use tokio::net::TcpStream;
 
-use crate::{Answer, Reader, SourceError};
+use crate::{Answer, Reader, SourceError, web};
 
 /// What one check found beside whether all is well: values for the kind's own columns.
 type Found = Result<Vec<Value>, String>;
@@ -105,16 +105,15 @@ async fn one(reader: &Reader, source: &Source, kind: CheckKind, target: &str, se
 
 async fn connect(reader: &Reader, source: &Source, target: &str) -> Result<TcpStream, String> {
     let (host, port) = split_address(target).ok_or("it is not host:port")?;
-    reader.within_bounds(source, host, port).await.map_err(|error| error.to_string())?;
-    TcpStream::connect((host, port)).await.map_err(|error| error.to_string())
+    let addresses = reader.within_bounds(source, host, port).await.map_err(|error| error.to_string())?;
+    TcpStream::connect(&addresses[..]).await.map_err(|error| error.to_string())
 }
 
 async fn page(reader: &Reader, source: &Source, target: &str, seconds: u64) -> Found {
     let url = reqwest::Url::parse(target).map_err(|error| error.to_string())?;
-    let host = url.host_str().ok_or("it has no host")?;
-    reader.within_bounds(source, host, url.port_or_known_default().unwrap_or(80)).await.map_err(|error| error.to_string())?;
-    let client = reader.client.as_ref().map_err(Clone::clone)?;
-    let answer = client.get(url).timeout(Duration::from_secs(seconds)).send().await.map_err(|error| crate::web::innermost(&error))?;
+    url.host_str().ok_or("it has no host")?;
+    let client = reader.web_client(&url, None).await.map_err(|error| web::no_client(source, web::host_and_port(&url), error).to_string())?;
+    let answer = client.get(url).timeout(Duration::from_secs(seconds)).send().await.map_err(|error| web::innermost(&error))?;
     Ok(vec![Value::Integer(i64::from(answer.status().as_u16()))])
 }
 

@@ -28,6 +28,7 @@ use maple_lark_core::{
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use error::SourceError;
+pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.
 pub type Values = BTreeMap<String, maple_lark_core::definition::ParameterValue>;
@@ -77,14 +78,12 @@ pub struct Reader {
     boundary: Arc<Boundary>,
     secrets: Secrets,
     commands: Arc<Commands>,
-    /// Used wherever a source has no certificates of its own.
-    client: Result<reqwest::Client, String>,
+    clients: Arc<web::Clients>,
 }
 
 impl Reader {
     pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
-        let boundary = Arc::new(boundary);
-        Self { client: web::client(&boundary, None), boundary, secrets, commands: Arc::default() }
+        Self { clients: Arc::new(web::Clients::new()), boundary: Arc::new(boundary), secrets, commands: Arc::default() }
     }
 
     /// The same with commands that settings may name.
@@ -112,9 +111,9 @@ impl Reader {
         bounded(source, async {
             match (&source.kind, question.ask) {
                 (SourceKind::Postgresql(settings), Ask::Sql(sql)) => postgresql::read(self, source, settings, sql, question).await,
-                (SourceKind::HttpJson(web), Ask::Request(request)) => http_json::read(self, source, web, request, question).await,
+                (SourceKind::HttpJson(web, _), Ask::Request(request)) => http_json::read(self, source, web, request, question).await,
                 (SourceKind::Folder(folder), Ask::File(rows)) => files::read_folder(source, folder, rows, question).await,
-                (SourceKind::FilesByHttp(web), Ask::File(rows)) => files::read_web(self, source, web, rows, question).await,
+                (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => files::read_web(self, source, web, rows, question).await,
                 (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => open_metrics::read(self, source, web, metrics).await,
                 (SourceKind::LocalChecks, Ask::Check(check)) => checks::read(self, source, check).await,
                 _ => Err(mismatch()),
@@ -128,7 +127,7 @@ impl Reader {
         bounded(source, async {
             match &source.kind {
                 SourceKind::Postgresql(settings) => postgresql::greet(self, source, settings).await,
-                SourceKind::HttpJson(web) | SourceKind::FilesByHttp(web) => web::greet(self, source, web).await,
+                SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => web::greet(self, source, web).await,
                 SourceKind::Folder(folder) => files::greet(source, folder).await,
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
                 SourceKind::LocalChecks => Ok(Greeting { found: "Checks are made from this machine".to_owned(), warning: None }),
@@ -146,8 +145,11 @@ impl Reader {
                 SourceKind::OpenMetrics(web) => catalogue::open_metrics(self, source, web, search).await,
                 SourceKind::Folder(folder) => catalogue::folder(source, folder, search).await,
                 SourceKind::LocalChecks => Ok(catalogue::checks(search)),
-                // A service that answers in JSON, or a file behind a URL, does not say what it has.
-                SourceKind::HttpJson(_) | SourceKind::FilesByHttp(_) => Ok(Vec::new()),
+                SourceKind::HttpJson(web, Some(listing)) | SourceKind::FilesByHttp(web, Some(listing)) => {
+                    catalogue::listed(self, source, web, listing, search).await
+                }
+                // It does not say what it has unless its definition knows where.
+                SourceKind::HttpJson(_, None) | SourceKind::FilesByHttp(_, None) => Ok(Vec::new()),
             }
         })
         .await

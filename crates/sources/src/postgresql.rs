@@ -74,7 +74,7 @@ pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSour
         reference: settings.address.written(),
         problem: "is not host:port".to_owned(),
     })?;
-    reader.within_bounds(source, host, port).await?;
+    let addresses = reader.within_bounds(source, host, port).await?;
     let milliseconds = (source.timeout_seconds * 1000).to_string();
     let mut options = PgConnectOptions::new_without_pgpass()
         .host(host)
@@ -95,10 +95,23 @@ pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSour
     if let Some(password) = &settings.password {
         options = options.password(&reader.resolve(source, "password", password).await?);
     }
-    options.connect().await.map_err(|error| match error {
-        sqlx::Error::Database(answer) => SourceError::SignIn { source_name: source.name.clone(), address, words: answer.message().to_owned() },
-        other => SourceError::Unreachable { source_name: source.name.clone(), address, words: other.to_string() },
-    })
+    let failed = |error: sqlx::Error| match error {
+        sqlx::Error::Database(answer) => SourceError::SignIn { source_name: source.name.clone(), address: address.clone(), words: answer.message().to_owned() },
+        other => SourceError::Unreachable { source_name: source.name.clone(), address: address.clone(), words: other.to_string() },
+    };
+    if settings.tls == Tls::VerifyFull {
+        // The certificate has to be that of the name, so a name that leads elsewhere is found out.
+        return options.connect().await.map_err(failed);
+    }
+    // Only what was looked at is connected to, in the name's own order.
+    let mut last = sqlx::Error::Protocol("the name has no address".to_owned());
+    for found in addresses {
+        match options.clone().host(&found.ip().to_string()).connect().await {
+            Err(error @ sqlx::Error::Io(_)) => last = error,
+            other => return other.map_err(failed),
+        }
+    }
+    Err(failed(last))
 }
 
 impl Asked<'_> {

@@ -1,21 +1,22 @@
 //! Reading by HTTP: within bounds, signed in, with patience for a service that asks for it.
 
 use std::{
+    collections::HashMap,
     net::{IpAddr, SocketAddr},
-    sync::Arc,
+    sync::{Arc, Mutex},
     time::Duration,
 };
 
 use futures::StreamExt;
 use maple_lark_core::definition::{SignIn, Source, Web};
 use reqwest::{
-    Client, Method, Response, StatusCode, Url,
-    dns::{Name, Resolve, Resolving},
+    Client, ClientBuilder, Method, Response, StatusCode, Url,
     header::{HeaderName, HeaderValue},
     redirect::Policy,
 };
+use rustls::{ClientConfig, RootCertStore, crypto::ring};
 
-use crate::{Boundary, Greeting, Reader, SourceError};
+use crate::{Greeting, Reader, SourceError};
 
 /// No answer is read past this.
 const MOST_BYTES: usize = 256 << 20;
@@ -30,93 +31,108 @@ pub struct Call {
     pub body: Option<serde_json::Value>,
 }
 
-/// A client that reaches only what the boundary lets it, follows no redirect (a sign-in must
-/// not be carried elsewhere) and uses no proxy.
-pub fn client(boundary: &Arc<Boundary>, ca: Option<&[u8]>) -> Result<Client, String> {
-    let mut builder = Client::builder()
-        .redirect(Policy::none())
-        .no_proxy()
-        .connect_timeout(Duration::from_secs(10))
-        .user_agent("maple-lark")
-        .dns_resolver(Arc::new(Guarded(boundary.clone())));
-    if let Some(pem) = ca {
-        for certificate in reqwest::Certificate::from_pem_bundle(pem).map_err(|error| error.to_string())? {
-            builder = builder.add_root_certificate(certificate);
-        }
-    }
-    builder.build().map_err(|error| error.to_string())
+/// Clients by where they lead: each knows the addresses of one name, which were looked at, and
+/// looks nothing up by itself. A name that gets another address meanwhile leads nowhere else.
+pub struct Clients {
+    /// Certificates are loaded once.
+    tls: Result<ClientConfig, String>,
+    kept: Mutex<HashMap<(String, Vec<SocketAddr>), Client>>,
 }
 
-/// Resolves names and leaves out addresses that may not be reached. The port is not known
-/// here; [`Reader::call`] has looked at the name's addresses with it before.
-struct Guarded(Arc<Boundary>);
+/// So many clients keep their connections.
+const MOST_KEPT: usize = 64;
 
-impl Resolve for Guarded {
-    fn resolve(&self, name: Name) -> Resolving {
-        let boundary = self.0.clone();
-        Box::pin(async move {
-            let found: Vec<SocketAddr> = tokio::net::lookup_host((name.as_str(), 0)).await?.filter(|address| boundary.refusal(*address).is_none()).collect();
-            if found.is_empty() {
-                return Err("the name has no address that may be reached".into());
-            }
-            Ok(Box::new(found.into_iter()) as Box<dyn Iterator<Item = SocketAddr> + Send>)
-        })
+/// Why there is no client for an address.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoClient {
+    /// It may not be reached.
+    OutOfBounds(&'static str),
+    /// The name has no address.
+    Unknown(String),
+    /// The certificates to trust cannot be used.
+    Certificates(String),
+}
+
+impl Clients {
+    pub(crate) fn new() -> Self {
+        let mut roots = RootCertStore::empty();
+        roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+        let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider())).with_safe_default_protocol_versions();
+        let tls = config.map(|config| config.with_root_certificates(roots).with_no_client_auth()).map_err(|error| error.to_string());
+        Self { tls, kept: Mutex::default() }
     }
+
+    fn lead_to(&self, host: &str, addresses: Vec<SocketAddr>) -> Result<Client, String> {
+        let key = (host.to_owned(), addresses);
+        let mut kept = self.kept.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        if let Some(client) = kept.get(&key) {
+            return Ok(client.clone());
+        }
+        let client = leading_to(host, &key.1).use_preconfigured_tls(self.tls.clone()?).build().map_err(|error| error.to_string())?;
+        if kept.len() >= MOST_KEPT {
+            kept.clear();
+        }
+        kept.insert(key, client.clone());
+        Ok(client)
+    }
+}
+
+/// Follows no redirect (a sign-in must not be carried elsewhere) and uses no proxy.
+fn leading_to(host: &str, addresses: &[SocketAddr]) -> ClientBuilder {
+    Client::builder().redirect(Policy::none()).no_proxy().connect_timeout(Duration::from_secs(10)).user_agent("maple-lark").resolve_to_addrs(host, addresses)
 }
 
 impl Reader {
-    /// Why an address may not be reached, by number or by name, if it may not.
-    ///
-    /// # Errors
-    /// If the name has no address.
-    pub async fn out_of_bounds(&self, host: &str, port: u16) -> std::io::Result<Option<&'static str>> {
+    /// The addresses that a host has now, by number or by name; all of them may be reached.
+    async fn addresses(&self, host: &str, port: u16) -> Result<Vec<SocketAddr>, NoClient> {
         let host = host.trim_matches(['[', ']']);
         let found: Vec<SocketAddr> = match host.parse::<IpAddr>() {
             Ok(ip) => vec![SocketAddr::new(ip, port)],
-            Err(_) => tokio::net::lookup_host((host, port)).await?.collect(),
+            Err(_) => tokio::net::lookup_host((host, port)).await.map_err(|error| NoClient::Unknown(error.to_string()))?.collect(),
         };
-        Ok(found.into_iter().find_map(|found| self.boundary.refusal(found)))
+        match found.iter().find_map(|found| self.boundary.refusal(*found)) {
+            Some(reason) => Err(NoClient::OutOfBounds(reason)),
+            None => Ok(found),
+        }
     }
 
-    /// A client that reaches only what may be reached, with certificates to trust beside the
-    /// machine's own.
+    /// A client that leads to a URL's host, as far as it may be reached, with certificates to
+    /// trust beside the machine's own.
     ///
     /// # Errors
-    /// If the certificates cannot be used.
-    pub fn web_client(&self, ca: Option<&[u8]>) -> Result<Client, String> {
-        match ca {
-            None => self.client.clone(),
-            Some(pem) => client(&self.boundary, Some(pem)),
-        }
+    /// Why there is none.
+    pub async fn web_client(&self, url: &Url, ca: Option<&[u8]>) -> Result<Client, NoClient> {
+        let host = url.host_str().unwrap_or_default();
+        let addresses = self.addresses(host, url.port_or_known_default().unwrap_or(80)).await?;
+        let unusable = |error: reqwest::Error| NoClient::Certificates(error.to_string());
+        let Some(pem) = ca else { return self.clients.lead_to(host, addresses).map_err(NoClient::Certificates) };
+        let trusted = reqwest::Certificate::from_pem_bundle(pem).map_err(unusable)?;
+        trusted.into_iter().fold(leading_to(host, &addresses), ClientBuilder::add_root_certificate).build().map_err(unusable)
     }
 
-    /// Refuses an address that may not be reached.
-    pub(crate) async fn within_bounds(&self, source: &Source, host: &str, port: u16) -> Result<(), SourceError> {
-        let address = format!("{host}:{port}");
-        match self.out_of_bounds(host, port).await {
-            Ok(None) => Ok(()),
-            Ok(Some(reason)) => Err(SourceError::OutOfBounds { source_name: source.name.clone(), address, reason }),
-            Err(error) => Err(SourceError::Unreachable { source_name: source.name.clone(), address, words: error.to_string() }),
-        }
+    /// The addresses of a source's host; refuses one that may not be reached.
+    pub(crate) async fn within_bounds(&self, source: &Source, host: &str, port: u16) -> Result<Vec<SocketAddr>, SourceError> {
+        self.addresses(host, port).await.map_err(|error| no_client(source, format!("{host}:{port}"), error))
     }
 
     /// Sends a request and gives the answer once it is a success. A service that is busy (429,
     /// 503) is asked again when it says, as long as the source's timeout lasts.
     pub(crate) async fn call(&self, source: &Source, web: &Web, call: &Call) -> Result<Response, SourceError> {
         let address = shown(&call.url);
-        let port = call.url.port_or_known_default().unwrap_or(80);
-        self.within_bounds(source, call.url.host_str().unwrap_or_default(), port).await?;
-        let own;
-        let client = match &web.ca_file {
-            None => self.client.as_ref().map_err(|words| SourceError::Files { source_name: source.name.clone(), words: words.clone() })?,
-            Some(path) => {
-                let unusable =
-                    |problem: String| SourceError::Setting { source_name: source.name.clone(), setting: "ca-file", reference: path.clone(), problem };
-                let pem = tokio::fs::read(path).await.map_err(|error| unusable(format!("cannot be read: {error}")))?;
-                own = client(&self.boundary, Some(&pem)).map_err(|error| unusable(format!("holds no usable certificates: {error}")))?;
-                &own
-            }
+        let unusable = |problem: String| SourceError::Setting {
+            source_name: source.name.clone(),
+            setting: "ca-file",
+            reference: web.ca_file.clone().unwrap_or_default(),
+            problem,
         };
+        let ca = match &web.ca_file {
+            Some(path) => Some(tokio::fs::read(path).await.map_err(|error| unusable(format!("cannot be read: {error}")))?),
+            None => None,
+        };
+        let client = self.web_client(&call.url, ca.as_deref()).await.map_err(|error| match error {
+            NoClient::Certificates(words) => unusable(format!("holds no usable certificates: {words}")),
+            other => no_client(source, host_and_port(&call.url), other),
+        })?;
         for attempt in 1.. {
             let mut request = client.request(call.method.clone(), call.url.clone()).timeout(Duration::from_secs(source.timeout_seconds));
             for (name, value) in &web.headers {
@@ -204,6 +220,18 @@ impl Reader {
     }
 }
 
+pub fn host_and_port(url: &Url) -> String {
+    format!("{}:{}", url.host_str().unwrap_or_default(), url.port_or_known_default().unwrap_or(80))
+}
+
+pub fn no_client(source: &Source, address: String, error: NoClient) -> SourceError {
+    let source_name = source.name.clone();
+    match error {
+        NoClient::OutOfBounds(reason) => SourceError::OutOfBounds { source_name, address, reason },
+        NoClient::Unknown(words) | NoClient::Certificates(words) => SourceError::Unreachable { source_name, address, words },
+    }
+}
+
 /// A URL for messages: without what stands behind the question mark, and without a sign-in.
 pub fn shown(url: &Url) -> String {
     let mut url = without_sign_in(url);
@@ -260,4 +288,52 @@ pub async fn greet(reader: &Reader, source: &Source, web: &Web) -> Result<Greeti
     };
     let warning = plain.then(|| "the sign-in travels without encryption; use https where the service has it".to_owned());
     Ok(Greeting { found, warning })
+}
+
+#[cfg(test)]
+mod tests {
+    use tokio::{
+        io::{AsyncReadExt, AsyncWriteExt},
+        net::TcpListener,
+    };
+
+    use super::*;
+
+    /// Answers every request with 204.
+    async fn answering() -> SocketAddr {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        tokio::spawn(async move {
+            while let Ok((mut stream, _)) = listener.accept().await {
+                let _ = stream.read(&mut [0; 4096]).await;
+                let _ = stream.write_all(b"HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n").await;
+            }
+        });
+        address
+    }
+
+    #[tokio::test]
+    async fn a_client_connects_to_the_addresses_that_were_looked_at_and_asks_for_no_others() {
+        let address = answering().await;
+        let clients = Clients::new();
+        // No server of names knows this one, so a look-up would fail.
+        let client = clients.lead_to("name.invalid", vec![address]).unwrap();
+        let url = format!("http://name.invalid:{}/", address.port());
+        assert_eq!(client.get(&url).send().await.unwrap().status(), StatusCode::NO_CONTENT);
+        // The same name with another address is another client: nothing of the first is used again.
+        let nowhere = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        let other = clients.lead_to("name.invalid", vec![nowhere]).unwrap();
+        assert!(other.get(format!("http://name.invalid:{}/", nowhere.port())).send().await.is_err());
+        assert_eq!(clients.kept.lock().unwrap().len(), 2);
+    }
+
+    #[tokio::test]
+    async fn clients_are_used_again_and_not_collected_without_end() {
+        let clients = Clients::new();
+        for port in 1..=200 {
+            clients.lead_to("name.invalid", vec![SocketAddr::from(([127, 0, 0, 1], port))]).unwrap();
+            clients.lead_to("name.invalid", vec![SocketAddr::from(([127, 0, 0, 1], port))]).unwrap();
+            assert!(clients.kept.lock().unwrap().len() <= MOST_KEPT);
+        }
+    }
 }

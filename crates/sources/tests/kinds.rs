@@ -88,6 +88,37 @@ async fn series_of_points_with_labels_become_rows() {
 }
 
 #[tokio::test]
+async fn a_service_that_lists_what_it_has_has_a_catalogue() {
+    let services = WebServices::start().await.unwrap();
+    let token = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(token.path(), TELEMETRY_TOKEN).unwrap();
+    let kind = |kind: &str, catalogue: &str| {
+        let sign_in = format!("[source.sign-in]\nkind = \"bearer\"\ntoken = \"file:{}\"", token.path().display());
+        source(&format!("kind = \"{kind}\"\nurl = \"{}\"\n{sign_in}\n[source.catalogue]\npath = \"/telemetry/measures\"\n{catalogue}", services.url("")))
+    };
+    let reader = Reader::unguarded();
+    let whole = "rows = \"$.measures[*]\"\nname = \"$.name\"\nkind = \"$.type\"\nunit = \"$.unit\"\ndescription = \"$.help\"\nitems = \"$.labels\"";
+    let entries = reader.catalogue(&kind("http-json", whole), "").await.unwrap();
+    assert_eq!(entries.iter().map(|entry| (entry.name.as_str(), entry.unit.as_str())).collect::<Vec<_>>(), [("fuel_rate", "l/h"), ("speed", "kn")]);
+    assert_eq!(entries[0].kind, "gauge");
+    assert_eq!(entries[0].items.iter().map(|item| item.name.as_str()).collect::<Vec<_>>(), ["vessel", "home"]);
+    // Searched by name and by description.
+    let found = async |word: &str| reader.catalogue(&kind("http-json", whole), word).await.unwrap().into_iter().map(|entry| entry.name).collect::<Vec<_>>();
+    assert_eq!(found("GROUND").await, ["speed"]);
+    assert_eq!(found("nothing").await, Vec::<String>::new());
+    // A list of bare names is as good, also of files.
+    let bare = reader.catalogue(&kind("files", "rows = \"$.measures[*].name\""), "").await.unwrap();
+    assert_eq!(bare.iter().map(|entry| entry.name.as_str()).collect::<Vec<_>>(), ["fuel_rate", "speed"]);
+
+    let wrong = Definition::parse(
+        "s.toml",
+        "[source]\nname = \"s\"\nkind = \"http-json\"\nurl = \"https://x.example\"\n[source.catalogue]\npath = \"/a\"\nrows = \"measures[\"\n",
+    );
+    let said = wrong.unwrap_err()[0].to_string();
+    assert!(said.starts_with("s.toml:7:8: source.catalogue.rows: \"measures[\" is not a JSONPath (RFC 9535)"), "{said}");
+}
+
+#[tokio::test]
 async fn groups_inside_of_groups_become_rows() {
     let services = WebServices::start().await.unwrap();
     let source = source(&format!("kind = \"http-json\"\nurl = \"{}\"", services.url("/")));

@@ -1,15 +1,19 @@
-//! Asking without making anything: `try`, `catalogue`, `parameters`, `samplers`.
+//! Asking without making anything: `try`, `preview`, `catalogue`, `parameters`, `samplers`.
 
 use std::{collections::BTreeMap, path::PathBuf};
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{CatalogueEntry, ChoicesOrder, ParameterChoices, ParameterValue, SamplerView, Tried, TryOrder};
+use maple_lark_service::api::{CatalogueEntry, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder, SamplerView, Tried, TryOrder};
 
+use super::{
+    download::{FORMATS, save},
+    explain::one_line,
+};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, state, table},
+    output::{self, Output, instant, size, state, table},
 };
 
 /// Ask one query and see what comes back, before anything is built on it
@@ -101,6 +105,74 @@ impl Try {
                 println!("\nTypes were found out from the rows. To fix them, add to the query:\n\n{fields}");
             }
         });
+        Ok(())
+    }
+}
+
+/// See what a dashboard or a report would show, without keeping or sending anything
+///
+/// The sources are asked now. What is shown may be applied already or stand in a file.
+#[derive(Args)]
+#[command(after_long_help = "\
+Examples:
+  maple-lark preview ferry-operations --zone Atlantic/Faroe --value port=havnes
+  maple-lark preview ferry-operations --window 'last = \"PT6H\"' --format pdf --into /tmp
+  maple-lark preview --report port-offices-daily --at 2026-10-26T07:30:00Z
+  maple-lark preview --file dashboards/draft.toml")]
+pub struct Preview {
+    /// The name of a dashboard
+    #[arg(required_unless_present_any = ["file", "report"])]
+    dashboard: Option<String>,
+    /// A report instead, with its own window and zone
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["dashboard", "file", "zone", "window", "look"])]
+    report: Option<String>,
+    /// The audience of the report whose values are taken
+    #[arg(long, value_name = "NAME")]
+    audience: Option<String>,
+    /// A TOML file with a dashboard or a report that need not be applied
+    #[arg(long, value_name = "FILE", conflicts_with = "dashboard")]
+    file: Option<PathBuf>,
+    /// The window, as it stands under [window] in a report; the previous day if left out
+    #[arg(long, value_name = "WINDOW")]
+    window: Option<String>,
+    /// The instant that the window follows from (RFC 3339); now if left out
+    #[arg(long, value_name = "INSTANT")]
+    at: Option<DateTime<Utc>>,
+    /// The time zone; UTC if left out
+    #[arg(long, value_name = "ZONE")]
+    zone: Option<String>,
+    /// The value of a parameter; for a list, separate with commas
+    #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
+    values: Vec<(String, String)>,
+    /// The name of a look
+    #[arg(long, value_name = "NAME")]
+    look: Option<String>,
+    /// The format to write
+    #[arg(long, value_parser = FORMATS, default_value = "html")]
+    format: String,
+    /// The folder to write to; it is made if it is not there
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    into: PathBuf,
+}
+
+impl Preview {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let read = |path: &PathBuf| std::fs::read_to_string(path).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())));
+        let order = PreviewOrder {
+            report: self.report,
+            dashboard: self.dashboard,
+            definition: self.file.as_ref().map(read).transpose()?,
+            audience: self.audience,
+            at: self.at,
+            time_zone: self.zone,
+            window: self.window.as_deref().map(|text| one_line("--window", text)).transpose()?,
+            look: self.look,
+            values: typed(&self.values),
+            format: Some(self.format),
+        };
+        let (name, bytes) = client.file_from("/preview", &order).await?;
+        let saved = (save(&self.into, &name, &bytes)?.display().to_string(), bytes.len() as i64);
+        output::print(output, &saved, |(path, bytes)| println!("{path}  {}", size(*bytes)));
         Ok(())
     }
 }

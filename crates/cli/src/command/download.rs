@@ -17,7 +17,7 @@ use crate::{
     output::{self, Output, size},
 };
 
-const FORMATS: [&str; 7] = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
+pub const FORMATS: [&str; 7] = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
 
 /// Download the documents of a run
 #[derive(Args)]
@@ -67,7 +67,7 @@ impl Download {
 }
 
 /// Writes a file whole or not at all.
-fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure> {
+pub fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure> {
     // The service makes names without folders; one that has them is not believed.
     let name = Path::new(name).file_name().ok_or_else(|| Failure::Local(format!("\"{name}\" is no file name")))?;
     let (path, hidden) = (folder.join(name), folder.join(format!(".{}", uuid::Uuid::now_v7())));

@@ -72,7 +72,7 @@ fn read_calendar(path: &std::path::Path) -> Result<(String, String), Failure> {
 }
 
 /// The keys of a TOML table on one line.
-fn one_line(option: &str, text: &str) -> Result<serde_json::Value, Failure> {
+pub fn one_line(option: &str, text: &str) -> Result<serde_json::Value, Failure> {
     let parsed: toml_edit::DocumentMut =
         format!("it = {{ {text} }}").parse().map_err(|error: toml_edit::TomlError| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
     let value: serde_json::Value =

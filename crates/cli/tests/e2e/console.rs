@@ -56,8 +56,20 @@ pub async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element
     }
 }
 
+/// Clicks on something once it can be clicked on: what opens or moves may take a moment.
+pub async fn click(browser: &Client, xpath: &str) {
+    let began = std::time::Instant::now();
+    loop {
+        match see(browser, xpath).await.click().await {
+            Ok(()) => return,
+            Err(error) if began.elapsed() > PATIENCE => panic!("{xpath}: {error}"),
+            Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+        }
+    }
+}
+
 /// Goes to a page by way of the sign-in.
-async fn signed_in_at(browser: &Client, place: &Place, page: &str) {
+pub async fn signed_in_at(browser: &Client, place: &Place, page: &str) {
     browser.goto(&format!("http://{}{page}", place.address)).await.unwrap();
     see(browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
     see(browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
@@ -78,13 +90,13 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     // A wrong password is said, the right one leads to where one wanted to go.
     see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
     see(&browser, "//input[@name='password']").await.send_keys("wrong").await.unwrap();
-    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+    click(&browser, "//button[@type='submit']").await;
     see(&browser, "//*[@role='alert'][contains(., 'the name or the password is wrong')]").await;
     see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
-    see(&browser, "//button[@type='submit']").await.click().await.unwrap();
+    click(&browser, "//button[@type='submit']").await;
 
     see(&browser, "//a[contains(., 'Small report')]").await;
-    see(&browser, "//button[contains(., 'Run and send now')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Run and send now')]").await;
     let outcome = see(&browser, "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]").await;
     outcome.click().await.unwrap();
 
@@ -94,7 +106,7 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     see(&browser, "//iframe[contains(@title, 'PDF')]").await;
     let pdf = kind_of_shown(&browser).await;
     assert_eq!(pdf, json!(["application/pdf", "%PDF-"]));
-    see(&browser, "//button[contains(., 'HTML')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'HTML')]").await;
     let frame = see(&browser, "//iframe[contains(@title, 'HTML')]").await;
     assert_eq!(kind_of_shown(&browser).await, json!(["text/html; charset=utf-8", "<!DOC"]));
     frame.enter_frame().await.unwrap();
@@ -103,17 +115,17 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     browser.enter_parent_frame().await.unwrap();
 
     // The mail is in the demo's mailbox.
-    see(&browser, "//nav//a[contains(., 'Mailbox')]").await.click().await.unwrap();
+    click(&browser, "//nav//a[contains(., 'Mailbox')]").await;
     see(&browser, "//ul[@aria-label='Letters']//strong[contains(., 'Small report')]").await;
     see(&browser, "//iframe[@title='The letter']").await.enter_frame().await.unwrap();
     see(&browser, "//h1[.='Small report']").await;
     browser.enter_parent_frame().await.unwrap();
 
     // A source is tested, and signing out closes everything.
-    see(&browser, "//nav//a[contains(., 'Sources')]").await.click().await.unwrap();
-    see(&browser, "//button[contains(., 'Test')]").await.click().await.unwrap();
+    click(&browser, "//nav//a[contains(., 'Sources')]").await;
+    click(&browser, "//button[contains(., 'Test')]").await;
     see(&browser, "//p[contains(., 'It works') and contains(., 'PostgreSQL')]").await;
-    see(&browser, "//button[@aria-label='Sign out']").await.click().await.unwrap();
+    click(&browser, "//button[@aria-label='Sign out']").await;
     see(&browser, "//input[@name='password']").await;
     browser.close().await.unwrap();
 }
@@ -130,7 +142,7 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     signed_in_at(&browser, &place, "/reports/small").await;
 
     // The sentence and the next instants follow what is typed; what is wrong is said and not saved.
-    see(&browser, "//button[.='Schedule']").await.click().await.unwrap();
+    click(&browser, "//button[.='Schedule']").await;
     see(&browser, "//p[contains(., 'Every day at 07:30, Atlantic/Faroe')]").await;
     assert_eq!(browser.find_all(Locator::XPath("//section[@aria-labelledby='says']//tbody/tr")).await.unwrap().len(), 8);
     let at = see(&browser, "//label[starts-with(normalize-space(.), 'At')]//input").await;
@@ -142,11 +154,11 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     }
     at.send_keys(", 22:15").await.unwrap();
     see(&browser, "//p[contains(., 'Every day at 07:30 and 22:15, Atlantic/Faroe')]").await;
-    see(&browser, "//button[.='Save' and not(@disabled)]").await.click().await.unwrap();
+    click(&browser, "//button[.='Save' and not(@disabled)]").await;
     see(&browser, "//dd[contains(., 'Every day at 07:30 and 22:15')]").await;
 
     // The definition is checked while it is edited, and the cursor goes to the problem.
-    see(&browser, "//button[.='Edit']").await.click().await.unwrap();
+    click(&browser, "//button[.='Edit']").await;
     let text = see(&browser, "//textarea").await;
     assert!(text.prop("value").await.unwrap().unwrap().contains("at = [\"07:30\", \"22:15\"]"));
     text.send_keys("\nunknown = 1").await.unwrap();
@@ -156,25 +168,21 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     }
     text.send_keys("# looked at").await.unwrap();
     see(&browser, "//pre//span[contains(., '+# looked at')]").await;
-    see(&browser, "//button[.='Apply' and not(@disabled)]").await.click().await.unwrap();
+    click(&browser, "//button[.='Apply' and not(@disabled)]").await;
 
     // A copy begins paused; both are in the agenda.
-    see(&browser, "//button[.='Copy']").await.click().await.unwrap();
-    see(&browser, "//div[contains(@class, 'el-message-box')]//button[contains(., 'Copy')]").await.click().await.unwrap();
+    click(&browser, "//button[.='Copy']").await;
+    click(&browser, "//div[contains(@class, 'el-message-box')]//button[contains(., 'Copy')]").await;
     see(&browser, "//h1[.='Small report (copy)']").await;
     see(&browser, "//dd[contains(., 'Paused')]").await;
-    see(&browser, "//nav//a[contains(., 'Agenda')]").await.click().await.unwrap();
+    click(&browser, "//nav//a[contains(., 'Agenda')]").await;
     see(&browser, "//*[@role='cell']//a[contains(., 'Small report (copy)')][.//*[@aria-label='Paused']]").await;
     see(&browser, "//*[@role='cell']//a[contains(., '22:15')][.//*[@aria-label='Planned']]").await;
 
     // Removing asks first and says what goes.
     browser.goto(&format!("http://{}/reports/small-copy", place.address)).await.unwrap();
-    see(&browser, "//button[.='Remove']").await.click().await.unwrap();
-    see(&browser, "//div[contains(@class, 'el-message-box')][contains(., 'Runs and documents that were made stay')]//button[.='Remove']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    click(&browser, "//button[.='Remove']").await;
+    click(&browser, "//div[contains(@class, 'el-message-box')][contains(., 'Runs and documents that were made stay')]//button[.='Remove']").await;
     see(&browser, "//h1[.='Reports']").await;
     browser.close().await.unwrap();
     assert_eq!(place.json(&["reports"]).as_array().unwrap().len(), 1);
@@ -193,37 +201,37 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     signed_in_at(&browser, &place, "/sources").await;
 
     // The catalogue is searched and a table picked from; the query is there to be seen.
-    see(&browser, "//a[contains(., 'Look inside and try')]").await.click().await.unwrap();
+    click(&browser, "//a[contains(., 'Look inside and try')]").await;
     see(&browser, "//input[@aria-label='Search the catalogue']").await.send_keys("kiosk_sales").await.unwrap();
-    see(&browser, "//ul[contains(@class, 'entries') and count(li) = 1]//button[contains(., 'kiosk_sales')]").await.click().await.unwrap();
-    see(&browser, "//button[contains(., 'Pick from it')]").await.click().await.unwrap();
+    click(&browser, "//ul[contains(@class, 'entries') and count(li) = 1]//button[contains(., 'kiosk_sales')]").await;
+    click(&browser, "//button[contains(., 'Pick from it')]").await;
     let text = see(&browser, "//textarea[@aria-label='The query in TOML']").await;
     assert!(text.prop("value").await.unwrap().unwrap().contains("measure = [\n  { column = \"sold\", with = \"mean\""));
-    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    click(&browser, "//button[.='Ask it']").await;
     see(&browser, "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]").await;
-    see(&browser, "//button[.='Write it by hand']").await.click().await.unwrap();
+    click(&browser, "//button[.='Write it by hand']").await;
     see(&browser, "//pre//span[contains(@class, 'hljs-keyword') and .='select']").await;
 
     // What is wrong is said with its place; nothing that was there is lost.
     text.send_keys("nonsense = 1").await.unwrap();
-    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    click(&browser, "//button[.='Ask it']").await;
     see(&browser, "//section[@aria-labelledby='answer']//p[contains(., 'unknown key')]").await;
     for _ in 0.."nonsense = 1".len() {
         text.send_keys("\u{e003}").await.unwrap();
     }
-    see(&browser, "//button[.='Ask it']").await.click().await.unwrap();
+    click(&browser, "//button[.='Ask it']").await;
     see(&browser, "//section[@aria-labelledby='answer']//th[contains(., 'sold')]").await;
 
     // Into a block in one step: the dashboard's definition with the change in sight.
-    see(&browser, "//button[contains(., 'Into a dashboard')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Into a dashboard')]").await;
     see(&browser, "//label[starts-with(normalize-space(.), 'Title of the block')]//input").await.send_keys("Mean sales").await.unwrap();
     see(&browser, "//label[starts-with(normalize-space(.), 'Name of the query')]//input").await.send_keys("mean_sales").await.unwrap();
-    see(&browser, "//label[starts-with(normalize-space(.), 'Dashboard')]//div[contains(@class, 'el-select__wrapper')]").await.click().await.unwrap();
-    see(&browser, "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]").await.click().await.unwrap();
-    see(&browser, "//button[.='Show it there' and not(@disabled)]").await.click().await.unwrap();
+    click(&browser, "//label[starts-with(normalize-space(.), 'Dashboard')]//div[contains(@class, 'el-select__wrapper')]").await;
+    click(&browser, "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]").await;
+    click(&browser, "//button[.='Show it there' and not(@disabled)]").await;
     see(&browser, "//pre//span[contains(., '+name = \"mean_sales\"')]").await;
-    see(&browser, "//button[.='Apply' and not(@disabled)]").await.click().await.unwrap();
-    see(&browser, "//h1[.='Reports']").await;
+    click(&browser, "//button[.='Apply' and not(@disabled)]").await;
+    see(&browser, "//h1[.='Small']").await;
     browser.close().await.unwrap();
     let run = place.json(&["run", "small", "--no-delivery"]);
     assert!(run["steps"].as_array().unwrap().iter().any(|step| step["subject"] == "small / mean_sales" && step["state"] == "done"), "{run:#}");
@@ -246,18 +254,18 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
     signed_in_at(&browser, &place, "/delivery").await;
-    see(&browser, "//button[contains(@aria-label, 'Test The service')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(@aria-label, 'Test The service')]").await;
     see(&browser, "//div[contains(@class, 'el-message-box')]//input").await.send_keys("runa@orrin-sound.example").await.unwrap();
-    see(&browser, "//button[contains(., 'Send a test mail')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Send a test mail')]").await;
     see(&browser, "//ol[contains(@class, 'steps')]/li[last()][contains(., 'message')][contains(., 'Done')]").await;
     assert_eq!(place.mail.messages().len(), 1);
     // The notice leads to the run that waits.
-    see(&browser, "//section[@aria-labelledby='notices']//a[contains(., 'waits until somebody has looked at it')]").await.click().await.unwrap();
-    see(&browser, "//button[contains(., 'Let it go out')]").await.click().await.unwrap();
+    click(&browser, "//section[@aria-labelledby='notices']//a[contains(., 'waits until somebody has looked at it')]").await;
+    click(&browser, "//button[contains(., 'Let it go out')]").await;
     see(&browser, "//span[contains(@class, 'how')][contains(., 'Delivered')]").await;
-    see(&browser, "//button[contains(., 'Send again')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Send again')]").await;
     see(&browser, "//div[@role='dialog']//input[contains(@placeholder, 'a person, a group')]").await.send_keys("auditor@orrin-sound.example").await.unwrap();
-    see(&browser, "//button[contains(., 'Send 1 copy')]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Send 1 copy')]").await;
     see(&browser, "//tr[contains(., 'auditor@orrin-sound.example')][contains(., 'copy, asked for by admin')][contains(., 'Accepted')]").await;
     // A message is shown with its values while it is written.
     browser.goto(&format!("http://{}/definitions/report/small", place.address)).await.unwrap();
@@ -266,7 +274,7 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     browser.goto(&format!("http://{}/new/person", place.address)).await.unwrap();
     see(&browser, "//h1[.='A new person']").await;
     see(&browser, "//pre[contains(., '+')]").await;
-    see(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await.click().await.unwrap();
+    click(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await;
     see(&browser, "//section[@aria-labelledby='people']//a[.='Rúna Holm']").await;
     browser.close().await.unwrap();
     assert_eq!(place.mail.messages().len(), 4);

@@ -13,6 +13,7 @@ mod first_run;
 mod killed;
 mod mail_server;
 mod place;
+mod previewing;
 mod questions;
 mod schedule;
 mod tending;

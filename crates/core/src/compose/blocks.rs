@@ -33,7 +33,7 @@ pub(super) fn compose(block: &Definition, context: &mut Context<'_>) -> Block {
         BlockKind::PageBreak => Body::PageBreak,
         _ => with_rows(block, context).unwrap_or_else(|reason| Body::Failed { reason }),
     };
-    let usual = if context.two_across && matches!(body, Body::Chart { .. }) { Width::Half } else { Width::Full };
+    let usual = if context.two_across && matches!(body, Body::Chart { .. }) { Width::HALF } else { Width::FULL };
     Block { title: block.title.clone(), width: block.width.unwrap_or(usual), note: block.note.clone(), body }
 }
 

@@ -8,6 +8,7 @@ use super::{
     Query, query, read_identifier, read_name,
     reader::{Node, Place, Placed, quoted_list},
     reuse::{self, Borrowed, Changes},
+    width::{self, Width},
 };
 use crate::{
     chart::{BarForm, LineStyle},
@@ -91,8 +92,7 @@ impl Parameter {
 }
 
 /// How many points across a figure shows well.
-const POINTS_ACROSS_HALF: usize = 160;
-const POINTS_ACROSS_FULL: usize = 320;
+const POINTS_ACROSS: usize = 320;
 
 impl Dashboard {
     /// The texts of its sections and blocks, as their author wrote them.
@@ -122,8 +122,8 @@ impl Dashboard {
     pub fn step(&self, query: &Query, window: &Window) -> Step {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
         let shows = blocks.filter(|block| block.queries().any(|name| self.rests_on(&name.value, query.record())));
-        let wide = shows.map(|block| block.width).any(|width| width != Some(Width::Half));
-        query.step.unwrap_or_else(|| Step::fitting(window, if wide { POINTS_ACROSS_FULL } else { POINTS_ACROSS_HALF }))
+        let widest = shows.map(|block| block.width.unwrap_or(Width::FULL)).max().unwrap_or(Width::HALF);
+        query.step.unwrap_or_else(|| Step::fitting(window, POINTS_ACROSS * usize::from(widest.twelfths()) / 12))
     }
 }
 
@@ -132,13 +132,6 @@ pub struct Section {
     pub title: String,
     pub text: Option<String>,
     pub blocks: Vec<Block>,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Width {
-    Half,
-    Full,
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -419,7 +412,7 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     let bare = matches!(shape, Some("text" | "image" | "page-break"));
     let title = if bare { node.text("title").map_or_else(String::new, |title| title.value) } else { node.required("title").value };
     let note = node.text("note").map(|note| note.value);
-    let width = node.choice("width", &["half", "full"]).map(|width| if width == "half" { Width::Half } else { Width::Full });
+    let width = width::read(&node);
     let query = if bare { None } else { Some(node.required("query")) };
     if let Some(query) = &query
         && !query.value.is_empty()
@@ -429,6 +422,9 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         node.report("query", format!("there is no query \"{}\" in this dashboard.{}", query.value, suggestion(&query.value, names)));
     }
     let kind = read_kind(&node, shape?)?;
+    if kind.is_chart() && width.is_some_and(|width| width < Width::LEAST_OF_CHARTS) {
+        node.report("width", "a chart needs at least a third of the page (4 twelfths) to be read");
+    }
     let place = node.place();
     let block = Block { title, note, width, query, kind, borrowed: None, changes: Changes::default(), place };
     for also in block.queries().skip(usize::from(block.query.is_some())).filter(|also| !queries.iter().any(|known| known.name == also.value)) {
@@ -437,6 +433,13 @@ fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     }
     node.close();
     Some(block)
+}
+
+impl BlockKind {
+    /// Whether it is drawn, with axes and labels.
+    pub fn is_chart(&self) -> bool {
+        !matches!(self, Self::Figures { .. } | Self::Table { .. } | Self::Text(_) | Self::Image { .. } | Self::PageBreak)
+    }
 }
 
 impl Block {

@@ -9,6 +9,7 @@ mod dashboard;
 mod deliver;
 pub mod edit;
 mod files;
+mod listing;
 mod look;
 mod operation;
 mod people;
@@ -21,15 +22,17 @@ mod sampler;
 mod schedule;
 mod set;
 mod source;
+mod width;
 mod wording;
 
 use serde::{Deserialize, Serialize};
 
 pub use audience::{Audience, AudienceQuery, Manner, ResolvedAudience};
 pub use channel::{Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls, SyslogSettings, UploadSettings, WebhookSettings};
-pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, TrendColumn, Width};
+pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, TrendColumn};
 pub use deliver::{Approval, Condition, Deliver, Link, MailContent, SendWhen};
 pub use files::{CsvForm, Files, NameValues, Packing, Zip};
+pub use listing::Listing;
 pub use look::{Look, Paper};
 pub use people::{Addressee, Group, Person, Reading, Recipient};
 pub use pick::Wanted;
@@ -40,6 +43,7 @@ pub use reuse::{Borrowed, Change, Changes, Limit};
 pub use sampler::{Sampler, Thin};
 pub use set::{DefinitionSet, Values};
 pub use source::{PostgresqlSource, Setting, SignIn, Source, SourceKind, Tls, Web, split_address};
+pub use width::{BadWidth, Width, rows};
 pub use wording::Wording;
 
 use reader::{Node, Reader};

@@ -384,7 +384,7 @@ fn templates(node: &Node<'_>, key: &'static str) -> Vec<(String, Template)> {
     out
 }
 
-fn read_path(node: &Node<'_>, key: &'static str) -> Option<String> {
+pub(super) fn read_path(node: &Node<'_>, key: &'static str) -> Option<String> {
     let text = node.text(key)?.value;
     match serde_json_path::JsonPath::parse(&text) {
         Ok(_) => Some(text),

@@ -4,9 +4,10 @@
 use std::{borrow::Cow, collections::BTreeMap};
 
 use super::{
-    Block, BlockKind, Dashboard, Origin, Query, Width,
+    Block, BlockKind, Dashboard, Origin, Query,
     dashboard::read_kind,
     reader::{Node, Placed},
+    width::{self, Width},
 };
 use crate::{figures::Operation, nearest::suggestion};
 
@@ -67,12 +68,11 @@ pub(super) fn read_changes(node: &Node<'_>) -> Changes {
         None => None,
     };
     let shape = node.choice("show", &["figures", "line", "bar", "table"]);
-    let width = node.choice("width", &["half", "full"]);
     Changes {
         hide: node.truth("hide").unwrap_or(false),
         title: node.text("title").map(|text| text.value),
         note: node.text("note").map(|text| text.value),
-        width: width.map(|word| if word == "half" { Width::Half } else { Width::Full }),
+        width: width::read(node),
         limit,
         kind: shape.and_then(|shape| read_kind(node, shape)),
     }
@@ -225,6 +225,9 @@ fn changed(dashboard: &mut Dashboard, mut block: Block, changes: &Changes) -> Op
     }
     if let Some(kind) = &changes.kind {
         block.kind = kind.clone();
+    }
+    if block.kind.is_chart() {
+        block.width = block.width.map(|width| width.max(Width::LEAST_OF_CHARTS));
     }
     if let Some(limit) = changes.limit {
         if let BlockKind::Table { limit: rows, .. } = &mut block.kind {

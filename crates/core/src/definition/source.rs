@@ -3,6 +3,7 @@
 use std::str::FromStr;
 
 use super::{
+    listing::{self, Listing},
     read_name,
     reader::{Node, Place},
 };
@@ -26,11 +27,11 @@ pub struct Source {
 pub enum SourceKind {
     Postgresql(PostgresqlSource),
     /// A service that answers requests in JSON.
-    HttpJson(Web),
+    HttpJson(Web, Option<Listing>),
     /// CSV or JSON Lines in a folder of the service's machine.
     Folder(String),
     /// CSV or JSON Lines behind a URL.
-    FilesByHttp(Web),
+    FilesByHttp(Web, Option<Listing>),
     OpenMetrics(Web),
     /// This machine looks at others: connections, certificates, names, disks.
     LocalChecks,
@@ -42,8 +43,8 @@ impl SourceKind {
     pub fn name(&self) -> &'static str {
         match self {
             SourceKind::Postgresql(_) => "postgresql",
-            SourceKind::HttpJson(_) => "http-json",
-            SourceKind::Folder(_) | SourceKind::FilesByHttp(_) => "files",
+            SourceKind::HttpJson(..) => "http-json",
+            SourceKind::Folder(_) | SourceKind::FilesByHttp(..) => "files",
             SourceKind::OpenMetrics(_) => "open-metrics",
             SourceKind::LocalChecks => "local-checks",
         }
@@ -53,7 +54,7 @@ impl SourceKind {
     pub fn place(&self) -> String {
         match self {
             SourceKind::Postgresql(settings) => format!("{} at {}", settings.database.written(), settings.address.written()),
-            SourceKind::HttpJson(web) | SourceKind::FilesByHttp(web) | SourceKind::OpenMetrics(web) => web.url.written(),
+            SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) | SourceKind::OpenMetrics(web) => web.url.written(),
             SourceKind::Folder(folder) => folder.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
         }
@@ -169,9 +170,9 @@ pub(super) fn read(root: &Node<'_>) -> Option<Source> {
     let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
     let kind = match node.required_choice("kind", &SourceKind::NAMES)? {
         "postgresql" => read_postgresql(&node).map(SourceKind::Postgresql),
-        "http-json" => read_web(&node).map(SourceKind::HttpJson),
+        "http-json" => read_web(&node).zip(Some(listing::read(&node))).map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
         "open-metrics" => read_web(&node).map(SourceKind::OpenMetrics),
-        "files" if node.has("url") => read_web(&node).map(SourceKind::FilesByHttp),
+        "files" if node.has("url") => read_web(&node).zip(Some(listing::read(&node))).map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
         "files" => {
             let folder = node.required("folder").value;
             if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {

@@ -448,3 +448,21 @@ fn a_block_that_is_taken_from_another_dashboard_brings_all_of_its_queries() {
     assert_eq!(names(&blocks[0]), ["hosts.now", "hosts.before", "hosts.history"]);
     assert_eq!(names(&blocks[1]), ["hosts.now", "hosts.history"]);
 }
+
+#[test]
+fn a_width_is_a_word_or_twelfths_and_a_chart_needs_a_third() {
+    let problems = |show: &str, width: &str| {
+        let text = format!(
+            "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[query]]\nname = \"q\"\nsource = \"s\"\nsql = \"select 1\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\ntitle = \"B\"\nquery = \"q\"\nwidth = {width}\n{show}\n"
+        );
+        Definition::parse("d.toml", &text).err().unwrap_or_default().iter().map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let (chart, table) = ("show = \"bar\"\nlabel = \"a\"\nvalue = \"b\"", "show = \"table\"");
+    for width in ["\"third\"", "4", "\"two-thirds\"", "12"] {
+        assert_eq!(problems(chart, width), Vec::<String>::new(), "{width}");
+    }
+    assert_eq!(problems(table, "\"quarter\""), Vec::<String>::new());
+    assert_eq!(problems(chart, "3"), ["d.toml:13:9: section[1].block[1].width: a chart needs at least a third of the page (4 twelfths) to be read"]);
+    assert_eq!(problems(table, "13"), ["d.toml:13:9: section[1].block[1].width: must be between 2 and 12, but is 13"]);
+    assert!(problems(table, "\"haf\"")[0].ends_with("nor a number of twelfths. Did you mean \"half\"?"), "{:?}", problems(table, "\"haf\""));
+}

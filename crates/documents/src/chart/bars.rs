@@ -2,7 +2,7 @@
 //! or standing, where categories are few and short.
 
 use maple_lark_core::{
-    chart::{BarForm, BarSeries, BreakdownStep, Chart, SharePart},
+    chart::{BarForm, BarSeries, BreakdownStep, Chart, Limit, SharePart},
     status::Status,
 };
 
@@ -68,17 +68,43 @@ impl Lying {
             let end = (self.right + 10.0 + text_width("0,000") / 2.0).min(canvas.width - text_width(&chart.axis.unit));
             canvas.text(&chart.axis.unit, (end, self.bottom + 10.0), Anchor::Start, palette::MUTED);
         }
-        for limit in &chart.limits {
+        let mut limits: Vec<&Limit> = chart.limits.iter().collect();
+        limits.sort_by(|a, b| a.at.total_cmp(&b.at));
+        let wanted: Vec<(f64, f64)> = limits.iter().map(|limit| (self.x(limit.at), text_width(&limit.label))).collect();
+        for (limit, middle) in limits.iter().zip(apart(&wanted, canvas.width)) {
             let (at, colour) = (self.x(limit.at), palette::status(limit.status));
             canvas.dashed((at, self.top), (at, self.bottom + 17.0), colour, 1.1);
-            let half = text_width(&limit.label) / 2.0;
-            canvas.text(&limit.label, (at.clamp(half, (canvas.width - half).max(half)), self.bottom + 25.0), Anchor::Middle, colour);
+            canvas.text(&limit.label, (middle, self.bottom + 25.0), Anchor::Middle, colour);
         }
     }
 
     fn name(&self, canvas: &mut Canvas, name: &str, y: f64) {
         canvas.text(&fit(name, self.left - 8.0), (self.left - 6.0, y), Anchor::End, palette::INK);
     }
+}
+
+/// The middles of labels that stand in one line, each as near to where it is wanted as the
+/// others and the edges let it. `wanted` has middles, from left to right, and widths.
+fn apart(wanted: &[(f64, f64)], room: f64) -> Vec<f64> {
+    const AIR: f64 = 8.0;
+    let mut middles: Vec<f64> = wanted.iter().map(|(middle, _)| *middle).collect();
+    let least = |i: usize| (wanted[i - 1].1 + wanted[i].1) / 2.0 + AIR;
+    for i in 1..middles.len() {
+        let missing = least(i) - (middles[i] - middles[i - 1]);
+        if missing > 0.0 {
+            middles[i - 1] -= missing / 2.0;
+            middles[i] += missing / 2.0;
+        }
+    }
+    for i in (0..middles.len()).rev() {
+        let edge = if i + 1 < middles.len() { middles[i + 1] - least(i + 1) } else { room - wanted[i].1 / 2.0 };
+        middles[i] = middles[i].min(edge);
+    }
+    for i in 0..middles.len() {
+        let edge = if i > 0 { middles[i - 1] + least(i) } else { wanted[i].1 / 2.0 };
+        middles[i] = middles[i].max(edge);
+    }
+    middles
 }
 
 pub fn draw(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &[BarSeries], form: BarForm) {
@@ -238,5 +264,31 @@ pub fn share(canvas: &mut Canvas, parts: &[SharePart], round: bool) {
         let name = fit(&part.name, room);
         canvas.text(&name, (left + 16.0, y), Anchor::Start, palette::INK);
         canvas.text(&part.label, (left + 22.0 + text_width(&name), y), Anchor::Start, palette::MUTED);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn labels_that_would_touch_are_moved_apart_and_stay_in_sight() {
+        assert_eq!(apart(&[(50.0, 20.0), (150.0, 20.0)], 200.0), [50.0, 150.0]);
+        assert_eq!(apart(&[(100.0, 40.0), (110.0, 40.0)], 300.0), [81.0, 129.0]);
+        assert_eq!(apart(&[(190.0, 40.0), (195.0, 40.0)], 200.0), [132.0, 180.0]);
+        assert_eq!(apart(&[(2.0, 40.0)], 200.0), [20.0]);
+        assert_eq!(apart(&[], 200.0), Vec::<f64>::new());
+    }
+
+    proptest! {
+        #[test]
+        fn labels_never_touch_where_there_is_room_for_them(a in 0.0..300.0f64, b in 0.0..300.0f64, wide in 5.0..60.0f64) {
+            let wanted = [(a.min(b), wide), (a.max(b), wide)];
+            let middles = apart(&wanted, 300.0);
+            prop_assert!(middles[1] - middles[0] >= wide + 7.99, "{middles:?}");
+            prop_assert!(middles[0] >= wide / 2.0 - 0.01 && middles[1] <= 300.0 - wide / 2.0 + 0.01, "{middles:?}");
+        }
     }
 }

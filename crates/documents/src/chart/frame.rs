@@ -63,7 +63,7 @@ impl Frame {
 
     pub fn times(&self, canvas: &mut Canvas, axis: &TimeAxis, size: Size) {
         let marks: Vec<(f64, &str)> = axis.ticks.iter().map(|tick| (self.time(axis, tick.at), tick.label.as_str())).collect();
-        self.marks(canvas, &marks, if size == Size::Full { 9 } else { 4 });
+        self.marks(canvas, &marks, size.most_times());
     }
 
     /// Ticks under the frame. A narrow figure keeps every second, third … label; the ticks

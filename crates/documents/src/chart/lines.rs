@@ -37,7 +37,7 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     let Lines { axis, series, style, spans } = *lines;
     let several = series.len() > 1;
     // Names stand where lines end; a stack has them in its legend, in its order.
-    let beside = several && size == Size::Full && style != LineStyle::Stacked;
+    let beside = several && size.is_wide() && style != LineStyle::Stacked;
     let (named, others) = told_apart(series);
     let rows = if several && !beside { legend_rows(series, canvas.width) } else { 0 };
     let names = if beside { named.iter().map(|series| text_width(&series.name)).fold(0.0, f64::max).min(150.0) + 16.0 } else { 6.0 };

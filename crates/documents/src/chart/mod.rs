@@ -7,25 +7,41 @@ mod fields;
 mod frame;
 mod lines;
 
-use maple_lark_core::chart::{Chart, LineStyle, Plot};
+use maple_lark_core::{
+    chart::{Chart, LineStyle, Plot},
+    definition::Width,
+};
 
 use canvas::Canvas;
 
-/// How much room a chart has. One unit is a CSS pixel.
+/// How much room a chart has: twelfths of a page. One unit is a CSS pixel.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Size {
-    /// The whole width of a page.
-    Full,
-    /// Half a page, or a phone.
-    Half,
-}
+pub struct Size(Width);
 
 impl Size {
+    /// The whole width of a page.
+    pub const FULL: Self = Self(Width::FULL);
+    /// Half a page, or a phone.
+    pub const HALF: Self = Self(Width::HALF);
+
+    /// What a block of this width has. Labels have one size, so a chart is never drawn
+    /// narrower than they need.
+    pub fn of(width: Width) -> Self {
+        Self(width.max(Width::LEAST_OF_CHARTS))
+    }
+
     pub fn width(self) -> f64 {
-        match self {
-            Size::Full => 720.0,
-            Size::Half => 352.0,
-        }
+        self.0.of(720.0, 16.0)
+    }
+
+    /// Whether names fit beside the lines.
+    fn is_wide(self) -> bool {
+        self.0 > Width::HALF
+    }
+
+    /// How many labels of instants fit.
+    fn most_times(self) -> usize {
+        usize::from(self.0.twelfths()) * 9 / 12
     }
 }
 
@@ -33,9 +49,9 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
     match &chart.plot {
         Plot::Lines { series, style, spans, .. } => {
             let above =
-                if size == Size::Half || *style == LineStyle::Stacked { 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64 } else { 0.0 };
+                if !size.is_wide() || *style == LineStyle::Stacked { 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64 } else { 0.0 };
             let span_names = if spans.is_empty() { 0.0 } else { 14.0 };
-            span_names + above + if size == Size::Full { 240.0 } else { 220.0 }
+            span_names + above + if size.is_wide() { 240.0 } else { 220.0 }
         }
         Plot::Bars { categories, series, form } => bars::height(categories, series, *form, size.width()),
         Plot::Steps { steps } => bars::steps_height(steps),

@@ -8,7 +8,7 @@
 
 use std::collections::HashMap;
 
-use maple_lark_core::{chart::Chart, document::Document, status::Status};
+use maple_lark_core::{chart::Chart, document::Document};
 use typst::{
     foundations::Bytes,
     introspection::Tag,
@@ -169,16 +169,19 @@ impl<'a> Finish<'a> {
     fn marginal(&self, size: PageSize, left: &str, right: &str) -> Frame {
         const LETTERS: f64 = 7.5;
         let face = &self.faces.plain;
+        let colour = self.colour(palette::MUTED);
         let mut frame = Frame::soft(size);
-        let end = size.x.to_pt() - face.width(right, LETTERS);
+        let (right, width) = face.set(right, LETTERS, &colour);
+        let end = size.x.to_pt() - width;
         let mut left = left.to_owned();
-        // What the font cannot say is said on the first page.
-        left.retain(|letter| face.can_set(letter.encode_utf8(&mut [0; 4])));
-        while face.width(&left, LETTERS) > end - 20.0 && left.pop().is_some() {}
-        for (x, text) in [(0.0, left.trim()), (end, right)] {
-            if !text.is_empty() {
-                frame.push(Point::new(Abs::pt(x), Abs::pt(6.5)), FrameItem::Text(face.set(text, LETTERS, &self.colour(palette::MUTED))));
+        let fitting = loop {
+            let (items, width) = face.set(left.trim(), LETTERS, &colour);
+            if width <= end - 20.0 || left.pop().is_none() {
+                break items;
             }
+        };
+        for (begin, items) in [(0.0, fitting), (end, right)] {
+            frame.push_multiple(items.into_iter().map(|(x, item)| (Point::new(Abs::pt(begin + x), Abs::pt(6.5)), FrameItem::Text(item))));
         }
         frame
     }
@@ -190,27 +193,27 @@ impl<'a> Finish<'a> {
         let length = |pixels: f64| Abs::pt((pixels * scale * 100.0).round() / 100.0);
         let place = |(x, y): (f64, f64)| Point::new(length(x), length(y));
         let mut frame = Frame::soft(size);
-        frame.push_multiple(canvas.inks.iter().map(|ink| match ink {
+        frame.push_multiple(canvas.inks.iter().flat_map(|ink| match ink {
             Ink::Line { points, colour, width } => {
                 let stroke = FixedStroke { join: LineJoin::Round, ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale)) };
-                shape(Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke))
+                vec![shape(Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke))]
             }
             Ink::Area { points, colour } => {
                 let mut curve = through(points.iter().copied().map(place));
                 curve.close();
-                shape(Geometry::Curve(curve).filled(paint(&self.colour(colour))))
+                vec![shape(Geometry::Curve(curve).filled(paint(&self.colour(colour))))]
             }
             Ink::Text { text, at, anchor, colour } => {
                 let letters = LABEL * scale;
-                let item = face.set(text, letters, &self.colour(colour));
+                let (items, width) = face.set(text, letters, &self.colour(colour));
                 let before = match anchor {
                     Anchor::Start => 0.0,
                     Anchor::Middle => 0.5,
                     Anchor::End => 1.0,
                 };
                 // The middle line of a text is half the height of its small letters above its baseline.
-                let from = place(*at) + Point::new(item.width() * -before, Abs::pt(face.half_x_height(letters)));
-                (from, FrameItem::Text(item))
+                let from = place(*at) + Point::new(Abs::pt(width * -before), Abs::pt(face.half_x_height(letters)));
+                items.into_iter().map(|(x, item)| (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item))).collect()
             }
         }));
         frame
@@ -247,14 +250,16 @@ impl<'a> Finish<'a> {
         let colour = &*self.colour(cell.mark.map_or(palette::INK, palette::status));
         let face = if strong { &self.faces.strong } else { &self.faces.plain };
         let shift = if cell.mark.is_some() { 1.4 * fitted.size } else { 0.0 };
-        let from = |x: f64, y: f64| at + Point::new(Abs::pt(x), Abs::pt(y));
+        let mut put = |text: &str, x: f64, y: f64| {
+            let (items, _) = face.set(text, fitted.size, colour);
+            into.push_multiple(items.into_iter().map(|(shift, item)| (at + Point::new(Abs::pt(x + shift), Abs::pt(y)), FrameItem::Text(item))));
+        };
         for (number, line) in fitted.lines(self.faces, row, x, strong, shift).into_iter().enumerate() {
             if let Some(mark) = cell.mark.filter(|_| number == 0) {
-                let mark = face.set(self::mark(mark), fitted.size, colour);
-                into.push(from(line.x - 1.4 * fitted.size, line.baseline), FrameItem::Text(mark));
+                put(palette::mark(mark), line.x - 1.4 * fitted.size, line.baseline);
             }
             if !line.text.is_empty() {
-                into.push(from(line.x, line.baseline), FrameItem::Text(face.set(line.text, fitted.size, colour)));
+                put(line.text, line.x, line.baseline);
             }
         }
     }
@@ -278,10 +283,6 @@ fn sparkline(values: &[Option<f64>], aspect: f64) -> Canvas {
         canvas.dot((x, y), 2.0, palette::series(1));
     }
     canvas
-}
-
-fn mark(status: Status) -> &'static str {
-    palette::mark(status)
 }
 
 fn shape(shape: Shape) -> (Point, FrameItem) {

@@ -1,13 +1,15 @@
 //! Sets short texts letter by letter, without the typesetter's line breaking: labels of
 //! charts, cells of tables, headers and footers.
 
-use rustybuzz::{Feature, UnicodeBuffer, ttf_parser::Tag};
+use rustybuzz::{Direction, Feature, GlyphInfo, GlyphPosition, UnicodeBuffer, ttf_parser::Tag};
 use typst::{
     layout::{Abs, Em},
     syntax::Span,
     text::{Font, FontInstance, FontVariant, FontVariations, Glyph, Lang, TextItem},
     visualize::{Color, Paint},
 };
+
+use unicode_bidi::{BidiClass, BidiInfo, bidi_class};
 
 use crate::{fonts, palette};
 
@@ -56,7 +58,9 @@ impl Face {
         self.font.metrics().x_height.at(Abs::pt(size)).to_pt() / 2.0
     }
 
-    pub fn set(&self, text: &str, size: f64, colour: &str) -> TextItem {
+    /// The text from left to right, each item with where it begins in points, and how wide it
+    /// is in all.
+    pub fn set(&self, text: &str, size: f64, colour: &str) -> (Vec<(f64, TextItem)>, f64) {
         if !self.can_set(text) {
             return self.shaped(text, size, colour);
         }
@@ -69,43 +73,66 @@ impl Face {
             range: at as u16..(at + letter.len_utf8()) as u16,
             span: (Span::detached(), 0),
         };
-        let glyphs = text.char_indices().map(glyph).collect();
-        let (font, size) = (self.font.clone(), Abs::pt(size));
-        TextItem { font, size, fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+        let item = item(self.font.clone(), text, size, colour, text.char_indices().map(glyph).collect());
+        let width = item.width().to_pt();
+        (vec![(0.0, item)], width)
     }
-}
 
-impl Face {
     /// Sets a text whose letters change with their neighbours, run from right to left, or are
-    /// in no font of our own: in the one font that has the first such letter.
-    fn shaped(&self, text: &str, size: f64, colour: &str) -> TextItem {
+    /// in no font of our own: all in the one font that has the first such letter, each stretch
+    /// of one direction (Unicode Standard Annex 9) for itself.
+    fn shaped(&self, text: &str, size: f64, colour: &str) -> (Vec<(f64, TextItem)>, f64) {
         let shelf = fonts::for_text(text);
         let foreign = text.chars().find(|letter| !letter.is_ascii() && self.font.ttf().glyph_index(*letter).is_none());
         let font = foreign.and_then(|letter| shelf.font_of(letter)).map_or_else(|| self.font.clone(), instance);
-        let mut buffer = UnicodeBuffer::new();
-        buffer.push_str(text);
-        buffer.guess_segment_properties();
-        let shaped = rustybuzz::shape(font.rusty(), &[], buffer);
-        let glyphs = shaped
-            .glyph_infos()
-            .iter()
-            .zip(shaped.glyph_positions())
-            .map(|(info, position)| {
-                let from = info.cluster as usize;
-                let letter = text[from..].chars().next().map_or(0, char::len_utf8);
-                Glyph {
-                    id: info.glyph_id as u16,
-                    x_advance: font.to_em(position.x_advance),
-                    x_offset: font.to_em(position.x_offset),
-                    y_advance: Em::zero(),
-                    y_offset: font.to_em(position.y_offset),
-                    range: from as u16..(from + letter) as u16,
-                    span: (Span::detached(), 0),
-                }
-            })
-            .collect();
-        TextItem { font, size: Abs::pt(size), fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+        let ordered = BidiInfo::new(text, None);
+        let (mut items, mut width) = (Vec::new(), 0.0);
+        // A label is one line; what an odd character would begin as another stands behind it.
+        for paragraph in &ordered.paragraphs {
+            let (levels, runs) = ordered.visual_runs(paragraph, paragraph.range.clone());
+            for run in runs {
+                let item = item(font.clone(), &text[run.clone()], size, colour, glyphs(&font, &text[run.clone()], levels[run.start].is_rtl()));
+                let wide = item.width().to_pt();
+                items.push((width, item));
+                width += wide;
+            }
+        }
+        (items, width)
     }
+}
+
+/// Whether any of the text runs from right to left.
+pub fn has_backwards(text: &str) -> bool {
+    text.chars().any(|letter| !letter.is_ascii() && matches!(bidi_class(letter), BidiClass::R | BidiClass::AL))
+}
+
+fn item(font: FontInstance, text: &str, size: f64, colour: &str, glyphs: Vec<Glyph>) -> TextItem {
+    TextItem { font, size: Abs::pt(size), fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+}
+
+/// The glyphs of a text that runs one way, from left to right on the page.
+fn glyphs(font: &FontInstance, text: &str, backwards: bool) -> Vec<Glyph> {
+    let mut buffer = UnicodeBuffer::new();
+    buffer.push_str(text);
+    buffer.set_direction(if backwards { Direction::RightToLeft } else { Direction::LeftToRight });
+    buffer.guess_segment_properties();
+    let shaped = rustybuzz::shape(font.rusty(), &[], buffer);
+    let infos = shaped.glyph_infos();
+    let glyph = |(info, position): (&GlyphInfo, &GlyphPosition)| {
+        let from = info.cluster as usize;
+        // Several letters may be one glyph, and several glyphs one letter.
+        let to = infos.iter().map(|other| other.cluster as usize).filter(|other| *other > from).min().unwrap_or(text.len());
+        Glyph {
+            id: info.glyph_id as u16,
+            x_advance: font.to_em(position.x_advance),
+            x_offset: font.to_em(position.x_offset),
+            y_advance: Em::zero(),
+            y_offset: font.to_em(position.y_offset),
+            range: from as u16..to as u16,
+            span: (Span::detached(), 0),
+        }
+    };
+    infos.iter().zip(shaped.glyph_positions()).map(glyph).collect()
 }
 
 fn instance(font: &Font) -> FontInstance {

@@ -152,20 +152,20 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     let mut values = template_values(document);
     let room = document.look.room();
     for (section_index, section) in document.sections.iter().enumerate() {
+        values["sections"][section_index]["rows"] = section.rows().into_iter().map(|row| row.collect::<Vec<_>>()).collect();
         for (block_index, block) in section.blocks.iter().enumerate() {
+            values["sections"][section_index]["blocks"][block_index]["room"] = block.width.of(room, GUTTER).into();
             match &block.body {
                 Body::Chart { chart } => {
-                    let size = if block.width == Width::Half { Size::Half } else { Size::Full };
-                    add(&format!("chart-{section_index}-{block_index}.svg"), finish.picture_for(chart, size));
+                    add(&format!("chart-{section_index}-{block_index}.svg"), finish.picture_for(chart, Size::of(block.width)));
                 }
                 Body::Table { table } => {
                     let value = &mut values["sections"][section_index]["blocks"][block_index]["body"]["table"];
-                    // A long table of half a page's width may run beside another one.
-                    let alone = block.width == Width::Full || table.rows.len() <= MOST_UNBROKEN;
-                    let room = if block.width == Width::Half { (room - GUTTER) / 2.0 } else { room };
-                    let mut fitted = FIXED.faces.fit(table, room).filter(|_| alone);
+                    // A long table that has not the page's width may run beside another one.
+                    let alone = block.width == Width::FULL || table.rows.len() <= MOST_UNBROKEN;
+                    let mut fitted = FIXED.faces.fit(table, block.width.of(room, GUTTER)).filter(|_| alone);
                     // One that must be split has pages that lie, if it is split less there.
-                    let lying = if block.width == Width::Full { fitted.as_ref().filter(|parts| parts.len() > 1) } else { None };
+                    let lying = if block.width == Width::FULL { fitted.as_ref().filter(|parts| parts.len() > 1) } else { None };
                     let lying = lying.and_then(|parts| FIXED.faces.fit(table, document.look.lying_room()).filter(|lying| lying.len() < parts.len()));
                     if lying.is_some() {
                         value["lying"] = true.into();
@@ -229,6 +229,7 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     let shelf = fonts::for_text(&text);
     let missing: Vec<String> = shelf.missing(&text).iter().map(|letter| format!("U+{:04X}", *letter as u32)).collect();
     data["missing"] = missing.into();
+    data["backwards"] = letters::has_backwards(&text).into();
     add("data.json", Bytes::from_string(data.to_string()));
 
     let job = Job { shelf, files };

@@ -52,8 +52,9 @@
   } else { std.list(marker: text(fill: muted, "•"), ..part.items.map(runs)) }
 }
 
-#let figures(list) = {
-  let count = calc.min(list.len(), if look.landscape { 5 } else if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 })
+#let figures(list, width) = {
+  let most = if look.landscape { 5 } else if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 }
+  let count = calc.min(list.len(), if width == 12 { most } else { calc.max(1, calc.quo(most * width, 12)) })
   grid(
     columns: (1fr,) * count,
     gutter: 7pt,
@@ -113,14 +114,13 @@
 }
 
 // A table that the typesetter sets: one with letters that change with their neighbours.
-#let shown-table(content, half) = {
+#let shown-table(content, width) = {
   let total = content.headings.map(h => h.weight).sum()
   let wide = content.headings.len() > 7
-  // Digits have one width and cells few pairs to kern; shaping without is a third faster.
-  set text(size: if wide { 7pt } else { 8pt }, kerning: false, ligatures: false)
+  set text(size: if wide { 7pt } else { 8pt }, kerning: data.backwards, ligatures: data.backwards)
   // Columns take what they need: a narrow table does not sprawl over the page.
-  let fits = if half { 40 } else { 80 }
-  let room = calc.max(total, if half { fits } else if content.headings.len() <= 3 { 60 } else { fits })
+  let fits = if width == 12 { 80 } else { 80 * width / 12 }
+  let room = calc.max(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
   let columns = content.headings.map(h => h.weight / room * 100%)
   // Where every text fits on one line, rows have one height and need not be measured.
   let rows = if total <= fits and not wide { (auto, 14.4pt) } else { auto }
@@ -156,12 +156,12 @@
   body
 })
 
-#let shown-block(block-data, name, paired) = {
+#let shown-block(block-data, name) = {
   let body = block-data.body
   if block-data.title != "" { heading(level: 3, block-data.title) }
-  if body.kind == "figures" { figures(body.figures) } else if body.kind == "chart" {
+  if body.kind == "figures" { figures(body.figures, block-data.width) } else if body.kind == "chart" {
     image("/" + name, width: 100%, alt: body.chart.description)
-  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(body.table) } else { shown-table(body.table, paired) } } else if body.kind == "text" { parts(body.parts) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
+  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(body.table) } else { shown-table(body.table, block-data.width) } } else if body.kind == "text" { parts(body.parts) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
     notice("○", muted, shade, body.sentence)
   } else {
     notice("◆", statuses.critical.ink, statuses.critical.paper)[This block could not be made: #body.reason]
@@ -171,11 +171,11 @@
 
 // A long table may run over pages; everything else stays together with its heading.
 #let may-break(body) = body.kind == "text" or (body.kind == "table" and body.table.count > 18)
-#let placed(block-data, name, paired) = block(
+#let placed(block-data, name) = block(
   width: 100%,
   breakable: may-break(block-data.body),
   below: 13pt * air,
-  shown-block(block-data, name, paired),
+  shown-block(block-data, name),
 )
 
 // Front
@@ -233,26 +233,21 @@
     if section.text.len() > 0 { block(below: 11pt, parts(section.text)) }
   }
   if not lies(section.blocks.at(0, default: none)) { opening }
-  let index = 0
-  while index < section.blocks.len() {
+  for row in section.rows {
     let name(i) = "chart-" + str(section-index) + "-" + str(i) + ".svg"
-    let one = section.blocks.at(index)
-    let next = section.blocks.at(index + 1, default: none)
+    let one = section.blocks.at(row.first())
     if one.body.kind == "page-break" {
       pagebreak(weak: true)
-      index += 1
     } else if lies(one) {
       page(flipped: true, {
-        if index == 0 { opening }
-        placed(one, name(index), false)
+        if row.first() == 0 { opening }
+        placed(one, name(row.first()))
       })
-      index += 1
-    } else if one.width == "half" and next != none and next.width == "half" {
-      grid(columns: (1fr, 1fr), gutter: 14pt, placed(one, name(index), true), placed(next, name(index + 1), true))
-      index += 2
+    } else if one.width == 12 {
+      placed(one, name(row.first()))
     } else {
-      placed(one, name(index), false)
-      index += 1
+      let blocks = row.map(i => section.blocks.at(i))
+      grid(columns: blocks.map(one => one.room * 1pt), column-gutter: 14pt, ..row.map(i => placed(section.blocks.at(i), name(i))))
     }
   }
 }
@@ -273,7 +268,8 @@
   #front.window_machine by run #front.run_id. SHA-256 is that of the rows as the snapshot holds them.
 ])
 #{
-  set text(size: 6.8pt, kerning: false, ligatures: false)
+  // Shaping without is faster, but leaves text from right to left in the wrong order.
+  set text(size: 6.8pt, kerning: data.backwards, ligatures: data.backwards)
   table(
     columns: (2.2fr, 1.7fr, 1.5fr, 0.8fr, 0.7fr, 3fr),
     align: (left, left, left, right, right, left),

@@ -18,7 +18,7 @@ fn asked(program: &str, arguments: &[&str], bytes: &[u8]) -> String {
 }
 
 /// What a reader can select in a PDF, laid out as it stands there.
-fn selectable(bytes: &[u8]) -> String {
+pub(super) fn selectable(bytes: &[u8]) -> String {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("a.pdf");
     std::fs::write(&file, bytes).unwrap();

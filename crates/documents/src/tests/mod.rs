@@ -290,7 +290,7 @@ fn a_failed_block_says_so_in_its_place() {
 fn a_small_chart_is_drawn_as_before() {
     let document = document(disks(&[("a", 95.5), ("b", 40.0)]));
     let Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
-    insta::assert_snapshot!(chart::svg(chart, chart::Size::Half));
+    insta::assert_snapshot!(chart::svg(chart, chart::Size::HALF));
 }
 
 fn with_trend() -> Document {
@@ -333,7 +333,7 @@ fn ground_past_a_threshold_is_tinted_once_for_each() {
         [(warning, Status::Warning), (critical, Status::Critical)].map(limit).to_vec()
     };
     chart.limits = limits(210.0, 230.0, false);
-    let upwards = chart::svg(&chart, chart::Size::Full);
+    let upwards = chart::svg(&chart, chart::Size::FULL);
     let band = |svg: &str, colour: &str| {
         let end = svg.find(&format!("\" fill=\"{colour}\"")).unwrap();
         let points: Vec<f64> = svg[..end].rsplit_once('"').unwrap().1.split_whitespace().map(|number| number.parse().unwrap()).collect();
@@ -342,7 +342,7 @@ fn ground_past_a_threshold_is_tinted_once_for_each() {
     let (warning, critical) = (band(&upwards, "#fdf6e9"), band(&upwards, "#fbecee"));
     assert!(critical.1 == warning.0 && critical.0 < warning.0, "{warning:?} {critical:?}");
     chart.limits = limits(230.0, 210.0, true);
-    let downwards = chart::svg(&chart, chart::Size::Full);
+    let downwards = chart::svg(&chart, chart::Size::FULL);
     let (warning, critical) = (band(&downwards, "#fdf6e9"), band(&downwards, "#fbecee"));
     assert!(warning.1 == critical.0 && critical.0 < critical.1, "{warning:?} {critical:?}");
 }
@@ -373,4 +373,71 @@ fn a_table_that_is_too_wide_gets_a_page_that_lies_and_the_rest_stands() {
     let pages = wide(18);
     assert_eq!(lying(&pages), 1, "{pages:?}");
     assert!(pages[0].0 < pages[0].1 && pages[pages.len() - 1].0 < pages[pages.len() - 1].1, "{pages:?}");
+}
+
+/// Where words stand on the pages of a PDF, as Debian's poppler reads them: page, left, top.
+fn places(bytes: &[u8], words: &[&str]) -> Vec<(usize, f64, f64)> {
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), bytes).unwrap();
+    let output = std::process::Command::new("pdftotext").arg("-bbox").arg(file.path()).arg("-").output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    let place = |word: &&str| {
+        let at = text.find(&format!(">{word}</word>")).unwrap_or_else(|| panic!("{word} is not there:\n{text}"));
+        let tag = &text[text[..at].rfind("<word").unwrap()..at];
+        let number = |name: &str| tag.split(&format!("{name}=\"")).nth(1).unwrap().split('"').next().unwrap().parse::<f64>().unwrap();
+        (text[..at].matches("<page ").count(), number("xMin"), number("yMin"))
+    };
+    words.iter().map(place).collect()
+}
+
+#[test]
+fn blocks_stand_side_by_side_as_their_widths_say() {
+    let mut document = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let widths = |document: &mut Document, words: [&str; 4]| {
+        for ((block, width), title) in document.sections[0].blocks.iter_mut().zip(words).zip(["Firstly", "Secondly", "Thirdly", "Fourthly"]) {
+            (block.width, block.title) = (width.parse().unwrap(), title.to_owned());
+        }
+    };
+    let titles = ["Firstly", "Secondly", "Thirdly", "Fourthly"];
+    widths(&mut document, ["third", "third", "third", "full"]);
+    let [first, second, third, fourth] = places(&pdf(&document).unwrap(), &titles)[..] else { panic!() };
+    assert!(first.2 == second.2 && second.2 == third.2 && fourth.2 > third.2, "{first:?} {second:?} {third:?} {fourth:?}");
+    // Three columns of one width.
+    assert!(second.1 > first.1 && ((third.1 - second.1) - (second.1 - first.1)).abs() < 0.5, "{first:?} {second:?} {third:?}");
+    assert_eq!(html(&document).unwrap().matches("style=\"--twelfths: 4\"").count(), 3);
+
+    widths(&mut document, ["half", "three-quarters", "quarter", "two-thirds"]);
+    let [first, second, third, fourth] = places(&pdf(&document).unwrap(), &titles)[..] else { panic!() };
+    assert!(first.1 == second.1 && second.1 == fourth.1 && third.1 > second.1, "{first:?} {second:?} {third:?} {fourth:?}");
+    assert!(first.2 < second.2 && second.2 == third.2 && third.2 < fourth.2, "{first:?} {second:?} {third:?} {fourth:?}");
+}
+
+#[test]
+fn a_chart_is_drawn_for_the_room_that_it_has() {
+    let mut document = document(disks(&[("a", 95.5)]));
+    let across = |word: &str, document: &mut Document| {
+        document.sections[0].blocks[0].width = word.parse().unwrap();
+        let html = html(document).unwrap();
+        let svg = html.split("<div class=\"wide\"><svg").nth(1).unwrap();
+        svg.split("viewBox=\"0 0 ").nth(1).unwrap().split(' ').next().unwrap().parse::<f64>().unwrap()
+    };
+    let drawn: Vec<f64> = ["full", "two-thirds", "half", "third"].iter().map(|word| across(word, &mut document)).collect();
+    assert_eq!(drawn.iter().map(|width| width.round()).collect::<Vec<_>>(), [720.0, 475.0, 352.0, 229.0]);
+    // A definition lets no chart be narrower; a change in a report might, and is not drawn so.
+    assert_eq!(across("quarter", &mut document), drawn[3]);
+}
+
+/// The bundled poppler turns runs from right to left around again, so that what it reads is in
+/// the order in which it is said.
+#[test]
+fn text_from_right_to_left_keeps_its_order_everywhere_on_the_page() {
+    formats::with_fonts();
+    let mut document = document(disks(&[("שלום עולם 12", 95.5), ("b", 40.0)]));
+    document.title = "דוח יומי".to_owned();
+    document.sections[0].blocks[0].title = "Harbour נמל 42".to_owned();
+    let bytes = pdf(&document).unwrap();
+    let text = formats::selectable(&bytes);
+    for (wanted, count) in [("דוח יומי", 2), ("שלום עולם", 2), ("נמל", 1)] {
+        assert!(text.matches(wanted).count() >= count, "{wanted} {count}\n{text}");
+    }
 }

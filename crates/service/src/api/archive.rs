@@ -2,7 +2,12 @@
 //! somebody holds is what was made here.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{Snapshot, compose::compose, definition::Format, snapshot::sha256};
+use maple_lark_core::{
+    Snapshot,
+    compose::compose,
+    definition::Format,
+    snapshot::{BadSnapshot, sha256},
+};
 use maple_lark_documents::{Rendered, together};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, routes, serde::json::Json};
@@ -38,19 +43,28 @@ pub struct Match {
 #[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[get("/snapshots/<id>/documents/<format>")]
 async fn again(_user: Viewer, id: Uuid, format: &str, store: &State<Store>) -> Result<File, Problem> {
-    let format = Format::from_name(format).ok_or_else(|| {
-        let known = Format::ALL.map(Format::name).join(", ");
-        Problem::new(422, "Unknown format", format!("\"{format}\" is not a format; there are {known}"))
-    })?;
+    let format = format_named(format)?;
     let stored = store.snapshot(id).await?.ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
-    let mut files = written(stored.body, format).await?;
+    let (body, run, made) = (stored.body, stored.run_id, stored.created_at.timestamp());
+    one_file(written(move || Snapshot::open(&body), format).await?, format, &run.to_string(), made)
+}
+
+pub(super) fn format_named(name: &str) -> Result<Format, Problem> {
+    Format::from_name(name).ok_or_else(|| {
+        let known = Format::ALL.map(Format::name).join(", ");
+        Problem::new(422, "Unknown format", format!("\"{name}\" is not a format; there are {known}"))
+    })
+}
+
+/// The files of one format as one to download: several as a zip that is called `stem`.
+pub(super) fn one_file(mut files: Vec<Rendered>, format: Format, stem: &str, seconds: i64) -> Result<File, Problem> {
     let file = match files.len() {
-        0 => return Err(Problem::new(422, "Nothing to write", format!("this run has no tables, so there is no {}", format.name()))),
+        0 => return Err(Problem::new(422, "Nothing to write", format!("there are no tables, so there is no {}", format.name()))),
         1 => files.remove(0),
         _ => {
             let named: Vec<(String, Vec<u8>)> = files.into_iter().map(|file| (file.file_name, file.bytes)).collect();
-            let bytes = together(&named, stored.created_at.timestamp()).map_err(|error| failed(&error))?;
-            Rendered { format, file_name: format!("{}.{}.zip", stored.run_id, format.name()), media_type: "application/zip", bytes }
+            let bytes = together(&named, seconds).map_err(|error| failed(&error))?;
+            Rendered { format, file_name: format!("{stem}.{}.zip", format.name()), media_type: "application/zip", bytes }
         }
     };
     Ok(File { sha256: sha256(&file.bytes), name: file.file_name, media_type: file.media_type.to_owned(), body: file.bytes, download: true })
@@ -67,7 +81,8 @@ async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<M
     let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
     let digest = Snapshot::digest_of(&stored.body).map_err(|error| failed(&error))?;
     let format = Format::from_name(&found.format).unwrap_or(Format::Pdf);
-    let again = written(stored.body, format).await?;
+    let body = stored.body;
+    let again = written(move || Snapshot::open(&body), format).await?;
     Ok(Json(Match {
         run: run.id,
         report: run.report,
@@ -84,10 +99,9 @@ fn failed(error: &dyn std::fmt::Display) -> Problem {
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
-async fn written(body: Vec<u8>, format: Format) -> Result<Vec<Rendered>, Problem> {
+pub(super) async fn written(snapshot: impl FnOnce() -> Result<Snapshot, BadSnapshot> + Send + 'static, format: Format) -> Result<Vec<Rendered>, Problem> {
     let work = move || {
-        let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
-        let document = compose(&snapshot).map_err(|error| error.to_string())?;
+        let document = compose(&snapshot().map_err(|error| error.to_string())?).map_err(|error| error.to_string())?;
         maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
     };
     tokio::task::spawn_blocking(work).await.map_err(|error| failed(&error))?.map_err(|error| failed(&error))

@@ -12,6 +12,7 @@ mod mailbox;
 mod metrics;
 mod openapi;
 mod overview;
+mod preview;
 pub mod problem;
 mod reports;
 mod runs;
@@ -38,6 +39,7 @@ pub use maple_lark_core::definition::ParameterValue;
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
 pub use delivering::{AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView, RejoinOrder, TestOrder};
 pub use mailbox::{Letter, LetterHead};
+pub use preview::PreviewOrder;
 pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
 pub use runs::RunOrder;
 pub use schedules::{Explained, ExplainedInstant, Question};
@@ -78,6 +80,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", schedules::routes())
         .mount("/api/v1", agenda::routes())
         .mount("/api/v1", ask::routes())
+        .mount("/api/v1", preview::routes())
         .mount("/api/v1", secrets::routes())
         .mount("/api/v1", delivering::routes())
         .mount("/", shared::routes())

@@ -3,7 +3,9 @@
 use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
-use super::{agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, reports, runs, schedules, secrets, sessions, sources};
+use super::{
+    agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, preview, reports, runs, schedules, secrets, sessions, sources,
+};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -16,7 +18,7 @@ use super::{agenda, archive, ask, definitions, delivering, documents, looks, mai
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
-        ask::try_query, ask::catalogue, ask::choices, ask::samplers, secrets::list, secrets::set, secrets::remove,
+        ask::try_query, ask::catalogue, ask::choices, ask::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,

@@ -79,7 +79,7 @@ impl Catalogue {
         Ok(catalogue)
     }
 
-    fn put(&mut self, definition: Definition, text: FrozenDefinition) {
+    pub fn put(&mut self, definition: Definition, text: FrozenDefinition) {
         self.texts.insert((definition.kind(), definition.name().to_owned()), text);
         self.set.put(definition);
     }

@@ -10,7 +10,7 @@ use std::{
 
 use maple_lark_core::definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web};
 use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, HttpTarget, MailServer, MailSession, SignedIn, is_within};
-use maple_lark_sources::Reader;
+use maple_lark_sources::{NoClient, Reader};
 
 use super::Shared;
 
@@ -166,12 +166,6 @@ pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Resul
     let refused = |words: String| DeliveryError::Refused { server: name.clone(), words };
     let setting = async |setting: &Setting| reader.setting(setting).await.map_err(refused);
     let url = HttpTarget::address(&setting(&web.url).await?).ok_or_else(|| refused("its url is not one".to_owned()))?;
-    let host = url.host_str().unwrap_or_default().to_owned();
-    match reader.out_of_bounds(&host, url.port_or_known_default().unwrap_or(80)).await {
-        Ok(None) => {}
-        Ok(Some(reason)) => return Err(refused(format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach"))),
-        Err(error) => return Err(DeliveryError::Unreachable { server: name, words: error.to_string() }),
-    }
     let ca = match &web.ca_file {
         Some(path) => Some(tokio::fs::read(path).await.map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?),
         None => None,
@@ -186,7 +180,11 @@ pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Resul
     for (name, value) in &web.headers {
         headers.push((name.clone(), setting(value).await?));
     }
-    let client = reader.web_client(ca.as_deref()).map_err(refused)?;
+    let client = reader.web_client(&url, ca.as_deref()).await.map_err(|error| match error {
+        NoClient::OutOfBounds(reason) => refused(format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
+        NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
+    })?;
     Ok(HttpTarget { client, url, headers, sign_in, timeout: Duration::from_secs(channel.timeout_seconds), name })
 }
 

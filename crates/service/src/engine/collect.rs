@@ -137,7 +137,6 @@ async fn ask(
     window: &Window,
     values: &Values,
 ) -> Result<QueryRecord, WorkError> {
-    let times = times(report, window.clone(), Some((dashboard, query)));
     let readable: Vec<String> = values.values().map(|value| value.readable()).collect();
     let subject = if readable.is_empty() {
         format!("{} / {}", dashboard.name, query.name)
@@ -151,6 +150,32 @@ async fn ask(
     };
     let started = shared.now();
     shared.store.begin_step(run.id, "collect", &subject, started).await?;
+    let record = answered(shared, catalogue, report, (dashboard, query), window, values).await;
+    let (state, detail) = match &record.outcome {
+        Outcome::Rows(table) => ("done", format!("{} rows{}", table.len(), record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
+        Outcome::Failed(reason) => ("failed", reason.clone()),
+    };
+    tracing::info!(query = %subject, state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
+    shared.store.end_step(run.id, "collect", &subject, state, Some(detail), record.ended).await?;
+    if let Some(source) = source {
+        let failure = if let Outcome::Failed(reason) = &record.outcome { Some(reason.as_str()) } else { None };
+        notices::of_source(shared, run, report.owner.as_ref(), source, failure).await?;
+    }
+    Ok(record)
+}
+
+/// Asks one query and says what came back. Whoever calls it has a turn at its source.
+async fn answered(
+    shared: &Shared,
+    catalogue: &Catalogue,
+    report: &Report,
+    (dashboard, query): (&Dashboard, &Query),
+    window: &Window,
+    values: &Values,
+) -> QueryRecord {
+    let started = shared.now();
+    let times = times(report, window.clone(), Some((dashboard, query)));
+    let source = query.source().and_then(|name| catalogue.set.sources.get(&name.value));
     let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
     let outcome = match (&query.origin, source) {
         (Origin::Source { ask, .. }, Some(source)) => match shared.reader.read(source, Question { ask, times: &times, values }).await {
@@ -163,18 +188,7 @@ async fn ask(
         (Origin::Sampler(name), _) => sampler::history(shared, &name.value, &times.window, &query.then).await,
         _ => Outcome::Failed(format!("there is no source \"{}\"", named.as_deref().unwrap_or_default())),
     };
-    let ended = shared.now();
-    let (state, detail) = match &outcome {
-        Outcome::Rows(table) => ("done", format!("{} rows{}", table.len(), note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
-        Outcome::Failed(reason) => ("failed", reason.clone()),
-    };
-    tracing::info!(query = %subject, state, detail, milliseconds = (ended - started).num_milliseconds(), "collected");
-    shared.store.end_step(run.id, "collect", &subject, state, Some(detail), ended).await?;
-    if let Some(source) = source {
-        let failure = if let Outcome::Failed(reason) = &outcome { Some(reason.as_str()) } else { None };
-        notices::of_source(shared, run, report.owner.as_ref(), source, failure).await?;
-    }
-    Ok(QueryRecord {
+    QueryRecord {
         dashboard: dashboard.name.clone(),
         name: query.name.clone(),
         source: named.clone().unwrap_or_else(|| sampler_of(query).to_owned()),
@@ -184,8 +198,35 @@ async fn ask(
         },
         text: query.written(),
         started,
-        ended,
+        ended: shared.now(),
         note,
         outcome,
-    })
+    }
+}
+
+/// What a report would show of a window to those with these values, were it made now. Nothing
+/// is kept, and no owner is told of what fails: somebody is looking.
+pub async fn look(shared: &Shared, catalogue: &Catalogue, report: &Report, window: Window, values: Values) -> Snapshot {
+    let dashboards = catalogue.set.dashboards_of(report);
+    let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&[]).into_iter().map(move |query| (&**dashboard, query)));
+    let queries = join_all(questions.map(async |(dashboard, query)| {
+        let _turn = match query.source().and_then(|name| catalogue.set.sources.get(&name.value)) {
+            Some(source) => shared.sources.turn(source).await,
+            None => None,
+        };
+        answered(shared, catalogue, report, (dashboard, query), &window, &values).await
+    }));
+    let queries = queries.await;
+    Snapshot {
+        layout: Snapshot::LAYOUT,
+        run_id: "preview (not kept)".to_owned(),
+        report: report.name.clone(),
+        scheduled_for: shared.now(),
+        made_at: shared.now(),
+        window,
+        incomplete: None,
+        values,
+        definitions: catalogue.composed_from(),
+        queries,
+    }
 }

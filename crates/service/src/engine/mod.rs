@@ -22,7 +22,7 @@ use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
-    Window,
+    Snapshot, Window,
     definition::{Ask, Channel, Mailbox, OnFailedBlock, Report, ResolvedAudience, Source},
     figures::Operation,
     snapshot::Outcome,
@@ -132,6 +132,11 @@ impl EngineHandle {
     pub(crate) async fn read(&self, source: &Source, ask: &Ask, times: &Times, values: &Values) -> Result<Answer, String> {
         let _turn = self.0.sources.turn(source).await;
         self.0.reader.read(source, Question { ask, times, values }).await.map_err(|error| error.to_string())
+    }
+
+    /// What a report of `catalogue` would show, were it made now; nothing is kept.
+    pub(crate) async fn look_at(&self, catalogue: &Catalogue, report: &Report, window: Window, values: Values) -> Snapshot {
+        collect::look(&self.0, catalogue, report, window, values).await
     }
 
     /// Tries a mail server step by step; the service's own if no channel is named.

@@ -253,3 +253,22 @@ proptest! {
         }
     }
 }
+
+/// The widths of three charts under a look that puts two side by side.
+fn widths(of: [&str; 3]) -> Vec<u8> {
+    let rows = rows(&[(0, "a", Some(1.0), None), (60, "a", Some(3.0), None)]);
+    let more = |width: &str| format!("\n[[section.block]]\ntitle = \"More\"\nquery = \"q\"\nshow = \"line\"\ntime = \"at\"\nvalue = \"used\"\n{width}");
+    let block = format!("show = \"line\"\ntime = \"at\"\nvalue = \"used\"\n{}{}{}", of[0], more(of[1]), more(of[2]));
+    let mut snapshot = snapshot(&block, rows);
+    snapshot.definitions[0].text = REPORT.replace("[window]", "look = \"pairs\"\n[window]");
+    snapshot.definitions.push(FrozenDefinition { file: "l".into(), text: "[look]\nname = \"pairs\"\ntitle = \"Pairs\"\ntwo-across = true\n".into() });
+    compose(&snapshot).unwrap().sections[0].blocks.iter().map(|block| block.width.twelfths()).collect()
+}
+
+#[test]
+fn two_across_leaves_no_chart_beside_nothing_unless_its_author_wants_that() {
+    assert_eq!(widths(["", "", ""]), [6, 6, 12]);
+    assert_eq!(widths(["width = \"full\"", "", ""]), [12, 6, 6]);
+    assert_eq!(widths(["", "", "width = \"half\""]), [6, 6, 6]);
+    assert_eq!(widths(["width = \"third\"", "width = 8", ""]), [4, 8, 12]);
+}

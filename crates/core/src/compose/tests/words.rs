@@ -147,7 +147,7 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
     };
     let lines = |count: usize| {
         let figures = (0..count).map(|n| figure(n, if n == 5 { Status::Critical } else { Status::Warning })).collect();
-        let block = document::Block { title: "B".into(), width: crate::definition::Width::Full, note: None, body: Body::Figures { figures } };
+        let block = document::Block { title: "B".into(), width: Width::FULL, note: None, body: Body::Figures { figures } };
         summary::summarise(&[Section { title: "S".into(), text: Vec::new(), blocks: vec![block] }], &[], None).lines
     };
     assert_eq!(lines(7)[..2], ["Figure 5: 5 (critical)", "Figure 0: 0 (warning)"]);

@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, take, type Schemas } from '../api/client'
+import Loading from '../parts/Loading.vue'
+import Parameters from '../parts/Parameters.vue'
+import Preview from '../parts/Preview.vue'
+import { useLoaded } from '../parts/load'
+
+const route = useRoute()
+const router = useRouter()
+const name = computed(() => String(route.params.name))
+const { data, error, load } = useLoaded(() => take(api.GET('/dashboards')))
+const dashboard = computed(() => data.value?.find((one) => one.name === name.value) ?? null)
+
+const WINDOWS: { value: string; label: string; keys?: Record<string, string> }[] = [
+  { value: 'hour', label: 'Previous hour', keys: { previous: 'hour' } },
+  { value: 'day', label: 'Previous day', keys: { previous: 'day' } },
+  { value: 'week', label: 'Previous week', keys: { previous: 'week' } },
+  { value: 'month', label: 'Previous month', keys: { previous: 'month' } },
+  { value: 'PT6H', label: 'Last 6 hours', keys: { last: 'PT6H' } },
+  { value: 'PT24H', label: 'Last 24 hours', keys: { last: 'PT24H' } },
+  { value: 'P7D', label: 'Last 7 days', keys: { last: 'P7D' } },
+  { value: 'today', label: 'Today so far', keys: { 'to-date': 'day' } },
+  { value: 'between', label: 'Between two dates' },
+]
+const own = Intl.DateTimeFormat().resolvedOptions().timeZone
+const zones = computed(() => ['UTC', ...Intl.supportedValuesOf('timeZone')])
+const window_ = ref('day')
+const days = ref<[string, string] | null>(null)
+const zone = ref(own)
+const values = ref<Record<string, unknown>>({})
+// A report that shows the dashboard knows best in which zone its readers are.
+const reports = useLoaded(() => take(api.GET('/reports')))
+watch([reports.data, dashboard], ([found, shown]) => {
+  const used = found?.find((report) => shown?.used_by.includes(report.name))
+  if (used) zone.value = used.zone
+})
+const order = computed<Schemas['PreviewOrder']>(() => {
+  const keys = WINDOWS.find((one) => one.value === window_.value)?.keys ?? (days.value ? { interval: days.value.join('/') } : { previous: 'day' })
+  return { dashboard: name.value, time_zone: zone.value, window: keys, values: values.value }
+})
+</script>
+
+<template>
+  <Loading :error="data ? null : error" :ready="data !== null" @again="load">
+    <p v-if="!dashboard" class="card">There is no dashboard “{{ name }}”. <RouterLink to="/dashboards">All dashboards</RouterLink></p>
+    <div v-else class="stack">
+      <div class="row spread">
+        <div>
+          <p class="small crumbs"><RouterLink to="/dashboards">Dashboards</RouterLink></p>
+          <h1>{{ dashboard.title }}</h1>
+          <p v-if="dashboard.summary" class="muted">{{ dashboard.summary }}</p>
+        </div>
+        <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'dashboard', name } })">Edit</el-button>
+      </div>
+      <section class="card stack" aria-label="What to show">
+        <div class="asked">
+          <label><span class="small">Window</span><el-select v-model="window_" aria-label="Window"><el-option v-for="one in WINDOWS" :key="one.value" :value="one.value" :label="one.label" /></el-select></label>
+          <label v-if="window_ === 'between'"><span class="small">From and to <span class="muted">the second day is not part of it</span></span><el-date-picker v-model="days" type="daterange" value-format="YYYY-MM-DD" start-placeholder="From" end-placeholder="To" :clearable="false" /></label>
+          <label><span class="small">Time zone</span><el-select v-model="zone" filterable aria-label="Time zone"><el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" /></el-select></label>
+        </div>
+        <Parameters v-if="dashboard.parameters.length" :key="name" :dashboard="name" @chosen="values = $event" />
+      </section>
+      <section class="card" aria-label="The dashboard"><Preview :key="name" :order="order" /></section>
+    </div>
+  </Loading>
+</template>
+
+<style scoped>
+.crumbs, p { margin: 0; }
+.asked { display: grid; grid-template-columns: repeat(auto-fill, minmax(14rem, 1fr)); gap: 0.9rem; }
+label { display: grid; gap: 0.3rem; }
+</style>

@@ -1,0 +1,85 @@
+<script setup lang="ts">
+// What a dashboard or a report would show, in a frame that can do nothing but show it.
+import { onUnmounted, ref } from 'vue'
+
+import { api, ApiProblem, type Schemas } from '../api/client'
+
+const props = defineProps<{ order: Schemas['PreviewOrder'] }>()
+const html = ref<string | null>(null)
+const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
+const asking = ref<AbortController | null>(null)
+const saving = ref(false)
+onUnmounted(() => asking.value?.abort())
+
+async function ask(format: string, signal?: AbortSignal): Promise<{ blob: Blob; name: string }> {
+  const answer = await api.POST('/preview', { body: { ...props.order, format }, parseAs: 'blob', signal })
+  if (!answer.response.ok) {
+    const problem = answer.error as Schemas['Problem'] | undefined
+    throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)
+  }
+  const name = /filename="([^"]*)"/.exec(answer.response.headers.get('Content-Disposition') ?? '')?.[1] ?? `preview.${format}`
+  return { blob: answer.data as unknown as Blob, name }
+}
+const told = (problem: unknown) => (problem instanceof ApiProblem ? { detail: problem.message, problems: problem.problems } : { detail: String(problem), problems: [] })
+
+async function show() {
+  asking.value?.abort()
+  const mine = (asking.value = new AbortController())
+  try {
+    const { blob } = await ask('html', mine.signal)
+    const text = await blob.text()
+    if (asking.value === mine) [html.value, wrong.value] = [text, null]
+  } catch (problem) {
+    if (asking.value === mine) [html.value, wrong.value] = [null, told(problem)]
+  } finally {
+    if (asking.value === mine) asking.value = null
+  }
+}
+function stop() {
+  asking.value?.abort()
+  asking.value = null
+}
+async function save(format: string) {
+  saving.value = true
+  try {
+    const { blob, name } = await ask(format)
+    const link = Object.assign(document.createElement('a'), { href: URL.createObjectURL(blob), download: name })
+    link.click()
+    setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
+  } catch (problem) {
+    wrong.value = told(problem)
+  } finally {
+    saving.value = false
+  }
+}
+defineExpose({ show })
+</script>
+
+<template>
+  <div class="stack" aria-live="polite" :aria-busy="asking !== null">
+    <div class="row spread">
+      <div class="row">
+        <el-button type="primary" :loading="asking !== null" @click="show">{{ html ? 'Show it again' : 'Show it' }}</el-button>
+        <el-button v-if="asking" @click="stop">Stop waiting</el-button>
+      </div>
+      <el-dropdown v-if="html" @command="save">
+        <el-button :loading="saving">Download as …</el-button>
+        <template #dropdown>
+          <el-dropdown-menu><el-dropdown-item v-for="one in ['pdf', 'html', 'csv', 'xlsx', 'json', 'txt', 'png']" :key="one" :command="one">{{ one.toUpperCase() }}</el-dropdown-item></el-dropdown-menu>
+        </template>
+      </el-dropdown>
+    </div>
+    <div v-if="wrong" role="alert" class="bad">
+      <p v-if="!wrong.problems.length">◆ {{ wrong.detail }}</p>
+      <ul v-else><li v-for="(one, index) in wrong.problems" :key="index">Line {{ one.line }}: <code v-if="one.key">{{ one.key }}</code> {{ one.message }}</li></ul>
+    </div>
+    <iframe v-else-if="html" class="document" sandbox="" :srcdoc="html" title="The preview" />
+    <p v-else-if="!asking" class="muted">The sources are asked now, for this window. Nothing is kept, and nobody is sent anything.</p>
+    <p v-if="asking && !html" class="muted">The sources are being asked …</p>
+  </div>
+</template>
+
+<style scoped>
+.bad { color: var(--critical); overflow-wrap: anywhere; }
+p, ul { margin: 0; }
+</style>
