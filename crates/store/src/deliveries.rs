@@ -1,7 +1,12 @@
 //! The outbox: deliveries, their attempts, and when a run has nothing left to deliver.
 
+use std::collections::BTreeSet;
+
 use chrono::TimeDelta;
-use sea_orm::{ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait, sea_query::OnConflict};
+use sea_orm::{
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, TransactionTrait, sea_query::OnConflict,
+};
+use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
 use crate::{
@@ -52,6 +57,51 @@ pub struct Queue {
     pub via: String,
     pub waiting: i64,
     pub oldest: Option<Time>,
+}
+
+/// One attempt that has ended.
+#[derive(Debug, Clone)]
+pub struct Ended {
+    pub delivery: Uuid,
+    pub attempt: i64,
+    pub ending: Ending,
+}
+
+impl Ended {
+    fn row(&self) -> Json {
+        let (outcome, state, answer, again) = match &self.ending {
+            Ending::Accepted { answer } => ("accepted", "accepted", answer, None),
+            Ending::Postponed { answer, again } => ("postponed", "waiting", answer, Some(*again)),
+            Ending::Refused { answer } => ("refused", "refused", answer, None),
+            Ending::Unconfirmed { answer, again } => ("unknown", "waiting", answer, Some(*again)),
+        };
+        // What a server said must not keep the others' endings from being written.
+        let answer = answer.replace('\0', "\u{fffd}");
+        json!({ "id": self.delivery, "attempt": self.attempt, "outcome": outcome, "state": state, "answer": answer, "again": again })
+    }
+}
+
+/// Ends a run if nothing of it waits any more.
+async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Result<()> {
+    // The row of the run serialises the last two deliveries of it, whoever makes them.
+    transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [run.into()])).await?;
+    // Asked first, because counting them all for each of thousands would take longer than to
+    // send them.
+    let more = Store::sql("select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1", [run.into()]);
+    if transaction.query_one_raw(more).await?.is_some() {
+        return Ok(());
+    }
+    transaction
+        .execute_raw(Store::sql(
+            "update runs set finished_at = $2, problem = case when s.refused > 0 then s.refused || ' of ' || s.everyone || ' deliveries were refused' else problem end, \
+               state = case when s.refused = 0 then 'delivered' when s.refused < s.everyone then 'partly-delivered' else 'failed' end \
+             from (select count(*) as everyone, count(*) filter (where state = 'refused') as refused, count(*) filter (where state = 'waiting') as waiting \
+                   from deliveries where run_id = $1 and copy = 0) s \
+             where id = $1 and state = 'delivering' and s.waiting = 0",
+            [run.into(), now.into()],
+        ))
+        .await?;
+    Ok(())
 }
 
 impl Store {
@@ -227,59 +277,38 @@ impl Store {
         self.one_row(Store::sql("update deliveries set lease_until = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), until.into()]), id).await
     }
 
-    /// Writes down how an attempt ended, and settles the run if it was the last delivery.
-    pub async fn end_attempt(&self, delivery: &Delivery, owner: Uuid, attempt: i64, ending: &Ending, now: Time) -> Result<()> {
-        let (outcome, state, answer, again) = match ending {
-            Ending::Accepted { answer } => ("accepted", "accepted", answer, None),
-            Ending::Postponed { answer, again } => ("postponed", "waiting", answer, Some(*again)),
-            Ending::Refused { answer } => ("refused", "refused", answer, None),
-            Ending::Unconfirmed { answer, again } => ("unknown", "waiting", answer, Some(*again)),
-        };
-        let problem = (state != "accepted").then(|| answer.clone());
-        let settled = (state != "waiting").then_some(now);
-        let ended = Store::sql(
-            "with moved as (update deliveries set state = $3, problem = $4, settled_at = $5, next_attempt_at = coalesce($6, next_attempt_at), \
-               lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 returning id) \
-             update delivery_attempts a set ended_at = $8, outcome = $9, answer = $10 from moved where a.id = $7 and a.delivery_id = moved.id",
-            [
-                delivery.id.into(),
-                owner.into(),
-                state.into(),
-                problem.into(),
-                settled.into(),
-                again.into(),
-                attempt.into(),
-                now.into(),
-                outcome.into(),
-                answer.clone().into(),
-            ],
-        );
-        if delivery.copy > 0 || settled.is_none() {
-            return self.one_row(ended, delivery.id).await;
-        }
+    /// Writes down how attempts ended, all together, and settles the runs whose last delivery
+    /// was among them. Answers with the deliveries that were written; the others belong to
+    /// another process by now, which writes its own.
+    pub async fn end_attempts(&self, owner: Uuid, ended: &[Ended], now: Time) -> Result<BTreeSet<Uuid>> {
+        let given: Vec<Json> = ended.iter().map(Ended::row).collect();
         let transaction = self.db.begin().await?;
-        if transaction.execute_raw(ended).await?.rows_affected() != 1 {
-            return Err(StoreError::LeaseLost(delivery.id));
-        }
-        // The row of the run serialises the last two deliveries of it, whoever makes them.
-        transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [delivery.run_id.into()])).await?;
-        // Asked first, because counting them all for each of thousands would take longer than to
-        // send them.
-        let more = Store::sql("select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1", [delivery.run_id.into()]);
-        if transaction.query_one_raw(more).await?.is_some() {
-            return Ok(transaction.commit().await?);
-        }
-        transaction
-            .execute_raw(Store::sql(
-                "update runs set finished_at = $2, problem = case when s.refused > 0 then s.refused || ' of ' || s.everyone || ' deliveries were refused' else problem end, \
-                   state = case when s.refused = 0 then 'delivered' when s.refused < s.everyone then 'partly-delivered' else 'failed' end \
-                 from (select count(*) as everyone, count(*) filter (where state = 'refused') as refused, count(*) filter (where state = 'waiting') as waiting \
-                       from deliveries where run_id = $1 and copy = 0) s \
-                 where id = $1 and state = 'delivering' and s.waiting = 0",
-                [delivery.run_id.into(), now.into()],
+        let moved = transaction
+            .query_all_raw(Store::sql(
+                "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, outcome text, state text, answer text, again timestamptz)), \
+                 moved as (update deliveries d set state = g.state, problem = case when g.state = 'accepted' then null else g.answer end, \
+                     settled_at = case when g.state = 'waiting' then null else $3 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), \
+                     lease_owner = null, lease_until = null from given g where d.id = g.id and d.lease_owner = $2 \
+                   returning d.id, d.run_id, d.copy = 0 and d.state <> 'waiting' as settles), \
+                 noted as (update delivery_attempts a set ended_at = $3, outcome = g.outcome, answer = g.answer \
+                   from given g join moved m on m.id = g.id where a.id = g.attempt and a.delivery_id = g.id) \
+                 select id, run_id, settles from moved",
+                [Json::from(given).into(), owner.into(), now.into()],
             ))
             .await?;
-        Ok(transaction.commit().await?)
+        let (mut written, mut runs) = (BTreeSet::new(), BTreeSet::new());
+        for row in moved {
+            written.insert(row.try_get::<Uuid>("", "id")?);
+            if row.try_get::<bool>("", "settles")? {
+                runs.insert(row.try_get::<Uuid>("", "run_id")?);
+            }
+        }
+        // In their order, so that two processes never wait for one another.
+        for run in runs {
+            settle(&transaction, run, now).await?;
+        }
+        transaction.commit().await?;
+        Ok(written)
     }
 
     pub async fn delivery(&self, id: Uuid) -> Result<Option<Delivery>> {

@@ -38,6 +38,9 @@ pub enum StoreError {
     /// Another process has taken the work over; whatever this one did must not be kept.
     #[error("the lease on {0} was lost to another process")]
     LeaseLost(uuid::Uuid),
+    /// What several wrote together, said to each of them.
+    #[error("how an attempt ended could not be written: {0}")]
+    Unwritten(String),
 }
 
 impl From<DbErr> for StoreError {

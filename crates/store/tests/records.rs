@@ -8,7 +8,7 @@ use maple_lark_demo::Cluster;
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change, Rule, StoredDefinition},
-    deliveries::{Copy, Delivery, Ending},
+    deliveries::{Copy, Delivery, Ended, Ending},
     entity::Time,
     runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
@@ -49,6 +49,13 @@ impl Place {
         Self { store: store.unwrap(), _cluster: cluster, _folder: folder }
     }
 
+    /// One attempt that ends by itself.
+    async fn end_attempt(&self, delivery: &Delivery, owner: Uuid, attempt: i64, ending: &Ending, now: Time) -> Result<(), StoreError> {
+        let ended = Ended { delivery: delivery.id, attempt, ending: ending.clone() };
+        let written = self.end_attempts(owner, &[ended], now).await?;
+        if written.contains(&delivery.id) { Ok(()) } else { Err(StoreError::LeaseLost(delivery.id)) }
+    }
+
     async fn new_run(&self, report: &str, seconds: i64) -> Uuid {
         let id = Uuid::now_v7();
         self.add_run(&run(id, report, seconds)).await.unwrap();
@@ -62,7 +69,11 @@ impl Place {
 
     /// A run with `count` deliveries in the outbox.
     async fn delivering(&self, owner: Uuid, count: usize) -> (Run, Uuid) {
-        let id = self.new_run("daily", 0).await;
+        self.delivering_of("daily", owner, count).await
+    }
+
+    async fn delivering_of(&self, report: &str, owner: Uuid, count: usize) -> (Run, Uuid) {
+        let id = self.new_run(report, 0).await;
         let run = self.claim_run(owner, at(0), LEASE).await.unwrap().unwrap();
         assert_eq!(run.id, id);
         let snapshot = snapshot(id, b"{}".to_vec());
@@ -312,12 +323,52 @@ async fn the_last_two_deliveries_of_two_processes_settle_the_run() {
     let mut ends = tokio::task::JoinSet::new();
     for (delivery, attempt) in claimed {
         let store = place.store.clone();
-        ends.spawn(async move { store.end_attempt(&delivery, owner, attempt, &accepted(), at(2)).await });
+        let ended = Ended { delivery: delivery.id, attempt, ending: accepted() };
+        ends.spawn(async move { store.end_attempts(owner, &[ended], at(2)).await });
     }
-    while let Some(ended) = ends.join_next().await {
-        ended.unwrap().unwrap();
+    while let Some(written) = ends.join_next().await {
+        assert_eq!(written.unwrap().unwrap().len(), 1);
     }
     assert_eq!(place.state(run.id).await.0, "delivered");
+}
+
+#[tokio::test]
+async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
+    let place = Place::new().await;
+    let (owner, other) = (Uuid::now_v7(), Uuid::now_v7());
+    let (first, _) = place.delivering(owner, 3).await;
+    let (second, _) = place.delivering_of("weekly", owner, 2).await;
+    let claimed = place.claim_deliveries(owner, at(1), LEASE, 64, &[]).await.unwrap();
+    let of = |run: Uuid| claimed.iter().filter(move |(delivery, _)| delivery.run_id == run).collect::<Vec<_>>();
+    let (of_first, of_second) = (of(first.id), of(second.id));
+    assert_eq!((of_first.len(), of_second.len()), (3, 2));
+    let ended = |(delivery, attempt): &(Delivery, i64), ending: Ending| Ended { delivery: delivery.id, attempt: *attempt, ending };
+    // Nothing at all is as good as something.
+    assert!(place.end_attempts(owner, &[], at(2)).await.unwrap().is_empty());
+    let together = [
+        ended(of_first[0], accepted()),
+        ended(of_second[0], accepted()),
+        ended(of_first[1], Ending::Postponed { answer: "451 later\0with a character that cannot be kept".into(), again: at(100) }),
+        ended(of_second[1], refused()),
+    ];
+    assert_eq!(place.end_attempts(owner, &together, at(2)).await.unwrap().len(), 4);
+    assert_eq!(place.state(first.id).await.0, "delivering", "one waits, one is under way");
+    assert_eq!(place.state(second.id).await, ("partly-delivered".into(), Some("1 of 2 deliveries were refused".into())));
+    let deliveries = place.deliveries(first.id).await.unwrap();
+    let waiting = deliveries.iter().find(|delivery| delivery.id == of_first[1].0.id).unwrap();
+    assert_eq!((waiting.state.as_str(), waiting.next_attempt_at, waiting.settled_at), ("waiting", at(100), None));
+    assert_eq!(waiting.problem.as_deref(), Some("451 later\u{fffd}with a character that cannot be kept"));
+
+    // What another process has taken over is left to it; the rest is written all the same.
+    let taken = place.claim_deliveries(other, at(200), LEASE, 64, &[]).await.unwrap();
+    assert_eq!(taken.len(), 2);
+    let late = [ended(of_first[2], refused())];
+    assert!(place.end_attempts(owner, &late, at(201)).await.unwrap().is_empty());
+    let both: Vec<Ended> = taken.iter().map(|claim| ended(claim, accepted())).collect();
+    assert_eq!(place.end_attempts(other, &both, at(202)).await.unwrap().len(), 2);
+    assert_eq!(place.state(first.id).await, ("delivered".into(), None));
+    // Twice is once.
+    assert!(place.end_attempts(other, &both, at(203)).await.unwrap().is_empty());
 }
 
 #[tokio::test]

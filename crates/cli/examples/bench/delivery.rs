@@ -2,25 +2,22 @@
 //! both by way of a real mail server. The baseline of the second is a bare generator of mail
 //! that sends messages of the same size to the same server over as many connections.
 
-use std::{
-    path::Path,
-    process::{Child, Command, Stdio},
-    time::{Duration, Instant},
-};
+use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use maple_lark_core::definition::MailTls;
 use maple_lark_delivery::{MailServer, MailSession};
 use maple_lark_demo::{Cluster, RealMailServer};
-use serde_json::{Value, json};
-use sqlx::PgConnection;
+use serde_json::json;
 
-use crate::{Done, Goals, free_port};
+use crate::{
+    Done, Goals,
+    running::{Running, until},
+};
 
 const REPORTS: usize = 1_000;
 const RECIPIENTS: usize = 5_000;
 const CONNECTIONS: usize = 4;
-const PATIENCE: Duration = Duration::from_secs(600);
 
 const DASHBOARD: &str = r#"
 [dashboard]
@@ -51,86 +48,22 @@ fn report(name: &str, schedule: &str, to: &[String]) -> String {
     )
 }
 
-struct Service(Child);
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-TERM", &self.0.id().to_string()]).status();
-        let _ = self.0.wait();
-    }
-}
-
-impl Service {
-    fn peak(&self) -> Done<f64> {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.0.id()))?;
-        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).ok_or("no VmHWM")?;
-        Ok(line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)
-    }
-}
-
-async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -> Done<()> {
-    let began = Instant::now();
-    while sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut *records).await? < wanted {
-        if began.elapsed() > PATIENCE {
-            return Err(format!("{sql} does not come to {wanted}").into());
-        }
-        tokio::time::sleep(Duration::from_millis(200)).await;
-    }
-    Ok(())
-}
-
 pub async fn measure(goals: &mut Goals) -> Done<()> {
     use std::os::unix::fs::PermissionsExt;
     let folder = tempfile::tempdir()?;
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))?;
     let cluster = Cluster::start(&folder.path().join("state"), false).await?;
-    let secret = cluster.database("maple_lark", "maple_lark").await?;
-    let reader = cluster.role("orrin_reader").await?;
-    cluster.database("orrin_ops", "orrin_owner").await?;
     let mail = RealMailServer::start()?;
-    let port = free_port()?;
-    let config = folder.path().join("maple-lark.toml");
-    let text = format!(
-        "listen = \"127.0.0.1:{port}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\n\
-         [mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"a@orrin-sound.example\"\n",
-        cluster.url_for("maple_lark", &secret, "maple_lark"),
-        cluster.address(),
-        mail.port
-    );
-    std::fs::write(&config, text)?;
-    let binary = std::env::current_exe()?.parent().and_then(Path::parent).ok_or("no folder")?.join("maple-lark");
-    let mut command = Command::new(&binary);
-    command.args(["serve", "--config"]).arg(&config).env("READER", reader).stdout(Stdio::null()).stderr(Stdio::null());
-    let service = Service(command.spawn()?);
-    let base = format!("http://127.0.0.1:{port}");
-    let began = Instant::now();
-    while !reqwest::get(format!("{base}/ready")).await.is_ok_and(|answer| answer.status().is_success()) {
-        if began.elapsed() > Duration::from_secs(60) {
-            return Err("the service does not get ready".into());
-        }
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
-    let http = reqwest::Client::new();
-    let signed: Value =
-        http.post(format!("{base}/api/v1/tokens")).json(&json!({ "name": "admin", "password": "bench", "label": "bench" })).send().await?.json().await?;
-    let token = signed["token"].as_str().ok_or("no token")?.to_owned();
-    let source = format!(
-        "[source]\nname = \"operations\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"orrin_ops\"\nuser = \"orrin_reader\"\npassword = \"env:READER\"\ntls = \"off\"\n",
-        cluster.address()
-    );
+    let service = Running::start(folder.path(), &cluster, mail.port).await?;
     let everybody: Vec<String> = (0..RECIPIENTS).map(|n| format!("person{n}@orrin-sound.example")).collect();
     // Late enough for all of them to be applied before.
     let schedule = format!("[schedule]\nevery = \"day\"\nat = \"{}\"\n", (Utc::now() + chrono::TimeDelta::seconds(100)).format("%H:%M"));
-    let mut files = vec![json!({ "file": "source.toml", "text": source }), json!({ "file": "dashboard.toml", "text": DASHBOARD })];
+    let mut files = vec![Running::source(&cluster, ""), json!({ "file": "dashboard.toml", "text": DASHBOARD })];
     files.push(json!({ "file": "many.toml", "text": report("many", "", &everybody) }));
     files.extend(
         (0..REPORTS).map(|n| json!({ "file": format!("r{n}.toml"), "text": report(&format!("r{n}"), &schedule, &[format!("owner{n}@orrin-sound.example")]) })),
     );
-    let applied =
-        http.post(format!("{base}/api/v1/definitions/apply")).bearer_auth(&token).json(&json!({ "files": files, "remove_others": false })).send().await?;
-    if !applied.status().is_success() {
-        return Err(applied.text().await?.into());
-    }
+    service.apply(files).await?;
     let mut records = cluster.connect("maple_lark").await?;
     until(&mut records, "select count(*) from runs where state = 'delivered'", REPORTS as i64).await?;
     let (first, last): (DateTime<Utc>, DateTime<Utc>) =
@@ -142,10 +75,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     goals.check("peak memory of the service", peak, "MiB", peak < 400.0, "under 400");
 
     // One report to thousands, each a mail of their own.
-    let run: Value = http.post(format!("{base}/api/v1/reports/many/runs")).bearer_auth(&token).json(&json!({})).send().await?.json().await?;
-    if run["id"].is_null() {
-        return Err(format!("the run was not made: {run}").into());
-    }
+    service.post("/reports/many/runs", &json!({})).await?;
     until(&mut records, "select count(*) from runs where report = 'many' and state = 'delivered'", 1).await?;
     let (first, last): (DateTime<Utc>, DateTime<Utc>) = sqlx::query_as(
         "select min(a.started_at), max(a.ended_at) from delivery_attempts a join deliveries d on d.id = a.delivery_id join runs r on r.id = d.run_id where r.report = 'many'",

@@ -10,6 +10,7 @@
 mod delivery;
 mod documents;
 mod reading;
+mod running;
 mod schedules;
 
 use std::{

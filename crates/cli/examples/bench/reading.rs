@@ -18,9 +18,13 @@ use maple_lark_core::{
 };
 use maple_lark_demo::{Cluster, WebServices};
 use maple_lark_sources::{Question, Reader, Values};
+use serde_json::json;
 use sqlx::{AssertSqlSafe, Executor};
 
-use super::{Done, Goals};
+use super::{
+    Done, Goals,
+    running::{Running, until},
+};
 
 const ROWS: usize = 1_000_000;
 const POINTS: i64 = 10_000_000;
@@ -39,17 +43,14 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     let password = cluster.role("reader").await?;
     let secret = folder.path().join("password");
     std::fs::write(&secret, &password)?;
-    let rows = format!(
-        "create table measured as select timestamptz '2026-01-01' + n * interval '1 second' as at, 'host-' || n % 40 as host, 'service-' || n % 7 as service, \
-         (200 + n % 5)::int as code, (n % 1000)::float8 / 7 as latency, ((n % 100000)::numeric / 100)::numeric(12, 2) as revenue from generate_series(1, {ROWS}) n"
-    );
     let points = format!(
         "create table points as select timestamptz '2026-01-01' + n * interval '1 second' as at, (hashint4(n::int) % 100000)::float8 / 100 as value from generate_series(1, {POINTS}) n"
     );
-    for statement in [rows.as_str(), points.as_str(), "grant select on measured to reader", "vacuum analyze measured", "vacuum analyze points"] {
+    for statement in [made().as_str(), points.as_str(), "grant select on measured to reader", "vacuum analyze measured", "vacuum analyze points"] {
         connection.execute(AssertSqlSafe(statement.to_owned())).await?;
     }
     rows_to_csv(goals, &secret, &password, &cluster).await?;
+    rows_in_the_service(goals).await?;
     resample(goals, &mut connection).await?;
     side_by_side(goals, &secret, &cluster).await
 }
@@ -92,6 +93,54 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
     let most = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap_or("0").trim().trim_end_matches(" kB").parse::<f64>()? / 1024.0;
     println!("{} {most} {}", took.as_secs_f64(), file.metadata()?.len());
     Ok(())
+}
+
+const MANY_ROWS: &str = r#"
+[dashboard]
+name = "rows"
+title = "Rows"
+[[query]]
+name = "q"
+source = "operations"
+sql = "select at, host, service, code, latency, revenue from measured"
+[[section]]
+title = "All"
+[[section.block]]
+show = "table"
+title = "Rows"
+query = "q"
+"#;
+
+/// The same rows by a report of a service that was just started: collected, sealed, kept, read
+/// again, composed, written as CSV, packed and kept.
+async fn rows_in_the_service(goals: &mut Goals) -> Done<()> {
+    let folder = tempfile::tempdir()?;
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))?;
+    let cluster = Cluster::start(&folder.path().join("state"), false).await?;
+    let service = Running::start(folder.path(), &cluster, 25).await?;
+    let mut data = cluster.connect("orrin_ops").await?;
+    for statement in [made(), "grant select on measured to orrin_reader".to_owned()] {
+        data.execute(AssertSqlSafe(statement)).await?;
+    }
+    let report =
+        "[report]\nname = \"rows\"\ntitle = \"Rows\"\ntime-zone = \"UTC\"\ndashboards = [\"rows\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
+    let source = Running::source(&cluster, &format!("row-limit = {ROWS}\ntimeout = \"PT5M\"\n"));
+    service.apply(vec![source, json!({ "file": "rows.toml", "text": MANY_ROWS }), json!({ "file": "report.toml", "text": report })]).await?;
+    let before = service.peak()?;
+    service.post("/reports/rows/runs", &json!({ "deliver": false })).await?;
+    let mut records = cluster.connect("maple_lark").await?;
+    until(&mut records, "select count(*) from runs where state = 'made'", 1).await?;
+    let peak = service.peak()?;
+    println!("{ROWS} rows by a report of the service, which had {before:.0} MiB before:");
+    goals.check("the most memory of the service", peak, "MiB", peak < 200.0, "under 200");
+    Ok(())
+}
+
+fn made() -> String {
+    format!(
+        "create table measured as select timestamptz '2026-01-01' + n * interval '1 second' as at, 'host-' || n % 40 as host, 'service-' || n % 7 as service, \
+         (200 + n % 5)::int as code, (n % 1000)::float8 / 7 as latency, ((n % 100000)::numeric / 100)::numeric(12, 2) as revenue from generate_series(1, {ROWS}) n"
+    )
 }
 
 async fn rows_to_csv(goals: &mut Goals, secret: &Path, password: &str, cluster: &Cluster) -> Done<()> {

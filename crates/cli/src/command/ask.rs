@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{CatalogueEntry, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder, SamplerView, Tried, TryOrder};
+use maple_lark_service::api::{CatalogueEntry, CatalogueItem, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder, SamplerView, Tried, TryOrder};
 
 use super::{
     download::{FORMATS, save},
@@ -193,7 +193,8 @@ impl Catalogue {
             let rows = entries
                 .iter()
                 .map(|entry| {
-                    let items: Vec<String> = entry.items.iter().map(|item| format!("{} ({})", item.name, item.kind)).collect();
+                    let said = |item: &CatalogueItem| if item.kind.is_empty() { item.name.clone() } else { format!("{} ({})", item.name, item.kind) };
+                    let items: Vec<String> = entry.items.iter().map(said).collect();
                     vec![entry.name.clone(), entry.kind.clone(), entry.unit.clone(), items.join(", "), entry.description.clone()]
                 })
                 .collect();

@@ -233,10 +233,12 @@ impl Beside {
             return Some("as before".to_owned());
         }
         let sign = if difference > 0.0 { "+" } else { "−" };
+        // A share of a share misleads, and a difference of percentages is none: they change by points.
+        let shares = matches!(unit, Unit::Percent | Unit::Ratio);
         let amount = unit.format(difference.abs(), writing);
-        // A share of a share misleads; percentages change by points.
-        let part = (before > 0.0 && !matches!(unit, Unit::Percent | Unit::Ratio))
-            .then(|| format!(" ({sign}{})", Unit::Percent.format((difference.abs() / before * 1000.0).round() / 10.0, writing)));
+        let amount = if shares { amount.replace('%', "points") } else { amount };
+        let part =
+            (before > 0.0 && !shares).then(|| format!(" ({sign}{})", Unit::Percent.format((difference.abs() / before * 1000.0).round() / 10.0, writing)));
         Some(format!("{sign}{amount}{} against {}", part.unwrap_or_default(), unit.format(before, writing)))
     }
 

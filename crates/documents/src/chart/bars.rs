@@ -24,7 +24,11 @@ fn legend_height(series: &[BarSeries], width: f64) -> f64 {
 
 pub fn height(categories: &[String], series: &[BarSeries], form: BarForm, width: f64) -> f64 {
     let legend = legend_height(series, width);
-    if form.upright { 220.0 + legend } else { categories.len() as f64 * row_height(series, form) + legend + 42.0 }
+    if form.upright {
+        220.0 + legend + if in_two_lines(categories, width) { frame::NAME_ROW } else { 0.0 }
+    } else {
+        categories.len() as f64 * row_height(series, form) + legend + 42.0
+    }
 }
 
 fn named(canvas: &mut Canvas, series: &[BarSeries]) {
@@ -150,14 +154,37 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &
             }
             let text = if marked { format!("{} {label}", palette::mark(status)) } else { label.clone() };
             let place = (end.max(base) + 5.0, bar_top + BAR / 2.0 - 1.0);
+            let ends = place.0 + text_width(&text);
+            if chart.limits.iter().map(|limit| along.x(limit.at)).any(|line| line > place.0 && line < ends) {
+                canvas.rectangle((place.0 - 2.0, place.1 - 6.0), (ends + 2.0, place.1 + 6.0), palette::PAPER);
+            }
             canvas.text(&text, place, Anchor::Start, if marked { colour } else { palette::INK });
         }
     }
     canvas.line([(base, top), (base, along.bottom)], palette::MUTED, 0.9);
 }
 
+/// The most room that the name of a standing bar takes.
+const LONGEST_NAME: f64 = 90.0;
+
+/// How many names stand in one line under bars that have `room` in all, with `air` between two.
+fn names_in_a_line(categories: &[String], room: f64, air: f64) -> usize {
+    (room / (categories.iter().map(|name| text_width(name)).fold(0.0, f64::max).min(LONGEST_NAME) + air)).max(1.0) as usize
+}
+
+/// Whether the names of standing bars stand in two lines by turns: where one has no room for all.
+fn in_two_lines(categories: &[String], width: f64) -> bool {
+    // What the labels of the axis leave.
+    let room = width - 50.0;
+    (names_in_a_line(categories, room, 10.0) + 1..=2 * names_in_a_line(categories, room, 5.0)).contains(&categories.len())
+}
+
 fn standing(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &[BarSeries], form: BarForm) {
-    let frame = Frame::new(canvas, &chart.axis, legend_height(series, canvas.width) + 20.0, 6.0);
+    let mut frame = Frame::new(canvas, &chart.axis, legend_height(series, canvas.width) + 20.0, 6.0);
+    let by_turns = in_two_lines(categories, canvas.width);
+    if by_turns {
+        frame.bottom -= frame::NAME_ROW;
+    }
     frame.values(canvas, &chart.axis);
     named(canvas, series);
     let slot = (frame.right - frame.left) / categories.len() as f64;
@@ -191,10 +218,13 @@ fn standing(canvas: &mut Canvas, chart: &Chart, categories: &[String], series: &
     }
     frame.limit_lines(canvas, chart);
     frame.limit_names(canvas, &chart.limits);
-    let most = ((frame.right - frame.left) / (categories.iter().map(|name| text_width(name)).fold(0.0, f64::max).min(90.0) + 10.0)).max(1.0) as usize;
-    let names: Vec<String> = categories.iter().map(|name| fit(name, 90.0)).collect();
+    let names: Vec<String> = categories.iter().map(|name| fit(name, LONGEST_NAME)).collect();
     let marks: Vec<(f64, &str)> = names.iter().enumerate().map(|(index, name)| (frame.left + (index as f64 + 0.5) * slot, name.as_str())).collect();
-    frame.marks(canvas, &marks, most);
+    if by_turns {
+        frame.marks_by_turns(canvas, &marks);
+    } else {
+        frame.marks(canvas, &marks, names_in_a_line(categories, frame.right - frame.left, 10.0));
+    }
     canvas.line([(frame.left, base), (frame.right, base)], palette::MUTED, 0.9);
 }
 

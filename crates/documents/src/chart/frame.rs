@@ -11,6 +11,7 @@ use crate::palette;
 
 const SAMPLE: f64 = 16.0;
 pub const LEGEND_ROW: f64 = 16.0;
+pub const NAME_ROW: f64 = 13.0;
 
 /// Where values are up the page, and what is across it.
 pub struct Frame {
@@ -81,6 +82,17 @@ impl Frame {
                 canvas.text(label, (middle, self.bottom + 13.0), Anchor::Middle, palette::MUTED);
                 free = middle + half + 5.0;
             }
+        }
+    }
+
+    /// Ticks with all of their labels, every second one a line lower.
+    pub fn marks_by_turns(&self, canvas: &mut Canvas, marks: &[(f64, &str)]) {
+        canvas.line([(self.left, self.bottom), (self.right, self.bottom)], palette::MUTED, 0.9);
+        for (index, (x, label)) in marks.iter().enumerate() {
+            let lower = if index % 2 == 0 { 0.0 } else { NAME_ROW };
+            canvas.line([(*x, self.bottom), (*x, self.bottom + 4.0 + lower)], palette::MUTED, 0.9);
+            let half = text_width(label) / 2.0;
+            canvas.text(label, (x.clamp(half, (canvas.width - half).max(half)), self.bottom + 13.0 + lower), Anchor::Middle, palette::MUTED);
         }
     }
 

@@ -3,6 +3,7 @@ use std::{collections::BTreeMap, io::Read};
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_core::{
     Column, ColumnKind, Snapshot, Table, Value, Window,
+    chart::Plot,
     compose::compose,
     definition::{CsvForm, MailContent},
     document::DataTable,
@@ -439,5 +440,33 @@ fn text_from_right_to_left_keeps_its_order_everywhere_on_the_page() {
     let text = formats::selectable(&bytes);
     for (wanted, count) in [("דוח יומי", 2), ("שלום עולם", 2), ("נמל", 1)] {
         assert!(text.matches(wanted).count() >= count, "{wanted} {count}\n{text}");
+    }
+}
+
+/// The texts of an SVG with their places.
+fn texts(svg: &str) -> Vec<(f64, f64, String)> {
+    let number = |tag: &str, name: &str| tag.split(&format!("{name}=\"")).nth(1).unwrap().split('"').next().unwrap().parse::<f64>().unwrap();
+    svg.split("<text ").skip(1).map(|tag| (number(tag, "x"), number(tag, "y"), tag.split_once('>').unwrap().1.split('<').next().unwrap().to_owned())).collect()
+}
+
+#[test]
+fn standing_bars_are_named_in_two_lines_where_one_has_no_room_and_never_over_one_another() {
+    let ports = ["Skarvøy", "Havnes", "Lyngsund", "Brimsund", "Tornvik", "Østrey"];
+    let rows: Vec<(&str, f64)> = ports.iter().map(|port| (*port, 50.0)).collect();
+    let document = document(disks(&rows));
+    let Body::Chart { chart } = &document.sections[0].blocks[2].body else { panic!() };
+    let mut chart = chart.clone();
+    let Plot::Bars { form, .. } = &mut chart.plot else { panic!() };
+    form.upright = true;
+    let names = |size: chart::Size| -> Vec<(f64, f64, String)> {
+        texts(&chart::svg(&chart, size)).into_iter().filter(|(_, _, text)| ports.contains(&&**text)).collect()
+    };
+    let lines = |names: &[(f64, f64, String)]| names.iter().map(|(_, y, _)| *y as i64).collect::<std::collections::BTreeSet<_>>().len();
+    assert_eq!((names(chart::Size::FULL).len(), lines(&names(chart::Size::FULL))), (6, 1));
+    let third = names(chart::Size::of("third".parse().unwrap()));
+    assert_eq!((third.len(), lines(&third)), (6, 2), "{third:?}");
+    for line in third.iter().map(|(_, y, _)| *y) {
+        let places: Vec<f64> = third.iter().filter(|(_, y, _)| *y == line).map(|(x, _, _)| *x).collect();
+        assert!(places.windows(2).all(|pair| pair[1] - pair[0] > 50.0), "{places:?}");
     }
 }

@@ -65,6 +65,7 @@ pub(crate) struct Shared {
     pub clock: Clock,
     pub sessions: channels::Sessions,
     pub letters: letters::Prepared,
+    pub endings: outbox::Endings,
 }
 
 impl Shared {
@@ -81,6 +82,7 @@ impl Shared {
             clock,
             sessions: channels::Sessions::default(),
             letters: letters::Prepared::default(),
+            endings: outbox::Endings::default(),
         }
     }
 

@@ -1,7 +1,11 @@
 //! Carries out what waits in the outbox. Each channel has its own connections and its own
 //! patience: one that is slow or down holds up no other.
 
-use std::{collections::HashMap, sync::Arc, time::Duration};
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex},
+    time::Duration,
+};
 
 use chrono::TimeDelta;
 use maple_lark_core::{
@@ -12,11 +16,14 @@ use maple_lark_core::{
 use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, post_message, put_files, remove_files, send_line, write_files};
 use maple_lark_store::{
     StoreError,
-    deliveries::{Delivery, Ending},
+    deliveries::{Delivery, Ended, Ending},
     notices::Notice,
 };
 use serde_json::{Value, json};
-use tokio::{sync::watch, task::JoinSet};
+use tokio::{
+    sync::{oneshot, watch},
+    task::JoinSet,
+};
 use tracing::Instrument;
 use uuid::Uuid;
 
@@ -151,16 +158,51 @@ async fn carry(shared: &Arc<Shared>, catalogue: &Catalogue, delivery: Delivery, 
             Err(Failure::Delivery(error)) => Ending::Refused { answer: error.to_string() },
         };
         tracing::info!(recipient = %delivery.recipient, channel = %delivery.channel, ?ending, "attempted");
-        match shared.store.end_attempt(&delivery, shared.owner, attempt, &ending, shared.now()).await {
-            Err(StoreError::LeaseLost(_)) => {
-                tracing::warn!("another process has taken this delivery over");
-                Ok(())
-            }
-            other => other,
+        if !shared.endings.write(shared, Ended { delivery: delivery.id, attempt, ending }).await? {
+            tracing::warn!("another process has taken this delivery over");
         }
+        Ok(())
     }
     .instrument(span)
     .await
+}
+
+/// Endings of attempts on their way into the records. Those that come while others are being
+/// written are written together: one commit for as many as there are.
+#[derive(Default)]
+pub struct Endings {
+    waiting: Mutex<Vec<(Ended, oneshot::Sender<Result<bool, String>>)>>,
+    writing: tokio::sync::Mutex<()>,
+}
+
+impl Endings {
+    /// Answers when the ending is durable: whether the delivery was still this process's.
+    async fn write(&self, shared: &Shared, ended: Ended) -> Result<bool, StoreError> {
+        let (tell, told) = oneshot::channel();
+        self.lock().push((ended, tell));
+        {
+            // Whoever has its turn writes what has come together meanwhile, its own or not.
+            let _turn = self.writing.lock().await;
+            let together = std::mem::take(&mut *self.lock());
+            if !together.is_empty() {
+                let (endings, tells): (Vec<Ended>, Vec<_>) = together.into_iter().unzip();
+                let written = shared.store.end_attempts(shared.owner, &endings, shared.now()).await.map_err(|error| error.to_string());
+                for (ended, tell) in endings.iter().zip(tells) {
+                    // Nobody waits any more if the process is being stopped.
+                    let _ = tell.send(written.as_ref().map(|written| written.contains(&ended.delivery)).map_err(Clone::clone));
+                }
+            }
+        }
+        match told.await {
+            Ok(Ok(written)) => Ok(written),
+            Ok(Err(words)) => Err(StoreError::Unwritten(words)),
+            Err(_) => Err(StoreError::Unwritten("whoever wrote it was stopped".to_owned())),
+        }
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Ended, oneshot::Sender<Result<bool, String>>)>> {
+        self.waiting.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
 }
 
 enum Failure {

@@ -1,0 +1,99 @@
+//! A service in a process of its own, as it runs for real, with what it may take.
+
+use std::{
+    path::Path,
+    process::{Child, Command, Stdio},
+    time::{Duration, Instant},
+};
+
+use maple_lark_demo::Cluster;
+use serde_json::{Value, json};
+use sqlx::PgConnection;
+
+use crate::{Done, free_port};
+
+const PATIENCE: Duration = Duration::from_secs(600);
+
+pub struct Running {
+    child: Child,
+    base: String,
+    http: reqwest::Client,
+    token: String,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status();
+        let _ = self.child.wait();
+    }
+}
+
+impl Running {
+    /// Starts a service on a database of its own and signs in. The source `operations` reads
+    /// the database `orrin_ops` as somebody who may only read.
+    pub async fn start(folder: &Path, cluster: &Cluster, mail_port: u16) -> Done<Self> {
+        let secret = cluster.database("maple_lark", "maple_lark").await?;
+        let reader = cluster.role("orrin_reader").await?;
+        cluster.database("orrin_ops", "orrin_owner").await?;
+        let port = free_port()?;
+        let config = folder.join("maple-lark.toml");
+        let text = format!(
+            "listen = \"127.0.0.1:{port}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\n\
+             [mail]\nhost = \"127.0.0.1\"\nport = {mail_port}\ntls = \"off\"\nfrom = \"a@orrin-sound.example\"\n",
+            cluster.url_for("maple_lark", &secret, "maple_lark"),
+            cluster.address(),
+        );
+        std::fs::write(&config, text)?;
+        let binary = std::env::current_exe()?.parent().and_then(Path::parent).ok_or("no folder")?.join("maple-lark");
+        let mut command = Command::new(&binary);
+        command.args(["serve", "--config"]).arg(&config).env("READER", reader).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut running = Self { child: command.spawn()?, base: format!("http://127.0.0.1:{port}"), http: reqwest::Client::new(), token: String::new() };
+        let began = Instant::now();
+        while !reqwest::get(format!("{}/ready", running.base)).await.is_ok_and(|answer| answer.status().is_success()) {
+            if began.elapsed() > Duration::from_secs(60) {
+                return Err("the service does not get ready".into());
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        let signed = running.post("/tokens", &json!({ "name": "admin", "password": "bench", "label": "bench" })).await?;
+        running.token = signed["token"].as_str().ok_or("no token")?.to_owned();
+        Ok(running)
+    }
+
+    /// The source that every report of a benchmark reads.
+    pub fn source(cluster: &Cluster, more: &str) -> Value {
+        let text = format!(
+            "[source]\nname = \"operations\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"orrin_ops\"\nuser = \"orrin_reader\"\npassword = \"env:READER\"\ntls = \"off\"\n{more}",
+            cluster.address()
+        );
+        json!({ "file": "source.toml", "text": text })
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> Done<Value> {
+        let answer = self.http.post(format!("{}/api/v1{path}", self.base)).bearer_auth(&self.token).json(body).send().await?;
+        if answer.status().is_success() { Ok(answer.json().await?) } else { Err(answer.text().await?.into()) }
+    }
+
+    pub async fn apply(&self, files: Vec<Value>) -> Done<()> {
+        self.post("/definitions/apply", &json!({ "files": files, "remove_others": false })).await.map(drop)
+    }
+
+    /// The most memory that was resident so far, in MiB.
+    pub fn peak(&self) -> Done<f64> {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
+        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).ok_or("no VmHWM")?;
+        Ok(line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)
+    }
+}
+
+/// Waits until a count in the records has come.
+pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -> Done<()> {
+    let began = Instant::now();
+    while sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut *records).await? < wanted {
+        if began.elapsed() > PATIENCE {
+            return Err(format!("{sql} does not come to {wanted}").into());
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    Ok(())
+}
