@@ -4,6 +4,7 @@ import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { signOut, user } from './session'
+import { listOf } from './words'
 
 const route = useRoute()
 const router = useRouter()
@@ -18,14 +19,17 @@ function turn() {
 
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
-  { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule', 'definition'] },
+  { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
   { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
-  { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery', 'new'] },
+  { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
+
+// A definition belongs to the page that lists its kind.
+const here = computed(() => (route.params.kind ? listOf(String(route.params.kind)).name : String(route.name)))
 
 async function leave() {
   await signOut().catch(() => undefined)
@@ -39,7 +43,7 @@ async function leave() {
     <header class="bar">
       <RouterLink class="brand" to="/"><img src="/mark.svg" alt="" width="28" height="28" /><span>Maple Lark</span></RouterLink>
       <nav aria-label="Main">
-        <RouterLink v-for="place in places" :key="place.name" :to="{ name: place.name }" :class="{ here: place.within.includes(String(route.name)) }" :aria-current="place.within.includes(String(route.name)) ? 'page' : undefined">
+        <RouterLink v-for="place in places" :key="place.name" :to="{ name: place.name }" :class="{ here: place.within.includes(here) }" :aria-current="place.within.includes(here) ? 'page' : undefined">
           <el-icon aria-hidden="true"><component :is="place.icon" /></el-icon><span>{{ place.title }}</span>
         </RouterLink>
       </nav>

@@ -66,3 +66,18 @@ const STATES: Record<string, StateWords> = {
 export function stateWords(state: string): StateWords {
   return STATES[state] ?? { mark: '○', word: state, tone: 'quiet' }
 }
+
+/** The page that lists definitions of a kind. */
+export function listOf(kind: string): { name: string; title: string } {
+  const lists: Record<string, { name: string; title: string }> = {
+    dashboard: { name: 'dashboards', title: 'Dashboards' },
+    source: { name: 'sources', title: 'Sources' },
+    sampler: { name: 'sources', title: 'Sources' },
+    calendar: { name: 'agenda', title: 'Agenda' },
+    channel: { name: 'delivery', title: 'Delivery' },
+    person: { name: 'delivery', title: 'Delivery' },
+    group: { name: 'delivery', title: 'Delivery' },
+    wording: { name: 'delivery', title: 'Delivery' },
+  }
+  return lists[kind] ?? { name: 'reports', title: 'Reports' }
+}

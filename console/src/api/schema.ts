@@ -812,7 +812,7 @@ export interface paths {
         };
         /**
          * The documents of a snapshot in any format, written again from its data. Several files come
-         *     as one zip.
+         *     as one zip. With `block`, the one chart of that title as PNG.
          */
         get: operations["write_again"];
         put?: never;
@@ -3316,7 +3316,10 @@ export interface operations {
     };
     write_again: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description with png: the title of a chart */
+                block?: string;
+            };
             header?: never;
             path: {
                 id: string;

@@ -41,7 +41,7 @@ async function copy(name: string) {
             <tr v-for="one in data" :key="one.name">
               <td>
                 <RouterLink v-if="user?.role !== 'viewer'" :to="{ name: 'dashboard', params: { name: one.name } }"><strong>{{ one.title }}</strong></RouterLink><strong v-else>{{ one.title }}</strong>
-                <div class="muted small">{{ one.summary ?? `${one.blocks} blocks in ${one.sections} sections` }}</div>
+                <div class="muted small">{{ one.summary ?? (one.blocks === 1 ? 'One block' : `${one.blocks} blocks`) }}</div>
               </td>
               <td data-label="Asks for">{{ one.parameters.join(', ') || '–' }}</td>
               <td data-label="Sources">{{ one.sources.join(', ') || '–' }}</td>

@@ -8,6 +8,7 @@ import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
 import Preview from '../parts/Preview.vue'
 import { useLoaded } from '../parts/load'
+import { listOf } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -88,7 +89,7 @@ async function save() {
   saving.value = true
   try {
     await take(api.POST('/definitions/apply', { body: files.value }))
-    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : kind.value === 'dashboard' ? { name: 'dashboard', params: { name: named.value } } : ['channel', 'person', 'group', 'wording'].includes(kind.value) ? { name: 'delivery' } : { name: 'reports' })
+    await router.push(kind.value === 'report' ? { name: 'report', params: { name: name.value } } : kind.value === 'dashboard' ? { name: 'dashboard', params: { name: named.value } } : { name: listOf(kind.value).name })
   } catch (problem) {
     complain(problem)
   } finally {
@@ -103,7 +104,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
     <form v-if="data" class="stack" @submit.prevent="save">
       <div class="row spread">
         <div>
-          <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink v-if="kind === 'report'" :to="{ name: 'report', params: { name } }">{{ name }}</RouterLink><template v-else-if="fresh">{{ kind }}</template><template v-else>{{ kind }} {{ name }}</template></p>
+          <p class="small crumbs"><RouterLink :to="{ name: listOf(kind).name }">{{ listOf(kind).title }}</RouterLink> / <RouterLink v-if="kind === 'report'" :to="{ name: 'report', params: { name } }">{{ name }}</RouterLink><template v-else-if="fresh">{{ kind }}</template><template v-else>{{ kind }} {{ name }}</template></p>
           <h1>{{ fresh ? `A new ${kind}` : data.file }}</h1>
         </div>
         <div class="row">

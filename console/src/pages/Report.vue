@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, take } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
+import Preview from '../parts/Preview.vue'
 import RunNow from '../parts/RunNow.vue'
 import RunTable from '../parts/RunTable.vue'
 import StateMark from '../parts/StateMark.vue'
@@ -19,6 +20,9 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports/{name}', { 
 const runs = useLoaded(() => take(api.GET('/runs', { params: { query: { report: name.value, size: 10 } } })), 5000)
 const router = useRouter()
 const busy = ref(false)
+// Audiences whose values differ see different things.
+const audience = ref('')
+const order = computed(() => ({ report: name.value, ...(audience.value ? { audience: audience.value } : {}) }))
 const may = computed(() => user.value?.role !== 'viewer')
 
 async function turn(paused: boolean) {
@@ -57,6 +61,7 @@ async function remove() {
 
 watch(name, () => {
   data.value = null
+  audience.value = ''
   changed()
 })
 
@@ -112,6 +117,15 @@ function changed() {
           </dl>
         </section>
       </div>
+      <section v-if="may" class="card stack" aria-labelledby="preview">
+        <div class="row spread">
+          <h2 id="preview">What it would show now</h2>
+          <el-select v-if="data.audiences.some((one) => one.values.length)" v-model="audience" class="whose" placeholder="For whom" aria-label="The audience whose values are shown" clearable>
+            <el-option v-for="one in data.audiences" :key="one.name" :value="one.name" :label="one.name" />
+          </el-select>
+        </div>
+        <Preview :key="name + audience" :order="order" />
+      </section>
       <section class="card scroll" aria-labelledby="history">
         <h2 id="history">History</h2>
         <RunTable :runs="runs.data.value?.items ?? []" :with-title="false" />
@@ -122,7 +136,8 @@ function changed() {
 </template>
 
 <style scoped>
-.crumbs { margin: 0; }
+.crumbs, h2 { margin: 0; }
+.whose { width: 16rem; }
 .actions { gap: 0.4rem; align-items: start; }
 .actions .el-button { margin: 0; }
 </style>

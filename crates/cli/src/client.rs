@@ -106,8 +106,8 @@ impl Client {
     }
 
     /// A file with the name that the service gives it.
-    pub async fn file(&self, path: &str) -> Result<(String, Vec<u8>), Failure> {
-        self.saved(self.request(Method::GET, path)).await
+    pub async fn file(&self, path: &str, query: &[(&str, &str)]) -> Result<(String, Vec<u8>), Failure> {
+        self.saved(self.request(Method::GET, path).query(query)).await
     }
 
     /// A file that the service makes of `body`.

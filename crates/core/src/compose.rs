@@ -183,7 +183,7 @@ fn provenance(record: &QueryRecord, snapshot: &Snapshot, writing: Writing) -> Pr
 }
 
 /// Small letters, digits and hyphens: safe in a file name on every system.
-fn slug(text: &str) -> String {
+pub fn slug(text: &str) -> String {
     let mut out = String::new();
     for c in text.to_lowercase().chars() {
         if c.is_ascii_alphanumeric() {

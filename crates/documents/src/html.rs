@@ -1,6 +1,6 @@
 //! HTML: one file that needs no script and asks nothing of the network.
 
-use std::sync::LazyLock;
+use std::{collections::BTreeSet, sync::LazyLock};
 
 use maple_lark_core::document::{Body, Document};
 use minijinja::{AutoEscape, Environment, value::Serde};
@@ -35,6 +35,8 @@ pub(crate) fn render_template(name: &str, values: &Value) -> Result<String, Rend
 /// The whole document as one HTML file.
 pub fn html(document: &Document) -> Result<String, RenderError> {
     let mut model = template_values(document);
+    let mut colours = BTreeSet::new();
+    let mut figure = |chart, size| named_colours(&chart::svg(chart, size), &mut colours);
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
             let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
@@ -55,12 +57,31 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
             if let Body::Chart { chart } = &block.body {
                 // A phone gets a figure drawn for its width instead of a shrunken one.
                 let size = Size::of(block.width);
-                body["svg"] = chart::svg(chart, size).into();
-                body["narrow_svg"] = if size == Size::HALF { Value::Null } else { chart::svg(chart, Size::HALF).into() };
+                body["svg"] = figure(chart, size).into();
+                body["narrow_svg"] = if size == Size::HALF { Value::Null } else { figure(chart, Size::HALF).into() };
             }
         }
     }
-    render_template("report", &json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.look.accent) }))
+    let dark: String = colours.iter().map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour))).collect();
+    let values = json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.look.accent), "dark_colours": dark });
+    render_template("report", &values)
+}
+
+/// The colours of a figure as variables that the page can set for readers who prefer the dark,
+/// with what they are in the light. Texts have no quotation marks of their own (see [`escaped`]).
+fn named_colours(svg: &str, colours: &mut BTreeSet<String>) -> String {
+    let mut parts = svg.split("=\"#");
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.split_once('"') {
+            Some((colour, rest)) => {
+                out += &format!("=\"var(--{colour},#{colour})\"{rest}");
+                colours.insert(format!("#{colour}"));
+            }
+            None => out += &format!("=\"#{part}"),
+        }
+    }
+    out
 }
 
 /// A line without axes, broken where a value is missing.

@@ -31,6 +31,7 @@ pub use fonts::provide_fonts;
 pub use html::html;
 pub use mail::{InlineImage, MailBody, Surroundings, mail_body};
 pub use pdf::{first_page, pdf};
+pub use png::chart_alone;
 pub use text::text;
 
 /// A rendered file.

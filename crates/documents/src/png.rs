@@ -1,14 +1,21 @@
-//! SVG turned into PNG, for mail programs that show no SVG.
+//! SVG turned into PNG: for mail programs that show no SVG, and for a chart by itself.
 
 use std::sync::{Arc, LazyLock};
 
+use maple_lark_core::{
+    compose::slug,
+    definition::Format,
+    document::{Body, Document},
+    nearest::suggestion,
+};
 use resvg::{
     tiny_skia::{Pixmap, Transform},
     usvg::{Options, Tree, fontdb::Database},
 };
 
 use crate::{
-    RenderError,
+    RenderError, Rendered,
+    chart::{self, Size},
     fonts::{self, Shelf},
 };
 
@@ -21,6 +28,38 @@ fn database(shelf: &Shelf) -> Database {
         fonts.load_font_data(font.data().to_vec());
     }
     fonts
+}
+
+/// One chart of a document as a picture of its own, two pixels to a CSS pixel.
+///
+/// # Errors
+/// What the document has instead, in words.
+pub fn chart_alone(document: &Document, title: &str) -> Result<Rendered, NoChart> {
+    let blocks = || document.sections.iter().flat_map(|section| &section.blocks);
+    let named = |chart: bool| blocks().filter(move |block| !chart || matches!(block.body, Body::Chart { .. })).map(|block| block.title.as_str());
+    let Some(block) = blocks().find(|block| block.title == title) else { return Err(NoChart::Unknown(suggestion(title, named(false)))) };
+    let Body::Chart { chart } = &block.body else { return Err(NoChart::Other(named(true).map(str::to_owned).collect())) };
+    Ok(Rendered {
+        format: Format::Png,
+        file_name: format!("{}_{}.png", document.file_stem, slug(title)),
+        media_type: "image/png",
+        bytes: png(&chart::svg(chart, Size::of(block.width)), 2.0)?,
+    })
+}
+
+/// Why there is no picture of a block.
+#[derive(Debug, thiserror::Error)]
+pub enum NoChart {
+    #[error("there is no block of this title.{0}")]
+    Unknown(String),
+    #[error("this block is no chart; there are {}", quoted(.0))]
+    Other(Vec<String>),
+    #[error(transparent)]
+    Image(#[from] RenderError),
+}
+
+fn quoted(titles: &[String]) -> String {
+    if titles.is_empty() { "none".to_owned() } else { titles.iter().map(|title| format!("\"{title}\"")).collect::<Vec<_>>().join(", ") }
 }
 
 /// The picture at `scale` pixels to one CSS pixel, on white.

@@ -78,13 +78,18 @@ pub fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure>
 
 /// Write the documents of a stored run again, in any format
 #[derive(Args)]
-#[command(after_help = "The data is that of the run's snapshot; no source is asked again.\n\nExample:\n  maple-lark write 0193… --format xlsx --into reports/")]
+#[command(
+    after_help = "The data is that of the run's snapshot; no source is asked again.\n\nExample:\n  maple-lark write 0193… --format xlsx --into reports/\n  maple-lark write 0193… --format png --block \"Latency of health checks\""
+)]
 pub struct Write {
     /// The run's id
     run: uuid::Uuid,
     /// The format to write
     #[arg(long, value_parser = FORMATS)]
     format: String,
+    /// With png: one chart by its title, instead of the first page
+    #[arg(long, value_name = "TITLE")]
+    block: Option<String>,
     /// The folder to write to; it is made if it is not there
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     into: PathBuf,
@@ -98,7 +103,8 @@ impl Write {
         }
         let mut paths: Vec<(String, i64)> = Vec::new();
         for snapshot in &view.snapshots {
-            let (name, bytes) = client.file(&format!("/snapshots/{}/documents/{}", snapshot.id, self.format)).await?;
+            let block = self.block.as_deref().map(|title| ("block", title));
+            let (name, bytes) = client.file(&format!("/snapshots/{}/documents/{}", snapshot.id, self.format), block.as_slice()).await?;
             let clash = paths.iter().any(|(path, _)| Path::new(path).file_name().is_some_and(|taken| *taken == *name));
             let folder = if clash { self.into.join(snapshot.id.to_string()) } else { self.into.clone() };
             paths.push((save(&folder, &name, &bytes)?.display().to_string(), bytes.len() as i64));

@@ -55,6 +55,25 @@ async fn every_format_can_be_written_again_and_verified() {
     assert_eq!((&verified[0][1]["snapshot_unaltered"], &verified[0][1]["written_again_the_same"]), (&json!(true), &json!(true)), "{verified:#}");
     assert_eq!(verified[0][1]["report"], "gallery");
 
+    // One chart by itself; what is no chart, or not there, is said.
+    let alone = place.folder.path().join("alone");
+    place.json(&["write", &run, "--format", "png", "--block", "Lines with a threshold and marked spans", "--into", alone.to_str().unwrap()]);
+    let pictures = files(&alone);
+    let (name, picture) = pictures.first_key_value().unwrap();
+    assert!(name.starts_with("gallery_") && name.ends_with("_lines-with-a-threshold-and-marked-spans.png") && picture.starts_with(b"\x89PNG"), "{name}");
+    for (arguments, words) in [
+        (
+            ["--format", "png", "--block", "Linse with a threshold"],
+            "there is no block of this title. Did you mean \"Lines with a threshold and marked spans\"?",
+        ),
+        (["--format", "png", "--block", "Key figures with change and trend"], "this block is no chart; there are \"Lines with a threshold"),
+        (["--format", "pdf", "--block", "Area"], "a block by itself is written as png"),
+    ] {
+        let refused = place.lark(&[&["write", &run], &arguments[..]].concat());
+        assert_eq!(refused.status.code(), Some(5), "{arguments:?}");
+        assert!(text(&refused.stderr).contains(words), "{arguments:?}: {}", text(&refused.stderr));
+    }
+
     // One byte makes another file of it.
     let mut bytes = std::fs::read(&pdf).unwrap();
     let middle = bytes.len() / 2;

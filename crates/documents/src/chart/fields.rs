@@ -60,14 +60,26 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
             }
         }
     }
+    scale(canvas, heat, left);
+}
+
+/// From the palest to the darkest, with what they stand for: under the cells if there is room.
+fn scale(canvas: &mut Canvas, heat: &Heat<'_>, left: f64) {
+    const STEPS: u32 = 9;
+    const AIR: f64 = 6.0;
+    let longest = canvas.width * 0.36;
+    let (low, high) = (fit(heat.low, longest), fit(heat.high, longest));
+    let words = text_width(&low) + text_width(&high) + 2.0 * AIR;
+    let begin = left.min((canvas.width - words - 14.0 * f64::from(STEPS)).max(0.0));
+    let step = ((canvas.width - begin - words) / f64::from(STEPS)).min(14.0);
     let y = canvas.height - 12.0;
-    canvas.text(heat.low, (left, y), Anchor::Start, palette::MUTED);
-    let mut x = left + text_width(heat.low) + 6.0;
-    for step in 0..=8 {
-        canvas.rectangle((x, y - 5.0), (x + 14.0, y + 5.0), palette::heat(f64::from(step) / 8.0).0);
-        x += 14.0;
+    canvas.text(&low, (begin, y), Anchor::Start, palette::MUTED);
+    let mut x = begin + text_width(&low) + AIR;
+    for number in 0..STEPS {
+        canvas.rectangle((x, y - 5.0), (x + step, y + 5.0), palette::heat(f64::from(number) / f64::from(STEPS - 1)).0);
+        x += step;
     }
-    canvas.text(heat.high, (x + 6.0, y), Anchor::Start, palette::MUTED);
+    canvas.text(&high, (x + AIR, y), Anchor::Start, palette::MUTED);
 }
 
 pub fn timeline_height(rows: &[TimelineRow]) -> f64 {

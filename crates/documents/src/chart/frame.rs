@@ -119,8 +119,9 @@ impl Frame {
             let y = self.y(limit.at);
             let above = if y - LABEL < self.top { y + 8.0 } else { y - 8.0 };
             let wide = text_width(&limit.label) + 4.0;
-            canvas.rectangle((self.left + 3.0, above - 6.5), (self.left + 3.0 + wide, above + 6.5), palette::PAPER);
-            canvas.text(&limit.label, (self.left + 5.0, above), Anchor::Start, palette::status(limit.status));
+            let from = (self.left + 3.0).min(canvas.width - wide).max(0.0);
+            canvas.rectangle((from, above - 6.5), (from + wide, above + 6.5), palette::PAPER);
+            canvas.text(&limit.label, (from + 2.0, above), Anchor::Start, palette::status(limit.status));
         }
     }
 }

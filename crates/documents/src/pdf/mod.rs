@@ -105,10 +105,27 @@ impl World for Job {
     }
 }
 
+/// Lays out as many documents at a time as there are processors. The typesetter works on such
+/// threads in any case; where all of a document is made by one of them, what its layout has let
+/// go of is room for what is written from it.
+static THREADS: LazyLock<Option<rayon::ThreadPool>> =
+    LazyLock::new(|| rayon::ThreadPoolBuilder::new().thread_name(|number| format!("layout-{number}")).stack_size(32 << 20).build().ok());
+
+fn by_one_thread<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+    match &*THREADS {
+        Some(threads) => threads.install(work),
+        None => work(),
+    }
+}
+
 /// The document as a tagged PDF with its title, language and bookmarks: PDF/A-3a and
 /// PDF/UA-1 (unless it has letters that these do not allow), with the rows of each table
 /// embedded as CSV.
 pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
+    by_one_thread(|| written(document))
+}
+
+fn written(document: &Document) -> Result<Vec<u8>, RenderError> {
     let laid_out = pages(document)?;
     let options = |standards| PdfOptions {
         ident: Smart::Custom(document.front.run_id.clone()),
@@ -133,6 +150,10 @@ const LONG_FILE: usize = 800_000;
 
 /// The first page as a PNG, two pixels to a point.
 pub fn first_page(document: &Document) -> Result<Vec<u8>, RenderError> {
+    by_one_thread(|| drawn(document))
+}
+
+fn drawn(document: &Document) -> Result<Vec<u8>, RenderError> {
     let laid_out = pages(document)?;
     let page = laid_out.pages().first().ok_or_else(|| RenderError::Layout("there is no page".to_owned()))?;
     let options = RenderOptions { pixel_per_pt: Scalar::new(2.0), ..RenderOptions::default() };
@@ -223,25 +244,27 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     }
     add("header.svg", finish.header());
     add("footer.svg", finish.footer());
-    let data = serde_json::json!({ "document": values, "colours": colours(&document.look), "statuses": statuses(&document.look), "attached": attached });
-    let mut data = data;
+    let mut data = serde_json::json!({ "colours": colours(&document.look), "statuses": statuses(&document.look), "attached": attached });
+    data["document"] = values;
     let text = data.to_string();
     let shelf = fonts::for_text(&text);
     let missing: Vec<String> = shelf.missing(&text).iter().map(|letter| format!("U+{:04X}", *letter as u32)).collect();
     data["missing"] = missing.into();
     data["backwards"] = letters::has_backwards(&text).into();
     add("data.json", Bytes::from_string(data.to_string()));
+    drop((data, text));
 
     let job = Job { shelf, files };
     let mut laid_out = typst::compile::<PagedDocument>(&job).output.map_err(in_words)?;
+    if laid_out.pages().len() > MANY_PAGES {
+        // What the typesetter remembers of so long a layout would double what it needs; its
+        // room is used for what follows.
+        comemo::evict(0);
+    }
     let frames = finish.pages(laid_out.pages().iter().map(|page| &page.frame));
     let pages: Vec<Page> = laid_out.pages().iter().zip(frames).map(|(page, frame)| Page { frame, ..page.clone() }).collect();
     let info = std::mem::take(laid_out.info_mut());
     drop(laid_out);
-    if pages.len() > MANY_PAGES {
-        // What the typesetter remembers of so long a layout would double what it needs.
-        comemo::evict(0);
-    }
     Ok(PagedDocument::new(pages.into(), info))
 }
 

@@ -12,6 +12,7 @@ use maple_lark_core::{
 
 use super::*;
 
+mod charts;
 mod formats;
 
 const REPORT: &str = r#"

@@ -8,7 +8,7 @@ use maple_lark_core::{
     definition::Format,
     snapshot::{BadSnapshot, sha256},
 };
-use maple_lark_documents::{Rendered, together};
+use maple_lark_documents::{Rendered, chart_alone, together};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
@@ -39,14 +39,23 @@ pub struct Match {
 }
 
 /// The documents of a snapshot in any format, written again from its data. Several files come
-/// as one zip.
-#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
-#[get("/snapshots/<id>/documents/<format>")]
-async fn again(_user: Viewer, id: Uuid, format: &str, store: &State<Store>) -> Result<File, Problem> {
+/// as one zip. With `block`, the one chart of that title as PNG.
+#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[get("/snapshots/<id>/documents/<format>?<block>")]
+async fn again(_user: Viewer, id: Uuid, format: &str, block: Option<String>, store: &State<Store>) -> Result<File, Problem> {
     let format = format_named(format)?;
+    if block.is_some() && format != Format::Png {
+        return Err(Problem::new(422, "Not a picture", "a block by itself is written as png"));
+    }
     let stored = store.snapshot(id).await?.ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
     let (body, run, made) = (stored.body, stored.run_id, stored.created_at.timestamp());
-    one_file(written(move || Snapshot::open(&body), format).await?, format, &run.to_string(), made)
+    let Some(title) = block else { return one_file(written(move || Snapshot::open(&body), format).await?, format, &run.to_string(), made) };
+    let work = move || {
+        let document = Snapshot::open(&body).and_then(|snapshot| compose(&snapshot)).map_err(|error| failed(&error))?;
+        chart_alone(&document, &title).map_err(|error| Problem::new(422, "No picture", error.to_string()))
+    };
+    let drawn = tokio::task::spawn_blocking(work).await.map_err(|error| failed(&error))??;
+    one_file(vec![drawn], format, &run.to_string(), made)
 }
 
 pub(super) fn format_named(name: &str) -> Result<Format, Problem> {
