@@ -175,3 +175,91 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     }
     Ok(ExitCode::SUCCESS)
 }
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    fn every_command(command: &clap::Command, path: &str, each: &mut impl FnMut(&clap::Command, &str)) {
+        let path = format!("{path} {}", command.get_name()).trim().to_owned();
+        each(command, &path);
+        for inner in command.get_subcommands().filter(|inner| inner.get_name() != "help") {
+            every_command(inner, &path, each);
+        }
+    }
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        Arguments::command().debug_assert();
+    }
+
+    /// Whoever reads the help should not have to guess.
+    #[test]
+    fn every_command_and_every_option_says_what_it_is_for() {
+        let mut commands = 0;
+        let mut silent = Vec::new();
+        every_command(&Arguments::command(), "", &mut |command, path| {
+            commands += 1;
+            if command.get_about().is_none() {
+                silent.push(path.to_owned());
+            }
+            for argument in command.get_arguments() {
+                let plain = argument.is_positional() && argument.get_help().is_none();
+                // A place such as REPORT or RUN says itself what goes there.
+                if argument.get_help().is_none() && !plain {
+                    silent.push(format!("{path} --{}", argument.get_id()));
+                }
+                let help = argument.get_help().map(ToString::to_string).unwrap_or_default();
+                assert!(!help.ends_with('.'), "{path}: \"{help}\" ends unlike the others");
+            }
+        });
+        assert_eq!(silent, Vec::<String>::new());
+        assert!(commands > 35, "{commands}");
+    }
+
+    #[test]
+    fn examples_in_the_help_are_commands_that_there_are() {
+        let mut tried = 0;
+        every_command(&Arguments::command(), "", &mut |command, path| {
+            let texts = [command.get_after_help(), command.get_after_long_help()].into_iter().flatten().map(ToString::to_string);
+            let examples: Vec<String> = texts.flat_map(|text| text.lines().map(|line| line.trim().to_owned()).collect::<Vec<_>>()).collect();
+            for example in examples.iter().filter_map(|line| line.strip_prefix("maple-lark ")) {
+                // What it does stands behind it, some way off; another program may follow.
+                let words = words(example.split("  ").next().and_then(|line| line.split(" && ").next()).unwrap_or_default());
+                let given: Vec<&str> = words.iter().map(String::as_str).filter(|word| *word != "|" && *word != "…").collect();
+                // An id is cut short in the help.
+                let given = given.iter().map(|word| if word.ends_with('…') { "01a20778-04ba-70ff-853b-f952290418d2" } else { word });
+                let parsed = Arguments::try_parse_from(["maple-lark"].into_iter().chain(given));
+                assert!(parsed.is_ok(), "{path}: {example}: {}", parsed.err().map(|error| error.to_string()).unwrap_or_default());
+                tried += 1;
+            }
+        });
+        assert!(tried > 15, "{tried}");
+    }
+
+    /// As a shell takes a line apart, as far as the examples need it.
+    fn words(line: &str) -> Vec<String> {
+        let (mut words, mut word, mut quote, mut escaped) = (Vec::new(), None::<String>, None, false);
+        for letter in line.chars() {
+            match (quote, letter) {
+                _ if escaped => {
+                    word.get_or_insert_default().push(letter);
+                    escaped = false;
+                }
+                (Some('"'), '\\') => escaped = true,
+                (Some(open), letter) if letter == open => quote = None,
+                (Some(_), letter) => word.get_or_insert_default().push(letter),
+                (None, '\'' | '"') => {
+                    quote = Some(letter);
+                    word.get_or_insert_default();
+                }
+                (None, ' ') => words.extend(word.take()),
+                (None, letter) => word.get_or_insert_default().push(letter),
+            }
+        }
+        words.extend(word);
+        words
+    }
+}

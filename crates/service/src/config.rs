@@ -290,3 +290,6 @@ fn look_up(written: &str) -> Result<String, String> {
         Setting::Secret(_) => Err("a secret of the service itself cannot be one that it keeps; refer to it as \"env:NAME\" or \"file:/path\"".to_owned()),
     }
 }
+
+#[cfg(test)]
+mod tests;

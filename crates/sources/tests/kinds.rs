@@ -14,7 +14,7 @@ use tempfile::TempDir;
 
 fn source(lines: &str) -> Source {
     match Definition::parse("s.toml", &format!("[source]\nname = \"s\"\n{lines}\n")) {
-        Ok(Definition::Source(source)) => source,
+        Ok(Definition::Source(source)) => *source,
         other => panic!("{other:?}"),
     }
 }

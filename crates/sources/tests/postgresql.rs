@@ -32,7 +32,7 @@ impl Place {
             secret.display()
         );
         let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else { panic!() };
-        Self { source, cluster, _folder: folder }
+        Self { source: *source, cluster, _folder: folder }
     }
 
     async fn ask_with(&self, sql: &str, values: &Values) -> Result<Table, String> {

@@ -61,7 +61,7 @@ fn source(address: &str, secret: &Path, name: &str) -> Done<Source> {
         secret.display()
     );
     match Definition::parse("source.toml", &text) {
-        Ok(Definition::Source(source)) => Ok(source),
+        Ok(Definition::Source(source)) => Ok(*source),
         other => Err(format!("{other:?}").into()),
     }
 }

@@ -257,3 +257,39 @@ pub async fn samplers(client: &Client, output: Output) -> Result<(), Failure> {
     });
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_typed_by_how_they_read() {
+        let value = |text: &str| typed(&[("x".to_owned(), text.to_owned())]).remove("x").unwrap();
+        let text = |text: &str| ParameterValue::Text(text.to_owned());
+        for (written, meant) in [
+            ("12", ParameterValue::Number(12.0)),
+            ("-0.5", ParameterValue::Number(-0.5)),
+            ("0", ParameterValue::Number(0.0)),
+            ("0.25", ParameterValue::Number(0.25)),
+            ("a, b,c", ParameterValue::List(vec!["a".into(), "b".into(), "c".into()])),
+            ("havnes", text("havnes")),
+            ("", text("")),
+            // Codes and what only looks like a number stay as they are.
+            ("0042", text("0042")),
+            ("00.5", text("00.5")),
+            ("inf", text("inf")),
+            ("NaN", text("NaN")),
+            ("12 kn", text("12 kn")),
+        ] {
+            assert_eq!(value(written), meant, "{written}");
+        }
+    }
+
+    #[test]
+    fn a_value_has_a_name_and_keeps_its_equal_signs() {
+        assert_eq!(name_and_value("port = havnes"), Ok(("port".to_owned(), " havnes".to_owned())));
+        assert_eq!(name_and_value("filter=a=b"), Ok(("filter".to_owned(), "a=b".to_owned())));
+        assert_eq!(name_and_value("empty="), Ok(("empty".to_owned(), String::new())));
+        assert_eq!(name_and_value("havnes").unwrap_err(), "\"havnes\" is not NAME=VALUE, such as port=havnes");
+    }
+}

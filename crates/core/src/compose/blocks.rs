@@ -49,7 +49,7 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
             return Ok(Body::Empty { sentence: "No rows in this window.".to_owned(), rows: true });
         }
         let trends = trend.as_ref().map(|trend| Trends::new(trend, snapshot, dashboard, context.writing)).transpose()?;
-        return shown_table(block, query, &answer, columns, *limit, bars, trends.as_ref(), context);
+        return shown_table(block, query, &answer, &Wanted { columns, limit: *limit, bars, trends }, context);
     }
     let table = &Table::from(answer.table);
     match &block.kind {
@@ -296,18 +296,17 @@ fn limits_in_words(thresholds: &Thresholds, unit: &Unit, writing: Writing) -> Op
     (!parts.is_empty()).then(|| parts.join(", "))
 }
 
-fn shown_table(
-    block: &Definition,
-    query: &Query,
-    answer: &Answer,
-    names: &[String],
+/// What a table block shows of its rows.
+struct Wanted<'a> {
+    columns: &'a [String],
     limit: Option<usize>,
-    bars: &[String],
-    trends: Option<&Trends<'_>>,
-    context: &mut Context<'_>,
-) -> Result<Body, String> {
+    bars: &'a [String],
+    trends: Option<Trends<'a>>,
+}
+
+fn shown_table(block: &Definition, query: &Query, answer: &Answer, wanted: &Wanted<'_>, context: &mut Context<'_>) -> Result<Body, String> {
     let whole = &answer.table;
-    let indexes = chosen(&whole.columns, query, names)?;
+    let indexes = chosen(&whole.columns, query, wanted.columns)?;
     let zone = context.snapshot.window.zone;
     let file_name = free_file_name(&block.title, context);
     let heading = |index: &usize| {
@@ -326,13 +325,14 @@ fn shown_table(
         return Ok(Body::Empty { sentence: "No rows in this window.".to_owned(), rows: true });
     }
 
-    let shown = limit.unwrap_or(USUAL_ROWS).min(MOST_ROWS).min(whole.len());
+    let shown = wanted.limit.unwrap_or(USUAL_ROWS).min(MOST_ROWS).min(whole.len());
     let table = &Table { columns: whole.columns.clone(), rows: whole.rows().take(shown).collect(), truncated: whole.truncated };
     let this_year = zone.local(context.snapshot.window.to).year();
     let columns: Vec<ColumnFormat> = indexes.iter().map(|index| ColumnFormat::new(query, table, *index, zone, this_year, context.writing)).collect();
     let cells = |(place, row): (usize, &Vec<Value>)| columns.iter().map(|column| column.cell(&row[column.index], answer.role(place))).collect();
     let rows: Vec<Vec<Cell>> = table.rows.iter().enumerate().map(cells).collect();
-    let bars: Vec<(usize, Vec<Option<f64>>)> = bars
+    let bars: Vec<(usize, Vec<Option<f64>>)> = wanted
+        .bars
         .iter()
         .map(|name| {
             let index = numeric_column(table, query, name)?;
@@ -363,7 +363,7 @@ fn shown_table(
             }
         })
         .collect();
-    if let Some(trends) = trends {
+    if let Some(trends) = &wanted.trends {
         let key = column(&whole.columns, query, &trends.of.key)?;
         rows.iter_mut().zip(&table.rows).for_each(|(cells, row)| cells.push(trends.cell(&row[key], zone, context.writing)));
         headings.push(Heading { title: trends.title.clone(), unit: String::new(), align: Align::Left, weight: 16.0, trend: true });

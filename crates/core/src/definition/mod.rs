@@ -93,7 +93,7 @@ impl Kind {
 /// A parsed definition.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Definition {
-    Source(Source),
+    Source(Box<Source>),
     Dashboard(Dashboard),
     Report(Box<Report>),
     Calendar(Calendar),
@@ -188,7 +188,7 @@ impl Definition {
             let tables = || in_toml().map(|kind| format!("[{}]", kind.name())).collect::<Vec<_>>().join(", ");
             let present: Vec<Kind> = in_toml().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
-                [Kind::Source] => source::read(&root).map(Definition::Source),
+                [Kind::Source] => source::read(&root).map(|source| Definition::Source(Box::new(source))),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
                 [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),
                 [Kind::Sampler] => sampler::read(&root).map(Box::new).map(Definition::Sampler),
@@ -292,3 +292,5 @@ pub(crate) fn is_name(text: &str) -> bool {
 mod tests;
 #[cfg(test)]
 mod tests_delivering;
+#[cfg(test)]
+mod tests_mistakes;

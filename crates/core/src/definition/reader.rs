@@ -6,7 +6,7 @@ use std::{cell::RefCell, fmt, str::FromStr};
 use serde::{Deserialize, Serialize};
 use toml_edit::{Item, TableLike};
 
-use crate::nearest::suggestion;
+use crate::nearest::{nearest, suggestion};
 
 /// One thing wrong in a definition file. Lines and columns count from 1.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -133,6 +133,13 @@ impl<'a> Node<'a> {
         self.table.get(key)
     }
 
+    /// Points at a key that nobody has asked for and that reads nearly like a missing one.
+    fn instead(&self, key: &str) -> String {
+        let known = self.known.borrow();
+        let others = self.table.iter().map(|(other, _)| other).filter(|other| !known.contains(other));
+        nearest(key, others).map(|other| format!("; \"{other}\" stands in its place")).unwrap_or_default()
+    }
+
     fn wrong_type(&self, key: &str, item: &Item, wanted: &str) {
         self.report(key, format!("must be {wanted}, but is {}", kind_of(item)));
     }
@@ -157,7 +164,7 @@ impl<'a> Node<'a> {
                 if found.is_some() {
                     self.report(key, "must not be empty");
                 } else if !present {
-                    self.report_self(format!("the key \"{key}\" is missing here"));
+                    self.report_self(format!("the key \"{key}\" is missing here{}", self.instead(key)));
                 }
                 Placed { value: String::new(), place: self.place() }
             }
@@ -186,7 +193,7 @@ impl<'a> Node<'a> {
     pub fn required_choice(&self, key: &'static str, words: &[&'static str]) -> Option<&'static str> {
         if !self.table.contains_key(key) {
             self.get(key);
-            self.report_self(format!("the key \"{key}\" is missing here; it is one of {}", quoted_list(words)));
+            self.report_self(format!("the key \"{key}\" is missing here{}; it is one of {}", self.instead(key), quoted_list(words)));
             return None;
         }
         self.choice(key, words)

@@ -37,7 +37,7 @@ impl DefinitionSet {
     /// Adds a definition, replacing one of the same kind and name.
     pub fn put(&mut self, definition: Definition) {
         match definition {
-            Definition::Source(source) => drop(self.sources.insert(source.name.clone(), source)),
+            Definition::Source(source) => drop(self.sources.insert(source.name.clone(), *source)),
             Definition::Dashboard(dashboard) => drop(self.dashboards.insert(dashboard.name.clone(), dashboard)),
             Definition::Report(report) => drop(self.reports.insert(report.name.clone(), *report)),
             Definition::Calendar(calendar) => drop(self.calendars.insert(calendar.name.clone(), calendar)),

@@ -126,3 +126,37 @@ pub async fn issue_token(store: &Store, user: &User, name: &str) -> Result<(Uuid
         .await?;
     Ok((id, token))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn a_password_fits_its_own_hash_and_nothing_else_does() {
+        let hash = hash_password("correct horse");
+        assert!(hash.starts_with("$argon2id$") && !hash.contains("correct"), "{hash}");
+        assert!(password_fits("correct horse", &hash));
+        for wrong in ["correct hors", "Correct horse", "correct horse ", ""] {
+            assert!(!password_fits(wrong, &hash), "{wrong:?}");
+        }
+        // The same password twice is not to be seen as such.
+        assert_ne!(hash, hash_password("correct horse"));
+        for broken in ["", "plain", "$argon2id$", &hash[..hash.len() - 4]] {
+            assert!(!password_fits("correct horse", broken), "{broken:?}");
+        }
+    }
+
+    #[test]
+    fn tokens_are_long_and_never_the_same_and_their_hashes_give_nothing_away() {
+        let tokens: BTreeSet<String> = (0..200).map(|_| random_token()).collect();
+        assert_eq!(tokens.len(), 200);
+        for token in &tokens {
+            assert!(token.len() == 64 && token.chars().all(|c| c.is_ascii_hexdigit()), "{token}");
+            assert!(token_hash(token).len() == 64 && token_hash(token) != *token);
+        }
+        // SHA-256 of "abc", as FIPS 180-4 has it.
+        assert_eq!(token_hash("abc"), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+    }
+}

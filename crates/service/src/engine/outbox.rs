@@ -167,11 +167,14 @@ async fn carry(shared: &Arc<Shared>, catalogue: &Catalogue, delivery: Delivery, 
     .await
 }
 
+/// Tells whoever waits for an ending whether it was written.
+type Teller = oneshot::Sender<Result<bool, String>>;
+
 /// Endings of attempts on their way into the records. Those that come while others are being
 /// written are written together: one commit for as many as there are.
 #[derive(Default)]
 pub struct Endings {
-    waiting: Mutex<Vec<(Ended, oneshot::Sender<Result<bool, String>>)>>,
+    waiting: Mutex<Vec<(Ended, Teller)>>,
     writing: tokio::sync::Mutex<()>,
 }
 
@@ -200,7 +203,7 @@ impl Endings {
         }
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Ended, oneshot::Sender<Result<bool, String>>)>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Ended, Teller)>> {
         self.waiting.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
     }
 }
