@@ -507,7 +507,8 @@ pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
                 (Some(time), None, None) => HeatBy::HourAndWeekday { time },
                 (None, Some(row), Some(column)) => HeatBy::Columns { row, column },
                 _ => {
-                    node.report_self("a heat map has either time, for hours and weekdays, or row and column");
+                    let instead = ["time", "row", "column"].map(|key| if node.has(key) { String::new() } else { node.instead(key) }).concat();
+                    node.report_self(format!("a heat map has either time, for hours and weekdays, or row and column{instead}"));
                     return None;
                 }
             },
@@ -519,7 +520,12 @@ pub(super) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
         "histogram" => BlockKind::Histogram { value: required("value"), bins: node.whole("bins", 2..=60).map(|n| n as usize) },
         "box" => BlockKind::Boxes { value: required("value"), row: text("row") },
         "share" => BlockKind::Share { label: required("label"), value: required("value"), round: node.truth("round").unwrap_or(false) },
-        "image" => BlockKind::Image { data: node.parsed::<Picture>("data")?, description: required("description") },
+        "image" => {
+            let description = required("description");
+            // A block that is not there must not be passed over in silence.
+            required("data");
+            BlockKind::Image { data: node.parsed::<Picture>("data")?, description }
+        }
         "page-break" => BlockKind::PageBreak,
         "table" => BlockKind::Table {
             columns: texts("columns"),

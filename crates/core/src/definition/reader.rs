@@ -134,7 +134,7 @@ impl<'a> Node<'a> {
     }
 
     /// Points at a key that nobody has asked for and that reads nearly like a missing one.
-    fn instead(&self, key: &str) -> String {
+    pub fn instead(&self, key: &str) -> String {
         let known = self.known.borrow();
         let others = self.table.iter().map(|(other, _)| other).filter(|other| !known.contains(other));
         nearest(key, others).map(|other| format!("; \"{other}\" stands in its place")).unwrap_or_default()
