@@ -81,3 +81,10 @@ export function listOf(kind: string): { name: string; title: string } {
   }
   return lists[kind] ?? { name: 'reports', title: 'Reports' }
 }
+
+/** Values of parameters as they are typed, `port=havnes; least=3; hosts=a, b`: numbers as numbers, lists as lists. */
+export function typedValues(text: string): Record<string, string | number | string[]> {
+  const typed = (value: string) => (/^-?(0|[1-9]\d*)(\.\d+)?$/.test(value) ? Number(value) : value.includes(',') ? value.split(',').map((item) => item.trim()) : value)
+  const pairs = text.split(/[\n;]/).map((pair) => pair.split('=')).filter((pair) => pair.length > 1)
+  return Object.fromEntries(pairs.map(([key, ...rest]) => [key!.trim(), typed(rest.join('=').trim())]))
+}

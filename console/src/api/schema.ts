@@ -1498,6 +1498,8 @@ export interface components {
         };
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
+            /** @description The sources of the queries whose rows are further audiences, found when a run begins. */
+            audiences_from: string[];
             dashboards: string[];
             file: string;
             formats: string[];

@@ -141,7 +141,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
       </div>
       <section v-if="text !== null && ['dashboard', 'report'].includes(kind)" class="card" aria-labelledby="preview">
         <h2 id="preview">What it would show</h2>
-        <Preview :order="{ definition: text }" />
+        <Preview :order="{ definition: text }" asks />
       </section>
     </form>
   </Loading>

@@ -112,6 +112,7 @@ function changed() {
               <dt>{{ audience.name }}</dt>
               <dd>{{ audience.recipients.join(', ') }}<div v-if="audience.values.length" class="muted small">{{ audience.values.join(' · ') }}</div></dd>
             </template>
+            <template v-for="source in data.audiences_from" :key="source"><dt>Audiences</dt><dd>One for each row of a query to {{ source }}</dd></template>
             <dt>Owner</dt><dd>{{ data.owner ?? '–' }}</dd>
             <dt>File</dt><dd><code>{{ data.file }}</code></dd>
           </dl>
@@ -124,7 +125,7 @@ function changed() {
             <el-option v-for="one in data.audiences" :key="one.name" :value="one.name" :label="one.name" />
           </el-select>
         </div>
-        <Preview :key="name + audience" :order="order" />
+        <Preview :key="name + audience" :order="order" :asks="data.audiences_from.length > 0" />
       </section>
       <section class="card scroll" aria-labelledby="history">
         <h2 id="history">History</h2>

@@ -26,7 +26,7 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
             <tr v-for="report in data" :key="report.name">
               <td>
                 <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink>
-                <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ report.audiences.map((one) => one.name).join(', ') || 'nobody' }}</div>
+                <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ [...report.audiences.map((one) => one.name), ...report.audiences_from.map(() => 'everybody a query names')].join(', ') || 'nobody' }}</div>
               </td>
               <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.zone }}</div></td>
               <td data-label="Last run">

@@ -8,6 +8,7 @@ import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
 import { example, HOWS, withBlock, written, type Picked } from '../parts/picking'
+import { typedValues } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -73,17 +74,12 @@ const tried = ref<Schemas['Tried'] | null>(null)
 const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 
-function typedValues() {
-  const typed = (value: string) => (/^-?(0|[1-9]\d*)(\.\d+)?$/.test(value) ? Number(value) : value.includes(',') ? value.split(',').map((item) => item.trim()) : value)
-  const pairs = values.value.split(/[\n;]/).map((pair) => pair.split('=')).filter((pair) => pair.length > 1)
-  return Object.fromEntries(pairs.map(([key, ...rest]) => [key!.trim(), typed(rest.join('=').trim())]))
-}
 async function run() {
   busy.value = true
   wrong.value = null
   try {
     tried.value = await take(
-      api.POST('/try', { body: { definition: text.value, from: window_.value?.[0].toISOString(), to: window_.value?.[1].toISOString(), zone, values: typedValues(), rows: 100 } }),
+      api.POST('/try', { body: { definition: text.value, from: window_.value?.[0].toISOString(), to: window_.value?.[1].toISOString(), zone, values: typedValues(values.value), rows: 100 } }),
     )
   } catch (problem) {
     tried.value = null

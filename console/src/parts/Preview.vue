@@ -3,8 +3,11 @@
 import { onUnmounted, ref } from 'vue'
 
 import { api, ApiProblem, type Schemas } from '../api/client'
+import { typedValues } from '../words'
 
-const props = defineProps<{ order: Schemas['PreviewOrder'] }>()
+// With `asks`, values of parameters can be given beside it.
+const props = defineProps<{ order: Schemas['PreviewOrder']; asks?: boolean }>()
+const values = ref('')
 const html = ref<string | null>(null)
 const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
 const asking = ref<AbortController | null>(null)
@@ -12,7 +15,7 @@ const saving = ref(false)
 onUnmounted(() => asking.value?.abort())
 
 async function ask(format: string, signal?: AbortSignal): Promise<{ blob: Blob; name: string }> {
-  const answer = await api.POST('/preview', { body: { ...props.order, format }, parseAs: 'blob', signal })
+  const answer = await api.POST('/preview', { body: { ...props.order, ...(props.asks ? { values: typedValues(values.value) } : {}), format }, parseAs: 'blob', signal })
   if (!answer.response.ok) {
     const problem = answer.error as Schemas['Problem'] | undefined
     throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)
@@ -61,6 +64,7 @@ defineExpose({ show })
       <div class="row">
         <el-button type="primary" :loading="asking !== null" @click="show">{{ html ? 'Show it again' : 'Show it' }}</el-button>
         <el-button v-if="asking" @click="stop">Stop waiting</el-button>
+        <el-input v-if="asks" v-model="values" class="values" placeholder="Values, such as port=havnes; least=3" aria-label="Values of parameters" @keydown.enter.prevent="show" />
       </div>
       <el-dropdown v-if="html" @command="save">
         <el-button :loading="saving">Download as …</el-button>
@@ -82,4 +86,5 @@ defineExpose({ show })
 <style scoped>
 .bad { color: var(--critical); overflow-wrap: anywhere; }
 p, ul { margin: 0; }
+.values { width: 20rem; }
 </style>

@@ -63,6 +63,9 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, "table.list", folder, "console-reports").await?;
     browser.goto(&format!("{address}/reports/ferry-operations-daily")).await?;
     shot(browser, "#history", folder, "console-report").await?;
+    browser.goto(&format!("{address}/dashboards/ferry-operations")).await?;
+    browser.wait().for_element(Locator::XPath("//button[.='Show it']")).await?.click().await?;
+    shot(browser, "iframe.document", folder, "console-dashboard").await?;
     browser.goto(&format!("{address}/reports/week-in-review/schedule")).await?;
     shot(browser, ".says tbody", folder, "console-schedule").await?;
     browser.goto(&format!("{address}/agenda")).await?;
@@ -89,8 +92,6 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa")))
     });
     let letter = daily.and_then(|one| one["id"].as_str()).ok_or("no letter of the daily report has come")?.to_owned();
-    browser.goto(&format!("{address}/mailbox/{letter}")).await?;
-    shot(browser, "iframe.document", folder, "console-mailbox").await?;
     sized(browser, 760, 1000).await?;
     browser.goto(&format!("{address}/api/v1/demo/mailbox/{letter}/html")).await?;
     shot(browser, "table", folder, "mail").await?;

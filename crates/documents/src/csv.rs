@@ -14,13 +14,14 @@ pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<
     }
     // A table of one column writes a missing value as "", for a blank line would be no row.
     let mut writer = WriterBuilder::new().terminator(Terminator::CRLF).quote_style(QuoteStyle::Necessary).buffer_capacity(1 << 16).from_writer(to);
-    writer.write_record(data.headings.iter().map(|heading| if is_formula(heading) { format!("'{heading}") } else { heading.clone() }))?;
+    let led = |text: &str| is_formula(text) && !form.formulas_as_they_are;
+    writer.write_record(data.headings.iter().map(|heading| if led(heading) { format!("'{heading}") } else { heading.clone() }))?;
     let (mut rows, mut row, mut cell) = (data.table.rows(), Vec::new(), String::new());
     while rows.next_into(&mut row) {
         for value in &row {
             cell.clear();
             match value {
-                Value::Text(text) if is_formula(text) && !form.formulas_as_they_are => {
+                Value::Text(text) if led(text) => {
                     cell.push('\'');
                     cell.push_str(text);
                 }
@@ -38,8 +39,8 @@ pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<
     Ok(writer.flush()?)
 }
 
-/// Whether a spreadsheet would run the text as a formula. Only texts are led by an
-/// apostrophe then: a negative number is a number.
+/// Whether a spreadsheet would run the text as a formula, in some language. Only texts are led
+/// by an apostrophe then: a negative number is a number.
 fn is_formula(text: &str) -> bool {
-    text.starts_with(['=', '+', '-', '@', '\t', '\r'])
+    text.starts_with(['=', '+', '-', '@', '\t', '\r', '\n', '＝', '＋', '－', '＠'])
 }

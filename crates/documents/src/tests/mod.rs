@@ -14,6 +14,7 @@ use super::*;
 
 mod charts;
 mod formats;
+mod whatever;
 
 const REPORT: &str = r#"
 [report]

@@ -1,7 +1,7 @@
 //! What a dashboard or a report would show, before it is sent or even applied: collected now,
 //! composed, and not kept.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, time::Duration};
 
 use chrono::{DateTime, Utc};
 use maple_lark_core::{
@@ -25,6 +25,9 @@ use crate::{
     access::Author,
     engine::{Catalogue, EngineHandle},
 };
+
+/// Nobody looks at a page that comes later than this.
+const PATIENCE: Duration = Duration::from_secs(300);
 
 pub fn routes() -> Vec<Route> {
     routes![preview]
@@ -80,7 +83,9 @@ async fn preview(_user: Author, order: Json<PreviewOrder>, store: &State<Store>,
     let window = report.window.window(order.at.unwrap_or_else(|| engine.now()), report.zone);
     // As a run would have it: what the report needs, and nothing else.
     let needed = Catalogue::frozen(&catalogue.freeze(&report)).map_err(|words| Problem::new(422, "Cannot be previewed", words))?;
-    let snapshot = engine.look_at(&needed, &report, window, values).await;
+    let looked = tokio::time::timeout(PATIENCE, engine.look_at(&needed, &report, window, values)).await;
+    let snapshot =
+        looked.map_err(|_| Problem::new(504, "Took too long", "the sources did not answer within five minutes; narrow the window, or run the report"))?;
     file_of(snapshot, format, engine.now()).await
 }
 

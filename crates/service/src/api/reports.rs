@@ -75,6 +75,7 @@ fn view(set: &DefinitionSet, report: &Report, state: Option<&ScheduleState>, lat
         next,
         next_window: next.map(|next| report.window.window(next, report.zone).label()),
         audiences: report.audiences.iter().map(audience).collect(),
+        audiences_from: report.audience_queries.iter().map(|query| query.source.value.clone()).collect(),
         last_run: latest.map(Into::into),
     }
 }

@@ -174,6 +174,8 @@ pub struct ReportView {
     /// The window of the next run, in words.
     pub next_window: Option<String>,
     pub audiences: Vec<AudienceView>,
+    /// The sources of the queries whose rows are further audiences, found when a run begins.
+    pub audiences_from: Vec<String>,
     pub last_run: Option<RunSummary>,
 }
 

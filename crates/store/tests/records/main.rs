@@ -1,6 +1,8 @@
 //! Records in a real PostgreSQL server: who gets which work, and what is left when something
 //! fails between two steps.
 
+mod kept;
+
 use std::os::unix::fs::PermissionsExt;
 
 use chrono::TimeDelta;
