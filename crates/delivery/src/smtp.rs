@@ -344,3 +344,6 @@ fn failure(server: &str, error: &Error) -> DeliveryError {
         DeliveryError::Unreachable { server, words }
     }
 }
+
+#[cfg(test)]
+mod tests;

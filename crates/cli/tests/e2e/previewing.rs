@@ -243,5 +243,52 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     // A text is shown before it is applied.
     click(&browser, "//button[.='Edit']").await;
     see(&browser, "//section[@aria-labelledby='preview']//button[.='Show it']").await;
+    let text = see(&browser, "//textarea").await;
+    text.send_keys("\n# not applied yet").await.unwrap();
+    see(&browser, "//button[.='Apply' and not(@disabled)]").await;
+    let values = see(&browser, "//input[@aria-label='Values of parameters']").await;
+    values.send_keys("port=havnes; least=5\u{e007}").await.unwrap();
+    see(&browser, "//iframe[@title='The preview']").await.enter_frame().await.unwrap();
+    see(&browser, "//td[.='havnes']").await;
+    see(&browser, "//td[.='5']").await;
+    browser.enter_parent_frame().await.unwrap();
+    // The key that shows it applies nothing.
+    see(&browser, "//button[.='Apply' and not(@disabled)]").await;
     browser.close().await.unwrap();
+    let folder = place.folder.path().join("exported");
+    assert!(place.lark(&["export", folder.to_str().unwrap()]).status.success());
+    assert!(!std::fs::read_to_string(folder.join("dashboard.toml")).unwrap().contains("not applied yet"));
+}
+
+/// Audiences that are rows of a query are known when a run begins; until then the page says so.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let audiences = "[[audiences-from]]\nsource = \"operations\"\nsql = \"select 'A' as name, 'havnes' as code, 'a@orrin-sound.example' as address\"\nname = \"name\"\nto = \"address\"\nparameters = { port = \"code\" }\n";
+    let report = format!("{}{audiences}", REPORT.split("[[audience]]").next().unwrap());
+    applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", BY_PORT), ("report.toml", &report)]);
+    let view = place.json(&["reports"]);
+    assert_eq!((&view[0]["audiences"], &view[0]["audiences_from"]), (&json!([]), &json!(["operations"])));
+    assert_eq!(refused(&place, json!({ "report": "ports" })).await, "the parameter \"port\" (Port) needs a value");
+    assert!(shown(&place, json!({ "report": "ports", "values": { "port": "ostrey" } })).await.contains("ostrey"));
+
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/reports").await;
+    see(&browser, "//div[contains(., 'to everybody a query names')]").await;
+    click(&browser, "//a[.='Ports']").await;
+    see(&browser, "//dd[.='One for each row of a query to operations']").await;
+    see(&browser, "//input[@aria-label='Values of parameters']").await.send_keys("port=ostrey").await.unwrap();
+    click(&browser, "//section[@aria-labelledby='preview']//button[.='Show it']").await;
+    see(&browser, "//iframe[@title='The preview']").await.enter_frame().await.unwrap();
+    see(&browser, "//td[.='ostrey']").await;
+    browser.enter_parent_frame().await.unwrap();
+    browser.close().await.unwrap();
+    // Looking made no run and no mail; running makes one for each row.
+    assert_eq!(place.json(&["runs"])["total"], 0);
+    assert_eq!(place.json(&["run", "ports"])["state"], "delivered");
+    assert_eq!(place.mail.messages().len(), 1);
 }
