@@ -85,7 +85,7 @@ async fn scripted(other: &[(&'static str, Does)]) -> Scripted {
         bounces: None,
         dkim: None,
         largest: None,
-        timeout: Duration::from_millis(400),
+        timeout: Duration::from_secs(3),
     };
     Scripted { server, heard }
 }
@@ -133,9 +133,16 @@ async fn every_answer_at_every_step_comes_to_what_it_means() {
         (".", HangUp, "unconfirmed", ""),
         (".", Nothing, "unconfirmed", "no answer within"),
     ];
+    // Side by side, for some of them wait until patience is over.
+    let mut tries = tokio::task::JoinSet::new();
     for (step, does, meaning, words) in cases {
-        let place = scripted(&[(step, does)]).await;
-        let outcome = sent(&place).await;
+        tries.spawn(async move {
+            let place = scripted(&[(step, does)]).await;
+            (step, meaning, words, sent(&place).await, place)
+        });
+    }
+    while let Some(tried) = tries.join_next().await {
+        let (step, meaning, words, outcome, place) = tried.unwrap();
         assert_eq!(came_to(&outcome), meaning, "{step}: {outcome:?}");
         let said = outcome.unwrap_err();
         assert_eq!(said.is_temporary(), meaning != "refused", "{step}: {said}");
