@@ -64,15 +64,17 @@ async function preview() {
   if (kind.value !== 'look' || text.value === null) return
   const answer = await api.POST('/looks/preview', { body: { text: text.value }, parseAs: 'blob' }).catch(() => null)
   if (!answer?.response.ok || !answer.data) return
-  URL.revokeObjectURL(picture.value)
-  picture.value = URL.createObjectURL(answer.data as unknown as Blob)
+  // Pages of the console show pictures of their own and such as stand in the page, no others.
+  const reader = new FileReader()
+  reader.onload = () => (picture.value = String(reader.result))
+  reader.readAsDataURL(answer.data as unknown as Blob)
 }
 let later: ReturnType<typeof setTimeout> | undefined
 watch(text, () => {
   clearTimeout(later)
   later = setTimeout(preview, 300)
 })
-onUnmounted(() => URL.revokeObjectURL(picture.value))
+onUnmounted(() => clearTimeout(later))
 
 /** Puts the cursor where a problem is. */
 function show(line: number, column: number) {

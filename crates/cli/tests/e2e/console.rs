@@ -9,7 +9,7 @@ use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
 
-use crate::place::{PASSWORD, PATIENCE, Place, SMALL_REPORT};
+use crate::place::{PASSWORD, PATIENCE, Place, SMALL_REPORT, applied};
 
 pub struct Driver {
     child: Child,
@@ -278,4 +278,33 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     see(&browser, "//section[@aria-labelledby='people']//a[.='Rúna Holm']").await;
     browser.close().await.unwrap();
     assert_eq!(place.mail.messages().len(), 4);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_look_is_shown_on_a_sample_as_it_is_typed() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    applied(&place, &[("look.toml", "[look]\nname = \"day\"\ntitle = \"Day\"\n")]);
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/definitions/look/day").await;
+    // The picture is really there: a page that is upright, then one that lies.
+    let shape = async |wide: bool| {
+        let began = std::time::Instant::now();
+        loop {
+            let script = "const i = document.querySelector('img.sample'); return i && i.naturalWidth > 0 ? i.naturalWidth / i.naturalHeight : 0";
+            let ratio = browser.execute(script, vec![]).await.unwrap().as_f64().unwrap();
+            if ratio > 0.0 && (ratio > 1.0) == wide {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "the sample is not shown: {ratio}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    };
+    shape(false).await;
+    see(&browser, "//textarea").await.send_keys("orientation = \"landscape\"\n").await.unwrap();
+    shape(true).await;
+    browser.close().await.unwrap();
 }
