@@ -79,25 +79,47 @@ impl Face {
     }
 
     /// Sets a text whose letters change with their neighbours, run from right to left, or are
-    /// in no font of our own: all in the one font that has the first such letter, each stretch
-    /// of one direction (Unicode Standard Annex 9) for itself.
+    /// in no font of our own: each stretch of one direction (Unicode Standard Annex 9) and one
+    /// font for itself.
     fn shaped(&self, text: &str, size: f64, colour: &str) -> (Vec<(f64, TextItem)>, f64) {
-        let shelf = fonts::for_text(text);
-        let foreign = text.chars().find(|letter| !letter.is_ascii() && self.font.ttf().glyph_index(*letter).is_none());
-        let font = foreign.and_then(|letter| shelf.font_of(letter)).map_or_else(|| self.font.clone(), instance);
         let ordered = BidiInfo::new(text, None);
         let (mut items, mut width) = (Vec::new(), 0.0);
         // A label is one line; what an odd character would begin as another stands behind it.
         for paragraph in &ordered.paragraphs {
             let (levels, runs) = ordered.visual_runs(paragraph, paragraph.range.clone());
             for run in runs {
-                let item = item(font.clone(), &text[run.clone()], size, colour, glyphs(&font, &text[run.clone()], levels[run.start].is_rtl()));
-                let wide = item.width().to_pt();
-                items.push((width, item));
-                width += wide;
+                let backwards = levels[run.start].is_rtl();
+                let mut stretches = self.by_font(&text[run]);
+                if backwards {
+                    stretches.reverse();
+                }
+                for (stretch, font) in stretches {
+                    let glyphs = glyphs(&font, stretch, backwards);
+                    let item = item(font, stretch, size, colour, glyphs);
+                    let wide = item.width().to_pt();
+                    items.push((width, item));
+                    width += wide;
+                }
             }
         }
         (items, width)
+    }
+
+    /// A text in stretches of one font: our own where it has the letter, but the one that goes
+    /// on rather than another. What no font has is left to our own.
+    fn by_font<'t>(&self, text: &'t str) -> Vec<(&'t str, FontInstance)> {
+        let shelf = fonts::for_text(text);
+        let has = |font: &FontInstance, letter: char| font.ttf().glyph_index(letter).is_some();
+        let mut stretches: Vec<(usize, FontInstance)> = Vec::new();
+        for (at, letter) in text.char_indices() {
+            if stretches.last().is_some_and(|(_, font)| has(font, letter)) {
+                continue;
+            }
+            let other = if has(&self.font, letter) { None } else { shelf.font_of(letter) };
+            stretches.push((at, other.map_or_else(|| self.font.clone(), instance)));
+        }
+        let ends: Vec<usize> = stretches.iter().skip(1).map(|(at, _)| *at).chain([text.len()]).collect();
+        stretches.into_iter().zip(ends).map(|((from, font), to)| (&text[from..to], font)).collect()
     }
 }
 
@@ -149,4 +171,27 @@ fn is_joining(letter: char) -> bool {
 pub fn paint(hex: &str) -> Paint {
     let [red, green, blue] = palette::parts(hex);
     Color::from_u8(red, green, blue, 255).into()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_stretch_is_set_in_a_font_that_has_its_letters() {
+        crate::tests::with_fonts();
+        let face = Face::new(&fonts::OWN.fonts[0]);
+        let set = |text: &str| {
+            let (items, width) = face.set(text, 8.0, "#000000");
+            assert!(items.iter().all(|(_, item)| item.glyphs.iter().all(|glyph| glyph.id != 0)), "{text}: a letter is in no font");
+            let ends: Vec<f64> = items.iter().map(|(x, item)| x + item.width().to_pt()).collect();
+            assert!(ends.last().is_none_or(|end| (end - width).abs() < 0.01), "{text}");
+            items.into_iter().map(|(_, item)| (item.font.info().family.to_string(), item.text.to_string())).collect::<Vec<_>>()
+        };
+        let item = |family: &str, text: &str| (family.to_owned(), text.to_owned());
+        assert_eq!(set("Skarvøy"), [item("Inter", "Skarvøy")]);
+        assert_eq!(set("Skarvøy Նավ 3"), [item("Inter", "Skarvøy "), item("DejaVu Sans", "Նավ 3")]);
+        // A paragraph that begins from the right has what is said last at its left.
+        assert_eq!(set("שלום Ørsted"), [item("Inter", "Ørsted"), item("DejaVu Sans", "שלום ")]);
+    }
 }

@@ -175,7 +175,7 @@ fn a_table_that_is_too_wide_is_split_with_its_key_repeated() {
 }
 
 /// Fonts are provided once, before the first document that needs them.
-pub(super) fn with_fonts() {
+pub(crate) fn with_fonts() {
     provide_fonts(|| std::fs::read("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf").into_iter().collect());
 }
 

@@ -14,6 +14,7 @@ use super::*;
 
 mod charts;
 mod formats;
+pub(crate) use formats::with_fonts;
 mod whatever;
 
 const REPORT: &str = r#"
@@ -318,7 +319,7 @@ fn a_line_in_a_cell_is_drawn_where_that_can_be_done_and_left_out_elsewhere() {
     assert!(full.contains("95.5") && !full.contains("Last week"), "{full}");
     let mut unusual = with_trend();
     assert!(pdf(&document).unwrap().len() > 1000);
-    formats::with_fonts();
+    with_fonts();
     // Letters that the cells cannot be set with go through the typesetter, with their lines.
     let Body::Table { table } = &mut unusual.sections[0].blocks[3].body else { panic!() };
     table.rows[0][0].text = "港".into();
@@ -434,7 +435,7 @@ fn a_chart_is_drawn_for_the_room_that_it_has() {
 /// the order in which it is said.
 #[test]
 fn text_from_right_to_left_keeps_its_order_everywhere_on_the_page() {
-    formats::with_fonts();
+    with_fonts();
     let mut document = document(disks(&[("שלום עולם 12", 95.5), ("b", 40.0)]));
     document.title = "דוח יומי".to_owned();
     document.sections[0].blocks[0].title = "Harbour נמל 42".to_owned();

@@ -31,6 +31,14 @@ impl Turns {
         self.turn_of(&source.name, source.at_a_time).await
     }
 
+    /// The same where there may be no source to wait for.
+    pub async fn turn_for(&self, source: Option<&Source>) -> Option<OwnedSemaphorePermit> {
+        match source {
+            Some(source) => self.turn(source).await,
+            None => None,
+        }
+    }
+
     /// A turn at anything that has a name and a limit.
     pub async fn turn_of(&self, name: &str, at_a_time: usize) -> Option<OwnedSemaphorePermit> {
         let limit = {
@@ -120,6 +128,11 @@ pub async fn collect(
     Ok(())
 }
 
+/// The source that a query asks; nothing if it reads a history or another query's rows.
+fn source_of<'a>(catalogue: &'a Catalogue, query: &Query) -> Option<&'a Source> {
+    catalogue.set.sources.get(&query.source()?.value)
+}
+
 /// The sampler whose history a query reads; empty if it reads none.
 fn sampler_of(query: &Query) -> &str {
     match &query.origin {
@@ -143,11 +156,8 @@ async fn ask(
     } else {
         format!("{} / {} ({})", dashboard.name, query.name, readable.join(", "))
     };
-    let source = query.source().and_then(|name| catalogue.set.sources.get(&name.value));
-    let _turn = match source {
-        Some(source) => shared.sources.turn(source).await,
-        None => None,
-    };
+    let source = source_of(catalogue, query);
+    let _turn = shared.sources.turn_for(source).await;
     let started = shared.now();
     shared.store.begin_step(run.id, "collect", &subject, started).await?;
     let record = answered(shared, catalogue, report, (dashboard, query), window, values).await;
@@ -175,7 +185,7 @@ async fn answered(
 ) -> QueryRecord {
     let started = shared.now();
     let times = times(report, window.clone(), Some((dashboard, query)));
-    let source = query.source().and_then(|name| catalogue.set.sources.get(&name.value));
+    let source = source_of(catalogue, query);
     let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
     let outcome = match (&query.origin, source) {
         (Origin::Source { ask, .. }, Some(source)) => match shared.reader.read(source, Question { ask, times: &times, values }).await {
@@ -210,10 +220,7 @@ pub async fn look(shared: &Shared, catalogue: &Catalogue, report: &Report, windo
     let dashboards = catalogue.set.dashboards_of(report);
     let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&[]).into_iter().map(move |query| (&**dashboard, query)));
     let queries = join_all(questions.map(async |(dashboard, query)| {
-        let _turn = match query.source().and_then(|name| catalogue.set.sources.get(&name.value)) {
-            Some(source) => shared.sources.turn(source).await,
-            None => None,
-        };
+        let _turn = shared.sources.turn_for(source_of(catalogue, query)).await;
         answered(shared, catalogue, report, (dashboard, query), &window, &values).await
     }));
     let queries = queries.await;
