@@ -84,7 +84,10 @@ fn leading_to(host: &str, addresses: &[SocketAddr]) -> ClientBuilder {
 
 impl Reader {
     /// The addresses that a host has now, by number or by name; all of them may be reached.
-    async fn addresses(&self, host: &str, port: u16) -> Result<Vec<SocketAddr>, NoClient> {
+    ///
+    /// # Errors
+    /// If one may not be, or the name has none.
+    pub async fn addresses(&self, host: &str, port: u16) -> Result<Vec<SocketAddr>, NoClient> {
         let host = host.trim_matches(['[', ']']);
         let found: Vec<SocketAddr> = match host.parse::<IpAddr>() {
             Ok(ip) => vec![SocketAddr::new(ip, port)],

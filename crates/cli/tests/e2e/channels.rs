@@ -406,3 +406,14 @@ async fn a_report_that_was_quiet_for_a_week_says_so_once() {
     assert_eq!(said["recipient"], "owner@orrin-sound.example");
     assert_eq!(notices(&place, "still-quiet").len(), 1, "it is said once a week");
 }
+
+/// What may not be read from may not be written to either.
+#[tokio::test(flavor = "multi_thread")]
+async fn lines_go_nowhere_that_sources_may_not_reach() {
+    let (place, _service) = ready().await;
+    applied(&place, &[("log.toml", "[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"169.254.7.7:514\"\n")]);
+    let tested = place.lark(&["channels", "test", "log"]);
+    let said = format!("{}{}", text(&tested.stdout), text(&tested.stderr));
+    assert!(!tested.status.success(), "{said}");
+    assert!(said.contains("may not be reached: it is a link-local address") && said.contains("sources-may-reach"), "{said}");
+}

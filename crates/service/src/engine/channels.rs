@@ -8,7 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use maple_lark_core::definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web};
+use maple_lark_core::definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web, split_address};
 use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, HttpTarget, MailServer, MailSession, SignedIn, is_within};
 use maple_lark_sources::{NoClient, Reader};
 
@@ -186,6 +186,20 @@ pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Resul
         NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
     })?;
     Ok(HttpTarget { client, url, headers, sign_in, timeout: Duration::from_secs(channel.timeout_seconds), name })
+}
+
+/// Where a channel's lines go, if that may be reached.
+///
+/// # Errors
+/// In words, what to do where it may not.
+pub async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, String> {
+    let address = reader.setting(written).await?;
+    let (host, port) = split_address(&address).ok_or_else(|| format!("{address} is not host:port"))?;
+    match reader.addresses(host, port).await {
+        Err(NoClient::OutOfBounds(reason)) => Err(format!("{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        // A name that is not known now may be later; the attempt says so.
+        _ => Ok(address),
+    }
 }
 
 /// The folder of a channel, if files may be written there.

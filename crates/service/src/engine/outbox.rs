@@ -302,7 +302,7 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
             Ok(post_message(&target, &delivery.id.to_string(), shared.now(), key.as_deref(), body.to_string()).await?)
         }
         ChannelKind::Syslog(settings) => {
-            let address = shared.reader.setting(&settings.address).await.map_err(refused)?;
+            let address = channels::syslog_address(&shared.reader, &settings.address).await.map_err(refused)?;
             let told = letters::opened(shared, delivery).await?;
             let document = &told.document;
             let severity = match document.summary.status {
@@ -451,7 +451,7 @@ pub async fn notify(shared: &Shared, channel: &Channel, notice: &Notice, words: 
             post_message(&target, &format!("notice.{}", notice.id), shared.now(), key.as_deref(), body.to_string()).await.map(drop)
         }
         ChannelKind::Syslog(settings) => {
-            let address = shared.reader.setting(&settings.address).await.map_err(refused)?;
+            let address = channels::syslog_address(&shared.reader, &settings.address).await.map_err(refused)?;
             let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet") || notice.kind.starts_with("source-up");
             let line = SyslogLine {
                 facility: settings.facility,
@@ -503,7 +503,7 @@ pub async fn try_channel(shared: &Shared, channel: &Channel) -> Result<String, S
             sent.map_err(|error| error.to_string())
         }
         ChannelKind::Syslog(settings) => {
-            let address = shared.reader.setting(&settings.address).await?;
+            let address = channels::syslog_address(&shared.reader, &settings.address).await?;
             let line = SyslogLine {
                 facility: settings.facility,
                 severity: Severity::Informational,
