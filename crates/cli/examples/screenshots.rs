@@ -13,7 +13,9 @@ type Done = Result<(), Box<dyn std::error::Error>>;
 #[tokio::main]
 async fn main() -> Done {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let [address, password, folder] = &arguments[..] else { return Err("usage: screenshots ADDRESS PASSWORD FOLDER".into()) };
+    let [address, password, folder] = &arguments[..] else {
+        return Err("usage: screenshots ADDRESS PASSWORD FOLDER".into());
+    };
     let folder = Path::new(folder);
     let profile = tempfile::tempdir()?;
     let desk = browser(profile.path(), false).await?;
@@ -28,16 +30,39 @@ async fn main() -> Done {
 
 async fn sign_in(browser: &Client, address: &str, password: &str) -> Done {
     browser.goto(address).await?;
-    browser.wait().for_element(Locator::Css("input[name=name]")).await?.send_keys("admin").await?;
-    browser.find(Locator::Css("input[name=password]")).await?.send_keys(password).await?;
-    browser.find(Locator::Css("button[type=submit]")).await?.click().await?;
+    browser
+        .wait()
+        .for_element(Locator::Css("input[name=name]"))
+        .await?
+        .send_keys("admin")
+        .await?;
+    browser
+        .find(Locator::Css("input[name=password]"))
+        .await?
+        .send_keys(password)
+        .await?;
+    browser
+        .find(Locator::Css("button[type=submit]"))
+        .await?
+        .click()
+        .await?;
     browser.wait().for_element(Locator::Css(".verdict")).await?;
     Ok(())
 }
 
-async fn delivered_run(browser: &Client, address: &str) -> Result<String, Box<dyn std::error::Error>> {
-    let runs = json_of(browser, &format!("{address}/api/v1/runs?report=ferry-operations-daily&state=delivered")).await?;
-    Ok(runs["items"][0]["id"].as_str().ok_or("no run was delivered yet")?.to_owned())
+async fn delivered_run(
+    browser: &Client,
+    address: &str,
+) -> Result<String, Box<dyn std::error::Error>> {
+    let runs = json_of(
+        browser,
+        &format!("{address}/api/v1/runs?report=ferry-operations-daily&state=delivered"),
+    )
+    .await?;
+    Ok(runs["items"][0]["id"]
+        .as_str()
+        .ok_or("no run was delivered yet")?
+        .to_owned())
 }
 
 async fn phone_pictures(browser: &Client, address: &str, password: &str, folder: &Path) -> Done {
@@ -51,7 +76,9 @@ async fn phone_pictures(browser: &Client, address: &str, password: &str, folder:
         .and_then(|document| document["id"].as_str())
         .ok_or("the run has no HTML")?
         .to_owned();
-    browser.goto(&format!("{address}/api/v1/documents/{html}")).await?;
+    browser
+        .goto(&format!("{address}/api/v1/documents/{html}"))
+        .await?;
     shot(browser, "h1", folder, "html-phone").await
 }
 
@@ -61,12 +88,23 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, ".verdict", folder, "console-overview").await?;
     browser.goto(&format!("{address}/reports")).await?;
     shot(browser, "table.list", folder, "console-reports").await?;
-    browser.goto(&format!("{address}/reports/ferry-operations-daily")).await?;
+    browser
+        .goto(&format!("{address}/reports/ferry-operations-daily"))
+        .await?;
     shot(browser, "#history", folder, "console-report").await?;
-    browser.goto(&format!("{address}/dashboards/ferry-operations")).await?;
-    browser.wait().for_element(Locator::XPath("//button[.='Show it']")).await?.click().await?;
+    browser
+        .goto(&format!("{address}/dashboards/ferry-operations"))
+        .await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath("//button[.='Show it']"))
+        .await?
+        .click()
+        .await?;
     shot(browser, "iframe.document", folder, "console-dashboard").await?;
-    browser.goto(&format!("{address}/reports/week-in-review/schedule")).await?;
+    browser
+        .goto(&format!("{address}/reports/week-in-review/schedule"))
+        .await?;
     shot(browser, ".says tbody", folder, "console-schedule").await?;
     browser.goto(&format!("{address}/agenda")).await?;
     shot(browser, ".month .mark", folder, "console-agenda").await?;
@@ -75,30 +113,81 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     tokio::time::sleep(Duration::from_millis(1500)).await;
     shot(browser, "iframe.document", folder, "console-run").await?;
     browser.goto(&format!("{address}/sources")).await?;
-    browser.wait().for_element(Locator::Css(".card button")).await?.click().await?;
+    browser
+        .wait()
+        .for_element(Locator::Css(".card button"))
+        .await?
+        .click()
+        .await?;
     shot(browser, ".answer", folder, "console-sources").await?;
-    browser.goto(&format!("{address}/sources/operations/try")).await?;
-    browser.wait().for_element(Locator::XPath("//button[contains(@class, 'entry')][contains(., 'host_samples')]")).await?.click().await?;
-    browser.wait().for_element(Locator::XPath("//button[contains(., 'Pick from it')]")).await?.click().await?;
-    browser.find(Locator::XPath("//button[.='Ask it']")).await?.click().await?;
+    browser
+        .goto(&format!("{address}/sources/operations/try"))
+        .await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath(
+            "//button[contains(@class, 'entry')][contains(., 'host_samples')]",
+        ))
+        .await?
+        .click()
+        .await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath("//button[contains(., 'Pick from it')]"))
+        .await?
+        .click()
+        .await?;
+    browser
+        .find(Locator::XPath("//button[.='Ask it']"))
+        .await?
+        .click()
+        .await?;
     shot(browser, ".answer table", folder, "console-try").await?;
     browser.goto(&format!("{address}/delivery")).await?;
-    browser.wait().for_element(Locator::XPath("//button[contains(@aria-label, 'Test The service')]")).await?.click().await?;
-    browser.wait().for_element(Locator::Css(".el-message-box__input input")).await?.send_keys("runa.holm@orrin-sound.example").await?;
-    browser.find(Locator::Css(".el-message-box__btns .el-button--primary")).await?.click().await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath(
+            "//button[contains(@aria-label, 'Test The service')]",
+        ))
+        .await?
+        .click()
+        .await?;
+    browser
+        .wait()
+        .for_element(Locator::Css(".el-message-box__input input"))
+        .await?
+        .send_keys("runa.holm@orrin-sound.example")
+        .await?;
+    browser
+        .find(Locator::Css(".el-message-box__btns .el-button--primary"))
+        .await?
+        .click()
+        .await?;
     shot(browser, "ol.steps li", folder, "console-delivery").await?;
     let letters = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
     let daily = letters.as_array().and_then(|all| {
-        all.iter().find(|one| one["subject"].as_str().is_some_and(|s| s.starts_with("Ferry")) && one["to"].as_str().is_some_and(|to| to.starts_with("Runa")))
+        all.iter().find(|one| {
+            one["subject"]
+                .as_str()
+                .is_some_and(|s| s.starts_with("Ferry"))
+                && one["to"].as_str().is_some_and(|to| to.starts_with("Runa"))
+        })
     });
-    let letter = daily.and_then(|one| one["id"].as_str()).ok_or("no letter of the daily report has come")?.to_owned();
+    let letter = daily
+        .and_then(|one| one["id"].as_str())
+        .ok_or("no letter of the daily report has come")?
+        .to_owned();
     sized(browser, 760, 1000).await?;
-    browser.goto(&format!("{address}/api/v1/demo/mailbox/{letter}/html")).await?;
+    browser
+        .goto(&format!("{address}/api/v1/demo/mailbox/{letter}/html"))
+        .await?;
     shot(browser, "table", folder, "mail").await?;
 
     sized(browser, 1280, 800).await?;
     browser.goto(address).await?;
-    browser.execute("localStorage.setItem('look', 'dark')", vec![]).await?;
+    browser
+        .execute("localStorage.setItem('look', 'dark')", vec![])
+        .await?;
     browser.goto(&format!("{address}/reports")).await?;
     shot(browser, "table.list", folder, "console-dark").await
 }
@@ -107,25 +196,40 @@ async fn browser(profile: &Path, phone: bool) -> Result<Client, Box<dyn std::err
     let arguments = maple_lark_demo::chromium::arguments(profile, &["--hide-scrollbars"]);
     let mut options = json!({ "args": arguments });
     if phone {
-        options["mobileEmulation"] = json!({ "deviceMetrics": { "width": 390, "height": 844, "pixelRatio": 2.0 } });
+        options["mobileEmulation"] =
+            json!({ "deviceMetrics": { "width": 390, "height": 844, "pixelRatio": 2.0 } });
     }
     let capabilities = json!({ "goog:chromeOptions": options });
-    Ok(ClientBuilder::new(HttpConnector::new()).capabilities(capabilities.as_object().cloned().unwrap_or_default()).connect("http://127.0.0.1:9515").await?)
+    Ok(ClientBuilder::new(HttpConnector::new())
+        .capabilities(capabilities.as_object().cloned().unwrap_or_default())
+        .connect("http://127.0.0.1:9515")
+        .await?)
 }
 
 async fn sized(browser: &Client, width: u32, height: u32) -> Done {
     Ok(browser.set_window_size(width, height + 139).await?)
 }
 
-async fn json_of(browser: &Client, url: &str) -> Result<serde_json::Value, Box<dyn std::error::Error>> {
-    let found = browser.execute_async("fetch(arguments[0]).then(a => a.json()).then(arguments[1])", vec![json!(url)]).await?;
+async fn json_of(
+    browser: &Client,
+    url: &str,
+) -> Result<serde_json::Value, Box<dyn std::error::Error>> {
+    let found = browser
+        .execute_async(
+            "fetch(arguments[0]).then(a => a.json()).then(arguments[1])",
+            vec![json!(url)],
+        )
+        .await?;
     Ok(found)
 }
 
 async fn shot(browser: &Client, wanted: &str, folder: &Path, name: &str) -> Done {
     browser.wait().for_element(Locator::Css(wanted)).await?;
     tokio::time::sleep(Duration::from_millis(900)).await;
-    std::fs::write(folder.join(format!("{name}.png")), browser.screenshot().await?)?;
+    std::fs::write(
+        folder.join(format!("{name}.png")),
+        browser.screenshot().await?,
+    )?;
     println!("{name}.png");
     Ok(())
 }

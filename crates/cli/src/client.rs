@@ -18,15 +18,28 @@ pub struct Client {
 impl Client {
     /// A client that is not signed in.
     pub fn new(address: Option<String>) -> Self {
-        let address = address.or_else(|| saved::load().map(|saved| saved.address)).unwrap_or_else(|| DEFAULT_ADDRESS.to_owned());
-        Self { http: reqwest::Client::new(), address: address.trim_end_matches('/').to_owned(), token: None }
+        let address = address
+            .or_else(|| saved::load().map(|saved| saved.address))
+            .unwrap_or_else(|| DEFAULT_ADDRESS.to_owned());
+        Self {
+            http: reqwest::Client::new(),
+            address: address.trim_end_matches('/').to_owned(),
+            token: None,
+        }
     }
 
     /// A client with the token of the environment or of the saved sign-in.
     pub fn signed_in(address: Option<String>) -> Result<Self, Failure> {
         let mut client = Self::new(address);
-        let remembered = || saved::load().filter(|saved| saved.address == client.address).map(|saved| saved.token);
-        let token = std::env::var("MAPLE_LARK_TOKEN").ok().filter(|token| !token.is_empty()).or_else(remembered);
+        let remembered = || {
+            saved::load()
+                .filter(|saved| saved.address == client.address)
+                .map(|saved| saved.token)
+        };
+        let token = std::env::var("MAPLE_LARK_TOKEN")
+            .ok()
+            .filter(|token| !token.is_empty())
+            .or_else(remembered);
         client.token = Some(token.ok_or(Failure::NotSignedIn)?);
         Ok(client)
     }
@@ -36,7 +49,9 @@ impl Client {
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        let request = self.http.request(method, format!("{}/api/v1{path}", self.address));
+        let request = self
+            .http
+            .request(method, format!("{}/api/v1{path}", self.address));
         match &self.token {
             Some(token) => request.bearer_auth(token),
             None => request,
@@ -44,16 +59,25 @@ impl Client {
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
-        let response = request.send().await.map_err(|error| self.unreachable(&error))?;
+        let response = request
+            .send()
+            .await
+            .map_err(|error| self.unreachable(&error))?;
         if response.status().is_success() {
             return Ok(response);
         }
         let status = response.status();
         let problem = response.json::<Problem>().await;
-        Err(Failure::Refused(
-            problem
-                .unwrap_or_else(|_| Problem::new(status.as_u16(), "Error", format!("{} answered {status}, which is not how Maple Lark answers", self.address))),
-        ))
+        Err(Failure::Refused(problem.unwrap_or_else(|_| {
+            Problem::new(
+                status.as_u16(),
+                "Error",
+                format!(
+                    "{} answered {status}, which is not how Maple Lark answers",
+                    self.address
+                ),
+            )
+        })))
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {
@@ -63,7 +87,10 @@ impl Client {
             words = inner.to_string();
             source = inner.source();
         }
-        Failure::Unreachable { address: self.address.clone(), words }
+        Failure::Unreachable {
+            address: self.address.clone(),
+            words,
+        }
     }
 
     async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, Failure> {
@@ -73,66 +100,129 @@ impl Client {
     }
 
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        self.read(self.send(self.request(Method::GET, path)).await?).await
+        self.read(self.send(self.request(Method::GET, path)).await?)
+            .await
     }
 
-    pub async fn get_with<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T, Failure> {
-        self.read(self.send(self.request(Method::GET, path).query(query)).await?).await
+    pub async fn get_with<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+    ) -> Result<T, Failure> {
+        self.read(
+            self.send(self.request(Method::GET, path).query(query))
+                .await?,
+        )
+        .await
     }
 
-    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
-        self.read(self.send(self.request(Method::POST, path).json(body)).await?).await
+    pub async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, Failure> {
+        self.read(
+            self.send(self.request(Method::POST, path).json(body))
+                .await?,
+        )
+        .await
     }
 
     pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
-        self.send(self.request(Method::PUT, path).json(body)).await.map(drop)
+        self.send(self.request(Method::PUT, path).json(body))
+            .await
+            .map(drop)
     }
 
     pub async fn post_for_nothing(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
-        self.send(self.request(Method::POST, path).json(body)).await.map(drop)
+        self.send(self.request(Method::POST, path).json(body))
+            .await
+            .map(drop)
     }
 
     pub async fn delete(&self, path: &str) -> Result<(), Failure> {
-        self.send(self.request(Method::DELETE, path)).await.map(drop)
+        self.send(self.request(Method::DELETE, path))
+            .await
+            .map(drop)
     }
 
     pub async fn delete_for<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
-        self.read(self.send(self.request(Method::DELETE, path)).await?).await
+        self.read(self.send(self.request(Method::DELETE, path)).await?)
+            .await
     }
 
     pub async fn bytes(&self, path: &str) -> Result<Vec<u8>, Failure> {
         let response = self.send(self.request(Method::GET, path)).await?;
-        response.bytes().await.map(Into::into).map_err(|error| self.unreachable(&error))
+        response
+            .bytes()
+            .await
+            .map(Into::into)
+            .map_err(|error| self.unreachable(&error))
     }
 
     /// A file with the name that the service gives it.
-    pub async fn file(&self, path: &str, query: &[(&str, &str)]) -> Result<(String, Vec<u8>), Failure> {
-        self.saved(self.request(Method::GET, path).query(query)).await
+    pub async fn file(
+        &self,
+        path: &str,
+        query: &[(&str, &str)],
+    ) -> Result<(String, Vec<u8>), Failure> {
+        self.saved(self.request(Method::GET, path).query(query))
+            .await
     }
 
     /// A file that the service makes of `body`.
-    pub async fn file_from(&self, path: &str, body: &impl Serialize) -> Result<(String, Vec<u8>), Failure> {
-        self.saved(self.request(Method::POST, path).json(body)).await
+    pub async fn file_from(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<(String, Vec<u8>), Failure> {
+        self.saved(self.request(Method::POST, path).json(body))
+            .await
     }
 
     async fn saved(&self, request: RequestBuilder) -> Result<(String, Vec<u8>), Failure> {
         let response = self.send(request).await?;
-        let disposition = response.headers().get("Content-Disposition").and_then(|value| value.to_str().ok()).unwrap_or_default();
-        let name = disposition.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("document").to_owned();
-        Ok((name, response.bytes().await.map_err(|error| self.unreachable(&error))?.into()))
+        let disposition = response
+            .headers()
+            .get("Content-Disposition")
+            .and_then(|value| value.to_str().ok())
+            .unwrap_or_default();
+        let name = disposition
+            .split("filename=\"")
+            .nth(1)
+            .and_then(|rest| rest.split('"').next())
+            .unwrap_or("document")
+            .to_owned();
+        Ok((
+            name,
+            response
+                .bytes()
+                .await
+                .map_err(|error| self.unreachable(&error))?
+                .into(),
+        ))
     }
 
     /// Hands over each server-sent event as it comes, until the stream ends or `each` has seen
     /// enough and says no.
-    pub async fn events<T: DeserializeOwned>(&self, path: &str, mut each: impl FnMut(T) -> bool) -> Result<(), Failure> {
-        let mut parts = self.send(self.request(Method::GET, path)).await?.bytes_stream();
+    pub async fn events<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        mut each: impl FnMut(T) -> bool,
+    ) -> Result<(), Failure> {
+        let mut parts = self
+            .send(self.request(Method::GET, path))
+            .await?
+            .bytes_stream();
         let mut pending = Vec::new();
         while let Some(part) = parts.next().await {
             pending.extend_from_slice(&part.map_err(|error| self.unreachable(&error))?);
             while let Some(end) = pending.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = pending.drain(..=end).collect();
                 let line = String::from_utf8_lossy(&line);
-                if let Some(value) = line.strip_prefix("data:").and_then(|data| serde_json::from_str(data.trim()).ok())
+                if let Some(value) = line
+                    .strip_prefix("data:")
+                    .and_then(|data| serde_json::from_str(data.trim()).ok())
                     && !each(value)
                 {
                     return Ok(());

@@ -6,9 +6,13 @@ use maple_lark_service::api::problem::Problem;
 
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
-    #[error("the service at {address} cannot be reached: {words}. Check that it runs, and --address or MAPLE_LARK_ADDRESS")]
+    #[error(
+        "the service at {address} cannot be reached: {words}. Check that it runs, and --address or MAPLE_LARK_ADDRESS"
+    )]
     Unreachable { address: String, words: String },
-    #[error("you are not signed in; run \"maple-lark sign-in --address URL\" first, or set MAPLE_LARK_TOKEN")]
+    #[error(
+        "you are not signed in; run \"maple-lark sign-in --address URL\" first, or set MAPLE_LARK_TOKEN"
+    )]
     NotSignedIn,
     #[error("{}", refused(.0))]
     Refused(Problem),
@@ -26,11 +30,21 @@ fn refused(problem: &Problem) -> String {
         .problems
         .iter()
         .map(|one| {
-            let key = if one.key.is_empty() { String::new() } else { format!("{}: ", one.key) };
-            format!("  {}:{}:{}: {key}{}", one.file, one.line, one.column, one.message)
+            let key = if one.key.is_empty() {
+                String::new()
+            } else {
+                format!("{}: ", one.key)
+            };
+            format!(
+                "  {}:{}:{}: {key}{}",
+                one.file, one.line, one.column, one.message
+            )
         })
         .collect();
-    format!("the definitions are not valid; nothing was changed\n{}", lines.join("\n"))
+    format!(
+        "the definitions are not valid; nothing was changed\n{}",
+        lines.join("\n")
+    )
 }
 
 impl Failure {

@@ -10,7 +10,10 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-use command::{agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, serve, sign_in, source};
+use command::{
+    agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, serve,
+    sign_in, source,
+};
 use failure::Failure;
 use output::Output;
 
@@ -111,7 +114,10 @@ async fn main() -> ExitCode {
     match run(arguments).await {
         Ok(code) => code,
         Err(failure) => {
-            eprintln!("{} {failure}", console::style("error:").for_stderr().red().bold());
+            eprintln!(
+                "{} {failure}",
+                console::style("error:").for_stderr().red().bold()
+            );
             failure.exit_code()
         }
     }
@@ -123,7 +129,9 @@ fn end_quietly_without_a_reader() {
     let usual = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |panic| {
         let words = panic.payload().downcast_ref::<String>();
-        if words.is_some_and(|words| words.starts_with("failed printing to stdout") && words.contains("os error 32")) {
+        if words.is_some_and(|words| {
+            words.starts_with("failed printing to stdout") && words.contains("os error 32")
+        }) {
             std::process::exit(0);
         }
         usual(panic);
@@ -182,10 +190,17 @@ mod tests {
 
     use super::*;
 
-    fn every_command(command: &clap::Command, path: &str, each: &mut impl FnMut(&clap::Command, &str)) {
+    fn every_command(
+        command: &clap::Command,
+        path: &str,
+        each: &mut impl FnMut(&clap::Command, &str),
+    ) {
         let path = format!("{path} {}", command.get_name()).trim().to_owned();
         each(command, &path);
-        for inner in command.get_subcommands().filter(|inner| inner.get_name() != "help") {
+        for inner in command
+            .get_subcommands()
+            .filter(|inner| inner.get_name() != "help")
+        {
             every_command(inner, &path, each);
         }
     }
@@ -211,8 +226,14 @@ mod tests {
                 if argument.get_help().is_none() && !plain {
                     silent.push(format!("{path} --{}", argument.get_id()));
                 }
-                let help = argument.get_help().map(ToString::to_string).unwrap_or_default();
-                assert!(!help.ends_with('.'), "{path}: \"{help}\" ends unlike the others");
+                let help = argument
+                    .get_help()
+                    .map(ToString::to_string)
+                    .unwrap_or_default();
+                assert!(
+                    !help.ends_with('.'),
+                    "{path}: \"{help}\" ends unlike the others"
+                );
             }
         });
         assert_eq!(silent, Vec::<String>::new());
@@ -223,16 +244,51 @@ mod tests {
     fn examples_in_the_help_are_commands_that_there_are() {
         let mut tried = 0;
         every_command(&Arguments::command(), "", &mut |command, path| {
-            let texts = [command.get_after_help(), command.get_after_long_help()].into_iter().flatten().map(ToString::to_string);
-            let examples: Vec<String> = texts.flat_map(|text| text.lines().map(|line| line.trim().to_owned()).collect::<Vec<_>>()).collect();
-            for example in examples.iter().filter_map(|line| line.strip_prefix("maple-lark ")) {
+            let texts = [command.get_after_help(), command.get_after_long_help()]
+                .into_iter()
+                .flatten()
+                .map(ToString::to_string);
+            let examples: Vec<String> = texts
+                .flat_map(|text| {
+                    text.lines()
+                        .map(|line| line.trim().to_owned())
+                        .collect::<Vec<_>>()
+                })
+                .collect();
+            for example in examples
+                .iter()
+                .filter_map(|line| line.strip_prefix("maple-lark "))
+            {
                 // What it does stands behind it, some way off; another program may follow.
-                let words = words(example.split("  ").next().and_then(|line| line.split(" && ").next()).unwrap_or_default());
-                let given: Vec<&str> = words.iter().map(String::as_str).filter(|word| *word != "|" && *word != "…").collect();
+                let words = words(
+                    example
+                        .split("  ")
+                        .next()
+                        .and_then(|line| line.split(" && ").next())
+                        .unwrap_or_default(),
+                );
+                let given: Vec<&str> = words
+                    .iter()
+                    .map(String::as_str)
+                    .filter(|word| *word != "|" && *word != "…")
+                    .collect();
                 // An id is cut short in the help.
-                let given = given.iter().map(|word| if word.ends_with('…') { "01a20778-04ba-70ff-853b-f952290418d2" } else { word });
+                let given = given.iter().map(|word| {
+                    if word.ends_with('…') {
+                        "01a20778-04ba-70ff-853b-f952290418d2"
+                    } else {
+                        word
+                    }
+                });
                 let parsed = Arguments::try_parse_from(["maple-lark"].into_iter().chain(given));
-                assert!(parsed.is_ok(), "{path}: {example}: {}", parsed.err().map(|error| error.to_string()).unwrap_or_default());
+                assert!(
+                    parsed.is_ok(),
+                    "{path}: {example}: {}",
+                    parsed
+                        .err()
+                        .map(|error| error.to_string())
+                        .unwrap_or_default()
+                );
                 tried += 1;
             }
         });
@@ -241,7 +297,8 @@ mod tests {
 
     /// As a shell takes a line apart, as far as the examples need it.
     fn words(line: &str) -> Vec<String> {
-        let (mut words, mut word, mut quote, mut escaped) = (Vec::new(), None::<String>, None, false);
+        let (mut words, mut word, mut quote, mut escaped) =
+            (Vec::new(), None::<String>, None, false);
         for letter in line.chars() {
             match (quote, letter) {
                 _ if escaped => {

@@ -19,7 +19,10 @@ pub enum Output {
 /// Prints a value as JSON, or lets `table` print it for people.
 pub fn print<T: Serialize>(output: Output, value: &T, table: impl FnOnce(&T)) {
     match output {
-        Output::Json => println!("{}", serde_json::to_string_pretty(value).unwrap_or_default()),
+        Output::Json => println!(
+            "{}",
+            serde_json::to_string_pretty(value).unwrap_or_default()
+        ),
         Output::Table => table(value),
     }
 }
@@ -31,16 +34,34 @@ pub fn table(headings: &[&str], rows: Vec<Vec<String>>, none: &str) {
         return;
     }
     let mut builder = Builder::default();
-    builder.push_record(headings.iter().map(|heading| style(*heading).dim().to_string()));
+    builder.push_record(
+        headings
+            .iter()
+            .map(|heading| style(*heading).dim().to_string()),
+    );
     for row in rows {
         builder.push_record(row);
     }
     let mut table = builder.build();
-    table.with(TableStyle::empty()).modify(Columns::new(..), Padding::new(0, 3, 0, 0));
+    table
+        .with(TableStyle::empty())
+        .modify(Columns::new(..), Padding::new(0, 3, 0, 0));
     if let Some((_, width)) = console::Term::stdout().size_checked() {
-        table.with(Width::wrap(usize::from(width)).priority(Priority::max(false)).keep_words(true));
+        table.with(
+            Width::wrap(usize::from(width))
+                .priority(Priority::max(false))
+                .keep_words(true),
+        );
     }
-    println!("{}", table.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n"));
+    println!(
+        "{}",
+        table
+            .to_string()
+            .lines()
+            .map(str::trim_end)
+            .collect::<Vec<_>>()
+            .join("\n")
+    );
 }
 
 /// A state with a mark and, on a terminal, a colour.
@@ -48,7 +69,9 @@ pub fn state(state: &str) -> String {
     let (mark, colour) = match state {
         "delivered" | "made" | "done" | "accepted" | "add" => ("●", Style::new().green()),
         "cancelled" | "skipped" | "quiet" | "paused" | "left-out" => ("‖", Style::new().dim()),
-        "held" | "awaiting-approval" | "partly-delivered" | "alter" | "postponed" | "unknown" => ("▲", Style::new().yellow()),
+        "held" | "awaiting-approval" | "partly-delivered" | "alter" | "postponed" | "unknown" => {
+            ("▲", Style::new().yellow())
+        }
         "failed" | "refused" | "bounced" | "remove" => ("◆", Style::new().red()),
         _ => ("○", Style::new().cyan()),
     };
@@ -57,7 +80,14 @@ pub fn state(state: &str) -> String {
 
 /// An instant in the reader's own zone.
 pub fn instant(at: Option<DateTime<Utc>>) -> String {
-    at.map_or_else(|| "–".to_owned(), |at| at.with_timezone(&Local).format("%a %-d %b %Y %H:%M").to_string())
+    at.map_or_else(
+        || "–".to_owned(),
+        |at| {
+            at.with_timezone(&Local)
+                .format("%a %-d %b %Y %H:%M")
+                .to_string()
+        },
+    )
 }
 
 pub fn size(bytes: i64) -> String {

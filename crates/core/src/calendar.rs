@@ -78,8 +78,14 @@ impl NamedDays {
     }
 
     /// The named days in `[from, to)`.
-    pub fn between(&self, from: NaiveDate, to: NaiveDate) -> impl Iterator<Item = (NaiveDate, &str)> {
-        self.0.range(from..to.max(from)).map(|(date, name)| (*date, name.as_str()))
+    pub fn between(
+        &self,
+        from: NaiveDate,
+        to: NaiveDate,
+    ) -> impl Iterator<Item = (NaiveDate, &str)> {
+        self.0
+            .range(from..to.max(from))
+            .map(|(date, name)| (*date, name.as_str()))
     }
 }
 
@@ -95,24 +101,51 @@ impl Calendar {
     /// # Errors
     /// What cannot be read, with the line of its event.
     pub fn parse(file: &str, text: &str) -> Result<Self, Vec<Problem>> {
-        let place = |line: usize, key: &str| Place { file: file.to_owned(), line, column: 1, key: key.to_owned() };
-        let name = file.rsplit('/').next().unwrap_or(file).trim_end_matches(".ics").to_owned();
+        let place = |line: usize, key: &str| Place {
+            file: file.to_owned(),
+            line,
+            column: 1,
+            key: key.to_owned(),
+        };
+        let name = file
+            .rsplit('/')
+            .next()
+            .unwrap_or(file)
+            .trim_end_matches(".ics")
+            .to_owned();
         if !crate::definition::is_name(&name) {
             return Err(vec![place(1, "").problem(format!(
                 "the file's name is the calendar's name, and \"{name}\" is none: use up to 60 small letters, digits and hyphens, such as \"holidays.ics\""
             ))]);
         }
         let unfolded = unfold(text);
-        let read = read_calendar(&unfolded)
-            .map_err(|error| vec![place(1, "").problem(format!("this is not an iCalendar file: {}", error.lines().next().unwrap_or("it cannot be read")))])?;
-        let lines: Vec<usize> = text.lines().zip(1..).filter(|(line, _)| line.trim_end().eq_ignore_ascii_case("BEGIN:VEVENT")).map(|(_, n)| n).collect();
-        let events: Vec<&Component<'_>> = read.components.iter().filter(|component| component.name.as_str().eq_ignore_ascii_case("VEVENT")).collect();
-        let title = read.properties.iter().find(|property| matches!(property.name.as_str(), "NAME" | "X-WR-CALNAME"));
+        let read = read_calendar(&unfolded).map_err(|error| {
+            vec![place(1, "").problem(format!(
+                "this is not an iCalendar file: {}",
+                error.lines().next().unwrap_or("it cannot be read")
+            ))]
+        })?;
+        let lines: Vec<usize> = text
+            .lines()
+            .zip(1..)
+            .filter(|(line, _)| line.trim_end().eq_ignore_ascii_case("BEGIN:VEVENT"))
+            .map(|(_, n)| n)
+            .collect();
+        let events: Vec<&Component<'_>> = read
+            .components
+            .iter()
+            .filter(|component| component.name.as_str().eq_ignore_ascii_case("VEVENT"))
+            .collect();
+        let title = read
+            .properties
+            .iter()
+            .find(|property| matches!(property.name.as_str(), "NAME" | "X-WR-CALNAME"));
         let title = title.map_or_else(|| name.clone(), |property| text_of(property));
         // An occurrence that was moved replaces the one its rule gives.
         let mut moved: BTreeMap<String, BTreeSet<NaiveDateTime>> = BTreeMap::new();
         for event in &events {
-            if let (Some(uid), Some(replaced)) = (value(event, "UID"), event.find_prop("RECURRENCE-ID"))
+            if let (Some(uid), Some(replaced)) =
+                (value(event, "UID"), event.find_prop("RECURRENCE-ID"))
                 && let Ok(at) = When::read(replaced)
             {
                 moved.entry(uid.to_owned()).or_default().insert(at.civil());
@@ -120,9 +153,17 @@ impl Calendar {
         }
         let (mut occurrences, mut problems) = (Vec::new(), Vec::new());
         for (index, event) in events.iter().enumerate() {
-            let at = || place(lines.get(index).copied().unwrap_or(1), value(event, "SUMMARY").unwrap_or("VEVENT"));
+            let at = || {
+                place(
+                    lines.get(index).copied().unwrap_or(1),
+                    value(event, "SUMMARY").unwrap_or("VEVENT"),
+                )
+            };
             let none = BTreeSet::new();
-            let elsewhere = value(event, "UID").and_then(|uid| moved.get(uid)).filter(|_| event.find_prop("RECURRENCE-ID").is_none()).unwrap_or(&none);
+            let elsewhere = value(event, "UID")
+                .and_then(|uid| moved.get(uid))
+                .filter(|_| event.find_prop("RECURRENCE-ID").is_none())
+                .unwrap_or(&none);
             match read_event(event, elsewhere) {
                 Ok(found) => occurrences.extend(found),
                 Err(reason) => problems.push(at().problem(reason)),
@@ -133,10 +174,19 @@ impl Calendar {
             }
         }
         if events.is_empty() {
-            problems.push(place(1, "").problem("the calendar has no event (VEVENT), so it names no day"));
+            problems.push(
+                place(1, "").problem("the calendar has no event (VEVENT), so it names no day"),
+            );
         }
         if problems.is_empty() {
-            Ok(Self { name, title, events: events.len(), sha256: sha256(text.as_bytes()), occurrences, place: place(1, "") })
+            Ok(Self {
+                name,
+                title,
+                events: events.len(),
+                sha256: sha256(text.as_bytes()),
+                occurrences,
+                place: place(1, ""),
+            })
         } else {
             Err(problems)
         }
@@ -148,7 +198,8 @@ impl Calendar {
         for occurrence in &self.occurrences {
             let (first, end) = occurrence.time.dates(zone);
             for date in first.iter_days().take_while(|date| *date < end) {
-                days.entry(date).or_insert_with(|| occurrence.summary.clone());
+                days.entry(date)
+                    .or_insert_with(|| occurrence.summary.clone());
             }
         }
         NamedDays(days)
@@ -160,7 +211,11 @@ impl Time {
     fn dates(self, zone: Zone) -> (NaiveDate, NaiveDate) {
         let civil = |from: NaiveDateTime, to: NaiveDateTime| {
             // What ends at midnight does not touch the day that begins there.
-            let last = if to > from && to.time() == NaiveTime::MIN { to.date() } else { to.date() + TimeDelta::days(1) };
+            let last = if to > from && to.time() == NaiveTime::MIN {
+                to.date()
+            } else {
+                to.date() + TimeDelta::days(1)
+            };
             (from.date(), last)
         };
         match self {
@@ -186,16 +241,29 @@ impl When {
 
     fn read_one(property: &Property<'_>, text: &str) -> Result<Self, String> {
         let text = text.trim();
-        let bad = || format!("{} \"{text}\" is not a date or a time of RFC 5545", property.name.as_str());
+        let bad = || {
+            format!(
+                "{} \"{text}\" is not a date or a time of RFC 5545",
+                property.name.as_str()
+            )
+        };
         if text.len() == 8 {
-            return NaiveDate::parse_from_str(text, "%Y%m%d").map(When::Date).map_err(|_| bad());
+            return NaiveDate::parse_from_str(text, "%Y%m%d")
+                .map(When::Date)
+                .map_err(|_| bad());
         }
-        let (civil, utc) = text.strip_suffix('Z').map_or((text, false), |civil| (civil, true));
+        let (civil, utc) = text
+            .strip_suffix('Z')
+            .map_or((text, false), |civil| (civil, true));
         let civil = NaiveDateTime::parse_from_str(civil, "%Y%m%dT%H%M%S").map_err(|_| bad())?;
         if utc {
             return Ok(When::InZone(civil, Zone::UTC));
         }
-        let zone = property.params.iter().find(|parameter| parameter.key.as_str() == "TZID").and_then(|parameter| parameter.val.as_ref());
+        let zone = property
+            .params
+            .iter()
+            .find(|parameter| parameter.key.as_str() == "TZID")
+            .and_then(|parameter| parameter.val.as_ref());
         match zone {
             None => Ok(When::Civil(civil)),
             Some(name) => {
@@ -237,22 +305,32 @@ impl When {
     }
 }
 
-fn read_event(event: &Component<'_>, moved: &BTreeSet<NaiveDateTime>) -> Result<Vec<Occurrence>, String> {
+fn read_event(
+    event: &Component<'_>,
+    moved: &BTreeSet<NaiveDateTime>,
+) -> Result<Vec<Occurrence>, String> {
     if value(event, "STATUS").is_some_and(|status| status.eq_ignore_ascii_case("CANCELLED")) {
         return Ok(Vec::new());
     }
-    let summary = event.find_prop("SUMMARY").map_or_else(|| "unnamed".to_owned(), text_of);
+    let summary = event
+        .find_prop("SUMMARY")
+        .map_or_else(|| "unnamed".to_owned(), text_of);
     let start = When::read(event.find_prop("DTSTART").ok_or("it has no DTSTART")?)?;
     let length = match (event.find_prop("DTEND"), value(event, "DURATION")) {
         (Some(end), _) => When::read(end)?.civil() - start.civil(),
         (None, Some(duration)) => {
-            let span: Span = duration.trim_start_matches('+').parse().map_err(|error| format!("DURATION: {error}"))?;
+            let span: Span = duration
+                .trim_start_matches('+')
+                .parse()
+                .map_err(|error| format!("DURATION: {error}"))?;
             TimeDelta::days(i64::from(span.days)) + TimeDelta::seconds(span.seconds as i64)
         }
         (None, None) => TimeDelta::zero(),
     };
     if length < TimeDelta::zero() || length > TimeDelta::days(MOST_DAYS) {
-        return Err(format!("it ends before it begins or is longer than {MOST_DAYS} days"));
+        return Err(format!(
+            "it ends before it begins or is longer than {MOST_DAYS} days"
+        ));
     }
     let mut times = BTreeSet::new();
     match value(event, "RRULE") {
@@ -260,7 +338,8 @@ fn read_event(event: &Component<'_>, moved: &BTreeSet<NaiveDateTime>) -> Result<
         Some(text) => {
             // The first occurrence counts even where the rule would not give it.
             times.insert(start.civil());
-            let rule = Rule::new(&civil_until(text, start), start.civil()).map_err(|error| error.to_string())?;
+            let rule = Rule::new(&civil_until(text, start), start.civil())
+                .map_err(|error| error.to_string())?;
             let mut last = start.civil() - TimeDelta::seconds(1);
             for at in rule.occurrences() {
                 if at.year() > LAST_YEAR || times.len() > MOST_OCCURRENCES || at < last {
@@ -285,24 +364,44 @@ fn read_event(event: &Component<'_>, moved: &BTreeSet<NaiveDateTime>) -> Result<
             }
         }
     }
-    Ok(times.into_iter().filter(|at| !moved.contains(at)).map(|at| Occurrence { summary: summary.clone(), time: start.at(at).until(length) }).collect())
+    Ok(times
+        .into_iter()
+        .filter(|at| !moved.contains(at))
+        .map(|at| Occurrence {
+            summary: summary.clone(),
+            time: start.at(at).until(length),
+        })
+        .collect())
 }
 
 /// The rule with an `UNTIL` in UTC turned into the civil time that the rule is unrolled in.
 fn civil_until(rule: &str, start: When) -> String {
-    let When::InZone(_, zone) = start else { return rule.to_owned() };
+    let When::InZone(_, zone) = start else {
+        return rule.to_owned();
+    };
     let parts = rule.split(';').map(|part| {
-        let until = part.strip_prefix("UNTIL=").and_then(|text| text.strip_suffix('Z'));
+        let until = part
+            .strip_prefix("UNTIL=")
+            .and_then(|text| text.strip_suffix('Z'));
         match until.and_then(|text| NaiveDateTime::parse_from_str(text, "%Y%m%dT%H%M%S").ok()) {
-            Some(at) => format!("UNTIL={}Z", zone.local(at.and_utc()).format("%Y%m%dT%H%M%S")),
+            Some(at) => format!(
+                "UNTIL={}Z",
+                zone.local(at.and_utc()).format("%Y%m%dT%H%M%S")
+            ),
             None => part.to_owned(),
         }
     });
     parts.collect::<Vec<_>>().join(";")
 }
 
-fn lists<'a>(event: &'a Component<'a>, name: &'static str) -> impl Iterator<Item = &'a Property<'a>> {
-    event.properties.iter().filter(move |property| property.name.as_str() == name)
+fn lists<'a>(
+    event: &'a Component<'a>,
+    name: &'static str,
+) -> impl Iterator<Item = &'a Property<'a>> {
+    event
+        .properties
+        .iter()
+        .filter(move |property| property.name.as_str() == name)
 }
 
 fn value<'a>(event: &'a Component<'_>, name: &str) -> Option<&'a str> {
@@ -312,7 +411,11 @@ fn value<'a>(event: &'a Component<'_>, name: &str) -> Option<&'a str> {
 /// RFC 5545 text without its backslashes, on one line.
 fn text_of(property: &Property<'_>) -> String {
     let unescaped = property.val.clone().unescape_text();
-    unescaped.as_str().split_whitespace().collect::<Vec<_>>().join(" ")
+    unescaped
+        .as_str()
+        .split_whitespace()
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 #[cfg(test)]
@@ -320,23 +423,30 @@ mod tests {
     use super::*;
 
     fn calendar(events: &str) -> Result<Calendar, String> {
-        let text = format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orrin Sound//EN\r\nX-WR-CALNAME:Holidays\\, Orrin Sound\r\n{}END:VCALENDAR\r\n", {
-            let mut lines = String::new();
-            for event in events.split("--") {
-                lines += "BEGIN:VEVENT\r\n";
-                for line in event.split_whitespace() {
-                    lines += &format!("{}\r\n", line.replace('~', " "));
+        let text = format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orrin Sound//EN\r\nX-WR-CALNAME:Holidays\\, Orrin Sound\r\n{}END:VCALENDAR\r\n",
+            {
+                let mut lines = String::new();
+                for event in events.split("--") {
+                    lines += "BEGIN:VEVENT\r\n";
+                    for line in event.split_whitespace() {
+                        lines += &format!("{}\r\n", line.replace('~', " "));
+                    }
+                    lines += "END:VEVENT\r\n";
                 }
-                lines += "END:VEVENT\r\n";
+                lines
             }
-            lines
-        });
+        );
         Calendar::parse("calendars/holidays.ics", &text).map_err(|problems| problems[0].to_string())
     }
 
     fn days(events: &str, from: &str, to: &str) -> Vec<String> {
-        let days = calendar(events).unwrap().days("Atlantic/Faroe".parse().unwrap());
-        days.between(from.parse().unwrap(), to.parse().unwrap()).map(|(date, name)| format!("{date} {name}")).collect()
+        let days = calendar(events)
+            .unwrap()
+            .days("Atlantic/Faroe".parse().unwrap());
+        days.between(from.parse().unwrap(), to.parse().unwrap())
+            .map(|(date, name)| format!("{date} {name}"))
+            .collect()
     }
 
     #[test]
@@ -346,9 +456,24 @@ mod tests {
             "2026-01-01",
             "2027-12-31",
         );
-        assert_eq!(found, ["2026-12-24 Christmas", "2026-12-25 Christmas", "2026-12-26 Christmas", "2026-12-31 One day"]);
+        assert_eq!(
+            found,
+            [
+                "2026-12-24 Christmas",
+                "2026-12-25 Christmas",
+                "2026-12-26 Christmas",
+                "2026-12-31 One day"
+            ]
+        );
         let calendar = calendar("SUMMARY:Christmas DTSTART;VALUE=DATE:20261224").unwrap();
-        assert_eq!((calendar.name.as_str(), calendar.title.as_str(), calendar.events), ("holidays", "Holidays, Orrin Sound", 1));
+        assert_eq!(
+            (
+                calendar.name.as_str(),
+                calendar.title.as_str(),
+                calendar.events
+            ),
+            ("holidays", "Holidays, Orrin Sound", 1)
+        );
     }
 
     #[test]
@@ -359,49 +484,116 @@ mod tests {
             "2026-01-01",
             "2027-01-01",
         );
-        assert_eq!(found, ["2026-01-05 Stock-taking", "2026-02-20 Stock-taking", "2026-03-03 Stock-taking, moved", "2026-04-06 Stock-taking"]);
-        let yearly = days("SUMMARY:New~Year DTSTART;VALUE=DATE:20000101 RRULE:FREQ=YEARLY", "2098-06-01", "2200-01-01");
+        assert_eq!(
+            found,
+            [
+                "2026-01-05 Stock-taking",
+                "2026-02-20 Stock-taking",
+                "2026-03-03 Stock-taking, moved",
+                "2026-04-06 Stock-taking"
+            ]
+        );
+        let yearly = days(
+            "SUMMARY:New~Year DTSTART;VALUE=DATE:20000101 RRULE:FREQ=YEARLY",
+            "2098-06-01",
+            "2200-01-01",
+        );
         assert_eq!(yearly, ["2099-01-01 New Year", "2100-01-01 New Year"]);
     }
 
     #[test]
     fn events_with_times_name_the_days_they_touch_in_the_zone_asked_for() {
         // 23:30 UTC on 14 July is 00:30 of the 15th in the Faroes.
-        assert_eq!(days("SUMMARY:Work DTSTART:20260714T233000Z DTEND:20260715T030000Z", "2026-01-01", "2027-01-01"), ["2026-07-15 Work"]);
         assert_eq!(
-            days("SUMMARY:Work DTSTART;TZID=Atlantic/Faroe:20260714T220000 DURATION:PT4H", "2026-01-01", "2027-01-01"),
+            days(
+                "SUMMARY:Work DTSTART:20260714T233000Z DTEND:20260715T030000Z",
+                "2026-01-01",
+                "2027-01-01"
+            ),
+            ["2026-07-15 Work"]
+        );
+        assert_eq!(
+            days(
+                "SUMMARY:Work DTSTART;TZID=Atlantic/Faroe:20260714T220000 DURATION:PT4H",
+                "2026-01-01",
+                "2027-01-01"
+            ),
             ["2026-07-14 Work", "2026-07-15 Work"]
         );
-        assert_eq!(days("SUMMARY:Work DTSTART:20260714T220000 DTEND:20260715T000000", "2026-01-01", "2027-01-01"), ["2026-07-14 Work"]);
+        assert_eq!(
+            days(
+                "SUMMARY:Work DTSTART:20260714T220000 DTEND:20260715T000000",
+                "2026-01-01",
+                "2027-01-01"
+            ),
+            ["2026-07-14 Work"]
+        );
         // The last one the rule gives begins at its UNTIL, given in UTC.
         assert_eq!(
-            days("SUMMARY:Night DTSTART;TZID=Atlantic/Faroe:20260714T003000 RRULE:FREQ=DAILY;UNTIL=20260715T233000Z", "2026-01-01", "2027-01-01"),
+            days(
+                "SUMMARY:Night DTSTART;TZID=Atlantic/Faroe:20260714T003000 RRULE:FREQ=DAILY;UNTIL=20260715T233000Z",
+                "2026-01-01",
+                "2027-01-01"
+            ),
             ["2026-07-14 Night", "2026-07-15 Night", "2026-07-16 Night"]
         );
     }
 
     #[test]
     fn cancelled_events_do_not_count() {
-        assert!(days("SUMMARY:Gone STATUS:CANCELLED DTSTART;VALUE=DATE:20261224", "2026-01-01", "2027-01-01").is_empty());
+        assert!(
+            days(
+                "SUMMARY:Gone STATUS:CANCELLED DTSTART;VALUE=DATE:20261224",
+                "2026-01-01",
+                "2027-01-01"
+            )
+            .is_empty()
+        );
     }
 
     #[test]
     fn what_cannot_be_read_is_said_with_its_line() {
         let error = calendar("SUMMARY:Fine DTSTART;VALUE=DATE:20261224 -- SUMMARY:Broken DTSTART;VALUE=DATE:20261324").unwrap_err();
-        assert!(error.starts_with("calendars/holidays.ics:9:1: Broken: DTSTART \"20261324\""), "{error}");
+        assert!(
+            error.starts_with("calendars/holidays.ics:9:1: Broken: DTSTART \"20261324\""),
+            "{error}"
+        );
         let error = calendar("SUMMARY:Work DTSTART;TZID=Mean~Time:20260714T220000").unwrap_err();
         assert!(error.contains("not an IANA time zone"), "{error}");
-        assert!(calendar("SUMMARY:Work DTSTART:20260714T220000 RRULE:FREQ=SOMETIMES").unwrap_err().contains("FREQ=SOMETIMES"));
-        assert!(Calendar::parse("holidays.ics", "hello").unwrap_err()[0].message.contains("not an iCalendar file"));
-        assert!(Calendar::parse("Our Holidays.ics", "").unwrap_err()[0].message.contains("is none"));
-        let endless = calendar("SUMMARY:Ticks DTSTART:20260101T000000 RRULE:FREQ=SECONDLY").unwrap_err();
-        assert!(endless.contains("more than 100000 occurrences"), "{endless}");
+        assert!(
+            calendar("SUMMARY:Work DTSTART:20260714T220000 RRULE:FREQ=SOMETIMES")
+                .unwrap_err()
+                .contains("FREQ=SOMETIMES")
+        );
+        assert!(
+            Calendar::parse("holidays.ics", "hello").unwrap_err()[0]
+                .message
+                .contains("not an iCalendar file")
+        );
+        assert!(
+            Calendar::parse("Our Holidays.ics", "").unwrap_err()[0]
+                .message
+                .contains("is none")
+        );
+        let endless =
+            calendar("SUMMARY:Ticks DTSTART:20260101T000000 RRULE:FREQ=SECONDLY").unwrap_err();
+        assert!(
+            endless.contains("more than 100000 occurrences"),
+            "{endless}"
+        );
     }
 
     #[test]
     fn working_days_are_monday_to_friday_without_a_name() {
-        let days = calendar("SUMMARY:Christmas DTSTART;VALUE=DATE:20261225").unwrap().days(Zone::UTC);
+        let days = calendar("SUMMARY:Christmas DTSTART;VALUE=DATE:20261225")
+            .unwrap()
+            .days(Zone::UTC);
         let working = |text: &str| days.is_working_day(text.parse().unwrap());
-        assert!(working("2026-12-24") && !working("2026-12-25") && !working("2026-12-26") && working("2026-12-28"));
+        assert!(
+            working("2026-12-24")
+                && !working("2026-12-25")
+                && !working("2026-12-26")
+                && working("2026-12-28")
+        );
     }
 }

@@ -59,20 +59,47 @@ pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
 /// # Errors
 /// As [`compose`].
 pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, BadSnapshot> {
-    let Frozen { mut report, dashboards, look } = snapshot.definitions()?;
+    let Frozen {
+        mut report,
+        dashboards,
+        look,
+    } = snapshot.definitions()?;
     report.writing = reading.writing.unwrap_or(report.writing);
     let zone = snapshot.window.zone;
-    let own = reading.zone.filter(|own| *own != zone).map(|own| Window { zone: own, ..snapshot.window.clone() });
+    let own = reading.zone.filter(|own| *own != zone).map(|own| Window {
+        zone: own,
+        ..snapshot.window.clone()
+    });
     let file_stem = file_stem(&report, snapshot, &dashboards);
     let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
     let mut colours = Colours::default();
     for dashboard in &dashboards {
-        let mut context = Context { snapshot, dashboard, writing: report.writing, two_across: look.two_across, colours, data, file_stem: file_stem.clone() };
+        let mut context = Context {
+            snapshot,
+            dashboard,
+            writing: report.writing,
+            two_across: look.two_across,
+            colours,
+            data,
+            file_stem: file_stem.clone(),
+        };
         for section in &dashboard.sections {
-            let blocks = section.blocks.iter().map(|block| blocks::compose(block, &mut context)).collect();
-            let mut composed = Section { title: section.title.clone(), text: Vec::new(), blocks };
+            let blocks = section
+                .blocks
+                .iter()
+                .map(|block| blocks::compose(block, &mut context))
+                .collect();
+            let mut composed = Section {
+                title: section.title.clone(),
+                text: Vec::new(),
+                blocks,
+            };
             // What the look would have put beside another, but has nothing beside it, takes the page.
-            for row in composed.rows().into_iter().filter(|row| row.len() == 1 && section.blocks[row.start].width.is_none()) {
+            for row in composed
+                .rows()
+                .into_iter()
+                .filter(|row| row.len() == 1 && section.blocks[row.start].width.is_none())
+            {
                 composed.blocks[row.start].width = Width::FULL;
             }
             let blocks = &composed.blocks;
@@ -85,9 +112,22 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
         colours = context.colours;
         data = context.data;
     }
-    let parameters = dashboards.iter().flat_map(|dashboard| &dashboard.parameters);
-    let filters = parameters.filter_map(|parameter| Some((parameter.title.clone(), snapshot.values.get(&parameter.name)?.readable()))).collect();
-    let mut sources: Vec<String> = snapshot.queries.iter().map(|record| record.source_title.clone()).collect();
+    let parameters = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.parameters);
+    let filters = parameters
+        .filter_map(|parameter| {
+            Some((
+                parameter.title.clone(),
+                snapshot.values.get(&parameter.name)?.readable(),
+            ))
+        })
+        .collect();
+    let mut sources: Vec<String> = snapshot
+        .queries
+        .iter()
+        .map(|record| record.source_title.clone())
+        .collect();
     sources.sort();
     sources.dedup();
     let mut document = Document {
@@ -97,11 +137,18 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
         front: Front {
             window_label: snapshot.window.label(),
             window_exact: match own {
-                Some(own) => format!("{} ({})", snapshot.window.exact_in_words(), own.exact_in_words()),
+                Some(own) => format!(
+                    "{} ({})",
+                    snapshot.window.exact_in_words(),
+                    own.exact_in_words()
+                ),
                 None => snapshot.window.exact_in_words(),
             },
             window_machine: snapshot.window.exact(),
-            compared_with: report.window.comparison(&snapshot.window).map(|window| window.label()),
+            compared_with: report
+                .window
+                .comparison(&snapshot.window)
+                .map(|window| window.label()),
             incomplete: snapshot.incomplete.clone(),
             filters,
             sources,
@@ -112,7 +159,11 @@ pub fn compose_for(snapshot: &Snapshot, reading: &Reading) -> Result<Document, B
         },
         summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
         sections,
-        provenance: snapshot.queries.iter().map(|record| provenance(record, snapshot, report.writing)).collect(),
+        provenance: snapshot
+            .queries
+            .iter()
+            .map(|record| provenance(record, snapshot, report.writing))
+            .collect(),
         data,
         file_stem,
         packing: report.files.packing,
@@ -130,14 +181,18 @@ fn merge_texts(document: &mut Document, snapshot: &Snapshot, dashboards: &[Dashb
     let values = Values::of(snapshot, document, None);
     let read = |text: &str| {
         // Most texts name nothing. One that was saved before it was checked is shown as it is.
-        let merged = text.contains('{').then(|| message::render_text(&Template::new(text.to_owned()), values.clone()).ok()).flatten();
+        let merged = text
+            .contains('{')
+            .then(|| message::render_text(&Template::new(text.to_owned()), values.clone()).ok())
+            .flatten();
         markdown::read(merged.as_deref().unwrap_or(text))
     };
     let written = dashboards.iter().flat_map(|dashboard| &dashboard.sections);
     for (section, written) in document.sections.iter_mut().zip(written) {
         section.text = written.text.as_deref().map(read).unwrap_or_default();
         for (block, written) in section.blocks.iter_mut().zip(&written.blocks) {
-            if let (Body::Text { parts }, BlockKind::Text(text)) = (&mut block.body, &written.kind) {
+            if let (Body::Text { parts }, BlockKind::Text(text)) = (&mut block.body, &written.kind)
+            {
                 *parts = read(text);
             }
         }
@@ -148,10 +203,24 @@ fn merge_texts(document: &mut Document, snapshot: &Snapshot, dashboards: &[Dashb
 /// part of it unless the author says otherwise, so that the files of two audiences have
 /// different names.
 fn file_stem(report: &Report, snapshot: &Snapshot, dashboards: &[Dashboard]) -> String {
-    let parameters = dashboards.iter().flat_map(|dashboard| &dashboard.parameters);
-    let chosen = parameters.filter_map(|parameter| snapshot.values.get(&parameter.name).filter(|value| parameter.default.as_ref() != Some(value)));
+    let parameters = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.parameters);
+    let chosen = parameters.filter_map(|parameter| {
+        snapshot
+            .values
+            .get(&parameter.name)
+            .filter(|value| parameter.default.as_ref() != Some(value))
+    });
     let values: Vec<String> = chosen.map(|value| slug(&value.readable())).collect();
-    let edge = |at| snapshot.window.zone.local(at).format("%Y-%m-%dT%H%M").to_string();
+    let edge = |at| {
+        snapshot
+            .window
+            .zone
+            .local(at)
+            .format("%Y-%m-%dT%H%M")
+            .to_string()
+    };
     report.files.stem(&NameValues {
         report: &report.name,
         title: &report.title,
@@ -167,16 +236,35 @@ fn provenance(record: &QueryRecord, snapshot: &Snapshot, writing: Writing) -> Pr
     let (rows, sha256) = match &record.outcome {
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
-            let note = record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default();
-            (format!("{more}{}{note}", writing.number(table.len() as f64, 0)), snapshot::sha256_of(table))
+            let note = record
+                .note
+                .as_ref()
+                .map(|note| format!("; {note}"))
+                .unwrap_or_default();
+            (
+                format!("{more}{}{note}", writing.number(table.len() as f64, 0)),
+                snapshot::sha256_of(table),
+            )
         }
         Outcome::Failed(_) => ("failed".to_owned(), String::new()),
     };
     Provenance {
         query: format!("{} / {}", record.dashboard, record.name),
         source: record.source_title.clone(),
-        asked_at: snapshot.window.zone.local(record.started).format("%-d %b %Y %H:%M:%S").to_string(),
-        took: Unit::Milliseconds.format(((record.ended - record.started).num_microseconds().unwrap_or(0) as f64 / 1000.0).max(0.0), writing),
+        asked_at: snapshot
+            .window
+            .zone
+            .local(record.started)
+            .format("%-d %b %Y %H:%M:%S")
+            .to_string(),
+        took: Unit::Milliseconds.format(
+            ((record.ended - record.started)
+                .num_microseconds()
+                .unwrap_or(0) as f64
+                / 1000.0)
+                .max(0.0),
+            writing,
+        ),
         rows,
         sha256,
     }
@@ -193,7 +281,11 @@ pub fn slug(text: &str) -> String {
         }
     }
     let out = out.trim_end_matches('-');
-    if out.is_empty() { "table".to_owned() } else { out.chars().take(60).collect() }
+    if out.is_empty() {
+        "table".to_owned()
+    } else {
+        out.chars().take(60).collect()
+    }
 }
 
 #[cfg(test)]

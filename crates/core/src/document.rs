@@ -39,7 +39,15 @@ impl Document {
     /// All key figures, in their order.
     pub fn figures(&self) -> impl DoubleEndedIterator<Item = &Figure> {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
-        blocks.filter_map(|block| if let Body::Figures { figures } = &block.body { Some(figures) } else { None }).flatten()
+        blocks
+            .filter_map(|block| {
+                if let Body::Figures { figures } = &block.body {
+                    Some(figures)
+                } else {
+                    None
+                }
+            })
+            .flatten()
     }
 }
 
@@ -80,7 +88,13 @@ pub struct Section {
 impl Section {
     /// How its blocks stand side by side, where there is a page's width.
     pub fn rows(&self) -> Vec<Range<usize>> {
-        rows(&self.blocks.iter().map(|block| block.width).collect::<Vec<_>>())
+        rows(
+            &self
+                .blocks
+                .iter()
+                .map(|block| block.width)
+                .collect::<Vec<_>>(),
+        )
     }
 }
 
@@ -169,10 +183,19 @@ impl ShownTable {
         if !self.headings.iter().any(|heading| heading.trend) {
             return Cow::Borrowed(self);
         }
-        let kept: Vec<usize> = (0..self.headings.len()).filter(|column| !self.headings[*column].trend).collect();
+        let kept: Vec<usize> = (0..self.headings.len())
+            .filter(|column| !self.headings[*column].trend)
+            .collect();
         Cow::Owned(Self {
-            headings: kept.iter().map(|column| self.headings[*column].clone()).collect(),
-            rows: self.rows.iter().map(|row| kept.iter().map(|column| row[*column].clone()).collect()).collect(),
+            headings: kept
+                .iter()
+                .map(|column| self.headings[*column].clone())
+                .collect(),
+            rows: self
+                .rows
+                .iter()
+                .map(|row| kept.iter().map(|column| row[*column].clone()).collect())
+                .collect(),
             ..self.clone()
         })
     }

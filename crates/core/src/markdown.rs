@@ -35,16 +35,32 @@ pub fn read(text: &str) -> Vec<Part> {
     let mut style = Run::default();
     for event in Parser::new(text) {
         match event {
-            Event::Text(text) | Event::Html(text) | Event::InlineHtml(text) => runs.push(Run { text: text.into_string(), ..style.clone() }),
-            Event::Code(text) => runs.push(Run { text: text.into_string(), code: true, ..style.clone() }),
-            Event::SoftBreak => runs.push(Run { text: " ".to_owned(), ..style.clone() }),
-            Event::HardBreak => runs.push(Run { text: "\n".to_owned(), ..style.clone() }),
+            Event::Text(text) | Event::Html(text) | Event::InlineHtml(text) => runs.push(Run {
+                text: text.into_string(),
+                ..style.clone()
+            }),
+            Event::Code(text) => runs.push(Run {
+                text: text.into_string(),
+                code: true,
+                ..style.clone()
+            }),
+            Event::SoftBreak => runs.push(Run {
+                text: " ".to_owned(),
+                ..style.clone()
+            }),
+            Event::HardBreak => runs.push(Run {
+                text: "\n".to_owned(),
+                ..style.clone()
+            }),
             Event::Start(Tag::Strong) => style.strong = true,
             Event::End(TagEnd::Strong) => style.strong = false,
             Event::Start(Tag::Emphasis) => style.emphasis = true,
             Event::End(TagEnd::Emphasis) => style.emphasis = false,
             Event::Start(Tag::Link { dest_url, .. }) => {
-                style.link = ["http://", "https://", "mailto:"].iter().any(|scheme| dest_url.starts_with(scheme)).then(|| dest_url.into_string());
+                style.link = ["http://", "https://", "mailto:"]
+                    .iter()
+                    .any(|scheme| dest_url.starts_with(scheme))
+                    .then(|| dest_url.into_string());
             }
             Event::End(TagEnd::Link) => style.link = None,
             Event::Start(Tag::List(first)) => {
@@ -72,9 +88,15 @@ pub fn read(text: &str) -> Vec<Part> {
                     items.push(std::mem::take(&mut runs));
                 }
             }
-            Event::End(TagEnd::Heading(_)) => parts.push(Part::Heading { runs: std::mem::take(&mut runs) }),
-            Event::End(TagEnd::Paragraph | TagEnd::CodeBlock | TagEnd::HtmlBlock) if list.is_none() => {
-                parts.push(Part::Paragraph { runs: std::mem::take(&mut runs) })
+            Event::End(TagEnd::Heading(_)) => parts.push(Part::Heading {
+                runs: std::mem::take(&mut runs),
+            }),
+            Event::End(TagEnd::Paragraph | TagEnd::CodeBlock | TagEnd::HtmlBlock)
+                if list.is_none() =>
+            {
+                parts.push(Part::Paragraph {
+                    runs: std::mem::take(&mut runs),
+                })
             }
             _ => {}
         }
@@ -105,7 +127,11 @@ pub fn plain(parts: &[Part]) -> String {
         .iter()
         .map(|part| match part {
             Part::Heading { runs } | Part::Paragraph { runs } => line(runs),
-            Part::List { items, .. } => items.iter().map(|item| format!("- {}", line(item))).collect::<Vec<_>>().join("\n"),
+            Part::List { items, .. } => items
+                .iter()
+                .map(|item| format!("- {}", line(item)))
+                .collect::<Vec<_>>()
+                .join("\n"),
         })
         .collect();
     blocks.join("\n\n")
@@ -117,20 +143,44 @@ mod tests {
 
     #[test]
     fn what_is_escaped_reads_as_it_was() {
-        for text in ["1. **bold** [a](https://b.example) `c` # d <b> & \\ e_f_g", "- one", "| a | b |", "99.95 %", "~~x~~ ![y](z)"] {
+        for text in [
+            "1. **bold** [a](https://b.example) `c` # d <b> & \\ e_f_g",
+            "- one",
+            "| a | b |",
+            "99.95 %",
+            "~~x~~ ![y](z)",
+        ] {
             let parts = read(&format!("Now {}", escaped(text)));
             assert_eq!(plain(&parts), format!("Now {text}"));
-            let [Part::Paragraph { runs }] = &parts[..] else { panic!("{parts:?}") };
-            assert!(runs.iter().all(|run| !run.strong && !run.emphasis && !run.code && run.link.is_none()), "{runs:?}");
+            let [Part::Paragraph { runs }] = &parts[..] else {
+                panic!("{parts:?}")
+            };
+            assert!(
+                runs.iter()
+                    .all(|run| !run.strong && !run.emphasis && !run.code && run.link.is_none()),
+                "{runs:?}"
+            );
         }
     }
 
     #[test]
     fn text_keeps_its_styles_and_loses_its_scripts() {
-        let parts = read("A **bold** [link](https://a.example) and [bad](javascript:alert(1)) <b>raw</b>\n\n- one\n- two");
-        assert_eq!(plain(&parts), "A bold link and bad <b>raw</b>\n\n- one\n- two");
-        let Part::Paragraph { runs } = &parts[0] else { panic!("{parts:?}") };
+        let parts = read(
+            "A **bold** [link](https://a.example) and [bad](javascript:alert(1)) <b>raw</b>\n\n- one\n- two",
+        );
+        assert_eq!(
+            plain(&parts),
+            "A bold link and bad <b>raw</b>\n\n- one\n- two"
+        );
+        let Part::Paragraph { runs } = &parts[0] else {
+            panic!("{parts:?}")
+        };
         assert!(runs.iter().any(|run| run.strong && run.text == "bold"));
-        assert_eq!(runs.iter().filter_map(|run| run.link.as_deref()).collect::<Vec<_>>(), ["https://a.example"]);
+        assert_eq!(
+            runs.iter()
+                .filter_map(|run| run.link.as_deref())
+                .collect::<Vec<_>>(),
+            ["https://a.example"]
+        );
     }
 }

@@ -15,7 +15,12 @@ pub fn nearest<'a>(given: &str, candidates: impl IntoIterator<Item = &'a str>) -
     let given = given.to_lowercase();
     candidates
         .into_iter()
-        .map(|candidate| (strsim::jaro_winkler(&given, &candidate.to_lowercase()), candidate))
+        .map(|candidate| {
+            (
+                strsim::jaro_winkler(&given, &candidate.to_lowercase()),
+                candidate,
+            )
+        })
         .filter(|(score, _)| *score >= 0.78)
         .max_by(|a, b| a.0.total_cmp(&b.0))
         .map(|(_, candidate)| candidate)
@@ -23,5 +28,7 @@ pub fn nearest<'a>(given: &str, candidates: impl IntoIterator<Item = &'a str>) -
 
 /// ` Did you mean "x"?`, or nothing: ready to be put behind a sentence.
 pub fn suggestion<'a>(given: &str, candidates: impl IntoIterator<Item = &'a str>) -> String {
-    nearest(given, candidates).map(|word| format!(" Did you mean \"{word}\"?")).unwrap_or_default()
+    nearest(given, candidates)
+        .map(|word| format!(" Did you mean \"{word}\"?"))
+        .unwrap_or_default()
 }

@@ -31,7 +31,9 @@ pub struct BadLine {
     pub reason: String,
 }
 
-const SUFFIXES: [&str; 8] = ["_total", "_created", "_bucket", "_count", "_sum", "_gcount", "_gsum", "_info"];
+const SUFFIXES: [&str; 8] = [
+    "_total", "_created", "_bucket", "_count", "_sum", "_gcount", "_gsum", "_info",
+];
 
 /// All families of a text, in its order.
 ///
@@ -40,14 +42,19 @@ const SUFFIXES: [&str; 8] = ["_total", "_created", "_bucket", "_count", "_sum", 
 pub fn parse(text: &str) -> Result<Vec<Family>, BadLine> {
     let mut families: Vec<Family> = Vec::new();
     for (index, line) in text.lines().enumerate() {
-        let fail = |reason: &str| BadLine { line: index + 1, reason: reason.to_owned() };
+        let fail = |reason: &str| BadLine {
+            line: index + 1,
+            reason: reason.to_owned(),
+        };
         let line = line.trim();
         if line == "# EOF" {
             break;
         }
         if let Some(comment) = line.strip_prefix('#') {
             let mut words = comment.trim_start().splitn(3, ' ');
-            if let (Some(word @ ("TYPE" | "UNIT" | "HELP")), Some(name)) = (words.next(), words.next()) {
+            if let (Some(word @ ("TYPE" | "UNIT" | "HELP")), Some(name)) =
+                (words.next(), words.next())
+            {
                 let rest = words.next().unwrap_or_default();
                 let family = family_named(&mut families, name);
                 match word {
@@ -66,10 +73,17 @@ pub fn parse(text: &str) -> Result<Vec<Family>, BadLine> {
 }
 
 fn family_named<'a>(families: &'a mut Vec<Family>, name: &str) -> &'a mut Family {
-    let place = families.iter().position(|family| family.name == name).unwrap_or_else(|| {
-        families.push(Family { name: name.to_owned(), kind: "unknown".to_owned(), ..Family::default() });
-        families.len() - 1
-    });
+    let place = families
+        .iter()
+        .position(|family| family.name == name)
+        .unwrap_or_else(|| {
+            families.push(Family {
+                name: name.to_owned(),
+                kind: "unknown".to_owned(),
+                ..Family::default()
+            });
+            families.len() - 1
+        });
     &mut families[place]
 }
 
@@ -80,11 +94,17 @@ fn base_name<'a>(sample: &'a str, families: &[Family]) -> &'a str {
     if declared(sample) {
         return sample;
     }
-    SUFFIXES.iter().filter_map(|suffix| sample.strip_suffix(suffix)).find(|base| declared(base)).unwrap_or(sample)
+    SUFFIXES
+        .iter()
+        .filter_map(|suffix| sample.strip_suffix(suffix))
+        .find(|base| declared(base))
+        .unwrap_or(sample)
 }
 
 fn read_sample(line: &str) -> Result<Sample, &'static str> {
-    let name_end = line.find(|c: char| c == '{' || c.is_whitespace()).ok_or("a sample needs a value behind its name")?;
+    let name_end = line
+        .find(|c: char| c == '{' || c.is_whitespace())
+        .ok_or("a sample needs a value behind its name")?;
     let (name, mut rest) = line.split_at(name_end);
     let mut labels = BTreeMap::new();
     if let Some(inner) = rest.strip_prefix('{') {
@@ -93,11 +113,30 @@ fn read_sample(line: &str) -> Result<Sample, &'static str> {
     // What follows a number sign is an exemplar.
     let rest = rest.split_once('#').map_or(rest, |(before, _)| before);
     let mut words = rest.split_whitespace();
-    let value = read_number(words.next().ok_or("a sample needs a value behind its labels")?).ok_or("the value is not a number")?;
-    let at = words.next().map(|word| word.parse::<f64>().map_err(|_| "the time is not a number")).transpose()?;
+    let value = read_number(
+        words
+            .next()
+            .ok_or("a sample needs a value behind its labels")?,
+    )
+    .ok_or("the value is not a number")?;
+    let at = words
+        .next()
+        .map(|word| word.parse::<f64>().map_err(|_| "the time is not a number"))
+        .transpose()?;
     // Seconds in OpenMetrics; the older format has milliseconds, which are far larger.
-    let at_milliseconds = at.map(|at| if at.abs() < 1e11 { (at * 1000.0).round() as i64 } else { at as i64 });
-    Ok(Sample { name: name.to_owned(), labels, value, at_milliseconds })
+    let at_milliseconds = at.map(|at| {
+        if at.abs() < 1e11 {
+            (at * 1000.0).round() as i64
+        } else {
+            at as i64
+        }
+    });
+    Ok(Sample {
+        name: name.to_owned(),
+        labels,
+        value,
+        at_milliseconds,
+    })
 }
 
 fn read_number(word: &str) -> Option<f64> {
@@ -110,14 +149,22 @@ fn read_number(word: &str) -> Option<f64> {
 }
 
 /// Reads labels up to the closing brace; answers what follows it.
-fn read_labels<'a>(mut text: &'a str, labels: &mut BTreeMap<String, String>) -> Result<&'a str, &'static str> {
+fn read_labels<'a>(
+    mut text: &'a str,
+    labels: &mut BTreeMap<String, String>,
+) -> Result<&'a str, &'static str> {
     loop {
         text = text.trim_start().trim_start_matches(',').trim_start();
         if let Some(rest) = text.strip_prefix('}') {
             return Ok(rest);
         }
-        let (name, rest) = text.split_once('=').ok_or("a label has no value, or the braces are not closed")?;
-        let rest = rest.trim_start().strip_prefix('"').ok_or("a label's value must stand in quotation marks")?;
+        let (name, rest) = text
+            .split_once('=')
+            .ok_or("a label has no value, or the braces are not closed")?;
+        let rest = rest
+            .trim_start()
+            .strip_prefix('"')
+            .ok_or("a label's value must stand in quotation marks")?;
         let mut escaped = false;
         let end = rest.char_indices().find(|(_, c)| {
             let ends = *c == '"' && !escaped;
@@ -157,20 +204,43 @@ mod tests {
     fn families_have_their_samples_types_units_and_help() {
         let families = parse(TEXT).unwrap();
         assert_eq!(
-            families.iter().map(|f| (f.name.as_str(), f.kind.as_str(), f.samples.len())).collect::<Vec<_>>(),
-            [("requests", "counter", 2), ("latency_seconds", "histogram", 4), ("plain", "unknown", 1)]
+            families
+                .iter()
+                .map(|f| (f.name.as_str(), f.kind.as_str(), f.samples.len()))
+                .collect::<Vec<_>>(),
+            [
+                ("requests", "counter", 2),
+                ("latency_seconds", "histogram", 4),
+                ("plain", "unknown", 1)
+            ]
         );
-        assert_eq!((families[0].help.as_str(), families[1].unit.as_str()), ("All requests\nso far.", "seconds"));
+        assert_eq!(
+            (families[0].help.as_str(), families[1].unit.as_str()),
+            ("All requests\nso far.", "seconds")
+        );
         let first = &families[0].samples[0];
-        assert_eq!((first.value, first.at_milliseconds, first.labels["path"].as_str()), (17.0, Some(1_520_879_607_789), "/a\"b\\c"));
+        assert_eq!(
+            (
+                first.value,
+                first.at_milliseconds,
+                first.labels["path"].as_str()
+            ),
+            (17.0, Some(1_520_879_607_789), "/a\"b\\c")
+        );
         assert!(families[2].samples[0].value.is_nan());
     }
 
     #[test]
     fn a_bad_line_is_named() {
         for (text, wanted) in [
-            ("a 1\nb{x=1} 2", "line 2: a label's value must stand in quotation marks"),
-            ("b{x=\"1\" 2", "line 1: a label has no value, or the braces are not closed"),
+            (
+                "a 1\nb{x=1} 2",
+                "line 2: a label's value must stand in quotation marks",
+            ),
+            (
+                "b{x=\"1\" 2",
+                "line 1: a label has no value, or the braces are not closed",
+            ),
             ("b{x=\"1} 2", "line 1: a label's value is never closed"),
             ("<html>", "line 1: a sample needs a value behind its name"),
             ("a one", "line 1: the value is not a number"),

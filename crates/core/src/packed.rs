@@ -68,15 +68,22 @@ impl From<Cell<'_>> for Value {
             Cell::Decimal(bytes) => Self::Decimal(Decimal::deserialize(bytes)),
             Cell::Text(text) => Self::Text(text.to_owned()),
             // Only what was an instant or a date has been packed as one.
-            Cell::Instant(seconds, nanoseconds) => DateTime::from_timestamp(seconds, nanoseconds).map_or(Self::Missing, Self::Instant),
-            Cell::Date(days) => NaiveDate::from_num_days_from_ce_opt(days).map_or(Self::Missing, Self::Date),
+            Cell::Instant(seconds, nanoseconds) => {
+                DateTime::from_timestamp(seconds, nanoseconds).map_or(Self::Missing, Self::Instant)
+            }
+            Cell::Date(days) => {
+                NaiveDate::from_num_days_from_ce_opt(days).map_or(Self::Missing, Self::Date)
+            }
         }
     }
 }
 
 impl PackedTable {
     pub fn new(columns: Vec<Column>) -> Self {
-        Self { columns, ..Self::default() }
+        Self {
+            columns,
+            ..Self::default()
+        }
     }
 
     pub fn len(&self) -> usize {
@@ -109,7 +116,12 @@ impl PackedTable {
 
     /// The rows in order, each unpacked as it comes.
     pub fn rows(&self) -> Rows<'_> {
-        Rows { table: self, piece: 0, rest: self.full.first().map_or(&self.open, |piece| piece), left: self.count }
+        Rows {
+            table: self,
+            piece: 0,
+            rest: self.full.first().map_or(&self.open, |piece| piece),
+            left: self.count,
+        }
     }
 
     /// These columns alone, in this order.
@@ -117,7 +129,15 @@ impl PackedTable {
         if columns.iter().copied().eq(0..self.columns.len()) {
             return self.clone();
         }
-        let mut picked = Self { truncated: self.truncated, ..Self::new(columns.iter().map(|index| self.columns[*index].clone()).collect()) };
+        let mut picked = Self {
+            truncated: self.truncated,
+            ..Self::new(
+                columns
+                    .iter()
+                    .map(|index| self.columns[*index].clone())
+                    .collect(),
+            )
+        };
         let mut row = Vec::with_capacity(columns.len());
         for all in self.rows() {
             row.clear();
@@ -130,7 +150,10 @@ impl PackedTable {
 
 impl From<Table> for PackedTable {
     fn from(table: Table) -> Self {
-        let mut packed = Self { truncated: table.truncated, ..Self::new(table.columns) };
+        let mut packed = Self {
+            truncated: table.truncated,
+            ..Self::new(table.columns)
+        };
         table.rows.iter().for_each(|row| packed.push(row));
         packed
     }
@@ -139,7 +162,11 @@ impl From<Table> for PackedTable {
 impl From<PackedTable> for Table {
     fn from(packed: PackedTable) -> Self {
         let rows = packed.rows().collect();
-        Table { columns: packed.columns, rows, truncated: packed.truncated }
+        Table {
+            columns: packed.columns,
+            rows,
+            truncated: packed.truncated,
+        }
     }
 }
 
@@ -160,11 +187,17 @@ impl Rows<'_> {
         }
         while self.rest.is_empty() && self.piece < self.table.full.len() {
             self.piece += 1;
-            self.rest = self.table.full.get(self.piece).map_or(&self.table.open, |piece| piece);
+            self.rest = self
+                .table
+                .full
+                .get(self.piece)
+                .map_or(&self.table.open, |piece| piece);
         }
         for _ in &self.table.columns {
             // What was packed here can be read here.
-            let Ok((cell, rest)) = postcard::take_from_bytes::<Cell<'_>>(self.rest) else { return false };
+            let Ok((cell, rest)) = postcard::take_from_bytes::<Cell<'_>>(self.rest) else {
+                return false;
+            };
             row.push(cell.into());
             self.rest = rest;
         }
@@ -200,7 +233,9 @@ impl Serialize for Json<'_> {
             Value::Number(n) => to.serialize_f64(*n),
             Value::Decimal(n) => to.collect_str(n),
             Value::Text(text) => to.serialize_str(text),
-            Value::Instant(at) => to.serialize_str(&at.to_rfc3339_opts(SecondsFormat::AutoSi, true)),
+            Value::Instant(at) => {
+                to.serialize_str(&at.to_rfc3339_opts(SecondsFormat::AutoSi, true))
+            }
             Value::Date(date) => to.collect_str(date),
         }
     }
@@ -261,7 +296,11 @@ impl Visitor<'_> for OfKind {
     }
 
     fn visit_bool<E: Error>(self, b: bool) -> Result<Value, E> {
-        if self.0 == ColumnKind::Boolean { Ok(Value::Boolean(b)) } else { Err(E::invalid_type(serde::de::Unexpected::Bool(b), &self)) }
+        if self.0 == ColumnKind::Boolean {
+            Ok(Value::Boolean(b))
+        } else {
+            Err(E::invalid_type(serde::de::Unexpected::Bool(b), &self))
+        }
     }
 
     fn visit_i64<E: Error>(self, n: i64) -> Result<Value, E> {
@@ -280,7 +319,11 @@ impl Visitor<'_> for OfKind {
     }
 
     fn visit_f64<E: Error>(self, n: f64) -> Result<Value, E> {
-        if self.0 == ColumnKind::Number { Ok(Value::Number(n)) } else { Err(E::invalid_type(serde::de::Unexpected::Float(n), &self)) }
+        if self.0 == ColumnKind::Number {
+            Ok(Value::Number(n))
+        } else {
+            Err(E::invalid_type(serde::de::Unexpected::Float(n), &self))
+        }
     }
 
     fn visit_str<E: Error>(self, text: &str) -> Result<Value, E> {
@@ -322,11 +365,27 @@ impl<'de> Visitor<'de> for OneRow<'_> {
         for column in self.0 {
             let cell = cells
                 .next_element_seed(OfKind(column.kind))
-                .map_err(|error| A::Error::custom(format!("row {}, column \"{}\": {error}", self.1, column.name)))?;
-            self.2.push(cell.ok_or_else(|| A::Error::custom(format!("row {} has {} cells under {} columns", self.1, self.2.len(), self.0.len())))?);
+                .map_err(|error| {
+                    A::Error::custom(format!(
+                        "row {}, column \"{}\": {error}",
+                        self.1, column.name
+                    ))
+                })?;
+            self.2.push(cell.ok_or_else(|| {
+                A::Error::custom(format!(
+                    "row {} has {} cells under {} columns",
+                    self.1,
+                    self.2.len(),
+                    self.0.len()
+                ))
+            })?);
         }
         match cells.next_element::<IgnoredAny>()? {
-            Some(_) => Err(A::Error::custom(format!("row {} has more than {} cells", self.1, self.0.len()))),
+            Some(_) => Err(A::Error::custom(format!(
+                "row {} has more than {} cells",
+                self.1,
+                self.0.len()
+            ))),
             None => Ok(()),
         }
     }
@@ -349,7 +408,10 @@ impl<'de> Visitor<'de> for RowsInto<'_> {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut rows: A) -> Result<(), A::Error> {
         let mut row = Vec::with_capacity(self.0.columns.len());
-        while rows.next_element_seed(OneRow(&self.0.columns, self.0.count, &mut row))?.is_some() {
+        while rows
+            .next_element_seed(OneRow(&self.0.columns, self.0.count, &mut row))?
+            .is_some()
+        {
             self.0.push(&row);
         }
         Ok(())
@@ -383,7 +445,9 @@ impl<'de> Deserialize<'de> for PackedTable {
                     return Err(A::Error::missing_field("columns"));
                 }
                 if let Some(rows) = early {
-                    RowsInto(&mut table).deserialize(rows).map_err(A::Error::custom)?;
+                    RowsInto(&mut table)
+                        .deserialize(rows)
+                        .map_err(A::Error::custom)?;
                 }
                 Ok(table)
             }
@@ -398,10 +462,23 @@ mod tests {
     use super::*;
 
     fn every_kind() -> Table {
-        let kinds =
-            [ColumnKind::Boolean, ColumnKind::Integer, ColumnKind::Number, ColumnKind::Decimal, ColumnKind::Text, ColumnKind::Instant, ColumnKind::Date];
+        let kinds = [
+            ColumnKind::Boolean,
+            ColumnKind::Integer,
+            ColumnKind::Number,
+            ColumnKind::Decimal,
+            ColumnKind::Text,
+            ColumnKind::Instant,
+            ColumnKind::Date,
+        ];
         Table {
-            columns: kinds.iter().map(|kind| Column { name: kind.name().into(), kind: *kind }).collect(),
+            columns: kinds
+                .iter()
+                .map(|kind| Column {
+                    name: kind.name().into(),
+                    kind: *kind,
+                })
+                .collect(),
             rows: vec![
                 vec![
                     Value::Boolean(true),
@@ -413,7 +490,12 @@ mod tests {
                     Value::Date("2028-02-29".parse().unwrap()),
                 ],
                 vec![Value::Missing; 7],
-                [vec![Value::Missing; 2], vec![Value::Number(f64::INFINITY)], vec![Value::Missing; 4]].concat(),
+                [
+                    vec![Value::Missing; 2],
+                    vec![Value::Number(f64::INFINITY)],
+                    vec![Value::Missing; 4],
+                ]
+                .concat(),
                 vec![
                     Value::Boolean(false),
                     Value::Integer(i64::MAX),
@@ -437,25 +519,46 @@ mod tests {
 
     #[test]
     fn rows_of_many_pieces_come_back_in_order() {
-        let mut packed = PackedTable::new(vec![Column { name: "n".into(), kind: ColumnKind::Integer }, Column { name: "text".into(), kind: ColumnKind::Text }]);
+        let mut packed = PackedTable::new(vec![
+            Column {
+                name: "n".into(),
+                kind: ColumnKind::Integer,
+            },
+            Column {
+                name: "text".into(),
+                kind: ColumnKind::Text,
+            },
+        ]);
         for n in 0..50_000 {
             packed.push(&[Value::Integer(n), Value::Text("x".repeat(n as usize % 40))]);
         }
         assert!(packed.full.len() > 3, "{} pieces", packed.full.len());
         let copy = packed.clone();
         for (n, row) in copy.rows().enumerate() {
-            assert_eq!(row, [Value::Integer(n as i64), Value::Text("x".repeat(n % 40))]);
+            assert_eq!(
+                row,
+                [Value::Integer(n as i64), Value::Text("x".repeat(n % 40))]
+            );
         }
         assert_eq!(copy.rows().count(), 50_000);
         let texts = packed.select(&[1]);
-        assert_eq!((texts.len(), texts.rows().nth(39_999).unwrap()), (50_000, vec![Value::Text("x".repeat(39_999 % 40))]));
+        assert_eq!(
+            (texts.len(), texts.rows().nth(39_999).unwrap()),
+            (50_000, vec![Value::Text("x".repeat(39_999 % 40))])
+        );
     }
 
     #[test]
     fn a_table_of_no_columns_and_one_of_no_rows_are_empty() {
         assert_eq!(PackedTable::default().rows().count(), 0);
-        let packed = PackedTable::new(vec![Column { name: "n".into(), kind: ColumnKind::Integer }]);
-        assert_eq!(serde_json::to_string(&packed).unwrap(), r#"{"columns":[{"name":"n","kind":"integer"}],"rows":[],"truncated":false}"#);
+        let packed = PackedTable::new(vec![Column {
+            name: "n".into(),
+            kind: ColumnKind::Integer,
+        }]);
+        assert_eq!(
+            serde_json::to_string(&packed).unwrap(),
+            r#"{"columns":[{"name":"n","kind":"integer"}],"rows":[],"truncated":false}"#
+        );
     }
 
     #[test]
@@ -464,22 +567,41 @@ mod tests {
         let text = serde_json::to_string(&table).unwrap();
         assert_eq!(serde_json::from_str::<Table>(&text).unwrap(), table);
         // A database may put the keys in another order.
-        let (columns, rest) = text.strip_prefix('{').unwrap().split_once(",\"rows\"").unwrap();
+        let (columns, rest) = text
+            .strip_prefix('{')
+            .unwrap()
+            .split_once(",\"rows\"")
+            .unwrap();
         let turned = format!("{{\"rows\"{},{columns}}}", rest.strip_suffix('}').unwrap());
         assert_eq!(serde_json::from_str::<Table>(&turned).unwrap(), table);
     }
 
     #[test]
     fn a_row_that_does_not_fit_its_columns_is_refused() {
-        let read =
-            |rows: &str| serde_json::from_str::<Table>(&format!(r#"{{"columns":[{{"name":"n","kind":"integer"}}],"rows":{rows}}}"#)).unwrap_err().to_string();
+        let read = |rows: &str| {
+            serde_json::from_str::<Table>(&format!(
+                r#"{{"columns":[{{"name":"n","kind":"integer"}}],"rows":{rows}}}"#
+            ))
+            .unwrap_err()
+            .to_string()
+        };
         assert!(
-            read(r#"[[1],["x"]]"#).contains("row 1, column \"n\": invalid value: string \"x\", expected a cell of kind integer"),
+            read(r#"[[1],["x"]]"#).contains(
+                "row 1, column \"n\": invalid value: string \"x\", expected a cell of kind integer"
+            ),
             "{}",
             read(r#"[[1],["x"]]"#)
         );
-        assert!(read("[[]]").contains("row 0 has 0 cells under 1 columns"), "{}", read("[[]]"));
-        assert!(read("[[1,2]]").contains("row 0 has more than 1 cells"), "{}", read("[[1,2]]"));
+        assert!(
+            read("[[]]").contains("row 0 has 0 cells under 1 columns"),
+            "{}",
+            read("[[]]")
+        );
+        assert!(
+            read("[[1,2]]").contains("row 0 has more than 1 cells"),
+            "{}",
+            read("[[1,2]]")
+        );
     }
 
     proptest::proptest! {

@@ -23,7 +23,9 @@ enum Part {
 pub enum BadTemplate {
     #[error("a placeholder that opens with {{{{ is never closed with }}}}")]
     Unclosed,
-    #[error("\"{0}\" is not the name of a value: write for instance {{{{ from }}}} or {{{{ port }}}}")]
+    #[error(
+        "\"{0}\" is not the name of a value: write for instance {{{{ from }}}} or {{{{ port }}}}"
+    )]
     NoName(String),
 }
 
@@ -43,7 +45,9 @@ pub enum FillError {
         "the value \"{value}\" of {{{{ {name} }}}} cannot stand outside quotation marks: there only letters, digits and the signs _ . : - + are let in. Put the placeholder into quotation marks"
     )]
     NotBare { name: String, value: String },
-    #[error("the value of {{{{ {0} }}}} has a line break or another control character, which cannot stand here")]
+    #[error(
+        "the value of {{{{ {0} }}}} has a line break or another control character, which cannot stand here"
+    )]
     Control(String),
 }
 
@@ -67,13 +71,19 @@ impl Template {
             if !before.is_empty() {
                 parts.push(Part::Text(before.to_owned()));
             }
-            parts.push(Part::Name { name: name.to_owned(), within });
+            parts.push(Part::Name {
+                name: name.to_owned(),
+                within,
+            });
             rest = &after[end + 2..];
         }
         if !rest.is_empty() {
             parts.push(Part::Text(rest.to_owned()));
         }
-        Ok(Self { parts, written: text.to_owned() })
+        Ok(Self {
+            parts,
+            written: text.to_owned(),
+        })
     }
 
     pub fn names(&self) -> impl Iterator<Item = &str> {
@@ -102,16 +112,30 @@ impl Template {
             match part {
                 Part::Text(text) => out.push_str(text),
                 Part::Name { name, within } => {
-                    let text = readable(&value(name).ok_or_else(|| FillError::NoValue(name.clone()))?);
+                    let text =
+                        readable(&value(name).ok_or_else(|| FillError::NoValue(name.clone()))?);
                     if text.chars().any(char::is_control) {
                         return Err(FillError::Control(name.clone()));
                     }
                     let bare = |c: char| c.is_alphanumeric() || "_.:-+".contains(c);
                     let text = match within {
                         _ if whole => text,
-                        Some(quote) => text.chars().flat_map(|c| (c == *quote || c == '\\').then_some('\\').into_iter().chain([c])).collect(),
+                        Some(quote) => text
+                            .chars()
+                            .flat_map(|c| {
+                                (c == *quote || c == '\\')
+                                    .then_some('\\')
+                                    .into_iter()
+                                    .chain([c])
+                            })
+                            .collect(),
                         None if text.chars().all(bare) => text,
-                        None => return Err(FillError::NotBare { name: name.clone(), value: text }),
+                        None => {
+                            return Err(FillError::NotBare {
+                                name: name.clone(),
+                                value: text,
+                            });
+                        }
                     };
                     out += &text;
                 }
@@ -128,12 +152,18 @@ impl Template {
             match part {
                 Part::Text(text) => out.push_str(text),
                 Part::Name { name, .. } => {
-                    let text = readable(&value(name).ok_or_else(|| FillError::NoValue(name.clone()))?);
+                    let text =
+                        readable(&value(name).ok_or_else(|| FillError::NoValue(name.clone()))?);
                     // A segment of dots alone would lead out of its folder.
                     let dots = text.chars().all(|c| c == '.');
                     for byte in text.bytes() {
-                        let plain = byte.is_ascii_alphanumeric() || (b"-._~".contains(&byte) && !dots);
-                        if plain { out.push(byte as char) } else { out += &format!("%{byte:02X}") }
+                        let plain =
+                            byte.is_ascii_alphanumeric() || (b"-._~".contains(&byte) && !dots);
+                        if plain {
+                            out.push(byte as char)
+                        } else {
+                            out += &format!("%{byte:02X}")
+                        }
                     }
                 }
             }
@@ -179,7 +209,8 @@ impl JsonTemplate {
     /// # Errors
     /// In words, if the text is no JSON or a placeholder in it is none.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let value: serde_json::Value = serde_json::from_str(text).map_err(|error| format!("is not JSON: {error}"))?;
+        let value: serde_json::Value =
+            serde_json::from_str(text).map_err(|error| format!("is not JSON: {error}"))?;
         let mut problem = None;
         each_text(&value, &mut |text| {
             if let Err(error) = Template::parse(text) {
@@ -191,12 +222,21 @@ impl JsonTemplate {
 
     pub fn names(&self) -> Vec<String> {
         let mut names = Vec::new();
-        each_text(&self.0, &mut |text| names.extend(Template::parse(text).into_iter().flat_map(|t| t.names().map(str::to_owned).collect::<Vec<_>>())));
+        each_text(&self.0, &mut |text| {
+            names.extend(
+                Template::parse(text)
+                    .into_iter()
+                    .flat_map(|t| t.names().map(str::to_owned).collect::<Vec<_>>()),
+            )
+        });
         names
     }
 
     /// A text that is one placeholder becomes its value with its type: a number, a list.
-    pub fn fill(&self, value: &dyn Fn(&str) -> Option<Filler>) -> Result<serde_json::Value, FillError> {
+    pub fn fill(
+        &self,
+        value: &dyn Fn(&str) -> Option<Filler>,
+    ) -> Result<serde_json::Value, FillError> {
         fill_json(&self.0, value)
     }
 }
@@ -210,23 +250,38 @@ fn each_text(value: &serde_json::Value, visit: &mut dyn FnMut(&str)) {
     }
 }
 
-fn fill_json(json: &serde_json::Value, value: &dyn Fn(&str) -> Option<Filler>) -> Result<serde_json::Value, FillError> {
+fn fill_json(
+    json: &serde_json::Value,
+    value: &dyn Fn(&str) -> Option<Filler>,
+) -> Result<serde_json::Value, FillError> {
     Ok(match json {
         serde_json::Value::String(text) => {
             // Parsed once already, when the definition was read.
-            let Ok(template) = Template::parse(text) else { return Ok(json.clone()) };
+            let Ok(template) = Template::parse(text) else {
+                return Ok(json.clone());
+            };
             match template.only() {
-                Some(name) => match value(name).ok_or_else(|| FillError::NoValue(name.to_owned()))? {
-                    Filler::Text(text) => text.into(),
-                    Filler::Number(number) if number.fract() == 0.0 && number.abs() < 9e15 => (number as i64).into(),
-                    Filler::Number(number) => number.into(),
-                    Filler::List(items) => items.into(),
-                },
+                Some(name) => {
+                    match value(name).ok_or_else(|| FillError::NoValue(name.to_owned()))? {
+                        Filler::Text(text) => text.into(),
+                        Filler::Number(number) if number.fract() == 0.0 && number.abs() < 9e15 => {
+                            (number as i64).into()
+                        }
+                        Filler::Number(number) => number.into(),
+                        Filler::List(items) => items.into(),
+                    }
+                }
                 None => template.fill(value)?.into(),
             }
         }
-        serde_json::Value::Array(items) => items.iter().map(|item| fill_json(item, value)).collect::<Result<_, _>>()?,
-        serde_json::Value::Object(map) => map.iter().map(|(key, item)| Ok((key.clone(), fill_json(item, value)?))).collect::<Result<_, _>>()?,
+        serde_json::Value::Array(items) => items
+            .iter()
+            .map(|item| fill_json(item, value))
+            .collect::<Result<_, _>>()?,
+        serde_json::Value::Object(map) => map
+            .iter()
+            .map(|(key, item)| Ok((key.clone(), fill_json(item, value)?)))
+            .collect::<Result<_, _>>()?,
         other => other.clone(),
     })
 }
@@ -236,24 +291,41 @@ mod tests {
     use super::*;
 
     fn fill(text: &str, value: &str) -> Result<String, FillError> {
-        Template::parse(text).unwrap().fill(&|name| (name == "v").then(|| Filler::Text(value.to_owned())))
+        Template::parse(text)
+            .unwrap()
+            .fill(&|name| (name == "v").then(|| Filler::Text(value.to_owned())))
     }
 
     #[test]
     fn a_value_cannot_leave_its_place() {
         assert_eq!(fill("{{ v }}", "a b\"c").unwrap(), "a b\"c");
-        assert_eq!(fill("x{p=\"{{v}}\"}", "\"} or all{\"").unwrap(), "x{p=\"\\\"} or all{\\\"\"}");
-        assert_eq!(fill("f('it\\'s {{ v }}')", "'; drop").unwrap(), "f('it\\'s \\'; drop')");
+        assert_eq!(
+            fill("x{p=\"{{v}}\"}", "\"} or all{\"").unwrap(),
+            "x{p=\"\\\"} or all{\\\"\"}"
+        );
+        assert_eq!(
+            fill("f('it\\'s {{ v }}')", "'; drop").unwrap(),
+            "f('it\\'s \\'; drop')"
+        );
         assert_eq!(fill("[{{ v }}s]", "60").unwrap(), "[60s]");
-        assert!(matches!(fill("[{{ v }}]", "1]) or x"), Err(FillError::NotBare { .. })));
-        assert!(matches!(fill("{{ v }}", "a\r\nHost: b"), Err(FillError::Control(_))));
+        assert!(matches!(
+            fill("[{{ v }}]", "1]) or x"),
+            Err(FillError::NotBare { .. })
+        ));
+        assert!(matches!(
+            fill("{{ v }}", "a\r\nHost: b"),
+            Err(FillError::Control(_))
+        ));
         assert_eq!(fill("a {{ w }}", ""), Err(FillError::NoValue("w".into())));
     }
 
     #[test]
     fn a_path_keeps_a_value_in_one_segment() {
         let path = Template::parse("/hosts/{{ v }}/load").unwrap();
-        let filled = |value: &str| path.fill_path(&|_| Some(Filler::Text(value.to_owned()))).unwrap();
+        let filled = |value: &str| {
+            path.fill_path(&|_| Some(Filler::Text(value.to_owned())))
+                .unwrap()
+        };
         assert_eq!(filled("../admin?x=1"), "/hosts/..%2Fadmin%3Fx%3D1/load");
         assert_eq!(filled(".."), "/hosts/%2E%2E/load");
         assert_eq!(filled("havnes-app-1"), "/hosts/havnes-app-1/load");
@@ -261,7 +333,10 @@ mod tests {
 
     #[test]
     fn json_keeps_the_type_of_a_value() {
-        let body = JsonTemplate::parse(r#"{"size": 0, "from": "{{ n }}", "hosts": "{{ l }}", "q": "port:\"{{ t }}\""}"#).unwrap();
+        let body = JsonTemplate::parse(
+            r#"{"size": 0, "from": "{{ n }}", "hosts": "{{ l }}", "q": "port:\"{{ t }}\""}"#,
+        )
+        .unwrap();
         assert_eq!(body.names(), ["n", "l", "t"].map(str::to_owned));
         let filled = body.fill(&|name| {
             Some(match name {
@@ -270,9 +345,20 @@ mod tests {
                 _ => Filler::Text("x\" OR *".into()),
             })
         });
-        assert_eq!(filled.unwrap().to_string(), r#"{"from":1500000000000,"hosts":["a","b\""],"q":"port:\"x\\\" OR *\"","size":0}"#);
-        assert!(JsonTemplate::parse("{").unwrap_err().contains("is not JSON"));
-        assert!(JsonTemplate::parse(r#"["{{ a b }}"]"#).unwrap_err().contains("is not the name of a value"));
+        assert_eq!(
+            filled.unwrap().to_string(),
+            r#"{"from":1500000000000,"hosts":["a","b\""],"q":"port:\"x\\\" OR *\"","size":0}"#
+        );
+        assert!(
+            JsonTemplate::parse("{")
+                .unwrap_err()
+                .contains("is not JSON")
+        );
+        assert!(
+            JsonTemplate::parse(r#"["{{ a b }}"]"#)
+                .unwrap_err()
+                .contains("is not the name of a value")
+        );
     }
 
     #[test]

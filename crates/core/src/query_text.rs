@@ -36,7 +36,10 @@ impl QueryText {
     /// assert_eq!(text.names, ["from", "to"]);
     /// ```
     pub fn parse(sql: &str) -> Result<Self, BadQueryText> {
-        let mut out = QueryText { numbered: String::with_capacity(sql.len()), names: Vec::new() };
+        let mut out = QueryText {
+            numbered: String::with_capacity(sql.len()),
+            names: Vec::new(),
+        };
         let mut rest = sql.trim_end();
         rest = rest.strip_suffix(';').unwrap_or(rest);
         let mut before = ' ';
@@ -55,10 +58,14 @@ impl QueryText {
                     let end = name.find(|c: char| !is_word(c)).unwrap_or(name.len());
                     if end > 0 && !name.starts_with(|c: char| c.is_ascii_digit()) {
                         let name = &name[..end];
-                        let number = out.names.iter().position(|known| known == name).unwrap_or_else(|| {
-                            out.names.push(name.to_owned());
-                            out.names.len() - 1
-                        });
+                        let number = out
+                            .names
+                            .iter()
+                            .position(|known| known == name)
+                            .unwrap_or_else(|| {
+                                out.names.push(name.to_owned());
+                                out.names.len() - 1
+                            });
                         out.numbered.push_str(&format!("${}", number + 1));
                         rest = &rest[1 + end..];
                         before = 'x';
@@ -75,7 +82,11 @@ impl QueryText {
             out.numbered.push_str(&rest[..taken]);
             rest = &rest[taken..];
         }
-        if significant { Ok(out) } else { Err(BadQueryText::Empty) }
+        if significant {
+            Ok(out)
+        } else {
+            Err(BadQueryText::Empty)
+        }
     }
 }
 
@@ -94,7 +105,9 @@ fn quoted(text: &str, quote: char, backslash: bool) -> Result<usize, BadQueryTex
             _ => {}
         }
     }
-    Err(BadQueryText::Unclosed { quote: quote.to_string() })
+    Err(BadQueryText::Unclosed {
+        quote: quote.to_string(),
+    })
 }
 
 fn block_comment(text: &str) -> Result<usize, BadQueryText> {
@@ -114,12 +127,16 @@ fn block_comment(text: &str) -> Result<usize, BadQueryText> {
             i += rest.chars().next().map_or(1, char::len_utf8);
         }
     }
-    Err(BadQueryText::Unclosed { quote: "/*".to_owned() })
+    Err(BadQueryText::Unclosed {
+        quote: "/*".to_owned(),
+    })
 }
 
 /// The length of a dollar-quoted text, or nothing if the dollar does not open one.
 fn dollar_quoted(text: &str) -> Result<Option<usize>, BadQueryText> {
-    let Some(end) = text[1..].find('$').map(|i| i + 2) else { return Ok(None) };
+    let Some(end) = text[1..].find('$').map(|i| i + 2) else {
+        return Ok(None);
+    };
     let tag = &text[..end];
     let inner = &tag[1..tag.len() - 1];
     if !inner.chars().all(is_word) || inner.starts_with(|c: char| c.is_ascii_digit()) {
@@ -127,7 +144,9 @@ fn dollar_quoted(text: &str) -> Result<Option<usize>, BadQueryText> {
     }
     match text[end..].find(tag) {
         Some(close) => Ok(Some(end + close + tag.len())),
-        None => Err(BadQueryText::Unclosed { quote: tag.to_owned() }),
+        None => Err(BadQueryText::Unclosed {
+            quote: tag.to_owned(),
+        }),
     }
 }
 
@@ -142,17 +161,39 @@ mod tests {
     #[test]
     fn only_real_parameters_are_found() {
         assert_eq!(names("select a[1:2], b[i:j] from t"), Vec::<String>::new());
-        assert_eq!(names("select 'it''s :a', \":b\", $$:c$$, $tag$ :d $tag$, e'\\':e' -- :f\n /* :g /* :h */ :i */ where x=:j"), ["j"]);
-        assert_eq!(names("select :from::timestamptz, at+:step"), ["from", "step"]);
+        assert_eq!(
+            names(
+                "select 'it''s :a', \":b\", $$:c$$, $tag$ :d $tag$, e'\\':e' -- :f\n /* :g /* :h */ :i */ where x=:j"
+            ),
+            ["j"]
+        );
+        assert_eq!(
+            names("select :from::timestamptz, at+:step"),
+            ["from", "step"]
+        );
         assert_eq!(names("select :größe"), ["größe"]);
     }
 
     #[test]
     fn what_is_not_one_statement_is_refused() {
-        assert_eq!(QueryText::parse("select 1; drop table t"), Err(BadQueryText::SeveralStatements));
-        assert_eq!(QueryText::parse(" -- nothing\n ;"), Err(BadQueryText::Empty));
-        assert_eq!(QueryText::parse("select 'a"), Err(BadQueryText::Unclosed { quote: "'".into() }));
-        assert_eq!(QueryText::parse("select $x$ a"), Err(BadQueryText::Unclosed { quote: "$x$".into() }));
+        assert_eq!(
+            QueryText::parse("select 1; drop table t"),
+            Err(BadQueryText::SeveralStatements)
+        );
+        assert_eq!(
+            QueryText::parse(" -- nothing\n ;"),
+            Err(BadQueryText::Empty)
+        );
+        assert_eq!(
+            QueryText::parse("select 'a"),
+            Err(BadQueryText::Unclosed { quote: "'".into() })
+        );
+        assert_eq!(
+            QueryText::parse("select $x$ a"),
+            Err(BadQueryText::Unclosed {
+                quote: "$x$".into()
+            })
+        );
         assert!(QueryText::parse("select ';' ;").is_ok());
     }
 }

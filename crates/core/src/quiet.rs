@@ -14,20 +14,42 @@ use crate::{
 /// must mean that all is well, never that nobody looked. `last` is the status of the run
 /// before for the same values, which `when = "change"` compares with; a first run is a change
 /// unless all is well.
-pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document, last: Option<Status>) -> Option<String> {
-    if report.send_when == SendWhen::Always || !document.failed.is_empty() || snapshot.incomplete.is_some() {
+pub fn reason(
+    report: &Report,
+    snapshot: &Snapshot,
+    document: &Document,
+    last: Option<Status>,
+) -> Option<String> {
+    if report.send_when == SendWhen::Always
+        || !document.failed.is_empty()
+        || snapshot.incomplete.is_some()
+    {
         return None;
     }
     match &report.send_when {
         SendWhen::Always => None,
         SendWhen::Rows(names) => {
             let wanted = |query: &&Query| names.iter().any(|wanted| wanted.value == query.name);
-            let empty = |dashboard: &Dashboard, query: &Query| answer(snapshot, dashboard, query).is_ok_and(|answer| answer.table.is_empty());
+            let empty = |dashboard: &Dashboard, query: &Query| {
+                answer(snapshot, dashboard, query).is_ok_and(|answer| answer.table.is_empty())
+            };
             // What cannot be read is not quiet.
-            let dashboards = snapshot.definitions().map(|frozen| frozen.dashboards).ok()?;
-            let quiet = dashboards.iter().all(|dashboard| dashboard.queries.iter().filter(wanted).all(|query| empty(dashboard, query)));
+            let dashboards = snapshot
+                .definitions()
+                .map(|frozen| frozen.dashboards)
+                .ok()?;
+            let quiet = dashboards.iter().all(|dashboard| {
+                dashboard
+                    .queries
+                    .iter()
+                    .filter(wanted)
+                    .all(|query| empty(dashboard, query))
+            });
             quiet.then(|| {
-                let names: Vec<String> = names.iter().map(|name| format!("\"{}\"", name.value)).collect();
+                let names: Vec<String> = names
+                    .iter()
+                    .map(|name| format!("\"{}\"", name.value))
+                    .collect();
                 format!("no rows in {}", crate::schedule::list(&names))
             })
         }
@@ -35,25 +57,55 @@ pub fn reason(report: &Report, snapshot: &Snapshot, document: &Document, last: O
             let figure = |name: &str| document.figures().find(|figure| figure.name == name);
             // What cannot be said is worth a look.
             let holds = |condition: &Condition| match figure(&condition.figure) {
-                Some(figure) => condition.holds(figure.amount, figure.before).unwrap_or(true),
+                Some(figure) => condition
+                    .holds(figure.amount, figure.before)
+                    .unwrap_or(true),
                 None => true,
             };
             let mut held = conditions.iter().map(|condition| holds(&condition.value));
-            let worth = if *all { held.all(|held| held) } else { held.any(|held| held) };
+            let worth = if *all {
+                held.all(|held| held)
+            } else {
+                held.any(|held| held)
+            };
             (!worth).then(|| {
-                let words: Vec<String> = conditions.iter().map(|condition| format!("\"{}\"", condition.value)).collect();
-                format!("{} of {} is true", if *all && conditions.len() > 1 { "not all" } else { "none" }, crate::schedule::list(&words))
+                let words: Vec<String> = conditions
+                    .iter()
+                    .map(|condition| format!("\"{}\"", condition.value))
+                    .collect();
+                format!(
+                    "{} of {} is true",
+                    if *all && conditions.len() > 1 {
+                        "not all"
+                    } else {
+                        "none"
+                    },
+                    crate::schedule::list(&words)
+                )
             })
         }
         SendWhen::Change => {
             let (now, last) = (document.summary.status, last.unwrap_or(Status::Ok));
-            (now == last).then(|| format!("the status is {} as in the run before", now.word().to_lowercase()))
+            (now == last).then(|| {
+                format!(
+                    "the status is {} as in the run before",
+                    now.word().to_lowercase()
+                )
+            })
         }
         SendWhen::Status(least) => {
             let worst = document.summary.status;
             let word = |status: Status| status.word().to_lowercase();
-            (worst < *least)
-                .then(|| format!("nothing is {}", if *least == Status::Critical { word(Status::Critical) } else { "warning or critical".to_owned() }))
+            (worst < *least).then(|| {
+                format!(
+                    "nothing is {}",
+                    if *least == Status::Critical {
+                        word(Status::Critical)
+                    } else {
+                        "warning or critical".to_owned()
+                    }
+                )
+            })
         }
     }
 }

@@ -35,7 +35,9 @@ pub enum How {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("\"{0}\" is not a way to make one value of several: use mean, time-mean, min, max, sum, last, count, median, or a percentile such as p95")]
+#[error(
+    "\"{0}\" is not a way to make one value of several: use mean, time-mean, min, max, sum, last, count, median, or a percentile such as p95"
+)]
 pub struct NotAHow(String);
 
 impl FromStr for How {
@@ -52,8 +54,12 @@ impl FromStr for How {
             "count" => How::Count,
             "median" => How::Percentile(50.0),
             other => {
-                let number = other.strip_prefix('p').filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
-                let percentile = number.and_then(|rest| rest.parse::<f64>().ok()).filter(|p| (0.0..=100.0).contains(p));
+                let number = other
+                    .strip_prefix('p')
+                    .filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
+                let percentile = number
+                    .and_then(|rest| rest.parse::<f64>().ok())
+                    .filter(|p| (0.0..=100.0).contains(p));
                 How::Percentile(percentile.ok_or_else(|| NotAHow(text.to_owned()))?)
             }
         })
@@ -87,13 +93,21 @@ pub struct Total {
 impl Total {
     pub fn add(&mut self, value: f64) {
         let next = self.total + value;
-        self.lost += if self.total.abs() >= value.abs() { (self.total - next) + value } else { (value - next) + self.total };
+        self.lost += if self.total.abs() >= value.abs() {
+            (self.total - next) + value
+        } else {
+            (value - next) + self.total
+        };
         self.total = next;
     }
 
     pub fn value(&self) -> f64 {
         // What was lost of an infinite sum is not a number.
-        if self.total.is_finite() { self.total + self.lost } else { self.total }
+        if self.total.is_finite() {
+            self.total + self.lost
+        } else {
+            self.total
+        }
     }
 }
 
@@ -112,7 +126,11 @@ pub fn sum(values: impl IntoIterator<Item = f64>) -> f64 {
 /// The mean of the values that are there; `NaN` if none is.
 pub fn mean(values: &[f64]) -> f64 {
     let present: Vec<f64> = values.iter().copied().filter(|v| !v.is_nan()).collect();
-    if present.is_empty() { f64::NAN } else { sum(present.iter().copied()) / present.len() as f64 }
+    if present.is_empty() {
+        f64::NAN
+    } else {
+        sum(present.iter().copied()) / present.len() as f64
+    }
 }
 
 /// A percentile between 0 and 100 of the values that are there (see [`How::Percentile`]).
@@ -187,9 +205,13 @@ impl Series {
         self.sort();
         let buckets = edges.len().saturating_sub(1);
         let mut answers = vec![Vec::with_capacity(buckets); hows.len()];
-        let mut begin = self.times.partition_point(|at| edges.first().is_some_and(|edge| at < edge));
+        let mut begin = self
+            .times
+            .partition_point(|at| edges.first().is_some_and(|edge| at < edge));
         // What held before the first bucket began.
-        let mut held = begin.checked_sub(1).map_or(f64::NAN, |index| self.values[index]);
+        let mut held = begin
+            .checked_sub(1)
+            .map_or(f64::NAN, |index| self.values[index]);
         let mut scratch = Vec::new();
         for pair in edges.windows(2) {
             let (from, to) = (pair[0], pair[1]);
@@ -222,19 +244,34 @@ impl Series {
             let before = index.checked_sub(1)?;
             let seconds = (self.times[index] - self.times[before]) as f64 / 1000.0;
             let (earlier, later) = (self.values[before], self.values[index]);
-            let grown = if later < earlier { later } else { later - earlier };
+            let grown = if later < earlier {
+                later
+            } else {
+                later - earlier
+            };
             (seconds > 0.0).then_some(grown / seconds)
         };
-        (0..self.times.len()).map(|index| growth(index).unwrap_or(f64::NAN)).collect()
+        (0..self.times.len())
+            .map(|index| growth(index).unwrap_or(f64::NAN))
+            .collect()
     }
 }
 
 fn time_mean(times: &[i64], values: &[f64], held: f64, from: i64, to: i64) -> f64 {
-    let points = std::iter::once((from, held)).chain(times.iter().copied().zip(values.iter().copied()));
+    let points =
+        std::iter::once((from, held)).chain(times.iter().copied().zip(values.iter().copied()));
     let ends = times.iter().copied().chain(std::iter::once(to));
-    let parts: Vec<(f64, f64)> = points.zip(ends).filter(|((_, value), _)| !value.is_nan()).map(|((at, value), end)| (value, (end - at) as f64)).collect();
+    let parts: Vec<(f64, f64)> = points
+        .zip(ends)
+        .filter(|((_, value), _)| !value.is_nan())
+        .map(|((at, value), end)| (value, (end - at) as f64))
+        .collect();
     let weight = sum(parts.iter().map(|(_, weight)| *weight));
-    if weight > 0.0 { sum(parts.iter().map(|(value, weight)| value * weight)) / weight } else { f64::NAN }
+    if weight > 0.0 {
+        sum(parts.iter().map(|(value, weight)| value * weight)) / weight
+    } else {
+        f64::NAN
+    }
 }
 
 #[cfg(test)]
@@ -248,12 +285,24 @@ mod tests {
     fn values_agree_with_another_implementation() {
         let values = [15.0, 20.0, 35.0, 40.0, 50.0, f64::NAN, 3.5];
         let of = |how: &str| one(&mut values.clone(), how.parse().unwrap());
-        for (how, expected) in
-            [("mean", 27.25), ("median", 27.5), ("p95", 47.5), ("p10", 9.25), ("min", 3.5), ("max", 50.0), ("sum", 163.5), ("last", 3.5), ("count", 6.0)]
-        {
+        for (how, expected) in [
+            ("mean", 27.25),
+            ("median", 27.5),
+            ("p95", 47.5),
+            ("p10", 9.25),
+            ("min", 3.5),
+            ("max", 50.0),
+            ("sum", 163.5),
+            ("last", 3.5),
+            ("count", 6.0),
+        ] {
             assert!((of(how) - expected).abs() < 1e-12, "{how}: {}", of(how));
         }
-        assert!((deviation(&values) - 17.360_155_529_257_22).abs() < 1e-9, "{}", deviation(&values));
+        assert!(
+            (deviation(&values) - 17.360_155_529_257_22).abs() < 1e-9,
+            "{}",
+            deviation(&values)
+        );
     }
 
     #[test]
@@ -264,7 +313,10 @@ mod tests {
         }
         assert_eq!(one(&mut [], How::Count), 0.0);
         assert!(deviation(&[7.0]).is_nan());
-        assert_eq!(one(&mut [f64::INFINITY, f64::INFINITY], How::Percentile(50.0)), f64::INFINITY);
+        assert_eq!(
+            one(&mut [f64::INFINITY, f64::INFINITY], How::Percentile(50.0)),
+            f64::INFINITY
+        );
         for text in ["p", "p101", "p-1", "average", "px"] {
             assert!(text.parse::<How>().is_err(), "{text}");
         }
@@ -272,8 +324,14 @@ mod tests {
 
     #[test]
     fn a_gap_stays_a_gap_and_irregular_samples_weigh_by_time() {
-        let mut series = Series { times: vec![0, 1_000, 9_000, 35_000], values: vec![1.0, 2.0, 10.0, 4.0] };
-        let answers = series.resample(&[0, 10_000, 20_000, 30_000, 40_000], &[How::Mean, How::TimeMean, How::Count]);
+        let mut series = Series {
+            times: vec![0, 1_000, 9_000, 35_000],
+            values: vec![1.0, 2.0, 10.0, 4.0],
+        };
+        let answers = series.resample(
+            &[0, 10_000, 20_000, 30_000, 40_000],
+            &[How::Mean, How::TimeMean, How::Count],
+        );
         assert_eq!(answers[0][0], 13.0 / 3.0);
         assert!(answers[0][1].is_nan() && answers[0][2].is_nan());
         // 1 for one second, 2 for eight, 10 for one; then 10 holds until 4 does.
@@ -283,7 +341,10 @@ mod tests {
 
     #[test]
     fn a_counter_that_begins_anew_has_no_negative_rate() {
-        let mut series = Series { times: vec![20_000, 0, 10_000, 30_000, 40_000], values: vec![5.0, 100.0, 130.0, f64::NAN, 9.0] };
+        let mut series = Series {
+            times: vec![20_000, 0, 10_000, 30_000, 40_000],
+            values: vec![5.0, 100.0, 130.0, f64::NAN, 9.0],
+        };
         let rates = series.rate();
         assert!(rates[0].is_nan() && rates[3].is_nan() && rates[4].is_nan());
         assert_eq!(rates[1..3], [3.0, 0.5]);

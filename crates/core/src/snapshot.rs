@@ -105,12 +105,18 @@ impl Snapshot {
     /// in memory in one piece.
     pub fn seal(&self) -> Sealed {
         let gzip = GzBuilder::new().write(Vec::new(), Compression::fast());
-        let mut sealing = Digesting { digest: Sha256::new(), beside: gzip };
+        let mut sealing = Digesting {
+            digest: Sha256::new(),
+            beside: gzip,
+        };
         // Every value in a snapshot has a JSON form: keys are text and numbers are finite
         // or kept by name (see `PackedTable`); and memory takes every byte.
         let packed = serde_json::to_writer(io::BufWriter::new(&mut sealing), self).is_ok();
         debug_assert!(packed);
-        Sealed { bytes: sealing.beside.finish().unwrap_or_default(), sha256: hex::encode(sealing.digest.finalize()) }
+        Sealed {
+            bytes: sealing.beside.finish().unwrap_or_default(),
+            sha256: hex::encode(sealing.digest.finalize()),
+        }
     }
 
     /// Opens what [`Snapshot::seal`] has packed, or its canonical bytes as they are.
@@ -127,7 +133,10 @@ impl Snapshot {
     /// # Errors
     /// If they cannot be unpacked.
     pub fn digest_of(bytes: &[u8]) -> io::Result<String> {
-        let mut digest = Digesting { digest: Sha256::new(), beside: io::sink() };
+        let mut digest = Digesting {
+            digest: Sha256::new(),
+            beside: io::sink(),
+        };
         match bytes {
             [0x1f, 0x8b, ..] => io::copy(&mut GzDecoder::new(bytes), &mut digest)?,
             mut plain => io::copy(&mut plain, &mut digest)?,
@@ -150,35 +159,66 @@ impl Snapshot {
         for frozen in &self.definitions {
             match Definition::parse(&frozen.file, &frozen.text) {
                 Ok(Definition::Report(found)) if found.name == self.report => report = Some(*found),
-                Ok(Definition::Dashboard(found)) => drop(dashboards.insert(found.name.clone(), found)),
+                Ok(Definition::Dashboard(found)) => {
+                    drop(dashboards.insert(found.name.clone(), found))
+                }
                 Ok(Definition::Look(found)) => look = Some(found.value),
                 Ok(_) => {}
-                Err(problems) => return Err(problems.into_iter().next().map_or_else(|| BadSnapshot::NoReport(self.report.clone()), BadSnapshot::Definition)),
+                Err(problems) => {
+                    return Err(problems.into_iter().next().map_or_else(
+                        || BadSnapshot::NoReport(self.report.clone()),
+                        BadSnapshot::Definition,
+                    ));
+                }
             }
         }
         let report: Report = report.ok_or_else(|| BadSnapshot::NoReport(self.report.clone()))?;
-        let set = DefinitionSet { dashboards, ..DefinitionSet::default() };
-        let dashboards = set.dashboards_of(&report).into_iter().map(Cow::into_owned).collect();
-        let look = look.filter(|look| report.look.as_ref().is_some_and(|name| name.value == look.name)).unwrap_or_default();
-        Ok(Frozen { report, dashboards, look })
+        let set = DefinitionSet {
+            dashboards,
+            ..DefinitionSet::default()
+        };
+        let dashboards = set
+            .dashboards_of(&report)
+            .into_iter()
+            .map(Cow::into_owned)
+            .collect();
+        let look = look
+            .filter(|look| {
+                report
+                    .look
+                    .as_ref()
+                    .is_some_and(|name| name.value == look.name)
+            })
+            .unwrap_or_default();
+        Ok(Frozen {
+            report,
+            dashboards,
+            look,
+        })
     }
 
     pub fn query(&self, dashboard: &str, name: &str) -> Option<&QueryRecord> {
-        self.queries.iter().find(|record| record.dashboard == dashboard && record.name == name)
+        self.queries
+            .iter()
+            .find(|record| record.dashboard == dashboard && record.name == name)
     }
 
     /// The queries that failed, with their reasons.
     pub fn failures(&self) -> impl Iterator<Item = (&QueryRecord, &str)> {
-        self.queries.iter().filter_map(|record| match &record.outcome {
-            Outcome::Failed(reason) => Some((record, reason.as_str())),
-            Outcome::Rows(_) => None,
-        })
+        self.queries
+            .iter()
+            .filter_map(|record| match &record.outcome {
+                Outcome::Failed(reason) => Some((record, reason.as_str())),
+                Outcome::Rows(_) => None,
+            })
     }
 }
 
 fn unpacked<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, serde_json::Error> {
     match bytes {
-        [0x1f, 0x8b, ..] => serde_json::from_reader(BufReader::with_capacity(1 << 16, GzDecoder::new(bytes))),
+        [0x1f, 0x8b, ..] => {
+            serde_json::from_reader(BufReader::with_capacity(1 << 16, GzDecoder::new(bytes)))
+        }
         bytes => serde_json::from_slice(bytes),
     }
 }
@@ -190,7 +230,10 @@ pub fn sha256(bytes: &[u8]) -> String {
 
 /// SHA-256 of a table's canonical JSON, which is not made in one piece for it.
 pub fn sha256_of(table: &PackedTable) -> String {
-    let mut digest = Digesting { digest: Sha256::new(), beside: io::sink() };
+    let mut digest = Digesting {
+        digest: Sha256::new(),
+        beside: io::sink(),
+    };
     // As in `seal`: this cannot fail.
     let _ = serde_json::to_writer(io::BufWriter::new(&mut digest), table);
     hex::encode(digest.digest.finalize())

@@ -21,7 +21,9 @@ pub struct Span {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("\"{given}\" is not an ISO 8601 duration: {reason}. Examples: \"PT15M\", \"PT24H\", \"P7D\", \"P1M\".")]
+#[error(
+    "\"{given}\" is not an ISO 8601 duration: {reason}. Examples: \"PT15M\", \"PT24H\", \"P7D\", \"P1M\"."
+)]
 pub struct BadSpan {
     given: String,
     reason: &'static str,
@@ -42,7 +44,9 @@ impl Span {
             instant
         } else {
             let local = zone.local(instant);
-            let local = local.checked_sub_months(Months::new(self.months)).unwrap_or(local);
+            let local = local
+                .checked_sub_months(Months::new(self.months))
+                .unwrap_or(local);
             zone.instant(local - TimeDelta::days(i64::from(self.days)))
         };
         moved - self.seconds_delta()
@@ -77,8 +81,13 @@ impl FromStr for Span {
     type Err = BadSpan;
 
     fn from_str(given: &str) -> Result<Self, BadSpan> {
-        let bad = |reason| BadSpan { given: given.to_owned(), reason };
-        let body = given.strip_prefix('P').ok_or_else(|| bad("it must begin with P"))?;
+        let bad = |reason| BadSpan {
+            given: given.to_owned(),
+            reason,
+        };
+        let body = given
+            .strip_prefix('P')
+            .ok_or_else(|| bad("it must begin with P"))?;
         let (date, time) = match body.split_once('T') {
             Some((_, "")) => return Err(bad("nothing follows the T")),
             Some((date, time)) => (date, time),
@@ -87,17 +96,31 @@ impl FromStr for Span {
         let part = |text: &str, letters: &[(char, u64)]| -> Result<u64, BadSpan> {
             let (mut total, mut rest, mut next) = (0u64, text, 0);
             while !rest.is_empty() {
-                let at = rest.find(|c: char| !c.is_ascii_digit()).ok_or_else(|| bad("a number has no letter behind it"))?;
+                let at = rest
+                    .find(|c: char| !c.is_ascii_digit())
+                    .ok_or_else(|| bad("a number has no letter behind it"))?;
                 let letter = rest[at..].chars().next().unwrap_or(' ');
-                let number: u64 = rest[..at].parse().map_err(|_| bad("a letter has no whole number before it"))?;
-                let index = letters[next..].iter().position(|(l, _)| *l == letter).ok_or_else(|| bad("its letters are unknown or out of order"))?;
-                total = number.checked_mul(letters[next + index].1).and_then(|n| total.checked_add(n)).ok_or_else(|| bad("it is too long"))?;
+                let number: u64 = rest[..at]
+                    .parse()
+                    .map_err(|_| bad("a letter has no whole number before it"))?;
+                let index = letters[next..]
+                    .iter()
+                    .position(|(l, _)| *l == letter)
+                    .ok_or_else(|| bad("its letters are unknown or out of order"))?;
+                total = number
+                    .checked_mul(letters[next + index].1)
+                    .and_then(|n| total.checked_add(n))
+                    .ok_or_else(|| bad("it is too long"))?;
                 next += index + 1;
                 rest = &rest[at + letter.len_utf8()..];
             }
             Ok(total)
         };
-        let days_at = date.find('Y').or(None).max(date.find('M')).map_or(0, |i| i + 1);
+        let days_at = date
+            .find('Y')
+            .or(None)
+            .max(date.find('M'))
+            .map_or(0, |i| i + 1);
         let months = part(&date[..days_at], &[('Y', 12), ('M', 1)])?;
         let days = part(&date[days_at..], &[('W', 7), ('D', 1)])?;
         let seconds = part(time, &[('H', 3600), ('M', 60), ('S', 1)])?;
@@ -107,21 +130,33 @@ impl FromStr for Span {
         if months / 12 > 100 || days > HUNDRED_YEARS || seconds > HUNDRED_YEARS * 86_400 {
             return Err(bad("it is longer than a hundred years"));
         }
-        Ok(Span { months: months as u32, days: days as u32, seconds })
+        Ok(Span {
+            months: months as u32,
+            days: days as u32,
+            seconds,
+        })
     }
 }
 
 impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("P")?;
-        for (n, letter) in [(self.months / 12, 'Y'), (self.months % 12, 'M'), (self.days, 'D')] {
+        for (n, letter) in [
+            (self.months / 12, 'Y'),
+            (self.months % 12, 'M'),
+            (self.days, 'D'),
+        ] {
             if n > 0 {
                 write!(f, "{n}{letter}")?;
             }
         }
         if self.seconds > 0 {
             f.write_str("T")?;
-            for (n, letter) in [(self.seconds / 3600, 'H'), (self.seconds / 60 % 60, 'M'), (self.seconds % 60, 'S')] {
+            for (n, letter) in [
+                (self.seconds / 3600, 'H'),
+                (self.seconds / 60 % 60, 'M'),
+                (self.seconds % 60, 'S'),
+            ] {
                 if n > 0 {
                     write!(f, "{n}{letter}")?;
                 }
@@ -152,7 +187,14 @@ mod tests {
     #[test]
     fn civil_and_elapsed_parts_are_read_apart() {
         let span: Span = "P1Y2M3W4DT5H6M7S".parse().unwrap();
-        assert_eq!(span, Span { months: 14, days: 25, seconds: 5 * 3600 + 6 * 60 + 7 });
+        assert_eq!(
+            span,
+            Span {
+                months: 14,
+                days: 25,
+                seconds: 5 * 3600 + 6 * 60 + 7
+            }
+        );
         assert_eq!("PT90M".parse::<Span>().unwrap().to_string(), "PT1H30M");
         assert_eq!("P7D".parse::<Span>().unwrap().readable(), "7 days");
     }
@@ -179,7 +221,21 @@ mod tests {
     fn a_civil_day_before_a_25_hour_day_keeps_the_wall_clock_time() {
         let zone: Zone = "Atlantic/Faroe".parse().unwrap();
         let noon_after: DateTime<Utc> = "2026-10-25T12:00:00Z".parse().unwrap();
-        assert_eq!("P1D".parse::<Span>().unwrap().before(noon_after, zone).to_rfc3339(), "2026-10-24T11:00:00+00:00");
-        assert_eq!("PT24H".parse::<Span>().unwrap().before(noon_after, zone).to_rfc3339(), "2026-10-24T12:00:00+00:00");
+        assert_eq!(
+            "P1D"
+                .parse::<Span>()
+                .unwrap()
+                .before(noon_after, zone)
+                .to_rfc3339(),
+            "2026-10-24T11:00:00+00:00"
+        );
+        assert_eq!(
+            "PT24H"
+                .parse::<Span>()
+                .unwrap()
+                .before(noon_after, zone)
+                .to_rfc3339(),
+            "2026-10-24T12:00:00+00:00"
+        );
     }
 }

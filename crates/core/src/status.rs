@@ -58,7 +58,9 @@ impl Thresholds {
 
     /// The status of a value; a missing one is unknown, whatever the limits.
     pub fn status(&self, value: Option<f64>) -> Status {
-        let Some(value) = value else { return Status::Unknown };
+        let Some(value) = value else {
+            return Status::Unknown;
+        };
         let past = |limit: Option<f64>| {
             limit.is_some_and(|limit| match self.worse {
                 Worse::Higher => value >= limit,
@@ -111,10 +113,24 @@ mod tests {
 
     #[test]
     fn a_value_at_the_limit_is_past_it_in_either_direction() {
-        let load = Thresholds { warning: Some(80.0), critical: Some(90.0), worse: Worse::Higher };
-        assert_eq!([79.9, 80.0, 90.0].map(|v| load.status(Some(v))), [Status::Ok, Status::Warning, Status::Critical]);
-        let free = Thresholds { warning: Some(20.0), critical: Some(10.0), worse: Worse::Lower };
-        assert_eq!([20.1, 20.0, 10.0].map(|v| free.status(Some(v))), [Status::Ok, Status::Warning, Status::Critical]);
+        let load = Thresholds {
+            warning: Some(80.0),
+            critical: Some(90.0),
+            worse: Worse::Higher,
+        };
+        assert_eq!(
+            [79.9, 80.0, 90.0].map(|v| load.status(Some(v))),
+            [Status::Ok, Status::Warning, Status::Critical]
+        );
+        let free = Thresholds {
+            warning: Some(20.0),
+            critical: Some(10.0),
+            worse: Worse::Lower,
+        };
+        assert_eq!(
+            [20.1, 20.0, 10.0].map(|v| free.status(Some(v))),
+            [Status::Ok, Status::Warning, Status::Critical]
+        );
         assert_eq!(free.status(None), Status::Unknown);
     }
 }

@@ -77,16 +77,24 @@ impl Unit {
                 factor /= base;
                 index += 1;
             }
-            Scale { factor, suffix: steps[index].to_owned() }
+            Scale {
+                factor,
+                suffix: steps[index].to_owned(),
+            }
         };
-        let plain = |factor: f64, suffix: &str| Scale { factor, suffix: suffix.to_owned() };
+        let plain = |factor: f64, suffix: &str| Scale {
+            factor,
+            suffix: suffix.to_owned(),
+        };
         match self {
             Unit::None => plain(1.0, ""),
             Unit::Percent => plain(1.0, "%"),
             Unit::Ratio => plain(100.0, "%"),
             Unit::Bytes => stepped(1024.0, &["B", "KiB", "MiB", "GiB", "TiB", "PiB"]),
             Unit::BytesSi => stepped(1000.0, &["B", "kB", "MB", "GB", "TB", "PB"]),
-            Unit::BitsPerSecond => stepped(1000.0, &["bit/s", "kbit/s", "Mbit/s", "Gbit/s", "Tbit/s"]),
+            Unit::BitsPerSecond => {
+                stepped(1000.0, &["bit/s", "kbit/s", "Mbit/s", "Gbit/s", "Tbit/s"])
+            }
             Unit::Milliseconds if largest >= 600_000.0 => plain(1.0 / 60_000.0, "min"),
             Unit::Milliseconds if largest >= 10_000.0 => plain(1e-3, "s"),
             Unit::Milliseconds => plain(1.0, "ms"),
@@ -132,7 +140,11 @@ impl Unit {
             _ => writing.readable(value * scale.factor),
         };
         // U+00A0 keeps the number and its unit on one line.
-        if scale.suffix.is_empty() { number } else { format!("{number}\u{a0}{}", scale.suffix) }
+        if scale.suffix.is_empty() {
+            number
+        } else {
+            format!("{number}\u{a0}{}", scale.suffix)
+        }
     }
 }
 
@@ -144,9 +156,18 @@ impl FromStr for Unit {
             return Ok(unit.clone());
         }
         match given.split_once(':') {
-            Some(("currency", code)) if code.len() == 3 && code.chars().all(|c| c.is_ascii_uppercase()) => Ok(Unit::Currency(code.to_owned())),
-            Some(("other", word)) if !word.trim().is_empty() && word.chars().count() <= 20 => Ok(Unit::Other(word.trim().to_owned())),
-            _ => Err(UnknownUnit { given: given.to_owned(), suggestion: suggestion(given, NAMES.iter().map(|(name, _)| *name)) }),
+            Some(("currency", code))
+                if code.len() == 3 && code.chars().all(|c| c.is_ascii_uppercase()) =>
+            {
+                Ok(Unit::Currency(code.to_owned()))
+            }
+            Some(("other", word)) if !word.trim().is_empty() && word.chars().count() <= 20 => {
+                Ok(Unit::Other(word.trim().to_owned()))
+            }
+            _ => Err(UnknownUnit {
+                given: given.to_owned(),
+                suggestion: suggestion(given, NAMES.iter().map(|(name, _)| *name)),
+            }),
         }
     }
 }
@@ -164,7 +185,12 @@ impl fmt::Display for Unit {
         match self {
             Unit::Currency(code) => write!(f, "currency:{code}"),
             Unit::Other(word) => write!(f, "other:{word}"),
-            known => f.write_str(NAMES.iter().find(|(_, unit)| unit == known).map_or("none", |(name, _)| name)),
+            known => f.write_str(
+                NAMES
+                    .iter()
+                    .find(|(_, unit)| unit == known)
+                    .map_or("none", |(name, _)| name),
+            ),
         }
     }
 }
@@ -197,15 +223,32 @@ mod tests {
             (Unit::Fahrenheit, 41.0, "41 °F"),
         ];
         for (unit, value, text) in cases {
-            assert_eq!(unit.format(value, Writing::default()).replace('\u{a0}', " "), text);
+            assert_eq!(
+                unit.format(value, Writing::default())
+                    .replace('\u{a0}', " "),
+                text
+            );
         }
     }
 
     #[test]
     fn every_unit_is_written_as_it_is_read() {
-        for name in ["none", "percent", "bytes-si", "bit/s", "currency:DKK", "other:cars"] {
+        for name in [
+            "none",
+            "percent",
+            "bytes-si",
+            "bit/s",
+            "currency:DKK",
+            "other:cars",
+        ] {
             assert_eq!(name.parse::<Unit>().unwrap().to_string(), name);
         }
-        assert!("percnt".parse::<Unit>().unwrap_err().to_string().contains("Did you mean \"percent\"?"));
+        assert!(
+            "percnt"
+                .parse::<Unit>()
+                .unwrap_err()
+                .to_string()
+                .contains("Did you mean \"percent\"?")
+        );
     }
 }

@@ -20,13 +20,22 @@ pub struct Writing {
 /// As the example of its form: `1.234,5 2026-11-22`.
 impl fmt::Display for Writing {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.number(1234.5, 1), Self::DATES[usize::from(self.iso_dates)])
+        write!(
+            f,
+            "{} {}",
+            self.number(1234.5, 1),
+            Self::DATES[usize::from(self.iso_dates)]
+        )
     }
 }
 
 impl Default for Writing {
     fn default() -> Self {
-        Self { point: '.', group: Some(','), iso_dates: false }
+        Self {
+            point: '.',
+            group: Some(','),
+            iso_dates: false,
+        }
     }
 }
 
@@ -44,7 +53,11 @@ impl Writing {
             "1234.5" => ('.', None),
             _ => ('.', Some(',')),
         };
-        Self { point, group, iso_dates: dates == "2026-11-22" }
+        Self {
+            point,
+            group,
+            iso_dates: dates == "2026-11-22",
+        }
     }
 
     /// A number with a fixed count of decimals.
@@ -84,11 +97,22 @@ impl Writing {
             _ => 6,
         };
         let text = self.number(value, decimals);
-        if decimals > 2 { text.trim_end_matches('0').trim_end_matches(self.point).to_owned() } else { text }
+        if decimals > 2 {
+            text.trim_end_matches('0')
+                .trim_end_matches(self.point)
+                .to_owned()
+        } else {
+            text
+        }
     }
 
     pub fn date(&self, date: NaiveDate) -> String {
-        date.format(if self.iso_dates { "%Y-%m-%d" } else { "%-d %b %Y" }).to_string()
+        date.format(if self.iso_dates {
+            "%Y-%m-%d"
+        } else {
+            "%-d %b %Y"
+        })
+        .to_string()
     }
 
     /// A time to the minute; without its year where all of a table are of this one.
@@ -109,7 +133,12 @@ mod tests {
     #[test]
     fn numbers_and_dates_are_written_as_their_examples() {
         for example in Writing::NUMBERS {
-            assert_eq!(Writing::like(example, "").number(1234.5, 1).replace('\u{202f}', " "), example);
+            assert_eq!(
+                Writing::like(example, "")
+                    .number(1234.5, 1)
+                    .replace('\u{202f}', " "),
+                example
+            );
         }
         let date = "2026-11-22".parse().unwrap();
         for example in Writing::DATES {

@@ -25,31 +25,74 @@ impl Bounce {
 /// The recipients that a message says were not reached; empty if it is no notification, or
 /// tells of a delay or a success only.
 pub fn read_bounce(bytes: &[u8]) -> Vec<Bounce> {
-    let Some(message) = MessageParser::default().parse(bytes) else { return Vec::new() };
-    let Some(report) = parts(&message, "message", "delivery-status").next() else { return Vec::new() };
+    let Some(message) = MessageParser::default().parse(bytes) else {
+        return Vec::new();
+    };
+    let Some(report) = parts(&message, "message", "delivery-status").next() else {
+        return Vec::new();
+    };
     let message_id = original_id(&message);
     let mut found = Vec::new();
     // The first group tells of the message, each further one of a recipient.
     for group in report.replace("\r\n", "\n").split("\n\n").skip(1) {
         let fields = unfolded(group);
-        let field = |name: &str| fields.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str());
+        let field = |name: &str| {
+            fields
+                .iter()
+                .find(|(known, _)| known.eq_ignore_ascii_case(name))
+                .map(|(_, value)| value.as_str())
+        };
         // "rfc822; runa@orrin-sound.example": the kind of the address comes first.
-        let bare = |value: &str| value.split_once(';').map_or(value, |(_, rest)| rest).trim().trim_matches(['<', '>']).to_owned();
-        let failed = field("Action").is_some_and(|action| action.trim().eq_ignore_ascii_case("failed"));
-        let Some(recipient) = field("Original-Recipient").or_else(|| field("Final-Recipient")).map(bare).filter(|recipient| failed && !recipient.is_empty())
+        let bare = |value: &str| {
+            value
+                .split_once(';')
+                .map_or(value, |(_, rest)| rest)
+                .trim()
+                .trim_matches(['<', '>'])
+                .to_owned()
+        };
+        let failed =
+            field("Action").is_some_and(|action| action.trim().eq_ignore_ascii_case("failed"));
+        let Some(recipient) = field("Original-Recipient")
+            .or_else(|| field("Final-Recipient"))
+            .map(bare)
+            .filter(|recipient| failed && !recipient.is_empty())
         else {
             continue;
         };
-        let status = field("Status").unwrap_or("5.0.0").trim().chars().take(12).collect();
-        let words = field("Diagnostic-Code").map(bare).unwrap_or_else(|| "no reason was given".to_owned());
-        found.push(Bounce { message_id: message_id.clone(), recipient, status, words });
+        let status = field("Status")
+            .unwrap_or("5.0.0")
+            .trim()
+            .chars()
+            .take(12)
+            .collect();
+        let words = field("Diagnostic-Code")
+            .map(bare)
+            .unwrap_or_else(|| "no reason was given".to_owned());
+        found.push(Bounce {
+            message_id: message_id.clone(),
+            recipient,
+            status,
+            words,
+        });
     }
     found
 }
 
-fn parts<'a>(message: &'a Message<'a>, kind: &'a str, subkind: &'a str) -> impl Iterator<Item = String> + 'a {
-    let fits = move |part: &&mail_parser::MessagePart<'_>| part.content_type().is_some_and(|found| found.ctype() == kind && found.subtype() == Some(subkind));
-    message.parts.iter().filter(fits).map(|part| String::from_utf8_lossy(part.contents()).into_owned())
+fn parts<'a>(
+    message: &'a Message<'a>,
+    kind: &'a str,
+    subkind: &'a str,
+) -> impl Iterator<Item = String> + 'a {
+    let fits = move |part: &&mail_parser::MessagePart<'_>| {
+        part.content_type()
+            .is_some_and(|found| found.ctype() == kind && found.subtype() == Some(subkind))
+    };
+    message
+        .parts
+        .iter()
+        .filter(fits)
+        .map(|part| String::from_utf8_lossy(part.contents()).into_owned())
 }
 
 /// The Message-ID in the copy of our message, whole or its head alone.
@@ -59,9 +102,16 @@ fn original_id(message: &Message<'_>) -> Option<String> {
         _ => None,
     });
     within.or_else(|| {
-        let heads: Vec<String> = parts(message, "text", "rfc822-headers").chain(parts(message, "message", "rfc822-headers")).collect();
-        let fields = heads.iter().flat_map(|head| unfolded(&head.replace("\r\n", "\n")));
-        fields.into_iter().find(|(name, _)| name.eq_ignore_ascii_case("Message-ID")).map(|(_, value)| value.trim().trim_matches(['<', '>']).to_owned())
+        let heads: Vec<String> = parts(message, "text", "rfc822-headers")
+            .chain(parts(message, "message", "rfc822-headers"))
+            .collect();
+        let fields = heads
+            .iter()
+            .flat_map(|head| unfolded(&head.replace("\r\n", "\n")));
+        fields
+            .into_iter()
+            .find(|(name, _)| name.eq_ignore_ascii_case("Message-ID"))
+            .map(|(_, value)| value.trim().trim_matches(['<', '>']).to_owned())
     })
 }
 
@@ -73,7 +123,10 @@ fn unfolded(text: &str) -> Vec<(String, String)> {
                 value.push(' ');
                 value.push_str(line.trim());
             }
-            _ => fields.extend(line.split_once(':').map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned()))),
+            _ => fields.extend(
+                line.split_once(':')
+                    .map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned())),
+            ),
         }
     }
     fields
@@ -92,8 +145,7 @@ mod tests {
         .into_bytes()
     }
 
-    const GONE: &str =
-        "Final-Recipient: rfc822; gone@orrin-sound.example\r\nAction: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 5.1.1\r\n no such\r\n user\r\n";
+    const GONE: &str = "Final-Recipient: rfc822; gone@orrin-sound.example\r\nAction: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 5.1.1\r\n no such\r\n user\r\n";
     const COPY: &str = "--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: <17@orrin-sound.example>\r\nSubject: Ferries\r\n\r\nBody\r\n";
 
     #[test]
@@ -112,7 +164,12 @@ mod tests {
     #[test]
     fn the_head_alone_names_our_message_too() {
         let head = "--b\r\nContent-Type: text/rfc822-headers\r\n\r\nSubject: Ferries\r\nMessage-Id: <18@orrin-sound.example>\r\n\r\n";
-        assert_eq!(read_bounce(&notification(GONE, head))[0].message_id.as_deref(), Some("18@orrin-sound.example"));
+        assert_eq!(
+            read_bounce(&notification(GONE, head))[0]
+                .message_id
+                .as_deref(),
+            Some("18@orrin-sound.example")
+        );
     }
 
     #[test]
@@ -120,13 +177,22 @@ mod tests {
         let full = "Final-Recipient: rfc822;full@x.example\r\nOriginal-Recipient: rfc822;first@x.example\r\nAction: failed\r\nStatus: 4.2.2\r\n";
         let late = "Final-Recipient: rfc822;late@x.example\r\nAction: delayed\r\nStatus: 4.4.1\r\n";
         let found = read_bounce(&notification(&format!("{GONE}\r\n{late}\r\n{full}"), COPY));
-        assert_eq!(found.iter().map(|bounce| bounce.recipient.as_str()).collect::<Vec<_>>(), ["gone@orrin-sound.example", "first@x.example"]);
+        assert_eq!(
+            found
+                .iter()
+                .map(|bounce| bounce.recipient.as_str())
+                .collect::<Vec<_>>(),
+            ["gone@orrin-sound.example", "first@x.example"]
+        );
         assert!(!found[1].is_hard());
     }
 
     #[test]
     fn other_mail_is_no_bounce() {
-        assert!(read_bounce(b"From: a@b.example\r\nSubject: Re: Ferries\r\n\r\nThank you\r\n").is_empty());
+        assert!(
+            read_bounce(b"From: a@b.example\r\nSubject: Re: Ferries\r\n\r\nThank you\r\n")
+                .is_empty()
+        );
         assert!(read_bounce(b"").is_empty());
         assert!(read_bounce(&[0xff; 64]).is_empty());
     }

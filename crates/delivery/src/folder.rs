@@ -8,8 +8,12 @@ use std::{
 
 /// Whether a folder is one of the allowed ones, or in one; ".." leads nowhere.
 pub fn is_within(folder: &Path, allowed: &[impl AsRef<Path>]) -> bool {
-    let plain = folder.is_absolute() && !folder.components().any(|part| part == Component::ParentDir);
-    plain && allowed.iter().any(|allowed| folder.starts_with(allowed.as_ref()))
+    let plain =
+        folder.is_absolute() && !folder.components().any(|part| part == Component::ParentDir);
+    plain
+        && allowed
+            .iter()
+            .any(|allowed| folder.starts_with(allowed.as_ref()))
 }
 
 /// Writes each file under a name of its own first and renames it when all its bytes are on
@@ -18,11 +22,15 @@ pub fn is_within(folder: &Path, allowed: &[impl AsRef<Path>]) -> bool {
 ///
 /// # Errors
 /// If the folder cannot be made or a file not written; files before it stay.
-pub fn write_files<'a>(folder: &Path, files: impl IntoIterator<Item = (&'a str, &'a [u8])>) -> io::Result<()> {
+pub fn write_files<'a>(
+    folder: &Path,
+    files: impl IntoIterator<Item = (&'a str, &'a [u8])>,
+) -> io::Result<()> {
     fs::create_dir_all(folder)?;
     for (name, bytes) in files {
         let hidden = folder.join(format!(".{name}.part"));
-        let written = File::create(&hidden).and_then(|mut file| file.write_all(bytes).and_then(|()| file.sync_all()));
+        let written = File::create(&hidden)
+            .and_then(|mut file| file.write_all(bytes).and_then(|()| file.sync_all()));
         if let Err(error) = written.and_then(|()| fs::rename(&hidden, folder.join(name))) {
             let _ = fs::remove_file(&hidden);
             return Err(error);
@@ -53,7 +61,10 @@ mod tests {
         let folder = home.path().join("a/b");
         write_files(&folder, [("one.csv", &b"1"[..]), ("two.pdf", b"22")]).unwrap();
         write_files(&folder, [("one.csv", &b"111"[..])]).unwrap();
-        let mut names: Vec<_> = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        let mut names: Vec<_> = fs::read_dir(&folder)
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+            .collect();
         names.sort();
         assert_eq!(names, ["one.csv", "two.pdf"]);
         assert_eq!(fs::read(folder.join("one.csv")).unwrap(), b"111");
@@ -73,8 +84,16 @@ mod tests {
     #[test]
     fn only_what_is_inside_an_allowed_folder_is_within() {
         let allowed = ["/srv/reports"];
-        assert!(is_within(Path::new("/srv/reports"), &allowed) && is_within(Path::new("/srv/reports/daily"), &allowed));
-        for outside in ["/srv", "/srv/reports-of-others", "/srv/reports/../etc", "srv/reports"] {
+        assert!(
+            is_within(Path::new("/srv/reports"), &allowed)
+                && is_within(Path::new("/srv/reports/daily"), &allowed)
+        );
+        for outside in [
+            "/srv",
+            "/srv/reports-of-others",
+            "/srv/reports/../etc",
+            "srv/reports",
+        ] {
             assert!(!is_within(Path::new(outside), &allowed), "{outside}");
         }
     }

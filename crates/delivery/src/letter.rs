@@ -64,8 +64,11 @@ impl DkimKey {
     /// # Errors
     /// If the text is no RSA key in PEM.
     pub fn new(domain: &str, selector: &str, pem: &str) -> Result<Self, String> {
-        let key = DkimSigningKey::new(pem, DkimSigningAlgorithm::Rsa).map_err(|error| format!("it is no RSA key in PEM (PKCS #1): {error}"))?;
-        Ok(Self { config: DkimConfig::default_config(selector.to_owned(), domain.to_owned(), key) })
+        let key = DkimSigningKey::new(pem, DkimSigningAlgorithm::Rsa)
+            .map_err(|error| format!("it is no RSA key in PEM (PKCS #1): {error}"))?;
+        Ok(Self {
+            config: DkimConfig::default_config(selector.to_owned(), domain.to_owned(), key),
+        })
     }
 }
 
@@ -86,32 +89,45 @@ impl Letter {
 
     fn message(&self) -> Result<Message, DeliveryError> {
         let wrong = |words: String| DeliveryError::Message { words };
-        let subject: String = self.subject.split(|c: char| c.is_control()).filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ");
+        let subject: String = self
+            .subject
+            .split(|c: char| c.is_control())
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join(" ");
         let plain = SinglePart::plain(self.text.clone());
         let mut body = match &self.html {
             None => MultiPart::mixed().singlepart(plain),
             Some(html) => {
                 let mut html = MultiPart::related().singlepart(SinglePart::html(html.clone()));
                 for (content_id, png) in &self.images {
-                    let kind = ContentType::parse("image/png").map_err(|error| wrong(error.to_string()))?;
-                    html = html.singlepart(Part::new_inline(content_id.clone()).body(png.to_vec(), kind));
+                    let kind = ContentType::parse("image/png")
+                        .map_err(|error| wrong(error.to_string()))?;
+                    html = html
+                        .singlepart(Part::new_inline(content_id.clone()).body(png.to_vec(), kind));
                 }
-                MultiPart::mixed().multipart(MultiPart::alternative().singlepart(plain).multipart(html))
+                MultiPart::mixed()
+                    .multipart(MultiPart::alternative().singlepart(plain).multipart(html))
             }
         };
         for attachment in &self.attachments {
-            let kind = ContentType::parse(&attachment.media_type).map_err(|error| wrong(error.to_string()))?;
+            let kind = ContentType::parse(&attachment.media_type)
+                .map_err(|error| wrong(error.to_string()))?;
             // Base64 even for texts: mail servers may change the ends of lines of anything else,
             // and a file must arrive with the SHA-256 that it left with.
-            let bytes = Body::new_with_encoding(attachment.bytes.to_vec(), ContentTransferEncoding::Base64)
-                .map_err(|_| wrong("its files cannot be encoded".to_owned()))?;
+            let bytes =
+                Body::new_with_encoding(attachment.bytes.to_vec(), ContentTransferEncoding::Base64)
+                    .map_err(|_| wrong("its files cannot be encoded".to_owned()))?;
             body = body.singlepart(Part::new(attachment.file_name.clone()).body(bytes, kind));
         }
         let mut message = Message::builder()
             .message_id(Some(format!("<{}>", self.message_id)))
             .date(self.date.into())
             .from(mailbox(&self.from)?)
-            .envelope(lettre::address::Envelope::new(None, vec![mailbox(&self.recipient)?.email]).map_err(|error| wrong(error.to_string()))?)
+            .envelope(
+                lettre::address::Envelope::new(None, vec![mailbox(&self.recipient)?.email])
+                    .map_err(|error| wrong(error.to_string()))?,
+            )
             .subject(subject)
             // RFC 3834: answering machines stay quiet.
             .raw_header(header("Auto-Submitted", "auto-generated"));
@@ -128,18 +144,27 @@ impl Letter {
             message = message.reply_to(mailbox(reply_to)?);
         }
         if let Some(thread) = &self.thread {
-            message = message.raw_header(header("References", &format!("<{thread}>"))).raw_header(header("In-Reply-To", &format!("<{thread}>")));
+            message = message
+                .raw_header(header("References", &format!("<{thread}>")))
+                .raw_header(header("In-Reply-To", &format!("<{thread}>")));
         }
         if let Some(list) = &self.list {
             message = message
                 .raw_header(header("List-Id", &format!("<{}>", list.id)))
                 .raw_header(header("List-Unsubscribe", &format!("<{}>", list.leave_url)))
-                .raw_header(header("List-Unsubscribe-Post", "List-Unsubscribe=One-Click"));
+                .raw_header(header(
+                    "List-Unsubscribe-Post",
+                    "List-Unsubscribe=One-Click",
+                ));
         }
         if self.urgent {
-            message = message.raw_header(header("Importance", "high")).raw_header(header("X-Priority", "1"));
+            message = message
+                .raw_header(header("Importance", "high"))
+                .raw_header(header("X-Priority", "1"));
         }
-        message.multipart(body).map_err(|error| wrong(error.to_string()))
+        message
+            .multipart(body)
+            .map_err(|error| wrong(error.to_string()))
     }
 }
 
@@ -149,7 +174,12 @@ fn header(name: &'static str, value: &str) -> HeaderValue {
 }
 
 pub(crate) fn mailbox(one: &definition::Mailbox) -> Result<Mailbox, DeliveryError> {
-    let address: Address = one.address.parse().map_err(|error| DeliveryError::Message { words: format!("{}: {error}", one.address) })?;
+    let address: Address = one
+        .address
+        .parse()
+        .map_err(|error| DeliveryError::Message {
+            words: format!("{}: {error}", one.address),
+        })?;
     Ok(Mailbox::new(one.name.clone(), address))
 }
 
@@ -173,7 +203,11 @@ mod tests {
             text: "Góðan morgun".into(),
             html: Some("<p>Góðan morgun <img src=\"cid:c@x\"></p>".into()),
             images: vec![("c@x".into(), Arc::new(vec![1, 2, 3]))],
-            attachments: vec![Attachment { file_name: "dagur.csv".into(), media_type: "text/csv; charset=utf-8".into(), bytes: Arc::new(b"a,b\r\n".to_vec()) }],
+            attachments: vec![Attachment {
+                file_name: "dagur.csv".into(),
+                media_type: "text/csv; charset=utf-8".into(),
+                bytes: Arc::new(b"a,b\r\n".to_vec()),
+            }],
             thread: Some("ferries.daily@orrin-sound.example".into()),
             list: None,
             urgent: false,
@@ -188,25 +222,50 @@ mod tests {
     fn another_parser_reads_back_what_was_written() {
         let bytes = bytes(&letter());
         let parsed = MessageParser::default().parse(&bytes).unwrap();
-        assert_eq!(parsed.subject(), Some("Ferjur í gær Bcc: thief@example.org"));
+        assert_eq!(
+            parsed.subject(),
+            Some("Ferjur í gær Bcc: thief@example.org")
+        );
         assert!(parsed.bcc().is_none());
         assert_eq!(parsed.message_id(), Some("1@orrin-sound.example"));
         let to = parsed.to().unwrap().first().unwrap();
-        assert_eq!((to.name(), to.address()), (Some("Jógvan, Á."), Some("jogvan@orrin-sound.example")));
+        assert_eq!(
+            (to.name(), to.address()),
+            (Some("Jógvan, Á."), Some("jogvan@orrin-sound.example"))
+        );
         assert_eq!(parsed.body_text(0).as_deref(), Some("Góðan morgun"));
         assert!(parsed.body_html(0).unwrap().contains("cid:c@x"));
-        let files: Vec<_> = parsed.attachments().filter_map(|part| Some((part.attachment_name()?.to_owned(), part.contents().to_vec()))).collect();
-        assert!(files.contains(&("dagur.csv".to_owned(), b"a,b\r\n".to_vec())), "{files:?}");
-        assert!(parsed.attachments().any(|part| part.content_id() == Some("c@x")));
-        assert_eq!(parsed.header_raw("Auto-Submitted").map(str::trim), Some("auto-generated"));
-        assert_eq!(parsed.header_raw("References").map(str::trim), Some("<ferries.daily@orrin-sound.example>"));
+        let files: Vec<_> = parsed
+            .attachments()
+            .filter_map(|part| Some((part.attachment_name()?.to_owned(), part.contents().to_vec())))
+            .collect();
+        assert!(
+            files.contains(&("dagur.csv".to_owned(), b"a,b\r\n".to_vec())),
+            "{files:?}"
+        );
+        assert!(
+            parsed
+                .attachments()
+                .any(|part| part.content_id() == Some("c@x"))
+        );
+        assert_eq!(
+            parsed.header_raw("Auto-Submitted").map(str::trim),
+            Some("auto-generated")
+        );
+        assert_eq!(
+            parsed.header_raw("References").map(str::trim),
+            Some("<ferries.daily@orrin-sound.example>")
+        );
     }
 
     #[test]
     fn the_same_letter_is_the_same_but_for_its_boundaries() {
         let head = |letter: &Letter| {
             let text = String::from_utf8(bytes(letter)).unwrap();
-            text.lines().filter(|line| line.starts_with("Message-ID") || line.starts_with("Date")).map(str::to_owned).collect::<Vec<_>>()
+            text.lines()
+                .filter(|line| line.starts_with("Message-ID") || line.starts_with("Date"))
+                .map(str::to_owned)
+                .collect::<Vec<_>>()
         };
         let first = head(&letter());
         assert_eq!(first.len(), 2);
@@ -216,7 +275,10 @@ mod tests {
     #[test]
     fn the_head_names_who_it_should_and_nobody_else() {
         let several = Letter {
-            to: vec!["a@x.example".parse().unwrap(), "b@x.example".parse().unwrap()],
+            to: vec![
+                "a@x.example".parse().unwrap(),
+                "b@x.example".parse().unwrap(),
+            ],
             cc: vec!["c@x.example".parse().unwrap()],
             recipient: "hidden@x.example".parse().unwrap(),
             ..letter()
@@ -226,15 +288,32 @@ mod tests {
         assert_eq!(parsed.to().unwrap().iter().count(), 2);
         assert_eq!(parsed.cc().unwrap().iter().count(), 1);
         assert!(!text.contains("hidden@"), "{text}");
-        let nobody = Letter { to: Vec::new(), cc: Vec::new(), ..several };
+        let nobody = Letter {
+            to: Vec::new(),
+            cc: Vec::new(),
+            ..several
+        };
         let text = String::from_utf8(bytes(&nobody)).unwrap();
-        assert!(text.contains("To: undisclosed-recipients:;") && !text.contains("hidden@"), "{text}");
+        assert!(
+            text.contains("To: undisclosed-recipients:;") && !text.contains("hidden@"),
+            "{text}"
+        );
     }
 
     #[test]
     fn a_list_can_be_left_and_what_is_urgent_says_so() {
-        let list = ListHeaders { id: "ferries.maple-lark".into(), leave_url: "https://lark.example/leave/abc".into() };
-        let text = String::from_utf8(bytes(&Letter { list: Some(list), urgent: true, html: None, images: Vec::new(), ..letter() })).unwrap();
+        let list = ListHeaders {
+            id: "ferries.maple-lark".into(),
+            leave_url: "https://lark.example/leave/abc".into(),
+        };
+        let text = String::from_utf8(bytes(&Letter {
+            list: Some(list),
+            urgent: true,
+            html: None,
+            images: Vec::new(),
+            ..letter()
+        }))
+        .unwrap();
         for wanted in [
             "List-Id: <ferries.maple-lark>\r\n",
             "List-Unsubscribe: <https://lark.example/leave/abc>\r\n",
@@ -247,11 +326,29 @@ mod tests {
 
     #[test]
     fn names_that_are_meant_to_break_a_head_do_not() {
-        for name in ["Holm, Runa", "\"quoted\"", "a <b@c.example>", "Ünä; x=y", "=?utf-8?q?x?=", "very long ".repeat(30).trim()] {
-            let to = definition::Mailbox { name: Some(name.to_owned()), address: "runa@orrin-sound.example".to_owned() };
-            let bytes = bytes(&Letter { to: vec![to], ..letter() });
+        for name in [
+            "Holm, Runa",
+            "\"quoted\"",
+            "a <b@c.example>",
+            "Ünä; x=y",
+            "=?utf-8?q?x?=",
+            "very long ".repeat(30).trim(),
+        ] {
+            let to = definition::Mailbox {
+                name: Some(name.to_owned()),
+                address: "runa@orrin-sound.example".to_owned(),
+            };
+            let bytes = bytes(&Letter {
+                to: vec![to],
+                ..letter()
+            });
             let parsed = MessageParser::default().parse(&bytes).unwrap();
-            let addresses: Vec<_> = parsed.to().unwrap().iter().filter_map(|to| to.address()).collect();
+            let addresses: Vec<_> = parsed
+                .to()
+                .unwrap()
+                .iter()
+                .filter_map(|to| to.address())
+                .collect();
             assert_eq!(addresses, ["runa@orrin-sound.example"], "{name}");
         }
     }

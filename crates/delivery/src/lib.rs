@@ -26,7 +26,9 @@ pub enum DeliveryError {
     #[error("{server} refused: {words}")]
     Refused { server: String, words: String },
     /// It was handed over, but the confirmation never came.
-    #[error("{server} was given the message, but the connection was lost before it confirmed: {words}")]
+    #[error(
+        "{server} was given the message, but the connection was lost before it confirmed: {words}"
+    )]
     Unconfirmed { server: String, words: String },
     #[error("the message cannot be made: {words}")]
     Message { words: String },
@@ -35,6 +37,9 @@ pub enum DeliveryError {
 impl DeliveryError {
     /// Whether the same thing may well be taken later.
     pub fn is_temporary(&self) -> bool {
-        matches!(self, Self::Unreachable { .. } | Self::Postponed { .. } | Self::Unconfirmed { .. })
+        matches!(
+            self,
+            Self::Unreachable { .. } | Self::Postponed { .. } | Self::Unconfirmed { .. }
+        )
     }
 }

@@ -47,7 +47,11 @@ pub enum MailSignIn {
 /// Without secrets.
 impl std::fmt::Debug for MailServer {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("MailServer").field("host", &self.host).field("port", &self.port).field("tls", &self.tls).finish_non_exhaustive()
+        f.debug_struct("MailServer")
+            .field("host", &self.host)
+            .field("port", &self.port)
+            .field("tls", &self.tls)
+            .finish_non_exhaustive()
     }
 }
 
@@ -91,12 +95,19 @@ impl MailServer {
     }
 
     fn parameters(&self) -> Result<TlsParameters, DeliveryError> {
-        let unusable = |words: String| DeliveryError::Unreachable { server: self.name(), words };
+        let unusable = |words: String| DeliveryError::Unreachable {
+            server: self.name(),
+            words,
+        };
         let mut builder = TlsParameters::builder(self.host.clone());
         if let Some(pem) = &self.ca {
-            let certificates = rustls_certificates(pem).ok_or_else(|| unusable("the ca-file holds no certificates in PEM".to_owned()))?;
+            let certificates = rustls_certificates(pem)
+                .ok_or_else(|| unusable("the ca-file holds no certificates in PEM".to_owned()))?;
             for certificate in certificates {
-                builder = builder.add_root_certificate(Certificate::from_pem(&certificate).map_err(|error| unusable(error.to_string()))?);
+                builder = builder.add_root_certificate(
+                    Certificate::from_pem(&certificate)
+                        .map_err(|error| unusable(error.to_string()))?,
+                );
             }
         }
         builder.build().map_err(|error| unusable(error.to_string()))
@@ -107,7 +118,11 @@ impl MailServer {
 fn rustls_certificates(pem: &[u8]) -> Option<Vec<Vec<u8>>> {
     const END: &str = "-----END CERTIFICATE-----";
     let text = std::str::from_utf8(pem).ok()?;
-    let found: Vec<Vec<u8>> = text.split_inclusive(END).filter(|part| part.contains(END)).map(|part| part.trim().as_bytes().to_vec()).collect();
+    let found: Vec<Vec<u8>> = text
+        .split_inclusive(END)
+        .filter(|part| part.contains(END))
+        .map(|part| part.trim().as_bytes().to_vec())
+        .collect();
     (!found.is_empty()).then_some(found)
 }
 
@@ -125,38 +140,90 @@ impl MailSession {
     /// # Errors
     /// What the server said, or what kept us from asking it.
     pub async fn open(server: &MailServer) -> Result<Self, DeliveryError> {
-        Self::open_in_steps(server, &mut |_, _| {}).await.map_err(|(_, error)| error)
+        Self::open_in_steps(server, &mut |_, _| {})
+            .await
+            .map_err(|(_, error)| error)
     }
 
-    async fn open_in_steps(server: &MailServer, done: &mut (dyn FnMut(Stage, String) + Send)) -> Result<Self, (Stage, DeliveryError)> {
+    async fn open_in_steps(
+        server: &MailServer,
+        done: &mut (dyn FnMut(Stage, String) + Send),
+    ) -> Result<Self, (Stage, DeliveryError)> {
         let name = server.name();
         let at = |stage| move |error| (stage, error);
         let hello = ClientId::default();
-        let first = if server.tls == MailTls::Tls { Stage::Encrypt } else { Stage::Connect };
+        let first = if server.tls == MailTls::Tls {
+            Stage::Encrypt
+        } else {
+            Stage::Connect
+        };
         let wrapped = match server.tls {
             MailTls::Tls => Some(server.parameters().map_err(at(Stage::Encrypt))?),
             _ => None,
         };
         let address = (server.host.as_str(), server.port);
-        let connecting = AsyncSmtpConnection::connect_tokio1(address, Some(server.timeout), &hello, wrapped, None);
-        let connection = in_time(&name, server.timeout, connecting).await.map_err(at(first))?;
-        let mut session = Self { connection, server: name.clone(), timeout: server.timeout, broken: false };
+        let connecting = AsyncSmtpConnection::connect_tokio1(
+            address,
+            Some(server.timeout),
+            &hello,
+            wrapped,
+            None,
+        );
+        let connection = in_time(&name, server.timeout, connecting)
+            .await
+            .map_err(at(first))?;
+        let mut session = Self {
+            connection,
+            server: name.clone(),
+            timeout: server.timeout,
+            broken: false,
+        };
         done(first, format!("{} answers", server.host));
         if server.tls == MailTls::StartTls {
             if !session.connection.can_starttls() {
                 let words = "it does not offer STARTTLS, without which nothing is sent".to_owned();
-                return Err((Stage::Encrypt, DeliveryError::Refused { server: name, words }));
+                return Err((
+                    Stage::Encrypt,
+                    DeliveryError::Refused {
+                        server: name,
+                        words,
+                    },
+                ));
             }
             let parameters = server.parameters().map_err(at(Stage::Encrypt))?;
-            in_time(&name, server.timeout, session.connection.starttls(parameters, &hello)).await.map_err(at(Stage::Encrypt))?;
-            done(Stage::Encrypt, format!("encrypted, with a certificate that is valid for {}", server.host));
+            in_time(
+                &name,
+                server.timeout,
+                session.connection.starttls(parameters, &hello),
+            )
+            .await
+            .map_err(at(Stage::Encrypt))?;
+            done(
+                Stage::Encrypt,
+                format!(
+                    "encrypted, with a certificate that is valid for {}",
+                    server.host
+                ),
+            );
         }
         if let Some(sign_in) = &server.sign_in {
             let (mechanisms, credentials): (&[Mechanism], _) = match sign_in {
-                MailSignIn::Password { user, password } => (&[Mechanism::Plain, Mechanism::Login], Credentials::new(user.clone(), password.clone())),
-                MailSignIn::Token { user, token } => (&[Mechanism::Xoauth2], Credentials::new(user.clone(), token.clone())),
+                MailSignIn::Password { user, password } => (
+                    &[Mechanism::Plain, Mechanism::Login],
+                    Credentials::new(user.clone(), password.clone()),
+                ),
+                MailSignIn::Token { user, token } => (
+                    &[Mechanism::Xoauth2],
+                    Credentials::new(user.clone(), token.clone()),
+                ),
             };
-            let answer = in_time(&name, server.timeout, session.connection.auth(mechanisms, &credentials)).await.map_err(at(Stage::SignIn))?;
+            let answer = in_time(
+                &name,
+                server.timeout,
+                session.connection.auth(mechanisms, &credentials),
+            )
+            .await
+            .map_err(at(Stage::SignIn))?;
             done(Stage::SignIn, in_words(&answer));
         }
         Ok(session)
@@ -172,38 +239,73 @@ impl MailSession {
     /// # Errors
     /// What the server said; [`DeliveryError::Unconfirmed`] if the connection ended between
     /// the last byte of the message and the server's answer to it.
-    pub async fn send(&mut self, server: &MailServer, recipient: &Mailbox, message: &[u8]) -> Result<String, DeliveryError> {
+    pub async fn send(
+        &mut self,
+        server: &MailServer,
+        recipient: &Mailbox,
+        message: &[u8],
+    ) -> Result<String, DeliveryError> {
         let to = letter::mailbox(recipient)?.email;
-        self.envelope(server.sender()?, to).await.map_err(|(_, error)| error)?;
+        self.envelope(server.sender()?, to)
+            .await
+            .map_err(|(_, error)| error)?;
         self.message(message).await
     }
 
-    async fn envelope(&mut self, sender: Address, to: Address) -> Result<(), (&'static str, DeliveryError)> {
-        self.ask(|connection| connection.command(Mail::new(Some(sender), Vec::new()))).await.map_err(|error| ("sender", error))?;
-        self.ask(|connection| connection.command(Rcpt::new(to, Vec::new()))).await.map_err(|error| ("recipient", error))?;
+    async fn envelope(
+        &mut self,
+        sender: Address,
+        to: Address,
+    ) -> Result<(), (&'static str, DeliveryError)> {
+        self.ask(|connection| connection.command(Mail::new(Some(sender), Vec::new())))
+            .await
+            .map_err(|error| ("sender", error))?;
+        self.ask(|connection| connection.command(Rcpt::new(to, Vec::new())))
+            .await
+            .map_err(|error| ("recipient", error))?;
         Ok(())
     }
 
     async fn message(&mut self, message: &[u8]) -> Result<String, DeliveryError> {
         self.ask(|connection| connection.command(Data)).await?;
-        let sent = tokio::time::timeout(self.timeout * MESSAGE_PATIENCE, self.connection.message(message)).await;
+        let sent = tokio::time::timeout(
+            self.timeout * MESSAGE_PATIENCE,
+            self.connection.message(message),
+        )
+        .await;
         let error = match sent {
             Ok(Ok(response)) if response.is_positive() => return Ok(in_words(&response)),
             Ok(Ok(response)) => return Err(refusal(&self.server, &response)),
-            Ok(Err(error)) if error.status().is_some() => return Err(failure(&self.server, &error)),
+            Ok(Err(error)) if error.status().is_some() => {
+                return Err(failure(&self.server, &error));
+            }
             Ok(Err(error)) => spoken(&error),
-            Err(_) => format!("no answer within {} s", (self.timeout * MESSAGE_PATIENCE).as_secs()),
+            Err(_) => format!(
+                "no answer within {} s",
+                (self.timeout * MESSAGE_PATIENCE).as_secs()
+            ),
         };
         self.broken = true;
-        Err(DeliveryError::Unconfirmed { server: self.server.clone(), words: error })
+        Err(DeliveryError::Unconfirmed {
+            server: self.server.clone(),
+            words: error,
+        })
     }
 
     /// One command and its answer; after a refusal the connection is as at its beginning.
-    async fn ask<'a, F>(&'a mut self, command: impl FnOnce(&'a mut AsyncSmtpConnection) -> F) -> Result<(), DeliveryError>
+    async fn ask<'a, F>(
+        &'a mut self,
+        command: impl FnOnce(&'a mut AsyncSmtpConnection) -> F,
+    ) -> Result<(), DeliveryError>
     where
         F: Future<Output = Result<Response, Error>> + 'a,
     {
-        let Self { connection, server, timeout, broken } = self;
+        let Self {
+            connection,
+            server,
+            timeout,
+            broken,
+        } = self;
         let answer = in_time(server, *timeout, command(connection)).await;
         match answer {
             Ok(response) if response.is_positive() => Ok(()),
@@ -230,39 +332,90 @@ impl MailSession {
     pub async fn probe(server: &MailServer, letter: &Letter) -> Probe {
         let mut steps: Vec<ProbeStep> = Vec::new();
         let ended = |mut steps: Vec<ProbeStep>, name, words: String, remedy| {
-            steps.push(ProbeStep { name, works: false, words, remedy: Some(remedy) });
-            Probe { works: false, steps }
-        };
-        match in_patience(server.timeout, tokio::net::lookup_host((server.host.as_str(), server.port))).await {
-            Ok(found) => {
-                let addresses: Vec<String> = found.map(|address| address.ip().to_string()).collect();
-                steps.push(ProbeStep { name: "resolve", works: true, words: addresses.join(", "), remedy: None });
+            steps.push(ProbeStep {
+                name,
+                works: false,
+                words,
+                remedy: Some(remedy),
+            });
+            Probe {
+                works: false,
+                steps,
             }
-            Err(words) => return ended(steps, "resolve", words, "check the host's name, and the name service of this machine"),
+        };
+        match in_patience(
+            server.timeout,
+            tokio::net::lookup_host((server.host.as_str(), server.port)),
+        )
+        .await
+        {
+            Ok(found) => {
+                let addresses: Vec<String> =
+                    found.map(|address| address.ip().to_string()).collect();
+                steps.push(ProbeStep {
+                    name: "resolve",
+                    works: true,
+                    words: addresses.join(", "),
+                    remedy: None,
+                });
+            }
+            Err(words) => {
+                return ended(
+                    steps,
+                    "resolve",
+                    words,
+                    "check the host's name, and the name service of this machine",
+                );
+            }
         }
-        if let Err(words) = in_patience(server.timeout, tokio::net::TcpStream::connect((server.host.as_str(), server.port))).await {
-            return ended(steps, "connect", words, "check the port, and that no firewall is between; 587 (STARTTLS), 465 (TLS) and 25 are usual");
+        if let Err(words) = in_patience(
+            server.timeout,
+            tokio::net::TcpStream::connect((server.host.as_str(), server.port)),
+        )
+        .await
+        {
+            return ended(
+                steps,
+                "connect",
+                words,
+                "check the port, and that no firewall is between; 587 (STARTTLS), 465 (TLS) and 25 are usual",
+            );
         }
         let mut reached = Vec::new();
-        let opened = Self::open_in_steps(server, &mut |stage, words| reached.push((stage, words))).await;
+        let opened =
+            Self::open_in_steps(server, &mut |stage, words| reached.push((stage, words))).await;
         if server.tls == MailTls::Tls {
-            steps.push(ProbeStep { name: "connect", works: true, words: format!("port {} is open", server.port), remedy: None });
+            steps.push(ProbeStep {
+                name: "connect",
+                works: true,
+                words: format!("port {} is open", server.port),
+                remedy: None,
+            });
         }
         let step_name = |stage| match stage {
             Stage::Connect => "connect",
             Stage::Encrypt => "encrypt",
             Stage::SignIn => "sign in",
         };
-        steps.extend(reached.into_iter().map(|(stage, words)| ProbeStep { name: step_name(stage), works: true, words, remedy: None }));
+        steps.extend(reached.into_iter().map(|(stage, words)| ProbeStep {
+            name: step_name(stage),
+            works: true,
+            words,
+            remedy: None,
+        }));
         let mut session = match opened {
             Ok(session) => session,
             Err((stage, error)) => {
                 let remedy = match stage {
-                    Stage::Connect => "it must greet with SMTP there; if it wants TLS from the first byte, set tls = \"tls\"",
+                    Stage::Connect => {
+                        "it must greet with SMTP there; if it wants TLS from the first byte, set tls = \"tls\""
+                    }
                     Stage::Encrypt => {
                         "check tls (\"starttls\", \"tls\" or \"off\"), the host's name in its certificate, and ca-file if it is signed by an authority of your own"
                     }
-                    Stage::SignIn => "check the user and the password or token, and that the account may send mail",
+                    Stage::SignIn => {
+                        "check the user and the password or token, and that the account may send mail"
+                    }
                 };
                 return ended(steps, step_name(stage), error.to_string(), remedy);
             }
@@ -271,20 +424,47 @@ impl MailSession {
         let to = letter::mailbox(&letter.recipient).map(|mailbox| mailbox.email);
         let (sender, to) = match (sender, to) {
             (Ok(sender), Ok(to)) => (sender, to),
-            (Err(error), _) | (_, Err(error)) => return ended(steps, "sender", error.to_string(), "check the addresses"),
+            (Err(error), _) | (_, Err(error)) => {
+                return ended(steps, "sender", error.to_string(), "check the addresses");
+            }
         };
         let words = format!("{sender} may send");
         match session.envelope(sender, to.clone()).await {
             Ok(()) => {
-                steps.push(ProbeStep { name: "sender", works: true, words, remedy: None });
-                steps.push(ProbeStep { name: "recipient", works: true, words: format!("{to} is taken"), remedy: None });
+                steps.push(ProbeStep {
+                    name: "sender",
+                    works: true,
+                    words,
+                    remedy: None,
+                });
+                steps.push(ProbeStep {
+                    name: "recipient",
+                    works: true,
+                    words: format!("{to} is taken"),
+                    remedy: None,
+                });
             }
             Err(("sender", error)) => {
-                return ended(steps, "sender", error.to_string(), "check from and bounces: the account must be allowed to send as that address");
+                return ended(
+                    steps,
+                    "sender",
+                    error.to_string(),
+                    "check from and bounces: the account must be allowed to send as that address",
+                );
             }
             Err((_, error)) => {
-                steps.push(ProbeStep { name: "sender", works: true, words, remedy: None });
-                return ended(steps, "recipient", error.to_string(), "check the address; if others work, the server refuses this one alone");
+                steps.push(ProbeStep {
+                    name: "sender",
+                    works: true,
+                    words,
+                    remedy: None,
+                });
+                return ended(
+                    steps,
+                    "recipient",
+                    error.to_string(),
+                    "check the address; if others work, the server refuses this one alone",
+                );
             }
         }
         let sent = match letter.bytes(server.dkim.as_deref()) {
@@ -294,35 +474,63 @@ impl MailSession {
         session.close().await;
         match sent {
             Ok(words) => {
-                steps.push(ProbeStep { name: "message", works: true, words, remedy: None });
+                steps.push(ProbeStep {
+                    name: "message",
+                    works: true,
+                    words,
+                    remedy: None,
+                });
                 Probe { works: true, steps }
             }
-            Err(error) => ended(steps, "message", error.to_string(), "the server took the addresses but not the message; its words say why"),
+            Err(error) => ended(
+                steps,
+                "message",
+                error.to_string(),
+                "the server took the addresses but not the message; its words say why",
+            ),
         }
     }
 }
 
-async fn in_patience<T>(patience: Duration, work: impl Future<Output = std::io::Result<T>>) -> Result<T, String> {
+async fn in_patience<T>(
+    patience: Duration,
+    work: impl Future<Output = std::io::Result<T>>,
+) -> Result<T, String> {
     match tokio::time::timeout(patience, work).await {
         Ok(done) => done.map_err(|error| error.to_string()),
         Err(_) => Err(format!("no answer within {} s", patience.as_secs())),
     }
 }
 
-async fn in_time<T>(server: &str, patience: Duration, work: impl Future<Output = Result<T, Error>>) -> Result<T, DeliveryError> {
+async fn in_time<T>(
+    server: &str,
+    patience: Duration,
+    work: impl Future<Output = Result<T, Error>>,
+) -> Result<T, DeliveryError> {
     match tokio::time::timeout(patience, work).await {
         Ok(done) => done.map_err(|error| failure(server, &error)),
-        Err(_) => Err(DeliveryError::Unreachable { server: server.to_owned(), words: format!("no answer within {} s", patience.as_secs()) }),
+        Err(_) => Err(DeliveryError::Unreachable {
+            server: server.to_owned(),
+            words: format!("no answer within {} s", patience.as_secs()),
+        }),
     }
 }
 
 fn in_words(response: &Response) -> String {
-    format!("{} {}", response.code(), response.message().collect::<Vec<_>>().join(" "))
+    format!(
+        "{} {}",
+        response.code(),
+        response.message().collect::<Vec<_>>().join(" ")
+    )
 }
 
 fn refusal(server: &str, response: &Response) -> DeliveryError {
     let (server, words) = (server.to_owned(), in_words(response));
-    if words.starts_with('4') { DeliveryError::Postponed { server, words } } else { DeliveryError::Refused { server, words } }
+    if words.starts_with('4') {
+        DeliveryError::Postponed { server, words }
+    } else {
+        DeliveryError::Refused { server, words }
+    }
 }
 
 fn spoken(error: &Error) -> String {

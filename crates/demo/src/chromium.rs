@@ -14,5 +14,10 @@ pub const ARGUMENTS: [&str; 8] = [
 /// The arguments with a profile of its own, and any others.
 pub fn arguments(profile: &std::path::Path, more: &[&str]) -> Vec<String> {
     let profile = format!("--user-data-dir={}", profile.display());
-    ARGUMENTS.iter().chain(more).map(ToString::to_string).chain([profile]).collect()
+    ARGUMENTS
+        .iter()
+        .chain(more)
+        .map(ToString::to_string)
+        .chain([profile])
+        .collect()
 }

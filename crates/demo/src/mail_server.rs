@@ -57,9 +57,16 @@ pub struct MailServer {
 impl MailServer {
     /// Listens on `address` (port 0 for any free one) and keeps messages in `folder`.
     pub async fn start(address: &str, folder: PathBuf, behaviour: Behaviour) -> Result<Self> {
-        std::fs::create_dir_all(&folder).with_context(|| format!("cannot make the folder {}", folder.display()))?;
-        let listener = TcpListener::bind(address).await.with_context(|| format!("the mail server cannot listen on {address}; is another program using it?"))?;
-        let server = Self { address: listener.local_addr()?, folder: folder.clone(), behaviour: Arc::new(Mutex::new(behaviour)) };
+        std::fs::create_dir_all(&folder)
+            .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+        let listener = TcpListener::bind(address).await.with_context(|| {
+            format!("the mail server cannot listen on {address}; is another program using it?")
+        })?;
+        let server = Self {
+            address: listener.local_addr()?,
+            folder: folder.clone(),
+            behaviour: Arc::new(Mutex::new(behaviour)),
+        };
         let behaviour = server.behaviour.clone();
         tokio::spawn(async move {
             while let Ok((stream, peer)) = listener.accept().await {
@@ -74,7 +81,12 @@ impl MailServer {
     }
 
     pub fn behave(&self, change: impl FnOnce(&mut Behaviour)) {
-        change(&mut self.behaviour.lock().unwrap_or_else(|poisoned| poisoned.into_inner()));
+        change(
+            &mut self
+                .behaviour
+                .lock()
+                .unwrap_or_else(|poisoned| poisoned.into_inner()),
+        );
     }
 
     /// The messages kept so far, in the order in which they came.
@@ -87,16 +99,27 @@ impl MailServer {
             .filter(|path| path.extension().is_some_and(|kind| kind == "eml"))
             .collect();
         files.sort();
-        files.iter().filter_map(|path| std::fs::read(path).ok()).collect()
+        files
+            .iter()
+            .filter_map(|path| std::fs::read(path).ok())
+            .collect()
     }
 }
 
 async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()> {
     let behaviour = keeper.behaviour.clone();
-    let current = || behaviour.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).clone();
+    let current = || {
+        behaviour
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
+            .clone()
+    };
     let mut builder = SessionBuilder::new("mail.orrin-sound.example");
     if current().sign_in.is_some() {
-        builder.enable_auth(AuthMechanism::Plain).enable_auth(AuthMechanism::Login).insecure_enable_plaintext_auth();
+        builder
+            .enable_auth(AuthMechanism::Plain)
+            .enable_auth(AuthMechanism::Login)
+            .insecure_enable_plaintext_auth();
     }
     let mut session = builder.build(peer, keeper);
     let (reader, mut writer) = stream.into_split();
@@ -107,13 +130,20 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
     loop {
         line.clear();
         // RFC 5321 allows 1,000 octets a line; this is generous and still bounded.
-        if (&mut reader).take(64 * 1024).read_until(b'\n', &mut line).await? == 0 {
+        if (&mut reader)
+            .take(64 * 1024)
+            .read_until(b'\n', &mut line)
+            .await?
+            == 0
+        {
             return Ok(());
         }
         let ends_data = in_data && line == b".\r\n";
         if !in_data && let Some(size) = announced_size(&line) {
             if size > LARGEST {
-                writer.write_all(b"552 Message exceeds the size limit\r\n").await?;
+                writer
+                    .write_all(b"552 Message exceeds the size limit\r\n")
+                    .await?;
                 continue;
             }
             line = b"".iter().copied().chain(without_size(&line)).collect();
@@ -134,11 +164,19 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
         }
         if response.action != Action::NoReply {
             let mut answer = response.buffer()?;
-            if line.len() > 4 && line[..4].eq_ignore_ascii_case(b"EHLO") && answer.starts_with(b"250-") {
+            if line.len() > 4
+                && line[..4].eq_ignore_ascii_case(b"EHLO")
+                && answer.starts_with(b"250-")
+            {
                 // Put before the last line of the list of extensions.
                 let text = String::from_utf8_lossy(&answer).into_owned();
                 let first_end = text.find("\r\n").map_or(text.len(), |end| end + 2);
-                answer = format!("{}250-SIZE {LARGEST}\r\n{}", &text[..first_end], &text[first_end..]).into_bytes();
+                answer = format!(
+                    "{}250-SIZE {LARGEST}\r\n{}",
+                    &text[..first_end],
+                    &text[first_end..]
+                )
+                .into_bytes();
             }
             writer.write_all(&answer).await?;
         }
@@ -150,7 +188,9 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
 
 /// Whether the server goes away now; each entry does so once.
 fn hangs_up(behaviour: &Mutex<Behaviour>, here: HangUp) -> bool {
-    let mut behaviour = behaviour.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+    let mut behaviour = behaviour
+        .lock()
+        .unwrap_or_else(|poisoned| poisoned.into_inner());
     let at = behaviour.hang_up.iter().position(|point| *point == here);
     at.map(|at| behaviour.hang_up.remove(at)).is_some()
 }
@@ -160,12 +200,18 @@ fn announced_size(line: &[u8]) -> Option<usize> {
     if !text.starts_with("MAIL FROM:") {
         return None;
     }
-    text.split_whitespace().find_map(|part| part.strip_prefix("SIZE="))?.parse().ok()
+    text.split_whitespace()
+        .find_map(|part| part.strip_prefix("SIZE="))?
+        .parse()
+        .ok()
 }
 
 fn without_size(line: &[u8]) -> Vec<u8> {
     let text = String::from_utf8_lossy(line);
-    let kept: Vec<&str> = text.split_whitespace().filter(|part| !part.to_ascii_uppercase().starts_with("SIZE=")).collect();
+    let kept: Vec<&str> = text
+        .split_whitespace()
+        .filter(|part| !part.to_ascii_uppercase().starts_with("SIZE="))
+        .collect();
     format!("{}\r\n", kept.join(" ")).into_bytes()
 }
 
@@ -182,11 +228,20 @@ static COUNT: AtomicU64 = AtomicU64::new(0);
 
 impl Keeper {
     fn new(folder: PathBuf, behaviour: Arc<Mutex<Behaviour>>) -> Self {
-        Self { folder, behaviour, message: Vec::new(), recipients: Vec::new(), sender: String::new() }
+        Self {
+            folder,
+            behaviour,
+            message: Vec::new(),
+            recipients: Vec::new(),
+            sender: String::new(),
+        }
     }
 
     fn current(&self) -> Behaviour {
-        self.behaviour.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).clone()
+        self.behaviour
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
+            .clone()
     }
 
     fn sign_in(&self, name: &str, password: &str) -> Response {
@@ -214,7 +269,13 @@ impl Handler for Keeper {
         }
     }
 
-    fn data_start(&mut self, _domain: &str, _from: &str, _is8bit: bool, _to: &[String]) -> Response {
+    fn data_start(
+        &mut self,
+        _domain: &str,
+        _from: &str,
+        _is8bit: bool,
+        _to: &[String],
+    ) -> Response {
         self.message.clear();
         OK
     }
@@ -232,10 +293,16 @@ impl Handler for Keeper {
         }
         let now = chrono::Utc::now().format("%Y%m%dT%H%M%S%.6f");
         let name = format!("{now}-{:06}", COUNT.fetch_add(1, Ordering::Relaxed));
-        let mut bytes = format!("Return-Path: <{}>\r\nX-Envelope-To: {}\r\n", self.sender, self.recipients.join(", ")).into_bytes();
+        let mut bytes = format!(
+            "Return-Path: <{}>\r\nX-Envelope-To: {}\r\n",
+            self.sender,
+            self.recipients.join(", ")
+        )
+        .into_bytes();
         bytes.append(&mut self.message);
         let hidden = self.folder.join(format!(".{name}"));
-        let kept = std::fs::write(&hidden, bytes).and_then(|()| std::fs::rename(&hidden, self.folder.join(format!("{name}.eml"))));
+        let kept = std::fs::write(&hidden, bytes)
+            .and_then(|()| std::fs::rename(&hidden, self.folder.join(format!("{name}.eml"))));
         if kept.is_ok() { OK } else { INTERNAL_ERROR }
     }
 

@@ -68,10 +68,15 @@ async fn main() -> ExitCode {
 
 /// PostgreSQL's own account must be able to reach the folder, which it cannot below /root.
 fn state_folder(arguments: &Arguments) -> PathBuf {
-    arguments.state.clone().unwrap_or_else(|| match std::env::var_os("HOME") {
-        Some(home) if home != "/root" => PathBuf::from(home).join(".local/share/maple-lark-demo"),
-        _ => PathBuf::from("/var/lib/maple-lark-demo"),
-    })
+    arguments
+        .state
+        .clone()
+        .unwrap_or_else(|| match std::env::var_os("HOME") {
+            Some(home) if home != "/root" => {
+                PathBuf::from(home).join(".local/share/maple-lark-demo")
+            }
+            _ => PathBuf::from("/var/lib/maple-lark-demo"),
+        })
 }
 
 async fn run(arguments: Arguments) -> Result<()> {
@@ -90,20 +95,38 @@ async fn run(arguments: Arguments) -> Result<()> {
     let reader = cluster.role("orrin_reader").await?;
     let statistics = cluster.role("lark_statistics").await?;
     cluster.database("orrin_ops", "orrin_owner").await?;
-    sqlx::Executor::execute(&mut cluster.connect("postgres").await?, "grant pg_monitor to lark_statistics").await?;
+    sqlx::Executor::execute(
+        &mut cluster.connect("postgres").await?,
+        "grant pg_monitor to lark_statistics",
+    )
+    .await?;
     let mut operations = cluster.connect("orrin_ops").await?;
     let rows = scenario::load(&mut operations, "orrin_reader", Utc::now(), scenario::DAYS).await?;
     step(&format!("demo data is there up to now ({rows} rows added)"));
 
     let mailbox = state.join("mailbox");
-    let refuse = [("jakup.strand@orrin-sound.example".to_owned(), (550, "5.1.1 this account was closed".to_owned()))];
-    let mail = MailServer::start("127.0.0.1:0", mailbox.clone(), Behaviour { refuse: refuse.into(), ..Behaviour::default() }).await?;
+    let refuse = [(
+        "jakup.strand@orrin-sound.example".to_owned(),
+        (550, "5.1.1 this account was closed".to_owned()),
+    )];
+    let mail = MailServer::start(
+        "127.0.0.1:0",
+        mailbox.clone(),
+        Behaviour {
+            refuse: refuse.into(),
+            ..Behaviour::default()
+        },
+    )
+    .await?;
     let receiver = WebReceiver::start("127.0.0.1:0", state.join("received")).await?;
     let syslog = start_syslog("127.0.0.1:0", state.join("received")).await?;
     step(&format!("the mail server listens on {}", mail.address));
 
     let services = WebServices::start().await?;
-    step(&format!("the services of the ferry line answer at {}", services.url("/")));
+    step(&format!(
+        "the services of the ferry line answer at {}",
+        services.url("/")
+    ));
     let files = state.join("inventory");
     inventory(&files)?;
 
@@ -113,19 +136,26 @@ async fn run(arguments: Arguments) -> Result<()> {
     }
     let password = fs::read_to_string(&password_file)?.trim().to_owned();
     let url_file = state.join("database-url");
-    write_private(&url_file, &cluster.url_for("maple_lark", &secret, "maple_lark"))?;
+    write_private(
+        &url_file,
+        &cluster.url_for("maple_lark", &secret, "maple_lark"),
+    )?;
     let config = state.join("maple-lark.toml");
     let key_file = state.join("secret-key");
     if !key_file.exists() {
         let mut key = [0; 32];
-        getrandom::fill(&mut key).map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
+        getrandom::fill(&mut key)
+            .map_err(|error| anyhow::anyhow!("the system gives no random numbers: {error}"))?;
         write_private(&key_file, &hex::encode(key))?;
     }
     let archive = state.join("archive");
     let reach = [address.clone(), cluster.address()];
     fs::write(&config, configuration(&address, &state, &reach, &mail))?;
     let binary = std::env::current_exe()?.with_file_name("maple-lark");
-    let log = fs::OpenOptions::new().create(true).append(true).open(state.join("maple-lark.log"))?;
+    let log = fs::OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(state.join("maple-lark.log"))?;
     let mut command = Command::new(&binary);
     command
         .arg("serve")
@@ -139,31 +169,71 @@ async fn run(arguments: Arguments) -> Result<()> {
         .env("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN)
         .env("ORRIN_INVENTORY", &files)
         .env("ORRIN_ARCHIVE", &archive)
-        .env("ORRIN_DUTY_CHAT", format!("http://{}/duty-chat", receiver.address))
-        .env("ORRIN_SHARE", format!("http://{}/harbour", receiver.address))
+        .env(
+            "ORRIN_DUTY_CHAT",
+            format!("http://{}/duty-chat", receiver.address),
+        )
+        .env(
+            "ORRIN_SHARE",
+            format!("http://{}/harbour", receiver.address),
+        )
         .env("ORRIN_SYSLOG", syslog.to_string())
         .env("LARK_METRICS", format!("http://{address}/metrics"));
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
-    let started = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn();
-    let mut service = Service(started.with_context(|| format!("cannot start {}; build it with \"make demo\"", binary.display()))?);
+    let started = command
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(log)
+        .spawn();
+    let mut service = Service(started.with_context(|| {
+        format!(
+            "cannot start {}; build it with \"make demo\"",
+            binary.display()
+        )
+    })?);
     wait_until_ready(&address, &mut service.0, &state).await?;
     step(&format!("Maple Lark is ready at http://{address}"));
     let client = client(&state, &binary, &address)?;
-    call(Command::new(&client).args(["sign-in", "--name", "admin"]).env("MAPLE_LARK_PASSWORD", &password))?;
+    call(
+        Command::new(&client)
+            .args(["sign-in", "--name", "admin"])
+            .env("MAPLE_LARK_PASSWORD", &password),
+    )?;
     keep_metrics_token(&state, &client)?;
-    call(Command::new(&client).arg("apply").arg(&arguments.definitions).arg("--yes"))?;
+    call(
+        Command::new(&client)
+            .arg("apply")
+            .arg(&arguments.definitions)
+            .arg("--yes"),
+    )?;
     step("the definitions are applied");
     let first = state.join("first-runs-were-asked-for");
     if !first.exists() {
         // What the sampler of the gates would have kept if the demo had run for some days.
         history(&mut cluster.connect("maple_lark").await?).await?;
-        for report in ["ferry-operations-daily", "estate-daily", "database-server-health", "port-offices-daily", "harbour-letter", "kiosk-alarm"] {
+        for report in [
+            "ferry-operations-daily",
+            "estate-daily",
+            "database-server-health",
+            "port-offices-daily",
+            "harbour-letter",
+            "kiosk-alarm",
+        ] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
         // Some history to look at, mailed to nobody.
         let (from, to) = (Utc::now() - chrono::TimeDelta::days(10), Utc::now());
-        let range = ["--from".to_owned(), from.to_rfc3339(), "--to".to_owned(), to.to_rfc3339()];
-        call(Command::new(&client).args(["backfill", "ferry-operations-daily"]).args(&range))?;
+        let range = [
+            "--from".to_owned(),
+            from.to_rfc3339(),
+            "--to".to_owned(),
+            to.to_rfc3339(),
+        ];
+        call(
+            Command::new(&client)
+                .args(["backfill", "ferry-operations-daily"])
+                .args(&range),
+        )?;
         fs::write(&first, "")?;
     }
     println!(
@@ -181,9 +251,16 @@ async fn run(arguments: Arguments) -> Result<()> {
 fn inventory(folder: &Path) -> Result<()> {
     fs::create_dir_all(folder)?;
     let models = ["K-100", "K-100", "K-220", "K-300"];
-    let kiosks = scenario::PORTS.iter().flat_map(|(port, _)| (1..=4).map(move |n| (format!("{port}-kiosk-{n}"), n)));
-    let rows: String = kiosks.map(|(kiosk, n)| format!("{kiosk},{},20{}-0{}-15\n", models[n - 1], 18 + n, n)).collect();
-    fs::write(folder.join("kiosks.csv"), format!("kiosk,model,installed\n{rows}"))?;
+    let kiosks = scenario::PORTS
+        .iter()
+        .flat_map(|(port, _)| (1..=4).map(move |n| (format!("{port}-kiosk-{n}"), n)));
+    let rows: String = kiosks
+        .map(|(kiosk, n)| format!("{kiosk},{},20{}-0{}-15\n", models[n - 1], 18 + n, n))
+        .collect();
+    fs::write(
+        folder.join("kiosks.csv"),
+        format!("kiosk,model,installed\n{rows}"),
+    )?;
     let steps = [
         ("Before", 1_840_000_000_000_u64),
         ("Expired manifests", 312_000_000_000),
@@ -191,18 +268,29 @@ fn inventory(folder: &Path) -> Result<()> {
         ("Duplicate backups", 198_000_000_000),
         ("Temporary exports", 24_750_000_000),
     ];
-    let lines: String = steps.iter().map(|(step, bytes)| format!("{{\"step\":\"{step}\",\"bytes\":{bytes}}}\n")).collect();
+    let lines: String = steps
+        .iter()
+        .map(|(step, bytes)| format!("{{\"step\":\"{step}\",\"bytes\":{bytes}}}\n"))
+        .collect();
     fs::write(folder.join("archive-clean-up.jsonl"), lines)?;
     Ok(())
 }
 
 /// Stores the demo's own token as a secret, with which the service reads its own metrics.
 fn keep_metrics_token(state: &Path, client: &Path) -> Result<()> {
-    let saved = fs::read_to_string(state.join("config/maple-lark/sign-in.json")).context("the sign-in was not remembered")?;
+    let saved = fs::read_to_string(state.join("config/maple-lark/sign-in.json"))
+        .context("the sign-in was not remembered")?;
     let saved: serde_json::Value = serde_json::from_str(&saved)?;
-    let mut set = Command::new(client).args(["secret", "set", "own-metrics"]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn()?;
+    let mut set = Command::new(client)
+        .args(["secret", "set", "own-metrics"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()?;
     if let Some(mut input) = set.stdin.take() {
-        std::io::Write::write_all(&mut input, saved["token"].as_str().unwrap_or_default().as_bytes())?;
+        std::io::Write::write_all(
+            &mut input,
+            saved["token"].as_str().unwrap_or_default().as_bytes(),
+        )?;
     }
     if !set.wait()?.success() {
         bail!("the token for the service's own metrics could not be stored");
@@ -219,11 +307,17 @@ async fn history(records: &mut sqlx::PgConnection) -> Result<()> {
         let bodies: Vec<serde_json::Value> = part
             .iter()
             .map(|at| {
-                let rows: Vec<_> = gate_scans(*at).into_iter().map(|(gate, port, scans)| serde_json::json!([gate, port, scans])).collect();
+                let rows: Vec<_> = gate_scans(*at)
+                    .into_iter()
+                    .map(|(gate, port, scans)| serde_json::json!([gate, port, scans]))
+                    .collect();
                 serde_json::json!({ "columns": columns, "rows": rows, "truncated": false })
             })
             .collect();
-        let times: Vec<chrono::DateTime<Utc>> = part.iter().filter_map(|at| chrono::DateTime::from_timestamp(*at, 0)).collect();
+        let times: Vec<chrono::DateTime<Utc>> = part
+            .iter()
+            .filter_map(|at| chrono::DateTime::from_timestamp(*at, 0))
+            .collect();
         sqlx::query("insert into samples (sampler, at, body) select 'gate-scans', * from unnest($1::timestamptz[], $2::jsonb[]) on conflict do nothing")
             .bind(times)
             .bind(bodies)
@@ -265,7 +359,10 @@ fn client(state: &Path, binary: &Path, address: &str) -> Result<PathBuf> {
 }
 
 fn call(command: &mut Command) -> Result<()> {
-    let output = command.stdin(Stdio::null()).output().context("the command line cannot be started")?;
+    let output = command
+        .stdin(Stdio::null())
+        .output()
+        .context("the command line cannot be started")?;
     if !output.status.success() {
         bail!("{}", String::from_utf8_lossy(&output.stderr).trim());
     }
@@ -278,18 +375,31 @@ async fn wait_until_ready(address: &str, service: &mut Child, state: &Path) -> R
     while began.elapsed() < Duration::from_secs(60) {
         if let Some(status) = service.try_wait()? {
             let log = fs::read_to_string(state.join("maple-lark.log")).unwrap_or_default();
-            bail!("the service ended at its start ({status}): {}", log.lines().last().unwrap_or("its log says nothing"));
+            bail!(
+                "the service ended at its start ({status}): {}",
+                log.lines().last().unwrap_or("its log says nothing")
+            );
         }
         if let Ok(mut stream) = tokio::net::TcpStream::connect(address).await {
-            stream.write_all(format!("GET /ready HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n").as_bytes()).await?;
+            stream
+                .write_all(
+                    format!("GET /ready HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n")
+                        .as_bytes(),
+                )
+                .await?;
             let mut answer = String::new();
-            if stream.read_to_string(&mut answer).await.is_ok() && answer.starts_with("HTTP/1.1 200") {
+            if stream.read_to_string(&mut answer).await.is_ok()
+                && answer.starts_with("HTTP/1.1 200")
+            {
                 return Ok(());
             }
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    bail!("the service does not get ready; see {}", state.join("maple-lark.log").display())
+    bail!(
+        "the service does not get ready; see {}",
+        state.join("maple-lark.log").display()
+    )
 }
 
 /// Answers when Ctrl-C is pressed, or the process is told to end.
@@ -324,7 +434,9 @@ struct Service(Child);
 
 impl Drop for Service {
     fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-TERM", &self.0.id().to_string()]).status();
+        let _ = Command::new("kill")
+            .args(["-TERM", &self.0.id().to_string()])
+            .status();
         let _ = self.0.wait();
     }
 }

@@ -90,7 +90,9 @@ pub struct RealMailServer {
 }
 
 fn answer(command: &mut Command) -> Result<String> {
-    Ok(String::from_utf8_lossy(&command.output()?.stdout).trim().to_owned())
+    Ok(String::from_utf8_lossy(&command.output()?.stdout)
+        .trim()
+        .to_owned())
 }
 
 impl RealMailServer {
@@ -101,33 +103,74 @@ impl RealMailServer {
     pub fn start() -> Result<Self> {
         let home = TempDir::new()?;
         let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
-        let root = fs::read_to_string("/proc/self/status")?.lines().any(|line| line.starts_with("Uid:\t0"));
-        let name = if root { "Debian-exim".to_owned() } else { answer(Command::new("id").arg("-un"))? };
+        let root = fs::read_to_string("/proc/self/status")?
+            .lines()
+            .any(|line| line.starts_with("Uid:\t0"));
+        let name = if root {
+            "Debian-exim".to_owned()
+        } else {
+            answer(Command::new("id").arg("-un"))?
+        };
         let configuration = home.path().join("exim.conf");
         let shown = home.path().display().to_string();
-        fs::write(&configuration, CONFIGURATION.replace("HOME", &shown).replace("ACCOUNT", &name).replace("PORT", &port.to_string()))?;
+        fs::write(
+            &configuration,
+            CONFIGURATION
+                .replace("HOME", &shown)
+                .replace("ACCOUNT", &name)
+                .replace("PORT", &port.to_string()),
+        )?;
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755))?;
-        let folders = ["", "spool", "kept", "kept/new", "kept/cur", "kept/tmp", "bounces", "bounces/new", "bounces/cur", "bounces/tmp"];
+        let folders = [
+            "",
+            "spool",
+            "kept",
+            "kept/new",
+            "kept/cur",
+            "kept/tmp",
+            "bounces",
+            "bounces/new",
+            "bounces/cur",
+            "bounces/tmp",
+        ];
         for folder in folders {
             fs::create_dir_all(home.path().join(folder))?;
         }
         let mut command = Command::new("/usr/sbin/exim4");
         if root {
-            let (user, group): (u32, u32) =
-                (answer(Command::new("id").args(["-u", &name]))?.parse()?, answer(Command::new("id").args(["-g", &name]))?.parse()?);
+            let (user, group): (u32, u32) = (
+                answer(Command::new("id").args(["-u", &name]))?.parse()?,
+                answer(Command::new("id").args(["-g", &name]))?.parse()?,
+            );
             for folder in folders {
                 chown(home.path().join(folder), Some(user), Some(group))?;
             }
             command = Command::new("setpriv");
-            command.args([&format!("--reuid={user}"), &format!("--regid={group}"), "--clear-groups", "/usr/sbin/exim4"]);
+            command.args([
+                &format!("--reuid={user}"),
+                &format!("--regid={group}"),
+                "--clear-groups",
+                "/usr/sbin/exim4",
+            ]);
         }
-        command.arg("-C").arg(&configuration).args(["-bdf", "-q5s"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let child = command.spawn().context("the mail server cannot be started; is the package exim4-daemon-light installed?")?;
+        command
+            .arg("-C")
+            .arg(&configuration)
+            .args(["-bdf", "-q5s"])
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let child = command.spawn().context(
+            "the mail server cannot be started; is the package exim4-daemon-light installed?",
+        )?;
         let mut server = Self { home, child, port };
         let began = Instant::now();
         while TcpStream::connect(("127.0.0.1", port)).is_err() {
             if began.elapsed() > Duration::from_secs(60) || server.child.try_wait()?.is_some() {
-                bail!("the mail server does not start: {}", fs::read_to_string(server.path("spool/paniclog")).unwrap_or_default());
+                bail!(
+                    "the mail server does not start: {}",
+                    fs::read_to_string(server.path("spool/paniclog")).unwrap_or_default()
+                );
             }
             std::thread::sleep(Duration::from_millis(50));
         }
@@ -142,11 +185,19 @@ impl RealMailServer {
 
     /// The messages that were delivered, each with the address of its envelope.
     pub fn messages(&self) -> Vec<(String, Vec<u8>)> {
-        let found = fs::read_dir(self.path("kept/new")).into_iter().flatten().flatten().filter_map(|entry| fs::read(entry.path()).ok());
+        let found = fs::read_dir(self.path("kept/new"))
+            .into_iter()
+            .flatten()
+            .flatten()
+            .filter_map(|entry| fs::read(entry.path()).ok());
         found
             .map(|bytes| {
                 let text = String::from_utf8_lossy(&bytes).into_owned();
-                let to = text.lines().find_map(|line| line.strip_prefix("Envelope-to: ")).unwrap_or_default().to_owned();
+                let to = text
+                    .lines()
+                    .find_map(|line| line.strip_prefix("Envelope-to: "))
+                    .unwrap_or_default()
+                    .to_owned();
                 (to, bytes)
             })
             .collect()
@@ -155,7 +206,9 @@ impl RealMailServer {
 
 impl Drop for RealMailServer {
     fn drop(&mut self) {
-        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
+        let _ = Command::new("kill")
+            .arg(self.child.id().to_string())
+            .status();
         let _ = self.child.wait();
     }
 }

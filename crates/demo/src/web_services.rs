@@ -45,24 +45,44 @@ impl WebServices {
     /// Listens on any free port of loopback.
     pub async fn start() -> Result<Self> {
         // Rocket does not say which port it was given, so a free one is looked for first.
-        let address = std::net::TcpListener::bind("127.0.0.1:0").context("no port of loopback is free")?.local_addr()?;
+        let address = std::net::TcpListener::bind("127.0.0.1:0")
+            .context("no port of loopback is free")?
+            .local_addr()?;
         let config = rocket::Config {
             address: address.ip(),
             port: address.port(),
             log_level: rocket::config::LogLevel::Off,
             workers: 2,
-            shutdown: rocket::config::Shutdown { ctrlc: false, signals: std::collections::HashSet::new(), grace: 1, mercy: 1, ..Default::default() },
+            shutdown: rocket::config::Shutdown {
+                ctrlc: false,
+                signals: std::collections::HashSet::new(),
+                grace: 1,
+                mercy: 1,
+                ..Default::default()
+            },
             ..rocket::Config::release_default()
         };
         let ignited = rocket::custom(config)
             .manage(Arc::new(Asked::default()))
-            .mount("/", routes![weather, telemetry, measures, logbook, gates, kiosks, busy, slow, garbage, moved, pages, linked])
+            .mount(
+                "/",
+                routes![
+                    weather, telemetry, measures, logbook, gates, kiosks, busy, slow, garbage,
+                    moved, pages, linked
+                ],
+            )
             .ignite()
             .await
             .context("the stand-in web services cannot start")?;
         let shutdown = ignited.shutdown();
         // Reading the error keeps Rocket from panicking over one that nobody saw.
-        tokio::spawn(async move { ignited.launch().await.map(drop).map_err(|error| error.kind().to_string()) });
+        tokio::spawn(async move {
+            ignited
+                .launch()
+                .await
+                .map(drop)
+                .map_err(|error| error.kind().to_string())
+        });
         for _ in 0..100 {
             if tokio::net::TcpStream::connect(address).await.is_ok() {
                 break;
@@ -95,8 +115,16 @@ const DAY: i64 = 24 * HOUR;
 #[get("/weather/<port>?<from>&<to>&<page>")]
 fn weather(port: &str, from: i64, to: i64, page: i64) -> Json<Value> {
     let start = from.div_euclid(HOUR) * HOUR + (page - 1) * DAY;
-    let hours: Vec<i64> = (0..24).map(|hour| start + hour * HOUR).filter(|at| (from..to).contains(at)).collect();
-    let wind = |at: &i64| ((9.0 + 5.0 * noise::drift(&format!("wind {port}"), at.div_euclid(HOUR), 18)).max(0.3) * 10.0).round() / 10.0;
+    let hours: Vec<i64> = (0..24)
+        .map(|hour| start + hour * HOUR)
+        .filter(|at| (from..to).contains(at))
+        .collect();
+    let wind = |at: &i64| {
+        ((9.0 + 5.0 * noise::drift(&format!("wind {port}"), at.div_euclid(HOUR), 18)).max(0.3)
+            * 10.0)
+            .round()
+            / 10.0
+    };
     let gust = |at: &i64| (wind(at) * (1.3 + 0.2 * noise::even(port, *at)) * 10.0).round() / 10.0;
     Json(json!({
         "station": port,
@@ -111,7 +139,11 @@ impl<'r> FromRequest<'r> for Token {
     type Error = ();
 
     async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, ()> {
-        match request.headers().get_one("Authorization").and_then(|value| value.strip_prefix("Bearer ")) {
+        match request
+            .headers()
+            .get_one("Authorization")
+            .and_then(|value| value.strip_prefix("Bearer "))
+        {
             Some(token) => Outcome::Success(Token(token.to_owned())),
             None => Outcome::Error((Status::Unauthorized, ())),
         }
@@ -120,12 +152,24 @@ impl<'r> FromRequest<'r> for Token {
 
 /// Series of points with labels, as services of metrics answer a question about a range.
 #[get("/telemetry/range?<expression>&<start>&<end>&<step>")]
-fn telemetry(token: Token, expression: &str, start: f64, end: f64, step: f64) -> Result<Json<Value>, (Status, String)> {
+fn telemetry(
+    token: Token,
+    expression: &str,
+    start: f64,
+    end: f64,
+    step: f64,
+) -> Result<Json<Value>, (Status, String)> {
     if token.0 != TELEMETRY_TOKEN {
         return Err((Status::Forbidden, "this token may not read".to_owned()));
     }
-    let Some(measure) = ["fuel_rate", "speed"].into_iter().find(|known| expression.starts_with(known)) else {
-        return Err((Status::UnprocessableEntity, format!("unknown measure in \"{expression}\"; known are fuel_rate and speed")));
+    let Some(measure) = ["fuel_rate", "speed"]
+        .into_iter()
+        .find(|known| expression.starts_with(known))
+    else {
+        return Err((
+            Status::UnprocessableEntity,
+            format!("unknown measure in \"{expression}\"; known are fuel_rate and speed"),
+        ));
     };
     let step = (step as i64).max(60);
     let first = (start as i64).div_euclid(step) * step;
@@ -143,14 +187,18 @@ fn telemetry(token: Token, expression: &str, start: f64, end: f64, step: f64) ->
             json!({ "labels": { "vessel": vessel, "home": port }, "points": points })
         })
         .collect();
-    Ok(Json(json!({ "status": "success", "answer": { "shape": "series", "series": series } })))
+    Ok(Json(
+        json!({ "status": "success", "answer": { "shape": "series", "series": series } }),
+    ))
 }
 
 /// What the telemetry can be asked about, as such services list it.
 #[get("/telemetry/measures")]
 fn measures(_token: Token) -> Json<Value> {
     let measure = |name: &str, unit: &str, help: &str| json!({ "name": name, "type": "gauge", "unit": unit, "help": help, "labels": ["vessel", "home"] });
-    Json(json!({ "status": "success", "measures": [measure("fuel_rate", "l/h", "Fuel burnt by both engines"), measure("speed", "kn", "Speed over ground")] }))
+    Json(
+        json!({ "status": "success", "measures": [measure("fuel_rate", "l/h", "Fuel burnt by both engines"), measure("speed", "kn", "Speed over ground")] }),
+    )
 }
 
 fn sailing(measure: &str, vessel: &str, at: i64) -> f64 {
@@ -158,15 +206,31 @@ fn sailing(measure: &str, vessel: &str, at: i64) -> f64 {
     let under_way = ((hour - 13.0) / 8.0).abs() < 1.0;
     let base = if measure == "speed" { 14.0 } else { 310.0 };
     let swing = 1.0 + 0.12 * noise::drift(&format!("{measure} {vessel}"), at.div_euclid(600), 9);
-    if under_way { base * swing } else { base * 0.04 * swing }
+    if under_way {
+        base * swing
+    } else {
+        base * 0.04 * swing
+    }
 }
 
 /// Counts in groups inside of groups, as services that search answer.
 #[post("/logbook/count", data = "<question>")]
 fn logbook(question: Json<Value>) -> Result<Json<Value>, (Status, String)> {
-    let time = |key: &str| question[key].as_i64().ok_or_else(|| (Status::UnprocessableEntity, format!("{key} must be milliseconds since 1970")));
+    let time = |key: &str| {
+        question[key].as_i64().ok_or_else(|| {
+            (
+                Status::UnprocessableEntity,
+                format!("{key} must be milliseconds since 1970"),
+            )
+        })
+    };
     let (from, to) = (time("from")?, time("to")?);
-    let ports: Vec<&str> = question["ports"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    let ports: Vec<&str> = question["ports"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_str)
+        .collect();
     let bucket = |kind: &str| {
         let hours = (from.div_euclid(HOUR * 1000)..to.div_euclid(HOUR * 1000)).map(|hour| {
             let entries: usize = PORTS
@@ -179,13 +243,17 @@ fn logbook(question: Json<Value>) -> Result<Json<Value>, (Status, String)> {
         json!({ "key": kind, "over_time": { "buckets": hours.collect::<Vec<_>>() } })
     };
     let kinds = ["engine", "navigation", "passenger", "weather"];
-    Ok(Json(json!({ "took": 3, "groups": { "by_kind": { "buckets": kinds.map(bucket) } } })))
+    Ok(Json(
+        json!({ "took": 3, "groups": { "by_kind": { "buckets": kinds.map(bucket) } } }),
+    ))
 }
 
 /// Gate, port and how many tickets it has scanned since it was started. A gate is started
 /// anew each day at three, so that its counter begins at zero.
 pub fn gate_scans(at: i64) -> Vec<(String, &'static str, f64)> {
-    let gates = PORTS.iter().flat_map(|(port, _)| (1..=2).map(move |gate| (format!("{port}-gate-{gate:02}"), *port)));
+    let gates = PORTS
+        .iter()
+        .flat_map(|(port, _)| (1..=2).map(move |gate| (format!("{port}-gate-{gate:02}"), *port)));
     gates
         .map(|(gate, port)| {
             let start = (at - 3 * HOUR).div_euclid(DAY) * DAY + 3 * HOUR;
@@ -203,21 +271,34 @@ pub fn gate_scans(at: i64) -> Vec<(String, &'static str, f64)> {
 #[get("/gates/metrics")]
 fn gates() -> (ContentType, String) {
     let now = Utc::now().timestamp();
-    let mut text = String::from("# TYPE gate_scans counter\n# HELP gate_scans Tickets scanned since the gate was started.\n");
+    let mut text = String::from(
+        "# TYPE gate_scans counter\n# HELP gate_scans Tickets scanned since the gate was started.\n",
+    );
     for (gate, port, scans) in gate_scans(now) {
         text += &format!("gate_scans_total{{port=\"{port}\",gate=\"{gate}\"}} {scans}\n");
     }
     text += "# TYPE gate_queue_passengers gauge\n# HELP gate_queue_passengers Passengers waiting at the gates of a port.\n";
     for (port, _) in PORTS {
-        let queue = (18.0 + 14.0 * noise::drift(port, now.div_euclid(60), 12)).max(0.0).round();
+        let queue = (18.0 + 14.0 * noise::drift(port, now.div_euclid(60), 12))
+            .max(0.0)
+            .round();
         text += &format!("gate_queue_passengers{{port=\"{port}\"}} {queue}\n");
     }
     text += "# TYPE gate_scan_seconds histogram\n# UNIT gate_scan_seconds seconds\n# HELP gate_scan_seconds How long one scan takes.\n";
     for (port, _) in PORTS {
         let all = now.rem_euclid(DAY) as f64;
         let fast = 0.90 - 0.3 * noise::even(port, 7);
-        for (bound, share) in [("0.25", fast * 0.6), ("0.5", fast), ("1.0", 0.97), ("2.5", 0.995), ("+Inf", 1.0)] {
-            text += &format!("gate_scan_seconds_bucket{{port=\"{port}\",le=\"{bound}\"}} {}\n", (all * share).floor());
+        for (bound, share) in [
+            ("0.25", fast * 0.6),
+            ("0.5", fast),
+            ("1.0", 0.97),
+            ("2.5", 0.995),
+            ("+Inf", 1.0),
+        ] {
+            text += &format!(
+                "gate_scan_seconds_bucket{{port=\"{port}\",le=\"{bound}\"}} {}\n",
+                (all * share).floor()
+            );
         }
         text += &format!("gate_scan_seconds_count{{port=\"{port}\"}} {all}\n");
     }
@@ -231,8 +312,18 @@ fn kiosks() -> (ContentType, String) {
     let rows = crate::scenario::company::kiosks()
         .into_iter()
         .enumerate()
-        .map(|(n, (name, port))| format!("{name};{port};K-{:03};{}.{:02}.2023\r\n", 100 + n, 1 + n % 28, 1 + n % 12));
-    (ContentType::CSV, format!("kiosk;port;model;installed\r\n{}", rows.collect::<String>()))
+        .map(|(n, (name, port))| {
+            format!(
+                "{name};{port};K-{:03};{}.{:02}.2023\r\n",
+                100 + n,
+                1 + n % 28,
+                1 + n % 12
+            )
+        });
+    (
+        ContentType::CSV,
+        format!("kiosk;port;model;installed\r\n{}", rows.collect::<String>()),
+    )
 }
 
 #[derive(Responder)]
@@ -242,7 +333,11 @@ struct Busy(&'static str, Header<'static>);
 /// Asks for patience twice, then answers.
 #[get("/busy")]
 fn busy(asked: &State<Arc<Asked>>) -> Result<Json<Value>, Busy> {
-    if asked.busy.fetch_add(1, Ordering::SeqCst) < 2 { Err(Busy("wait a little", Header::new("Retry-After", "0"))) } else { Ok(Json(json!([{ "n": 1 }]))) }
+    if asked.busy.fetch_add(1, Ordering::SeqCst) < 2 {
+        Err(Busy("wait a little", Header::new("Retry-After", "0")))
+    } else {
+        Ok(Json(json!([{ "n": 1 }])))
+    }
 }
 
 #[get("/slow")]
@@ -270,7 +365,9 @@ fn moved() -> Moved {
 fn pages(cursor: Option<i64>) -> Json<Value> {
     let from = cursor.unwrap_or(0);
     let next = (from + 3 < 8).then_some(from + 3);
-    Json(json!({ "rows": (from..(from + 3).min(8)).map(|n| json!({ "n": n })).collect::<Vec<_>>(), "next": next }))
+    Json(
+        json!({ "rows": (from..(from + 3).min(8)).map(|n| json!({ "n": n })).collect::<Vec<_>>(), "next": next }),
+    )
 }
 
 #[derive(Responder)]
@@ -280,7 +377,20 @@ struct Linked(Json<Value>, Header<'static>);
 #[get("/linked?<after>")]
 fn linked(after: Option<i64>) -> Linked {
     let from = after.unwrap_or(0);
-    let link =
-        if from + 3 < 8 { format!("</linked?after={}>; rel=\"next\", </linked>; rel=\"first\"", from + 3) } else { "</linked>; rel=\"first\"".to_owned() };
-    Linked(Json(json!((from..(from + 3).min(8)).map(|n| json!({ "n": n })).collect::<Vec<_>>())), Header::new("Link", link))
+    let link = if from + 3 < 8 {
+        format!(
+            "</linked?after={}>; rel=\"next\", </linked>; rel=\"first\"",
+            from + 3
+        )
+    } else {
+        "</linked>; rel=\"first\"".to_owned()
+    };
+    Linked(
+        Json(json!(
+            (from..(from + 3).min(8))
+                .map(|n| json!({ "n": n }))
+                .collect::<Vec<_>>()
+        )),
+        Header::new("Link", link),
+    )
 }

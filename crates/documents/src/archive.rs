@@ -33,7 +33,12 @@ impl Growing {
             Zip::Always => Some(0),
             Zip::Over(limit) => Some(limit),
         };
-        let mut growing = Self { name, limit, made_at, state: State::Plain(Vec::new()) };
+        let mut growing = Self {
+            name,
+            limit,
+            made_at,
+            state: State::Plain(Vec::new()),
+        };
         if zip == Zip::Always {
             growing.pack()?;
         }
@@ -55,7 +60,10 @@ impl Growing {
     pub fn finish(self) -> Result<(String, Vec<u8>), RenderError> {
         Ok(match self.state {
             State::Plain(bytes) => (self.name, bytes),
-            State::Packed(zip) => (format!("{}.zip", self.name), zip.finish().map_err(io::Error::from)?.into_inner()),
+            State::Packed(zip) => (
+                format!("{}.zip", self.name),
+                zip.finish().map_err(io::Error::from)?.into_inner(),
+            ),
         })
     }
 }
@@ -66,7 +74,12 @@ impl Write for Growing {
             let grown = (all.len() + bytes.len()) as u64;
             if self.limit.is_none_or(|limit| grown <= limit) {
                 if all.capacity() - all.len() < bytes.len() && grown > LONG {
-                    all.reserve_exact(self.limit.map_or(ROOM, |limit| limit as usize).max(2 * grown as usize) - all.len());
+                    all.reserve_exact(
+                        self.limit
+                            .map_or(ROOM, |limit| limit as usize)
+                            .max(2 * grown as usize)
+                            - all.len(),
+                    );
                 }
                 all.extend_from_slice(bytes);
                 return Ok(bytes.len());
@@ -88,7 +101,8 @@ impl Write for Growing {
 pub fn together(files: &[(String, Vec<u8>)], made_at: i64) -> Result<Vec<u8>, RenderError> {
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, bytes) in files {
-        zip.start_file(name, options(made_at)).map_err(io::Error::from)?;
+        zip.start_file(name, options(made_at))
+            .map_err(io::Error::from)?;
         zip.write_all(bytes)?;
     }
     Ok(zip.finish().map_err(io::Error::from)?.into_inner())
@@ -96,6 +110,11 @@ pub fn together(files: &[(String, Vec<u8>)], made_at: i64) -> Result<Vec<u8>, Re
 
 /// The time of every entry is that of the document, in UTC.
 fn options(made_at: i64) -> SimpleFileOptions {
-    let time = chrono::DateTime::from_timestamp(made_at, 0).and_then(|at| DateTime::try_from(at.naive_utc()).ok()).unwrap_or_default();
-    SimpleFileOptions::default().compression_method(CompressionMethod::Deflated).last_modified_time(time).unix_permissions(0o644)
+    let time = chrono::DateTime::from_timestamp(made_at, 0)
+        .and_then(|at| DateTime::try_from(at.naive_utc()).ok())
+        .unwrap_or_default();
+    SimpleFileOptions::default()
+        .compression_method(CompressionMethod::Deflated)
+        .last_modified_time(time)
+        .unix_permissions(0o644)
 }

@@ -13,9 +13,19 @@ pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<
         to.write_all("\u{feff}".as_bytes())?;
     }
     // A table of one column writes a missing value as "", for a blank line would be no row.
-    let mut writer = WriterBuilder::new().terminator(Terminator::CRLF).quote_style(QuoteStyle::Necessary).buffer_capacity(1 << 16).from_writer(to);
+    let mut writer = WriterBuilder::new()
+        .terminator(Terminator::CRLF)
+        .quote_style(QuoteStyle::Necessary)
+        .buffer_capacity(1 << 16)
+        .from_writer(to);
     let led = |text: &str| is_formula(text) && !form.formulas_as_they_are;
-    writer.write_record(data.headings.iter().map(|heading| if led(heading) { format!("'{heading}") } else { heading.clone() }))?;
+    writer.write_record(data.headings.iter().map(|heading| {
+        if led(heading) {
+            format!("'{heading}")
+        } else {
+            heading.clone()
+        }
+    }))?;
     let (mut rows, mut row, mut cell) = (data.table.rows(), Vec::new(), String::new());
     while rows.next_into(&mut row) {
         for value in &row {

@@ -24,21 +24,28 @@ pub struct Shelf {
 
 impl Shelf {
     fn new(fonts: Vec<Font>) -> Self {
-        Self { book: LazyHash::new(FontBook::from_fonts(&fonts)), fonts }
+        Self {
+            book: LazyHash::new(FontBook::from_fonts(&fonts)),
+            fonts,
+        }
     }
 
     /// The first font that has the letter.
     pub fn font_of(&self, letter: char) -> Option<&Font> {
-        self.fonts.iter().find(|font| font.info().coverage.contains(letter as u32))
+        self.fonts
+            .iter()
+            .find(|font| font.info().coverage.contains(letter as u32))
     }
 
     /// The letters of a text that no font has, each once.
     pub fn missing(&self, text: &str) -> Vec<char> {
         let mut missing: Vec<char> = Vec::new();
-        for letter in text.chars().filter(|letter| !letter.is_ascii() && !letter.is_control() && !letter.is_whitespace()) {
+        for letter in text
+            .chars()
+            .filter(|letter| !letter.is_ascii() && !letter.is_control() && !letter.is_whitespace())
+        {
             // Joiners and marks of direction have no shape of their own.
-            let shapeless =
-                matches!(letter, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{fe00}'..='\u{fe0f}' | '\u{feff}');
+            let shapeless = matches!(letter, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{fe00}'..='\u{fe0f}' | '\u{feff}');
             if !shapeless && !missing.contains(&letter) && self.font_of(letter).is_none() {
                 missing.push(letter);
             }
@@ -59,15 +66,39 @@ pub fn provide_fonts(provider: impl Fn() -> Vec<Vec<u8>> + Send + Sync + 'static
     let _ = PROVIDER.set(Box::new(provider));
 }
 
-pub static OWN: LazyLock<Shelf> = LazyLock::new(|| Shelf::new(FILES.iter().flat_map(|file| Font::iter(Bytes::new(*file))).collect()));
+pub static OWN: LazyLock<Shelf> = LazyLock::new(|| {
+    Shelf::new(
+        FILES
+            .iter()
+            .flat_map(|file| Font::iter(Bytes::new(*file)))
+            .collect(),
+    )
+});
 
 /// The program's own fonts first, then all that are provided.
 pub static ALL: LazyLock<Shelf> = LazyLock::new(|| {
-    let provided = PROVIDER.get().map(|provider| provider()).unwrap_or_default();
-    Shelf::new(OWN.fonts.iter().cloned().chain(provided.into_iter().flat_map(|file| Font::iter(Bytes::new(file)))).collect())
+    let provided = PROVIDER
+        .get()
+        .map(|provider| provider())
+        .unwrap_or_default();
+    Shelf::new(
+        OWN.fonts
+            .iter()
+            .cloned()
+            .chain(
+                provided
+                    .into_iter()
+                    .flat_map(|file| Font::iter(Bytes::new(file))),
+            )
+            .collect(),
+    )
 });
 
 /// The smallest shelf that has what there is of a text's letters.
 pub fn for_text(text: &str) -> &'static Shelf {
-    if OWN.missing(text).is_empty() { &OWN } else { &ALL }
+    if OWN.missing(text).is_empty() {
+        &OWN
+    } else {
+        &ALL
+    }
 }

@@ -22,7 +22,9 @@ static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
         ("mail", include_str!("../templates/mail.html")),
     ] {
         // The templates are part of the program; the tests render each of them.
-        environment.add_template(name, text).expect("a template of the program is valid");
+        environment
+            .add_template(name, text)
+            .expect("a template of the program is valid");
     }
     environment
 });
@@ -41,7 +43,11 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
         for (block_index, block) in section.blocks.iter().enumerate() {
             let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
             if let Body::Figures { figures } = &block.body {
-                for (index, figure) in figures.iter().enumerate().filter(|(_, figure)| !figure.sparkline.is_empty()) {
+                for (index, figure) in figures
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, figure)| !figure.sparkline.is_empty())
+                {
                     body["figures"][index]["strokes"] = strokes(&figure.sparkline).into();
                 }
             }
@@ -49,7 +55,11 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
                 && table.headings.iter().any(|heading| heading.trend)
             {
                 for (row, cells) in table.rows.iter().enumerate() {
-                    for (column, cell) in cells.iter().enumerate().filter(|(_, cell)| !cell.trend.is_empty()) {
+                    for (column, cell) in cells
+                        .iter()
+                        .enumerate()
+                        .filter(|(_, cell)| !cell.trend.is_empty())
+                    {
                         body["table"]["rows"][row][column]["strokes"] = strokes(&cell.trend).into();
                     }
                 }
@@ -58,11 +68,18 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
                 // A phone gets a figure drawn for its width instead of a shrunken one.
                 let size = Size::of(block.width);
                 body["svg"] = figure(chart, size).into();
-                body["narrow_svg"] = if size == Size::HALF { Value::Null } else { figure(chart, Size::HALF).into() };
+                body["narrow_svg"] = if size == Size::HALF {
+                    Value::Null
+                } else {
+                    figure(chart, Size::HALF).into()
+                };
             }
         }
     }
-    let dark: String = colours.iter().map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour))).collect();
+    let dark: String = colours
+        .iter()
+        .map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour)))
+        .collect();
     let values = json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.look.accent), "dark_colours": dark });
     render_template("report", &values)
 }
@@ -87,15 +104,33 @@ fn named_colours(svg: &str, colours: &mut BTreeSet<String>) -> String {
 /// A line without axes, broken where a value is missing.
 fn strokes(values: &[Option<f64>]) -> String {
     let step = 120.0 / values.len().saturating_sub(1).max(1) as f64;
-    let point = |(index, value): (usize, &Option<f64>)| value.map(|value| format!("{:.1},{:.1}", index as f64 * step, 18.0 - value * 16.0));
+    let point = |(index, value): (usize, &Option<f64>)| {
+        value.map(|value| format!("{:.1},{:.1}", index as f64 * step, 18.0 - value * 16.0))
+    };
     let points: Vec<Option<String>> = values.iter().enumerate().map(point).collect();
-    let stroke = |part: &[Option<String>]| format!("<polyline points=\"{}\"/>", part.iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" "));
-    points.split(Option::is_none).filter(|part| !part.is_empty()).map(stroke).collect()
+    let stroke = |part: &[Option<String>]| {
+        format!(
+            "<polyline points=\"{}\"/>",
+            part.iter()
+                .flatten()
+                .map(String::as_str)
+                .collect::<Vec<_>>()
+                .join(" ")
+        )
+    };
+    points
+        .split(Option::is_none)
+        .filter(|part| !part.is_empty())
+        .map(stroke)
+        .collect()
 }
 
 /// A text as it may stand in HTML and XML, also between quotation marks.
 pub(crate) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
+        .replace('"', "&quot;")
 }
 
 pub(crate) fn statuses() -> Value {

@@ -77,28 +77,65 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
         report: &document.report,
         title: &document.title,
         run: &front.run_id,
-        window: Window { interval: &front.window_machine, zone: document.zone, label: &front.window_label },
-        filters: front.filters.iter().map(|(name, value)| Named { name, value }).collect(),
+        window: Window {
+            interval: &front.window_machine,
+            zone: document.zone,
+            label: &front.window_label,
+        },
+        filters: front
+            .filters
+            .iter()
+            .map(|(name, value)| Named { name, value })
+            .collect(),
         incomplete: front.incomplete.as_deref(),
         made_at: front.made_at_seconds,
         summary: &document.summary,
-        sections: document.sections.iter().map(|section| Section { title: &section.title, blocks: section.blocks.iter().map(said).collect() }).collect(),
-        tables: document.data.iter().map(|data| Table { title: &data.title, headings: &data.headings, table: &data.table }).collect(),
+        sections: document
+            .sections
+            .iter()
+            .map(|section| Section {
+                title: &section.title,
+                blocks: section.blocks.iter().map(said).collect(),
+            })
+            .collect(),
+        tables: document
+            .data
+            .iter()
+            .map(|data| Table {
+                title: &data.title,
+                headings: &data.headings,
+                table: &data.table,
+            })
+            .collect(),
         provenance: &document.provenance,
     };
     serde_json::to_vec(&whole).map_err(|error| RenderError::File(error.into()))
 }
 
 fn said(block: &Block) -> Said<'_> {
-    let mut said = Said { title: &block.title, kind: "", figures: None, description: None, reason: None };
+    let mut said = Said {
+        title: &block.title,
+        kind: "",
+        figures: None,
+        description: None,
+        reason: None,
+    };
     match &block.body {
-        Body::Figures { figures } => (said.kind, said.figures) = ("figures", Some(figures.as_slice())),
-        Body::Chart { chart } => (said.kind, said.description) = ("chart", Some(chart.description.as_str())),
+        Body::Figures { figures } => {
+            (said.kind, said.figures) = ("figures", Some(figures.as_slice()))
+        }
+        Body::Chart { chart } => {
+            (said.kind, said.description) = ("chart", Some(chart.description.as_str()))
+        }
         Body::Table { .. } => said.kind = "table",
         Body::Text { .. } => said.kind = "text",
-        Body::Image { description, .. } => (said.kind, said.description) = ("image", Some(description.as_str())),
+        Body::Image { description, .. } => {
+            (said.kind, said.description) = ("image", Some(description.as_str()))
+        }
         Body::PageBreak => said.kind = "page-break",
-        Body::Empty { sentence, .. } => (said.kind, said.description) = ("empty", Some(sentence.as_str())),
+        Body::Empty { sentence, .. } => {
+            (said.kind, said.description) = ("empty", Some(sentence.as_str()))
+        }
         Body::Failed { reason } => (said.kind, said.reason) = ("failed", Some(reason.as_str())),
     }
     said

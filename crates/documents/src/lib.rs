@@ -66,8 +66,17 @@ const MANY: usize = 10;
 pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, RenderError> {
     let (zip, made_at) = (document.packing.zip, document.front.made_at_seconds);
     let rendered = |(file_name, bytes): (String, Vec<u8>)| {
-        let media_type = if file_name.ends_with(".zip") { "application/zip" } else { format.media_type() };
-        Rendered { format, file_name, media_type, bytes }
+        let media_type = if file_name.ends_with(".zip") {
+            "application/zip"
+        } else {
+            format.media_type()
+        };
+        Rendered {
+            format,
+            file_name,
+            media_type,
+            bytes,
+        }
     };
     let bytes = match format {
         Format::Pdf => pdf(document)?,
@@ -83,7 +92,10 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
                 write_csv(data, document.packing.csv, &mut bytes)?;
                 files.push((data.file_name.clone(), bytes));
             }
-            return Ok(vec![rendered((format!("{}.csv.zip", document.file_stem), together(&files, made_at)?))]);
+            return Ok(vec![rendered((
+                format!("{}.csv.zip", document.file_stem),
+                together(&files, made_at)?,
+            ))]);
         }
         Format::Csv => {
             let mut files = Vec::new();
@@ -95,7 +107,11 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
             return Ok(files);
         }
     };
-    let mut file = Growing::new(format!("{}.{}", document.file_stem, format.name()), zip, made_at)?;
+    let mut file = Growing::new(
+        format!("{}.{}", document.file_stem, format.name()),
+        zip,
+        made_at,
+    )?;
     file.write_all(&bytes)?;
     Ok(vec![rendered(file.finish()?)])
 }
@@ -109,7 +125,12 @@ fn template_values(document: &Document) -> serde_json::Value {
         blocks: section
             .blocks
             .iter()
-            .map(|block| Block { body: without_points(&block.body), title: block.title.clone(), note: block.note.clone(), width: block.width })
+            .map(|block| Block {
+                body: without_points(&block.body),
+                title: block.title.clone(),
+                note: block.note.clone(),
+                width: block.width,
+            })
             .collect(),
     });
     let slim = Document {
@@ -136,7 +157,13 @@ fn without_points(body: &Body) -> Body {
         Body::Chart { chart } => {
             let plot = Plot::Boxes { boxes: Vec::new() };
             Body::Chart {
-                chart: Chart { axis: chart.axis.clone(), limits: chart.limits.clone(), description: chart.description.clone(), judged: chart.judged, plot },
+                chart: Chart {
+                    axis: chart.axis.clone(),
+                    limits: chart.limits.clone(),
+                    description: chart.description.clone(),
+                    judged: chart.judged,
+                    plot,
+                },
             }
         }
         other => other.clone(),

@@ -55,12 +55,33 @@ const MOST_ROWS: usize = 50;
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 enum Shown<'a> {
-    Section { title: &'a str },
-    Figures { title: &'a str, rows: Vec<&'a [Figure]> },
-    Chart { title: &'a str, content_id: String, description: &'a str },
-    Table { title: &'a str, headings: Vec<Heading>, rows: Vec<Vec<Cell>>, more: Option<String> },
-    Sentence { title: &'a str, sentence: &'a str, failed: bool },
-    Text { title: &'a str, lines: Vec<String> },
+    Section {
+        title: &'a str,
+    },
+    Figures {
+        title: &'a str,
+        rows: Vec<&'a [Figure]>,
+    },
+    Chart {
+        title: &'a str,
+        content_id: String,
+        description: &'a str,
+    },
+    Table {
+        title: &'a str,
+        headings: Vec<Heading>,
+        rows: Vec<Vec<Cell>>,
+        more: Option<String>,
+    },
+    Sentence {
+        title: &'a str,
+        sentence: &'a str,
+        failed: bool,
+    },
+    Text {
+        title: &'a str,
+        lines: Vec<String>,
+    },
 }
 
 /// A document as the body of a mail: its first key figures and its first chart, all of its
@@ -68,15 +89,24 @@ enum Shown<'a> {
 ///
 /// # Errors
 /// If a chart cannot be drawn.
-pub fn mail_body(document: &Document, content: MailContent, around: &Surroundings<'_>) -> Result<MailBody, RenderError> {
-    let message = around.message.map(str::trim).filter(|text| !text.is_empty());
+pub fn mail_body(
+    document: &Document,
+    content: MailContent,
+    around: &Surroundings<'_>,
+) -> Result<MailBody, RenderError> {
+    let message = around
+        .message
+        .map(str::trim)
+        .filter(|text| !text.is_empty());
     let attached = in_words(around.attachments);
     let mut images = Vec::new();
     let mut shown = Vec::new();
     let (mut groups, mut charts) = (0, 0);
     for section in &document.sections {
         if content == MailContent::Full {
-            shown.push(Shown::Section { title: &section.title });
+            shown.push(Shown::Section {
+                title: &section.title,
+            });
         }
         for block in &section.blocks {
             let title = block.title.as_str();
@@ -84,25 +114,57 @@ pub fn mail_body(document: &Document, content: MailContent, around: &Surrounding
             match &block.body {
                 Body::Figures { figures } if full || groups < 2 => {
                     groups += 1;
-                    shown.push(Shown::Figures { title, rows: figures.chunks(3).collect() });
+                    shown.push(Shown::Figures {
+                        title,
+                        rows: figures.chunks(3).collect(),
+                    });
                 }
                 Body::Chart { chart } if full || charts < 1 => {
                     charts += 1;
                     let content_id = format!("chart{charts}.{}@maple-lark", document.front.run_id);
-                    shown.push(Shown::Chart { title, content_id: content_id.clone(), description: &chart.description });
+                    shown.push(Shown::Chart {
+                        title,
+                        content_id: content_id.clone(),
+                        description: &chart.description,
+                    });
                     if content != MailContent::Text {
-                        images.push(InlineImage { content_id, png: png::png(&chart::svg(chart, Size::FULL), 2.0)? });
+                        images.push(InlineImage {
+                            content_id,
+                            png: png::png(&chart::svg(chart, Size::FULL), 2.0)?,
+                        });
                     }
                 }
                 Body::Table { table } if full => {
-                    let more = (table.rows.len() > MOST_ROWS).then(|| format!("The first {MOST_ROWS} of {} rows.", table.rows.len()));
-                    let ShownTable { headings, mut rows, cut, .. } = table.in_words().into_owned();
+                    let more = (table.rows.len() > MOST_ROWS)
+                        .then(|| format!("The first {MOST_ROWS} of {} rows.", table.rows.len()));
+                    let ShownTable {
+                        headings,
+                        mut rows,
+                        cut,
+                        ..
+                    } = table.in_words().into_owned();
                     rows.truncate(MOST_ROWS);
-                    shown.push(Shown::Table { title, headings, rows, more: more.or(cut) });
+                    shown.push(Shown::Table {
+                        title,
+                        headings,
+                        rows,
+                        more: more.or(cut),
+                    });
                 }
-                Body::Text { parts } if full => shown.push(Shown::Text { title, lines: markdown::plain(parts).lines().map(str::to_owned).collect() }),
-                Body::Empty { sentence, .. } if full => shown.push(Shown::Sentence { title, sentence, failed: false }),
-                Body::Failed { reason } if full => shown.push(Shown::Sentence { title, sentence: reason, failed: true }),
+                Body::Text { parts } if full => shown.push(Shown::Text {
+                    title,
+                    lines: markdown::plain(parts).lines().map(str::to_owned).collect(),
+                }),
+                Body::Empty { sentence, .. } if full => shown.push(Shown::Sentence {
+                    title,
+                    sentence,
+                    failed: false,
+                }),
+                Body::Failed { reason } if full => shown.push(Shown::Sentence {
+                    title,
+                    sentence: reason,
+                    failed: true,
+                }),
                 _ => {}
             }
         }
@@ -111,7 +173,14 @@ pub fn mail_body(document: &Document, content: MailContent, around: &Surrounding
     if content == MailContent::Summary {
         shown.sort_by_key(|block| !matches!(block, Shown::Figures { .. }));
     }
-    let text = plain(document, content, message, around, &shown, attached.as_deref());
+    let text = plain(
+        document,
+        content,
+        message,
+        around,
+        &shown,
+        attached.as_deref(),
+    );
     let html = (content != MailContent::Text).then(|| {
         let values = json!({
             "document": template_values(document),
@@ -126,7 +195,11 @@ pub fn mail_body(document: &Document, content: MailContent, around: &Surrounding
         });
         html::render_template("mail", &values)
     });
-    Ok(MailBody { html: html.transpose()?, text, images })
+    Ok(MailBody {
+        html: html.transpose()?,
+        text,
+        images,
+    })
 }
 
 /// A few files by their names, many by their kinds: `1 PDF, 1 HTML and 5 CSV files`.
@@ -142,12 +215,28 @@ fn in_words(files: &[String]) -> Option<String> {
             None => kinds.push((kind, 1)),
         }
     }
-    let parts: Vec<String> = kinds.iter().map(|(kind, count)| format!("{count} {kind}")).collect();
-    let list = parts.split_last().map(|(last, rest)| if rest.is_empty() { last.clone() } else { format!("{} and {last}", rest.join(", ")) });
+    let parts: Vec<String> = kinds
+        .iter()
+        .map(|(kind, count)| format!("{count} {kind}"))
+        .collect();
+    let list = parts.split_last().map(|(last, rest)| {
+        if rest.is_empty() {
+            last.clone()
+        } else {
+            format!("{} and {last}", rest.join(", "))
+        }
+    });
     list.map(|list| format!("{list} files"))
 }
 
-fn plain(document: &Document, content: MailContent, message: Option<&str>, around: &Surroundings<'_>, shown: &[Shown<'_>], attached: Option<&str>) -> String {
+fn plain(
+    document: &Document,
+    content: MailContent,
+    message: Option<&str>,
+    around: &Surroundings<'_>,
+    shown: &[Shown<'_>],
+    attached: Option<&str>,
+) -> String {
     let front = &document.front;
     let mut out = String::new();
     if let Some(note) = around.note {
@@ -179,7 +268,12 @@ fn plain(document: &Document, content: MailContent, message: Option<&str>, aroun
     if let Some((address, words)) = around.link {
         out += &format!("\n{words}: {address}\n");
     }
-    out += &format!("\n-- \nMade {} from {}. Run {}.\n", front.made_at, front.sources.join(", "), front.run_id);
+    out += &format!(
+        "\n-- \nMade {} from {}. Run {}.\n",
+        front.made_at,
+        front.sources.join(", "),
+        front.run_id
+    );
     if let Some(leave) = around.leave {
         out += &format!("To get this report no more: {leave}\n");
     }

@@ -9,21 +9,28 @@ pub const RULE: &str = "#d5dde3";
 pub const SHADE: &str = "#f2f5f7";
 pub const PAPER: &str = "#ffffff";
 
-const SERIES: [&str; 8] = ["#0b4f6c", "#e08a00", "#2a9d78", "#8f2d56", "#5aa9e6", "#6b5b95", "#a68a2d", "#3f4750"];
+const SERIES: [&str; 8] = [
+    "#0b4f6c", "#e08a00", "#2a9d78", "#8f2d56", "#5aa9e6", "#6b5b95", "#a68a2d", "#3f4750",
+];
 
 pub fn series(index: usize) -> &'static str {
     SERIES[index % SERIES.len()]
 }
 
 /// The colours of series, light enough to be drawn on.
-const TINTS: [&str; 8] = ["#bdd3dc", "#f7dfb8", "#c3e4d9", "#e1c4d1", "#d0e6f8", "#d6d1e1", "#e7dfc4", "#cbcdd0"];
+const TINTS: [&str; 8] = [
+    "#bdd3dc", "#f7dfb8", "#c3e4d9", "#e1c4d1", "#d0e6f8", "#d6d1e1", "#e7dfc4", "#cbcdd0",
+];
 
 pub fn tint(index: usize) -> &'static str {
     TINTS[index % TINTS.len()]
 }
 
 /// From light to dark, so that more is more on a grey print too.
-const HEAT: [&str; 9] = ["#eef5f8", "#d8e8ee", "#b9d6e1", "#93bfd0", "#6ba6bd", "#468ca8", "#2a7291", "#155a79", "#0b4460"];
+const HEAT: [&str; 9] = [
+    "#eef5f8", "#d8e8ee", "#b9d6e1", "#93bfd0", "#6ba6bd", "#468ca8", "#2a7291", "#155a79",
+    "#0b4460",
+];
 
 /// The colour of a share from 0 to 1, and that of letters on it.
 pub fn heat(share: f64) -> (&'static str, &'static str) {
@@ -52,7 +59,11 @@ pub fn status(status: Status) -> &'static str {
 
 /// The ground behind what is past a threshold.
 pub fn band(status: Status) -> &'static str {
-    if status == Status::Critical { BAND_CRITICAL } else { BAND_WARNING }
+    if status == Status::Critical {
+        BAND_CRITICAL
+    } else {
+        BAND_WARNING
+    }
 }
 
 const BAND_WARNING: &str = "#fdf6e9";
@@ -106,11 +117,17 @@ fn lightness(colour: &str) -> f64 {
 /// A colour with a share of another one in it.
 pub fn mixed(colour: &str, other: &str, share: f64) -> String {
     let (one, other) = (parts(colour), parts(other));
-    let part = |index: usize| (f64::from(one[index]) * (1.0 - share) + f64::from(other[index]) * share).round() as u8;
+    let part = |index: usize| {
+        (f64::from(one[index]) * (1.0 - share) + f64::from(other[index]) * share).round() as u8
+    };
     format!("#{:02x}{:02x}{:02x}", part(0), part(1), part(2))
 }
 
 /// The red, green and blue of a colour like `#0b4f6c`.
 pub fn parts(hex: &str) -> [u8; 3] {
-    [1, 3, 5].map(|at| hex.get(at..at + 2).and_then(|text| u8::from_str_radix(text, 16).ok()).unwrap_or(0))
+    [1, 3, 5].map(|at| {
+        hex.get(at..at + 2)
+            .and_then(|text| u8::from_str_radix(text, 16).ok())
+            .unwrap_or(0)
+    })
 }

@@ -14,7 +14,12 @@ use crate::palette;
 pub fn text(document: &Document) -> String {
     let front = &document.front;
     let mut out = head(document) + &verdict(document);
-    out += &format!("\nMade {} (scheduled for {}) from {}\n", front.made_at, front.scheduled_for, front.sources.join(", "));
+    out += &format!(
+        "\nMade {} (scheduled for {}) from {}\n",
+        front.made_at,
+        front.scheduled_for,
+        front.sources.join(", ")
+    );
     for (name, value) in &front.filters {
         out += &format!("{name}: {value}\n");
     }
@@ -22,8 +27,15 @@ pub fn text(document: &Document) -> String {
     if document.look.provenance {
         out += "\n\nHow this was made\n=================\n";
         for entry in &document.provenance {
-            let digest = if entry.sha256.is_empty() { String::new() } else { format!("\n  SHA-256 {}", entry.sha256) };
-            out += &format!("{} from {}, asked at {}, took {}, rows: {}{digest}\n", entry.query, entry.source, entry.asked_at, entry.took, entry.rows);
+            let digest = if entry.sha256.is_empty() {
+                String::new()
+            } else {
+                format!("\n  SHA-256 {}", entry.sha256)
+            };
+            out += &format!(
+                "{} from {}, asked at {}, took {}, rows: {}{digest}\n",
+                entry.query, entry.source, entry.asked_at, entry.took, entry.rows
+            );
         }
         out += &format!("Window {}, run {}.\n", front.window_machine, front.run_id);
     }
@@ -34,7 +46,11 @@ pub fn text(document: &Document) -> String {
 pub fn sections(document: &Document) -> String {
     let mut out = String::new();
     for section in &document.sections {
-        out += &format!("\n\n{}\n{}\n", section.title, "=".repeat(section.title.width()));
+        out += &format!(
+            "\n\n{}\n{}\n",
+            section.title,
+            "=".repeat(section.title.width())
+        );
         out += &parts(&section.text);
         for block in &section.blocks {
             out += &self::block(block);
@@ -46,7 +62,10 @@ pub fn sections(document: &Document) -> String {
 /// What this is and of when.
 pub fn head(document: &Document) -> String {
     let front = &document.front;
-    let mut out = format!("{}\n{}\n{}\n", document.title, front.window_label, front.window_exact);
+    let mut out = format!(
+        "{}\n{}\n{}\n",
+        document.title, front.window_label, front.window_exact
+    );
     if let Some(compared_with) = &front.compared_with {
         out += &format!("compared with {compared_with}\n");
     }
@@ -55,7 +74,11 @@ pub fn head(document: &Document) -> String {
 
 /// How things are.
 pub fn verdict(document: &Document) -> String {
-    let mut out = format!("\n{} {}\n", palette::mark(document.summary.status), document.summary.headline);
+    let mut out = format!(
+        "\n{} {}\n",
+        palette::mark(document.summary.status),
+        document.summary.headline
+    );
     for line in &document.summary.lines {
         out += &format!("- {line}\n");
     }
@@ -83,7 +106,12 @@ fn block(block: &Block) -> String {
         Body::Image { description, .. } => out += &format!("[{description}]\n"),
         Body::PageBreak => return String::new(),
         Body::Empty { sentence, .. } => out += &format!("{sentence}\n"),
-        Body::Failed { reason } => out += &format!("{} This block could not be made: {reason}\n", palette::mark(Status::Critical)),
+        Body::Failed { reason } => {
+            out += &format!(
+                "{} This block could not be made: {reason}\n",
+                palette::mark(Status::Critical)
+            )
+        }
     }
     if let Some(note) = &block.note {
         out += &format!("{note}\n");
@@ -93,14 +121,28 @@ fn block(block: &Block) -> String {
 
 /// Key figures, their values below one another.
 pub fn figures(figures: &[Figure]) -> String {
-    let widest = figures.iter().map(|figure| figure.title.width()).max().unwrap_or(0);
+    let widest = figures
+        .iter()
+        .map(|figure| figure.title.width())
+        .max()
+        .unwrap_or(0);
     figures
         .iter()
         .map(|figure| {
             let pad = " ".repeat(widest - figure.title.width());
-            let status = figure.status.map(|status| format!("   {} {}", palette::mark(status), status.word())).unwrap_or_default();
-            let change = figure.change.as_ref().map(|change| format!("   {change}")).unwrap_or_default();
-            format!("  {}{pad}   {}{status}{change}\n", figure.title, figure.value)
+            let status = figure
+                .status
+                .map(|status| format!("   {} {}", palette::mark(status), status.word()))
+                .unwrap_or_default();
+            let change = figure
+                .change
+                .as_ref()
+                .map(|change| format!("   {change}"))
+                .unwrap_or_default();
+            format!(
+                "  {}{pad}   {}{status}{change}\n",
+                figure.title, figure.value
+            )
         })
         .collect()
 }
@@ -110,7 +152,13 @@ fn table(table: &ShownTable) -> String {
     let headings: Vec<String> = table
         .headings
         .iter()
-        .map(|heading| if heading.unit.is_empty() { heading.title.clone() } else { format!("{} ({})", heading.title, heading.unit) })
+        .map(|heading| {
+            if heading.unit.is_empty() {
+                heading.title.clone()
+            } else {
+                format!("{} ({})", heading.title, heading.unit)
+            }
+        })
         .collect();
     let rows: Vec<Vec<String>> = table
         .rows
@@ -120,21 +168,51 @@ fn table(table: &ShownTable) -> String {
                 Some(mark) => format!("{} {}", palette::mark(mark), cell.text),
                 None => cell.text.clone(),
             };
-            row.iter().map(cell).map(|text| text.replace(['\n', '\r'], " ")).collect()
+            row.iter()
+                .map(cell)
+                .map(|text| text.replace(['\n', '\r'], " "))
+                .collect()
         })
         .collect();
-    let widths: Vec<usize> =
-        (0..headings.len()).map(|column| rows.iter().map(|row| row[column].width()).chain([headings[column].width()]).max().unwrap_or(0)).collect();
+    let widths: Vec<usize> = (0..headings.len())
+        .map(|column| {
+            rows.iter()
+                .map(|row| row[column].width())
+                .chain([headings[column].width()])
+                .max()
+                .unwrap_or(0)
+        })
+        .collect();
     let line = |cells: &[String]| {
-        let padded = cells.iter().zip(&widths).zip(&table.headings).map(|((text, width), heading)| {
-            let pad = " ".repeat(width - text.width());
-            if heading.align == Align::Right { format!("{pad}{text}") } else { format!("{text}{pad}") }
-        });
+        let padded =
+            cells
+                .iter()
+                .zip(&widths)
+                .zip(&table.headings)
+                .map(|((text, width), heading)| {
+                    let pad = " ".repeat(width - text.width());
+                    if heading.align == Align::Right {
+                        format!("{pad}{text}")
+                    } else {
+                        format!("{text}{pad}")
+                    }
+                });
         format!("{}\n", padded.collect::<Vec<_>>().join("  ").trim_end())
     };
-    let rule = format!("{}\n", widths.iter().map(|width| "-".repeat(*width)).collect::<Vec<_>>().join("  "));
+    let rule = format!(
+        "{}\n",
+        widths
+            .iter()
+            .map(|width| "-".repeat(*width))
+            .collect::<Vec<_>>()
+            .join("  ")
+    );
     let body: String = rows.iter().map(|row| line(row)).collect();
-    let cut = table.cut.as_ref().map(|cut| format!("{cut}\n")).unwrap_or_default();
+    let cut = table
+        .cut
+        .as_ref()
+        .map(|cut| format!("{cut}\n"))
+        .unwrap_or_default();
     format!("{}{rule}{body}{cut}", line(&headings))
 }
 
@@ -142,18 +220,35 @@ fn parts(parts: &[Part]) -> String {
     let runs = |runs: &[Run]| -> String {
         runs.iter()
             .map(|run| {
-                run.link.as_ref().map_or_else(|| run.text.clone(), |link| if *link == run.text { link.clone() } else { format!("{} <{link}>", run.text) })
+                run.link.as_ref().map_or_else(
+                    || run.text.clone(),
+                    |link| {
+                        if *link == run.text {
+                            link.clone()
+                        } else {
+                            format!("{} <{link}>", run.text)
+                        }
+                    },
+                )
             })
             .collect()
     };
     parts
         .iter()
         .map(|part| match part {
-            Part::Heading { runs: text } | Part::Paragraph { runs: text } => format!("{}\n", runs(text)),
+            Part::Heading { runs: text } | Part::Paragraph { runs: text } => {
+                format!("{}\n", runs(text))
+            }
             Part::List { ordered, items } => items
                 .iter()
                 .enumerate()
-                .map(|(n, item)| if *ordered { format!("{}. {}\n", n + 1, runs(item)) } else { format!("- {}\n", runs(item)) })
+                .map(|(n, item)| {
+                    if *ordered {
+                        format!("{}. {}\n", n + 1, runs(item))
+                    } else {
+                        format!("- {}\n", runs(item))
+                    }
+                })
                 .collect(),
         })
         .collect()

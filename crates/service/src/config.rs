@@ -172,7 +172,9 @@ fn default_listen() -> SocketAddr {
 }
 
 fn default_fonts() -> Vec<PathBuf> {
-    ["/usr/share/fonts", "/usr/local/share/fonts"].map(PathBuf::from).to_vec()
+    ["/usr/share/fonts", "/usr/local/share/fonts"]
+        .map(PathBuf::from)
+        .to_vec()
 }
 
 fn default_connections() -> u32 {
@@ -185,34 +187,58 @@ impl Config {
     /// # Errors
     /// What is wrong and where; the values of secrets are not part of it.
     pub fn read(path: &str) -> Result<Self, ConfigError> {
-        let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable { path: path.to_owned(), error })?;
-        let invalid = |words: String| ConfigError::Invalid { path: path.to_owned(), words };
+        let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable {
+            path: path.to_owned(),
+            error,
+        })?;
+        let invalid = |words: String| ConfigError::Invalid {
+            path: path.to_owned(),
+            words,
+        };
         let file: File = toml_edit::de::from_str(&text).map_err(|error| {
-            let line = error.span().map(|span| format!("line {}: ", text[..span.start].matches('\n').count() + 1)).unwrap_or_default();
+            let line = error
+                .span()
+                .map(|span| format!("line {}: ", text[..span.start].matches('\n').count() + 1))
+                .unwrap_or_default();
             invalid(format!("{line}{}", error.message()))
         })?;
-        let seconds = |key: &str, span: Option<Span>, default: u64| match span.map(|span| span.elapsed()) {
-            None => Ok(Duration::from_secs(default)),
-            Some(Some(elapsed)) => Ok(Duration::from_secs(elapsed.num_seconds() as u64)),
-            Some(None) => Err(invalid(format!("{key} must be made of hours, minutes and seconds, such as \"PT30S\""))),
+        let seconds =
+            |key: &str, span: Option<Span>, default: u64| match span.map(|span| span.elapsed()) {
+                None => Ok(Duration::from_secs(default)),
+                Some(Some(elapsed)) => Ok(Duration::from_secs(elapsed.num_seconds() as u64)),
+                Some(None) => Err(invalid(format!(
+                    "{key} must be made of hours, minutes and seconds, such as \"PT30S\""
+                ))),
+            };
+        let secret = |key: &str, written: &str| {
+            look_up(written).map_err(|words| invalid(format!("{key}: {words}")))
         };
-        let secret = |key: &str, written: &str| look_up(written).map_err(|words| invalid(format!("{key}: {words}")));
         let mail = file
             .mail
             .map(|mail| {
-                let password = mail.password.map(|written| secret("mail.password", &written)).transpose()?;
+                let password = mail
+                    .password
+                    .map(|written| secret("mail.password", &written))
+                    .transpose()?;
                 let tls = match mail.tls {
                     TlsWord::Off => MailTls::Off,
                     TlsWord::Starttls => MailTls::StartTls,
                     TlsWord::Tls => MailTls::Tls,
                 };
-                let ca = mail.ca_file.map(|path| std::fs::read(&path).map_err(|error| invalid(format!("mail.ca-file: {path} cannot be read: {error}"))));
+                let ca = mail.ca_file.map(|path| {
+                    std::fs::read(&path).map_err(|error| {
+                        invalid(format!("mail.ca-file: {path} cannot be read: {error}"))
+                    })
+                });
                 let server = MailServer {
                     host: mail.host,
                     port: mail.port,
                     tls,
                     ca: ca.transpose()?,
-                    sign_in: mail.user.zip(password).map(|(user, password)| MailSignIn::Password { user, password }),
+                    sign_in: mail
+                        .user
+                        .zip(password)
+                        .map(|(user, password)| MailSignIn::Password { user, password }),
                     from: mail.from,
                     reply_to: mail.reply_to,
                     bounces: mail.bounces,
@@ -220,25 +246,54 @@ impl Config {
                     largest: None,
                     timeout: Duration::from_secs(30),
                 };
-                Ok(Mail { server, first_retry: seconds("mail.first-retry", mail.first_retry, 30)?, give_up: seconds("mail.give-up", mail.give_up, 86_400)? })
+                Ok(Mail {
+                    server,
+                    first_retry: seconds("mail.first-retry", mail.first_retry, 30)?,
+                    give_up: seconds("mail.give-up", mail.give_up, 86_400)?,
+                })
             })
             .transpose()?;
         let database = secret("database", &file.database)?;
-        let allowed = file.sources_may_reach.iter().map(|range| range.parse().map_err(|error: BadRange| invalid(format!("sources-may-reach: {error}"))));
-        let boundary =
-            Boundary { own: [Some(file.listen), database_address(&database)].into_iter().flatten().collect(), allowed: allowed.collect::<Result<_, _>>()? };
-        let key = file.secret_key.map(|written| secret("secret-key", &written)).transpose()?;
+        let allowed = file.sources_may_reach.iter().map(|range| {
+            range
+                .parse()
+                .map_err(|error: BadRange| invalid(format!("sources-may-reach: {error}")))
+        });
+        let boundary = Boundary {
+            own: [Some(file.listen), database_address(&database)]
+                .into_iter()
+                .flatten()
+                .collect(),
+            allowed: allowed.collect::<Result<_, _>>()?,
+        };
+        let key = file
+            .secret_key
+            .map(|written| secret("secret-key", &written))
+            .transpose()?;
         let key = key.map(|key| {
             let mut bytes = [0; 32];
             let read = hex::decode_to_slice(key.trim(), &mut bytes).map(|()| bytes);
             read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
         });
         let vault = Vault::new(key.transpose()?.as_ref());
-        if let Some(folder) = file.deliver_into.iter().find(|folder| !folder.is_absolute()) {
-            return Err(invalid(format!("deliver-into: {} is not an absolute path", folder.display())));
+        if let Some(folder) = file
+            .deliver_into
+            .iter()
+            .find(|folder| !folder.is_absolute())
+        {
+            return Err(invalid(format!(
+                "deliver-into: {} is not an absolute path",
+                folder.display()
+            )));
         }
-        if let Some((name, _)) = file.commands.iter().find(|(_, command)| !command.first().is_some_and(|program| program.starts_with('/'))) {
-            return Err(invalid(format!("commands.{name} must begin with the absolute path of a program, such as [\"/usr/local/bin/mail-token\"]")));
+        if let Some((name, _)) = file.commands.iter().find(|(_, command)| {
+            !command
+                .first()
+                .is_some_and(|program| program.starts_with('/'))
+        }) {
+            return Err(invalid(format!(
+                "commands.{name} must begin with the absolute path of a program, such as [\"/usr/local/bin/mail-token\"]"
+            )));
         }
         let notices = Notices {
             to: file.notices.to,
@@ -247,15 +302,25 @@ impl Config {
             gather: seconds("notices.gather", file.notices.gather, 60)?,
             source_failures: i32::from(file.notices.source_failures.unwrap_or(3).max(1)),
         };
-        let bounces = file.bounces.map(|bounces| Bounces { maildir: bounces.maildir, limit: i32::from(bounces.set_aside_after.unwrap_or(3).max(1)) });
+        let bounces = file.bounces.map(|bounces| Bounces {
+            maildir: bounces.maildir,
+            limit: i32::from(bounces.set_aside_after.unwrap_or(3).max(1)),
+        });
         Ok(Config {
             listen: file.listen,
-            public_url: file.public_url.unwrap_or_else(|| format!("http://{}", file.listen)).trim_end_matches('/').to_owned(),
+            public_url: file
+                .public_url
+                .unwrap_or_else(|| format!("http://{}", file.listen))
+                .trim_end_matches('/')
+                .to_owned(),
             database,
             connections: file.connections.clamp(2, 200),
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,
-            first_administrator_password: file.first_administrator_password.map(|written| secret("first-administrator-password", &written)).transpose()?,
+            first_administrator_password: file
+                .first_administrator_password
+                .map(|written| secret("first-administrator-password", &written))
+                .transpose()?,
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             boundary,
@@ -272,9 +337,15 @@ impl Config {
 /// The address in a PostgreSQL URL, where it is given by number or is this machine.
 fn database_address(url: &str) -> Option<SocketAddr> {
     let authority = url.split_once("://")?.1.split(['/', '?']).next()?;
-    let address = authority.rsplit_once('@').map_or(authority, |(_, address)| address);
+    let address = authority
+        .rsplit_once('@')
+        .map_or(authority, |(_, address)| address);
     let (host, port) = split_address(address).unwrap_or((address, 5432));
-    let host = if host == "localhost" { "127.0.0.1" } else { host };
+    let host = if host == "localhost" {
+        "127.0.0.1"
+    } else {
+        host
+    };
     Some(SocketAddr::new(host.parse().ok()?, port))
 }
 

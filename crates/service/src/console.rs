@@ -25,15 +25,27 @@ impl ConsoleFile {
             _ if path.starts_with("assets/") => return None,
             _ => ("index.html", Files::get("index.html")?),
         };
-        let kind = path.rsplit('.').next().and_then(ContentType::from_extension).unwrap_or(ContentType::Binary);
-        Some(Self { kind, body: file.data.into_owned(), lasting: path.starts_with("assets/") })
+        let kind = path
+            .rsplit('.')
+            .next()
+            .and_then(ContentType::from_extension)
+            .unwrap_or(ContentType::Binary);
+        Some(Self {
+            kind,
+            body: file.data.into_owned(),
+            lasting: path.starts_with("assets/"),
+        })
     }
 }
 
 impl<'r> Responder<'r, 'static> for ConsoleFile {
     fn respond_to(self, request: &'r rocket::Request<'_>) -> rocket::response::Result<'static> {
         // Names under assets/ hold a digest of their content, so they never change.
-        let cache = if self.lasting { "public, max-age=31536000, immutable" } else { "no-cache" };
+        let cache = if self.lasting {
+            "public, max-age=31536000, immutable"
+        } else {
+            "no-cache"
+        };
         Response::build_from((self.kind, self.body).respond_to(request)?)
             .header(Header::new("Cache-Control", cache))
             .header(Header::new(

@@ -41,10 +41,16 @@ fn read(folders: &[PathBuf]) -> Vec<Vec<u8>> {
             Err(error) => tracing::warn!(path = %path.display(), %error, "a font cannot be read"),
         }
     }
-    tracing::info!(fonts = fonts.len(), bytes = taken, "read the fonts of the system for letters that the own one lacks");
+    tracing::info!(
+        fonts = fonts.len(),
+        bytes = taken,
+        "read the fonts of the system for letters that the own one lacks"
+    );
     fonts
 }
 
 fn is_font(path: &std::path::Path) -> bool {
-    path.extension().and_then(|ending| ending.to_str()).is_some_and(|ending| ["ttf", "otf", "ttc"].contains(&ending.to_ascii_lowercase().as_str()))
+    path.extension()
+        .and_then(|ending| ending.to_str())
+        .is_some_and(|ending| ["ttf", "otf", "ttc"].contains(&ending.to_ascii_lowercase().as_str()))
 }

@@ -22,9 +22,13 @@ pub use engine::{Clock, EngineHandle};
 pub enum ServeError {
     #[error(transparent)]
     Config(#[from] config::ConfigError),
-    #[error("the database cannot be used: {0}. Check \"database\" in the configuration, and that PostgreSQL runs there")]
+    #[error(
+        "the database cannot be used: {0}. Check \"database\" in the configuration, and that PostgreSQL runs there"
+    )]
     Store(#[from] maple_lark_store::StoreError),
-    #[error("the service cannot listen on {address}: {words}. Choose another \"listen\" in the configuration, or stop what uses that port")]
+    #[error(
+        "the service cannot listen on {address}: {words}. Choose another \"listen\" in the configuration, or stop what uses that port"
+    )]
     Listen { address: String, words: String },
 }
 
@@ -48,7 +52,11 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
     let config = Arc::new(config);
     let engine = engine::Engine::start(store.clone(), config.clone(), clock);
     let address = config.listen.to_string();
-    Ok(Running { server: api::rocket(store, config, engine.handle()), engine, address })
+    Ok(Running {
+        server: api::rocket(store, config, engine.handle()),
+        engine,
+        address,
+    })
 }
 
 impl Running {
@@ -66,7 +74,10 @@ impl Running {
         match launched {
             Ok(_) => Ok(()),
             // Reading the error also keeps Rocket from panicking over one that nobody saw.
-            Err(error) => Err(ServeError::Listen { address: self.address, words: error.kind().to_string() }),
+            Err(error) => Err(ServeError::Listen {
+                address: self.address,
+                words: error.kind().to_string(),
+            }),
         }
     }
 }

@@ -25,7 +25,9 @@ pub struct AddressRange {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("\"{0}\" is not a range of addresses, such as \"169.254.0.0/16\", \"127.0.0.1:5432\" or \"10.1.2.3\"")]
+#[error(
+    "\"{0}\" is not a range of addresses, such as \"169.254.0.0/16\", \"127.0.0.1:5432\" or \"10.1.2.3\""
+)]
 pub struct BadRange(String);
 
 impl FromStr for AddressRange {
@@ -34,7 +36,11 @@ impl FromStr for AddressRange {
     fn from_str(text: &str) -> Result<Self, BadRange> {
         let bad = || BadRange(text.to_owned());
         if let Ok(address) = text.parse::<SocketAddr>() {
-            return Ok(Self { base: address.ip(), bits: width(address.ip()), port: Some(address.port()) });
+            return Ok(Self {
+                base: address.ip(),
+                bits: width(address.ip()),
+                port: Some(address.port()),
+            });
         }
         let (base, bits) = match text.split_once('/') {
             Some((base, bits)) => (base, Some(bits.parse::<u8>().map_err(|_| bad())?)),
@@ -42,7 +48,15 @@ impl FromStr for AddressRange {
         };
         let base: IpAddr = base.parse().map_err(|_| bad())?;
         let bits = bits.unwrap_or(width(base));
-        if bits > width(base) { Err(bad()) } else { Ok(Self { base, bits, port: None }) }
+        if bits > width(base) {
+            Err(bad())
+        } else {
+            Ok(Self {
+                base,
+                bits,
+                port: None,
+            })
+        }
     }
 }
 
@@ -61,7 +75,9 @@ fn bits(address: IpAddr) -> u128 {
 impl AddressRange {
     fn holds(&self, address: SocketAddr) -> bool {
         let ip = address.ip().to_canonical();
-        let same = self.base.is_ipv4() == ip.is_ipv4() && (self.bits == 0 || (bits(self.base) ^ bits(ip)) >> (128 - u32::from(self.bits)) == 0);
+        let same = self.base.is_ipv4() == ip.is_ipv4()
+            && (self.bits == 0
+                || (bits(self.base) ^ bits(ip)) >> (128 - u32::from(self.bits)) == 0);
         same && self.port.is_none_or(|port| port == address.port())
     }
 }
@@ -99,10 +115,21 @@ mod tests {
     #[test]
     fn own_and_link_local_addresses_are_refused_unless_allowed() {
         let refused = |allowed: &[&str], address: &str| {
-            let boundary = Boundary { own: vec!["127.0.0.1:8480".parse().unwrap()], allowed: allowed.iter().map(|range| range.parse().unwrap()).collect() };
+            let boundary = Boundary {
+                own: vec!["127.0.0.1:8480".parse().unwrap()],
+                allowed: allowed.iter().map(|range| range.parse().unwrap()).collect(),
+            };
             boundary.refusal(address.parse().unwrap()).is_some()
         };
-        for address in ["127.0.0.1:8480", "127.0.0.2:8480", "[::1]:8480", "[::ffff:127.0.0.1]:8480", "0.0.0.0:8480", "169.254.169.254:80", "[fe80::1]:80"] {
+        for address in [
+            "127.0.0.1:8480",
+            "127.0.0.2:8480",
+            "[::1]:8480",
+            "[::ffff:127.0.0.1]:8480",
+            "0.0.0.0:8480",
+            "169.254.169.254:80",
+            "[fe80::1]:80",
+        ] {
             assert!(refused(&[], address), "{address}");
         }
         for address in ["127.0.0.1:5432", "10.0.0.1:8480", "[2001:db8::1]:80"] {

@@ -38,11 +38,19 @@ pub struct Item {
 
 fn found(search: &str, texts: &[&str]) -> bool {
     let search = search.trim().to_lowercase();
-    search.is_empty() || texts.iter().any(|text| text.to_lowercase().contains(&search))
+    search.is_empty()
+        || texts
+            .iter()
+            .any(|text| text.to_lowercase().contains(&search))
 }
 
 /// Tables and views that the account may read.
-pub async fn postgresql(reader: &Reader, source: &Source, settings: &PostgresqlSource, search: &str) -> Result<Vec<Entry>, SourceError> {
+pub async fn postgresql(
+    reader: &Reader,
+    source: &Source,
+    settings: &PostgresqlSource,
+    search: &str,
+) -> Result<Vec<Entry>, SourceError> {
     let mut connection = postgresql::connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| postgresql::query_error(source, error);
     let sql = "select case when n.nspname = any(current_schemas(false)) then c.relname::text else n.nspname || '.' || c.relname end as name, \
@@ -54,34 +62,69 @@ pub async fn postgresql(reader: &Reader, source: &Source, settings: &PostgresqlS
          and n.nspname not in ('information_schema', 'pg_toast') and (n.nspname <> 'pg_catalog' or c.relname like 'pg_stat%') \
          and has_column_privilege(c.oid, a.attnum, 'select') \
        order by n.nspname = 'pg_catalog', n.nspname, c.relname, a.attnum";
-    let rows = sqlx::query(sql).fetch_all(&mut connection).await.map_err(refused)?;
+    let rows = sqlx::query(sql)
+        .fetch_all(&mut connection)
+        .await
+        .map_err(refused)?;
     let _ = connection.close().await;
     let mut entries: Vec<Entry> = Vec::new();
     for row in rows {
         let text = |column: &str| row.try_get::<String, _>(column).map_err(refused);
-        let (name, item) = (text("name")?, Item { name: text("item")?, kind: text("item_kind")?, description: text("item_description")?, values: Vec::new() });
+        let (name, item) = (
+            text("name")?,
+            Item {
+                name: text("item")?,
+                kind: text("item_kind")?,
+                description: text("item_description")?,
+                values: Vec::new(),
+            },
+        );
         match entries.last_mut().filter(|entry| entry.name == name) {
             Some(entry) => entry.items.push(item),
-            None => entries.push(Entry { name, kind: text("kind")?, unit: String::new(), description: text("description")?, items: vec![item] }),
+            None => entries.push(Entry {
+                name,
+                kind: text("kind")?,
+                unit: String::new(),
+                description: text("description")?,
+                items: vec![item],
+            }),
         }
     }
-    let wanted =
-        |entry: &Entry| found(search, &[&entry.name, &entry.description]) || entry.items.iter().any(|item| found(search, &[&item.name, &item.description]));
+    let wanted = |entry: &Entry| {
+        found(search, &[&entry.name, &entry.description])
+            || entry
+                .items
+                .iter()
+                .any(|item| found(search, &[&item.name, &item.description]))
+    };
     entries.retain(wanted);
     entries.truncate(MOST);
     Ok(entries)
 }
 
-pub async fn open_metrics(reader: &Reader, source: &Source, web: &Web, search: &str) -> Result<Vec<Entry>, SourceError> {
+pub async fn open_metrics(
+    reader: &Reader,
+    source: &Source,
+    web: &Web,
+    search: &str,
+) -> Result<Vec<Entry>, SourceError> {
     let (families, _) = open_metrics::families(reader, source, web).await?;
-    let wanted = families.into_iter().filter(|family| found(search, &[&family.name, &family.help])).take(MOST);
+    let wanted = families
+        .into_iter()
+        .filter(|family| found(search, &[&family.name, &family.help]))
+        .take(MOST);
     let entry = |family: maple_lark_core::open_metrics::Family| {
         let mut items: Vec<Item> = Vec::new();
         for (label, value) in family.samples.iter().flat_map(|sample| &sample.labels) {
             let item = match items.iter_mut().find(|item| item.name == *label) {
                 Some(item) => item,
                 None => {
-                    items.push(Item { name: label.clone(), kind: "label".to_owned(), description: String::new(), values: Vec::new() });
+                    items.push(Item {
+                        name: label.clone(),
+                        kind: "label".to_owned(),
+                        description: String::new(),
+                        values: Vec::new(),
+                    });
                     let last = items.len() - 1;
                     &mut items[last]
                 }
@@ -90,23 +133,55 @@ pub async fn open_metrics(reader: &Reader, source: &Source, web: &Web, search: &
                 item.values.push(value.clone());
             }
         }
-        Entry { name: family.name, kind: family.kind, unit: family.unit, description: family.help, items }
+        Entry {
+            name: family.name,
+            kind: family.kind,
+            unit: family.unit,
+            description: family.help,
+            items,
+        }
     };
     Ok(wanted.map(entry).collect())
 }
 
 /// What a service lists where its definition says.
-pub async fn listed(reader: &Reader, source: &Source, web: &Web, listing: &Listing, search: &str) -> Result<Vec<Entry>, SourceError> {
-    let call = Call { method: Method::GET, url: reader.url(source, web, &listing.path).await?, headers: Vec::new(), body: None };
+pub async fn listed(
+    reader: &Reader,
+    source: &Source,
+    web: &Web,
+    listing: &Listing,
+    search: &str,
+) -> Result<Vec<Entry>, SourceError> {
+    let call = Call {
+        method: Method::GET,
+        url: reader.url(source, web, &listing.path).await?,
+        headers: Vec::new(),
+        body: None,
+    };
     let address = shown(&call.url);
     let response = reader.call(source, web, &call).await?;
     let bytes = reader.bytes(source, &address, response).await?;
-    let failed = |words: String| SourceError::Answer { source_name: source.name.clone(), address: address.clone(), words };
-    let json: Json = serde_json::from_slice(&bytes).map_err(|error| failed(format!("it is not JSON: {error}")))?;
+    let failed = |words: String| SourceError::Answer {
+        source_name: source.name.clone(),
+        address: address.clone(),
+        words,
+    };
+    let json: Json = serde_json::from_slice(&bytes)
+        .map_err(|error| failed(format!("it is not JSON: {error}")))?;
     // The definition has checked the paths.
-    let path = |text: &str| JsonPath::parse(text).map_err(|error| failed(format!("{text}: {error}")));
+    let path =
+        |text: &str| JsonPath::parse(text).map_err(|error| failed(format!("{text}: {error}")));
     let rows = path(&listing.rows)?;
-    let texts = |row: &Json, text: &str| Ok::<_, SourceError>(path(text)?.query(row).all().into_iter().flat_map(words_of).collect::<Vec<String>>());
+    let texts = |row: &Json, text: &str| {
+        Ok::<_, SourceError>(
+            path(text)?
+                .query(row)
+                .all()
+                .into_iter()
+                .flat_map(words_of)
+                .collect::<Vec<String>>(),
+        )
+    };
     let first = |row: &Json, text: &Option<String>| match text {
         Some(text) => Ok(texts(row, text)?.into_iter().next().unwrap_or_default()),
         None => Ok(String::new()),
@@ -114,13 +189,25 @@ pub async fn listed(reader: &Reader, source: &Source, web: &Web, listing: &Listi
     let mut entries = Vec::new();
     // One list of names means its names.
     for row in rows.query(&json).all().into_iter().flat_map(each) {
-        let Some(name) = texts(row, &listing.name)?.into_iter().next() else { continue };
+        let Some(name) = texts(row, &listing.name)?.into_iter().next() else {
+            continue;
+        };
         let description = first(row, &listing.description)?;
         if !found(search, &[&name, &description]) {
             continue;
         }
-        let items = listing.items.as_deref().map(|items| texts(row, items)).transpose()?.unwrap_or_default();
-        let item = |name: String| Item { name, kind: String::new(), description: String::new(), values: Vec::new() };
+        let items = listing
+            .items
+            .as_deref()
+            .map(|items| texts(row, items))
+            .transpose()?
+            .unwrap_or_default();
+        let item = |name: String| Item {
+            name,
+            kind: String::new(),
+            description: String::new(),
+            values: Vec::new(),
+        };
         entries.push(Entry {
             name,
             kind: first(row, &listing.kind)?,
@@ -147,23 +234,47 @@ fn words_of(json: &Json) -> Vec<String> {
     match json {
         Json::String(text) if !text.is_empty() => vec![text.clone()],
         Json::Number(number) => vec![number.to_string()],
-        Json::Array(entries) => entries.iter().filter_map(|entry| entry.as_str().map(str::to_owned)).collect(),
+        Json::Array(entries) => entries
+            .iter()
+            .filter_map(|entry| entry.as_str().map(str::to_owned))
+            .collect(),
         _ => Vec::new(),
     }
 }
 
-pub async fn folder(source: &Source, folder: &str, search: &str) -> Result<Vec<Entry>, SourceError> {
+pub async fn folder(
+    source: &Source,
+    folder: &str,
+    search: &str,
+) -> Result<Vec<Entry>, SourceError> {
     let root = files::root(source, folder)?;
-    let names = files::find(source, folder, "**/*")?.into_iter().map(|path| path.strip_prefix(&root).unwrap_or(&path).to_string_lossy().into_owned());
+    let names = files::find(source, folder, "**/*")?
+        .into_iter()
+        .map(|path| {
+            path.strip_prefix(&root)
+                .unwrap_or(&path)
+                .to_string_lossy()
+                .into_owned()
+        });
     let wanted = names.filter(|name| found(search, &[name])).take(MOST);
-    Ok(wanted.map(|name| Entry { kind: "file".to_owned(), name, unit: String::new(), description: String::new(), items: Vec::new() }).collect())
+    Ok(wanted
+        .map(|name| Entry {
+            kind: "file".to_owned(),
+            name,
+            unit: String::new(),
+            description: String::new(),
+            items: Vec::new(),
+        })
+        .collect())
 }
 
 pub fn checks(search: &str) -> Vec<Entry> {
     let describe = |kind: CheckKind| match kind {
         CheckKind::Tcp => "host:port accepts a connection",
         CheckKind::Http => "a URL answers, with which status and how fast",
-        CheckKind::Certificate => "how many days the certificate of host:port is valid, and whether it is trusted",
+        CheckKind::Certificate => {
+            "how many days the certificate of host:port is valid, and whether it is trusted"
+        }
         CheckKind::Dns => "the addresses of a name",
         CheckKind::Disk => "how full the file system of a folder of this machine is",
     };
@@ -174,5 +285,7 @@ pub fn checks(search: &str) -> Vec<Entry> {
         description: describe(kind).to_owned(),
         items: Vec::new(),
     });
-    entries.filter(|entry| found(search, &[&entry.name, &entry.description])).collect()
+    entries
+        .filter(|entry| found(search, &[&entry.name, &entry.description]))
+        .collect()
 }

@@ -10,12 +10,22 @@ use maple_lark_core::{
 pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value, String> {
     let trimmed = text.trim();
     if kind == ColumnKind::Text {
-        return Ok(if text.is_empty() { Value::Missing } else { Value::Text(text.to_owned()) });
+        return Ok(if text.is_empty() {
+            Value::Missing
+        } else {
+            Value::Text(text.to_owned())
+        });
     }
     if trimmed.is_empty() {
         return Ok(Value::Missing);
     }
-    let wrong = || format!("\"{}\" is not {}", trimmed.chars().take(60).collect::<String>(), wanted(kind));
+    let wrong = || {
+        format!(
+            "\"{}\" is not {}",
+            trimmed.chars().take(60).collect::<String>(),
+            wanted(kind)
+        )
+    };
     match kind {
         ColumnKind::Text => Ok(Value::Text(text.to_owned())),
         ColumnKind::Integer => trimmed.parse().map(Value::Integer).map_err(|_| wrong()),
@@ -31,8 +41,15 @@ pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value,
             _ => Err(wrong()),
         },
         ColumnKind::Date => match time {
-            TimeForm::Pattern(pattern) => NaiveDate::parse_from_str(trimmed, pattern).map(Value::Date).map_err(|_| wrong()),
-            _ => trimmed.get(..10).unwrap_or(trimmed).parse().map(Value::Date).map_err(|_| wrong()),
+            TimeForm::Pattern(pattern) => NaiveDate::parse_from_str(trimmed, pattern)
+                .map(Value::Date)
+                .map_err(|_| wrong()),
+            _ => trimmed
+                .get(..10)
+                .unwrap_or(trimmed)
+                .parse()
+                .map(Value::Date)
+                .map_err(|_| wrong()),
         },
         ColumnKind::Instant => instant(trimmed, time).map(Value::Instant).ok_or_else(wrong),
     }
@@ -42,27 +59,52 @@ fn instant(text: &str, time: &TimeForm) -> Option<DateTime<Utc>> {
     match time {
         TimeForm::Iso => {
             let naive = || {
-                ["%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"]
-                    .iter()
-                    .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
+                [
+                    "%Y-%m-%dT%H:%M:%S%.f",
+                    "%Y-%m-%d %H:%M:%S%.f",
+                    "%Y-%m-%dT%H:%M",
+                    "%Y-%m-%d %H:%M",
+                ]
+                .iter()
+                .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
             };
-            let date = || text.parse::<NaiveDate>().ok().map(|date| date.and_time(NaiveTime::MIN));
-            let offset = DateTime::parse_from_rfc3339(text).or_else(|_| DateTime::parse_from_str(text, "%Y-%m-%d %H:%M:%S%.f%#z"));
-            offset.map(|at| at.to_utc()).ok().or_else(|| naive().or_else(date).map(|at| at.and_utc()))
+            let date = || {
+                text.parse::<NaiveDate>()
+                    .ok()
+                    .map(|date| date.and_time(NaiveTime::MIN))
+            };
+            let offset = DateTime::parse_from_rfc3339(text)
+                .or_else(|_| DateTime::parse_from_str(text, "%Y-%m-%d %H:%M:%S%.f%#z"));
+            offset
+                .map(|at| at.to_utc())
+                .ok()
+                .or_else(|| naive().or_else(date).map(|at| at.and_utc()))
         }
         TimeForm::UnixSeconds => at_milliseconds(text.parse::<f64>().ok()? * 1000.0),
         TimeForm::UnixMilliseconds => at_milliseconds(text.parse().ok()?),
         TimeForm::Pattern(pattern) => {
-            let naive =
-                || NaiveDateTime::parse_from_str(text, pattern).or_else(|_| NaiveDate::parse_from_str(text, pattern).map(|date| date.and_time(NaiveTime::MIN)));
-            DateTime::parse_from_str(text, pattern).map(|at| at.to_utc()).ok().or_else(|| naive().ok().map(|at| at.and_utc()))
+            let naive = || {
+                NaiveDateTime::parse_from_str(text, pattern).or_else(|_| {
+                    NaiveDate::parse_from_str(text, pattern)
+                        .map(|date| date.and_time(NaiveTime::MIN))
+                })
+            };
+            DateTime::parse_from_str(text, pattern)
+                .map(|at| at.to_utc())
+                .ok()
+                .or_else(|| naive().ok().map(|at| at.and_utc()))
         }
     }
 }
 
 fn at_milliseconds(milliseconds: f64) -> Option<DateTime<Utc>> {
     // Beyond a quadrillion seconds nothing is a date any more.
-    (milliseconds.is_finite() && milliseconds.abs() < 1e15).then(|| Utc.timestamp_millis_opt(milliseconds.round() as i64).single()).flatten()
+    (milliseconds.is_finite() && milliseconds.abs() < 1e15)
+        .then(|| {
+            Utc.timestamp_millis_opt(milliseconds.round() as i64)
+                .single()
+        })
+        .flatten()
 }
 
 fn wanted(kind: ColumnKind) -> &'static str {
@@ -84,21 +126,37 @@ pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, Strin
         serde_json::Value::String(text) => from_text(text, field.kind, &field.time),
         serde_json::Value::Number(number) if field.kind == ColumnKind::Instant => {
             // A number is never ISO 8601: seconds, unless milliseconds are said.
-            let time = if field.time == TimeForm::Iso { &TimeForm::UnixSeconds } else { &field.time };
+            let time = if field.time == TimeForm::Iso {
+                &TimeForm::UnixSeconds
+            } else {
+                &field.time
+            };
             from_text(&number.to_string(), field.kind, time)
         }
         serde_json::Value::Number(number) if field.kind == ColumnKind::Integer => {
-            match number.as_i64().or_else(|| number.as_f64().filter(|n| n.fract() == 0.0 && n.abs() < 9e15).map(|n| n as i64)) {
+            match number.as_i64().or_else(|| {
+                number
+                    .as_f64()
+                    .filter(|n| n.fract() == 0.0 && n.abs() < 9e15)
+                    .map(|n| n as i64)
+            }) {
                 Some(whole) => Ok(Value::Integer(whole)),
                 None => Err(format!("{number} is not a whole number")),
             }
         }
-        serde_json::Value::Number(number) => from_text(&number.to_string(), field.kind, &field.time),
-        serde_json::Value::Bool(truth) if field.kind == ColumnKind::Boolean => Ok(Value::Boolean(*truth)),
+        serde_json::Value::Number(number) => {
+            from_text(&number.to_string(), field.kind, &field.time)
+        }
+        serde_json::Value::Bool(truth) if field.kind == ColumnKind::Boolean => {
+            Ok(Value::Boolean(*truth))
+        }
         serde_json::Value::Bool(truth) => from_text(&truth.to_string(), field.kind, &field.time),
         // Lists and objects are kept as JSON where a text is wanted.
         other if field.kind == ColumnKind::Text => Ok(Value::Text(other.to_string())),
-        _ => Err(format!("it holds a list or an object, not {}", wanted(field.kind))),
+        _ => Err(format!(
+            "it holds a list or an object, not {}",
+            wanted(field.kind)
+        )),
     }
 }
 
@@ -106,14 +164,30 @@ pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, Strin
 /// boolean, else text. Without any value it is text.
 pub fn inferred<'a>(texts: impl Iterator<Item = &'a str> + Clone) -> ColumnKind {
     let some = texts.clone().any(|text| !text.trim().is_empty());
-    let kinds = [ColumnKind::Integer, ColumnKind::Number, ColumnKind::Date, ColumnKind::Instant, ColumnKind::Boolean];
+    let kinds = [
+        ColumnKind::Integer,
+        ColumnKind::Number,
+        ColumnKind::Date,
+        ColumnKind::Instant,
+        ColumnKind::Boolean,
+    ];
     // A leading zero means that digits are a name, such as a postal code.
-    let zeros = texts.clone().any(|text| text.len() > 1 && text.starts_with('0') && text.bytes().all(|b| b.is_ascii_digit()));
+    let zeros = texts.clone().any(|text| {
+        text.len() > 1 && text.starts_with('0') && text.bytes().all(|b| b.is_ascii_digit())
+    });
     let fits = |kind: &ColumnKind| {
-        let plain_date = *kind != ColumnKind::Date || texts.clone().all(|text| text.trim().len() <= 10);
-        plain_date && texts.clone().all(|text| from_text(text, *kind, &TimeForm::Iso).is_ok())
+        let plain_date =
+            *kind != ColumnKind::Date || texts.clone().all(|text| text.trim().len() <= 10);
+        plain_date
+            && texts
+                .clone()
+                .all(|text| from_text(text, *kind, &TimeForm::Iso).is_ok())
     };
-    if some && !zeros { kinds.into_iter().find(fits).unwrap_or(ColumnKind::Text) } else { ColumnKind::Text }
+    if some && !zeros {
+        kinds.into_iter().find(fits).unwrap_or(ColumnKind::Text)
+    } else {
+        ColumnKind::Text
+    }
 }
 
 #[cfg(test)]
@@ -122,14 +196,36 @@ mod tests {
 
     #[test]
     fn texts_become_what_their_field_says() {
-        let read = |text: &str, kind, time: &TimeForm| from_text(text, kind, time).map(|value| value.exact("UTC".parse().unwrap()));
+        let read = |text: &str, kind, time: &TimeForm| {
+            from_text(text, kind, time).map(|value| value.exact("UTC".parse().unwrap()))
+        };
         let pattern = TimeForm::Pattern("%d.%m.%Y %H:%M".into());
-        assert_eq!(read("25.10.2026 01:30", ColumnKind::Instant, &pattern).unwrap(), "2026-10-25T01:30:00+00:00");
-        assert_eq!(read("2026-10-25T01:30:00+01:00", ColumnKind::Instant, &TimeForm::Iso).unwrap(), "2026-10-25T00:30:00+00:00");
-        assert_eq!(read("1792892700.5", ColumnKind::Instant, &TimeForm::UnixSeconds).unwrap(), "2026-10-25T01:45:00.500+00:00");
-        assert_eq!(read("1234.50", ColumnKind::Decimal, &TimeForm::Iso).unwrap(), "1234.50");
+        assert_eq!(
+            read("25.10.2026 01:30", ColumnKind::Instant, &pattern).unwrap(),
+            "2026-10-25T01:30:00+00:00"
+        );
+        assert_eq!(
+            read(
+                "2026-10-25T01:30:00+01:00",
+                ColumnKind::Instant,
+                &TimeForm::Iso
+            )
+            .unwrap(),
+            "2026-10-25T00:30:00+00:00"
+        );
+        assert_eq!(
+            read("1792892700.5", ColumnKind::Instant, &TimeForm::UnixSeconds).unwrap(),
+            "2026-10-25T01:45:00.500+00:00"
+        );
+        assert_eq!(
+            read("1234.50", ColumnKind::Decimal, &TimeForm::Iso).unwrap(),
+            "1234.50"
+        );
         assert_eq!(read(" ", ColumnKind::Number, &TimeForm::Iso).unwrap(), "");
-        assert_eq!(read("n/a", ColumnKind::Number, &TimeForm::Iso).unwrap_err(), "\"n/a\" is not a number");
+        assert_eq!(
+            read("n/a", ColumnKind::Number, &TimeForm::Iso).unwrap_err(),
+            "\"n/a\" is not a number"
+        );
     }
 
     #[test]
@@ -138,7 +234,10 @@ mod tests {
         assert_eq!(kind(&["1", "", "-2"]), ColumnKind::Integer);
         assert_eq!(kind(&["1", "2.5"]), ColumnKind::Number);
         assert_eq!(kind(&["2026-10-25", "2026-10-26"]), ColumnKind::Date);
-        assert_eq!(kind(&["2026-10-25", "2026-10-26T10:00:00Z"]), ColumnKind::Instant);
+        assert_eq!(
+            kind(&["2026-10-25", "2026-10-26T10:00:00Z"]),
+            ColumnKind::Instant
+        );
         assert_eq!(kind(&["true", "no"]), ColumnKind::Boolean);
         assert_eq!(kind(&["0100", "3800"]), ColumnKind::Text);
         assert_eq!(kind(&["", ""]), ColumnKind::Text);

@@ -34,7 +34,12 @@ fn own_columns(kind: CheckKind) -> Vec<(&'static str, ColumnKind)> {
         CheckKind::Tcp => vec![],
         CheckKind::Http => vec![("status", ColumnKind::Integer)],
         CheckKind::Certificate => {
-            vec![("days_left", ColumnKind::Number), ("expires", ColumnKind::Instant), ("issuer", ColumnKind::Text), ("trusted", ColumnKind::Boolean)]
+            vec![
+                ("days_left", ColumnKind::Number),
+                ("expires", ColumnKind::Instant),
+                ("issuer", ColumnKind::Text),
+                ("trusted", ColumnKind::Boolean),
+            ]
         }
         CheckKind::Dns => vec![("addresses", ColumnKind::Text)],
         CheckKind::Disk => vec![
@@ -49,71 +54,158 @@ fn own_columns(kind: CheckKind) -> Vec<(&'static str, ColumnKind)> {
 /// One row a target: `target`, `ok`, `latency_ms`, the kind's own columns, and `problem`.
 pub async fn read(reader: &Reader, source: &Source, check: &Check) -> Result<Answer, SourceError> {
     let own = own_columns(check.kind);
-    let fixed = [("target", ColumnKind::Text), ("ok", ColumnKind::Boolean), ("latency_ms", ColumnKind::Number)];
-    let columns = fixed.into_iter().chain(own.iter().copied()).chain([("problem", ColumnKind::Text)]);
-    let columns = columns.map(|(name, kind)| Column { name: name.to_owned(), kind }).collect();
-    let rows: Vec<BoxFuture<'_, Vec<Value>>> = check.targets.iter().map(|target| row(reader, source, check, target, own.len()).boxed()).collect();
-    let rows = stream::iter(rows).buffered(check.at_once).collect::<Vec<_>>().await;
+    let fixed = [
+        ("target", ColumnKind::Text),
+        ("ok", ColumnKind::Boolean),
+        ("latency_ms", ColumnKind::Number),
+    ];
+    let columns = fixed
+        .into_iter()
+        .chain(own.iter().copied())
+        .chain([("problem", ColumnKind::Text)]);
+    let columns = columns
+        .map(|(name, kind)| Column {
+            name: name.to_owned(),
+            kind,
+        })
+        .collect();
+    let rows: Vec<BoxFuture<'_, Vec<Value>>> = check
+        .targets
+        .iter()
+        .map(|target| row(reader, source, check, target, own.len()).boxed())
+        .collect();
+    let rows = stream::iter(rows)
+        .buffered(check.at_once)
+        .collect::<Vec<_>>()
+        .await;
     Ok(Answer::of(
-        Table { columns, rows, truncated: false },
-        format!("{} checks of {} targets, {} at once", check.kind.name(), check.targets.len(), check.at_once),
+        Table {
+            columns,
+            rows,
+            truncated: false,
+        },
+        format!(
+            "{} checks of {} targets, {} at once",
+            check.kind.name(),
+            check.targets.len(),
+            check.at_once
+        ),
     ))
 }
 
-async fn row(reader: &Reader, source: &Source, check: &Check, target: &str, width: usize) -> Vec<Value> {
+async fn row(
+    reader: &Reader,
+    source: &Source,
+    check: &Check,
+    target: &str,
+    width: usize,
+) -> Vec<Value> {
     let began = Instant::now();
-    let found = tokio::time::timeout(Duration::from_secs(check.seconds), one(reader, source, check.kind, target, check.seconds)).await;
+    let found = tokio::time::timeout(
+        Duration::from_secs(check.seconds),
+        one(reader, source, check.kind, target, check.seconds),
+    )
+    .await;
     let took = Value::Number(began.elapsed().as_secs_f64() * 1000.0);
-    let (ok, latency, own, problem) = match found.unwrap_or_else(|_| Err(format!("no answer within {} s", check.seconds))) {
-        // A page with an error is an answer, and not well.
-        Ok(own) => match own.first() {
-            Some(Value::Integer(status)) if check.kind == CheckKind::Http && *status >= 400 => {
-                let problem = Value::Text(format!("answered {status}"));
-                (false, took, own, problem)
-            }
-            _ => (true, took, own, Value::Missing),
-        },
-        Err(words) => (false, Value::Missing, vec![Value::Missing; width], Value::Text(words)),
-    };
-    [Value::Text(target.to_owned()), Value::Boolean(ok), latency].into_iter().chain(own).chain([problem]).collect()
+    let (ok, latency, own, problem) =
+        match found.unwrap_or_else(|_| Err(format!("no answer within {} s", check.seconds))) {
+            // A page with an error is an answer, and not well.
+            Ok(own) => match own.first() {
+                Some(Value::Integer(status)) if check.kind == CheckKind::Http && *status >= 400 => {
+                    let problem = Value::Text(format!("answered {status}"));
+                    (false, took, own, problem)
+                }
+                _ => (true, took, own, Value::Missing),
+            },
+            Err(words) => (
+                false,
+                Value::Missing,
+                vec![Value::Missing; width],
+                Value::Text(words),
+            ),
+        };
+    [Value::Text(target.to_owned()), Value::Boolean(ok), latency]
+        .into_iter()
+        .chain(own)
+        .chain([problem])
+        .collect()
 }
 
-async fn one(reader: &Reader, source: &Source, kind: CheckKind, target: &str, seconds: u64) -> Found {
+async fn one(
+    reader: &Reader,
+    source: &Source,
+    kind: CheckKind,
+    target: &str,
+    seconds: u64,
+) -> Found {
     match kind {
         CheckKind::Tcp => connect(reader, source, target).await.map(|_| Vec::new()),
         CheckKind::Http => page(reader, source, target, seconds).await,
         CheckKind::Certificate => certificate(reader, source, target).await,
         CheckKind::Dns => {
-            let found: Vec<SocketAddr> = tokio::net::lookup_host((target, 0)).await.map_err(|error| error.to_string())?.collect();
-            let mut addresses: Vec<String> = found.iter().map(|address| address.ip().to_string()).collect();
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((target, 0))
+                .await
+                .map_err(|error| error.to_string())?
+                .collect();
+            let mut addresses: Vec<String> = found
+                .iter()
+                .map(|address| address.ip().to_string())
+                .collect();
             addresses.sort();
             addresses.dedup();
             Ok(vec![Value::Text(addresses.join(", "))])
         }
         CheckKind::Disk => {
             let path = target.to_owned();
-            let found = tokio::task::spawn_blocking(move || rustix::fs::statvfs(path)).await.map_err(|error| error.to_string())?;
+            let found = tokio::task::spawn_blocking(move || rustix::fs::statvfs(path))
+                .await
+                .map_err(|error| error.to_string())?;
             let found = found.map_err(|error| error.to_string())?;
-            let (size, free) = (found.f_blocks * found.f_frsize, found.f_bavail * found.f_frsize);
+            let (size, free) = (
+                found.f_blocks * found.f_frsize,
+                found.f_bavail * found.f_frsize,
+            );
             let used = (found.f_blocks - found.f_bfree) * found.f_frsize;
             // As `df` counts: what is kept for the administrator is neither used nor free.
-            let percent = if used + free > 0 { Value::Number(100.0 * used as f64 / (used + free) as f64) } else { Value::Missing };
-            Ok(vec![percent, Value::Integer(used as i64), Value::Integer(free as i64), Value::Integer(size as i64)])
+            let percent = if used + free > 0 {
+                Value::Number(100.0 * used as f64 / (used + free) as f64)
+            } else {
+                Value::Missing
+            };
+            Ok(vec![
+                percent,
+                Value::Integer(used as i64),
+                Value::Integer(free as i64),
+                Value::Integer(size as i64),
+            ])
         }
     }
 }
 
 async fn connect(reader: &Reader, source: &Source, target: &str) -> Result<TcpStream, String> {
     let (host, port) = split_address(target).ok_or("it is not host:port")?;
-    let addresses = reader.within_bounds(source, host, port).await.map_err(|error| error.to_string())?;
-    TcpStream::connect(&addresses[..]).await.map_err(|error| error.to_string())
+    let addresses = reader
+        .within_bounds(source, host, port)
+        .await
+        .map_err(|error| error.to_string())?;
+    TcpStream::connect(&addresses[..])
+        .await
+        .map_err(|error| error.to_string())
 }
 
 async fn page(reader: &Reader, source: &Source, target: &str, seconds: u64) -> Found {
     let url = reqwest::Url::parse(target).map_err(|error| error.to_string())?;
     url.host_str().ok_or("it has no host")?;
-    let client = reader.web_client(&url, None).await.map_err(|error| web::no_client(source, web::host_and_port(&url), error).to_string())?;
-    let answer = client.get(url).timeout(Duration::from_secs(seconds)).send().await.map_err(|error| web::innermost(&error))?;
+    let client = reader
+        .web_client(&url, None)
+        .await
+        .map_err(|error| web::no_client(source, web::host_and_port(&url), error).to_string())?;
+    let answer = client
+        .get(url)
+        .timeout(Duration::from_secs(seconds))
+        .send()
+        .await
+        .map_err(|error| web::innermost(&error))?;
     Ok(vec![Value::Integer(i64::from(answer.status().as_u16()))])
 }
 
@@ -135,8 +227,15 @@ impl ServerCertVerifier for Looking {
         ocsp: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
-        let trusted = self.usual.as_ref().is_some_and(|usual| usual.verify_server_cert(certificate, chain, name, ocsp, now).is_ok());
-        *self.trusted.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = trusted;
+        let trusted = self.usual.as_ref().is_some_and(|usual| {
+            usual
+                .verify_server_cert(certificate, chain, name, ocsp, now)
+                .is_ok()
+        });
+        *self
+            .trusted
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner()) = trusted;
         Ok(ServerCertVerified::assertion())
     }
 
@@ -146,7 +245,12 @@ impl ServerCertVerifier for Looking {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        rustls::crypto::verify_tls12_signature(message, certificate, signed, &ring::default_provider().signature_verification_algorithms)
+        rustls::crypto::verify_tls12_signature(
+            message,
+            certificate,
+            signed,
+            &ring::default_provider().signature_verification_algorithms,
+        )
     }
 
     fn verify_tls13_signature(
@@ -155,7 +259,12 @@ impl ServerCertVerifier for Looking {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        rustls::crypto::verify_tls13_signature(message, certificate, signed, &ring::default_provider().signature_verification_algorithms)
+        rustls::crypto::verify_tls13_signature(
+            message,
+            certificate,
+            signed,
+            &ring::default_provider().signature_verification_algorithms,
+        )
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
@@ -168,8 +277,16 @@ async fn certificate(reader: &Reader, source: &Source, target: &str) -> Found {
     let provider = Arc::new(ring::default_provider());
     let mut roots = RootCertStore::empty();
     roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
-    let usual = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().ok();
-    let looking = Arc::new(Looking { usual, trusted: Mutex::new(false), schemes: provider.signature_verification_algorithms.supported_schemes() });
+    let usual = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
+        .build()
+        .ok();
+    let looking = Arc::new(Looking {
+        usual,
+        trusted: Mutex::new(false),
+        schemes: provider
+            .signature_verification_algorithms
+            .supported_schemes(),
+    });
     let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|error| error.to_string())?
@@ -178,13 +295,31 @@ async fn certificate(reader: &Reader, source: &Source, target: &str) -> Found {
         .with_no_client_auth();
     let (host, _) = split_address(target).ok_or("it is not host:port")?;
     let name = ServerName::try_from(host.to_owned()).map_err(|error| error.to_string())?;
-    let shaken = tokio_rustls::TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|error| error.to_string())?;
+    let shaken = tokio_rustls::TlsConnector::from(Arc::new(config))
+        .connect(name, stream)
+        .await
+        .map_err(|error| error.to_string())?;
     let certificates = shaken.get_ref().1.peer_certificates().unwrap_or_default();
     let first = certificates.first().ok_or("it shows no certificate")?;
-    let (_, parsed) = x509_parser::parse_x509_certificate(first).map_err(|error| format!("its certificate cannot be read: {error}"))?;
-    let expires = chrono::DateTime::from_timestamp(parsed.validity().not_after.timestamp(), 0).ok_or("its certificate ends at no time")?;
+    let (_, parsed) = x509_parser::parse_x509_certificate(first)
+        .map_err(|error| format!("its certificate cannot be read: {error}"))?;
+    let expires = chrono::DateTime::from_timestamp(parsed.validity().not_after.timestamp(), 0)
+        .ok_or("its certificate ends at no time")?;
     let days = (expires - chrono::Utc::now()).num_seconds() as f64 / 86_400.0;
-    let issuer = parsed.issuer().iter_common_name().next().and_then(|name| name.as_str().ok()).map_or_else(|| parsed.issuer().to_string(), str::to_owned);
-    let trusted = *looking.trusted.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-    Ok(vec![Value::Number((days * 10.0).floor() / 10.0), Value::Instant(expires), Value::Text(issuer), Value::Boolean(trusted)])
+    let issuer = parsed
+        .issuer()
+        .iter_common_name()
+        .next()
+        .and_then(|name| name.as_str().ok())
+        .map_or_else(|| parsed.issuer().to_string(), str::to_owned);
+    let trusted = *looking
+        .trusted
+        .lock()
+        .unwrap_or_else(|poisoned| poisoned.into_inner());
+    Ok(vec![
+        Value::Number((days * 10.0).floor() / 10.0),
+        Value::Instant(expires),
+        Value::Text(issuer),
+        Value::Boolean(trusted),
+    ])
 }

@@ -22,8 +22,18 @@ use crate::{
 /// How many files a pattern may find.
 const MOST_FILES: usize = 10_000;
 
-pub async fn read_folder(source: &Source, folder: &str, rows: &FileRows, question: Question<'_>) -> Result<Answer, SourceError> {
-    let (source, folder, rows, window) = (source.clone(), folder.to_owned(), rows.clone(), question.times.window.clone());
+pub async fn read_folder(
+    source: &Source,
+    folder: &str,
+    rows: &FileRows,
+    question: Question<'_>,
+) -> Result<Answer, SourceError> {
+    let (source, folder, rows, window) = (
+        source.clone(),
+        folder.to_owned(),
+        rows.clone(),
+        question.times.window.clone(),
+    );
     let work = move || {
         let files = find(&source, &folder, &rows.file)?;
         let mut gathered = Gathered::new(&source, &rows, &window);
@@ -34,16 +44,45 @@ pub async fn read_folder(source: &Source, folder: &str, rows: &FileRows, questio
                 break;
             }
         }
-        let sent = format!("{} of {}", rows.file, if files.len() == 1 { "1 file".to_owned() } else { format!("{} files", files.len()) });
+        let sent = format!(
+            "{} of {}",
+            rows.file,
+            if files.len() == 1 {
+                "1 file".to_owned()
+            } else {
+                format!("{} files", files.len())
+            }
+        );
         gathered.answer(sent)
     };
     // Files are read where they may block.
-    tokio::task::spawn_blocking(work).await.unwrap_or_else(|error| Err(SourceError::Files { source_name: String::new(), words: error.to_string() }))
+    tokio::task::spawn_blocking(work)
+        .await
+        .unwrap_or_else(|error| {
+            Err(SourceError::Files {
+                source_name: String::new(),
+                words: error.to_string(),
+            })
+        })
 }
 
-pub async fn read_web(reader: &Reader, source: &Source, web: &Web, rows: &FileRows, question: Question<'_>) -> Result<Answer, SourceError> {
+pub async fn read_web(
+    reader: &Reader,
+    source: &Source,
+    web: &Web,
+    rows: &FileRows,
+    question: Question<'_>,
+) -> Result<Answer, SourceError> {
     let url = reader.url(source, web, &rows.file).await?;
-    let (call, address) = (Call { method: Method::GET, url: url.clone(), headers: Vec::new(), body: None }, shown(&url));
+    let (call, address) = (
+        Call {
+            method: Method::GET,
+            url: url.clone(),
+            headers: Vec::new(),
+            body: None,
+        },
+        shown(&url),
+    );
     let response = reader.call(source, web, &call).await?;
     let bytes = reader.bytes(source, &address, response).await?;
     let mut gathered = Gathered::new(source, rows, &question.times.window);
@@ -54,13 +93,24 @@ pub async fn read_web(reader: &Reader, source: &Source, web: &Web, rows: &FileRo
 pub async fn greet(source: &Source, folder: &str) -> Result<Greeting, SourceError> {
     let files = find(source, folder, "**/*")?;
     Ok(Greeting {
-        found: format!("{} in {}", if files.len() == 1 { "1 file".to_owned() } else { format!("{} files", files.len()) }, root(source, folder)?.display()),
+        found: format!(
+            "{} in {}",
+            if files.len() == 1 {
+                "1 file".to_owned()
+            } else {
+                format!("{} files", files.len())
+            },
+            root(source, folder)?.display()
+        ),
         warning: None,
     })
 }
 
 fn unreadable(source: &Source, path: &Path, error: &std::io::Error) -> SourceError {
-    SourceError::Files { source_name: source.name.clone(), words: format!("{} cannot be read: {error}", path.display()) }
+    SourceError::Files {
+        source_name: source.name.clone(),
+        words: format!("{} cannot be read: {error}", path.display()),
+    }
 }
 
 pub fn root(source: &Source, folder: &str) -> Result<PathBuf, SourceError> {
@@ -73,38 +123,64 @@ pub fn root(source: &Source, folder: &str) -> Result<PathBuf, SourceError> {
             problem: "is not set in the environment of the service".to_owned(),
         })?,
     };
-    Path::new(&folder).canonicalize().map_err(|error| unreadable(source, Path::new(&folder), &error))
+    Path::new(&folder)
+        .canonicalize()
+        .map_err(|error| unreadable(source, Path::new(&folder), &error))
 }
 
 /// The files that a pattern finds, by name; none outside the folder, wherever links lead.
 pub fn find(source: &Source, folder: &str, pattern: &str) -> Result<Vec<PathBuf>, SourceError> {
     let root = root(source, folder)?;
-    let failed = |words: String| SourceError::Files { source_name: source.name.clone(), words };
-    let full = format!("{}/{pattern}", glob::Pattern::escape(&root.to_string_lossy()));
-    let options = glob::MatchOptions { require_literal_leading_dot: true, require_literal_separator: true, case_sensitive: true };
-    let found = glob::glob_with(&full, options).map_err(|error| failed(format!("\"{pattern}\" is not a pattern: {error}")))?;
+    let failed = |words: String| SourceError::Files {
+        source_name: source.name.clone(),
+        words,
+    };
+    let full = format!(
+        "{}/{pattern}",
+        glob::Pattern::escape(&root.to_string_lossy())
+    );
+    let options = glob::MatchOptions {
+        require_literal_leading_dot: true,
+        require_literal_separator: true,
+        case_sensitive: true,
+    };
+    let found = glob::glob_with(&full, options)
+        .map_err(|error| failed(format!("\"{pattern}\" is not a pattern: {error}")))?;
     let mut files = Vec::new();
     for path in found {
         let path = path.map_err(|error| failed(error.to_string()))?;
-        let real = path.canonicalize().map_err(|error| unreadable(source, &path, &error))?;
+        let real = path
+            .canonicalize()
+            .map_err(|error| unreadable(source, &path, &error))?;
         if !real.starts_with(&root) {
-            return Err(failed(format!("{} leads out of the folder and is not read", path.display())));
+            return Err(failed(format!(
+                "{} leads out of the folder and is not read",
+                path.display()
+            )));
         }
         if real.is_file() {
             files.push(path);
         }
         if files.len() > MOST_FILES {
-            return Err(failed(format!("\"{pattern}\" finds more than {MOST_FILES} files; narrow it")));
+            return Err(failed(format!(
+                "\"{pattern}\" finds more than {MOST_FILES} files; narrow it"
+            )));
         }
     }
     if files.is_empty() && pattern != "**/*" {
-        return Err(failed(format!("\"{pattern}\" finds no file in {}", root.display())));
+        return Err(failed(format!(
+            "\"{pattern}\" finds no file in {}",
+            root.display()
+        )));
     }
     Ok(files)
 }
 
 fn shown_path(folder: &str, file: &Path) -> String {
-    file.strip_prefix(folder).unwrap_or(file).to_string_lossy().into_owned()
+    file.strip_prefix(folder)
+        .unwrap_or(file)
+        .to_string_lossy()
+        .into_owned()
 }
 
 /// Rows of one file after another.
@@ -123,8 +199,26 @@ struct Gathered<'a> {
 impl<'a> Gathered<'a> {
     fn new(source: &'a Source, rows: &'a FileRows, window: &'a Window) -> Self {
         let columns = rows.fields.clone();
-        let table = Table { columns: columns.iter().map(|field| Column { name: field.name.clone(), kind: field.kind }).collect(), ..Table::default() };
-        Self { source, rows, window, columns, texts: Vec::new(), table, bad: 0, first_bad: None }
+        let table = Table {
+            columns: columns
+                .iter()
+                .map(|field| Column {
+                    name: field.name.clone(),
+                    kind: field.kind,
+                })
+                .collect(),
+            ..Table::default()
+        };
+        Self {
+            source,
+            rows,
+            window,
+            columns,
+            texts: Vec::new(),
+            table,
+            bad: 0,
+            first_bad: None,
+        }
     }
 
     fn full(&self) -> bool {
@@ -132,16 +226,36 @@ impl<'a> Gathered<'a> {
     }
 
     fn add(&mut self, name: &str, bytes: impl Read) -> Result<(), SourceError> {
-        let failed = |words: String| SourceError::Files { source_name: self.source.name.clone(), words };
-        let encoding = encoding_rs::Encoding::for_label(self.rows.encoding.as_bytes())
-            .ok_or_else(|| failed(format!("\"{}\" is not an encoding, such as \"utf-8\" or \"windows-1252\"", self.rows.encoding)))?;
+        let failed = |words: String| SourceError::Files {
+            source_name: self.source.name.clone(),
+            words,
+        };
+        let encoding =
+            encoding_rs::Encoding::for_label(self.rows.encoding.as_bytes()).ok_or_else(|| {
+                failed(format!(
+                    "\"{}\" is not an encoding, such as \"utf-8\" or \"windows-1252\"",
+                    self.rows.encoding
+                ))
+            })?;
         // A byte-order mark, if there is one, says more than the definition.
-        let text = DecodeReaderBytesBuilder::new().encoding(Some(encoding)).bom_override(true).build(bytes);
-        if self.rows.json_lines { self.add_lines(name, BufReader::new(text)) } else { self.add_csv(name, text) }
+        let text = DecodeReaderBytesBuilder::new()
+            .encoding(Some(encoding))
+            .bom_override(true)
+            .build(bytes);
+        if self.rows.json_lines {
+            self.add_lines(name, BufReader::new(text))
+        } else {
+            self.add_csv(name, text)
+        }
     }
 
     fn line(&self, file: &str, line: u64, words: String) -> SourceError {
-        SourceError::Line { source_name: self.source.name.clone(), file: file.to_owned(), line, words }
+        SourceError::Line {
+            source_name: self.source.name.clone(),
+            file: file.to_owned(),
+            line,
+            words,
+        }
     }
 
     /// A row that cannot be read stops the reading, unless its author lets it be left out.
@@ -152,7 +266,9 @@ impl<'a> Gathered<'a> {
         self.bad += 1;
         if self.first_bad.is_none() {
             let words = match &error {
-                SourceError::Line { file, line, words, .. } => format!("{file}, line {line}: {words}"),
+                SourceError::Line {
+                    file, line, words, ..
+                } => format!("{file}, line {line}: {words}"),
                 other => other.to_string(),
             };
             self.first_bad = Some(words);
@@ -161,9 +277,15 @@ impl<'a> Gathered<'a> {
     }
 
     fn add_csv(&mut self, name: &str, text: impl Read) -> Result<(), SourceError> {
-        let mut reader = csv::ReaderBuilder::new().delimiter(self.rows.delimiter as u8).has_headers(self.rows.heading).flexible(true).from_reader(text);
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(self.rows.delimiter as u8)
+            .has_headers(self.rows.heading)
+            .flexible(true)
+            .from_reader(text);
         let heading: Vec<String> = if self.rows.heading {
-            let found = reader.headers().map_err(|error| self.line(name, 1, error.to_string()))?;
+            let found = reader
+                .headers()
+                .map_err(|error| self.line(name, 1, error.to_string()))?;
             found.iter().map(|name| name.trim().to_owned()).collect()
         } else {
             Vec::new()
@@ -185,14 +307,30 @@ impl<'a> Gathered<'a> {
             if places.is_none() {
                 places = Some(self.places(name, &heading, record.len())?);
             }
-            let width = if self.rows.heading { heading.len() } else { places.as_ref().map_or(0, |_| record.len()) };
+            let width = if self.rows.heading {
+                heading.len()
+            } else {
+                places.as_ref().map_or(0, |_| record.len())
+            };
             if record.len() != width {
-                self.bad_row(self.line(name, line, format!("it has {} columns, but the heading has {width}", record.len())))?;
+                self.bad_row(self.line(
+                    name,
+                    line,
+                    format!(
+                        "it has {} columns, but the heading has {width}",
+                        record.len()
+                    ),
+                ))?;
                 continue;
             }
-            let texts = places.iter().flatten().map(|place| record.get(*place).unwrap_or_default());
+            let texts = places
+                .iter()
+                .flatten()
+                .map(|place| record.get(*place).unwrap_or_default());
             let texts: Vec<&str> = texts.collect();
-            self.add_row(name, line, |place, _| Ok(texts.get(place).map_or("", |text| text).to_owned().into()))?;
+            self.add_row(name, line, |place, _| {
+                Ok(texts.get(place).map_or("", |text| text).to_owned().into())
+            })?;
             if self.full() {
                 return Ok(());
             }
@@ -201,17 +339,42 @@ impl<'a> Gathered<'a> {
 
     /// Where each field stands in this file. Without fields the first file says which
     /// columns there are.
-    fn places(&mut self, name: &str, heading: &[String], width: usize) -> Result<Vec<usize>, SourceError> {
-        let names: Vec<String> = if self.rows.heading { heading.to_vec() } else { (1..=width).map(|n| format!("column_{n}")).collect() };
+    fn places(
+        &mut self,
+        name: &str,
+        heading: &[String],
+        width: usize,
+    ) -> Result<Vec<usize>, SourceError> {
+        let names: Vec<String> = if self.rows.heading {
+            heading.to_vec()
+        } else {
+            (1..=width).map(|n| format!("column_{n}")).collect()
+        };
         if self.columns.is_empty() {
-            self.columns =
-                names.iter().map(|name| Field { name: name.clone(), path: None, outer: false, kind: ColumnKind::Text, time: TimeForm::Iso }).collect();
+            self.columns = names
+                .iter()
+                .map(|name| Field {
+                    name: name.clone(),
+                    path: None,
+                    outer: false,
+                    kind: ColumnKind::Text,
+                    time: TimeForm::Iso,
+                })
+                .collect();
         }
         let place = |field: &Field| {
             let wanted = field.path.as_ref().unwrap_or(&field.name);
             names.iter().position(|name| name == wanted).ok_or_else(|| {
-                let near = maple_lark_core::nearest::suggestion(wanted, names.iter().map(String::as_str));
-                self.line(name, 1, format!("there is no column \"{wanted}\".{near} There are: {}", names.join(", ")))
+                let near =
+                    maple_lark_core::nearest::suggestion(wanted, names.iter().map(String::as_str));
+                self.line(
+                    name,
+                    1,
+                    format!(
+                        "there is no column \"{wanted}\".{near} There are: {}",
+                        names.join(", ")
+                    ),
+                )
             })
         };
         self.columns.iter().map(place).collect()
@@ -236,10 +399,23 @@ impl<'a> Gathered<'a> {
                 }
             };
             if self.columns.is_empty() {
-                self.columns =
-                    object.keys().map(|key| Field { name: key.clone(), path: None, outer: false, kind: ColumnKind::Text, time: TimeForm::Iso }).collect();
+                self.columns = object
+                    .keys()
+                    .map(|key| Field {
+                        name: key.clone(),
+                        path: None,
+                        outer: false,
+                        kind: ColumnKind::Text,
+                        time: TimeForm::Iso,
+                    })
+                    .collect();
             }
-            self.add_row(name, number, |_, field| Ok(object.get(field.path.as_ref().unwrap_or(&field.name)).cloned().unwrap_or_default()))?;
+            self.add_row(name, number, |_, field| {
+                Ok(object
+                    .get(field.path.as_ref().unwrap_or(&field.name))
+                    .cloned()
+                    .unwrap_or_default())
+            })?;
             if self.full() {
                 break;
             }
@@ -247,11 +423,17 @@ impl<'a> Gathered<'a> {
         Ok(())
     }
 
-    fn add_row(&mut self, name: &str, line: u64, cell: impl Fn(usize, &Field) -> Result<serde_json::Value, String>) -> Result<(), SourceError> {
+    fn add_row(
+        &mut self,
+        name: &str,
+        line: u64,
+        cell: impl Fn(usize, &Field) -> Result<serde_json::Value, String>,
+    ) -> Result<(), SourceError> {
         let typed = !self.rows.fields.is_empty();
         let cells = self.columns.iter().enumerate().map(|(place, field)| {
             let json = cell(place, field)?;
-            cells::from_json(&json, field).map_err(|words| format!("column \"{}\": {words}", field.name))
+            cells::from_json(&json, field)
+                .map_err(|words| format!("column \"{}\": {words}", field.name))
         });
         match cells.collect::<Result<Vec<Value>, String>>() {
             Err(words) => {
@@ -265,7 +447,16 @@ impl<'a> Gathered<'a> {
                 Ok(())
             }
             Ok(cells) => {
-                let texts = cells.into_iter().map(|value| if let Value::Text(text) = value { text } else { String::new() }).collect();
+                let texts = cells
+                    .into_iter()
+                    .map(|value| {
+                        if let Value::Text(text) = value {
+                            text
+                        } else {
+                            String::new()
+                        }
+                    })
+                    .collect();
                 if self.texts.len() == self.source.row_limit {
                     self.table.truncated = true
                 } else {
@@ -277,32 +468,60 @@ impl<'a> Gathered<'a> {
     }
 
     fn keep(&mut self, cells: Vec<Value>) {
-        if self.table.rows.len() == self.source.row_limit { self.table.truncated = true } else { self.table.rows.push(cells) }
+        if self.table.rows.len() == self.source.row_limit {
+            self.table.truncated = true
+        } else {
+            self.table.rows.push(cells)
+        }
     }
 
     fn in_window(&self, cells: &[Value]) -> bool {
-        let Some(time) = &self.rows.time else { return true };
+        let Some(time) = &self.rows.time else {
+            return true;
+        };
         let place = self.columns.iter().position(|field| field.name == *time);
         let within = |at: DateTime<Utc>| at >= self.window.from && at < self.window.to;
-        place.and_then(|place| cells.get(place)).is_some_and(|value| match value {
-            Value::Instant(at) => within(*at),
-            Value::Date(date) => within(self.window.zone.start_of(*date)),
-            _ => false,
-        })
+        place
+            .and_then(|place| cells.get(place))
+            .is_some_and(|value| match value {
+                Value::Instant(at) => within(*at),
+                Value::Date(date) => within(self.window.zone.start_of(*date)),
+                _ => false,
+            })
     }
 
     fn answer(mut self, sent: String) -> Result<Answer, SourceError> {
         if self.rows.fields.is_empty() {
-            let kinds: Vec<ColumnKind> =
-                (0..self.columns.len()).map(|place| cells::inferred(self.texts.iter().map(|row| row.get(place).map_or("", String::as_str)))).collect();
+            let kinds: Vec<ColumnKind> = (0..self.columns.len())
+                .map(|place| {
+                    cells::inferred(
+                        self.texts
+                            .iter()
+                            .map(|row| row.get(place).map_or("", String::as_str)),
+                    )
+                })
+                .collect();
             for (field, kind) in self.columns.iter_mut().zip(&kinds) {
                 field.kind = *kind;
             }
-            self.table.columns = self.columns.iter().map(|field| Column { name: field.name.clone(), kind: field.kind }).collect();
+            self.table.columns = self
+                .columns
+                .iter()
+                .map(|field| Column {
+                    name: field.name.clone(),
+                    kind: field.kind,
+                })
+                .collect();
             for texts in std::mem::take(&mut self.texts) {
                 // Every text fits its column's kind, or that kind would be another.
-                let row = (0..kinds.len())
-                    .map(|place| cells::from_text(texts.get(place).map_or("", String::as_str), kinds[place], &TimeForm::Iso).unwrap_or(Value::Missing));
+                let row = (0..kinds.len()).map(|place| {
+                    cells::from_text(
+                        texts.get(place).map_or("", String::as_str),
+                        kinds[place],
+                        &TimeForm::Iso,
+                    )
+                    .unwrap_or(Value::Missing)
+                });
                 let row: Vec<Value> = row.collect();
                 if self.in_window(&row) {
                     self.table.rows.push(row);
@@ -310,11 +529,25 @@ impl<'a> Gathered<'a> {
             }
         }
         if let Some(time) = &self.rows.time {
-            let kind = self.columns.iter().find(|field| field.name == *time).map(|field| field.kind);
+            let kind = self
+                .columns
+                .iter()
+                .find(|field| field.name == *time)
+                .map(|field| field.kind);
             let timed = matches!(kind, Some(ColumnKind::Instant | ColumnKind::Date));
             if !timed && !self.columns.is_empty() {
-                let words = format!("the window is to narrow the column \"{time}\", which {}", if kind.is_some() { "holds no times" } else { "is not there" });
-                return Err(SourceError::Files { source_name: self.source.name.clone(), words });
+                let words = format!(
+                    "the window is to narrow the column \"{time}\", which {}",
+                    if kind.is_some() {
+                        "holds no times"
+                    } else {
+                        "is not there"
+                    }
+                );
+                return Err(SourceError::Files {
+                    source_name: self.source.name.clone(),
+                    words,
+                });
             }
         }
         let note = self.first_bad.map(|first| {
@@ -325,6 +558,10 @@ impl<'a> Gathered<'a> {
             };
             format!("{rows}; the first: {first}")
         });
-        Ok(Answer { table: self.table.into(), sent, note })
+        Ok(Answer {
+            table: self.table.into(),
+            sent,
+            note,
+        })
     }
 }

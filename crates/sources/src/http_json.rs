@@ -14,7 +14,13 @@ use crate::{
     web::{Call, shown, without_sign_in},
 };
 
-pub async fn read(reader: &Reader, source: &Source, web: &Web, request: &Request, question: Question<'_>) -> Result<Answer, SourceError> {
+pub async fn read(
+    reader: &Reader,
+    source: &Source,
+    web: &Web,
+    request: &Request,
+    question: Question<'_>,
+) -> Result<Answer, SourceError> {
     let fill = |name: &str| {
         question.times.filler(name).or_else(|| {
             question.values.get(name).map(|value| match value {
@@ -25,34 +31,92 @@ pub async fn read(reader: &Reader, source: &Source, web: &Web, request: &Request
         })
     };
     let refused = |error: FillError| match error {
-        FillError::NoValue(name) => SourceError::NoValue { source_name: source.name.clone(), name },
-        other => SourceError::Query { source_name: source.name.clone(), words: other.to_string() },
+        FillError::NoValue(name) => SourceError::NoValue {
+            source_name: source.name.clone(),
+            name,
+        },
+        other => SourceError::Query {
+            source_name: source.name.clone(),
+            words: other.to_string(),
+        },
     };
     let path = request.path.fill_path(&fill).map_err(refused)?;
     let mut url = reader.url(source, web, &path).await?;
     if !request.send.is_empty() {
-        let pairs = request.send.iter().map(|(key, template)| Ok((key, template.fill(&fill)?))).collect::<Result<Vec<_>, _>>().map_err(refused)?;
+        let pairs = request
+            .send
+            .iter()
+            .map(|(key, template)| Ok((key, template.fill(&fill)?)))
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(refused)?;
         url.query_pairs_mut().extend_pairs(pairs);
     }
-    let headers = request.headers.iter().map(|(name, template)| Ok((name.clone(), template.fill(&fill)?))).collect::<Result<Vec<_>, _>>().map_err(refused)?;
-    let body = request.body.as_ref().map(|body| body.fill(&fill)).transpose().map_err(refused)?;
-    let method = if request.post { Method::POST } else { Method::GET };
-    let sent = format!("{method} {}{}", without_sign_in(&url), body.as_ref().map(|body| format!("\n{body}")).unwrap_or_default());
+    let headers = request
+        .headers
+        .iter()
+        .map(|(name, template)| Ok((name.clone(), template.fill(&fill)?)))
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(refused)?;
+    let body = request
+        .body
+        .as_ref()
+        .map(|body| body.fill(&fill))
+        .transpose()
+        .map_err(refused)?;
+    let method = if request.post {
+        Method::POST
+    } else {
+        Method::GET
+    };
+    let sent = format!(
+        "{method} {}{}",
+        without_sign_in(&url),
+        body.as_ref()
+            .map(|body| format!("\n{body}"))
+            .unwrap_or_default()
+    );
 
     let paths = Paths::new(source, request)?;
-    let mut table = Table { columns: request.fields.iter().map(|field| Column { name: field.name.clone(), kind: field.kind }).collect(), ..Table::default() };
-    let mut call = Call { method, url, headers, body };
+    let mut table = Table {
+        columns: request
+            .fields
+            .iter()
+            .map(|field| Column {
+                name: field.name.clone(),
+                kind: field.kind,
+            })
+            .collect(),
+        ..Table::default()
+    };
+    let mut call = Call {
+        method,
+        url,
+        headers,
+        body,
+    };
     let first = call.url.clone();
-    if let Some(Pages::Number { key, first: number, .. }) = &request.pages {
+    if let Some(Pages::Number {
+        key, first: number, ..
+    }) = &request.pages
+    {
         set_query(&mut call.url, key, &number.to_string());
     }
     for page in 1.. {
         let address = shown(&call.url);
         let response = reader.call(source, web, &call).await?;
-        let link = response.headers().get(LINK).and_then(|link| link.to_str().ok()).and_then(next_link);
+        let link = response
+            .headers()
+            .get(LINK)
+            .and_then(|link| link.to_str().ok())
+            .and_then(next_link);
         let bytes = reader.bytes(source, &address, response).await?;
-        let failed = |words: String| SourceError::Answer { source_name: source.name.clone(), address: address.clone(), words };
-        let json: Json = serde_json::from_slice(&bytes).map_err(|error| failed(format!("it is not JSON: {error}")))?;
+        let failed = |words: String| SourceError::Answer {
+            source_name: source.name.clone(),
+            address: address.clone(),
+            words,
+        };
+        let json: Json = serde_json::from_slice(&bytes)
+            .map_err(|error| failed(format!("it is not JSON: {error}")))?;
         let before = table.rows.len();
         paths.add_rows(source, &json, request, &mut table)?;
         if table.truncated {
@@ -68,22 +132,35 @@ pub async fn read(reader: &Reader, source: &Source, web: &Web, request: &Request
                 match written {
                     None => None,
                     Some(written) => {
-                        let next =
-                            call.url.join(&written).map_err(|error| failed(format!("\"{written}\", where it says it goes on, is not a URL: {error}")))?;
+                        let next = call.url.join(&written).map_err(|error| {
+                            failed(format!(
+                                "\"{written}\", where it says it goes on, is not a URL: {error}"
+                            ))
+                        })?;
                         // A sign-in must not be carried to another place.
                         if next.origin() != first.origin() {
-                            return Err(failed(format!("it says it goes on at {}, which is another place and is not followed", shown(&next))));
+                            return Err(failed(format!(
+                                "it says it goes on at {}, which is another place and is not followed",
+                                shown(&next)
+                            )));
                         }
                         Some(next)
                     }
                 }
             }
-            Pages::Number { key, first: number, .. } => (table.rows.len() > before).then(|| with_query(&first, key, &(number + page).to_string())),
-            Pages::Cursor { path, key, .. } => text_at(&json, path).map(|cursor| with_query(&first, key, &cursor)),
+            Pages::Number {
+                key, first: number, ..
+            } => (table.rows.len() > before)
+                .then(|| with_query(&first, key, &(number + page).to_string())),
+            Pages::Cursor { path, key, .. } => {
+                text_at(&json, path).map(|cursor| with_query(&first, key, &cursor))
+            }
         };
         let Some(next) = next else { break };
         if next == call.url {
-            return Err(failed("it says it goes on at the page it is itself".to_owned()));
+            return Err(failed(
+                "it says it goes on at the page it is itself".to_owned(),
+            ));
         }
         if page as usize >= pages.most() {
             table.truncated = true;
@@ -101,16 +178,31 @@ fn with_query(url: &Url, key: &str, value: &str) -> Url {
 }
 
 fn set_query(url: &mut Url, key: &str, value: &str) {
-    let kept: Vec<(String, String)> = url.query_pairs().filter(|(known, _)| known != key).map(|(key, value)| (key.into_owned(), value.into_owned())).collect();
-    url.query_pairs_mut().clear().extend_pairs(kept).append_pair(key, value);
+    let kept: Vec<(String, String)> = url
+        .query_pairs()
+        .filter(|(known, _)| known != key)
+        .map(|(key, value)| (key.into_owned(), value.into_owned()))
+        .collect();
+    url.query_pairs_mut()
+        .clear()
+        .extend_pairs(kept)
+        .append_pair(key, value);
 }
 
 /// The target of rel="next" in a Link header (RFC 8288).
 fn next_link(header: &str) -> Option<String> {
     header.split(',').find_map(|link| {
         let (target, parameters) = link.split_once(';')?;
-        let next = parameters.split(';').any(|parameter| matches!(parameter.trim().replace('"', "").as_str(), "rel=next"));
-        next.then(|| target.trim().trim_start_matches('<').trim_end_matches('>').to_owned())
+        let next = parameters
+            .split(';')
+            .any(|parameter| matches!(parameter.trim().replace('"', "").as_str(), "rel=next"));
+        next.then(|| {
+            target
+                .trim()
+                .trim_start_matches('<')
+                .trim_end_matches('>')
+                .to_owned()
+        })
     })
 }
 
@@ -132,21 +224,39 @@ struct Paths<'a> {
 
 impl<'a> Paths<'a> {
     fn new(source: &Source, request: &'a Request) -> Result<Self, SourceError> {
-        let parse =
-            |path: &str| JsonPath::parse(path).map_err(|error| SourceError::Query { source_name: source.name.clone(), words: format!("{path}: {error}") });
+        let parse = |path: &str| {
+            JsonPath::parse(path).map_err(|error| SourceError::Query {
+                source_name: source.name.clone(),
+                words: format!("{path}: {error}"),
+            })
+        };
         Ok(Self {
             rows: parse(&request.rows)?,
             each: request.each.as_deref().map(parse).transpose()?,
-            fields: request.fields.iter().map(|field| Ok((field, parse(field.path.as_deref().unwrap_or("$"))?))).collect::<Result<_, SourceError>>()?,
+            fields: request
+                .fields
+                .iter()
+                .map(|field| Ok((field, parse(field.path.as_deref().unwrap_or("$"))?)))
+                .collect::<Result<_, SourceError>>()?,
         })
     }
 
-    fn add_rows(&self, source: &Source, json: &Json, request: &Request, table: &mut Table) -> Result<(), SourceError> {
+    fn add_rows(
+        &self,
+        source: &Source,
+        json: &Json,
+        request: &Request,
+        table: &mut Table,
+    ) -> Result<(), SourceError> {
         for outer in self.rows.query(json) {
             match &self.each {
                 Some(each) => {
                     for inner in each.query(outer) {
-                        self.add_row(source, table, |field| if field.outer { outer } else { inner })?;
+                        self.add_row(
+                            source,
+                            table,
+                            |field| if field.outer { outer } else { inner },
+                        )?;
                     }
                 }
                 None if request.parallel => self.add_columns(source, outer, table)?,
@@ -159,7 +269,12 @@ impl<'a> Paths<'a> {
         Ok(())
     }
 
-    fn add_row<'j>(&self, source: &Source, table: &mut Table, from: impl Fn(&Field) -> &'j Json) -> Result<(), SourceError> {
+    fn add_row<'j>(
+        &self,
+        source: &Source,
+        table: &mut Table,
+        from: impl Fn(&Field) -> &'j Json,
+    ) -> Result<(), SourceError> {
         let row = table.rows.len() + 1;
         let cells = self.fields.iter().map(|(field, path)| {
             let found = path.query(from(field)).first().unwrap_or(&Json::Null);
@@ -172,14 +287,28 @@ impl<'a> Paths<'a> {
 
     /// Each field is a list; a shorter one is missing at its end. One that is a single value
     /// is the same in every row.
-    fn add_columns(&self, source: &Source, outer: &Json, table: &mut Table) -> Result<(), SourceError> {
-        let lists: Vec<Vec<&Json>> = self.fields.iter().map(|(_, path)| spread(path.query(outer).all())).collect();
+    fn add_columns(
+        &self,
+        source: &Source,
+        outer: &Json,
+        table: &mut Table,
+    ) -> Result<(), SourceError> {
+        let lists: Vec<Vec<&Json>> = self
+            .fields
+            .iter()
+            .map(|(_, path)| spread(path.query(outer).all()))
+            .collect();
         let longest = lists.iter().map(Vec::len).max().unwrap_or(0);
         for place in 0..longest {
             let row = table.rows.len() + 1;
             let cells = self.fields.iter().zip(&lists).map(|((field, _), list)| {
-                let found = if list.len() == 1 { list.first() } else { list.get(place) };
-                cells::from_json(found.copied().unwrap_or(&Json::Null), field).map_err(|words| bad_cell(source, row, field, words))
+                let found = if list.len() == 1 {
+                    list.first()
+                } else {
+                    list.get(place)
+                };
+                cells::from_json(found.copied().unwrap_or(&Json::Null), field)
+                    .map_err(|words| bad_cell(source, row, field, words))
             });
             let cells = cells.collect::<Result<Vec<Value>, _>>()?;
             push(source, table, cells);
@@ -208,5 +337,10 @@ fn push(source: &Source, table: &mut Table, cells: Vec<Value>) {
 }
 
 fn bad_cell(source: &Source, row: usize, field: &Field, words: String) -> SourceError {
-    SourceError::Cell { source_name: source.name.clone(), row, column: field.name.clone(), words }
+    SourceError::Cell {
+        source_name: source.name.clone(),
+        row,
+        column: field.name.clone(),
+        words,
+    }
 }

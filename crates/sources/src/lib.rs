@@ -53,7 +53,11 @@ pub struct Answer {
 
 impl Answer {
     fn of(table: impl Into<PackedTable>, sent: String) -> Self {
-        Self { table: table.into(), sent, note: None }
+        Self {
+            table: table.into(),
+            sent,
+            note: None,
+        }
     }
 }
 
@@ -83,17 +87,28 @@ pub struct Reader {
 
 impl Reader {
     pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
-        Self { clients: Arc::new(web::Clients::new()), boundary: Arc::new(boundary), secrets, commands: Arc::default() }
+        Self {
+            clients: Arc::new(web::Clients::new()),
+            boundary: Arc::new(boundary),
+            secrets,
+            commands: Arc::default(),
+        }
     }
 
     /// The same with commands that settings may name.
     pub fn with_commands(self, commands: Commands) -> Self {
-        Self { commands: Arc::new(commands), ..self }
+        Self {
+            commands: Arc::new(commands),
+            ..self
+        }
     }
 
     /// A reader that keeps no secrets and guards no addresses of its own.
     pub fn unguarded() -> Self {
-        Self::new(Boundary::default(), Arc::new(|_| Box::pin(async { Err("is not kept here".to_owned()) })))
+        Self::new(
+            Boundary::default(),
+            Arc::new(|_| Box::pin(async { Err("is not kept here".to_owned()) })),
+        )
     }
 
     /// Asks a source one question.
@@ -103,19 +118,39 @@ impl Reader {
     ///
     /// # Errors
     /// Each in the source's own words, with the remedy, and without a secret.
-    pub async fn read(&self, source: &Source, question: Question<'_>) -> Result<Answer, SourceError> {
+    pub async fn read(
+        &self,
+        source: &Source,
+        question: Question<'_>,
+    ) -> Result<Answer, SourceError> {
         let mismatch = || SourceError::Query {
             source_name: source.name.clone(),
-            words: format!("it is of kind \"{}\" and cannot be asked like one of kind \"{}\"", source.kind.name(), question.ask.source_kind()),
+            words: format!(
+                "it is of kind \"{}\" and cannot be asked like one of kind \"{}\"",
+                source.kind.name(),
+                question.ask.source_kind()
+            ),
         };
         bounded(source, async {
             match (&source.kind, question.ask) {
-                (SourceKind::Postgresql(settings), Ask::Sql(sql)) => postgresql::read(self, source, settings, sql, question).await,
-                (SourceKind::HttpJson(web, _), Ask::Request(request)) => http_json::read(self, source, web, request, question).await,
-                (SourceKind::Folder(folder), Ask::File(rows)) => files::read_folder(source, folder, rows, question).await,
-                (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => files::read_web(self, source, web, rows, question).await,
-                (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => open_metrics::read(self, source, web, metrics).await,
-                (SourceKind::LocalChecks, Ask::Check(check)) => checks::read(self, source, check).await,
+                (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
+                    postgresql::read(self, source, settings, sql, question).await
+                }
+                (SourceKind::HttpJson(web, _), Ask::Request(request)) => {
+                    http_json::read(self, source, web, request, question).await
+                }
+                (SourceKind::Folder(folder), Ask::File(rows)) => {
+                    files::read_folder(source, folder, rows, question).await
+                }
+                (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => {
+                    files::read_web(self, source, web, rows, question).await
+                }
+                (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => {
+                    open_metrics::read(self, source, web, metrics).await
+                }
+                (SourceKind::LocalChecks, Ask::Check(check)) => {
+                    checks::read(self, source, check).await
+                }
                 _ => Err(mismatch()),
             }
         })
@@ -127,10 +162,15 @@ impl Reader {
         bounded(source, async {
             match &source.kind {
                 SourceKind::Postgresql(settings) => postgresql::greet(self, source, settings).await,
-                SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => web::greet(self, source, web).await,
+                SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => {
+                    web::greet(self, source, web).await
+                }
                 SourceKind::Folder(folder) => files::greet(source, folder).await,
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
-                SourceKind::LocalChecks => Ok(Greeting { found: "Checks are made from this machine".to_owned(), warning: None }),
+                SourceKind::LocalChecks => Ok(Greeting {
+                    found: "Checks are made from this machine".to_owned(),
+                    warning: None,
+                }),
             }
         })
         .await
@@ -138,14 +178,23 @@ impl Reader {
 
     /// What can be asked of a source: its tables, metrics or files, those whose name or
     /// description has `search` in it, at most 500.
-    pub async fn catalogue(&self, source: &Source, search: &str) -> Result<Vec<Entry>, SourceError> {
+    pub async fn catalogue(
+        &self,
+        source: &Source,
+        search: &str,
+    ) -> Result<Vec<Entry>, SourceError> {
         bounded(source, async {
             match &source.kind {
-                SourceKind::Postgresql(settings) => catalogue::postgresql(self, source, settings, search).await,
-                SourceKind::OpenMetrics(web) => catalogue::open_metrics(self, source, web, search).await,
+                SourceKind::Postgresql(settings) => {
+                    catalogue::postgresql(self, source, settings, search).await
+                }
+                SourceKind::OpenMetrics(web) => {
+                    catalogue::open_metrics(self, source, web, search).await
+                }
                 SourceKind::Folder(folder) => catalogue::folder(source, folder, search).await,
                 SourceKind::LocalChecks => Ok(catalogue::checks(search)),
-                SourceKind::HttpJson(web, Some(listing)) | SourceKind::FilesByHttp(web, Some(listing)) => {
+                SourceKind::HttpJson(web, Some(listing))
+                | SourceKind::FilesByHttp(web, Some(listing)) => {
                     catalogue::listed(self, source, web, listing, search).await
                 }
                 // It does not say what it has unless its definition knows where.
@@ -157,8 +206,16 @@ impl Reader {
 }
 
 /// The source is asked to keep the timeout itself; this holds even if it hangs.
-async fn bounded<T>(source: &Source, work: impl Future<Output = Result<T, SourceError>>) -> Result<T, SourceError> {
+async fn bounded<T>(
+    source: &Source,
+    work: impl Future<Output = Result<T, SourceError>>,
+) -> Result<T, SourceError> {
     let grace = Duration::from_secs(2);
     let limit = Duration::from_secs(source.timeout_seconds) + grace;
-    tokio::time::timeout(limit, work).await.unwrap_or(Err(SourceError::Timeout { source_name: source.name.clone(), seconds: source.timeout_seconds }))
+    tokio::time::timeout(limit, work)
+        .await
+        .unwrap_or(Err(SourceError::Timeout {
+            source_name: source.name.clone(),
+            seconds: source.timeout_seconds,
+        }))
 }

@@ -7,17 +7,31 @@ use maple_lark_core::{
     window::{TimeValue, Times},
 };
 use sqlx::{
-    AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement, TypeInfo,
+    AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
+    TypeInfo,
     postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
 };
 
 use crate::{Answer, Greeting, Question, Reader, SourceError};
 
-pub async fn read(reader: &Reader, source: &Source, settings: &PostgresqlSource, sql: &Sql, question: Question<'_>) -> Result<Answer, SourceError> {
+pub async fn read(
+    reader: &Reader,
+    source: &Source,
+    settings: &PostgresqlSource,
+    sql: &Sql,
+    question: Question<'_>,
+) -> Result<Answer, SourceError> {
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
-    connection.execute("begin transaction read only").await.map_err(refused)?;
-    let asked = Asked { source, sql, question };
+    connection
+        .execute("begin transaction read only")
+        .await
+        .map_err(refused)?;
+    let asked = Asked {
+        source,
+        sql,
+        question,
+    };
     let text = asked.typed_text(&mut connection).await?;
     let table = asked.fetch(&mut connection, text).await?;
     // Nothing was written, so there is nothing to keep; the connection is closed either way.
@@ -35,15 +49,25 @@ struct Asked<'a> {
 
 impl Asked<'_> {
     fn value(&self, name: &str) -> Option<&ParameterValue> {
-        self.sql.constants.get(name).or_else(|| self.question.values.get(name))
+        self.sql
+            .constants
+            .get(name)
+            .or_else(|| self.question.values.get(name))
     }
 
     fn no_value(&self, name: &str) -> SourceError {
-        SourceError::NoValue { source_name: self.source.name.clone(), name: name.to_owned() }
+        SourceError::NoValue {
+            source_name: self.source.name.clone(),
+            name: name.to_owned(),
+        }
     }
 }
 
-pub async fn greet(reader: &Reader, source: &Source, settings: &PostgresqlSource) -> Result<Greeting, SourceError> {
+pub async fn greet(
+    reader: &Reader,
+    source: &Source,
+    settings: &PostgresqlSource,
+) -> Result<Greeting, SourceError> {
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
     let row = connection
@@ -66,7 +90,11 @@ pub async fn greet(reader: &Reader, source: &Source, settings: &PostgresqlSource
     Ok(greeting)
 }
 
-pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSource) -> Result<PgConnection, SourceError> {
+pub async fn connect(
+    reader: &Reader,
+    source: &Source,
+    settings: &PostgresqlSource,
+) -> Result<PgConnection, SourceError> {
     let address = reader.resolve(source, "address", &settings.address).await?;
     let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
         source_name: source.name.clone(),
@@ -79,10 +107,18 @@ pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSour
     let mut options = PgConnectOptions::new_without_pgpass()
         .host(host)
         .port(port)
-        .database(&reader.resolve(source, "database", &settings.database).await?)
+        .database(
+            &reader
+                .resolve(source, "database", &settings.database)
+                .await?,
+        )
         .username(&reader.resolve(source, "user", &settings.user).await?)
         .application_name("maple-lark")
-        .options([("statement_timeout", milliseconds.as_str()), ("default_transaction_read_only", "on"), ("timezone", "UTC")])
+        .options([
+            ("statement_timeout", milliseconds.as_str()),
+            ("default_transaction_read_only", "on"),
+            ("timezone", "UTC"),
+        ])
         .ssl_mode(match settings.tls {
             Tls::Off => PgSslMode::Disable,
             Tls::Require => PgSslMode::Require,
@@ -96,8 +132,16 @@ pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSour
         options = options.password(&reader.resolve(source, "password", password).await?);
     }
     let failed = |error: sqlx::Error| match error {
-        sqlx::Error::Database(answer) => SourceError::SignIn { source_name: source.name.clone(), address: address.clone(), words: answer.message().to_owned() },
-        other => SourceError::Unreachable { source_name: source.name.clone(), address: address.clone(), words: other.to_string() },
+        sqlx::Error::Database(answer) => SourceError::SignIn {
+            source_name: source.name.clone(),
+            address: address.clone(),
+            words: answer.message().to_owned(),
+        },
+        other => SourceError::Unreachable {
+            source_name: source.name.clone(),
+            address: address.clone(),
+            words: other.to_string(),
+        },
     };
     if settings.tls == Tls::VerifyFull {
         // The certificate has to be that of the name, so a name that leads elsewhere is found out.
@@ -106,7 +150,12 @@ pub async fn connect(reader: &Reader, source: &Source, settings: &PostgresqlSour
     // Only what was looked at is connected to, in the name's own order.
     let mut last = sqlx::Error::Protocol("the name has no address".to_owned());
     for found in addresses {
-        match options.clone().host(&found.ip().to_string()).connect().await {
+        match options
+            .clone()
+            .host(&found.ip().to_string())
+            .connect()
+            .await
+        {
             Err(error @ sqlx::Error::Io(_)) => last = error,
             other => return other.map_err(failed),
         }
@@ -119,35 +168,68 @@ impl Asked<'_> {
     async fn typed_text(&self, connection: &mut PgConnection) -> Result<String, SourceError> {
         let source = self.source;
         let text = &self.sql.text.numbered;
-        let types = self.sql.text.names.iter().map(|name| self.parameter_type(name)).collect::<Result<Vec<_>, _>>()?;
-        let statement = connection.prepare_with(AssertSqlSafe(text.clone()).into_sql_str(), &types).await.map_err(|error| query_error(source, error))?;
+        let types = self
+            .sql
+            .text
+            .names
+            .iter()
+            .map(|name| self.parameter_type(name))
+            .collect::<Result<Vec<_>, _>>()?;
+        let statement = connection
+            .prepare_with(AssertSqlSafe(text.clone()).into_sql_str(), &types)
+            .await
+            .map_err(|error| query_error(source, error))?;
         let columns = statement.columns();
         if columns.is_empty() {
             return Err(SourceError::Query {
                 source_name: source.name.clone(),
-                words: "it returns no columns; only queries that return rows can be asked".to_owned(),
+                words: "it returns no columns; only queries that return rows can be asked"
+                    .to_owned(),
             });
         }
         for (index, column) in columns.iter().enumerate() {
-            if columns[..index].iter().any(|earlier| earlier.name() == column.name()) {
-                let words = format!("two columns are named \"{}\"; give one of them another name with \"as\"", column.name());
-                return Err(SourceError::Query { source_name: source.name.clone(), words });
+            if columns[..index]
+                .iter()
+                .any(|earlier| earlier.name() == column.name())
+            {
+                let words = format!(
+                    "two columns are named \"{}\"; give one of them another name with \"as\"",
+                    column.name()
+                );
+                return Err(SourceError::Query {
+                    source_name: source.name.clone(),
+                    words,
+                });
             }
         }
-        if columns.iter().all(|column| kind_of(column.type_info().name()).is_some()) {
+        if columns
+            .iter()
+            .all(|column| kind_of(column.type_info().name()).is_some())
+        {
             return Ok(text.clone());
         }
         let list: Vec<String> = columns
             .iter()
             .map(|column| {
                 let name = format!("\"{}\"", column.name().replace('"', "\"\""));
-                if kind_of(column.type_info().name()).is_some() { name } else { format!("{name}::text as {name}") }
+                if kind_of(column.type_info().name()).is_some() {
+                    name
+                } else {
+                    format!("{name}::text as {name}")
+                }
             })
             .collect();
-        Ok(format!("select {} from (\n{text}\n) as answer", list.join(", ")))
+        Ok(format!(
+            "select {} from (\n{text}\n) as answer",
+            list.join(", ")
+        ))
     }
 
-    async fn fetch(&self, connection: &mut PgConnection, text: String) -> Result<PackedTable, SourceError> {
+    async fn fetch(
+        &self,
+        connection: &mut PgConnection,
+        text: String,
+    ) -> Result<PackedTable, SourceError> {
         let (source, question) = (self.source, self.question);
         let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
         for name in &self.sql.text.names {
@@ -159,7 +241,9 @@ impl Asked<'_> {
                 },
                 name => match self.value(name) {
                     Some(ParameterValue::Text(text)) => query.bind(text.clone()),
-                    Some(ParameterValue::Number(number)) if is_whole(*number) => query.bind(*number as i64),
+                    Some(ParameterValue::Number(number)) if is_whole(*number) => {
+                        query.bind(*number as i64)
+                    }
                     Some(ParameterValue::Number(number)) => query.bind(*number),
                     Some(ParameterValue::List(items)) => query.bind(items.clone()),
                     None => return Err(self.no_value(name)),
@@ -169,12 +253,19 @@ impl Asked<'_> {
         let mut table = PackedTable::default();
         let mut cells = Vec::new();
         let mut rows = query.fetch(&mut *connection);
-        while let Some(row) = rows.try_next().await.map_err(|error| query_error(source, error))? {
+        while let Some(row) = rows
+            .try_next()
+            .await
+            .map_err(|error| query_error(source, error))?
+        {
             if table.columns.is_empty() {
                 table.columns = row
                     .columns()
                     .iter()
-                    .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
+                    .map(|column| Column {
+                        name: column.name().to_owned(),
+                        kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text),
+                    })
                     .collect();
             }
             if table.len() == source.row_limit {
@@ -195,13 +286,25 @@ impl Asked<'_> {
         drop(rows);
         if table.columns.is_empty() {
             // Without a row the driver gives no columns either; an empty table still has them.
-            let types = self.sql.text.names.iter().map(|name| self.parameter_type(name)).collect::<Result<Vec<_>, _>>()?;
+            let types = self
+                .sql
+                .text
+                .names
+                .iter()
+                .map(|name| self.parameter_type(name))
+                .collect::<Result<Vec<_>, _>>()?;
             let text = AssertSqlSafe(self.sql.text.numbered.clone()).into_sql_str();
-            let statement = connection.prepare_with(text, &types).await.map_err(|error| query_error(source, error))?;
+            let statement = connection
+                .prepare_with(text, &types)
+                .await
+                .map_err(|error| query_error(source, error))?;
             table.columns = statement
                 .columns()
                 .iter()
-                .map(|column| Column { name: column.name().to_owned(), kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text) })
+                .map(|column| Column {
+                    name: column.name().to_owned(),
+                    kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text),
+                })
                 .collect();
         }
         Ok(table)
@@ -210,8 +313,15 @@ impl Asked<'_> {
     fn parameter_type(&self, name: &str) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
         use sqlx::postgres::PgTypeInfo;
         if Times::NAMES.contains(&name) {
-            let list = matches!(self.question.times.value(name), Some(TimeValue::Instants(_)));
-            return Ok(PgTypeInfo::with_name(if list { "timestamptz[]" } else { "timestamptz" }));
+            let list = matches!(
+                self.question.times.value(name),
+                Some(TimeValue::Instants(_))
+            );
+            return Ok(PgTypeInfo::with_name(if list {
+                "timestamptz[]"
+            } else {
+                "timestamptz"
+            }));
         }
         Ok(PgTypeInfo::with_name(match (name, self.value(name)) {
             (_, Some(ParameterValue::Text(_))) => "text",
@@ -249,7 +359,8 @@ fn kind_of(name: &str) -> Option<ColumnKind> {
 fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
     macro_rules! read {
         ($kind:ty, $value:expr) => {
-            row.try_get::<Option<$kind>, _>(index)?.map_or(Value::Missing, $value)
+            row.try_get::<Option<$kind>, _>(index)?
+                .map_or(Value::Missing, $value)
         };
     }
     Ok(match row.columns()[index].type_info().name() {
@@ -271,15 +382,28 @@ fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
 pub fn query_error(source: &Source, error: sqlx::Error) -> SourceError {
     match error {
         sqlx::Error::Database(answer) if answer.code().as_deref() == Some("57014") => {
-            SourceError::Timeout { source_name: source.name.clone(), seconds: source.timeout_seconds }
+            SourceError::Timeout {
+                source_name: source.name.clone(),
+                seconds: source.timeout_seconds,
+            }
         }
         sqlx::Error::Database(answer) => {
-            let position = answer.try_downcast_ref::<sqlx::postgres::PgDatabaseError>().and_then(|answer| match answer.position() {
-                Some(sqlx::postgres::PgErrorPosition::Original(at)) => Some(format!(" (at character {at} of the query)")),
-                _ => None,
-            });
-            SourceError::Query { source_name: source.name.clone(), words: format!("{}{}", answer.message(), position.unwrap_or_default()) }
+            let position = answer
+                .try_downcast_ref::<sqlx::postgres::PgDatabaseError>()
+                .and_then(|answer| match answer.position() {
+                    Some(sqlx::postgres::PgErrorPosition::Original(at)) => {
+                        Some(format!(" (at character {at} of the query)"))
+                    }
+                    _ => None,
+                });
+            SourceError::Query {
+                source_name: source.name.clone(),
+                words: format!("{}{}", answer.message(), position.unwrap_or_default()),
+            }
         }
-        other => SourceError::Query { source_name: source.name.clone(), words: other.to_string() },
+        other => SourceError::Query {
+            source_name: source.name.clone(),
+            words: other.to_string(),
+        },
     }
 }

@@ -57,18 +57,30 @@ impl Clients {
     pub(crate) fn new() -> Self {
         let mut roots = RootCertStore::empty();
         roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
-        let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider())).with_safe_default_protocol_versions();
-        let tls = config.map(|config| config.with_root_certificates(roots).with_no_client_auth()).map_err(|error| error.to_string());
-        Self { tls, kept: Mutex::default() }
+        let config = ClientConfig::builder_with_provider(Arc::new(ring::default_provider()))
+            .with_safe_default_protocol_versions();
+        let tls = config
+            .map(|config| config.with_root_certificates(roots).with_no_client_auth())
+            .map_err(|error| error.to_string());
+        Self {
+            tls,
+            kept: Mutex::default(),
+        }
     }
 
     fn lead_to(&self, host: &str, addresses: Vec<SocketAddr>) -> Result<Client, String> {
         let key = (host.to_owned(), addresses);
-        let mut kept = self.kept.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let mut kept = self
+            .kept
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner());
         if let Some(client) = kept.get(&key) {
             return Ok(client.clone());
         }
-        let client = leading_to(host, &key.1).use_preconfigured_tls(self.tls.clone()?).build().map_err(|error| error.to_string())?;
+        let client = leading_to(host, &key.1)
+            .use_preconfigured_tls(self.tls.clone()?)
+            .build()
+            .map_err(|error| error.to_string())?;
         if kept.len() >= MOST_KEPT {
             kept.clear();
         }
@@ -79,7 +91,12 @@ impl Clients {
 
 /// Follows no redirect (a sign-in must not be carried elsewhere) and uses no proxy.
 fn leading_to(host: &str, addresses: &[SocketAddr]) -> ClientBuilder {
-    Client::builder().redirect(Policy::none()).no_proxy().connect_timeout(Duration::from_secs(10)).user_agent("maple-lark").resolve_to_addrs(host, addresses)
+    Client::builder()
+        .redirect(Policy::none())
+        .no_proxy()
+        .connect_timeout(Duration::from_secs(10))
+        .user_agent("maple-lark")
+        .resolve_to_addrs(host, addresses)
 }
 
 impl Reader {
@@ -91,7 +108,10 @@ impl Reader {
         let host = host.trim_matches(['[', ']']);
         let found: Vec<SocketAddr> = match host.parse::<IpAddr>() {
             Ok(ip) => vec![SocketAddr::new(ip, port)],
-            Err(_) => tokio::net::lookup_host((host, port)).await.map_err(|error| NoClient::Unknown(error.to_string()))?.collect(),
+            Err(_) => tokio::net::lookup_host((host, port))
+                .await
+                .map_err(|error| NoClient::Unknown(error.to_string()))?
+                .collect(),
         };
         match found.iter().find_map(|found| self.boundary.refusal(*found)) {
             Some(reason) => Err(NoClient::OutOfBounds(reason)),
@@ -106,21 +126,47 @@ impl Reader {
     /// Why there is none.
     pub async fn web_client(&self, url: &Url, ca: Option<&[u8]>) -> Result<Client, NoClient> {
         let host = url.host_str().unwrap_or_default();
-        let addresses = self.addresses(host, url.port_or_known_default().unwrap_or(80)).await?;
+        let addresses = self
+            .addresses(host, url.port_or_known_default().unwrap_or(80))
+            .await?;
         let unusable = |error: reqwest::Error| NoClient::Certificates(error.to_string());
-        let Some(pem) = ca else { return self.clients.lead_to(host, addresses).map_err(NoClient::Certificates) };
+        let Some(pem) = ca else {
+            return self
+                .clients
+                .lead_to(host, addresses)
+                .map_err(NoClient::Certificates);
+        };
         let trusted = reqwest::Certificate::from_pem_bundle(pem).map_err(unusable)?;
-        trusted.into_iter().fold(leading_to(host, &addresses), ClientBuilder::add_root_certificate).build().map_err(unusable)
+        trusted
+            .into_iter()
+            .fold(
+                leading_to(host, &addresses),
+                ClientBuilder::add_root_certificate,
+            )
+            .build()
+            .map_err(unusable)
     }
 
     /// The addresses of a source's host; refuses one that may not be reached.
-    pub(crate) async fn within_bounds(&self, source: &Source, host: &str, port: u16) -> Result<Vec<SocketAddr>, SourceError> {
-        self.addresses(host, port).await.map_err(|error| no_client(source, format!("{host}:{port}"), error))
+    pub(crate) async fn within_bounds(
+        &self,
+        source: &Source,
+        host: &str,
+        port: u16,
+    ) -> Result<Vec<SocketAddr>, SourceError> {
+        self.addresses(host, port)
+            .await
+            .map_err(|error| no_client(source, format!("{host}:{port}"), error))
     }
 
     /// Sends a request and gives the answer once it is a success. A service that is busy (429,
     /// 503) is asked again when it says, as long as the source's timeout lasts.
-    pub(crate) async fn call(&self, source: &Source, web: &Web, call: &Call) -> Result<Response, SourceError> {
+    pub(crate) async fn call(
+        &self,
+        source: &Source,
+        web: &Web,
+        call: &Call,
+    ) -> Result<Response, SourceError> {
         let address = shown(&call.url);
         let unusable = |problem: String| SourceError::Setting {
             source_name: source.name.clone(),
@@ -129,37 +175,58 @@ impl Reader {
             problem,
         };
         let ca = match &web.ca_file {
-            Some(path) => Some(tokio::fs::read(path).await.map_err(|error| unusable(format!("cannot be read: {error}")))?),
+            Some(path) => Some(
+                tokio::fs::read(path)
+                    .await
+                    .map_err(|error| unusable(format!("cannot be read: {error}")))?,
+            ),
             None => None,
         };
-        let client = self.web_client(&call.url, ca.as_deref()).await.map_err(|error| match error {
-            NoClient::Certificates(words) => unusable(format!("holds no usable certificates: {words}")),
-            other => no_client(source, host_and_port(&call.url), other),
-        })?;
+        let client =
+            self.web_client(&call.url, ca.as_deref())
+                .await
+                .map_err(|error| match error {
+                    NoClient::Certificates(words) => {
+                        unusable(format!("holds no usable certificates: {words}"))
+                    }
+                    other => no_client(source, host_and_port(&call.url), other),
+                })?;
         for attempt in 1.. {
-            let mut request = client.request(call.method.clone(), call.url.clone()).timeout(Duration::from_secs(source.timeout_seconds));
+            let mut request = client
+                .request(call.method.clone(), call.url.clone())
+                .timeout(Duration::from_secs(source.timeout_seconds));
             for (name, value) in &web.headers {
                 request = request.header(name, self.resolve(source, "headers", value).await?);
             }
             for (name, value) in &call.headers {
-                let bad = || SourceError::Query { source_name: source.name.clone(), words: format!("\"{name}\" cannot be sent as a header") };
-                request = request.header(HeaderName::try_from(name).map_err(|_| bad())?, HeaderValue::try_from(value).map_err(|_| bad())?);
+                let bad = || SourceError::Query {
+                    source_name: source.name.clone(),
+                    words: format!("\"{name}\" cannot be sent as a header"),
+                };
+                request = request.header(
+                    HeaderName::try_from(name).map_err(|_| bad())?,
+                    HeaderValue::try_from(value).map_err(|_| bad())?,
+                );
             }
             request = match &web.sign_in {
                 None => request,
-                Some(SignIn::Basic { user, password }) => {
-                    request.basic_auth(self.resolve(source, "user", user).await?, Some(self.resolve(source, "password", password).await?))
+                Some(SignIn::Basic { user, password }) => request.basic_auth(
+                    self.resolve(source, "user", user).await?,
+                    Some(self.resolve(source, "password", password).await?),
+                ),
+                Some(SignIn::Bearer { token }) => {
+                    request.bearer_auth(self.resolve(source, "token", token).await?)
                 }
-                Some(SignIn::Bearer { token }) => request.bearer_auth(self.resolve(source, "token", token).await?),
                 Some(SignIn::Header { name, value }) => {
                     let value = self.resolve(source, "value", value).await?;
                     // Marked, so that nothing on the way prints it.
-                    let mut value = HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
-                        source_name: source.name.clone(),
-                        setting: "value",
-                        reference: "the sign-in".to_owned(),
-                        problem: "cannot be sent as a header".to_owned(),
-                    })?;
+                    let mut value =
+                        HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
+                            source_name: source.name.clone(),
+                            setting: "value",
+                            reference: "the sign-in".to_owned(),
+                            problem: "cannot be sent as a header".to_owned(),
+                        })?;
                     value.set_sensitive(true);
                     request.header(name, value)
                 }
@@ -169,51 +236,101 @@ impl Reader {
             }
             let response = request.send().await.map_err(|error| {
                 if error.is_timeout() && !error.is_connect() {
-                    SourceError::Timeout { source_name: source.name.clone(), seconds: source.timeout_seconds }
+                    SourceError::Timeout {
+                        source_name: source.name.clone(),
+                        seconds: source.timeout_seconds,
+                    }
                 } else {
-                    SourceError::Unreachable { source_name: source.name.clone(), address: address.clone(), words: innermost(&error) }
+                    SourceError::Unreachable {
+                        source_name: source.name.clone(),
+                        address: address.clone(),
+                        words: innermost(&error),
+                    }
                 }
             })?;
             let status = response.status();
             if status.is_success() {
                 return Ok(response);
             }
-            let busy = matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
+            let busy = matches!(
+                status,
+                StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE
+            );
             if busy && attempt < PATIENCE {
                 tokio::time::sleep(asked_to_wait(&response, attempt)).await;
                 continue;
             }
             let words = match status {
-                StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => "it refuses the sign-in; check [source.sign-in]".to_owned(),
+                StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                    "it refuses the sign-in; check [source.sign-in]".to_owned()
+                }
                 status if status.is_redirection() => {
-                    let to = response.headers().get("location").and_then(|to| to.to_str().ok()).unwrap_or("elsewhere");
-                    format!("it sends on to {to}, which is not followed; write that address into the source")
+                    let to = response
+                        .headers()
+                        .get("location")
+                        .and_then(|to| to.to_str().ok())
+                        .unwrap_or("elsewhere");
+                    format!(
+                        "it sends on to {to}, which is not followed; write that address into the source"
+                    )
                 }
                 _ => excerpt(response).await,
             };
-            return Err(SourceError::Status { source_name: source.name.clone(), address, status: status.as_u16(), words });
+            return Err(SourceError::Status {
+                source_name: source.name.clone(),
+                address,
+                status: status.as_u16(),
+                words,
+            });
         }
         unreachable!("the loop ends with an answer")
     }
 
     /// The whole answer as bytes.
-    pub(crate) async fn bytes(&self, source: &Source, address: &str, response: Response) -> Result<Vec<u8>, SourceError> {
-        let failed = |words: String| SourceError::Answer { source_name: source.name.clone(), address: address.to_owned(), words };
+    pub(crate) async fn bytes(
+        &self,
+        source: &Source,
+        address: &str,
+        response: Response,
+    ) -> Result<Vec<u8>, SourceError> {
+        let failed = |words: String| SourceError::Answer {
+            source_name: source.name.clone(),
+            address: address.to_owned(),
+            words,
+        };
         let (mut bytes, mut stream) = (Vec::new(), response.bytes_stream());
         while let Some(part) = stream.next().await {
             bytes.extend_from_slice(&part.map_err(|error| failed(innermost(&error)))?);
             if bytes.len() > MOST_BYTES {
-                return Err(failed(format!("it is longer than {} MiB; narrow the query", MOST_BYTES >> 20)));
+                return Err(failed(format!(
+                    "it is longer than {} MiB; narrow the query",
+                    MOST_BYTES >> 20
+                )));
             }
         }
         Ok(bytes)
     }
 
     /// The source's URL with something behind it.
-    pub(crate) async fn url(&self, source: &Source, web: &Web, path: &str) -> Result<Url, SourceError> {
+    pub(crate) async fn url(
+        &self,
+        source: &Source,
+        web: &Web,
+        path: &str,
+    ) -> Result<Url, SourceError> {
         let base = self.resolve(source, "url", &web.url).await?;
-        let joined = if path.is_empty() { base } else { format!("{}/{}", base.trim_end_matches('/'), path.trim_start_matches('/')) };
-        let url = Url::parse(&joined).ok().filter(|url| ["http", "https"].contains(&url.scheme()) && url.host_str().is_some());
+        let joined = if path.is_empty() {
+            base
+        } else {
+            format!(
+                "{}/{}",
+                base.trim_end_matches('/'),
+                path.trim_start_matches('/')
+            )
+        };
+        let url = Url::parse(&joined)
+            .ok()
+            .filter(|url| ["http", "https"].contains(&url.scheme()) && url.host_str().is_some());
         url.ok_or_else(|| SourceError::Setting {
             source_name: source.name.clone(),
             setting: "url",
@@ -224,14 +341,26 @@ impl Reader {
 }
 
 pub fn host_and_port(url: &Url) -> String {
-    format!("{}:{}", url.host_str().unwrap_or_default(), url.port_or_known_default().unwrap_or(80))
+    format!(
+        "{}:{}",
+        url.host_str().unwrap_or_default(),
+        url.port_or_known_default().unwrap_or(80)
+    )
 }
 
 pub fn no_client(source: &Source, address: String, error: NoClient) -> SourceError {
     let source_name = source.name.clone();
     match error {
-        NoClient::OutOfBounds(reason) => SourceError::OutOfBounds { source_name, address, reason },
-        NoClient::Unknown(words) | NoClient::Certificates(words) => SourceError::Unreachable { source_name, address, words },
+        NoClient::OutOfBounds(reason) => SourceError::OutOfBounds {
+            source_name,
+            address,
+            reason,
+        },
+        NoClient::Unknown(words) | NoClient::Certificates(words) => SourceError::Unreachable {
+            source_name,
+            address,
+            words,
+        },
     }
 }
 
@@ -253,19 +382,41 @@ pub fn without_sign_in(url: &Url) -> Url {
 /// How long the service wants us to wait (seconds, or a date), at most half a minute; else a
 /// little longer each time.
 fn asked_to_wait(response: &Response, attempt: u32) -> Duration {
-    let after = response.headers().get("retry-after").and_then(|after| after.to_str().ok());
+    let after = response
+        .headers()
+        .get("retry-after")
+        .and_then(|after| after.to_str().ok());
     let seconds = after.and_then(|after| {
-        let date = || chrono::DateTime::parse_from_rfc2822(after).ok().map(|at| (at.to_utc() - chrono::Utc::now()).num_seconds().max(0) as u64);
+        let date = || {
+            chrono::DateTime::parse_from_rfc2822(after)
+                .ok()
+                .map(|at| (at.to_utc() - chrono::Utc::now()).num_seconds().max(0) as u64)
+        };
         after.parse::<u64>().ok().or_else(date)
     });
-    Duration::from_secs(seconds.unwrap_or(0).min(30)).max(Duration::from_millis(200 << attempt.min(4)))
+    Duration::from_secs(seconds.unwrap_or(0).min(30))
+        .max(Duration::from_millis(200 << attempt.min(4)))
 }
 
 /// The first words of what a service says is wrong.
 async fn excerpt(response: Response) -> String {
-    let text = tokio::time::timeout(Duration::from_secs(2), response.text()).await.ok().and_then(Result::ok).unwrap_or_default();
-    let text: String = text.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(300).collect();
-    if text.is_empty() { "it gives no reason".to_owned() } else { text }
+    let text = tokio::time::timeout(Duration::from_secs(2), response.text())
+        .await
+        .ok()
+        .and_then(Result::ok)
+        .unwrap_or_default();
+    let text: String = text
+        .split_whitespace()
+        .collect::<Vec<_>>()
+        .join(" ")
+        .chars()
+        .take(300)
+        .collect();
+    if text.is_empty() {
+        "it gives no reason".to_owned()
+    } else {
+        text
+    }
 }
 
 /// The cause at the bottom, which says more than what is wrapped around it.
@@ -280,16 +431,32 @@ pub fn innermost(error: &dyn std::error::Error) -> String {
 pub async fn greet(reader: &Reader, source: &Source, web: &Web) -> Result<Greeting, SourceError> {
     let url = reader.url(source, web, "").await?;
     let plain = url.scheme() == "http" && web.sign_in.is_some();
-    let call = Call { method: Method::GET, url, headers: Vec::new(), body: None };
+    let call = Call {
+        method: Method::GET,
+        url,
+        headers: Vec::new(),
+        body: None,
+    };
     let found = match reader.call(source, web, &call).await {
-        Ok(response) => format!("{} answered {}", shown(&call.url), response.status().as_u16()),
+        Ok(response) => format!(
+            "{} answered {}",
+            shown(&call.url),
+            response.status().as_u16()
+        ),
         // Many services have nothing at their root; that one answers is what was asked.
-        Err(SourceError::Status { status, .. }) if ![401, 403].contains(&status) && status < 500 => {
-            format!("{} answered {status}, as a service may at its root", shown(&call.url))
+        Err(SourceError::Status { status, .. })
+            if ![401, 403].contains(&status) && status < 500 =>
+        {
+            format!(
+                "{} answered {status}, as a service may at its root",
+                shown(&call.url)
+            )
         }
         Err(error) => return Err(error),
     };
-    let warning = plain.then(|| "the sign-in travels without encryption; use https where the service has it".to_owned());
+    let warning = plain.then(|| {
+        "the sign-in travels without encryption; use https where the service has it".to_owned()
+    });
     Ok(Greeting { found, warning })
 }
 
@@ -309,7 +476,9 @@ mod tests {
         tokio::spawn(async move {
             while let Ok((mut stream, _)) = listener.accept().await {
                 let _ = stream.read(&mut [0; 4096]).await;
-                let _ = stream.write_all(b"HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n").await;
+                let _ = stream
+                    .write_all(b"HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n")
+                    .await;
             }
         });
         address
@@ -322,11 +491,24 @@ mod tests {
         // No server of names knows this one, so a look-up would fail.
         let client = clients.lead_to("name.invalid", vec![address]).unwrap();
         let url = format!("http://name.invalid:{}/", address.port());
-        assert_eq!(client.get(&url).send().await.unwrap().status(), StatusCode::NO_CONTENT);
+        assert_eq!(
+            client.get(&url).send().await.unwrap().status(),
+            StatusCode::NO_CONTENT
+        );
         // The same name with another address is another client: nothing of the first is used again.
-        let nowhere = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        let nowhere = TcpListener::bind("127.0.0.1:0")
+            .await
+            .unwrap()
+            .local_addr()
+            .unwrap();
         let other = clients.lead_to("name.invalid", vec![nowhere]).unwrap();
-        assert!(other.get(format!("http://name.invalid:{}/", nowhere.port())).send().await.is_err());
+        assert!(
+            other
+                .get(format!("http://name.invalid:{}/", nowhere.port()))
+                .send()
+                .await
+                .is_err()
+        );
         assert_eq!(clients.kept.lock().unwrap().len(), 2);
     }
 
@@ -334,8 +516,18 @@ mod tests {
     async fn clients_are_used_again_and_not_collected_without_end() {
         let clients = Clients::new();
         for port in 1..=200 {
-            clients.lead_to("name.invalid", vec![SocketAddr::from(([127, 0, 0, 1], port))]).unwrap();
-            clients.lead_to("name.invalid", vec![SocketAddr::from(([127, 0, 0, 1], port))]).unwrap();
+            clients
+                .lead_to(
+                    "name.invalid",
+                    vec![SocketAddr::from(([127, 0, 0, 1], port))],
+                )
+                .unwrap();
+            clients
+                .lead_to(
+                    "name.invalid",
+                    vec![SocketAddr::from(([127, 0, 0, 1], port))],
+                )
+                .unwrap();
             assert!(clients.kept.lock().unwrap().len() <= MOST_KEPT);
         }
     }

@@ -22,7 +22,9 @@ impl Place {
     async fn new(extra: &str) -> Self {
         let folder = TempDir::new().unwrap();
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false).await.unwrap();
+        let cluster = Cluster::start(&folder.path().join("state"), false)
+            .await
+            .unwrap();
         let password = cluster.role("reader").await.unwrap();
         let secret = folder.path().join("secret");
         std::fs::write(&secret, password).unwrap();
@@ -31,8 +33,14 @@ impl Place {
             cluster.address(),
             secret.display()
         );
-        let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else { panic!() };
-        Self { source: *source, cluster, _folder: folder }
+        let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else {
+            panic!()
+        };
+        Self {
+            source: *source,
+            cluster,
+            _folder: folder,
+        }
     }
 
     async fn ask_with(&self, sql: &str, values: &Values) -> Result<Table, String> {
@@ -40,12 +48,34 @@ impl Place {
             from: "2026-10-24T23:00:00Z".parse().unwrap(),
             to: "2026-10-26T00:00:00Z".parse().unwrap(),
             zone: "Atlantic/Faroe".parse().unwrap(),
-            within: Within::new(vec!["08:00-12:00".parse().unwrap(), "13:00-17:00".parse().unwrap()], Vec::new()).unwrap(),
+            within: Within::new(
+                vec![
+                    "08:00-12:00".parse().unwrap(),
+                    "13:00-17:00".parse().unwrap(),
+                ],
+                Vec::new(),
+            )
+            .unwrap(),
         };
-        let times = Times { window, comparison: None, step: "PT6H".parse().unwrap() };
+        let times = Times {
+            window,
+            comparison: None,
+            step: "PT6H".parse().unwrap(),
+        };
         let ask = Ask::Sql(Sql::written_by_hand(sql).unwrap());
-        let answer = Reader::unguarded().read(&self.source, Question { ask: &ask, times: &times, values }).await;
-        answer.map(|answer| answer.table.into()).map_err(|error| error.to_string())
+        let answer = Reader::unguarded()
+            .read(
+                &self.source,
+                Question {
+                    ask: &ask,
+                    times: &times,
+                    values,
+                },
+            )
+            .await;
+        answer
+            .map(|answer| answer.table.into())
+            .map_err(|error| error.to_string())
     }
 
     async fn ask(&self, sql: &str) -> Result<Table, String> {
@@ -65,7 +95,14 @@ async fn steps_and_parts_of_the_window_can_be_asked_with() {
         .await
         .unwrap();
     // The first six hours of the day on which the clock goes back are seven.
-    assert_eq!(table.rows.iter().map(|row| row[1].clone()).collect::<Vec<_>>(), [7, 6, 6, 6].map(Value::Integer));
+    assert_eq!(
+        table
+            .rows
+            .iter()
+            .map(|row| row[1].clone())
+            .collect::<Vec<_>>(),
+        [7, 6, 6, 6].map(Value::Integer)
+    );
     let table = place
         .ask(
             "select count(*) as office_hours from generate_series(:from, :to - interval '1 hour', interval '1 hour') as at \
@@ -74,7 +111,10 @@ async fn steps_and_parts_of_the_window_can_be_asked_with() {
         .await
         .unwrap();
     assert_eq!(table.rows[0][0], Value::Integer(8));
-    let error = place.ask("select 1 as x where :compare_from < now()").await.unwrap_err();
+    let error = place
+        .ask("select 1 as x where :compare_from < now()")
+        .await
+        .unwrap_err();
     assert!(error.contains("compare_from"), "{error}");
 }
 
@@ -92,20 +132,46 @@ async fn types_are_kept_and_what_has_none_of_ours_is_read_as_text() {
     assert_eq!(row[0], Value::Boolean(true));
     assert_eq!((&row[1], &row[2]), (&Value::Integer(7), &Value::Integer(8)));
     assert_eq!(row[3], Value::Number(0.1));
-    assert_eq!(row[4], Value::Decimal("1234567890.123456789".parse().unwrap()));
-    assert_eq!((&row[5], &row[6]), (&Value::Text("x".into()), &Value::Missing));
-    assert_eq!(row[7], Value::Instant("2026-10-25T00:30:00Z".parse().unwrap()));
+    assert_eq!(
+        row[4],
+        Value::Decimal("1234567890.123456789".parse().unwrap())
+    );
+    assert_eq!(
+        (&row[5], &row[6]),
+        (&Value::Text("x".into()), &Value::Missing)
+    );
+    assert_eq!(
+        row[7],
+        Value::Instant("2026-10-25T00:30:00Z".parse().unwrap())
+    );
     assert_eq!(row[8], Value::Date("2028-02-29".parse().unwrap()));
     let texts: Vec<&Value> = row[9..13].iter().collect();
-    assert_eq!(texts, ["1 day 02:00:00", "{1,2}", "{\"k\": 1}", "10.0.0.1/32"].map(|text| Value::Text(text.into())).iter().collect::<Vec<_>>());
-    assert_eq!(row[13], Value::Instant("2026-10-24T23:00:00Z".parse().unwrap()));
+    assert_eq!(
+        texts,
+        ["1 day 02:00:00", "{1,2}", "{\"k\": 1}", "10.0.0.1/32"]
+            .map(|text| Value::Text(text.into()))
+            .iter()
+            .collect::<Vec<_>>()
+    );
+    assert_eq!(
+        row[13],
+        Value::Instant("2026-10-24T23:00:00Z".parse().unwrap())
+    );
 }
 
 #[tokio::test]
 async fn an_empty_answer_still_has_its_columns() {
-    let table = Place::new("").await.ask("select 1 as n, 'x'::text as t where false").await.unwrap();
+    let table = Place::new("")
+        .await
+        .ask("select 1 as n, 'x'::text as t where false")
+        .await
+        .unwrap();
     assert_eq!(
-        table.columns.iter().map(|column| (column.name.as_str(), column.kind)).collect::<Vec<_>>(),
+        table
+            .columns
+            .iter()
+            .map(|column| (column.name.as_str(), column.kind))
+            .collect::<Vec<_>>(),
         [("n", ColumnKind::Integer), ("t", ColumnKind::Text)]
     );
     assert!(table.rows.is_empty() && !table.truncated);
@@ -114,9 +180,15 @@ async fn an_empty_answer_still_has_its_columns() {
 #[tokio::test]
 async fn rows_past_the_limit_are_cut_off_and_said_to_be() {
     let place = Place::new("row-limit = 10").await;
-    let table = place.ask("select generate_series(1, 1000000) as n").await.unwrap();
+    let table = place
+        .ask("select generate_series(1, 1000000) as n")
+        .await
+        .unwrap();
     assert_eq!((table.rows.len(), table.truncated), (10, true));
-    let exactly = place.ask("select generate_series(1, 10) as n").await.unwrap();
+    let exactly = place
+        .ask("select generate_series(1, 10) as n")
+        .await
+        .unwrap();
     assert_eq!((exactly.rows.len(), exactly.truncated), (10, false));
 }
 
@@ -125,41 +197,87 @@ async fn values_are_bound_and_never_part_of_the_text() {
     let place = Place::new("").await;
     let value = |value: ParameterValue| BTreeMap::from([("p".to_owned(), value)]);
     let evil = "x'; drop table pg_class; --";
-    let table = place.ask_with("select :p as p, length(:p) as n", &value(ParameterValue::Text(evil.into()))).await.unwrap();
-    assert_eq!(table.rows[0], [Value::Text(evil.into()), Value::Integer(evil.len() as i64)]);
     let table = place
-        .ask_with("select n from generate_series(1, 5) as n where n::text = any(:p) order by n", &value(ParameterValue::List(vec!["2".into(), "4".into()])))
+        .ask_with(
+            "select :p as p, length(:p) as n",
+            &value(ParameterValue::Text(evil.into())),
+        )
+        .await
+        .unwrap();
+    assert_eq!(
+        table.rows[0],
+        [Value::Text(evil.into()), Value::Integer(evil.len() as i64)]
+    );
+    let table = place
+        .ask_with(
+            "select n from generate_series(1, 5) as n where n::text = any(:p) order by n",
+            &value(ParameterValue::List(vec!["2".into(), "4".into()])),
+        )
         .await
         .unwrap();
     assert_eq!(table.rows, [[Value::Integer(2)], [Value::Integer(4)]]);
-    let table = place.ask_with("select generate_series(1, 5) as n limit :p", &value(ParameterValue::Number(3.0))).await.unwrap();
+    let table = place
+        .ask_with(
+            "select generate_series(1, 5) as n limit :p",
+            &value(ParameterValue::Number(3.0)),
+        )
+        .await
+        .unwrap();
     assert_eq!(table.rows.len(), 3);
     let missing = place.ask("select :p as p").await.unwrap_err();
-    assert_eq!(missing, "source \"s\": the query asks for :p, which has no value");
+    assert_eq!(
+        missing,
+        "source \"s\": the query asks for :p, which has no value"
+    );
 }
 
 #[tokio::test]
 async fn refusals_name_the_source_the_words_and_the_place() {
     let place = Place::new("timeout = \"PT1S\"").await;
     let cases = [
-        ("select colour from pg_class", "source \"s\" refused the query: column \"colour\" does not exist (at character 8 of the query)"),
+        (
+            "select colour from pg_class",
+            "source \"s\" refused the query: column \"colour\" does not exist (at character 8 of the query)",
+        ),
         ("select 1 as a, 2 as a", "two columns are named \"a\""),
         ("set work_mem = '1MB'", "it returns no columns"),
         ("select 1/0 as n", "division by zero"),
-        ("select pg_sleep(30)::text as nap", "did not answer within 1 s"),
-        ("with made as (insert into kept values (1) returning n) select * from made", "in a read-only transaction"),
+        (
+            "select pg_sleep(30)::text as nap",
+            "did not answer within 1 s",
+        ),
+        (
+            "with made as (insert into kept values (1) returning n) select * from made",
+            "in a read-only transaction",
+        ),
     ];
     // Even an account that may write cannot write through us.
     let mut admin = place.cluster.connect("postgres").await.unwrap();
-    admin.execute("create table kept (n int); grant all on kept to reader").await.unwrap();
+    admin
+        .execute("create table kept (n int); grant all on kept to reader")
+        .await
+        .unwrap();
     for (sql, expected) in cases {
         let said = place.ask(sql).await.unwrap_err();
         assert!(said.contains(expected), "{sql}: {said}");
     }
     let greeting = Reader::unguarded().test(&place.source).await.unwrap();
-    assert!(greeting.found.ends_with("signed in as reader") && greeting.warning.unwrap().contains("reader may write"));
-    admin.execute(AssertSqlSafe("revoke all on kept from reader")).await.unwrap();
-    assert_eq!(Reader::unguarded().test(&place.source).await.unwrap().warning, None);
+    assert!(
+        greeting.found.ends_with("signed in as reader")
+            && greeting.warning.unwrap().contains("reader may write")
+    );
+    admin
+        .execute(AssertSqlSafe("revoke all on kept from reader"))
+        .await
+        .unwrap();
+    assert_eq!(
+        Reader::unguarded()
+            .test(&place.source)
+            .await
+            .unwrap()
+            .warning,
+        None
+    );
 }
 
 /// A server with a certificate of its own authority: it is trusted by its file alone.
@@ -169,14 +287,25 @@ async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
     let mut admin = place.cluster.connect("postgres").await.unwrap();
     let command = "openssl req -x509 -newkey rsa:2048 -nodes -days 5 -subj /CN=orrin-sound -addext subjectAltName=IP:127.0.0.1 \
                    -addext basicConstraints=critical,CA:FALSE -keyout server.key -out server.crt 2>/dev/null && chmod 600 server.key";
-    admin.execute(AssertSqlSafe(format!("copy (select 1) to program '{command}'"))).await.unwrap();
+    admin
+        .execute(AssertSqlSafe(format!(
+            "copy (select 1) to program '{command}'"
+        )))
+        .await
+        .unwrap();
     admin.execute("alter system set ssl = on").await.unwrap();
     admin.execute("select pg_reload_conf()").await.unwrap();
     let authority = place._folder.path().join("state/postgresql/server.crt");
     let with = |tls: &str| {
         let mut source = place.source.clone();
-        let SourceKind::Postgresql(settings) = &mut source.kind else { panic!() };
-        settings.tls = if tls == "verify-full" { Tls::VerifyFull } else { Tls::Require };
+        let SourceKind::Postgresql(settings) = &mut source.kind else {
+            panic!()
+        };
+        settings.tls = if tls == "verify-full" {
+            Tls::VerifyFull
+        } else {
+            Tls::Require
+        };
         settings.ca_file = (tls == "verify-full").then(|| authority.display().to_string());
         source
     };
@@ -191,9 +320,18 @@ async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
     }
     assert!(answer.unwrap().found.contains("signed in as reader"));
     let mut another = with("verify-full");
-    let SourceKind::Postgresql(settings) = &mut another.kind else { panic!() };
+    let SourceKind::Postgresql(settings) = &mut another.kind else {
+        panic!()
+    };
     settings.ca_file = None;
-    let said = Reader::unguarded().test(&another).await.unwrap_err().to_string();
-    assert!(said.contains("cannot be reached") && said.contains("certificate"), "{said}");
+    let said = Reader::unguarded()
+        .test(&another)
+        .await
+        .unwrap_err()
+        .to_string();
+    assert!(
+        said.contains("cannot be reached") && said.contains("certificate"),
+        "{said}"
+    );
     assert!(Reader::unguarded().test(&with("require")).await.is_ok());
 }

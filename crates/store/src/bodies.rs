@@ -17,15 +17,31 @@ pub(crate) fn set_aside(body: &mut Vec<u8>) -> Option<Vec<u8>> {
 }
 
 /// Puts a long body into its row. Nobody sees the row before the transaction has ended.
-pub(crate) async fn write(transaction: &DatabaseTransaction, table: &str, id: Uuid, body: &[u8]) -> Result<()> {
+pub(crate) async fn write(
+    transaction: &DatabaseTransaction,
+    table: &str,
+    id: Uuid,
+    body: &[u8],
+) -> Result<()> {
     for (position, part) in body.chunks(PART).enumerate() {
-        let statement =
-            Store::sql("insert into body_parts (id, position, part) values ($1, $2, $3)", [id.into(), (position as i32).into(), part.to_vec().into()]);
+        let statement = Store::sql(
+            "insert into body_parts (id, position, part) values ($1, $2, $3)",
+            [id.into(), (position as i32).into(), part.to_vec().into()],
+        );
         transaction.execute_raw(statement).await?;
     }
-    let joined = format!("update {table} set body = (select string_agg(part, ''::bytea order by position) from body_parts where id = $1) where id = $1");
-    transaction.execute_raw(Store::sql(&joined, [id.into()])).await?;
-    transaction.execute_raw(Store::sql("delete from body_parts where id = $1", [id.into()])).await?;
+    let joined = format!(
+        "update {table} set body = (select string_agg(part, ''::bytea order by position) from body_parts where id = $1) where id = $1"
+    );
+    transaction
+        .execute_raw(Store::sql(&joined, [id.into()]))
+        .await?;
+    transaction
+        .execute_raw(Store::sql(
+            "delete from body_parts where id = $1",
+            [id.into()],
+        ))
+        .await?;
     Ok(())
 }
 
@@ -35,18 +51,34 @@ pub(crate) fn first_part() -> SimpleExpr {
 }
 
 /// Reads what follows the first part. Bodies never change once they are kept.
-pub(crate) async fn read_rest(db: &impl ConnectionTrait, table: &str, id: Uuid, body: &mut Vec<u8>) -> Result<()> {
+pub(crate) async fn read_rest(
+    db: &impl ConnectionTrait,
+    table: &str,
+    id: Uuid,
+    body: &mut Vec<u8>,
+) -> Result<()> {
     if body.len() < PART {
         return Ok(());
     }
     let gone = || DbErr::RecordNotFound(format!("{table} {id} was removed while it was read"));
-    let asked = Store::sql(&format!("select octet_length(body) as length from {table} where id = $1"), [id.into()]);
-    let length = db.query_one_raw(asked).await?.ok_or_else(gone)?.try_get::<i32>("", "length")? as usize;
+    let asked = Store::sql(
+        &format!("select octet_length(body) as length from {table} where id = $1"),
+        [id.into()],
+    );
+    let length = db
+        .query_one_raw(asked)
+        .await?
+        .ok_or_else(gone)?
+        .try_get::<i32>("", "length")? as usize;
     body.reserve_exact(length.saturating_sub(body.len()));
     while body.len() < length {
         let from = body.len() as i32 + 1;
-        let asked = format!("select substring(body from $2 for {PART}) as part from {table} where id = $1");
-        let row = db.query_one_raw(Store::sql(&asked, [id.into(), from.into()])).await?.ok_or_else(gone)?;
+        let asked =
+            format!("select substring(body from $2 for {PART}) as part from {table} where id = $1");
+        let row = db
+            .query_one_raw(Store::sql(&asked, [id.into(), from.into()]))
+            .await?
+            .ok_or_else(gone)?;
         body.extend_from_slice(&row.try_get::<Vec<u8>>("", "part")?);
     }
     Ok(())

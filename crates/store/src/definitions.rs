@@ -1,6 +1,9 @@
 //! Definition files as they were applied.
 
-use sea_orm::{ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
+    TransactionTrait,
+};
 
 use crate::{
     Result, Store,
@@ -30,18 +33,31 @@ pub struct Rule {
 
 impl Store {
     pub async fn definitions(&self) -> Result<Vec<StoredDefinition>> {
-        Ok(definition::Entity::find().order_by_asc(definition::Column::Kind).order_by_asc(definition::Column::Name).all(&self.db).await?)
+        Ok(definition::Entity::find()
+            .order_by_asc(definition::Column::Kind)
+            .order_by_asc(definition::Column::Name)
+            .all(&self.db)
+            .await?)
     }
 
     /// Something that is different whenever the definitions are.
     pub async fn definitions_version(&self) -> Result<(i64, Option<Time>)> {
-        let statement = Store::sql("select count(*) as count, max(updated_at) as latest from definitions", []);
-        let Some(row) = self.db.query_one_raw(statement).await? else { return Ok((0, None)) };
+        let statement = Store::sql(
+            "select count(*) as count, max(updated_at) as latest from definitions",
+            [],
+        );
+        let Some(row) = self.db.query_one_raw(statement).await? else {
+            return Ok((0, None));
+        };
         Ok((row.try_get("", "count")?, row.try_get("", "latest")?))
     }
 
     pub async fn definition(&self, kind: &str, name: &str) -> Result<Option<StoredDefinition>> {
-        Ok(definition::Entity::find_by_id((kind.to_owned(), name.to_owned())).one(&self.db).await?)
+        Ok(
+            definition::Entity::find_by_id((kind.to_owned(), name.to_owned()))
+                .one(&self.db)
+                .await?,
+        )
     }
 
     /// Makes a change in one transaction. A report whose rule stays the same keeps its next
@@ -49,10 +65,14 @@ impl Store {
     pub async fn change_definitions(&self, change: Change) -> Result<()> {
         let transaction = self.db.begin().await?;
         for (kind, name) in change.remove {
-            definition::Entity::delete_by_id((kind, name)).exec(&transaction).await?;
+            definition::Entity::delete_by_id((kind, name))
+                .exec(&transaction)
+                .await?;
         }
         for one in change.put {
-            definition::Entity::delete_by_id((one.kind.clone(), one.name.clone())).exec(&transaction).await?;
+            definition::Entity::delete_by_id((one.kind.clone(), one.name.clone()))
+                .exec(&transaction)
+                .await?;
             definition::Entity::insert(definition::ActiveModel {
                 kind: Set(one.kind),
                 name: Set(one.name),
@@ -65,18 +85,31 @@ impl Store {
             .exec(&transaction)
             .await?;
         }
-        let reports: Vec<String> = change.schedules.iter().map(|rule| rule.report.clone()).collect();
-        schedule_state::Entity::delete_many().filter(schedule_state::Column::Report.is_not_in(reports)).exec(&transaction).await?;
+        let reports: Vec<String> = change
+            .schedules
+            .iter()
+            .map(|rule| rule.report.clone())
+            .collect();
+        schedule_state::Entity::delete_many()
+            .filter(schedule_state::Column::Report.is_not_in(reports))
+            .exec(&transaction)
+            .await?;
         for rule in change.schedules {
-            let known = schedule_state::Entity::find_by_id(rule.report.clone()).one(&transaction).await?;
+            let known = schedule_state::Entity::find_by_id(rule.report.clone())
+                .one(&transaction)
+                .await?;
             match known {
                 Some(known) if known.rule == rule.rule => {}
                 Some(known) => {
-                    let over = rule.most_runs.is_some_and(|most| known.runs_made >= most as i32);
+                    let over = rule
+                        .most_runs
+                        .is_some_and(|most| known.runs_made >= most as i32);
                     let mut row: schedule_state::ActiveModel = known.into();
                     row.rule = Set(rule.rule);
                     row.next_instant = Set(rule.first.filter(|_| !over));
-                    schedule_state::Entity::update(row).exec(&transaction).await?;
+                    schedule_state::Entity::update(row)
+                        .exec(&transaction)
+                        .await?;
                 }
                 None => {
                     let row = schedule_state::ActiveModel {
@@ -86,7 +119,9 @@ impl Store {
                         next_instant: Set(rule.first),
                         runs_made: Set(0),
                     };
-                    schedule_state::Entity::insert(row).exec(&transaction).await?;
+                    schedule_state::Entity::insert(row)
+                        .exec(&transaction)
+                        .await?;
                 }
             }
         }

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, TransactionTrait, sea_query::OnConflict,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter,
+    QueryOrder, TransactionTrait, sea_query::OnConflict,
 };
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -84,10 +85,18 @@ impl Ended {
 /// Ends a run if nothing of it waits any more.
 async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Result<()> {
     // The row of the run serialises the last two deliveries of it, whoever makes them.
-    transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [run.into()])).await?;
+    transaction
+        .execute_raw(Store::sql(
+            "select from runs where id = $1 for update",
+            [run.into()],
+        ))
+        .await?;
     // Asked first, because counting them all for each of thousands would take longer than to
     // send them.
-    let more = Store::sql("select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1", [run.into()]);
+    let more = Store::sql(
+        "select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1",
+        [run.into()],
+    );
     if transaction.query_one_raw(more).await?.is_some() {
         return Ok(());
     }
@@ -107,7 +116,12 @@ async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Resu
 impl Store {
     /// Puts deliveries into the outbox and moves the run on, in one transaction: either all
     /// of them wait or none does. Those that are there already stay as they are.
-    pub async fn enqueue(&self, run_id: Uuid, owner: Uuid, deliveries: Vec<Delivery>) -> Result<()> {
+    pub async fn enqueue(
+        &self,
+        run_id: Uuid,
+        owner: Uuid,
+        deliveries: Vec<Delivery>,
+    ) -> Result<()> {
         let transaction = self.db.begin().await?;
         let mut rows = deliveries.into_iter().map(|one| {
             let row: delivery::ActiveModel = one.into();
@@ -120,7 +134,10 @@ impl Store {
                 break;
             }
             let once = OnConflict::new().do_nothing().to_owned();
-            delivery::Entity::insert_many(some).on_conflict(once).exec_without_returning(&transaction).await?;
+            delivery::Entity::insert_many(some)
+                .on_conflict(once)
+                .exec_without_returning(&transaction)
+                .await?;
         }
         let moved = transaction
             .execute_raw(Store::sql(
@@ -138,7 +155,14 @@ impl Store {
     /// meanwhile, and writes down that their attempts begin. Channels (`via`) in `busy` are
     /// passed over. An attempt of a process that died stays in the record as one whose end is
     /// not known.
-    pub async fn claim_deliveries(&self, owner: Uuid, now: Time, lease: TimeDelta, most: usize, busy: &[String]) -> Result<Vec<(Delivery, i64)>> {
+    pub async fn claim_deliveries(
+        &self,
+        owner: Uuid,
+        now: Time,
+        lease: TimeDelta,
+        most: usize,
+        busy: &[String],
+    ) -> Result<Vec<(Delivery, i64)>> {
         let transaction = self.db.begin().await?;
         let statement = Store::sql(
             "with due as materialized ( \
@@ -146,9 +170,18 @@ impl Store {
                and not (via = any($5)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
                order by next_attempt_at for update skip locked limit $4) \
              update deliveries set lease_owner = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
-            [owner.into(), now.into(), (now + lease).into(), (most as i64).into(), busy.to_vec().into()],
+            [
+                owner.into(),
+                now.into(),
+                (now + lease).into(),
+                (most as i64).into(),
+                busy.to_vec().into(),
+            ],
         );
-        let mut found = delivery::Entity::find().from_raw_sql(statement).all(&transaction).await?;
+        let mut found = delivery::Entity::find()
+            .from_raw_sql(statement)
+            .all(&transaction)
+            .await?;
         if found.is_empty() {
             // Nothing was done, but an idle service should not look like one that rolls back.
             transaction.commit().await?;
@@ -171,7 +204,10 @@ impl Store {
             .await?;
         let mut attempts = std::collections::HashMap::new();
         for row in begun {
-            attempts.insert(row.try_get::<Uuid>("", "delivery_id")?, row.try_get::<i64>("", "id")?);
+            attempts.insert(
+                row.try_get::<Uuid>("", "delivery_id")?,
+                row.try_get::<i64>("", "id")?,
+            );
         }
         transaction.commit().await?;
         Ok(found
@@ -187,13 +223,22 @@ impl Store {
             "select count(*) as count from delivery_attempts a join deliveries d on d.id = a.delivery_id where a.started_at > $2 and d.via = $1",
             [via.into(), since.into()],
         );
-        Ok(self.db.query_one_raw(statement).await?.map(|row| row.try_get::<i64>("", "count")).transpose()?.unwrap_or_default())
+        Ok(self
+            .db
+            .query_one_raw(statement)
+            .await?
+            .map(|row| row.try_get::<i64>("", "count"))
+            .transpose()?
+            .unwrap_or_default())
     }
 
     /// How often one delivery was attempted.
     pub async fn attempt_count(&self, delivery: Uuid) -> Result<u64> {
         use sea_orm::PaginatorTrait;
-        Ok(delivery_attempt::Entity::find().filter(delivery_attempt::Column::DeliveryId.eq(delivery)).count(&self.db).await?)
+        Ok(delivery_attempt::Entity::find()
+            .filter(delivery_attempt::Column::DeliveryId.eq(delivery))
+            .count(&self.db)
+            .await?)
     }
 
     /// What waits on each channel.
@@ -209,15 +254,40 @@ impl Store {
     /// How many attempts ended without anybody knowing whether the other side has it.
     pub async fn unconfirmed_attempts(&self) -> Result<u64> {
         use sea_orm::PaginatorTrait;
-        Ok(delivery_attempt::Entity::find().filter(delivery_attempt::Column::Outcome.eq("unknown")).count(&self.db).await?)
+        Ok(delivery_attempt::Entity::find()
+            .filter(delivery_attempt::Column::Outcome.eq("unknown"))
+            .count(&self.db)
+            .await?)
     }
 
     /// Puts copies into the outbox; the run stays as it is.
-    pub async fn add_copies(&self, run_id: Uuid, copies: &[Copy], host: &str, note: Option<&str>, by: &str, now: Time) -> Result<Vec<Delivery>> {
+    pub async fn add_copies(
+        &self,
+        run_id: Uuid,
+        copies: &[Copy],
+        host: &str,
+        note: Option<&str>,
+        by: &str,
+        now: Time,
+    ) -> Result<Vec<Delivery>> {
         let transaction = self.db.begin().await?;
-        transaction.execute_raw(Store::sql("select from runs where id = $1 for update", [run_id.into()])).await?;
-        let last = transaction.query_one_raw(Store::sql("select coalesce(max(copy), 0) as last from deliveries where run_id = $1", [run_id.into()])).await?;
-        let copy = last.map(|row| row.try_get::<i32>("", "last")).transpose()?.unwrap_or_default() + 1;
+        transaction
+            .execute_raw(Store::sql(
+                "select from runs where id = $1 for update",
+                [run_id.into()],
+            ))
+            .await?;
+        let last = transaction
+            .query_one_raw(Store::sql(
+                "select coalesce(max(copy), 0) as last from deliveries where run_id = $1",
+                [run_id.into()],
+            ))
+            .await?;
+        let copy = last
+            .map(|row| row.try_get::<i32>("", "last"))
+            .transpose()?
+            .unwrap_or_default()
+            + 1;
         let mut added = Vec::new();
         for one in copies {
             let id = Uuid::now_v7();
@@ -244,7 +314,9 @@ impl Store {
                 requested_by: Some(by.to_owned()),
             };
             let active: delivery::ActiveModel = row.clone().into();
-            delivery::Entity::insert(active.reset_all()).exec_without_returning(&transaction).await?;
+            delivery::Entity::insert(active.reset_all())
+                .exec_without_returning(&transaction)
+                .await?;
             added.push(row);
         }
         transaction.commit().await?;
@@ -253,34 +325,65 @@ impl Store {
 
     /// Deliveries of one report and audience on a channel that were accepted, or are of the run
     /// `also`: those whose window ends last first.
-    pub async fn accepted_on(&self, report: &str, audience: &str, via: &str, also: Uuid) -> Result<Vec<Delivery>> {
+    pub async fn accepted_on(
+        &self,
+        report: &str,
+        audience: &str,
+        via: &str,
+        also: Uuid,
+    ) -> Result<Vec<Delivery>> {
         let statement = Store::sql(
             "select d.* from deliveries d join runs r on r.id = d.run_id where r.report = $1 and d.audience = $2 and d.via = $3 and (d.state = 'accepted' or r.id = $4) \
              order by r.window_to desc, r.scheduled_for desc, d.created_at desc limit 1000",
             [report.into(), audience.into(), via.into(), also.into()],
         );
-        Ok(delivery::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+        Ok(delivery::Entity::find()
+            .from_raw_sql(statement)
+            .all(&self.db)
+            .await?)
     }
 
     /// The deliveries that had this Message-ID.
     pub async fn deliveries_with(&self, message_id: &str) -> Result<Vec<Delivery>> {
-        Ok(delivery::Entity::find().filter(delivery::Column::MessageId.eq(message_id)).all(&self.db).await?)
+        Ok(delivery::Entity::find()
+            .filter(delivery::Column::MessageId.eq(message_id))
+            .all(&self.db)
+            .await?)
     }
 
     /// Marks a delivery that was accepted as returned.
     pub async fn mark_bounced(&self, id: Uuid, words: &str) -> Result<()> {
-        let statement = Store::sql("update deliveries set state = 'bounced', problem = $2 where id = $1 and state = 'accepted'", [id.into(), words.into()]);
-        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+        let statement = Store::sql(
+            "update deliveries set state = 'bounced', problem = $2 where id = $1 and state = 'accepted'",
+            [id.into(), words.into()],
+        );
+        self.db
+            .execute_raw(statement)
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     pub async fn renew_delivery(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
-        self.one_row(Store::sql("update deliveries set lease_until = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), until.into()]), id).await
+        self.one_row(
+            Store::sql(
+                "update deliveries set lease_until = $3 where id = $1 and lease_owner = $2",
+                [id.into(), owner.into(), until.into()],
+            ),
+            id,
+        )
+        .await
     }
 
     /// Writes down how attempts ended, all together, and settles the runs whose last delivery
     /// was among them. Answers with the deliveries that were written; the others belong to
     /// another process by now, which writes its own.
-    pub async fn end_attempts(&self, owner: Uuid, ended: &[Ended], now: Time) -> Result<BTreeSet<Uuid>> {
+    pub async fn end_attempts(
+        &self,
+        owner: Uuid,
+        ended: &[Ended],
+        now: Time,
+    ) -> Result<BTreeSet<Uuid>> {
         let given: Vec<Json> = ended.iter().map(Ended::row).collect();
         let transaction = self.db.begin().await?;
         let moved = transaction

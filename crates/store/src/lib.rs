@@ -16,7 +16,9 @@ pub mod sampling;
 pub mod schedule;
 pub mod secrets;
 
-use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement};
+use sea_orm::{
+    ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement,
+};
 use sea_orm_migration::MigratorTrait;
 
 pub use migration::Migrator;
@@ -47,8 +49,13 @@ impl From<DbErr> for StoreError {
     fn from(error: DbErr) -> Self {
         let words = error.to_string();
         // SQLSTATE 22021 for texts, 22P05 for JSON; only the words get as far as here.
-        let nul = words.contains("invalid byte sequence for encoding \"UTF8\": 0x00") || words.contains("\\u0000 cannot be converted to text");
-        if nul || words.contains("unsupported Unicode escape sequence") { Self::NulCharacter } else { Self::Database(error) }
+        let nul = words.contains("invalid byte sequence for encoding \"UTF8\": 0x00")
+            || words.contains("\\u0000 cannot be converted to text");
+        if nul || words.contains("unsupported Unicode escape sequence") {
+            Self::NulCharacter
+        } else {
+            Self::Database(error)
+        }
     }
 }
 
@@ -66,11 +73,18 @@ impl Store {
     pub async fn open(url: &str, connections: u32) -> Result<Self> {
         let mut options = ConnectOptions::new(url);
         // Bringing the tables up to date takes one connection beside the one that holds the lock.
-        options.max_connections(connections.max(2)).min_connections(1).sqlx_logging(false).connect_timeout(std::time::Duration::from_secs(10));
-        let store = Self { db: Database::connect(options).await? };
+        options
+            .max_connections(connections.max(2))
+            .min_connections(1)
+            .sqlx_logging(false)
+            .connect_timeout(std::time::Duration::from_secs(10));
+        let store = Self {
+            db: Database::connect(options).await?,
+        };
         // Processes that start together take turns: the lock goes with its transaction.
         let turn = sea_orm::TransactionTrait::begin(&store.db).await?;
-        turn.execute_unprepared("select pg_advisory_xact_lock(7302418)").await?;
+        turn.execute_unprepared("select pg_advisory_xact_lock(7302418)")
+            .await?;
         Migrator::up(&store.db, None).await?;
         turn.commit().await?;
         Ok(store)

@@ -7,7 +7,14 @@ pub struct Migrator;
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Beginning), Box::new(Waiting), Box::new(Sampling), Box::new(Digests), Box::new(Delivering), Box::new(Parts)]
+        vec![
+            Box::new(Beginning),
+            Box::new(Waiting),
+            Box::new(Sampling),
+            Box::new(Digests),
+            Box::new(Delivering),
+            Box::new(Parts),
+        ]
     }
 }
 
@@ -22,7 +29,11 @@ impl MigrationName for Beginning {
 #[async_trait::async_trait]
 impl MigrationTrait for Beginning {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(include_str!("beginning.sql")).await.map(drop)
+        manager
+            .get_connection()
+            .execute_unprepared(include_str!("beginning.sql"))
+            .await
+            .map(drop)
     }
 }
 
@@ -37,7 +48,11 @@ impl MigrationName for Waiting {
 #[async_trait::async_trait]
 impl MigrationTrait for Waiting {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(include_str!("waiting.sql")).await.map(drop)
+        manager
+            .get_connection()
+            .execute_unprepared(include_str!("waiting.sql"))
+            .await
+            .map(drop)
     }
 }
 
@@ -52,7 +67,11 @@ impl MigrationName for Sampling {
 #[async_trait::async_trait]
 impl MigrationTrait for Sampling {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(include_str!("sampling.sql")).await.map(drop)
+        manager
+            .get_connection()
+            .execute_unprepared(include_str!("sampling.sql"))
+            .await
+            .map(drop)
     }
 }
 
@@ -67,7 +86,11 @@ impl MigrationName for Digests {
 #[async_trait::async_trait]
 impl MigrationTrait for Digests {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared("create index on documents (sha256)").await.map(drop)
+        manager
+            .get_connection()
+            .execute_unprepared("create index on documents (sha256)")
+            .await
+            .map(drop)
     }
 }
 
@@ -82,7 +105,11 @@ impl MigrationName for Delivering {
 #[async_trait::async_trait]
 impl MigrationTrait for Delivering {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(include_str!("delivering.sql")).await.map(drop)
+        manager
+            .get_connection()
+            .execute_unprepared(include_str!("delivering.sql"))
+            .await
+            .map(drop)
     }
 }
 

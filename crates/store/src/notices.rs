@@ -26,15 +26,34 @@ pub struct BadEnd {
 impl Store {
     /// Keeps a notice for each who is to hear of it, all or none. Of one kind and one run there
     /// is one; answers whether it is new. One that nobody hears of is on record all the same.
-    pub async fn add_notice(&self, kind: &str, subject: &str, run_id: Option<Uuid>, recipients: &[String], text: &str, now: Time) -> Result<bool> {
+    pub async fn add_notice(
+        &self,
+        kind: &str,
+        subject: &str,
+        run_id: Option<Uuid>,
+        recipients: &[String],
+        text: &str,
+        now: Time,
+    ) -> Result<bool> {
         let insert = |run_id: Option<Uuid>, recipient: Option<&String>| {
             Store::sql(
                 "insert into notices (kind, subject, run_id, recipient, text, created_at) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
-                [kind.into(), subject.into(), run_id.into(), recipient.cloned().into(), text.into(), now.into()],
+                [
+                    kind.into(),
+                    subject.into(),
+                    run_id.into(),
+                    recipient.cloned().into(),
+                    text.into(),
+                    now.into(),
+                ],
             )
         };
         let transaction = self.db.begin().await?;
-        let new = transaction.execute_raw(insert(run_id, recipients.first())).await?.rows_affected() == 1;
+        let new = transaction
+            .execute_raw(insert(run_id, recipients.first()))
+            .await?
+            .rows_affected()
+            == 1;
         if new {
             for also in recipients.iter().skip(1) {
                 transaction.execute_raw(insert(None, Some(also))).await?;
@@ -53,9 +72,14 @@ impl Store {
                coalesce((select max(created_at) from notices where subject = $1 and kind = 'still-quiet'), '-infinity'))",
             [report.into()],
         );
-        let Some(row) = self.db.query_one_raw(statement).await? else { return Ok(None) };
+        let Some(row) = self.db.query_one_raw(statement).await? else {
+            return Ok(None);
+        };
         let first: Option<Time> = row.try_get("", "first")?;
-        Ok(first.filter(|first| *first <= since).map(|first| Ok::<_, sea_orm::DbErr>((row.try_get("", "runs")?, first))).transpose()?)
+        Ok(first
+            .filter(|first| *first <= since)
+            .map(|first| Ok::<_, sea_orm::DbErr>((row.try_get("", "runs")?, first)))
+            .transpose()?)
     }
 
     /// Runs in these states since an instant that nobody was told of.
@@ -86,14 +110,25 @@ impl Store {
 
     /// Takes the notices for one recipient that were to be gathered until `before`, to be told
     /// in one mail: with one batch, which a process that takes over after a crash finds again.
-    pub async fn claim_notices(&self, before: Time, now: Time, lease: TimeDelta) -> Result<Vec<Notice>> {
+    pub async fn claim_notices(
+        &self,
+        before: Time,
+        now: Time,
+        lease: TimeDelta,
+    ) -> Result<Vec<Notice>> {
         let transaction = self.db.begin().await?;
-        transaction.execute_unprepared("select pg_advisory_xact_lock(7302420)").await?;
+        transaction
+            .execute_unprepared("select pg_advisory_xact_lock(7302420)")
+            .await?;
         let first = Store::sql(
             "select * from notices where told_at is null and recipient is not null and created_at <= $1 and (lease_until is null or lease_until < $2) order by id limit 1",
             [before.into(), now.into()],
         );
-        let Some(first) = notice::Entity::find().from_raw_sql(first).one(&transaction).await? else {
+        let Some(first) = notice::Entity::find()
+            .from_raw_sql(first)
+            .one(&transaction)
+            .await?
+        else {
             transaction.commit().await?;
             return Ok(Vec::new());
         };
@@ -101,26 +136,51 @@ impl Store {
         let statement = Store::sql(
             "update notices set batch = $1, lease_until = $2 where id in (select id from notices where told_at is null and recipient = $3 \
              and batch is not distinct from $4 order by id limit 100) returning *",
-            [batch.into(), (now + lease).into(), first.recipient.clone().into(), first.batch.into()],
+            [
+                batch.into(),
+                (now + lease).into(),
+                first.recipient.clone().into(),
+                first.batch.into(),
+            ],
         );
-        let mut taken = notice::Entity::find().from_raw_sql(statement).all(&transaction).await?;
+        let mut taken = notice::Entity::find()
+            .from_raw_sql(statement)
+            .all(&transaction)
+            .await?;
         transaction.commit().await?;
         taken.sort_by_key(|notice| notice.id);
         Ok(taken)
     }
 
     pub async fn told(&self, batch: Uuid, now: Time) -> Result<()> {
-        self.db.execute_raw(Store::sql("update notices set told_at = $2 where batch = $1", [batch.into(), now.into()])).await.map(drop).map_err(Into::into)
+        self.db
+            .execute_raw(Store::sql(
+                "update notices set told_at = $2 where batch = $1",
+                [batch.into(), now.into()],
+            ))
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     /// The latest notices, newest first.
     pub async fn notices(&self, most: u64) -> Result<Vec<Notice>> {
-        Ok(notice::Entity::find().order_by_desc(notice::Column::Id).limit(most).all(&self.db).await?)
+        Ok(notice::Entity::find()
+            .order_by_desc(notice::Column::Id)
+            .limit(most)
+            .all(&self.db)
+            .await?)
     }
 
     /// Counts that a source failed in a run, once for each run. Answers how often it has in a
     /// row, and since when.
-    pub async fn count_source_failure(&self, source: &str, run: Uuid, words: &str, now: Time) -> Result<(i32, Time)> {
+    pub async fn count_source_failure(
+        &self,
+        source: &str,
+        run: Uuid,
+        words: &str,
+        now: Time,
+    ) -> Result<(i32, Time)> {
         let statement = Store::sql(
             "insert into source_failures (source, failures, since, words, last_run) values ($1, 1, $2, $3, $4) on conflict (source) do update set \
                failures = source_failures.failures + (source_failures.last_run is distinct from $4)::int, words = $3, last_run = $4 returning failures, since",
@@ -134,7 +194,16 @@ impl Store {
 
     /// Notes that a source answers again. Answers how often it had failed in a row.
     pub async fn forget_source_failures(&self, source: &str) -> Result<i32> {
-        let statement = Store::sql("delete from source_failures where source = $1 returning failures", [source.into()]);
-        Ok(self.db.query_one_raw(statement).await?.map(|row| row.try_get("", "failures")).transpose()?.unwrap_or_default())
+        let statement = Store::sql(
+            "delete from source_failures where source = $1 returning failures",
+            [source.into()],
+        );
+        Ok(self
+            .db
+            .query_one_raw(statement)
+            .await?
+            .map(|row| row.try_get("", "failures"))
+            .transpose()?
+            .unwrap_or_default())
     }
 }

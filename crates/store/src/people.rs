@@ -1,6 +1,9 @@
 //! Users, their sessions and tokens (kept as hashes), and failed sign-ins.
 
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, sea_query::OnConflict};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, PaginatorTrait,
+    QueryFilter, QueryOrder, sea_query::OnConflict,
+};
 use uuid::Uuid;
 
 use crate::{
@@ -20,79 +23,148 @@ impl Store {
     /// Adds a user; answers whether the name was free.
     pub async fn add_user(&self, one: User) -> Result<bool> {
         let row: user::ActiveModel = one.into();
-        let once = OnConflict::column(user::Column::Name).do_nothing().to_owned();
-        Ok(user::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&self.db).await? > 0)
+        let once = OnConflict::column(user::Column::Name)
+            .do_nothing()
+            .to_owned();
+        Ok(user::Entity::insert(row.reset_all())
+            .on_conflict(once)
+            .exec_without_returning(&self.db)
+            .await?
+            > 0)
     }
 
     pub async fn user_by_name(&self, name: &str) -> Result<Option<User>> {
-        Ok(user::Entity::find().filter(user::Column::Name.eq(name)).one(&self.db).await?)
+        Ok(user::Entity::find()
+            .filter(user::Column::Name.eq(name))
+            .one(&self.db)
+            .await?)
     }
 
     pub async fn add_session(&self, one: Session) -> Result<()> {
-        session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(one.created_at)).exec(&self.db).await?;
+        session::Entity::delete_many()
+            .filter(session::Column::ExpiresAt.lt(one.created_at))
+            .exec(&self.db)
+            .await?;
         let row: session::ActiveModel = one.into();
-        session::Entity::insert(row.reset_all()).exec_without_returning(&self.db).await?;
+        session::Entity::insert(row.reset_all())
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
     pub async fn remove_session(&self, token_hash: &str) -> Result<()> {
-        session::Entity::delete_by_id(token_hash).exec(&self.db).await?;
+        session::Entity::delete_by_id(token_hash)
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 
     pub async fn user_of_session(&self, token_hash: &str, now: Time) -> Result<Option<User>> {
-        let Some(found) = session::Entity::find_by_id(token_hash).filter(session::Column::ExpiresAt.gt(now)).one(&self.db).await? else { return Ok(None) };
-        Ok(user::Entity::find_by_id(found.user_id).one(&self.db).await?)
+        let Some(found) = session::Entity::find_by_id(token_hash)
+            .filter(session::Column::ExpiresAt.gt(now))
+            .one(&self.db)
+            .await?
+        else {
+            return Ok(None);
+        };
+        Ok(user::Entity::find_by_id(found.user_id)
+            .one(&self.db)
+            .await?)
     }
 
     pub async fn add_token(&self, one: ApiToken) -> Result<()> {
         let row: api_token::ActiveModel = one.into();
-        api_token::Entity::insert(row.reset_all()).exec_without_returning(&self.db).await?;
+        api_token::Entity::insert(row.reset_all())
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
     pub async fn tokens(&self, user_id: Uuid) -> Result<Vec<ApiToken>> {
-        Ok(api_token::Entity::find().filter(api_token::Column::UserId.eq(user_id)).order_by_desc(api_token::Column::CreatedAt).all(&self.db).await?)
+        Ok(api_token::Entity::find()
+            .filter(api_token::Column::UserId.eq(user_id))
+            .order_by_desc(api_token::Column::CreatedAt)
+            .all(&self.db)
+            .await?)
     }
 
     /// Revokes a token of a user; answers whether there was one.
     pub async fn remove_token(&self, user_id: Uuid, id: Uuid) -> Result<bool> {
-        Ok(api_token::Entity::delete_by_id(id).filter(api_token::Column::UserId.eq(user_id)).exec(&self.db).await?.rows_affected > 0)
+        Ok(api_token::Entity::delete_by_id(id)
+            .filter(api_token::Column::UserId.eq(user_id))
+            .exec(&self.db)
+            .await?
+            .rows_affected
+            > 0)
     }
 
     /// The user behind a token. Its last use is kept to the minute, so that a busy client
     /// does not write at every call.
     pub async fn user_of_token(&self, token_hash: &str, now: Time) -> Result<Option<User>> {
-        let Some(found) = api_token::Entity::find().filter(api_token::Column::TokenHash.eq(token_hash)).one(&self.db).await? else { return Ok(None) };
-        if found.last_used_at.is_none_or(|last| now - last > chrono::TimeDelta::minutes(1)) {
-            let row = api_token::ActiveModel { id: Set(found.id), last_used_at: Set(Some(now)), ..Default::default() };
+        let Some(found) = api_token::Entity::find()
+            .filter(api_token::Column::TokenHash.eq(token_hash))
+            .one(&self.db)
+            .await?
+        else {
+            return Ok(None);
+        };
+        if found
+            .last_used_at
+            .is_none_or(|last| now - last > chrono::TimeDelta::minutes(1))
+        {
+            let row = api_token::ActiveModel {
+                id: Set(found.id),
+                last_used_at: Set(Some(now)),
+                ..Default::default()
+            };
             api_token::Entity::update(row).exec(&self.db).await?;
         }
-        Ok(user::Entity::find_by_id(found.user_id).one(&self.db).await?)
+        Ok(user::Entity::find_by_id(found.user_id)
+            .one(&self.db)
+            .await?)
     }
 
     /// Counts a failed sign-in of a subject (a name or an address) and answers how many
     /// there have been since the last pause of `forget`.
-    pub async fn count_failure(&self, subject: &str, now: Time, forget: chrono::TimeDelta) -> Result<i32> {
+    pub async fn count_failure(
+        &self,
+        subject: &str,
+        now: Time,
+        forget: chrono::TimeDelta,
+    ) -> Result<i32> {
         let statement = Store::sql(
             "insert into sign_in_failures (subject, failures, last_at) values ($1, 1, $2) on conflict (subject) do update set \
                failures = case when sign_in_failures.last_at < $3 then 1 else sign_in_failures.failures + 1 end, last_at = $2 returning failures",
             [subject.into(), now.into(), (now - forget).into()],
         );
         let row = self.db.query_one_raw(statement).await?;
-        Ok(row.map(|row| row.try_get("", "failures")).transpose()?.unwrap_or(1))
+        Ok(row
+            .map(|row| row.try_get("", "failures"))
+            .transpose()?
+            .unwrap_or(1))
     }
 
     pub async fn failures(&self, subject: &str, since: Time) -> Result<i32> {
         let row = self
             .db
-            .query_one_raw(Store::sql("select failures from sign_in_failures where subject = $1 and last_at >= $2", [subject.into(), since.into()]))
+            .query_one_raw(Store::sql(
+                "select failures from sign_in_failures where subject = $1 and last_at >= $2",
+                [subject.into(), since.into()],
+            ))
             .await?;
-        Ok(row.map(|row| row.try_get("", "failures")).transpose()?.unwrap_or(0))
+        Ok(row
+            .map(|row| row.try_get("", "failures"))
+            .transpose()?
+            .unwrap_or(0))
     }
 
     pub async fn forget_failures(&self, subject: &str) -> Result<()> {
-        self.db.execute_raw(Store::sql("delete from sign_in_failures where subject = $1", [subject.into()])).await?;
+        self.db
+            .execute_raw(Store::sql(
+                "delete from sign_in_failures where subject = $1",
+                [subject.into()],
+            ))
+            .await?;
         Ok(())
     }
 }

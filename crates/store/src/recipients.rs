@@ -1,6 +1,9 @@
 //! What is known of addresses: those that bounce, those that left, and the links they got.
 
-use sea_orm::{ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, sea_query::OnConflict};
+use sea_orm::{
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect, sea_query::OnConflict,
+};
 use uuid::Uuid;
 
 use crate::{
@@ -14,7 +17,13 @@ pub use shared_link::Model as SharedLink;
 
 impl Store {
     /// Counts a hard bounce. Answers whether the address is set aside by this one.
-    pub async fn count_bounce(&self, address: &str, words: &str, limit: i32, now: Time) -> Result<bool> {
+    pub async fn count_bounce(
+        &self,
+        address: &str,
+        words: &str,
+        limit: i32,
+        now: Time,
+    ) -> Result<bool> {
         let statement = Store::sql(
             "insert into bounced_addresses (address, hard_bounces, words, last_at, set_aside_at) values (lower($1), 1, $2, $3, case when $4 <= 1 then $3 end) \
              on conflict (address) do update set hard_bounces = bounced_addresses.hard_bounces + 1, words = $2, last_at = $3, \
@@ -23,36 +32,66 @@ impl Store {
             [address.into(), words.into(), now.into(), limit.into()],
         );
         let row = self.db.query_one_raw(statement).await?;
-        Ok(row.map(|row| row.try_get::<Option<bool>>("", "now_aside")).transpose()?.flatten().unwrap_or(false))
+        Ok(row
+            .map(|row| row.try_get::<Option<bool>>("", "now_aside"))
+            .transpose()?
+            .flatten()
+            .unwrap_or(false))
     }
 
     pub async fn bounced_addresses(&self) -> Result<Vec<BouncedAddress>> {
-        Ok(bounced_address::Entity::find().order_by_desc(bounced_address::Column::LastAt).limit(1000).all(&self.db).await?)
+        Ok(bounced_address::Entity::find()
+            .order_by_desc(bounced_address::Column::LastAt)
+            .limit(1000)
+            .all(&self.db)
+            .await?)
     }
 
     /// Those of these addresses, in small letters, that are set aside, with the reason.
     pub async fn set_aside(&self, addresses: &[String]) -> Result<Vec<BouncedAddress>> {
-        let query = bounced_address::Entity::find().filter(bounced_address::Column::Address.is_in(addresses));
-        Ok(query.filter(bounced_address::Column::SetAsideAt.is_not_null()).all(&self.db).await?)
+        let query = bounced_address::Entity::find()
+            .filter(bounced_address::Column::Address.is_in(addresses));
+        Ok(query
+            .filter(bounced_address::Column::SetAsideAt.is_not_null())
+            .all(&self.db)
+            .await?)
     }
 
     /// Forgets the bounces of an address, so that mail goes there again. Answers whether
     /// there were any.
     pub async fn forget_bounces(&self, address: &str) -> Result<bool> {
-        Ok(bounced_address::Entity::delete_by_id(address.to_lowercase()).exec(&self.db).await?.rows_affected > 0)
+        Ok(
+            bounced_address::Entity::delete_by_id(address.to_lowercase())
+                .exec(&self.db)
+                .await?
+                .rows_affected
+                > 0,
+        )
     }
 
     /// Takes an address off a report.
     pub async fn leave(&self, report: &str, address: &str, now: Time) -> Result<()> {
-        let row: departure::ActiveModel = Departure { report: report.to_owned(), address: address.to_lowercase(), left_at: now }.into();
-        let once = OnConflict::columns([departure::Column::Report, departure::Column::Address]).do_nothing().to_owned();
-        departure::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&self.db).await?;
+        let row: departure::ActiveModel = Departure {
+            report: report.to_owned(),
+            address: address.to_lowercase(),
+            left_at: now,
+        }
+        .into();
+        let once = OnConflict::columns([departure::Column::Report, departure::Column::Address])
+            .do_nothing()
+            .to_owned();
+        departure::Entity::insert(row.reset_all())
+            .on_conflict(once)
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
     /// Who has left a report; of all reports if none is named.
     pub async fn departures(&self, report: Option<&str>) -> Result<Vec<Departure>> {
-        let query = departure::Entity::find().order_by_asc(departure::Column::Report).order_by_asc(departure::Column::Address);
+        let query = departure::Entity::find()
+            .order_by_asc(departure::Column::Report)
+            .order_by_asc(departure::Column::Address);
         Ok(match report {
             Some(report) => query.filter(departure::Column::Report.eq(report)),
             None => query.limit(1000),
@@ -63,14 +102,25 @@ impl Store {
 
     /// Puts an address back on a report. Answers whether it had left.
     pub async fn rejoin(&self, report: &str, address: &str) -> Result<bool> {
-        Ok(departure::Entity::delete_by_id((report.to_owned(), address.to_lowercase())).exec(&self.db).await?.rows_affected > 0)
+        Ok(
+            departure::Entity::delete_by_id((report.to_owned(), address.to_lowercase()))
+                .exec(&self.db)
+                .await?
+                .rows_affected
+                > 0,
+        )
     }
 
     /// Keeps a link before it is sent; one that is there stays as it is.
     pub async fn keep_link(&self, link: SharedLink) -> Result<()> {
         let row: shared_link::ActiveModel = link.into();
-        let once = OnConflict::column(shared_link::Column::Id).do_nothing().to_owned();
-        shared_link::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&self.db).await?;
+        let once = OnConflict::column(shared_link::Column::Id)
+            .do_nothing()
+            .to_owned();
+        shared_link::Entity::insert(row.reset_all())
+            .on_conflict(once)
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
@@ -79,17 +129,31 @@ impl Store {
     }
 
     pub async fn links(&self, run_id: Uuid) -> Result<Vec<SharedLink>> {
-        Ok(shared_link::Entity::find().filter(shared_link::Column::RunId.eq(run_id)).order_by_asc(shared_link::Column::Recipient).all(&self.db).await?)
+        Ok(shared_link::Entity::find()
+            .filter(shared_link::Column::RunId.eq(run_id))
+            .order_by_asc(shared_link::Column::Recipient)
+            .all(&self.db)
+            .await?)
     }
 
     pub async fn count_opening(&self, id: Uuid, now: Time) -> Result<()> {
-        let statement = Store::sql("update shared_links set opened = opened + 1, last_opened_at = $2 where id = $1", [id.into(), now.into()]);
-        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+        let statement = Store::sql(
+            "update shared_links set opened = opened + 1, last_opened_at = $2 where id = $1",
+            [id.into(), now.into()],
+        );
+        self.db
+            .execute_raw(statement)
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     /// Ends the links of a run before their time. Answers how many there were.
     pub async fn revoke_links(&self, run_id: Uuid, now: Time) -> Result<u64> {
-        let statement = Store::sql("update shared_links set revoked_at = $2 where run_id = $1 and revoked_at is null", [run_id.into(), now.into()]);
+        let statement = Store::sql(
+            "update shared_links set revoked_at = $2 where run_id = $1 and revoked_at is null",
+            [run_id.into(), now.into()],
+        );
         Ok(self.db.execute_raw(statement).await?.rows_affected())
     }
 }

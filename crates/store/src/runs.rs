@@ -4,8 +4,8 @@ use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::{NotSet, Set},
-    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
-    Select, TransactionTrait,
+    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult,
+    Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
     sea_query::{Expr, OnConflict},
 };
 use uuid::Uuid;
@@ -21,7 +21,15 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// States in which a run still has work to do.
-pub const OPEN_STATES: [&str; 7] = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering"];
+pub const OPEN_STATES: [&str; 7] = [
+    "due",
+    "waiting",
+    "collecting",
+    "rendering",
+    "awaiting-approval",
+    "releasing",
+    "delivering",
+];
 
 #[derive(Debug, Clone)]
 pub struct NewRun {
@@ -107,7 +115,9 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         window_from: Set(new.window_from),
         window_to: Set(new.window_to),
         zone: Set(new.zone.clone()),
-        problem: Set((new.state == "skipped").then(|| "its instant passed while no service ran".to_owned())),
+        problem: Set(
+            (new.state == "skipped").then(|| "its instant passed while no service ran".to_owned())
+        ),
         skipped: Set(new.skipped),
         lease_owner: Set(None),
         lease_until: Set(None),
@@ -124,12 +134,18 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         approval_deadline: Set(None),
         released_by: Set(None),
     };
-    let inserted = run::Entity::insert(row).on_conflict(OnConflict::new().do_nothing().to_owned()).exec_without_returning(transaction).await?;
+    let inserted = run::Entity::insert(row)
+        .on_conflict(OnConflict::new().do_nothing().to_owned())
+        .exec_without_returning(transaction)
+        .await?;
     Ok(inserted > 0)
 }
 
 fn this_step(run_id: Uuid, kind: &str, subject: &str) -> Condition {
-    Condition::all().add(run_step::Column::RunId.eq(run_id)).add(run_step::Column::Kind.eq(kind)).add(run_step::Column::Subject.eq(subject))
+    Condition::all()
+        .add(run_step::Column::RunId.eq(run_id))
+        .add(run_step::Column::Kind.eq(kind))
+        .add(run_step::Column::Subject.eq(subject))
 }
 
 impl Store {
@@ -145,7 +161,9 @@ impl Store {
     pub async fn claim_run(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<Run>> {
         // Processes claim in turns, so that two runs of one report never begin at once.
         let transaction = self.db.begin().await?;
-        transaction.execute_unprepared("select pg_advisory_xact_lock(7302419)").await?;
+        transaction
+            .execute_unprepared("select pg_advisory_xact_lock(7302419)")
+            .await?;
         let statement = Store::sql(
             "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
                select id from runs mine where state in ('due', 'waiting', 'collecting', 'rendering', 'releasing') and (state <> 'waiting' or next_check_at <= $2) \
@@ -154,13 +172,19 @@ impl Store {
                order by created_at for update skip locked limit 1) returning *",
             [owner.into(), now.into(), (now + lease).into()],
         );
-        let found = run::Entity::find().from_raw_sql(statement).one(&transaction).await?;
+        let found = run::Entity::find()
+            .from_raw_sql(statement)
+            .one(&transaction)
+            .await?;
         transaction.commit().await?;
         Ok(found)
     }
 
     pub async fn renew_run(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
-        let statement = Store::sql("update runs set lease_until = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), until.into()]);
+        let statement = Store::sql(
+            "update runs set lease_until = $3 where id = $1 and lease_owner = $2",
+            [id.into(), owner.into(), until.into()],
+        );
         self.one_row(statement, id).await
     }
 
@@ -175,7 +199,14 @@ impl Store {
     }
 
     /// Moves a run on; only its owner can. A state without further work ends the lease.
-    pub async fn set_run_state(&self, id: Uuid, owner: Uuid, state: &str, problem: Option<&str>, now: Time) -> Result<()> {
+    pub async fn set_run_state(
+        &self,
+        id: Uuid,
+        owner: Uuid,
+        state: &str,
+        problem: Option<&str>,
+        now: Time,
+    ) -> Result<()> {
         let open = OPEN_STATES.contains(&state);
         let statement = Store::sql(
             "update runs set state = $3, problem = coalesce($4, problem), finished_at = case when $5 then null else $6::timestamptz end, \
@@ -195,7 +226,12 @@ impl Store {
     }
 
     /// Keeps the audiences that a run has found; those found before stay.
-    pub async fn keep_audiences(&self, id: Uuid, owner: Uuid, audiences: &serde_json::Value) -> Result<()> {
+    pub async fn keep_audiences(
+        &self,
+        id: Uuid,
+        owner: Uuid,
+        audiences: &serde_json::Value,
+    ) -> Result<()> {
         let statement = Store::sql(
             "update runs set audiences = coalesce(audiences, $3) where id = $1 and lease_owner = $2",
             [id.into(), owner.into(), audiences.clone().into()],
@@ -205,8 +241,15 @@ impl Store {
 
     /// Keeps how a snapshot's document was judged.
     pub async fn judge_snapshot(&self, id: Uuid, status: &str, quiet: Option<&str>) -> Result<()> {
-        let statement = Store::sql("update snapshots set status = $2, quiet = $3 where id = $1", [id.into(), status.into(), quiet.map(str::to_owned).into()]);
-        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+        let statement = Store::sql(
+            "update snapshots set status = $2, quiet = $3 where id = $1",
+            [id.into(), status.into(), quiet.map(str::to_owned).into()],
+        );
+        self.db
+            .execute_raw(statement)
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     /// The status of the run before this one, of the same report and the same values.
@@ -214,10 +257,18 @@ impl Store {
         let statement = Store::sql(
             "select s.status from snapshots s join runs r on r.id = s.run_id where r.report = $1 and s.values_key = $2 and r.id <> $3 and r.scheduled_for <= $4 \
              and s.status is not null and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit 1",
-            [run.report.as_str().into(), values_key.into(), run.id.into(), run.scheduled_for.into()],
+            [
+                run.report.as_str().into(),
+                values_key.into(),
+                run.id.into(),
+                run.scheduled_for.into(),
+            ],
         );
         let row = self.db.query_one_raw(statement).await?;
-        Ok(row.map(|row| row.try_get::<Option<String>>("", "status")).transpose()?.flatten())
+        Ok(row
+            .map(|row| row.try_get::<Option<String>>("", "status"))
+            .transpose()?
+            .flatten())
     }
 
     /// Lets a run wait until somebody has looked at it; its lease is given up.
@@ -241,16 +292,31 @@ impl Store {
 
     /// Runs that nobody has looked at by their deadline.
     pub async fn unapproved(&self, now: Time) -> Result<Vec<Run>> {
-        let statement = Store::sql("select * from runs where state = 'awaiting-approval' and approval_deadline <= $1 limit 100", [now.into()]);
-        Ok(run::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+        let statement = Store::sql(
+            "select * from runs where state = 'awaiting-approval' and approval_deadline <= $1 limit 100",
+            [now.into()],
+        );
+        Ok(run::Entity::find()
+            .from_raw_sql(statement)
+            .all(&self.db)
+            .await?)
     }
 
     /// Scheduled runs of the last days that are still under way although their instant is
     /// `before`.
     pub async fn open_since(&self, before: Time) -> Result<Vec<Run>> {
-        let states = OPEN_STATES.iter().filter(|state| **state != "awaiting-approval");
-        let query = run::Entity::find().filter(run::Column::State.is_in(states.copied())).filter(run::Column::ScheduledFor.lt(before));
-        Ok(query.filter(run::Column::Cause.eq("schedule")).filter(run::Column::ScheduledFor.gt(before - TimeDelta::days(7))).limit(500).all(&self.db).await?)
+        let states = OPEN_STATES
+            .iter()
+            .filter(|state| **state != "awaiting-approval");
+        let query = run::Entity::find()
+            .filter(run::Column::State.is_in(states.copied()))
+            .filter(run::Column::ScheduledFor.lt(before));
+        Ok(query
+            .filter(run::Column::Cause.eq("schedule"))
+            .filter(run::Column::ScheduledFor.gt(before - TimeDelta::days(7)))
+            .limit(500)
+            .all(&self.db)
+            .await?)
     }
 
     /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
@@ -264,25 +330,47 @@ impl Store {
 
     /// Writes down that a run goes on with data that may be incomplete.
     pub async fn set_incomplete(&self, id: Uuid, owner: Uuid, reason: &str) -> Result<()> {
-        self.one_row(Store::sql("update runs set incomplete = $3 where id = $1 and lease_owner = $2", [id.into(), owner.into(), reason.into()]), id).await
+        self.one_row(
+            Store::sql(
+                "update runs set incomplete = $3 where id = $1 and lease_owner = $2",
+                [id.into(), owner.into(), reason.into()],
+            ),
+            id,
+        )
+        .await
     }
 
     /// How many runs of each report ended in each state on each civil day of `zone`, by the
     /// instant in `[from, to)` that they were scheduled for.
-    pub async fn run_days(&self, report: Option<&str>, from: Time, to: Time, zone: &str) -> Result<Vec<RunDay>> {
+    pub async fn run_days(
+        &self,
+        report: Option<&str>,
+        from: Time,
+        to: Time,
+        zone: &str,
+    ) -> Result<Vec<RunDay>> {
         let statement = Store::sql(
             "select report, max(title) as title, state, (scheduled_for at time zone $3)::date as day, count(*) as count, \
                min(scheduled_for) as first, max(scheduled_for) as last, (array_agg(id order by created_at desc))[1] as latest \
              from runs where scheduled_for >= $1 and scheduled_for < $2 and ($4::text is null or report = $4) \
              group by report, state, day order by day, report, state",
-            [from.into(), to.into(), zone.into(), report.map(str::to_owned).into()],
+            [
+                from.into(),
+                to.into(),
+                zone.into(),
+                report.map(str::to_owned).into(),
+            ],
         );
         Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
     }
 
     /// Runs a statement that must find its row; that it does not means that the lease is lost.
     pub(crate) async fn one_row(&self, statement: sea_orm::Statement, id: Uuid) -> Result<()> {
-        if self.db.execute_raw(statement).await?.rows_affected() == 1 { Ok(()) } else { Err(StoreError::LeaseLost(id)) }
+        if self.db.execute_raw(statement).await?.rows_affected() == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::LeaseLost(id))
+        }
     }
 
     /// Cancels a run that is not settled, with whatever of it waits in the outbox; answers
@@ -308,7 +396,13 @@ impl Store {
     }
 
     /// Records that a step begins; beginning again after a crash starts it over.
-    pub async fn begin_step(&self, run_id: Uuid, kind: &str, subject: &str, now: Time) -> Result<()> {
+    pub async fn begin_step(
+        &self,
+        run_id: Uuid,
+        kind: &str,
+        subject: &str,
+        now: Time,
+    ) -> Result<()> {
         let row = run_step::ActiveModel {
             id: NotSet,
             run_id: Set(run_id),
@@ -319,21 +413,51 @@ impl Store {
             started_at: Set(now),
             ended_at: Set(None),
         };
-        let again = OnConflict::columns([run_step::Column::RunId, run_step::Column::Kind, run_step::Column::Subject])
-            .update_columns([run_step::Column::State, run_step::Column::Detail, run_step::Column::StartedAt, run_step::Column::EndedAt])
-            .to_owned();
-        run_step::Entity::insert(row).on_conflict(again).exec_without_returning(&self.db).await?;
+        let again = OnConflict::columns([
+            run_step::Column::RunId,
+            run_step::Column::Kind,
+            run_step::Column::Subject,
+        ])
+        .update_columns([
+            run_step::Column::State,
+            run_step::Column::Detail,
+            run_step::Column::StartedAt,
+            run_step::Column::EndedAt,
+        ])
+        .to_owned();
+        run_step::Entity::insert(row)
+            .on_conflict(again)
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
     /// Says how a step that is still under way stands.
-    pub async fn note_step(&self, run_id: Uuid, kind: &str, subject: &str, detail: String) -> Result<()> {
-        let noted = run_step::Entity::update_many().col_expr(run_step::Column::Detail, Expr::value(detail));
-        noted.filter(this_step(run_id, kind, subject)).exec(&self.db).await?;
+    pub async fn note_step(
+        &self,
+        run_id: Uuid,
+        kind: &str,
+        subject: &str,
+        detail: String,
+    ) -> Result<()> {
+        let noted =
+            run_step::Entity::update_many().col_expr(run_step::Column::Detail, Expr::value(detail));
+        noted
+            .filter(this_step(run_id, kind, subject))
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 
-    pub async fn end_step(&self, run_id: Uuid, kind: &str, subject: &str, state: &str, detail: Option<String>, now: Time) -> Result<()> {
+    pub async fn end_step(
+        &self,
+        run_id: Uuid,
+        kind: &str,
+        subject: &str,
+        state: &str,
+        detail: Option<String>,
+        now: Time,
+    ) -> Result<()> {
         run_step::Entity::update_many()
             .col_expr(run_step::Column::State, Expr::value(state))
             .col_expr(run_step::Column::Detail, Expr::value(detail))
@@ -348,9 +472,14 @@ impl Store {
     pub async fn keep_snapshot(&self, mut one: StoredSnapshot) -> Result<()> {
         let (id, long) = (one.id, bodies::set_aside(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
-        let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey]).do_nothing().to_owned();
+        let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
+            .do_nothing()
+            .to_owned();
         let transaction = self.db.begin().await?;
-        let kept = snapshot::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+        let kept = snapshot::Entity::insert(row.reset_all())
+            .on_conflict(once)
+            .exec_without_returning(&transaction)
+            .await?;
         if let (Some(body), 1) = (long, kept) {
             bodies::write(&transaction, "snapshots", id, &body).await?;
         }
@@ -359,15 +488,31 @@ impl Store {
 
     pub async fn snapshot_heads(&self, run_id: Uuid) -> Result<Vec<SnapshotHead>> {
         use snapshot::Column as C;
-        let query = snapshot::Entity::find().select_only().columns([C::Id, C::ValuesKey, C::Sha256, C::Status, C::Quiet]);
-        Ok(query.filter(C::RunId.eq(run_id)).order_by_asc(C::CreatedAt).into_model().all(&self.db).await?)
+        let query = snapshot::Entity::find().select_only().columns([
+            C::Id,
+            C::ValuesKey,
+            C::Sha256,
+            C::Status,
+            C::Quiet,
+        ]);
+        Ok(query
+            .filter(C::RunId.eq(run_id))
+            .order_by_asc(C::CreatedAt)
+            .into_model()
+            .all(&self.db)
+            .await?)
     }
 
     pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
         use snapshot::Column as C;
         let columns = C::iter().filter(|column| !matches!(column, C::Body));
-        let query = snapshot::Entity::find_by_id(id).select_only().columns(columns).expr_as(bodies::first_part(), "body");
-        let Some(mut found) = query.one(&self.db).await? else { return Ok(None) };
+        let query = snapshot::Entity::find_by_id(id)
+            .select_only()
+            .columns(columns)
+            .expr_as(bodies::first_part(), "body");
+        let Some(mut found) = query.one(&self.db).await? else {
+            return Ok(None);
+        };
         bodies::read_rest(&self.db, "snapshots", id, &mut found.body).await?;
         Ok(Some(found))
     }
@@ -378,8 +523,17 @@ impl Store {
         for mut one in documents {
             let (id, long) = (one.id, bodies::set_aside(&mut one.body));
             let row: document::ActiveModel = one.into();
-            let once = OnConflict::columns([document::Column::SnapshotId, document::Column::Variant, document::Column::FileName]).do_nothing().to_owned();
-            let kept = document::Entity::insert(row.reset_all()).on_conflict(once).exec_without_returning(&transaction).await?;
+            let once = OnConflict::columns([
+                document::Column::SnapshotId,
+                document::Column::Variant,
+                document::Column::FileName,
+            ])
+            .do_nothing()
+            .to_owned();
+            let kept = document::Entity::insert(row.reset_all())
+                .on_conflict(once)
+                .exec_without_returning(&transaction)
+                .await?;
             if let (Some(body), 1) = (long, kept) {
                 bodies::write(&transaction, "documents", id, &body).await?;
             }
@@ -393,7 +547,9 @@ impl Store {
 
     /// A page of runs, newest first.
     pub async fn runs(&self, filter: &RunFilter, page: u64, size: u64) -> Result<Page<Run>> {
-        let mut query = run::Entity::find().order_by_desc(run::Column::CreatedAt).order_by_desc(run::Column::Id);
+        let mut query = run::Entity::find()
+            .order_by_desc(run::Column::CreatedAt)
+            .order_by_desc(run::Column::Id);
         if let Some(report) = &filter.report {
             query = query.filter(run::Column::Report.eq(report));
         }
@@ -401,7 +557,10 @@ impl Store {
             query = query.filter(run::Column::State.eq(state));
         }
         let pages = query.paginate(&self.db, size);
-        Ok(Page { total: pages.num_items().await?, items: pages.fetch_page(page.saturating_sub(1)).await? })
+        Ok(Page {
+            total: pages.num_items().await?,
+            items: pages.fetch_page(page.saturating_sub(1)).await?,
+        })
     }
 
     /// How many runs of the last day ended in each state.
@@ -419,28 +578,56 @@ impl Store {
     }
 
     pub async fn steps(&self, run_id: Uuid) -> Result<Vec<Step>> {
-        Ok(run_step::Entity::find().filter(run_step::Column::RunId.eq(run_id)).order_by_asc(run_step::Column::Id).all(&self.db).await?)
+        Ok(run_step::Entity::find()
+            .filter(run_step::Column::RunId.eq(run_id))
+            .order_by_asc(run_step::Column::Id)
+            .all(&self.db)
+            .await?)
     }
 
     pub async fn document_heads(&self, run_id: Uuid) -> Result<Vec<DocumentHead>> {
         use document::Column as C;
-        let query =
-            document::Entity::find().select_only().columns([C::Id, C::SnapshotId, C::Variant, C::Format, C::FileName, C::MediaType, C::Sha256, C::Size]);
-        Ok(query.filter(C::RunId.eq(run_id)).order_by_desc(C::Format).order_by_asc(C::FileName).into_model().all(&self.db).await?)
+        let query = document::Entity::find().select_only().columns([
+            C::Id,
+            C::SnapshotId,
+            C::Variant,
+            C::Format,
+            C::FileName,
+            C::MediaType,
+            C::Sha256,
+            C::Size,
+        ]);
+        Ok(query
+            .filter(C::RunId.eq(run_id))
+            .order_by_desc(C::Format)
+            .order_by_asc(C::FileName)
+            .into_model()
+            .all(&self.db)
+            .await?)
     }
 
     pub async fn document(&self, id: Uuid) -> Result<Option<Document>> {
-        Ok(self.opened_documents(document::Entity::find_by_id(id)).await?.pop())
+        Ok(self
+            .opened_documents(document::Entity::find_by_id(id))
+            .await?
+            .pop())
     }
 
     /// The first document kept with this SHA-256.
     pub async fn document_with(&self, sha256: &str) -> Result<Option<Document>> {
-        let query = document::Entity::find().filter(document::Column::Sha256.eq(sha256)).order_by_asc(document::Column::CreatedAt).limit(1);
+        let query = document::Entity::find()
+            .filter(document::Column::Sha256.eq(sha256))
+            .order_by_asc(document::Column::CreatedAt)
+            .limit(1);
         Ok(self.opened_documents(query).await?.pop())
     }
 
     /// The documents of a snapshot as somebody reads them who reads them like `variant`.
-    pub async fn documents_of_snapshot(&self, snapshot_id: Uuid, variant: &str) -> Result<Vec<Document>> {
+    pub async fn documents_of_snapshot(
+        &self,
+        snapshot_id: Uuid,
+        variant: &str,
+    ) -> Result<Vec<Document>> {
         let query = document::Entity::find()
             .filter(document::Column::SnapshotId.eq(snapshot_id))
             .filter(document::Column::Variant.eq(variant))
@@ -452,7 +639,12 @@ impl Store {
     async fn opened_documents(&self, query: Select<document::Entity>) -> Result<Vec<Document>> {
         use document::Column as C;
         let columns = C::iter().filter(|column| !matches!(column, C::Body));
-        let mut found = query.select_only().columns(columns).expr_as(bodies::first_part(), "body").all(&self.db).await?;
+        let mut found = query
+            .select_only()
+            .columns(columns)
+            .expr_as(bodies::first_part(), "body")
+            .all(&self.db)
+            .await?;
         for one in &mut found {
             bodies::read_rest(&self.db, "documents", one.id, &mut one.body).await?;
         }

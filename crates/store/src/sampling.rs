@@ -31,7 +31,9 @@ impl Store {
              from sampler_states s left join samples k on k.sampler = s.sampler group by s.sampler order by s.sampler",
             [],
         );
-        Ok(SamplerState::find_by_statement(statement).all(&self.db).await?)
+        Ok(SamplerState::find_by_statement(statement)
+            .all(&self.db)
+            .await?)
     }
 
     /// Takes the turn of a sampler if it has come: only one process gets it, and the next turn
@@ -47,13 +49,21 @@ impl Store {
 
     /// Keeps an answer; one that is there already for that instant stays.
     pub async fn keep_sample(&self, sampler: &str, at: Time, body: Json) -> Result<()> {
-        let statement =
-            Store::sql("insert into samples (sampler, at, body) values ($1, $2, $3) on conflict do nothing", [sampler.into(), at.into(), body.into()]);
+        let statement = Store::sql(
+            "insert into samples (sampler, at, body) values ($1, $2, $3) on conflict do nothing",
+            [sampler.into(), at.into(), body.into()],
+        );
         self.db.execute_raw(statement).await?;
         Ok(())
     }
 
-    pub async fn note_sampler(&self, sampler: &str, at: Time, works: bool, detail: &str) -> Result<()> {
+    pub async fn note_sampler(
+        &self,
+        sampler: &str,
+        at: Time,
+        works: bool,
+        detail: &str,
+    ) -> Result<()> {
         let statement = Store::sql(
             "update sampler_states set last_at = $2, works = $3, detail = $4 where sampler = $1",
             [sampler.into(), at.into(), works.into(), detail.into()],
@@ -64,11 +74,24 @@ impl Store {
 
     /// The answers of a sampler in `[from, to)`, oldest first, and if wanted the last one
     /// before; at most `most`.
-    pub async fn samples(&self, sampler: &str, from: Time, to: Time, with_the_one_before: bool, most: u64) -> Result<Vec<Sample>> {
+    pub async fn samples(
+        &self,
+        sampler: &str,
+        from: Time,
+        to: Time,
+        with_the_one_before: bool,
+        most: u64,
+    ) -> Result<Vec<Sample>> {
         let statement = Store::sql(
             "select at, body from samples where sampler = $1 and at < $3 and at >= coalesce( \
                case when $4 then (select max(at) from samples where sampler = $1 and at < $2) end, $2) order by at limit $5",
-            [sampler.into(), from.into(), to.into(), with_the_one_before.into(), (most as i64).into()],
+            [
+                sampler.into(),
+                from.into(),
+                to.into(),
+                with_the_one_before.into(),
+                (most as i64).into(),
+            ],
         );
         Ok(Sample::find_by_statement(statement).all(&self.db).await?)
     }
@@ -84,17 +107,35 @@ impl Store {
 
     /// Removes what was kept before `before`; answers how much.
     pub async fn forget_samples(&self, sampler: &str, before: Time) -> Result<u64> {
-        let statement = Store::sql("delete from samples where sampler = $1 and at < $2", [sampler.into(), before.into()]);
+        let statement = Store::sql(
+            "delete from samples where sampler = $1 and at < $2",
+            [sampler.into(), before.into()],
+        );
         Ok(self.db.execute_raw(statement).await?.rows_affected())
     }
 
     /// Puts one answer in the place of all those in `[from, to)`, all or nothing.
-    pub async fn replace_samples(&self, sampler: &str, from: Time, to: Time, at: Time, body: Json) -> Result<()> {
+    pub async fn replace_samples(
+        &self,
+        sampler: &str,
+        from: Time,
+        to: Time,
+        at: Time,
+        body: Json,
+    ) -> Result<()> {
         let transaction = self.db.begin().await?;
         transaction
-            .execute_raw(Store::sql("delete from samples where sampler = $1 and at >= $2 and at < $3", [sampler.into(), from.into(), to.into()]))
+            .execute_raw(Store::sql(
+                "delete from samples where sampler = $1 and at >= $2 and at < $3",
+                [sampler.into(), from.into(), to.into()],
+            ))
             .await?;
-        transaction.execute_raw(Store::sql("insert into samples (sampler, at, body) values ($1, $2, $3)", [sampler.into(), at.into(), body.into()])).await?;
+        transaction
+            .execute_raw(Store::sql(
+                "insert into samples (sampler, at, body) values ($1, $2, $3)",
+                [sampler.into(), at.into(), body.into()],
+            ))
+            .await?;
         transaction.commit().await?;
         Ok(())
     }
@@ -102,8 +143,13 @@ impl Store {
     /// Removes the history of a sampler that is no more.
     pub async fn remove_sampler(&self, sampler: &str) -> Result<()> {
         let transaction = self.db.begin().await?;
-        for text in ["delete from samples where sampler = $1", "delete from sampler_states where sampler = $1"] {
-            transaction.execute_raw(Store::sql(text, [sampler.into()])).await?;
+        for text in [
+            "delete from samples where sampler = $1",
+            "delete from sampler_states where sampler = $1",
+        ] {
+            transaction
+                .execute_raw(Store::sql(text, [sampler.into()]))
+                .await?;
         }
         transaction.commit().await?;
         Ok(())
@@ -116,12 +162,23 @@ impl Store {
             [],
         );
         let rows = self.db.query_all_raw(statement).await?;
-        rows.iter().map(|row| Ok((row.try_get("", "what")?, row.try_get("", "state")?, row.try_get("", "count")?))).collect()
+        rows.iter()
+            .map(|row| {
+                Ok((
+                    row.try_get("", "what")?,
+                    row.try_get("", "state")?,
+                    row.try_get("", "count")?,
+                ))
+            })
+            .collect()
     }
 
     /// Since when the oldest delivery waits.
     pub async fn oldest_waiting_delivery(&self) -> Result<Option<Time>> {
         let row = self.db.query_one_raw(Store::sql("select min(created_at) as at from deliveries where state in ('waiting', 'sending')", [])).await?;
-        Ok(row.map(|row| row.try_get::<Option<Time>>("", "at")).transpose()?.flatten())
+        Ok(row
+            .map(|row| row.try_get::<Option<Time>>("", "at"))
+            .transpose()?
+            .flatten())
     }
 }

@@ -25,9 +25,15 @@ impl Store {
 
     /// When the first report is due that is not paused.
     pub async fn first_due(&self) -> Result<Option<Time>> {
-        let statement = Store::sql("select min(next_instant) as at from schedule_states where not paused", []);
+        let statement = Store::sql(
+            "select min(next_instant) as at from schedule_states where not paused",
+            [],
+        );
         let row = self.db.query_one_raw(statement).await?;
-        Ok(row.map(|row| row.try_get::<Option<Time>>("", "at")).transpose()?.flatten())
+        Ok(row
+            .map(|row| row.try_get::<Option<Time>>("", "at"))
+            .transpose()?
+            .flatten())
     }
 
     /// Gives reports that are due later than `now` another next instant, where the rules of
@@ -49,7 +55,11 @@ impl Store {
     /// Takes every report that is due at `now`, one at a time, and in one transaction each
     /// inserts its run and moves it to its next instant. Rows that another process holds are
     /// passed over, and a scheduled instant never becomes two runs.
-    pub async fn take_due(&self, now: Time, decide: impl Fn(&ScheduleState) -> Due) -> Result<Vec<uuid::Uuid>> {
+    pub async fn take_due(
+        &self,
+        now: Time,
+        decide: impl Fn(&ScheduleState) -> Due,
+    ) -> Result<Vec<uuid::Uuid>> {
         let mut made = Vec::new();
         loop {
             let transaction = self.db.begin().await?;
@@ -58,7 +68,11 @@ impl Store {
                  where not paused and next_instant <= $1 order by next_instant for update skip locked limit 1",
                 [now.into()],
             );
-            let Some(row) = schedule_state::Entity::find().from_raw_sql(statement).one(&transaction).await? else {
+            let Some(row) = schedule_state::Entity::find()
+                .from_raw_sql(statement)
+                .one(&transaction)
+                .await?
+            else {
                 transaction.commit().await?;
                 return Ok(made);
             };
@@ -73,7 +87,9 @@ impl Store {
             let mut row: schedule_state::ActiveModel = row.into();
             row.next_instant = Set(due.next);
             row.runs_made = Set(runs_made);
-            schedule_state::Entity::update(row).exec(&transaction).await?;
+            schedule_state::Entity::update(row)
+                .exec(&transaction)
+                .await?;
             transaction.commit().await?;
         }
     }
@@ -81,25 +97,48 @@ impl Store {
     /// Pauses or resumes a report's schedule; `next` is its next instant from now on.
     /// Answers whether the report has a schedule.
     pub async fn set_paused(&self, report: &str, paused: bool, next: Option<Time>) -> Result<bool> {
-        let statement = Store::sql("update schedule_states set paused = $2, next_instant = $3 where report = $1", [report.into(), paused.into(), next.into()]);
+        let statement = Store::sql(
+            "update schedule_states set paused = $2, next_instant = $3 where report = $1",
+            [report.into(), paused.into(), next.into()],
+        );
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
     }
 
     /// Makes the schedule of a report that is about to be applied begin paused.
     pub async fn begin_paused(&self, report: &str) -> Result<()> {
-        let statement = Store::sql("insert into schedule_states (report, rule, paused) values ($1, '', true) on conflict do nothing", [report.into()]);
-        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+        let statement = Store::sql(
+            "insert into schedule_states (report, rule, paused) values ($1, '', true) on conflict do nothing",
+            [report.into()],
+        );
+        self.db
+            .execute_raw(statement)
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     /// Takes back what [`Store::begin_paused`] wrote for a report that did not come to be.
     pub async fn forget_schedule(&self, report: &str) -> Result<()> {
-        let statement = Store::sql("delete from schedule_states where report = $1 and rule = ''", [report.into()]);
-        self.db.execute_raw(statement).await.map(drop).map_err(Into::into)
+        let statement = Store::sql(
+            "delete from schedule_states where report = $1 and rule = ''",
+            [report.into()],
+        );
+        self.db
+            .execute_raw(statement)
+            .await
+            .map(drop)
+            .map_err(Into::into)
     }
 
     /// The latest run of each report.
     pub async fn latest_runs(&self) -> Result<Vec<run::Model>> {
-        let statement = Store::sql("select distinct on (report) * from runs order by report, created_at desc", []);
-        Ok(run::Entity::find().from_raw_sql(statement).all(&self.db).await?)
+        let statement = Store::sql(
+            "select distinct on (report) * from runs order by report, created_at desc",
+            [],
+        );
+        Ok(run::Entity::find()
+            .from_raw_sql(statement)
+            .all(&self.db)
+            .await?)
     }
 }

@@ -13,7 +13,12 @@ pub struct SecretName {
 
 impl Store {
     pub async fn secret_names(&self) -> Result<Vec<SecretName>> {
-        Ok(SecretName::find_by_statement(Store::sql("select name, updated_at, updated_by from secrets order by name", [])).all(&self.db).await?)
+        Ok(SecretName::find_by_statement(Store::sql(
+            "select name, updated_at, updated_by from secrets order by name",
+            [],
+        ))
+        .all(&self.db)
+        .await?)
     }
 
     pub async fn put_secret(&self, name: &str, sealed: Vec<u8>, by: &str, now: Time) -> Result<()> {
@@ -27,11 +32,25 @@ impl Store {
     }
 
     pub async fn sealed_secret(&self, name: &str) -> Result<Option<Vec<u8>>> {
-        let row = self.db.query_one_raw(Store::sql("select sealed from secrets where name = $1", [name.into()])).await?;
+        let row = self
+            .db
+            .query_one_raw(Store::sql(
+                "select sealed from secrets where name = $1",
+                [name.into()],
+            ))
+            .await?;
         Ok(row.map(|row| row.try_get("", "sealed")).transpose()?)
     }
 
     pub async fn remove_secret(&self, name: &str) -> Result<bool> {
-        Ok(self.db.execute_raw(Store::sql("delete from secrets where name = $1", [name.into()])).await?.rows_affected() == 1)
+        Ok(self
+            .db
+            .execute_raw(Store::sql(
+                "delete from secrets where name = $1",
+                [name.into()],
+            ))
+            .await?
+            .rows_affected()
+            == 1)
     }
 }

@@ -55,35 +55,71 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     let cluster = Cluster::start(&folder.path().join("state"), false).await?;
     let mail = RealMailServer::start()?;
     let service = Running::start(folder.path(), &cluster, mail.port).await?;
-    let everybody: Vec<String> = (0..RECIPIENTS).map(|n| format!("person{n}@orrin-sound.example")).collect();
+    let everybody: Vec<String> = (0..RECIPIENTS)
+        .map(|n| format!("person{n}@orrin-sound.example"))
+        .collect();
     // Late enough for all of them to be applied before.
-    let schedule = format!("[schedule]\nevery = \"day\"\nat = \"{}\"\n", (Utc::now() + chrono::TimeDelta::seconds(100)).format("%H:%M"));
-    let mut files = vec![Running::source(&cluster, ""), json!({ "file": "dashboard.toml", "text": DASHBOARD })];
+    let schedule = format!(
+        "[schedule]\nevery = \"day\"\nat = \"{}\"\n",
+        (Utc::now() + chrono::TimeDelta::seconds(100)).format("%H:%M")
+    );
+    let mut files = vec![
+        Running::source(&cluster, ""),
+        json!({ "file": "dashboard.toml", "text": DASHBOARD }),
+    ];
     files.push(json!({ "file": "many.toml", "text": report("many", "", &everybody) }));
     files.extend(
         (0..REPORTS).map(|n| json!({ "file": format!("r{n}.toml"), "text": report(&format!("r{n}"), &schedule, &[format!("owner{n}@orrin-sound.example")]) })),
     );
     service.apply(files).await?;
     let mut records = cluster.connect("maple_lark").await?;
-    until(&mut records, "select count(*) from runs where state = 'delivered'", REPORTS as i64).await?;
+    until(
+        &mut records,
+        "select count(*) from runs where state = 'delivered'",
+        REPORTS as i64,
+    )
+    .await?;
     let (first, last): (DateTime<Utc>, DateTime<Utc>) =
         sqlx::query_as("select min(r.created_at), max(d.settled_at) from runs r join deliveries d on d.run_id = r.id").fetch_one(&mut records).await?;
     let seconds = (last - first).num_milliseconds() as f64 / 1000.0;
     let peak = service.peak()?;
-    println!("{REPORTS} small reports due at once, each made as PDF and accepted by a real mail server: {:.1} a second", REPORTS as f64 / seconds);
-    goals.check("from the first run to the last acceptance", seconds, "s", seconds < 60.0, "under 60");
-    goals.check("peak memory of the service", peak, "MiB", peak < 400.0, "under 400");
+    println!(
+        "{REPORTS} small reports due at once, each made as PDF and accepted by a real mail server: {:.1} a second",
+        REPORTS as f64 / seconds
+    );
+    goals.check(
+        "from the first run to the last acceptance",
+        seconds,
+        "s",
+        seconds < 60.0,
+        "under 60",
+    );
+    goals.check(
+        "peak memory of the service",
+        peak,
+        "MiB",
+        peak < 400.0,
+        "under 400",
+    );
 
     // One report to thousands, each a mail of their own.
     service.post("/reports/many/runs", &json!({})).await?;
-    until(&mut records, "select count(*) from runs where report = 'many' and state = 'delivered'", 1).await?;
+    until(
+        &mut records,
+        "select count(*) from runs where report = 'many' and state = 'delivered'",
+        1,
+    )
+    .await?;
     let (first, last): (DateTime<Utc>, DateTime<Utc>) = sqlx::query_as(
         "select min(a.started_at), max(a.ended_at) from delivery_attempts a join deliveries d on d.id = a.delivery_id join runs r on r.id = d.run_id where r.report = 'many'",
     )
     .fetch_one(&mut records)
     .await?;
-    let rendered: i64 =
-        sqlx::query_scalar("select count(*) from documents d join runs r on r.id = d.run_id where r.report = 'many'").fetch_one(&mut records).await?;
+    let rendered: i64 = sqlx::query_scalar(
+        "select count(*) from documents d join runs r on r.id = d.run_id where r.report = 'many'",
+    )
+    .fetch_one(&mut records)
+    .await?;
     let ours = RECIPIENTS as f64 / ((last - first).num_milliseconds() as f64 / 1000.0);
     let (_, message) = mail.messages().pop().ok_or("no message came")?;
     let size = message.len();
@@ -92,7 +128,13 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     println!(
         "{RECIPIENTS} recipients, {rendered} document, {size} bytes a mail: {ours:.0} a second; a bare generator over {CONNECTIONS} connections: {bare:.0} a second"
     );
-    goals.check("the share of what the server takes from a bare generator", ours / bare * 100.0, "%", ours / bare >= 0.5, "at least 50");
+    goals.check(
+        "the share of what the server takes from a bare generator",
+        ours / bare * 100.0,
+        "%",
+        ours / bare >= 0.5,
+        "at least 50",
+    );
     Ok(())
 }
 
@@ -119,10 +161,17 @@ async fn generator(port: u16, size: usize) -> Done<f64> {
     for connection in 0..CONNECTIONS {
         let (server, message) = (server.clone(), message.clone());
         connections.spawn(async move {
-            let mut session = MailSession::open(&server).await.map_err(|error| error.to_string())?;
+            let mut session = MailSession::open(&server)
+                .await
+                .map_err(|error| error.to_string())?;
             for n in 0..MESSAGES / CONNECTIONS {
-                let to = format!("load{connection}.{n}@orrin-sound.example").parse().map_err(|_| "no address".to_owned())?;
-                session.send(&server, &to, message.as_bytes()).await.map_err(|error| error.to_string())?;
+                let to = format!("load{connection}.{n}@orrin-sound.example")
+                    .parse()
+                    .map_err(|_| "no address".to_owned())?;
+                session
+                    .send(&server, &to, message.as_bytes())
+                    .await
+                    .map_err(|error| error.to_string())?;
             }
             session.close().await;
             Ok::<(), String>(())

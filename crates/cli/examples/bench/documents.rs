@@ -32,7 +32,10 @@ pub const MANY_CHILD: &str = "--many-reports";
 pub async fn measure(goals: &mut Goals) -> Done<()> {
     let document = compose(&sample_of(0))?;
     let bytes = maple_lark_documents::pdf(&document)?;
-    println!("6 charts of 720 points, a table of 40 rows: {} KiB of PDF", bytes.len() / 1024);
+    println!(
+        "6 charts of 720 points, a table of 40 rows: {} KiB of PDF",
+        bytes.len() / 1024
+    );
     let html_time = time_of(&document, Format::Html)?;
     let csv_time = time_of(&document, Format::Csv)?;
 
@@ -45,21 +48,57 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
         let began = Instant::now();
         let status = Command::new("chromium")
             .args(chromium::arguments(profile.path(), &[]))
-            .arg(format!("--print-to-pdf={}", folder.path().join("cold.pdf").display()))
+            .arg(format!(
+                "--print-to-pdf={}",
+                folder.path().join("cold.pdf").display()
+            ))
             .arg(&url)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .status()
             .map_err(|error| error.to_string())?;
-        if status.success() { Ok(began.elapsed()) } else { Err("chromium failed".into()) }
+        if status.success() {
+            Ok(began.elapsed())
+        } else {
+            Err("chromium failed".into())
+        }
     })?;
     let (ours, warm) = beside_a_warm_browser(folder.path(), &url, 6, 5, &sample_of).await?;
-    println!("  PDF by Maple Lark {ours:.1?}; by a warm browser {warm:.1?}; by a cold browser {cold:.1?}; HTML {html_time:.1?}; CSV {csv_time:.1?}");
-    goals.check("faster than a warm browser", ratio(warm, ours), "times", ratio(warm, ours) >= 12.0, "12");
-    goals.check("faster than a cold browser", ratio(cold, ours), "times", ratio(cold, ours) >= 30.0, "30");
-    let (html_part, csv_part) = (ratio(html_time, ours) * 100.0, ratio(csv_time, ours) * 100.0);
-    goals.check("HTML, as a part of its PDF", html_part, "%", html_part < 10.0, "under 10");
-    goals.check("CSV, as a part of its PDF", csv_part, "%", csv_part < 10.0, "under 10");
+    println!(
+        "  PDF by Maple Lark {ours:.1?}; by a warm browser {warm:.1?}; by a cold browser {cold:.1?}; HTML {html_time:.1?}; CSV {csv_time:.1?}"
+    );
+    goals.check(
+        "faster than a warm browser",
+        ratio(warm, ours),
+        "times",
+        ratio(warm, ours) >= 12.0,
+        "12",
+    );
+    goals.check(
+        "faster than a cold browser",
+        ratio(cold, ours),
+        "times",
+        ratio(cold, ours) >= 30.0,
+        "30",
+    );
+    let (html_part, csv_part) = (
+        ratio(html_time, ours) * 100.0,
+        ratio(csv_time, ours) * 100.0,
+    );
+    goals.check(
+        "HTML, as a part of its PDF",
+        html_part,
+        "%",
+        html_part < 10.0,
+        "under 10",
+    );
+    goals.check(
+        "CSV, as a part of its PDF",
+        csv_part,
+        "%",
+        csv_part < 10.0,
+        "under 10",
+    );
     long_table(goals).await?;
     many(goals)
 }
@@ -83,12 +122,38 @@ async fn long_table(goals: &mut Goals) -> Done<()> {
     let folder = tempfile::tempdir()?;
     let page = folder.path().join("long.html");
     std::fs::write(&page, maple_lark_documents::html(&document)?)?;
-    let (ours, warm) = beside_a_warm_browser(folder.path(), &format!("file://{}", page.display()), 4, 1, &long_sample).await?;
-    let output = Command::new(std::env::current_exe()?).arg(LONG_CHILD).output()?;
-    let most: f64 = String::from_utf8_lossy(&output.stdout).trim().parse().map_err(|_| String::from_utf8_lossy(&output.stderr).into_owned())?;
-    println!("A table of {LONG} rows and 6 columns\n  PDF by Maple Lark {ours:.1?}; by a warm browser {warm:.1?}");
-    goals.check("a long table, faster than a warm browser", ratio(warm, ours), "times", ratio(warm, ours) >= 5.0, "5");
-    goals.check("most memory for a long table", most, "MiB", most < 300.0, "under 300");
+    let (ours, warm) = beside_a_warm_browser(
+        folder.path(),
+        &format!("file://{}", page.display()),
+        4,
+        1,
+        &long_sample,
+    )
+    .await?;
+    let output = Command::new(std::env::current_exe()?)
+        .arg(LONG_CHILD)
+        .output()?;
+    let most: f64 = String::from_utf8_lossy(&output.stdout)
+        .trim()
+        .parse()
+        .map_err(|_| String::from_utf8_lossy(&output.stderr).into_owned())?;
+    println!(
+        "A table of {LONG} rows and 6 columns\n  PDF by Maple Lark {ours:.1?}; by a warm browser {warm:.1?}"
+    );
+    goals.check(
+        "a long table, faster than a warm browser",
+        ratio(warm, ours),
+        "times",
+        ratio(warm, ours) >= 5.0,
+        "5",
+    );
+    goals.check(
+        "most memory for a long table",
+        most,
+        "MiB",
+        most < 300.0,
+        "under 300",
+    );
     let size = bytes.len() as f64 / 1e6;
     goals.check("size of its tagged PDF", size, "MB", size < 3.0, "under 3");
     Ok(())
@@ -104,17 +169,35 @@ pub fn long_child() -> Done<()> {
 
 fn resident(line: &str) -> Done<f64> {
     let status = std::fs::read_to_string("/proc/self/status")?;
-    let found = status.lines().find_map(|text| text.strip_prefix(line)).ok_or("no such line")?;
+    let found = status
+        .lines()
+        .find_map(|text| text.strip_prefix(line))
+        .ok_or("no such line")?;
     Ok(found.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)
 }
 
 /// 200 reports one after another.
 fn many(goals: &mut Goals) -> Done<()> {
-    let output = Command::new(std::env::current_exe()?).arg(MANY_CHILD).output()?;
-    let numbers: Vec<f64> = String::from_utf8_lossy(&output.stdout).split_whitespace().filter_map(|word| word.parse().ok()).collect();
-    let [tenth, last] = numbers[..] else { return Err(String::from_utf8_lossy(&output.stderr).into_owned().into()) };
-    println!("200 reports one after another: {tenth:.0} MiB resident at most in the first ten, {last:.0} MiB in the last ten");
-    goals.check("memory of the last ten, against the first ten", last / tenth, "times", last / tenth < 1.15, "1: it stays flat");
+    let output = Command::new(std::env::current_exe()?)
+        .arg(MANY_CHILD)
+        .output()?;
+    let numbers: Vec<f64> = String::from_utf8_lossy(&output.stdout)
+        .split_whitespace()
+        .filter_map(|word| word.parse().ok())
+        .collect();
+    let [tenth, last] = numbers[..] else {
+        return Err(String::from_utf8_lossy(&output.stderr).into_owned().into());
+    };
+    println!(
+        "200 reports one after another: {tenth:.0} MiB resident at most in the first ten, {last:.0} MiB in the last ten"
+    );
+    goals.check(
+        "memory of the last ten, against the first ten",
+        last / tenth,
+        "times",
+        last / tenth < 1.15,
+        "1: it stays flat",
+    );
     Ok(())
 }
 
@@ -130,7 +213,10 @@ pub fn many_child() -> Done<()> {
     Ok(())
 }
 
-fn median(rounds: usize, mut once: impl FnMut() -> Result<Duration, String>) -> Result<Duration, String> {
+fn median(
+    rounds: usize,
+    mut once: impl FnMut() -> Result<Duration, String>,
+) -> Result<Duration, String> {
     let mut all = (0..rounds).map(|_| once()).collect::<Result<Vec<_>, _>>()?;
     all.sort();
     Ok(all[all.len() / 2])
@@ -138,9 +224,19 @@ fn median(rounds: usize, mut once: impl FnMut() -> Result<Duration, String>) -> 
 
 /// Our PDF and that of a browser that runs already, some of each in turns, so that whatever
 /// else the machine does meanwhile falls on both. Medians.
-async fn beside_a_warm_browser(folder: &Path, url: &str, rounds: i64, each: i64, sample: &dyn Fn(i64) -> Snapshot) -> Done<(Duration, Duration)> {
+async fn beside_a_warm_browser(
+    folder: &Path,
+    url: &str,
+    rounds: i64,
+    each: i64,
+    sample: &dyn Fn(i64) -> Snapshot,
+) -> Done<(Duration, Duration)> {
     let port = free_port()?;
-    let mut driver = Command::new("chromedriver").arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
+    let mut driver = Command::new("chromedriver")
+        .arg(format!("--port={port}"))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()?;
     let outcome = async {
         let browser = browser(port, folder).await?;
         let (mut ours, mut theirs) = (Vec::new(), Vec::new());
@@ -182,7 +278,11 @@ async fn browser(port: u16, folder: &Path) -> Done<Client> {
     let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
     for _ in 0..100 {
         let mut builder = ClientBuilder::new(HttpConnector::new());
-        if let Ok(browser) = builder.capabilities(capabilities.as_object().cloned().unwrap_or_default()).connect(&format!("http://127.0.0.1:{port}")).await {
+        if let Ok(browser) = builder
+            .capabilities(capabilities.as_object().cloned().unwrap_or_default())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await
+        {
             return Ok(browser);
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
@@ -193,39 +293,83 @@ async fn browser(port: u16, folder: &Path) -> Done<Client> {
 /// Six charts of 720 points and a table of 40 rows.
 fn sample_of(seed: i64) -> Snapshot {
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap_or_default();
-    let column = |name: &str, kind| Column { name: name.to_owned(), kind };
+    let column = |name: &str, kind| Column {
+        name: name.to_owned(),
+        kind,
+    };
     let queries = (0..6).map(|chart| {
         let rows = (0..720)
             .map(|i| {
-                let wave = (i as f64 / 40.0 + chart as f64 + seed as f64).sin() * 20.0 + ((i * 7919 + chart * 104_729 + seed) % 101) as f64 / 10.0;
-                vec![Value::Instant(from + TimeDelta::minutes(2 * i)), Value::Number(50.0 + wave)]
+                let wave = (i as f64 / 40.0 + chart as f64 + seed as f64).sin() * 20.0
+                    + ((i * 7919 + chart * 104_729 + seed) % 101) as f64 / 10.0;
+                vec![
+                    Value::Instant(from + TimeDelta::minutes(2 * i)),
+                    Value::Number(50.0 + wave),
+                ]
             })
             .collect();
-        (format!("load_{chart}"), Table { columns: vec![column("at", ColumnKind::Instant), column("load", ColumnKind::Number)], rows, truncated: false })
+        (
+            format!("load_{chart}"),
+            Table {
+                columns: vec![
+                    column("at", ColumnKind::Instant),
+                    column("load", ColumnKind::Number),
+                ],
+                rows,
+                truncated: false,
+            },
+        )
     });
     let hosts = (0..40)
-        .map(|i| vec![Value::Text(format!("app-{i:02}")), Value::Number(((i * 37 + seed) % 100) as f64), Value::Integer(i * 1_000_003), Value::Instant(from)])
+        .map(|i| {
+            vec![
+                Value::Text(format!("app-{i:02}")),
+                Value::Number(((i * 37 + seed) % 100) as f64),
+                Value::Integer(i * 1_000_003),
+                Value::Instant(from),
+            ]
+        })
         .collect();
-    let columns =
-        vec![column("host", ColumnKind::Text), column("used", ColumnKind::Number), column("free", ColumnKind::Integer), column("seen", ColumnKind::Instant)];
-    let hosts = ("hosts".to_owned(), Table { columns, rows: hosts, truncated: false });
+    let columns = vec![
+        column("host", ColumnKind::Text),
+        column("used", ColumnKind::Number),
+        column("free", ColumnKind::Integer),
+        column("seen", ColumnKind::Instant),
+    ];
+    let hosts = (
+        "hosts".to_owned(),
+        Table {
+            columns,
+            rows: hosts,
+            truncated: false,
+        },
+    );
     let mut dashboard = "[dashboard]\nname = \"bench\"\ntitle = \"Bench\"\n".to_owned();
     let mut sections = "[[section]]\ntitle = \"Load\"\n".to_owned();
     for chart in 0..6 {
         dashboard += &format!(
             "[[query]]\nname = \"load_{chart}\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"load\"\nunit = \"percent\"\nwarning = 80\n"
         );
-        sections +=
-            &format!("[[section.block]]\nshow = \"line\"\ntitle = \"Load of group {chart}\"\nquery = \"load_{chart}\"\ntime = \"at\"\nvalue = \"load\"\n");
+        sections += &format!(
+            "[[section.block]]\nshow = \"line\"\ntitle = \"Load of group {chart}\"\nquery = \"load_{chart}\"\ntime = \"at\"\nvalue = \"load\"\n"
+        );
     }
     dashboard += "[[query]]\nname = \"hosts\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"used\"\nunit = \"percent\"\nwarning = 80\ncritical = 90\n[[query.column]]\nname = \"free\"\nunit = \"bytes\"\n";
     sections += "[[section.block]]\nshow = \"table\"\ntitle = \"Hosts\"\nquery = \"hosts\"\n";
-    snapshot(seed, from, dashboard + &sections, queries.chain([hosts]).collect())
+    snapshot(
+        seed,
+        from,
+        dashboard + &sections,
+        queries.chain([hosts]).collect(),
+    )
 }
 
 fn long_sample(seed: i64) -> Snapshot {
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap_or_default();
-    let column = |name: &str, kind| Column { name: name.to_owned(), kind };
+    let column = |name: &str, kind| Column {
+        name: name.to_owned(),
+        kind,
+    };
     let rows = (0..LONG)
         .map(|i| {
             vec![
@@ -247,10 +391,27 @@ fn long_sample(seed: i64) -> Snapshot {
         column("seen", ColumnKind::Instant),
     ];
     let dashboard = "[dashboard]\nname = \"bench\"\ntitle = \"Bench\"\n[[query]]\nname = \"hosts\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.column]]\nname = \"used\"\nunit = \"percent\"\nwarning = 95\n[[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Hosts\"\nquery = \"hosts\"\nlimit = 5000\n";
-    snapshot(seed, from, dashboard.to_owned(), vec![("hosts".to_owned(), Table { columns, rows, truncated: false })])
+    snapshot(
+        seed,
+        from,
+        dashboard.to_owned(),
+        vec![(
+            "hosts".to_owned(),
+            Table {
+                columns,
+                rows,
+                truncated: false,
+            },
+        )],
+    )
 }
 
-fn snapshot(seed: i64, from: DateTime<Utc>, dashboard: String, queries: Vec<(String, Table)>) -> Snapshot {
+fn snapshot(
+    seed: i64,
+    from: DateTime<Utc>,
+    dashboard: String,
+    queries: Vec<(String, Table)>,
+) -> Snapshot {
     let report = "[report]\nname = \"bench\"\ntitle = \"Bench\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"bench\"]\n[window]\nprevious = \"day\"\n";
     Snapshot {
         layout: Snapshot::LAYOUT,
@@ -258,10 +419,26 @@ fn snapshot(seed: i64, from: DateTime<Utc>, dashboard: String, queries: Vec<(Str
         report: "bench".to_owned(),
         scheduled_for: from + TimeDelta::hours(32),
         made_at: from + TimeDelta::hours(32),
-        window: Window { from, to: from + TimeDelta::hours(25), zone: "Atlantic/Faroe".parse().unwrap_or(maple_lark_core::Zone::UTC), within: None },
+        window: Window {
+            from,
+            to: from + TimeDelta::hours(25),
+            zone: "Atlantic/Faroe"
+                .parse()
+                .unwrap_or(maple_lark_core::Zone::UTC),
+            within: None,
+        },
         incomplete: None,
         values: Default::default(),
-        definitions: vec![FrozenDefinition { file: "r".into(), text: report.to_owned() }, FrozenDefinition { file: "d".into(), text: dashboard }],
+        definitions: vec![
+            FrozenDefinition {
+                file: "r".into(),
+                text: report.to_owned(),
+            },
+            FrozenDefinition {
+                file: "d".into(),
+                text: dashboard,
+            },
+        ],
         queries: queries
             .into_iter()
             .map(|(name, table)| QueryRecord {

@@ -57,7 +57,11 @@ async fn main() -> Done<()> {
     if asked("delivery") {
         delivery::measure(&mut goals).await?;
     }
-    if goals.0 { Ok(()) } else { std::process::exit(1) }
+    if goals.0 {
+        Ok(())
+    } else {
+        std::process::exit(1)
+    }
 }
 
 /// Whether all goals so far were met.
@@ -66,12 +70,17 @@ struct Goals(bool);
 impl Goals {
     fn check(&mut self, what: &str, measured: f64, unit: &str, met: bool, goal: &str) {
         self.0 &= met;
-        println!("{} {what}: {measured:.1} {unit} (goal: {goal})", if met { "●" } else { "◆" });
+        println!(
+            "{} {what}: {measured:.1} {unit} (goal: {goal})",
+            if met { "●" } else { "◆" }
+        );
     }
 }
 
 pub fn free_port() -> std::io::Result<u16> {
-    Ok(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
+    Ok(std::net::TcpListener::bind("127.0.0.1:0")?
+        .local_addr()?
+        .port())
 }
 
 /// The service at rest, and from its start to ready on a database that it knows.
@@ -81,7 +90,12 @@ async fn service(goals: &mut Goals) -> Done<()> {
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))?;
     let cluster = Cluster::start(&folder.path().join("state"), false).await?;
     let secret = cluster.database("maple_lark", "maple_lark").await?;
-    let mail = maple_lark_demo::MailServer::start("127.0.0.1:0", folder.path().join("mailbox"), Behaviour::default()).await?;
+    let mail = maple_lark_demo::MailServer::start(
+        "127.0.0.1:0",
+        folder.path().join("mailbox"),
+        Behaviour::default(),
+    )
+    .await?;
     let port = free_port()?;
     let config = folder.path().join("maple-lark.toml");
     let text = format!(
@@ -90,13 +104,25 @@ async fn service(goals: &mut Goals) -> Done<()> {
         mail.address.port()
     );
     std::fs::write(&config, text)?;
-    let binary = std::env::current_exe()?.parent().and_then(Path::parent).ok_or("no folder")?.join("maple-lark");
+    let binary = std::env::current_exe()?
+        .parent()
+        .and_then(Path::parent)
+        .ok_or("no folder")?
+        .join("maple-lark");
     let mut times = Vec::new();
     let mut resident = 0.0;
     for round in 0..4 {
         let began = Instant::now();
-        let mut child = Command::new(&binary).args(["serve", "--config"]).arg(&config).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
-        while !reqwest::get(format!("http://127.0.0.1:{port}/ready")).await.is_ok_and(|answer| answer.status().is_success()) {
+        let mut child = Command::new(&binary)
+            .args(["serve", "--config"])
+            .arg(&config)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()?;
+        while !reqwest::get(format!("http://127.0.0.1:{port}/ready"))
+            .await
+            .is_ok_and(|answer| answer.status().is_success())
+        {
             if began.elapsed() > Duration::from_secs(60) {
                 return Err("the service does not get ready".into());
             }
@@ -109,15 +135,32 @@ async fn service(goals: &mut Goals) -> Done<()> {
         if round == 3 {
             tokio::time::sleep(Duration::from_secs(3)).await;
             let status = std::fs::read_to_string(format!("/proc/{}/status", child.id()))?;
-            let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).ok_or("no VmRSS")?;
+            let line = status
+                .lines()
+                .find_map(|line| line.strip_prefix("VmRSS:"))
+                .ok_or("no VmRSS")?;
             resident = line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0;
         }
-        Command::new("kill").args(["-TERM", &child.id().to_string()]).status()?;
+        Command::new("kill")
+            .args(["-TERM", &child.id().to_string()])
+            .status()?;
         child.wait()?;
     }
     times.sort();
     let ready = times[times.len() / 2].as_secs_f64();
-    goals.check("the service at rest", resident, "MiB resident", resident < 120.0, "under 120");
-    goals.check("from its start to ready", ready, "s", ready < 2.0, "under 2");
+    goals.check(
+        "the service at rest",
+        resident,
+        "MiB resident",
+        resident < 120.0,
+        "under 120",
+    );
+    goals.check(
+        "from its start to ready",
+        ready,
+        "s",
+        ready < 2.0,
+        "under 2",
+    );
     Ok(())
 }

@@ -46,8 +46,16 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     let points = format!(
         "create table points as select timestamptz '2026-01-01' + n * interval '1 second' as at, (hashint4(n::int) % 100000)::float8 / 100 as value from generate_series(1, {POINTS}) n"
     );
-    for statement in [made().as_str(), points.as_str(), "grant select on measured to reader", "vacuum analyze measured", "vacuum analyze points"] {
-        connection.execute(AssertSqlSafe(statement.to_owned())).await?;
+    for statement in [
+        made().as_str(),
+        points.as_str(),
+        "grant select on measured to reader",
+        "vacuum analyze measured",
+        "vacuum analyze points",
+    ] {
+        connection
+            .execute(AssertSqlSafe(statement.to_owned()))
+            .await?;
     }
     rows_to_csv(goals, &secret, &password, &cluster).await?;
     rows_in_the_service(goals).await?;
@@ -67,14 +75,33 @@ fn source(address: &str, secret: &Path, name: &str) -> Done<Source> {
 }
 
 fn times() -> Done<Times> {
-    let window = Window { from: "2026-01-01T00:00:00Z".parse()?, to: "2026-05-01T00:00:00Z".parse()?, zone: Zone::utc(), within: None };
-    Ok(Times { window, comparison: None, step: "PT1H".parse()? })
+    let window = Window {
+        from: "2026-01-01T00:00:00Z".parse()?,
+        to: "2026-05-01T00:00:00Z".parse()?,
+        zone: Zone::utc(),
+        within: None,
+    };
+    Ok(Times {
+        window,
+        comparison: None,
+        step: "PT1H".parse()?,
+    })
 }
 
 async fn ask(source: &Source, query: &str) -> Done<maple_lark_core::PackedTable> {
-    let query = definition::query_alone("query", &format!("[query]\nsource = \"s\"\n{query}\n")).map_err(|problems| problems[0].to_string())?;
+    let query = definition::query_alone("query", &format!("[query]\nsource = \"s\"\n{query}\n"))
+        .map_err(|problems| problems[0].to_string())?;
     let ask = query.ask().ok_or("the query asks no source")?;
-    let answer = Reader::unguarded().read(source, Question { ask, times: &times()?, values: &Values::new() }).await?;
+    let answer = Reader::unguarded()
+        .read(
+            source,
+            Question {
+                ask,
+                times: &times()?,
+                values: &Values::new(),
+            },
+        )
+        .await?;
     Ok(answer.table)
 }
 
@@ -84,13 +111,30 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
     let source = source(address, Path::new(secret), "s")?;
     let began = Instant::now();
     let table = ask(&source, &format!("sql = \"{SQL}\"")).await?;
-    let headings = table.columns.iter().map(|column| column.name.clone()).collect();
-    let data = DataTable { title: "Rows".to_owned(), file_name: "rows.csv".to_owned(), headings, table, zone: Zone::utc() };
+    let headings = table
+        .columns
+        .iter()
+        .map(|column| column.name.clone())
+        .collect();
+    let data = DataTable {
+        title: "Rows".to_owned(),
+        file_name: "rows.csv".to_owned(),
+        headings,
+        table,
+        zone: Zone::utc(),
+    };
     let file = tempfile::tempfile()?;
     maple_lark_documents::write_csv(&data, CsvForm::default(), &file)?;
     let took = began.elapsed();
     let status = std::fs::read_to_string("/proc/self/status")?;
-    let most = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap_or("0").trim().trim_end_matches(" kB").parse::<f64>()? / 1024.0;
+    let most = status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmHWM:"))
+        .unwrap_or("0")
+        .trim()
+        .trim_end_matches(" kB")
+        .parse::<f64>()?
+        / 1024.0;
     println!("{} {most} {}", took.as_secs_f64(), file.metadata()?.len());
     Ok(())
 }
@@ -119,20 +163,44 @@ async fn rows_in_the_service(goals: &mut Goals) -> Done<()> {
     let cluster = Cluster::start(&folder.path().join("state"), false).await?;
     let service = Running::start(folder.path(), &cluster, 25).await?;
     let mut data = cluster.connect("orrin_ops").await?;
-    for statement in [made(), "grant select on measured to orrin_reader".to_owned()] {
+    for statement in [
+        made(),
+        "grant select on measured to orrin_reader".to_owned(),
+    ] {
         data.execute(AssertSqlSafe(statement)).await?;
     }
-    let report =
-        "[report]\nname = \"rows\"\ntitle = \"Rows\"\ntime-zone = \"UTC\"\ndashboards = [\"rows\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
-    let source = Running::source(&cluster, &format!("row-limit = {ROWS}\ntimeout = \"PT5M\"\n"));
-    service.apply(vec![source, json!({ "file": "rows.toml", "text": MANY_ROWS }), json!({ "file": "report.toml", "text": report })]).await?;
+    let report = "[report]\nname = \"rows\"\ntitle = \"Rows\"\ntime-zone = \"UTC\"\ndashboards = [\"rows\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
+    let source = Running::source(
+        &cluster,
+        &format!("row-limit = {ROWS}\ntimeout = \"PT5M\"\n"),
+    );
+    service
+        .apply(vec![
+            source,
+            json!({ "file": "rows.toml", "text": MANY_ROWS }),
+            json!({ "file": "report.toml", "text": report }),
+        ])
+        .await?;
     let before = service.peak()?;
-    service.post("/reports/rows/runs", &json!({ "deliver": false })).await?;
+    service
+        .post("/reports/rows/runs", &json!({ "deliver": false }))
+        .await?;
     let mut records = cluster.connect("maple_lark").await?;
-    until(&mut records, "select count(*) from runs where state = 'made'", 1).await?;
+    until(
+        &mut records,
+        "select count(*) from runs where state = 'made'",
+        1,
+    )
+    .await?;
     let peak = service.peak()?;
     println!("{ROWS} rows by a report of the service, which had {before:.0} MiB before:");
-    goals.check("the most memory of the service", peak, "MiB", peak < 200.0, "under 200");
+    goals.check(
+        "the most memory of the service",
+        peak,
+        "MiB",
+        peak < 200.0,
+        "under 200",
+    );
     Ok(())
 }
 
@@ -143,47 +211,92 @@ fn made() -> String {
     )
 }
 
-async fn rows_to_csv(goals: &mut Goals, secret: &Path, password: &str, cluster: &Cluster) -> Done<()> {
+async fn rows_to_csv(
+    goals: &mut Goals,
+    secret: &Path,
+    password: &str,
+    cluster: &Cluster,
+) -> Done<()> {
     let copy = tempfile::NamedTempFile::new()?;
-    let (host, port) = cluster.address().split_once(':').map(|(host, port)| (host.to_owned(), port.to_owned())).ok_or("the cluster has no port")?;
+    let (host, port) = cluster
+        .address()
+        .split_once(':')
+        .map(|(host, port)| (host.to_owned(), port.to_owned()))
+        .ok_or("the cluster has no port")?;
     let (mut theirs, mut ours, mut most, mut size) = (Vec::new(), Vec::new(), 0f64, 0);
     for _ in 0..3 {
         let began = Instant::now();
         let copied = Command::new("psql")
-            .args(["-h", &host, "-p", &port, "-U", "reader", "-d", "postgres", "-q", "-c"])
-            .arg(format!("\\copy ({SQL}) to '{}' with (format csv, header)", copy.path().display()))
+            .args([
+                "-h", &host, "-p", &port, "-U", "reader", "-d", "postgres", "-q", "-c",
+            ])
+            .arg(format!(
+                "\\copy ({SQL}) to '{}' with (format csv, header)",
+                copy.path().display()
+            ))
             .env("PGPASSWORD", password)
             .status()?;
         if !copied.success() {
             return Err("psql failed".into());
         }
         theirs.push(began.elapsed().as_secs_f64());
-        let output = Command::new(std::env::current_exe()?).args([CHILD, &cluster.address()]).arg(secret).output()?;
+        let output = Command::new(std::env::current_exe()?)
+            .args([CHILD, &cluster.address()])
+            .arg(secret)
+            .output()?;
         let text = String::from_utf8_lossy(&output.stdout);
-        let numbers: Vec<f64> = text.split_whitespace().filter_map(|word| word.parse().ok()).collect();
-        let [took, memory, bytes] = numbers[..] else { return Err(String::from_utf8_lossy(&output.stderr).into_owned().into()) };
+        let numbers: Vec<f64> = text
+            .split_whitespace()
+            .filter_map(|word| word.parse().ok())
+            .collect();
+        let [took, memory, bytes] = numbers[..] else {
+            return Err(String::from_utf8_lossy(&output.stderr).into_owned().into());
+        };
         ours.push(took);
         (most, size) = (most.max(memory), bytes as usize);
     }
     theirs.sort_by(f64::total_cmp);
     ours.sort_by(f64::total_cmp);
-    println!("1,000,000 rows of 6 columns to {} MiB of CSV\n  Maple Lark {:.2} s; psql's \\copy {:.2} s", size >> 20, ours[1], theirs[1]);
+    println!(
+        "1,000,000 rows of 6 columns to {} MiB of CSV\n  Maple Lark {:.2} s; psql's \\copy {:.2} s",
+        size >> 20,
+        ours[1],
+        theirs[1]
+    );
     let ratio = ours[1] / theirs[1];
-    goals.check("time of a million rows to CSV, against psql", ratio, "times", ratio <= 2.5, "at most 2.5");
-    goals.check("most memory while a million rows become CSV", most, "MiB", most < 200.0, "under 200");
+    goals.check(
+        "time of a million rows to CSV, against psql",
+        ratio,
+        "times",
+        ratio <= 2.5,
+        "at most 2.5",
+    );
+    goals.check(
+        "most memory while a million rows become CSV",
+        most,
+        "MiB",
+        most < 200.0,
+        "under 200",
+    );
     Ok(())
 }
 
 async fn resample(goals: &mut Goals, connection: &mut sqlx::PgConnection) -> Done<()> {
     let mut points = Series::default();
-    let first = "2026-01-01T00:00:00Z".parse::<chrono::DateTime<chrono::Utc>>()?.timestamp_millis();
+    let first = "2026-01-01T00:00:00Z"
+        .parse::<chrono::DateTime<chrono::Utc>>()?
+        .timestamp_millis();
     let mut state = 7u64;
     for n in 1..=POINTS {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        state = state
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1);
         points.times.push(first + n * 1000);
         points.values.push((state >> 40) as f64 / 100.0);
     }
-    let edges: Vec<i64> = (0..=POINTS / 3600 + 1).map(|hour| first + hour * 3_600_000).collect();
+    let edges: Vec<i64> = (0..=POINTS / 3600 + 1)
+        .map(|hour| first + hour * 3_600_000)
+        .collect();
     let began = Instant::now();
     let answers = points.resample(&edges, &[How::Mean, How::Percentile(95.0)]);
     let ours = began.elapsed();
@@ -197,7 +310,13 @@ async fn resample(goals: &mut Goals, connection: &mut sqlx::PgConnection) -> Don
         rows.len()
     );
     let ratio = theirs.as_secs_f64() / ours.as_secs_f64();
-    goals.check("resampling, faster than PostgreSQL", ratio, "times", ratio >= 1.0, "1");
+    goals.check(
+        "resampling, faster than PostgreSQL",
+        ratio,
+        "times",
+        ratio >= 1.0,
+        "1",
+    );
     Ok(())
 }
 
@@ -205,29 +324,53 @@ async fn resample(goals: &mut Goals, connection: &mut sqlx::PgConnection) -> Don
 /// hangs until its timeout.
 async fn side_by_side(goals: &mut Goals, secret: &Path, cluster: &Cluster) -> Done<()> {
     let services = WebServices::start().await?;
-    let sources: Vec<Source> = (1..=4).map(|n| source(&cluster.address(), secret, &format!("s{n}"))).collect::<Done<_>>()?;
-    let text = format!("[source]\nname = \"slow\"\nkind = \"http-json\"\nurl = \"{}\"\ntimeout = \"PT3S\"\n", services.url(""));
-    let Ok(Definition::Source(slow)) = Definition::parse("slow.toml", &text) else { return Err("the source cannot be read".into()) };
+    let sources: Vec<Source> = (1..=4)
+        .map(|n| source(&cluster.address(), secret, &format!("s{n}")))
+        .collect::<Done<_>>()?;
+    let text = format!(
+        "[source]\nname = \"slow\"\nkind = \"http-json\"\nurl = \"{}\"\ntimeout = \"PT3S\"\n",
+        services.url("")
+    );
+    let Ok(Definition::Source(slow)) = Definition::parse("slow.toml", &text) else {
+        return Err("the source cannot be read".into());
+    };
     let one = async |source: &Source, query: &str| {
         let began = Instant::now();
         let worked = ask(source, query).await.is_ok();
         (worked, began.elapsed())
     };
     let field = "rows = \"$[*]\"\nfield = [{ name = \"n\", path = \"$.n\" }]";
-    let alone = one(&sources[0], "sql = \"select count(*) from generate_series(1, 200000)\"").await.1;
-    let turns: Vec<tokio::sync::Semaphore> = (0..5).map(|_| tokio::sync::Semaphore::new(4)).collect();
+    let alone = one(
+        &sources[0],
+        "sql = \"select count(*) from generate_series(1, 200000)\"",
+    )
+    .await
+    .1;
+    let turns: Vec<tokio::sync::Semaphore> =
+        (0..5).map(|_| tokio::sync::Semaphore::new(4)).collect();
     let quick = (0..40).map(|n| {
         let (source, turn, one) = (&sources[n % 4], &turns[n % 4], &one);
         async move {
             let _turn = turn.acquire().await;
-            one(source, "sql = \"select count(*) from generate_series(1, 200000)\"").await
+            one(
+                source,
+                "sql = \"select count(*) from generate_series(1, 200000)\"",
+            )
+            .await
         }
     });
     let web = (0..10).map(|n| {
         let (source, turn, one) = (&slow, &turns[4], &one);
         async move {
             let _turn = turn.acquire().await;
-            one(source, &format!("path = \"{}\"\n{field}", if n == 0 { "/slow" } else { "/linked" })).await
+            one(
+                source,
+                &format!(
+                    "path = \"{}\"\n{field}",
+                    if n == 0 { "/slow" } else { "/linked" }
+                ),
+            )
+            .await
         }
     });
     let began = Instant::now();
@@ -238,12 +381,28 @@ async fn side_by_side(goals: &mut Goals, secret: &Path, cluster: &Cluster) -> Do
     let ((quick, quick_took), web) = tokio::join!(quick, join_all(web));
     let whole = began.elapsed();
     let hung = web[0].1;
-    let others = quick.iter().chain(&web[1..]).filter(|(worked, _)| *worked).count();
+    let others = quick
+        .iter()
+        .chain(&web[1..])
+        .filter(|(worked, _)| *worked)
+        .count();
     println!(
         "50 queries to 5 sources, 4 at a time each: {others} answered, one hung for {hung:.1?}; one query alone takes {alone:.1?}\n  the others were done after {quick_took:.2?}, all after {whole:.2?}"
     );
-    goals.check("queries that answered beside one that hangs", others as f64, "of 49", others == 49, "49");
+    goals.check(
+        "queries that answered beside one that hangs",
+        others as f64,
+        "of 49",
+        others == 49,
+        "49",
+    );
     let ratio = whole.as_secs_f64() / hung.as_secs_f64();
-    goals.check("time of all, against the one that hung", ratio, "times", ratio < 1.1 && hung < Duration::from_secs(6), "1: it costs only its own timeout");
+    goals.check(
+        "time of all, against the one that hung",
+        ratio,
+        "times",
+        ratio < 1.1 && hung < Duration::from_secs(6),
+        "1: it costs only its own timeout",
+    );
     Ok(())
 }

@@ -23,7 +23,9 @@ pub struct Running {
 
 impl Drop for Running {
     fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status();
+        let _ = Command::new("kill")
+            .args(["-TERM", &self.child.id().to_string()])
+            .status();
         let _ = self.child.wait();
     }
 }
@@ -44,18 +46,40 @@ impl Running {
             cluster.address(),
         );
         std::fs::write(&config, text)?;
-        let binary = std::env::current_exe()?.parent().and_then(Path::parent).ok_or("no folder")?.join("maple-lark");
+        let binary = std::env::current_exe()?
+            .parent()
+            .and_then(Path::parent)
+            .ok_or("no folder")?
+            .join("maple-lark");
         let mut command = Command::new(&binary);
-        command.args(["serve", "--config"]).arg(&config).env("READER", reader).stdout(Stdio::null()).stderr(Stdio::null());
-        let mut running = Self { child: command.spawn()?, base: format!("http://127.0.0.1:{port}"), http: reqwest::Client::new(), token: String::new() };
+        command
+            .args(["serve", "--config"])
+            .arg(&config)
+            .env("READER", reader)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let mut running = Self {
+            child: command.spawn()?,
+            base: format!("http://127.0.0.1:{port}"),
+            http: reqwest::Client::new(),
+            token: String::new(),
+        };
         let began = Instant::now();
-        while !reqwest::get(format!("{}/ready", running.base)).await.is_ok_and(|answer| answer.status().is_success()) {
+        while !reqwest::get(format!("{}/ready", running.base))
+            .await
+            .is_ok_and(|answer| answer.status().is_success())
+        {
             if began.elapsed() > Duration::from_secs(60) {
                 return Err("the service does not get ready".into());
             }
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        let signed = running.post("/tokens", &json!({ "name": "admin", "password": "bench", "label": "bench" })).await?;
+        let signed = running
+            .post(
+                "/tokens",
+                &json!({ "name": "admin", "password": "bench", "label": "bench" }),
+            )
+            .await?;
         running.token = signed["token"].as_str().ok_or("no token")?.to_owned();
         Ok(running)
     }
@@ -70,18 +94,36 @@ impl Running {
     }
 
     pub async fn post(&self, path: &str, body: &Value) -> Done<Value> {
-        let answer = self.http.post(format!("{}/api/v1{path}", self.base)).bearer_auth(&self.token).json(body).send().await?;
-        if answer.status().is_success() { Ok(answer.json().await?) } else { Err(answer.text().await?.into()) }
+        let answer = self
+            .http
+            .post(format!("{}/api/v1{path}", self.base))
+            .bearer_auth(&self.token)
+            .json(body)
+            .send()
+            .await?;
+        if answer.status().is_success() {
+            Ok(answer.json().await?)
+        } else {
+            Err(answer.text().await?.into())
+        }
     }
 
     pub async fn apply(&self, files: Vec<Value>) -> Done<()> {
-        self.post("/definitions/apply", &json!({ "files": files, "remove_others": false })).await.map(drop)
+        self.post(
+            "/definitions/apply",
+            &json!({ "files": files, "remove_others": false }),
+        )
+        .await
+        .map(drop)
     }
 
     /// The most memory that was resident so far, in MiB.
     pub fn peak(&self) -> Done<f64> {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
-        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).ok_or("no VmHWM")?;
+        let line = status
+            .lines()
+            .find_map(|line| line.strip_prefix("VmHWM:"))
+            .ok_or("no VmHWM")?;
         Ok(line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)
     }
 }
@@ -89,7 +131,11 @@ impl Running {
 /// Waits until a count in the records has come.
 pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -> Done<()> {
     let began = Instant::now();
-    while sqlx::query_scalar::<_, i64>(sql).fetch_one(&mut *records).await? < wanted {
+    while sqlx::query_scalar::<_, i64>(sql)
+        .fetch_one(&mut *records)
+        .await?
+        < wanted
+    {
         if began.elapsed() > PATIENCE {
             return Err(format!("{sql} does not come to {wanted}").into());
         }

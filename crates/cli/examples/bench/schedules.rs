@@ -45,26 +45,59 @@ fn report(n: usize) -> String {
 
 pub async fn measure(goals: &mut Goals) -> Done<()> {
     let start: DateTime<Utc> = "2026-11-23T07:00:30Z".parse()?;
-    println!("Schedules of all forms, in CPU time of the service; the baseline is the size before:");
+    println!(
+        "Schedules of all forms, in CPU time of the service; the baseline is the size before:"
+    );
     let (mut computing, mut noticing) = (Vec::new(), Vec::new());
     for size in SIZES {
-        let reports = (0..size).map(|n| parsed(&report(n))).collect::<Done<Vec<Report>>>()?;
+        let reports = (0..size)
+            .map(|n| parsed(&report(n)))
+            .collect::<Done<Vec<Report>>>()?;
         let began = Instant::now();
-        let next: Vec<Option<DateTime<Utc>>> = reports.iter().map(|report| report.schedule.as_ref()?.next_after(start, report.zone)).collect();
+        let next: Vec<Option<DateTime<Utc>>> = reports
+            .iter()
+            .map(|report| report.schedule.as_ref()?.next_after(start, report.zone))
+            .collect();
         let compute = began.elapsed().as_secs_f64() * 1000.0;
         let (minute, made) = minute_of(size, &next, start).await?;
-        println!("  {size:>7}: {compute:8.2} ms for all next instants, {minute:7.2} ms a minute to notice what is due ({made} runs in {MINUTES} minutes)");
+        println!(
+            "  {size:>7}: {compute:8.2} ms for all next instants, {minute:7.2} ms a minute to notice what is due ({made} runs in {MINUTES} minutes)"
+        );
         computing.push(compute);
         noticing.push(minute);
     }
     let late = lateness(start).await?;
-    goals.check("among 10,000, from the instant it is due to the beginning of its run", late * 1000.0, "ms", late < 1.0, "under 1000");
+    goals.check(
+        "among 10,000, from the instant it is due to the beginning of its run",
+        late * 1000.0,
+        "ms",
+        late < 1.0,
+        "under 1000",
+    );
     let both = computing[1] + noticing[1];
-    goals.check("10,000 schedules computed and watched for a minute", both, "ms", both < 50.0, "under 50");
+    goals.check(
+        "10,000 schedules computed and watched for a minute",
+        both,
+        "ms",
+        both < 50.0,
+        "under 50",
+    );
     let growth = computing[2] / computing[1];
-    goals.check("computing ten times as many", growth, "times the work", growth < 13.0, "at most linear, 13 with noise");
+    goals.check(
+        "computing ten times as many",
+        growth,
+        "times the work",
+        growth < 13.0,
+        "at most linear, 13 with noise",
+    );
     let growth = noticing[2] / noticing[1];
-    goals.check("watching ten times as many", growth, "times the work", growth < 13.0, "at most linear, 13 with noise");
+    goals.check(
+        "watching ten times as many",
+        growth,
+        "times the work",
+        growth < 13.0,
+        "at most linear, 13 with noise",
+    );
     Ok(())
 }
 
@@ -76,7 +109,11 @@ fn parsed(text: &str) -> Done<Report> {
 }
 
 /// Milliseconds of CPU a simulated minute, and the runs made in all of them.
-async fn minute_of(size: usize, next: &[Option<DateTime<Utc>>], start: DateTime<Utc>) -> Done<(f64, i64)> {
+async fn minute_of(
+    size: usize,
+    next: &[Option<DateTime<Utc>>],
+    start: DateTime<Utc>,
+) -> Done<(f64, i64)> {
     use std::os::unix::fs::PermissionsExt;
     let folder = tempfile::tempdir()?;
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))?;
@@ -90,14 +127,24 @@ async fn minute_of(size: usize, next: &[Option<DateTime<Utc>>], start: DateTime<
     let mut records = cluster.connect("maple_lark").await?;
     fill(&mut records, size, next).await?;
     let clock = Arc::new(AtomicI64::new(start.timestamp_micros()));
-    let engine = EngineHandle::of_a_scheduler_alone(store, Arc::new(config), Clock::Simulated(clock.clone()));
+    let engine = EngineHandle::of_a_scheduler_alone(
+        store,
+        Arc::new(config),
+        Clock::Simulated(clock.clone()),
+    );
     // The definitions are parsed once, when they are first needed or have changed.
-    clock.store((start + TimeDelta::minutes(1)).timestamp_micros(), Ordering::Release);
+    clock.store(
+        (start + TimeDelta::minutes(1)).timestamp_micros(),
+        Ordering::Release,
+    );
     engine.look().await?;
     let before = (cpu_milliseconds()?, runs(&mut records).await?);
     // A sleeping service looks every five seconds, and when something is due.
     for step in 1..=MINUTES * 12 {
-        clock.store((start + TimeDelta::minutes(1) + TimeDelta::seconds(5 * step)).timestamp_micros(), Ordering::Release);
+        clock.store(
+            (start + TimeDelta::minutes(1) + TimeDelta::seconds(5 * step)).timestamp_micros(),
+            Ordering::Release,
+        );
         engine.look().await?;
     }
     let after = (cpu_milliseconds()?, runs(&mut records).await?);
@@ -114,7 +161,13 @@ async fn lateness(start: DateTime<Utc>) -> Done<f64> {
     let secret = cluster.database("maple_lark", "maple_lark").await?;
     let file = folder.path().join("maple-lark.toml");
     let url = cluster.url_for("maple_lark", &secret, "maple_lark");
-    std::fs::write(&file, format!("listen = \"127.0.0.1:{}\"\ndatabase = \"{url}\"\n", crate::free_port()?))?;
+    std::fs::write(
+        &file,
+        format!(
+            "listen = \"127.0.0.1:{}\"\ndatabase = \"{url}\"\n",
+            crate::free_port()?
+        ),
+    )?;
     drop(Store::open(&url, 1).await?);
     let mut records = cluster.connect("maple_lark").await?;
     // Those are due in some years only.
@@ -126,8 +179,17 @@ async fn lateness(start: DateTime<Utc>) -> Done<f64> {
         .bind(every_minute.replace(&format!("report-{}", SIZES[1]), "minute"))
         .execute(&mut records)
         .await?;
-    sqlx::query("insert into schedule_states (report, rule, next_instant) values ('minute', 'minute', $1)").bind(minute).execute(&mut records).await?;
-    let binary = std::env::current_exe()?.parent().and_then(std::path::Path::parent).ok_or("no folder")?.join("maple-lark");
+    sqlx::query(
+        "insert into schedule_states (report, rule, next_instant) values ('minute', 'minute', $1)",
+    )
+    .bind(minute)
+    .execute(&mut records)
+    .await?;
+    let binary = std::env::current_exe()?
+        .parent()
+        .and_then(std::path::Path::parent)
+        .ok_or("no folder")?
+        .join("maple-lark");
     let mut child = std::process::Command::new(&binary)
         .args(["serve", "--config"])
         .arg(&file)
@@ -148,13 +210,17 @@ async fn lateness(start: DateTime<Utc>) -> Done<f64> {
             _ => tokio::time::sleep(std::time::Duration::from_millis(200)).await,
         }
     };
-    std::process::Command::new("kill").args(["-TERM", &child.id().to_string()]).status()?;
+    std::process::Command::new("kill")
+        .args(["-TERM", &child.id().to_string()])
+        .status()?;
     child.wait()?;
     Ok(late)
 }
 
 async fn runs(records: &mut PgConnection) -> Done<i64> {
-    Ok(sqlx::query_scalar("select count(*) from runs").fetch_one(records).await?)
+    Ok(sqlx::query_scalar("select count(*) from runs")
+        .fetch_one(records)
+        .await?)
 }
 
 async fn fill(records: &mut PgConnection, size: usize, next: &[Option<DateTime<Utc>>]) -> Done<()> {
@@ -182,7 +248,17 @@ async fn fill(records: &mut PgConnection, size: usize, next: &[Option<DateTime<U
 fn cpu_milliseconds() -> Done<f64> {
     let stat = std::fs::read_to_string("/proc/self/stat")?;
     // The name in brackets may hold spaces; what follows it does not.
-    let fields: Vec<&str> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().collect();
-    let ticks = |index: usize| fields.get(index).and_then(|field| field.parse::<f64>().ok()).ok_or("no CPU time in /proc/self/stat");
+    let fields: Vec<&str> = stat
+        .rsplit(')')
+        .next()
+        .unwrap_or_default()
+        .split_whitespace()
+        .collect();
+    let ticks = |index: usize| {
+        fields
+            .get(index)
+            .and_then(|field| field.parse::<f64>().ok())
+            .ok_or("no CPU time in /proc/self/stat")
+    };
     Ok((ticks(11)? + ticks(12)?) * 10.0)
 }

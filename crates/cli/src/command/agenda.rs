@@ -14,7 +14,9 @@ use crate::{
 /// Lists past runs with how they ended, instants to come, and those that a calendar skips
 /// or moves. Without dates it is the next seven days and the last.
 #[derive(Args)]
-#[command(after_help = "Examples:\n  maple-lark agenda\n  maple-lark agenda --from 2026-12-01 --to 2027-01-01 --report ferry-operations-daily")]
+#[command(
+    after_help = "Examples:\n  maple-lark agenda\n  maple-lark agenda --from 2026-12-01 --to 2027-01-01 --report ferry-operations-daily"
+)]
 pub struct Agenda {
     /// The first day; yesterday if left out
     #[arg(long, value_name = "DATE")]
@@ -32,10 +34,19 @@ pub struct Agenda {
 
 impl Agenda {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let zone = self.zone.or_else(super::explain::iana_zone).unwrap_or_else(|| "UTC".to_owned());
-        let from = self.from.unwrap_or_else(|| chrono::Local::now().date_naive() - Days::new(1));
+        let zone = self
+            .zone
+            .or_else(super::explain::iana_zone)
+            .unwrap_or_else(|| "UTC".to_owned());
+        let from = self
+            .from
+            .unwrap_or_else(|| chrono::Local::now().date_naive() - Days::new(1));
         let to = self.to.unwrap_or(from + Days::new(9));
-        let mut query = vec![("from", from.to_string()), ("to", to.to_string()), ("zone", zone)];
+        let mut query = vec![
+            ("from", from.to_string()),
+            ("to", to.to_string()),
+            ("zone", zone),
+        ];
         query.extend(self.report.map(|report| ("report", report)));
         let agenda: Answer = client.get_with("/agenda", &query).await?;
         output::print(output, &agenda, show);
@@ -45,19 +56,40 @@ impl Agenda {
 
 fn show(agenda: &Answer) {
     let zone: chrono_tz::Tz = agenda.zone.parse().unwrap_or(chrono_tz::UTC);
-    let time = |at: chrono::DateTime<chrono::Utc>| at.with_timezone(&zone).format("%H:%M").to_string();
+    let time =
+        |at: chrono::DateTime<chrono::Utc>| at.with_timezone(&zone).format("%H:%M").to_string();
     let when = |entry: &AgendaEntry| match entry.count {
         1 => time(entry.first),
-        count => format!("{} to {}, {count} times", time(entry.first), time(entry.last)),
+        count => format!(
+            "{} to {}, {count} times",
+            time(entry.first),
+            time(entry.last)
+        ),
     };
     let mut rows = Vec::new();
     for day in &agenda.days {
         for (index, entry) in day.entries.iter().enumerate() {
-            let date = if index == 0 { style(day.date.format("%a %-d %b %Y").to_string()).bold().to_string() } else { String::new() };
+            let date = if index == 0 {
+                style(day.date.format("%a %-d %b %Y").to_string())
+                    .bold()
+                    .to_string()
+            } else {
+                String::new()
+            };
             let note = entry.note.clone().unwrap_or_default();
-            rows.push(vec![date, when(entry), entry.report.clone(), state(&entry.state), note]);
+            rows.push(vec![
+                date,
+                when(entry),
+                entry.report.clone(),
+                state(&entry.state),
+                note,
+            ]);
         }
     }
-    table(&["DAY", "AT", "REPORT", "STATE", ""], rows, "Nothing ran and nothing is due in that time.");
+    table(
+        &["DAY", "AT", "REPORT", "STATE", ""],
+        rows,
+        "Nothing ran and nothing is due in that time.",
+    );
     println!("\nDays and times of {}.", agenda.zone);
 }

@@ -5,7 +5,9 @@ use std::{
 
 use clap::Args;
 use console::style;
-use maple_lark_service::api::{Applied, Change, CopyOrder, DefinitionFile, Files, Plan, view::ReportView};
+use maple_lark_service::api::{
+    Applied, Change, CopyOrder, DefinitionFile, Files, Plan, view::ReportView,
+};
 
 use crate::{
     client::Client,
@@ -38,7 +40,10 @@ pub struct Apply {
 
 impl Apply {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let files = Files { files: read_folder(&self.folder)?, remove_others: self.remove_others };
+        let files = Files {
+            files: read_folder(&self.folder)?,
+            remove_others: self.remove_others,
+        };
         let plan: Plan = client.post("/definitions/plan", &files).await?;
         if self.check || plan.changes.is_empty() {
             output::print(output, &plan, |plan| show(&plan.changes, plan.unchanged));
@@ -49,17 +54,37 @@ impl Apply {
         }
         if !self.yes {
             if !std::io::stdin().is_terminal() {
-                return Err(Failure::Local("nothing was changed: there is no terminal to ask on; add --yes to apply this".to_owned()));
+                return Err(Failure::Local(
+                    "nothing was changed: there is no terminal to ask on; add --yes to apply this"
+                        .to_owned(),
+                ));
             }
-            let removed = plan.changes.iter().filter(|change| change.action == "remove").count();
-            let warning = if removed > 0 { format!(" {removed} will be removed.") } else { String::new() };
-            if !confirmed(&format!("Apply these {} changes?{warning}", plan.changes.len())) {
+            let removed = plan
+                .changes
+                .iter()
+                .filter(|change| change.action == "remove")
+                .count();
+            let warning = if removed > 0 {
+                format!(" {removed} will be removed.")
+            } else {
+                String::new()
+            };
+            if !confirmed(&format!(
+                "Apply these {} changes?{warning}",
+                plan.changes.len()
+            )) {
                 println!("Nothing was changed.");
                 return Ok(());
             }
         }
         let applied: Applied = client.post("/definitions/apply", &files).await?;
-        output::print(output, &applied, |applied| println!("Applied: {} changed, {} as they were.", applied.changes.len(), applied.unchanged));
+        output::print(output, &applied, |applied| {
+            println!(
+                "Applied: {} changed, {} as they were.",
+                applied.changes.len(),
+                applied.unchanged
+            )
+        });
         Ok(())
     }
 }
@@ -69,7 +94,9 @@ impl Apply {
 /// Says what goes before it asks. Runs and documents that were made stay; a source,
 /// dashboard or calendar that something still uses is not removed.
 #[derive(Args)]
-#[command(after_help = "Examples:\n  maple-lark remove report ferry-operations-daily\n  maple-lark remove calendar holidays --yes     in a script")]
+#[command(
+    after_help = "Examples:\n  maple-lark remove report ferry-operations-daily\n  maple-lark remove calendar holidays --yes     in a script"
+)]
 pub struct Remove {
     /// What it is
     #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler", "look"])]
@@ -87,20 +114,31 @@ impl Remove {
         let file: DefinitionFile = client.get(&path).await?;
         if !self.yes {
             if !std::io::stdin().is_terminal() {
-                return Err(Failure::Local("nothing was removed: there is no terminal to ask on; add --yes to remove it".to_owned()));
+                return Err(Failure::Local(
+                    "nothing was removed: there is no terminal to ask on; add --yes to remove it"
+                        .to_owned(),
+                ));
             }
             let schedule = match self.kind.as_str() {
                 "report" => " with its schedule; its runs and documents stay",
                 "sampler" => " with all the answers that it has kept",
                 _ => "",
             };
-            if !confirmed(&format!("Remove the {} \"{}\" ({}){schedule}?", self.kind, self.name, file.file)) {
+            if !confirmed(&format!(
+                "Remove the {} \"{}\" ({}){schedule}?",
+                self.kind, self.name, file.file
+            )) {
                 println!("Nothing was removed.");
                 return Ok(());
             }
         }
         let applied: Applied = client.delete_for(&path).await?;
-        output::print(output, &applied, |_| println!("The {} \"{}\" is removed. \"maple-lark apply\" with its file brings it back.", self.kind, self.name));
+        output::print(output, &applied, |_| {
+            println!(
+                "The {} \"{}\" is removed. \"maple-lark apply\" with its file brings it back.",
+                self.kind, self.name
+            )
+        });
         Ok(())
     }
 }
@@ -110,7 +148,9 @@ impl Remove {
 /// A report's copy has the original's definition and begins paused; "maple-lark resume" starts its
 /// schedule.
 #[derive(Args)]
-#[command(after_help = "Example:\n  maple-lark copy ferry-operations-daily ferry-operations-night --title \"Ferry operations, night\"")]
+#[command(
+    after_help = "Example:\n  maple-lark copy ferry-operations-daily ferry-operations-night --title \"Ferry operations, night\""
+)]
 pub struct Copy {
     /// The name of what is copied
     original: String,
@@ -126,14 +166,34 @@ pub struct Copy {
 
 impl Copy {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let order = CopyOrder { name: self.name, title: self.title };
+        let order = CopyOrder {
+            name: self.name,
+            title: self.title,
+        };
         if self.kind != "report" {
-            let file: DefinitionFile = client.post(&format!("/definitions/{}/{}/copy", self.kind, self.original), &order).await?;
-            output::print(output, &file, |file| println!("The {} {} is there. Its file is {}.", self.kind, order.name, file.file));
+            let file: DefinitionFile = client
+                .post(
+                    &format!("/definitions/{}/{}/copy", self.kind, self.original),
+                    &order,
+                )
+                .await?;
+            output::print(output, &file, |file| {
+                println!(
+                    "The {} {} is there. Its file is {}.",
+                    self.kind, order.name, file.file
+                )
+            });
             return Ok(());
         }
-        let view: ReportView = client.post(&format!("/reports/{}/copy", self.original), &order).await?;
-        output::print(output, &view, |view| println!("{} is there as {}, paused. Its file is {}.", view.title, view.name, view.file));
+        let view: ReportView = client
+            .post(&format!("/reports/{}/copy", self.original), &order)
+            .await?;
+        output::print(output, &view, |view| {
+            println!(
+                "{} is there as {}, paused. Its file is {}.",
+                view.title, view.name, view.file
+            )
+        });
         Ok(())
     }
 }
@@ -144,9 +204,19 @@ fn show(changes: &[Change], unchanged: usize) {
         return;
     }
     for change in changes {
-        println!("{}  {} {}  {}", output::state(&change.action), change.kind, style(&change.name).bold(), style(&change.file).dim());
+        println!(
+            "{}  {} {}  {}",
+            output::state(&change.action),
+            change.kind,
+            style(&change.name).bold(),
+            style(&change.file).dim()
+        );
         if let Some(schedule) = &change.schedule {
-            let next = if change.next.is_empty() { "it never runs again".to_owned() } else { format!("next {}", change.next.join(", ")) };
+            let next = if change.next.is_empty() {
+                "it never runs again".to_owned()
+            } else {
+                format!("next {}", change.next.join(", "))
+            };
             println!("    {schedule}; {next}");
         }
         // A new definition is the file itself; only what alters is worth showing in full.
@@ -165,23 +235,36 @@ fn show(changes: &[Change], unchanged: usize) {
 }
 
 fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
-    let unreadable = |path: &Path, error: std::io::Error| Failure::Local(format!("{} cannot be read: {error}", path.display()));
+    let unreadable = |path: &Path, error: std::io::Error| {
+        Failure::Local(format!("{} cannot be read: {error}", path.display()))
+    };
     let (mut folders, mut files) = (vec![folder.to_owned()], Vec::new());
     while let Some(current) = folders.pop() {
         for entry in std::fs::read_dir(&current).map_err(|error| unreadable(&current, error))? {
             let path = entry.map_err(|error| unreadable(&current, error))?.path();
             if path.is_dir() {
                 folders.push(path);
-            } else if path.extension().is_some_and(|kind| kind == "toml" || kind == "ics") {
-                let text = std::fs::read_to_string(&path).map_err(|error| unreadable(&path, error))?;
-                let file = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
+            } else if path
+                .extension()
+                .is_some_and(|kind| kind == "toml" || kind == "ics")
+            {
+                let text =
+                    std::fs::read_to_string(&path).map_err(|error| unreadable(&path, error))?;
+                let file = path
+                    .strip_prefix(folder)
+                    .unwrap_or(&path)
+                    .to_string_lossy()
+                    .into_owned();
                 files.push(DefinitionFile { file, text });
             }
         }
     }
     files.sort_by(|a, b| a.file.cmp(&b.file));
     if files.is_empty() {
-        return Err(Failure::Local(format!("there are no .toml or .ics files in {}", folder.display())));
+        return Err(Failure::Local(format!(
+            "there are no .toml or .ics files in {}",
+            folder.display()
+        )));
     }
     Ok(files)
 }

@@ -4,7 +4,10 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{CatalogueEntry, CatalogueItem, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder, SamplerView, Tried, TryOrder};
+use maple_lark_service::api::{
+    CatalogueEntry, CatalogueItem, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder,
+    SamplerView, Tried, TryOrder,
+};
 
 use super::{
     download::{FORMATS, save},
@@ -56,7 +59,9 @@ pub struct Try {
 }
 
 fn name_and_value(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or_else(|| format!("\"{text}\" is not NAME=VALUE, such as port=havnes"))?;
+    let (name, value) = text
+        .split_once('=')
+        .ok_or_else(|| format!("\"{text}\" is not NAME=VALUE, such as port=havnes"))?;
     Ok((name.trim().to_owned(), value.to_owned()))
 }
 
@@ -66,43 +71,96 @@ fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
     let code = |text: &str| text.len() > 1 && text.starts_with('0') && !text.starts_with("0.");
     let typed = |text: &str| match text.parse::<f64>() {
         Ok(number) if number.is_finite() && !code(text) => ParameterValue::Number(number),
-        _ if text.contains(',') => ParameterValue::List(text.split(',').map(|item| item.trim().to_owned()).collect()),
+        _ if text.contains(',') => {
+            ParameterValue::List(text.split(',').map(|item| item.trim().to_owned()).collect())
+        }
         _ => ParameterValue::Text(text.to_owned()),
     };
-    values.iter().map(|(name, value)| (name.clone(), typed(value))).collect()
+    values
+        .iter()
+        .map(|(name, value)| (name.clone(), typed(value)))
+        .collect()
 }
 
 impl Try {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let mut order = TryOrder { from: self.from, to: self.to, zone: self.zone, values: typed(&self.values), rows: Some(self.rows), ..TryOrder::default() };
+        let mut order = TryOrder {
+            from: self.from,
+            to: self.to,
+            zone: self.zone,
+            values: typed(&self.values),
+            rows: Some(self.rows),
+            ..TryOrder::default()
+        };
         if let Some(path) = &self.file {
-            let text = std::fs::read_to_string(path).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())))?;
+            let text = std::fs::read_to_string(path).map_err(|error| {
+                Failure::Local(format!("{} cannot be read: {error}", path.display()))
+            })?;
             order.definition = Some(text);
         } else if let Some(query) = &self.query {
-            let (dashboard, query) =
-                query.split_once('/').ok_or_else(|| Failure::Local(format!("\"{query}\" is not DASHBOARD/QUERY, such as ferry-operations/totals")))?;
+            let (dashboard, query) = query.split_once('/').ok_or_else(|| {
+                Failure::Local(format!(
+                    "\"{query}\" is not DASHBOARD/QUERY, such as ferry-operations/totals"
+                ))
+            })?;
             (order.dashboard, order.query) = (Some(dashboard.to_owned()), Some(query.to_owned()));
         } else {
-            let (source, sql) = (self.source.unwrap_or_default(), self.sql.unwrap_or_default());
+            let (source, sql) = (
+                self.source.unwrap_or_default(),
+                self.sql.unwrap_or_default(),
+            );
             // A basic string in TOML takes what a string in JSON does.
             let quoted = |text: &str| serde_json::Value::String(text.to_owned()).to_string();
-            order.definition = Some(format!("[query]\nsource = {}\nsql = {}\n", quoted(&source), quoted(&sql)));
+            order.definition = Some(format!(
+                "[query]\nsource = {}\nsql = {}\n",
+                quoted(&source),
+                quoted(&sql)
+            ));
         }
         let tried: Tried = client.post("/try", &order).await?;
         output::print(output, &tried, |tried| {
-            let headings: Vec<String> = tried.columns.iter().map(|column| format!("{} ({})", column.name, column.kind)).collect();
-            let rows = tried.rows.iter().map(|row| row.iter().map(|cell| cell.clone().unwrap_or_else(|| "–".to_owned())).collect()).collect();
-            table(&headings.iter().map(String::as_str).collect::<Vec<_>>(), rows, "No rows.");
-            let shown = if tried.rows.len() < tried.row_count { format!("the first {} of ", tried.rows.len()) } else { String::new() };
-            let more = if tried.truncated { ", cut off at the source's row limit" } else { "" };
+            let headings: Vec<String> = tried
+                .columns
+                .iter()
+                .map(|column| format!("{} ({})", column.name, column.kind))
+                .collect();
+            let rows = tried
+                .rows
+                .iter()
+                .map(|row| {
+                    row.iter()
+                        .map(|cell| cell.clone().unwrap_or_else(|| "–".to_owned()))
+                        .collect()
+                })
+                .collect();
+            table(
+                &headings.iter().map(String::as_str).collect::<Vec<_>>(),
+                rows,
+                "No rows.",
+            );
+            let shown = if tried.rows.len() < tried.row_count {
+                format!("the first {} of ", tried.rows.len())
+            } else {
+                String::new()
+            };
+            let more = if tried.truncated {
+                ", cut off at the source's row limit"
+            } else {
+                ""
+            };
             let rows = if tried.row_count == 1 { "row" } else { "rows" };
-            println!("\n{shown}{} {rows}{more} in {} ms, window {}", tried.row_count, tried.milliseconds, tried.window);
+            println!(
+                "\n{shown}{} {rows}{more} in {} ms, window {}",
+                tried.row_count, tried.milliseconds, tried.window
+            );
             println!("{}  {}", console::style("asked").dim(), tried.sent.trim());
             if let Some(note) = &tried.note {
                 println!("{}  {note}", console::style("▲ note").yellow());
             }
             if let Some(fields) = &tried.fields {
-                println!("\nTypes were found out from the rows. To fix them, add to the query:\n\n{fields}");
+                println!(
+                    "\nTypes were found out from the rows. To fix them, add to the query:\n\n{fields}"
+                );
             }
         });
         Ok(())
@@ -157,7 +215,11 @@ pub struct Preview {
 
 impl Preview {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let read = |path: &PathBuf| std::fs::read_to_string(path).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())));
+        let read = |path: &PathBuf| {
+            std::fs::read_to_string(path).map_err(|error| {
+                Failure::Local(format!("{} cannot be read: {error}", path.display()))
+            })
+        };
         let order = PreviewOrder {
             report: self.report,
             dashboard: self.dashboard,
@@ -165,14 +227,23 @@ impl Preview {
             audience: self.audience,
             at: self.at,
             time_zone: self.zone,
-            window: self.window.as_deref().map(|text| one_line("--window", text)).transpose()?,
+            window: self
+                .window
+                .as_deref()
+                .map(|text| one_line("--window", text))
+                .transpose()?,
             look: self.look,
             values: typed(&self.values),
             format: Some(self.format),
         };
         let (name, bytes) = client.file_from("/preview", &order).await?;
-        let saved = (save(&self.into, &name, &bytes)?.display().to_string(), bytes.len() as i64);
-        output::print(output, &saved, |(path, bytes)| println!("{path}  {}", size(*bytes)));
+        let saved = (
+            save(&self.into, &name, &bytes)?.display().to_string(),
+            bytes.len() as i64,
+        );
+        output::print(output, &saved, |(path, bytes)| {
+            println!("{path}  {}", size(*bytes))
+        });
         Ok(())
     }
 }
@@ -188,17 +259,35 @@ pub struct Catalogue {
 impl Catalogue {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let query = [("search", self.search.unwrap_or_default())];
-        let entries: Vec<CatalogueEntry> = client.get_with(&format!("/sources/{}/catalogue", self.source), &query).await?;
+        let entries: Vec<CatalogueEntry> = client
+            .get_with(&format!("/sources/{}/catalogue", self.source), &query)
+            .await?;
         output::print(output, &entries, |entries| {
             let rows = entries
                 .iter()
                 .map(|entry| {
-                    let said = |item: &CatalogueItem| if item.kind.is_empty() { item.name.clone() } else { format!("{} ({})", item.name, item.kind) };
+                    let said = |item: &CatalogueItem| {
+                        if item.kind.is_empty() {
+                            item.name.clone()
+                        } else {
+                            format!("{} ({})", item.name, item.kind)
+                        }
+                    };
                     let items: Vec<String> = entry.items.iter().map(said).collect();
-                    vec![entry.name.clone(), entry.kind.clone(), entry.unit.clone(), items.join(", "), entry.description.clone()]
+                    vec![
+                        entry.name.clone(),
+                        entry.kind.clone(),
+                        entry.unit.clone(),
+                        items.join(", "),
+                        entry.description.clone(),
+                    ]
                 })
                 .collect();
-            table(&["NAME", "KIND", "UNIT", "COLUMNS OR LABELS", "DESCRIPTION"], rows, "This source names nothing that fits.");
+            table(
+                &["NAME", "KIND", "UNIT", "COLUMNS OR LABELS", "DESCRIPTION"],
+                rows,
+                "This source names nothing that fits.",
+            );
         });
         Ok(())
     }
@@ -215,19 +304,44 @@ pub struct Parameters {
 
 impl Parameters {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let order = ChoicesOrder { values: typed(&self.values) };
-        let found: Vec<ParameterChoices> = client.post(&format!("/dashboards/{}/choices", self.dashboard), &order).await?;
+        let order = ChoicesOrder {
+            values: typed(&self.values),
+        };
+        let found: Vec<ParameterChoices> = client
+            .post(&format!("/dashboards/{}/choices", self.dashboard), &order)
+            .await?;
         output::print(output, &found, |found| {
             let rows = found
                 .iter()
                 .map(|parameter| {
-                    let choices: Vec<&str> = parameter.choices.iter().map(|choice| choice.value.as_str()).collect();
-                    let choices = parameter.problem.clone().unwrap_or_else(|| choices.join(", "));
-                    let default = parameter.default.clone().unwrap_or_else(|| "required".to_owned());
-                    vec![parameter.name.clone(), parameter.title.clone(), parameter.kind.clone(), default, parameter.depends_on.join(", "), choices]
+                    let choices: Vec<&str> = parameter
+                        .choices
+                        .iter()
+                        .map(|choice| choice.value.as_str())
+                        .collect();
+                    let choices = parameter
+                        .problem
+                        .clone()
+                        .unwrap_or_else(|| choices.join(", "));
+                    let default = parameter
+                        .default
+                        .clone()
+                        .unwrap_or_else(|| "required".to_owned());
+                    vec![
+                        parameter.name.clone(),
+                        parameter.title.clone(),
+                        parameter.kind.clone(),
+                        default,
+                        parameter.depends_on.join(", "),
+                        choices,
+                    ]
                 })
                 .collect();
-            table(&["NAME", "TITLE", "KIND", "DEFAULT", "DEPENDS ON", "CHOICES"], rows, "This dashboard has no parameters.");
+            table(
+                &["NAME", "TITLE", "KIND", "DEFAULT", "DEPENDS ON", "CHOICES"],
+                rows,
+                "This dashboard has no parameters.",
+            );
         });
         Ok(())
     }
@@ -239,7 +353,11 @@ pub async fn samplers(client: &Client, output: Output) -> Result<(), Failure> {
         let rows = found
             .iter()
             .map(|sampler| {
-                let last = if sampler.last_at.is_some() { state(if sampler.works { "done" } else { "failed" }) } else { state("due") };
+                let last = if sampler.last_at.is_some() {
+                    state(if sampler.works { "done" } else { "failed" })
+                } else {
+                    state("due")
+                };
                 let detail = sampler.detail.clone().unwrap_or_default();
                 let every = format!("{} s", sampler.every_seconds);
                 vec![
@@ -253,7 +371,11 @@ pub async fn samplers(client: &Client, output: Output) -> Result<(), Failure> {
                 ]
             })
             .collect();
-        table(&["NAME", "SOURCE", "EVERY", "KEPT", "SINCE", "LAST", "ANSWER"], rows, "There are no samplers yet; define one and apply it.");
+        table(
+            &["NAME", "SOURCE", "EVERY", "KEPT", "SINCE", "LAST", "ANSWER"],
+            rows,
+            "There are no samplers yet; define one and apply it.",
+        );
     });
     Ok(())
 }
@@ -264,14 +386,21 @@ mod tests {
 
     #[test]
     fn values_are_typed_by_how_they_read() {
-        let value = |text: &str| typed(&[("x".to_owned(), text.to_owned())]).remove("x").unwrap();
+        let value = |text: &str| {
+            typed(&[("x".to_owned(), text.to_owned())])
+                .remove("x")
+                .unwrap()
+        };
         let text = |text: &str| ParameterValue::Text(text.to_owned());
         for (written, meant) in [
             ("12", ParameterValue::Number(12.0)),
             ("-0.5", ParameterValue::Number(-0.5)),
             ("0", ParameterValue::Number(0.0)),
             ("0.25", ParameterValue::Number(0.25)),
-            ("a, b,c", ParameterValue::List(vec!["a".into(), "b".into(), "c".into()])),
+            (
+                "a, b,c",
+                ParameterValue::List(vec!["a".into(), "b".into(), "c".into()]),
+            ),
             ("havnes", text("havnes")),
             ("", text("")),
             // Codes and what only looks like a number stay as they are.
@@ -287,9 +416,21 @@ mod tests {
 
     #[test]
     fn a_value_has_a_name_and_keeps_its_equal_signs() {
-        assert_eq!(name_and_value("port = havnes"), Ok(("port".to_owned(), " havnes".to_owned())));
-        assert_eq!(name_and_value("filter=a=b"), Ok(("filter".to_owned(), "a=b".to_owned())));
-        assert_eq!(name_and_value("empty="), Ok(("empty".to_owned(), String::new())));
-        assert_eq!(name_and_value("havnes").unwrap_err(), "\"havnes\" is not NAME=VALUE, such as port=havnes");
+        assert_eq!(
+            name_and_value("port = havnes"),
+            Ok(("port".to_owned(), " havnes".to_owned()))
+        );
+        assert_eq!(
+            name_and_value("filter=a=b"),
+            Ok(("filter".to_owned(), "a=b".to_owned()))
+        );
+        assert_eq!(
+            name_and_value("empty="),
+            Ok(("empty".to_owned(), String::new()))
+        );
+        assert_eq!(
+            name_and_value("havnes").unwrap_err(),
+            "\"havnes\" is not NAME=VALUE, such as port=havnes"
+        );
     }
 }

@@ -14,7 +14,9 @@ use crate::{
 /// window that it had then. They are worked on one after another and mailed to nobody
 /// unless you ask for it.
 #[derive(Args)]
-#[command(after_help = "Example:\n  maple-lark backfill ferry-operations-daily --from 2026-10-01T00:00:00Z --to 2026-11-01T00:00:00Z --check")]
+#[command(
+    after_help = "Example:\n  maple-lark backfill ferry-operations-daily --from 2026-10-01T00:00:00Z --to 2026-11-01T00:00:00Z --check"
+)]
 pub struct Backfill {
     /// The name of the report
     report: String,
@@ -34,13 +36,32 @@ pub struct Backfill {
 
 impl Backfill {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let order = BackfillOrder { from: self.from, to: self.to, deliver: self.deliver, check: self.check };
-        let answer: Answer = client.post(&format!("/reports/{}/backfill", self.report), &order).await?;
+        let order = BackfillOrder {
+            from: self.from,
+            to: self.to,
+            deliver: self.deliver,
+            check: self.check,
+        };
+        let answer: Answer = client
+            .post(&format!("/reports/{}/backfill", self.report), &order)
+            .await?;
         output::print(output, &answer, |answer| {
             for (index, at) in answer.instants.iter().enumerate() {
-                println!("{}  {}", instant(Some(*at)), answer.runs.get(index).map(ToString::to_string).unwrap_or_default());
+                println!(
+                    "{}  {}",
+                    instant(Some(*at)),
+                    answer
+                        .runs
+                        .get(index)
+                        .map(ToString::to_string)
+                        .unwrap_or_default()
+                );
             }
-            let verb = if self.check { "would be made" } else { "are under way; \"maple-lark runs\" shows them" };
+            let verb = if self.check {
+                "would be made"
+            } else {
+                "are under way; \"maple-lark runs\" shows them"
+            };
             println!("{} runs {verb}.", answer.instants.len());
         });
         Ok(())
@@ -56,8 +77,18 @@ pub struct Cancel {
 
 impl Cancel {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let view: RunView = client.post(&format!("/runs/{}/cancel", self.run), &serde_json::json!({})).await?;
-        output::print(output, &view, |view| println!("{} for {} is cancelled.", view.run.title, view.run.window.label));
+        let view: RunView = client
+            .post(
+                &format!("/runs/{}/cancel", self.run),
+                &serde_json::json!({}),
+            )
+            .await?;
+        output::print(output, &view, |view| {
+            println!(
+                "{} for {} is cancelled.",
+                view.run.title, view.run.window.label
+            )
+        });
         Ok(())
     }
 }

@@ -4,7 +4,10 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use console::style;
-use maple_lark_service::api::{AddressBook, ChannelTest, ChannelView, CopyRequest, NoticeView, RejoinOrder, RunOrder, TestOrder, view::RunView};
+use maple_lark_service::api::{
+    AddressBook, ChannelTest, ChannelView, CopyRequest, NoticeView, RejoinOrder, RunOrder,
+    TestOrder, view::RunView,
+};
 use uuid::Uuid;
 
 use super::run::{follow, show};
@@ -43,7 +46,13 @@ pub struct Send {
 
 impl Send {
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
-        let order = RunOrder { scheduled_for: self.at, deliver: true, to: self.to, audience: self.audience, note: self.note };
+        let order = RunOrder {
+            scheduled_for: self.at,
+            deliver: true,
+            to: self.to,
+            audience: self.audience,
+            note: self.note,
+        };
         follow(client, output, &self.report, &order, self.detach).await
     }
 }
@@ -78,18 +87,47 @@ impl Resend {
         let run: RunView = client.get(&format!("/runs/{}", self.run)).await?;
         let mut deliveries = Vec::new();
         for wanted in &self.recipient {
-            let mut found = run.deliveries.iter().filter(|delivery| delivery.copy == 0 && delivery.recipient.contains(wanted.as_str())).peekable();
+            let mut found = run
+                .deliveries
+                .iter()
+                .filter(|delivery| {
+                    delivery.copy == 0 && delivery.recipient.contains(wanted.as_str())
+                })
+                .peekable();
             if found.peek().is_none() {
-                return Err(Failure::Local(format!("{wanted} got nothing of this run; name others with --to")));
+                return Err(Failure::Local(format!(
+                    "{wanted} got nothing of this run; name others with --to"
+                )));
             }
             deliveries.extend(found.map(|delivery| delivery.id));
         }
-        let order = CopyRequest { deliveries, to: self.to, audience: self.audience, note: self.note };
-        let view: RunView = client.post(&format!("/runs/{}/copies", self.run), &order).await?;
+        let order = CopyRequest {
+            deliveries,
+            to: self.to,
+            audience: self.audience,
+            note: self.note,
+        };
+        let view: RunView = client
+            .post(&format!("/runs/{}/copies", self.run), &order)
+            .await?;
         output::print(output, &view, |view| {
-            let last = view.deliveries.iter().map(|delivery| delivery.copy).max().unwrap_or_default();
-            for delivery in view.deliveries.iter().filter(|delivery| delivery.copy == last) {
-                println!("{}  {} ({})", state(&delivery.state), delivery.recipient, delivery.audience);
+            let last = view
+                .deliveries
+                .iter()
+                .map(|delivery| delivery.copy)
+                .max()
+                .unwrap_or_default();
+            for delivery in view
+                .deliveries
+                .iter()
+                .filter(|delivery| delivery.copy == last)
+            {
+                println!(
+                    "{}  {} ({})",
+                    state(&delivery.state),
+                    delivery.recipient,
+                    delivery.audience
+                );
             }
         });
         Ok(())
@@ -105,7 +143,12 @@ pub struct Release {
 
 impl Release {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let view: RunView = client.post(&format!("/runs/{}/release", self.run), &serde_json::json!({})).await?;
+        let view: RunView = client
+            .post(
+                &format!("/runs/{}/release", self.run),
+                &serde_json::json!({}),
+            )
+            .await?;
         output::print(output, &view, show);
         Ok(())
     }
@@ -138,25 +181,55 @@ impl Channels {
             let channels: Vec<ChannelView> = client.get("/channels").await?;
             output::print(output, &channels, |channels| {
                 let rows = channels.iter().map(|channel| {
-                    let name = if channel.name.is_empty() { style("own").dim().to_string() } else { channel.name.clone() };
-                    let used = if channel.used_by.is_empty() { "–".to_owned() } else { channel.used_by.join(", ") };
-                    vec![name, channel.kind.clone(), channel.place.clone(), channel.waiting.to_string(), used]
+                    let name = if channel.name.is_empty() {
+                        style("own").dim().to_string()
+                    } else {
+                        channel.name.clone()
+                    };
+                    let used = if channel.used_by.is_empty() {
+                        "–".to_owned()
+                    } else {
+                        channel.used_by.join(", ")
+                    };
+                    vec![
+                        name,
+                        channel.kind.clone(),
+                        channel.place.clone(),
+                        channel.waiting.to_string(),
+                        used,
+                    ]
                 });
-                table(&["CHANNEL", "KIND", "LEADS TO", "WAITING", "USED BY"], rows.collect(), "There is no channel, and no mail server is configured.");
+                table(
+                    &["CHANNEL", "KIND", "LEADS TO", "WAITING", "USED BY"],
+                    rows.collect(),
+                    "There is no channel, and no mail server is configured.",
+                );
             });
             return Ok(ExitCode::SUCCESS);
         };
-        let address = channel.map_or_else(|| "/mail-server/test".to_owned(), |name| format!("/channels/{name}/test"));
+        let address = channel.map_or_else(
+            || "/mail-server/test".to_owned(),
+            |name| format!("/channels/{name}/test"),
+        );
         let test: ChannelTest = client.post(&address, &TestOrder { to }).await?;
         output::print(output, &test, |test| {
             for step in &test.steps {
-                println!("{}  {:<9}  {}", state(if step.works { "accepted" } else { "refused" }), step.name, step.words);
+                println!(
+                    "{}  {:<9}  {}",
+                    state(if step.works { "accepted" } else { "refused" }),
+                    step.name,
+                    step.words
+                );
                 if let Some(remedy) = &step.remedy {
                     println!("            {}", style(remedy).yellow());
                 }
             }
         });
-        Ok(if test.works { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        Ok(if test.works {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::FAILURE
+        })
     }
 }
 
@@ -190,12 +263,28 @@ impl People {
                 output::print(output, &book, show_book);
             }
             Some(PeopleAction::Restore { who: address }) => {
-                client.delete(&format!("/bounced-addresses/{address}")).await?;
-                output::print(output, &address, |address| println!("Mail goes to {address} again."));
+                client
+                    .delete(&format!("/bounced-addresses/{address}"))
+                    .await?;
+                output::print(output, &address, |address| {
+                    println!("Mail goes to {address} again.")
+                });
             }
-            Some(PeopleAction::Rejoin { report, who: address }) => {
-                client.post_for_nothing(&format!("/reports/{report}/departures/undo"), &RejoinOrder { address: address.clone() }).await?;
-                output::print(output, &address, |address| println!("{address} gets \"{report}\" again."));
+            Some(PeopleAction::Rejoin {
+                report,
+                who: address,
+            }) => {
+                client
+                    .post_for_nothing(
+                        &format!("/reports/{report}/departures/undo"),
+                        &RejoinOrder {
+                            address: address.clone(),
+                        },
+                    )
+                    .await?;
+                output::print(output, &address, |address| {
+                    println!("{address} gets \"{report}\" again.")
+                });
             }
         }
         Ok(())
@@ -204,28 +293,76 @@ impl People {
 
 fn show_book(book: &AddressBook) {
     let people = book.people.iter().map(|person| {
-        let active = if person.active { String::new() } else { "not active".to_owned() };
-        let reads = [person.writing.clone(), person.zone.clone()].into_iter().flatten().collect::<Vec<_>>().join(", ");
-        vec![person.name.clone(), person.title.clone(), person.address.clone(), reads, active, person.reports.join(", ")]
+        let active = if person.active {
+            String::new()
+        } else {
+            "not active".to_owned()
+        };
+        let reads = [person.writing.clone(), person.zone.clone()]
+            .into_iter()
+            .flatten()
+            .collect::<Vec<_>>()
+            .join(", ");
+        vec![
+            person.name.clone(),
+            person.title.clone(),
+            person.address.clone(),
+            reads,
+            active,
+            person.reports.join(", "),
+        ]
     });
-    table(&["PERSON", "CALLED", "ADDRESS", "READS", "", "GETS"], people.collect(), "Nobody is known by name; reports name their recipients by address.");
+    table(
+        &["PERSON", "CALLED", "ADDRESS", "READS", "", "GETS"],
+        people.collect(),
+        "Nobody is known by name; reports name their recipients by address.",
+    );
     if !book.groups.is_empty() {
         println!();
-        let groups =
-            book.groups.iter().map(|group| vec![group.name.clone(), group.title.clone(), group.recipients.len().to_string(), group.members.join(", ")]);
-        table(&["GROUP", "CALLED", "RECIPIENTS", "MEMBERS"], groups.collect(), "");
+        let groups = book.groups.iter().map(|group| {
+            vec![
+                group.name.clone(),
+                group.title.clone(),
+                group.recipients.len().to_string(),
+                group.members.join(", "),
+            ]
+        });
+        table(
+            &["GROUP", "CALLED", "RECIPIENTS", "MEMBERS"],
+            groups.collect(),
+            "",
+        );
     }
     if !book.bounced.is_empty() {
         println!();
         let bounced = book.bounced.iter().map(|one| {
-            let since = if one.set_aside_at.is_some() { instant(one.set_aside_at) } else { "–".to_owned() };
-            vec![one.address.clone(), one.hard_bounces.to_string(), since, one.words.clone()]
+            let since = if one.set_aside_at.is_some() {
+                instant(one.set_aside_at)
+            } else {
+                "–".to_owned()
+            };
+            vec![
+                one.address.clone(),
+                one.hard_bounces.to_string(),
+                since,
+                one.words.clone(),
+            ]
         });
-        table(&["RETURNED BY", "TIMES", "SET ASIDE", "IN ITS WORDS"], bounced.collect(), "");
+        table(
+            &["RETURNED BY", "TIMES", "SET ASIDE", "IN ITS WORDS"],
+            bounced.collect(),
+            "",
+        );
     }
     if !book.departures.is_empty() {
         println!();
-        let left = book.departures.iter().map(|one| vec![one.address.clone(), one.report.clone(), instant(Some(one.left_at))]);
+        let left = book.departures.iter().map(|one| {
+            vec![
+                one.address.clone(),
+                one.report.clone(),
+                instant(Some(one.left_at)),
+            ]
+        });
         table(&["HAS LEFT", "REPORT", "WHEN"], left.collect(), "");
     }
 }
@@ -238,11 +375,23 @@ pub async fn notices(client: &Client, output: Output) -> Result<(), Failure> {
             let told = if notice.recipient.is_none() {
                 "nobody to tell".to_owned()
             } else {
-                notice.told_at.map_or_else(|| "in a moment".to_owned(), |at| instant(Some(at)))
+                notice
+                    .told_at
+                    .map_or_else(|| "in a moment".to_owned(), |at| instant(Some(at)))
             };
-            vec![notice.kind.clone(), notice.subject.clone(), instant(Some(notice.created_at)), told, notice.text.lines().next().unwrap_or_default().to_owned()]
+            vec![
+                notice.kind.clone(),
+                notice.subject.clone(),
+                instant(Some(notice.created_at)),
+                told,
+                notice.text.lines().next().unwrap_or_default().to_owned(),
+            ]
         });
-        table(&["NOTICE", "ABOUT", "SINCE", "TOLD", "WHAT"], rows.collect(), "Nothing went wrong lately.");
+        table(
+            &["NOTICE", "ABOUT", "SINCE", "TOLD", "WHAT"],
+            rows.collect(),
+            "Nothing went wrong lately.",
+        );
     });
     Ok(())
 }

@@ -36,23 +36,38 @@ pub struct Download {
 impl Download {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
-        let wanted: Vec<DocumentView> =
-            view.documents.into_iter().filter(|document| self.format.as_ref().is_none_or(|format| *format == document.format)).collect();
+        let wanted: Vec<DocumentView> = view
+            .documents
+            .into_iter()
+            .filter(|document| {
+                self.format
+                    .as_ref()
+                    .is_none_or(|format| *format == document.format)
+            })
+            .collect();
         if wanted.is_empty() {
             return Err(Failure::Local("this run has no such documents".to_owned()));
         }
         // Files of two audiences have names of their own unless nothing but defaults differs.
-        let clash = wanted
-            .iter()
-            .enumerate()
-            .any(|(index, one)| wanted[..index].iter().any(|earlier| (&earlier.file_name, &earlier.variant) == (&one.file_name, &one.variant)));
+        let clash = wanted.iter().enumerate().any(|(index, one)| {
+            wanted[..index].iter().any(|earlier| {
+                (&earlier.file_name, &earlier.variant) == (&one.file_name, &one.variant)
+            })
+        });
         let mut paths = Vec::new();
         for document in &wanted {
             let bytes = client.bytes(&format!("/documents/{}", document.id)).await?;
-            let mut folder = if clash { self.into.join(document.snapshot_id.to_string()) } else { self.into.clone() };
+            let mut folder = if clash {
+                self.into.join(document.snapshot_id.to_string())
+            } else {
+                self.into.clone()
+            };
             // What somebody reads in their own way has the same names, so it has a folder.
             if !document.variant.is_empty() {
-                folder.push(document.variant.replace(|c: char| !c.is_ascii_alphanumeric() && !"-.,".contains(c), "_"));
+                folder.push(document.variant.replace(
+                    |c: char| !c.is_ascii_alphanumeric() && !"-.,".contains(c),
+                    "_",
+                ));
             }
             let path = save(&folder, &document.file_name, &bytes)?;
             paths.push((path.display().to_string(), document.size));
@@ -69,10 +84,19 @@ impl Download {
 /// Writes a file whole or not at all.
 pub fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure> {
     // The service makes names without folders; one that has them is not believed.
-    let name = Path::new(name).file_name().ok_or_else(|| Failure::Local(format!("\"{name}\" is no file name")))?;
-    let (path, hidden) = (folder.join(name), folder.join(format!(".{}", uuid::Uuid::now_v7())));
-    let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&hidden, bytes)).and_then(|()| std::fs::rename(&hidden, &path));
-    written.map_err(|error| Failure::Local(format!("{} cannot be written: {error}", path.display())))?;
+    let name = Path::new(name)
+        .file_name()
+        .ok_or_else(|| Failure::Local(format!("\"{name}\" is no file name")))?;
+    let (path, hidden) = (
+        folder.join(name),
+        folder.join(format!(".{}", uuid::Uuid::now_v7())),
+    );
+    let written = std::fs::create_dir_all(folder)
+        .and_then(|()| std::fs::write(&hidden, bytes))
+        .and_then(|()| std::fs::rename(&hidden, &path));
+    written.map_err(|error| {
+        Failure::Local(format!("{} cannot be written: {error}", path.display()))
+    })?;
     Ok(path)
 }
 
@@ -99,15 +123,33 @@ impl Write {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
         if view.snapshots.is_empty() {
-            return Err(Failure::Local("this run has no snapshot to write from; it has not collected its data".to_owned()));
+            return Err(Failure::Local(
+                "this run has no snapshot to write from; it has not collected its data".to_owned(),
+            ));
         }
         let mut paths: Vec<(String, i64)> = Vec::new();
         for snapshot in &view.snapshots {
             let block = self.block.as_deref().map(|title| ("block", title));
-            let (name, bytes) = client.file(&format!("/snapshots/{}/documents/{}", snapshot.id, self.format), block.as_slice()).await?;
-            let clash = paths.iter().any(|(path, _)| Path::new(path).file_name().is_some_and(|taken| *taken == *name));
-            let folder = if clash { self.into.join(snapshot.id.to_string()) } else { self.into.clone() };
-            paths.push((save(&folder, &name, &bytes)?.display().to_string(), bytes.len() as i64));
+            let (name, bytes) = client
+                .file(
+                    &format!("/snapshots/{}/documents/{}", snapshot.id, self.format),
+                    block.as_slice(),
+                )
+                .await?;
+            let clash = paths.iter().any(|(path, _)| {
+                Path::new(path)
+                    .file_name()
+                    .is_some_and(|taken| *taken == *name)
+            });
+            let folder = if clash {
+                self.into.join(snapshot.id.to_string())
+            } else {
+                self.into.clone()
+            };
+            paths.push((
+                save(&folder, &name, &bytes)?.display().to_string(),
+                bytes.len() as i64,
+            ));
         }
         output::print(output, &paths, |paths| {
             for (path, bytes) in paths {
@@ -120,7 +162,9 @@ impl Write {
 
 /// Check files against the archive: whether they are what was made here, byte for byte
 #[derive(Args)]
-#[command(after_help = "Example:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n\nEnds with code 1 if a file is not known, or was altered.")]
+#[command(
+    after_help = "Example:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n\nEnds with code 1 if a file is not known, or was altered."
+)]
 pub struct Verify {
     /// The files, as they were received
     #[arg(required = true)]
@@ -131,8 +175,16 @@ impl Verify {
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
         let mut outcomes: Vec<(String, Option<Match>)> = Vec::new();
         for file in &self.files {
-            let bytes = std::fs::read(file).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", file.display())))?;
-            let found = match client.get::<Match>(&format!("/documents/matching/{}", hex::encode(Sha256::digest(&bytes)))).await {
+            let bytes = std::fs::read(file).map_err(|error| {
+                Failure::Local(format!("{} cannot be read: {error}", file.display()))
+            })?;
+            let found = match client
+                .get::<Match>(&format!(
+                    "/documents/matching/{}",
+                    hex::encode(Sha256::digest(&bytes))
+                ))
+                .await
+            {
                 Ok(found) => Some(found),
                 Err(Failure::Refused(problem)) if problem.status == 404 => None,
                 Err(failure) => return Err(failure),
@@ -144,18 +196,43 @@ impl Verify {
                 match found {
                     Some(found) => {
                         println!("● {file}: unaltered");
-                        println!("  {}, {}, made {} by run {}", found.report, found.window, found.made_at.format("%-d %b %Y %H:%M UTC"), found.run);
-                        println!("  its snapshot {}", if found.snapshot_unaltered { "is unaltered" } else { "◆ WAS ALTERED in the archive" });
+                        println!(
+                            "  {}, {}, made {} by run {}",
+                            found.report,
+                            found.window,
+                            found.made_at.format("%-d %b %Y %H:%M UTC"),
+                            found.run
+                        );
+                        println!(
+                            "  its snapshot {}",
+                            if found.snapshot_unaltered {
+                                "is unaltered"
+                            } else {
+                                "◆ WAS ALTERED in the archive"
+                            }
+                        );
                         println!(
                             "  written again from the snapshot: {}",
-                            if found.written_again_the_same { "the same bytes" } else { "other bytes (another version of the program?)" }
+                            if found.written_again_the_same {
+                                "the same bytes"
+                            } else {
+                                "other bytes (another version of the program?)"
+                            }
                         );
                     }
-                    None => println!("◆ {file}: not known: it was not made here, or was altered since"),
+                    None => {
+                        println!("◆ {file}: not known: it was not made here, or was altered since")
+                    }
                 }
             }
         });
-        let well = outcomes.iter().all(|(_, found)| found.as_ref().is_some_and(|found| found.snapshot_unaltered));
-        Ok(if well { ExitCode::SUCCESS } else { ExitCode::from(1) })
+        let well = outcomes
+            .iter()
+            .all(|(_, found)| found.as_ref().is_some_and(|found| found.snapshot_unaltered));
+        Ok(if well {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::from(1)
+        })
     }
 }

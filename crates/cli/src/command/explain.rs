@@ -52,12 +52,24 @@ impl Explain {
         }
         let question = Question {
             time_zone: self.zone.unwrap_or_default(),
-            schedule: self.schedule.as_deref().map(|text| one_line("--schedule", text)).transpose()?,
-            window: self.window.as_deref().map(|text| one_line("--window", text)).transpose()?,
+            schedule: self
+                .schedule
+                .as_deref()
+                .map(|text| one_line("--schedule", text))
+                .transpose()?,
+            window: self
+                .window
+                .as_deref()
+                .map(|text| one_line("--window", text))
+                .transpose()?,
             after: self.after,
             count: Some(self.count),
             reader_zone: iana_zone(),
-            calendars: self.calendar.iter().map(|path| read_calendar(path)).collect::<Result<_, _>>()?,
+            calendars: self
+                .calendar
+                .iter()
+                .map(|path| read_calendar(path))
+                .collect::<Result<_, _>>()?,
         };
         let explained: Explained = client.post("/schedules/explain", &question).await?;
         output::print(output, &explained, show);
@@ -67,35 +79,62 @@ impl Explain {
 
 /// A calendar's name and its text.
 fn read_calendar(path: &std::path::Path) -> Result<(String, String), Failure> {
-    let name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    std::fs::read_to_string(path).map(|text| (name, text)).map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())))
+    let name = path
+        .file_stem()
+        .unwrap_or_default()
+        .to_string_lossy()
+        .into_owned();
+    std::fs::read_to_string(path)
+        .map(|text| (name, text))
+        .map_err(|error| Failure::Local(format!("{} cannot be read: {error}", path.display())))
 }
 
 /// The keys of a TOML table on one line.
 pub fn one_line(option: &str, text: &str) -> Result<serde_json::Value, Failure> {
     let parsed: toml_edit::DocumentMut =
-        format!("it = {{ {text} }}").parse().map_err(|error: toml_edit::TomlError| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
-    let value: serde_json::Value =
-        toml_edit::de::from_document(parsed).map_err(|error| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
+        format!("it = {{ {text} }}")
+            .parse()
+            .map_err(|error: toml_edit::TomlError| {
+                Failure::Local(format!("{option} is not valid: {}", error.message()))
+            })?;
+    let value: serde_json::Value = toml_edit::de::from_document(parsed)
+        .map_err(|error| Failure::Local(format!("{option} is not valid: {}", error.message())))?;
     Ok(value["it"].clone())
 }
 
 /// The reader's own zone, where the system says which it is.
 pub fn iana_zone() -> Option<String> {
     let named = std::env::var("TZ").ok().filter(|zone| zone.contains('/'));
-    named.or_else(|| Some(std::fs::read_link("/etc/localtime").ok()?.to_str()?.split_once("zoneinfo/")?.1.to_owned())).filter(|zone| !zone.starts_with("Etc/"))
+    named
+        .or_else(|| {
+            Some(
+                std::fs::read_link("/etc/localtime")
+                    .ok()?
+                    .to_str()?
+                    .split_once("zoneinfo/")?
+                    .1
+                    .to_owned(),
+            )
+        })
+        .filter(|zone| !zone.starts_with("Etc/"))
 }
 
 async fn answer_lines(client: &Client) -> Result<(), Failure> {
     for (index, line) in std::io::stdin().lock().lines().enumerate() {
-        let line = line.map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
+        let line = line
+            .map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
         if line.trim().is_empty() {
             continue;
         }
         let answer = match serde_json::from_str::<Question>(&line) {
-            Ok(question) => match client.post::<serde_json::Value>("/schedules/explain", &question).await {
+            Ok(question) => match client
+                .post::<serde_json::Value>("/schedules/explain", &question)
+                .await
+            {
                 Ok(explained) => explained,
-                Err(Failure::Refused(problem)) if problem.status == 422 => serde_json::json!({ "error": problem.detail }),
+                Err(Failure::Refused(problem)) if problem.status == 422 => {
+                    serde_json::json!({ "error": problem.detail })
+                }
                 Err(failure) => return Err(failure),
             },
             Err(error) => serde_json::json!({ "error": format!("line {}: {error}", index + 1) }),
@@ -115,16 +154,27 @@ fn show(explained: &Explained) {
     println!();
     let mut headings = vec!["AT"];
     let any = |has: fn(&ExplainedInstant) -> bool| explained.instants.iter().any(has);
-    let (reader, window, compared) = (any(|one| one.reader.is_some()), any(|one| one.window.is_some()), any(|one| one.compared_with.is_some()));
+    let (reader, window, compared) = (
+        any(|one| one.reader.is_some()),
+        any(|one| one.window.is_some()),
+        any(|one| one.compared_with.is_some()),
+    );
     headings.extend(reader.then_some("WHERE YOU ARE"));
-    headings.extend(window.then_some(["WINDOW", "EXACTLY"]).into_iter().flatten());
+    headings.extend(
+        window
+            .then_some(["WINDOW", "EXACTLY"])
+            .into_iter()
+            .flatten(),
+    );
     headings.extend(compared.then_some("COMPARED WITH"));
     let rows = explained
         .instants
         .iter()
         .map(|one| {
             let mut row = vec![one.local.clone()];
-            let mut add = |shown: bool, text: &Option<String>| row.extend(shown.then(|| text.clone().unwrap_or_default()));
+            let mut add = |shown: bool, text: &Option<String>| {
+                row.extend(shown.then(|| text.clone().unwrap_or_default()))
+            };
             add(reader, &one.reader);
             add(window, &one.window_label);
             add(window, &one.window);
@@ -136,7 +186,10 @@ fn show(explained: &Explained) {
     if !explained.left_out.is_empty() {
         println!("\nLeft out by the calendar:");
         let rows = explained.left_out.iter().map(|one| {
-            let instead = one.moved_to.as_ref().map_or_else(|| "does not run".to_owned(), |to| format!("runs {to}"));
+            let instead = one
+                .moved_to
+                .as_ref()
+                .map_or_else(|| "does not run".to_owned(), |to| format!("runs {to}"));
             vec![one.local.clone(), one.day.clone(), instead]
         });
         table(&["AT", "DAY", "INSTEAD"], rows.collect(), "");

@@ -15,9 +15,21 @@ pub async fn sources(client: &Client, output: Output) -> Result<(), Failure> {
     output::print(output, &found, |found| {
         let rows = found
             .iter()
-            .map(|source| vec![source.name.clone(), source.title.clone(), source.kind.clone(), source.address.clone(), source.used_by.join(", ")])
+            .map(|source| {
+                vec![
+                    source.name.clone(),
+                    source.title.clone(),
+                    source.kind.clone(),
+                    source.address.clone(),
+                    source.used_by.join(", "),
+                ]
+            })
             .collect();
-        table(&["NAME", "TITLE", "KIND", "WHERE", "USED BY"], rows, "There are no sources yet; define one and apply it.");
+        table(
+            &["NAME", "TITLE", "KIND", "WHERE", "USED BY"],
+            rows,
+            "There are no sources yet; define one and apply it.",
+        );
     });
     Ok(())
 }
@@ -27,9 +39,21 @@ pub async fn dashboards(client: &Client, output: Output) -> Result<(), Failure> 
     output::print(output, &found, |found| {
         let rows = found
             .iter()
-            .map(|one| vec![one.name.clone(), one.title.clone(), one.blocks.to_string(), one.parameters.join(", "), one.used_by.join(", ")])
+            .map(|one| {
+                vec![
+                    one.name.clone(),
+                    one.title.clone(),
+                    one.blocks.to_string(),
+                    one.parameters.join(", "),
+                    one.used_by.join(", "),
+                ]
+            })
             .collect();
-        table(&["NAME", "TITLE", "BLOCKS", "PARAMETERS", "USED BY"], rows, "There are no dashboards yet; define one and apply it.");
+        table(
+            &["NAME", "TITLE", "BLOCKS", "PARAMETERS", "USED BY"],
+            rows,
+            "There are no dashboards yet; define one and apply it.",
+        );
     });
     Ok(())
 }
@@ -40,11 +64,24 @@ pub async fn calendars(client: &Client, output: Output) -> Result<(), Failure> {
         let rows = found
             .iter()
             .map(|one| {
-                let next = one.next_days.first().map_or_else(|| "none".to_owned(), |day| format!("{} {}", day.date.format("%a %-d %b %Y"), day.name));
-                vec![one.name.clone(), one.title.clone(), one.events.to_string(), next, one.used_by.join(", ")]
+                let next = one.next_days.first().map_or_else(
+                    || "none".to_owned(),
+                    |day| format!("{} {}", day.date.format("%a %-d %b %Y"), day.name),
+                );
+                vec![
+                    one.name.clone(),
+                    one.title.clone(),
+                    one.events.to_string(),
+                    next,
+                    one.used_by.join(", "),
+                ]
             })
             .collect();
-        table(&["NAME", "TITLE", "EVENTS", "NEXT DAY", "USED BY"], rows, "There are no calendars yet; apply a folder with an .ics file.");
+        table(
+            &["NAME", "TITLE", "EVENTS", "NEXT DAY", "USED BY"],
+            rows,
+            "There are no calendars yet; apply a folder with an .ics file.",
+        );
     });
     Ok(())
 }
@@ -55,20 +92,45 @@ pub async fn reports(client: &Client, output: Output) -> Result<(), Failure> {
         let rows = found
             .iter()
             .map(|report| {
-                let last =
-                    report.last_run.as_ref().map_or_else(|| "never".to_owned(), |run| format!("{}, {}", state(&run.state), instant(Some(run.created_at))));
-                let next = if report.paused { "paused".to_owned() } else { instant(report.next) };
-                vec![report.name.clone(), report.schedule.clone().unwrap_or_else(|| "on request".to_owned()), last, next]
+                let last = report.last_run.as_ref().map_or_else(
+                    || "never".to_owned(),
+                    |run| format!("{}, {}", state(&run.state), instant(Some(run.created_at))),
+                );
+                let next = if report.paused {
+                    "paused".to_owned()
+                } else {
+                    instant(report.next)
+                };
+                vec![
+                    report.name.clone(),
+                    report
+                        .schedule
+                        .clone()
+                        .unwrap_or_else(|| "on request".to_owned()),
+                    last,
+                    next,
+                ]
             })
             .collect();
-        table(&["NAME", "SCHEDULE", "LAST RUN", "NEXT RUN"], rows, "There are no reports yet; define one and apply it.");
+        table(
+            &["NAME", "SCHEDULE", "LAST RUN", "NEXT RUN"],
+            rows,
+            "There are no reports yet; define one and apply it.",
+        );
     });
     Ok(())
 }
 
-pub async fn pause(client: &Client, report: &str, paused: bool, output: Output) -> Result<(), Failure> {
+pub async fn pause(
+    client: &Client,
+    report: &str,
+    paused: bool,
+    output: Output,
+) -> Result<(), Failure> {
     let word = if paused { "pause" } else { "resume" };
-    let view: ReportView = client.post(&format!("/reports/{report}/{word}"), &serde_json::json!({})).await?;
+    let view: ReportView = client
+        .post(&format!("/reports/{report}/{word}"), &serde_json::json!({}))
+        .await?;
     output::print(output, &view, |view| {
         if view.paused {
             println!("{} is paused.", view.name);
@@ -81,7 +143,9 @@ pub async fn pause(client: &Client, report: &str, paused: bool, output: Output) 
 
 /// List runs, newest first
 #[derive(Args)]
-#[command(after_help = "Example:\n  maple-lark runs --report ferry-operations-daily --state failed")]
+#[command(
+    after_help = "Example:\n  maple-lark runs --report ferry-operations-daily --state failed"
+)]
 pub struct Runs {
     /// Only runs of this report
     #[arg(long)]
@@ -99,7 +163,10 @@ pub struct Runs {
 
 impl Runs {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let mut query = vec![("page", self.page.to_string()), ("size", self.size.to_string())];
+        let mut query = vec![
+            ("page", self.page.to_string()),
+            ("size", self.size.to_string()),
+        ];
         query.extend(self.report.map(|report| ("report", report)));
         query.extend(self.state.map(|state| ("state", state)));
         let page: RunPage = client.get_with("/runs", &query).await?;
@@ -107,9 +174,21 @@ impl Runs {
             let rows = page
                 .items
                 .iter()
-                .map(|run| vec![run.id.to_string(), run.report.clone(), run.window.label.clone(), state(&run.state), instant(Some(run.created_at))])
+                .map(|run| {
+                    vec![
+                        run.id.to_string(),
+                        run.report.clone(),
+                        run.window.label.clone(),
+                        state(&run.state),
+                        instant(Some(run.created_at)),
+                    ]
+                })
                 .collect();
-            table(&["RUN", "REPORT", "WINDOW", "STATE", "BEGUN"], rows, "There are no such runs.");
+            table(
+                &["RUN", "REPORT", "WINDOW", "STATE", "BEGUN"],
+                rows,
+                "There are no such runs.",
+            );
             let last = page.total.div_ceil(page.size).max(1);
             if last > 1 {
                 println!("Page {} of {last}; {} runs in all.", page.page, page.total);

@@ -20,7 +20,9 @@ use crate::{
 /// The schedule is not disturbed. The window follows from --at, so any past window can be
 /// made again. Ends with code 1 if the run did not end well.
 #[derive(Args)]
-#[command(after_help = "Examples:\n  maple-lark run ferry-operations-daily\n  maple-lark run ferry-operations-daily --at 2026-10-26T07:30:00Z --no-delivery")]
+#[command(
+    after_help = "Examples:\n  maple-lark run ferry-operations-daily\n  maple-lark run ferry-operations-daily --at 2026-10-26T07:30:00Z --no-delivery"
+)]
 pub struct Run {
     /// The name of the report
     report: String,
@@ -37,14 +39,28 @@ pub struct Run {
 
 impl Run {
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
-        let order = RunOrder { scheduled_for: self.at, deliver: !self.no_delivery, to: Vec::new(), audience: None, note: None };
+        let order = RunOrder {
+            scheduled_for: self.at,
+            deliver: !self.no_delivery,
+            to: Vec::new(),
+            audience: None,
+            note: None,
+        };
         follow(client, output, &self.report, &order, self.detach).await
     }
 }
 
 /// Asks for a run and follows it until nothing more happens by itself.
-pub async fn follow(client: &Client, output: Output, report: &str, order: &RunOrder, detach: bool) -> Result<ExitCode, Failure> {
-    let begun: RunView = client.post(&format!("/reports/{report}/runs"), order).await?;
+pub async fn follow(
+    client: &Client,
+    output: Output,
+    report: &str,
+    order: &RunOrder,
+    detach: bool,
+) -> Result<ExitCode, Failure> {
+    let begun: RunView = client
+        .post(&format!("/reports/{report}/runs"), order)
+        .await?;
     if detach {
         output::print(output, &begun, |begun| println!("{}", begun.run.id));
         return Ok(ExitCode::SUCCESS);
@@ -64,7 +80,16 @@ pub async fn follow(client: &Client, output: Output, report: &str, order: &RunOr
     }
     follower.end();
     output::print(output, &last, show);
-    Ok(if matches!(last.run.state.as_str(), "delivered" | "made" | "quiet" | "awaiting-approval") { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+    Ok(
+        if matches!(
+            last.run.state.as_str(),
+            "delivered" | "made" | "quiet" | "awaiting-approval"
+        ) {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::FAILURE
+        },
+    )
 }
 
 /// Shows progress on standard error: a bar on a terminal, lines elsewhere.
@@ -78,14 +103,23 @@ impl Follower {
         let bar = std::io::stderr().is_terminal().then(|| {
             let bar = ProgressBar::new(100);
             // The template is fixed and valid.
-            if let Ok(style) = ProgressStyle::with_template("{spinner:.cyan} {bar:32.cyan/dim} {msg}") {
+            if let Ok(style) =
+                ProgressStyle::with_template("{spinner:.cyan} {bar:32.cyan/dim} {msg}")
+            {
                 bar.set_style(style);
             }
             bar.enable_steady_tick(Duration::from_millis(100));
             bar
         });
-        let follower = Self { bar, told: Vec::new() };
-        follower.tell(&format!("{} {}", style(&view.run.title).for_stderr().bold(), style(&view.run.window.label).for_stderr().dim()));
+        let follower = Self {
+            bar,
+            told: Vec::new(),
+        };
+        follower.tell(&format!(
+            "{} {}",
+            style(&view.run.title).for_stderr().bold(),
+            style(&view.run.window.label).for_stderr().dim()
+        ));
         follower
     }
 
@@ -98,21 +132,39 @@ impl Follower {
 
     fn show(&mut self, view: &RunView) {
         for step in &view.steps {
-            let known = self.told.iter().position(|told| told.kind == step.kind && told.subject == step.subject);
-            if step.ended_at.is_some() && known.is_none_or(|known| self.told[known].state != step.state) {
-                let took = step.ended_at.map(|end| (end - step.started_at).num_milliseconds()).unwrap_or(0);
+            let known = self
+                .told
+                .iter()
+                .position(|told| told.kind == step.kind && told.subject == step.subject);
+            if step.ended_at.is_some()
+                && known.is_none_or(|known| self.told[known].state != step.state)
+            {
+                let took = step
+                    .ended_at
+                    .map(|end| (end - step.started_at).num_milliseconds())
+                    .unwrap_or(0);
                 self.tell(&format!(
                     "  {}  {} {}  {}",
                     state(&step.state),
                     step.kind,
                     step.subject,
-                    style(format!("{}, {took} ms", step.detail.as_deref().unwrap_or("–"))).for_stderr().dim()
+                    style(format!(
+                        "{}, {took} ms",
+                        step.detail.as_deref().unwrap_or("–")
+                    ))
+                    .for_stderr()
+                    .dim()
                 ));
-                self.told.retain(|told| told.kind != step.kind || told.subject != step.subject);
+                self.told
+                    .retain(|told| told.kind != step.kind || told.subject != step.subject);
                 self.told.push(step.clone());
             }
         }
-        let settled = view.deliveries.iter().filter(|delivery| delivery.state != "waiting").count();
+        let settled = view
+            .deliveries
+            .iter()
+            .filter(|delivery| delivery.state != "waiting")
+            .count();
         if let Some(bar) = &self.bar {
             // Collecting is most of a run's time; the outbox is the last stretch.
             let position = match view.run.state.as_str() {
@@ -123,7 +175,11 @@ impl Follower {
                 _ => 100,
             };
             bar.set_position(position);
-            let more = if view.run.state == "delivering" { format!(" {settled} of {}", view.deliveries.len()) } else { String::new() };
+            let more = if view.run.state == "delivering" {
+                format!(" {settled} of {}", view.deliveries.len())
+            } else {
+                String::new()
+            };
             bar.set_message(format!("{}{more}", view.run.state));
         }
     }
@@ -150,12 +206,25 @@ impl Show {
                 .steps
                 .iter()
                 .map(|step| {
-                    let took = step.ended_at.map_or_else(|| "–".to_owned(), |end| format!("{} ms", (end - step.started_at).num_milliseconds()));
-                    vec![state(&step.state), step.kind.clone(), step.subject.clone(), took, step.detail.clone().unwrap_or_default()]
+                    let took = step.ended_at.map_or_else(
+                        || "–".to_owned(),
+                        |end| format!("{} ms", (end - step.started_at).num_milliseconds()),
+                    );
+                    vec![
+                        state(&step.state),
+                        step.kind.clone(),
+                        step.subject.clone(),
+                        took,
+                        step.detail.clone().unwrap_or_default(),
+                    ]
                 })
                 .collect();
             println!("{}", style(&view.run.title).bold());
-            table(&["STEP", "KIND", "WHAT", "TOOK", "DETAIL"], rows, "Nothing has been done yet.");
+            table(
+                &["STEP", "KIND", "WHAT", "TOOK", "DETAIL"],
+                rows,
+                "Nothing has been done yet.",
+            );
             println!();
             show(view);
         });
@@ -165,12 +234,20 @@ impl Show {
 
 pub fn show(view: &RunView) {
     let run = &view.run;
-    println!("{}  {}  {}", state(&run.state), run.window.label, style(&run.window.exact).dim());
+    println!(
+        "{}  {}  {}",
+        state(&run.state),
+        run.window.label,
+        style(&run.window.exact).dim()
+    );
     if let Some(problem) = &run.problem {
         println!("  {}", style(problem).red());
     }
     if run.state == "awaiting-approval" {
-        println!("  Look at its documents, then let it go out: {}", style(format!("maple-lark release {}", run.id)).bold());
+        println!(
+            "  Look at its documents, then let it go out: {}",
+            style(format!("maple-lark release {}", run.id)).bold()
+        );
         println!("  It waits until {}.", instant(run.approval_deadline));
     }
     if let Some(by) = &run.released_by {
@@ -199,8 +276,16 @@ pub fn show(view: &RunView) {
             .map(|delivery| {
                 vec![
                     state(&delivery.state),
-                    if delivery.copy > 0 { format!("{} (copy)", delivery.recipient) } else { delivery.recipient.clone() },
-                    if delivery.via.is_empty() { delivery.channel.clone() } else { format!("{} {}", delivery.channel, delivery.via) },
+                    if delivery.copy > 0 {
+                        format!("{} (copy)", delivery.recipient)
+                    } else {
+                        delivery.recipient.clone()
+                    },
+                    if delivery.via.is_empty() {
+                        delivery.channel.clone()
+                    } else {
+                        format!("{} {}", delivery.channel, delivery.via)
+                    },
                     delivery.audience.clone(),
                     delivery.attempts.len().to_string(),
                     delivery.problem.clone().unwrap_or_default(),
@@ -208,7 +293,26 @@ pub fn show(view: &RunView) {
             })
             .collect();
         println!();
-        table(&["DELIVERY", "RECIPIENT", "BY", "AUDIENCE", "ATTEMPTS", "PROBLEM"], rows, "");
+        table(
+            &[
+                "DELIVERY",
+                "RECIPIENT",
+                "BY",
+                "AUDIENCE",
+                "ATTEMPTS",
+                "PROBLEM",
+            ],
+            rows,
+            "",
+        );
     }
-    println!("\n{}", style(format!("run {}, ended {}", run.id, instant(run.finished_at))).dim());
+    println!(
+        "\n{}",
+        style(format!(
+            "run {}, ended {}",
+            run.id,
+            instant(run.finished_at)
+        ))
+        .dim()
+    );
 }

@@ -38,18 +38,33 @@ impl Secret {
         match self.action {
             Action::Set { name } => {
                 let value = read_secret(&name)?;
-                client.put(&format!("/secrets/{name}"), &NewSecret { value }).await?;
+                client
+                    .put(&format!("/secrets/{name}"), &NewSecret { value })
+                    .await?;
                 println!("Stored. Definitions refer to it as \"secret:{name}\".");
             }
             Action::List => {
                 let names: Vec<SecretView> = client.get("/secrets").await?;
                 output::print(output, &names, |names| {
-                    let rows = names.iter().map(|secret| vec![secret.name.clone(), instant(Some(secret.updated_at)), secret.updated_by.clone()]).collect();
+                    let rows = names
+                        .iter()
+                        .map(|secret| {
+                            vec![
+                                secret.name.clone(),
+                                instant(Some(secret.updated_at)),
+                                secret.updated_by.clone(),
+                            ]
+                        })
+                        .collect();
                     table(&["NAME", "SET", "BY"], rows, "No secrets are stored.");
                 });
             }
             Action::Remove { name, yes } => {
-                if !yes && !confirmed(&format!("Remove the secret \"{name}\"? Sources that refer to it can no longer sign in.")) {
+                if !yes
+                    && !confirmed(&format!(
+                        "Remove the secret \"{name}\"? Sources that refer to it can no longer sign in."
+                    ))
+                {
                     println!("Nothing was removed.");
                     return Ok(());
                 }
@@ -62,7 +77,8 @@ impl Secret {
 }
 
 fn read_secret(name: &str) -> Result<String, Failure> {
-    let failed = |error: std::io::Error| Failure::Local(format!("the secret cannot be read: {error}"));
+    let failed =
+        |error: std::io::Error| Failure::Local(format!("the secret cannot be read: {error}"));
     let value = if std::io::stdin().is_terminal() {
         rpassword::prompt_password(format!("Secret \"{name}\": ")).map_err(failed)?
     } else {
@@ -70,5 +86,11 @@ fn read_secret(name: &str) -> Result<String, Failure> {
         std::io::stdin().read_to_string(&mut text).map_err(failed)?;
         text.trim_end_matches(['\r', '\n']).to_owned()
     };
-    if value.is_empty() { Err(Failure::Local("the secret is empty; nothing was stored".to_owned())) } else { Ok(value) }
+    if value.is_empty() {
+        Err(Failure::Local(
+            "the secret is empty; nothing was stored".to_owned(),
+        ))
+    } else {
+        Ok(value)
+    }
 }

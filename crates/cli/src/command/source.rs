@@ -18,13 +18,27 @@ pub struct Test {
 
 impl Test {
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
-        let test: SourceTest = client.post(&format!("/sources/{}/test", self.source), &serde_json::json!({})).await?;
+        let test: SourceTest = client
+            .post(
+                &format!("/sources/{}/test", self.source),
+                &serde_json::json!({}),
+            )
+            .await?;
         output::print(output, &test, |test| {
-            println!("{}  {} ({} ms)", state(if test.works { "accepted" } else { "refused" }), test.detail, test.milliseconds);
+            println!(
+                "{}  {} ({} ms)",
+                state(if test.works { "accepted" } else { "refused" }),
+                test.detail,
+                test.milliseconds
+            );
             if let Some(warning) = &test.warning {
                 println!("{}  {warning}", console::style("▲ note").yellow());
             }
         });
-        Ok(if test.works { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        Ok(if test.works {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::FAILURE
+        })
     }
 }

@@ -8,11 +8,29 @@ use crate::place::{Place, SMALL_REPORT, ran, ready};
 
 /// Every call of the description: its method and its path with places to fill.
 async fn calls(http: &Client, base: &str) -> Vec<(Method, String)> {
-    let described: Value = http.get(format!("{base}/openapi.json")).send().await.unwrap().json().await.unwrap();
+    let described: Value = http
+        .get(format!("{base}/openapi.json"))
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
     let paths = described["paths"].as_object().unwrap().clone();
     let methods = |(path, methods): (String, Value)| {
-        let names: Vec<String> = methods.as_object().unwrap().keys().filter(|name| name.parse::<Method>().is_ok() && *name != "parameters").cloned().collect();
-        names.into_iter().map(move |method| (method.to_uppercase().parse::<Method>().unwrap(), path.clone()))
+        let names: Vec<String> = methods
+            .as_object()
+            .unwrap()
+            .keys()
+            .filter(|name| name.parse::<Method>().is_ok() && *name != "parameters")
+            .cloned()
+            .collect();
+        names.into_iter().map(move |method| {
+            (
+                method.to_uppercase().parse::<Method>().unwrap(),
+                path.clone(),
+            )
+        })
     };
     paths.into_iter().flat_map(methods).collect()
 }
@@ -34,14 +52,33 @@ fn filled(path: &str, value: &str) -> String {
 async fn is_in_order(answer: Response, what: &str, broken: &mut Vec<String>) {
     let status = answer.status();
     if status.is_server_error() {
-        broken.push(format!("{what}: {status}: {}", answer.text().await.unwrap()));
+        broken.push(format!(
+            "{what}: {status}: {}",
+            answer.text().await.unwrap()
+        ));
     } else if status.is_client_error() {
-        assert_eq!(answer.headers()[header::CONTENT_TYPE], "application/problem+json", "{what}: {status}");
+        assert_eq!(
+            answer.headers()[header::CONTENT_TYPE],
+            "application/problem+json",
+            "{what}: {status}"
+        );
         let problem: Value = answer.json().await.unwrap();
         assert_eq!(problem["status"], status.as_u16(), "{what}: {problem}");
-        assert!(problem["title"].as_str().is_some_and(|title| !title.is_empty()), "{what}: {problem}");
+        assert!(
+            problem["title"]
+                .as_str()
+                .is_some_and(|title| !title.is_empty()),
+            "{what}: {problem}"
+        );
         let said = problem.to_string().to_lowercase();
-        for inner in ["sqlx", "sea_orm", "panicked", "src/", "select ", "insert into"] {
+        for inner in [
+            "sqlx",
+            "sea_orm",
+            "panicked",
+            "src/",
+            "select ",
+            "insert into",
+        ] {
             assert!(!said.contains(inner), "{what}: {problem}");
         }
     }
@@ -84,33 +121,91 @@ async fn no_call_breaks_whatever_it_is_given() {
     for (method, path) in calls.iter().filter(|(method, path)| !apart(method, path)) {
         for name in HOSTILE_NAMES {
             let path = filled(path, name);
-            let bodies: &[&str] = if *method == Method::GET || *method == Method::DELETE { &[""] } else { &HOSTILE_BODIES };
+            let bodies: &[&str] = if *method == Method::GET || *method == Method::DELETE {
+                &[""]
+            } else {
+                &HOSTILE_BODIES
+            };
             for body in bodies {
                 // The one apply that would succeed would remove everything, which is no mistake.
                 if path == "/definitions/apply" && body.contains("remove_others") {
                     continue;
                 }
-                let mut request = http.request(method.clone(), format!("{base}{path}")).bearer_auth(&token);
+                let mut request = http
+                    .request(method.clone(), format!("{base}{path}"))
+                    .bearer_auth(&token);
                 if !body.is_empty() {
-                    request = request.header(header::CONTENT_TYPE, "application/json").body(*body);
+                    request = request
+                        .header(header::CONTENT_TYPE, "application/json")
+                        .body(*body);
                 }
-                is_in_order(request.send().await.unwrap(), &format!("{method} {path} {body}"), &mut broken).await;
+                is_in_order(
+                    request.send().await.unwrap(),
+                    &format!("{method} {path} {body}"),
+                    &mut broken,
+                )
+                .await;
             }
             if !filled(&path, "").contains(name) {
                 break;
             }
         }
     }
-    for query in ["page=0", "page=-1", "page=99999999999999999999", "size=0", "size=1000000", "state=%00", "report=%00", "report=%27", "page=x"] {
-        is_in_order(http.get(format!("{base}/runs?{query}")).bearer_auth(&token).send().await.unwrap(), query, &mut broken).await;
+    for query in [
+        "page=0",
+        "page=-1",
+        "page=99999999999999999999",
+        "size=0",
+        "size=1000000",
+        "state=%00",
+        "report=%00",
+        "report=%27",
+        "page=x",
+    ] {
+        is_in_order(
+            http.get(format!("{base}/runs?{query}"))
+                .bearer_auth(&token)
+                .send()
+                .await
+                .unwrap(),
+            query,
+            &mut broken,
+        )
+        .await;
     }
-    for query in ["from=x&to=y", "from=2026-01-01T00:00:00Z&to=2025-01-01T00:00:00Z", "from=0001-01-01T00:00:00Z&to=9999-01-01T00:00:00Z", "zone=Nowhere"] {
-        is_in_order(http.get(format!("{base}/agenda?{query}")).bearer_auth(&token).send().await.unwrap(), query, &mut broken).await;
+    for query in [
+        "from=x&to=y",
+        "from=2026-01-01T00:00:00Z&to=2025-01-01T00:00:00Z",
+        "from=0001-01-01T00:00:00Z&to=9999-01-01T00:00:00Z",
+        "zone=Nowhere",
+    ] {
+        is_in_order(
+            http.get(format!("{base}/agenda?{query}"))
+                .bearer_auth(&token)
+                .send()
+                .await
+                .unwrap(),
+            query,
+            &mut broken,
+        )
+        .await;
     }
     assert_eq!(broken, Vec::<String>::new());
     // Nothing was lost by it, and the service is well.
-    let after: Value = http.get(format!("{base}/runs/{}", run["id"].as_str().unwrap())).bearer_auth(&token).send().await.unwrap().json().await.unwrap();
-    assert_eq!(after["run"]["state"].as_str().or(after["state"].as_str()), Some("delivered"), "{after:#}");
+    let after: Value = http
+        .get(format!("{base}/runs/{}", run["id"].as_str().unwrap()))
+        .bearer_auth(&token)
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(
+        after["run"]["state"].as_str().or(after["state"].as_str()),
+        Some("delivered"),
+        "{after:#}"
+    );
     assert_eq!(ran(&place, "small")["state"], "delivered");
     let log = service.log();
     assert!(!log.contains("panicked"), "{log}");
@@ -121,13 +216,26 @@ async fn a_body_that_is_too_large_is_refused_before_it_is_read() {
     let (place, _service) = ready().await;
     let http = Client::new();
     let large = json!({ "files": [{ "file": "x.toml", "text": "#".repeat(64 * 1024 * 1024) }], "remove_others": false });
-    let request = http.post(format!("http://{}/api/v1/definitions/plan", place.address)).bearer_auth(place.token()).json(&large);
+    let request = http
+        .post(format!("http://{}/api/v1/definitions/plan", place.address))
+        .bearer_auth(place.token())
+        .json(&large);
     // A server may also hang up on somebody who goes on sending.
     if let Ok(answer) = request.send().await {
         assert_eq!(answer.status(), StatusCode::PAYLOAD_TOO_LARGE);
-        assert_eq!(answer.headers()[header::CONTENT_TYPE], "application/problem+json");
+        assert_eq!(
+            answer.headers()[header::CONTENT_TYPE],
+            "application/problem+json"
+        );
     }
-    assert!(http.get(format!("http://{}/ready", place.address)).send().await.unwrap().status().is_success());
+    assert!(
+        http.get(format!("http://{}/ready", place.address))
+            .send()
+            .await
+            .unwrap()
+            .status()
+            .is_success()
+    );
 }
 
 /// What those may ask who may only look: questions that change nothing.
@@ -151,30 +259,62 @@ async fn who_may_only_look_changes_nothing_and_secrets_are_for_administrators() 
     let calls = calls(&http, &base).await;
     let mut records = place.records().await;
     for role in ["viewer", "author"] {
-        sqlx::query("update users set role = $1").bind(role).execute(&mut records).await.unwrap();
+        sqlx::query("update users set role = $1")
+            .bind(role)
+            .execute(&mut records)
+            .await
+            .unwrap();
         let (mut refused, mut let_in) = (0, Vec::new());
         for (method, path) in &calls {
             let call = format!("{method} {path}");
             let changes = *method != Method::GET && !FOR_VIEWERS.contains(&&*call);
-            let guarded = if role == "viewer" { changes } else { path.starts_with("/secrets") };
+            let guarded = if role == "viewer" {
+                changes
+            } else {
+                path.starts_with("/secrets")
+            };
             if !guarded {
                 continue;
             }
             let address = filled(path, "01a20778-04ba-70ff-853b-f952290418d2");
-            let answer = http.request(method.clone(), format!("{base}{address}")).bearer_auth(&token).json(&json!({})).send().await.unwrap();
+            let answer = http
+                .request(method.clone(), format!("{base}{address}"))
+                .bearer_auth(&token)
+                .json(&json!({}))
+                .send()
+                .await
+                .unwrap();
             if answer.status() != StatusCode::FORBIDDEN {
                 let_in.push(call);
                 continue;
             }
             let problem: Value = answer.json().await.unwrap();
-            assert!(problem["detail"].as_str().unwrap().contains(role), "{call}: {problem}");
+            assert!(
+                problem["detail"].as_str().unwrap().contains(role),
+                "{call}: {problem}"
+            );
             refused += 1;
         }
         assert_eq!(let_in, Vec::<String>::new(), "{role}");
-        assert!(refused >= if role == "viewer" { 20 } else { 3 }, "{role}: {refused}");
-        let listed = http.get(format!("{base}/reports")).bearer_auth(&token).send().await.unwrap();
+        assert!(
+            refused >= if role == "viewer" { 20 } else { 3 },
+            "{role}: {refused}"
+        );
+        let listed = http
+            .get(format!("{base}/reports"))
+            .bearer_auth(&token)
+            .send()
+            .await
+            .unwrap();
         assert_eq!(listed.status(), StatusCode::OK, "{role}");
     }
-    sqlx::query("update users set role = 'administrator'").execute(&mut records).await.unwrap();
-    assert_eq!(Place::json(&place, &["runs"])["total"], 0, "nothing was run");
+    sqlx::query("update users set role = 'administrator'")
+        .execute(&mut records)
+        .await
+        .unwrap();
+    assert_eq!(
+        Place::json(&place, &["runs"])["total"],
+        0,
+        "nothing was run"
+    );
 }

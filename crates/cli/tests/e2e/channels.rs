@@ -10,13 +10,19 @@ use mail_parser::MessageParser;
 use maple_lark_demo::{RealMailServer, WebReceiver, mail_server::HangUp, receivers::start_syslog};
 use serde_json::{Value, json};
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, applied, mails, ran, ready, small_dashboard, text, wait_for};
+use crate::place::{
+    PATIENCE, Place, SMALL_REPORT, applied, mails, ran, ready, small_dashboard, text, wait_for,
+};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
     let place = Place::new().await;
     let outside = tempfile::TempDir::new().unwrap();
-    let (folder, web, log) = (outside.path().join("reports"), outside.path().join("web"), outside.path().join("log"));
+    let (folder, web, log) = (
+        outside.path().join("reports"),
+        outside.path().join("web"),
+        outside.path().join("log"),
+    );
     let receiver = WebReceiver::start("127.0.0.1:0", web).await.unwrap();
     let syslog = start_syslog("127.0.0.1:0", log.clone()).await.unwrap();
     place.add_to_configuration_head(&format!("deliver-into = [\"{}\"]\n", folder.display()));
@@ -26,43 +32,123 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
     assert!(secret.status.success(), "{}", text(&secret.stderr));
     let url = format!("http://{}", receiver.address);
     let files = [
-        ("folder.toml", format!("[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n", folder.display())),
-        ("elsewhere.toml", "[channel]\nname = \"elsewhere\"\nkind = \"folder\"\nfolder = \"/etc\"\n".to_owned()),
-        ("upload.toml", format!("[channel]\nname = \"share\"\nkind = \"upload\"\nurl = \"{url}/share\"\n")),
-        ("hook.toml", format!("[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"{url}/hook\"\nkey = \"secret:hook-key\"\n")),
-        ("chat.toml", format!("[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"{url}/chat\"\ntext = \"{{{{ report.title }}}}: {{{{ summary }}}}\"\n")),
-        ("log.toml", format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n")),
+        (
+            "folder.toml",
+            format!(
+                "[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n",
+                folder.display()
+            ),
+        ),
+        (
+            "elsewhere.toml",
+            "[channel]\nname = \"elsewhere\"\nkind = \"folder\"\nfolder = \"/etc\"\n".to_owned(),
+        ),
+        (
+            "upload.toml",
+            format!("[channel]\nname = \"share\"\nkind = \"upload\"\nurl = \"{url}/share\"\n"),
+        ),
+        (
+            "hook.toml",
+            format!(
+                "[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"{url}/hook\"\nkey = \"secret:hook-key\"\n"
+            ),
+        ),
+        (
+            "chat.toml",
+            format!(
+                "[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"{url}/chat\"\ntext = \"{{{{ report.title }}}}: {{{{ summary }}}}\"\n"
+            ),
+        ),
+        (
+            "log.toml",
+            format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n"),
+        ),
     ];
-    let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let files: Vec<(&str, &str)> = files
+        .iter()
+        .map(|(name, text)| (*name, text.as_str()))
+        .collect();
     applied(&place, &files);
     let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
-    let report = SMALL_REPORT.replace(to, "channels = [\"files\", \"share\", \"hook\", \"chat\", \"log\"]").replace("\"pdf\", \"html\", ", "");
+    let report = SMALL_REPORT
+        .replace(
+            to,
+            "channels = [\"files\", \"share\", \"hook\", \"chat\", \"log\"]",
+        )
+        .replace("\"pdf\", \"html\", ", "");
     place.apply_small(&report);
     receiver.refuse(&[503]);
     let run = ran(&place, "small");
     assert_eq!(run["state"], "delivered", "{run:#}");
-    let attempts: usize = run["deliveries"].as_array().unwrap().iter().map(|one| one["attempts"].as_array().unwrap().len()).sum();
-    assert_eq!(attempts, 6, "one was refused for now and tried again: {run:#}");
+    let attempts: usize = run["deliveries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["attempts"].as_array().unwrap().len())
+        .sum();
+    assert_eq!(
+        attempts, 6,
+        "one was refused for now and tried again: {run:#}"
+    );
 
     let name = run["documents"][0]["file_name"].as_str().unwrap();
     let kept = std::fs::read(folder.join("small").join(name)).unwrap();
-    assert_eq!(hex::encode(<sha2::Sha256 as sha2::Digest>::digest(&kept)), run["documents"][0]["sha256"]);
-    assert_eq!(std::fs::read(receiver.folder.join("uploads/share/small").join(name)).unwrap(), kept);
+    assert_eq!(
+        hex::encode(<sha2::Sha256 as sha2::Digest>::digest(&kept)),
+        run["documents"][0]["sha256"]
+    );
+    assert_eq!(
+        std::fs::read(receiver.folder.join("uploads/share/small").join(name)).unwrap(),
+        kept
+    );
     let received = receiver.received();
-    let put = received.iter().rfind(|request| request.method == "PUT").unwrap();
+    let put = received
+        .iter()
+        .rfind(|request| request.method == "PUT")
+        .unwrap();
     let digest = STANDARD.encode(<sha2::Sha256 as sha2::Digest>::digest(&kept));
-    assert_eq!(put.header("repr-digest"), Some(&*format!("sha-256=:{digest}:")));
-    let hook = received.iter().rfind(|request| request.path == "/hook").unwrap();
+    assert_eq!(
+        put.header("repr-digest"),
+        Some(&*format!("sha-256=:{digest}:"))
+    );
+    let hook = received
+        .iter()
+        .rfind(|request| request.path == "/hook")
+        .unwrap();
     let message: Value = serde_json::from_slice(&hook.body).unwrap();
-    assert_eq!((&message["report"], &message["run"], &message["status"]), (&json!("small"), &run["id"], &json!("ok")));
+    assert_eq!(
+        (&message["report"], &message["run"], &message["status"]),
+        (&json!("small"), &run["id"], &json!("ok"))
+    );
     assert_eq!(message["documents"][0]["file_name"], name);
     // Worked out here once more, from what the specification says.
-    let signed = format!("{}.{}.{}", hook.header("webhook-id").unwrap(), hook.header("webhook-timestamp").unwrap(), text(&hook.body));
-    assert_eq!(hook.header("webhook-signature"), Some(&*format!("v1,{}", hmac_by_openssl("a key nobody knows", &signed))));
-    let chat = received.iter().rfind(|request| request.path == "/chat").unwrap();
-    assert_eq!(serde_json::from_slice::<Value>(&chat.body).unwrap(), json!({ "text": "Small report: No limits are set" }));
+    let signed = format!(
+        "{}.{}.{}",
+        hook.header("webhook-id").unwrap(),
+        hook.header("webhook-timestamp").unwrap(),
+        text(&hook.body)
+    );
+    assert_eq!(
+        hook.header("webhook-signature"),
+        Some(&*format!(
+            "v1,{}",
+            hmac_by_openssl("a key nobody knows", &signed)
+        ))
+    );
+    let chat = received
+        .iter()
+        .rfind(|request| request.path == "/chat")
+        .unwrap();
+    assert_eq!(
+        serde_json::from_slice::<Value>(&chat.body).unwrap(),
+        json!({ "text": "Small report: No limits are set" })
+    );
     let line = std::fs::read_to_string(log.join("syslog.log")).unwrap();
-    assert!(line.starts_with("<134>1 ") && line.contains(" maple-lark - report [run@32473 report=\"small\""), "{line}");
+    assert!(
+        line.starts_with("<134>1 ")
+            && line.contains(" maple-lark - report [run@32473 report=\"small\""),
+        "{line}"
+    );
 
     // The folder keeps the last two runs; each is of another day, so names differ.
     for day in ["2026-03-03", "2026-03-04", "2026-03-05"] {
@@ -84,8 +170,17 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         ("log", true, "sent"),
     ] {
         let output = place.lark(&["channels", "test", channel, "--output", "json"]);
-        assert_eq!(output.status.success(), works, "{channel}: {}", text(&output.stdout));
-        assert!(text(&output.stdout).contains(words), "{channel}: {}", text(&output.stdout));
+        assert_eq!(
+            output.status.success(),
+            works,
+            "{channel}: {}",
+            text(&output.stdout)
+        );
+        assert!(
+            text(&output.stdout).contains(words),
+            "{channel}: {}",
+            text(&output.stdout)
+        );
         assert!(!text(&output.stdout).contains("nobody knows"));
     }
 }
@@ -96,7 +191,13 @@ fn hmac_by_openssl(key: &str, message: &str) -> String {
     let path = folder.path().join("message");
     std::fs::write(&path, message).unwrap();
     let key = format!("hexkey:{}", hex::encode(key));
-    let output = Command::new("openssl").args(["dgst", "-sha256", "-mac", "HMAC", "-macopt", &key, "-binary"]).arg(&path).output().unwrap();
+    let output = Command::new("openssl")
+        .args([
+            "dgst", "-sha256", "-mac", "HMAC", "-macopt", &key, "-binary",
+        ])
+        .arg(&path)
+        .output()
+        .unwrap();
     STANDARD.encode(output.stdout)
 }
 
@@ -110,16 +211,34 @@ async fn one_channel_that_hangs_holds_up_no_other() {
         "[channel]\nname = \"silent\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT2M\"\n",
         address.port()
     );
-    let slow = SMALL_REPORT.replace("name = \"small\"", "name = \"slow\"").replace("[[audience]]", "[deliver]\nmail-server = \"silent\"\n[[audience]]");
+    let slow = SMALL_REPORT
+        .replace("name = \"small\"", "name = \"slow\"")
+        .replace(
+            "[[audience]]",
+            "[deliver]\nmail-server = \"silent\"\n[[audience]]",
+        );
     applied(&place, &[("silent.toml", &server)]);
     place.apply_small(SMALL_REPORT);
     applied(&place, &[("slow.toml", &slow)]);
-    let waiting = place.json(&["run", "slow", "--detach"])["id"].as_str().unwrap().to_owned();
-    wait_for(&place, &waiting, "the outbox", |run| run["state"] == "delivering");
+    let waiting = place.json(&["run", "slow", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    wait_for(&place, &waiting, "the outbox", |run| {
+        run["state"] == "delivering"
+    });
     assert_eq!(ran(&place, "small")["state"], "delivered");
     let channels = place.json(&["channels"]);
-    let silent_one = channels.as_array().unwrap().iter().find(|channel| channel["name"] == "silent").unwrap();
-    assert_eq!((&silent_one["waiting"], &silent_one["used_by"]), (&json!(2), &json!(["slow"])));
+    let silent_one = channels
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|channel| channel["name"] == "silent")
+        .unwrap();
+    assert_eq!(
+        (&silent_one["waiting"], &silent_one["used_by"]),
+        (&json!(2), &json!(["slow"]))
+    );
     assert_eq!(place.json(&["show", &waiting])["state"], "delivering");
     assert!(place.lark(&["cancel", &waiting]).status.success());
 }
@@ -129,18 +248,37 @@ async fn a_server_that_hangs_up_gets_the_same_letter_again_and_what_is_unsure_is
     let (place, _service) = ready().await;
     let one = SMALL_REPORT.replace(", \"b@orrin-sound.example\"", "");
     place.apply_small(&one);
-    for (points, mails_then, outcomes) in
-        [(vec![HangUp::BeforeData], 1, vec!["postponed", "accepted"]), (vec![HangUp::AfterData], 2, vec!["unknown", "accepted"])]
-    {
+    for (points, mails_then, outcomes) in [
+        (vec![HangUp::BeforeData], 1, vec!["postponed", "accepted"]),
+        (vec![HangUp::AfterData], 2, vec!["unknown", "accepted"]),
+    ] {
         let before = place.mail.messages().len();
-        place.mail.behave(|behaviour| behaviour.hang_up = points.clone());
+        place
+            .mail
+            .behave(|behaviour| behaviour.hang_up = points.clone());
         let run = ran(&place, "small");
         assert_eq!(run["state"], "delivered", "{run:#}");
         let attempts = run["deliveries"][0]["attempts"].as_array().unwrap();
-        assert_eq!(attempts.iter().map(|attempt| attempt["outcome"].as_str().unwrap()).collect::<Vec<_>>(), outcomes);
+        assert_eq!(
+            attempts
+                .iter()
+                .map(|attempt| attempt["outcome"].as_str().unwrap())
+                .collect::<Vec<_>>(),
+            outcomes
+        );
         let came = place.mail.messages()[before..].to_vec();
         assert_eq!(came.len(), mails_then);
-        let mut ids: Vec<_> = came.iter().map(|bytes| MessageParser::default().parse(bytes).unwrap().message_id().unwrap().to_owned()).collect();
+        let mut ids: Vec<_> = came
+            .iter()
+            .map(|bytes| {
+                MessageParser::default()
+                    .parse(bytes)
+                    .unwrap()
+                    .message_id()
+                    .unwrap()
+                    .to_owned()
+            })
+            .collect();
         ids.dedup();
         assert_eq!(ids.len(), 1, "a mailbox that sees both knows them as one");
     }
@@ -159,42 +297,93 @@ fn until<T>(what: &str, mut answer: impl FnMut() -> Option<T>) -> T {
 }
 
 fn notices(place: &Place, kind: &str) -> Vec<Value> {
-    place.json(&["notices"]).as_array().unwrap().iter().filter(|notice| notice["kind"] == kind).cloned().collect()
+    place
+        .json(&["notices"])
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|notice| notice["kind"] == kind)
+        .cloned()
+        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_window_made_up_for_later_pushes_nothing_newer_out_of_a_folder() {
     let place = Place::new().await;
     let outside = tempfile::TempDir::new().unwrap();
-    place.add_to_configuration_head(&format!("deliver-into = [\"{}\"]\n", outside.path().display()));
+    place.add_to_configuration_head(&format!(
+        "deliver-into = [\"{}\"]\n",
+        outside.path().display()
+    ));
     let _service = place.serve();
     place.sign_in();
-    applied(&place, &[("folder.toml", &format!("[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n", outside.path().display()))]);
+    applied(
+        &place,
+        &[(
+            "folder.toml",
+            &format!(
+                "[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\nkeep = 2\n",
+                outside.path().display()
+            ),
+        )],
+    );
     let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
-    place.apply_small(&SMALL_REPORT.replace(to, "channels = [\"files\"]").replace("\"pdf\", \"html\", ", ""));
+    place.apply_small(
+        &SMALL_REPORT
+            .replace(to, "channels = [\"files\"]")
+            .replace("\"pdf\", \"html\", ", ""),
+    );
     let names = || {
-        let mut names: Vec<String> =
-            std::fs::read_dir(outside.path().join("small")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        let mut names: Vec<String> = std::fs::read_dir(outside.path().join("small"))
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+            .collect();
         names.sort();
         names
     };
-    let made = |day: &str| place.json(&["run", "small", "--at", &format!("{day}T08:00:00Z")])["id"].as_str().unwrap().to_owned();
+    let made = |day: &str| {
+        place.json(&["run", "small", "--at", &format!("{day}T08:00:00Z")])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    };
     let first = made("2026-03-03");
     made("2026-03-04");
     made("2026-03-05");
-    assert_eq!(names(), ["small_2026-03-03_rows.csv", "small_2026-03-04_rows.csv"]);
+    assert_eq!(
+        names(),
+        ["small_2026-03-03_rows.csv", "small_2026-03-04_rows.csv"]
+    );
     // It was asked for, so it is there; the two that follow it in time stay.
     made("2026-02-01");
-    assert_eq!(names(), ["small_2026-01-31_rows.csv", "small_2026-03-03_rows.csv", "small_2026-03-04_rows.csv"]);
+    assert_eq!(
+        names(),
+        [
+            "small_2026-01-31_rows.csv",
+            "small_2026-03-03_rows.csv",
+            "small_2026-03-04_rows.csv"
+        ]
+    );
     // A copy of an old run comes back and takes nothing away.
     assert!(place.lark(&["resend", &first]).status.success());
-    until("the copy", || names().contains(&"small_2026-03-02_rows.csv".to_owned()).then_some(()));
+    until("the copy", || {
+        names()
+            .contains(&"small_2026-03-02_rows.csv".to_owned())
+            .then_some(())
+    });
     assert_eq!(names().len(), 4);
     // The next one that is new tidies up again.
     made("2026-03-06");
     let left = names();
-    assert!(left.contains(&"small_2026-03-04_rows.csv".to_owned()) && left.contains(&"small_2026-03-05_rows.csv".to_owned()), "{left:?}");
-    assert!(!left.contains(&"small_2026-03-03_rows.csv".to_owned()), "{left:?}");
+    assert!(
+        left.contains(&"small_2026-03-04_rows.csv".to_owned())
+            && left.contains(&"small_2026-03-05_rows.csv".to_owned()),
+        "{left:?}"
+    );
+    assert!(
+        !left.contains(&"small_2026-03-03_rows.csv".to_owned()),
+        "{left:?}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -202,12 +391,18 @@ async fn a_server_that_takes_longer_than_a_lease_gets_each_letter_once() {
     let (place, _service) = ready().await;
     let _other = place.serve_another();
     // The lease is two seconds here.
-    place.mail.behave(|behaviour| behaviour.slow = Duration::from_secs(5));
+    place
+        .mail
+        .behave(|behaviour| behaviour.slow = Duration::from_secs(5));
     place.apply_small(SMALL_REPORT);
     let run = ran(&place, "small");
     assert_eq!(run["state"], "delivered");
     for delivery in run["deliveries"].as_array().unwrap() {
-        assert_eq!(delivery["attempts"].as_array().unwrap().len(), 1, "{delivery:#}");
+        assert_eq!(
+            delivery["attempts"].as_array().unwrap().len(),
+            1,
+            "{delivery:#}"
+        );
     }
     assert!(mails(&place, 2).values().all(|letters| letters.len() == 1));
 }
@@ -222,24 +417,52 @@ async fn a_full_mailbox_is_tried_again_while_the_others_have_their_mail_and_late
     place.sign_in();
     let report = SMALL_REPORT
         .replace("\"b@orrin-sound.example\"", "\"full@orrin-sound.example\"")
-        .replace("[[audience]]", "[deliver]\nlate-after = \"PT1M\"\n[[audience]]");
+        .replace(
+            "[[audience]]",
+            "[deliver]\nlate-after = \"PT1M\"\n[[audience]]",
+        );
     place.apply_small(&report);
-    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let run = wait_for(&place, &id, "a second attempt", |run| {
         let list = run["deliveries"].as_array().unwrap();
-        list.len() == 2 && list[0]["state"] == "accepted" && list[1]["attempts"].as_array().unwrap().len() >= 2
+        list.len() == 2
+            && list[0]["state"] == "accepted"
+            && list[1]["attempts"].as_array().unwrap().len() >= 2
     });
     assert_eq!(run["state"], "delivering");
     let attempts = run["deliveries"][1]["attempts"].as_array().unwrap();
-    assert!(attempts.iter().all(|attempt| attempt["outcome"] != "accepted" && attempt["outcome"] != "refused"), "{attempts:#?}");
-    assert!(attempts[0]["answer"].as_str().unwrap().contains("the disk is full"), "{attempts:#?}");
+    assert!(
+        attempts
+            .iter()
+            .all(|attempt| attempt["outcome"] != "accepted" && attempt["outcome"] != "refused"),
+        "{attempts:#?}"
+    );
+    assert!(
+        attempts[0]["answer"]
+            .as_str()
+            .unwrap()
+            .contains("the disk is full"),
+        "{attempts:#?}"
+    );
     assert_eq!(server.messages().len(), 1);
     // As if it had been due some time ago.
     assert!(notices(&place, "late").is_empty());
     let mut records = place.records().await;
-    sqlx::query("update runs set cause = 'schedule', scheduled_for = now() - interval '3 minutes'").execute(&mut records).await.unwrap();
+    sqlx::query("update runs set cause = 'schedule', scheduled_for = now() - interval '3 minutes'")
+        .execute(&mut records)
+        .await
+        .unwrap();
     let late = until("the notice", || notices(&place, "late").pop());
-    assert!(late["text"].as_str().unwrap().contains("is late: 3 min after its instant it is still delivering"), "{late:#}");
+    assert!(
+        late["text"]
+            .as_str()
+            .unwrap()
+            .contains("is late: 3 min after its instant it is still delivering"),
+        "{late:#}"
+    );
     assert!(place.lark(&["cancel", &id]).status.success());
     assert_eq!(place.settled(&id)["state"], "cancelled");
     assert_eq!(notices(&place, "late").len(), 1, "it is told once");
@@ -253,25 +476,49 @@ async fn a_limit_of_letters_a_minute_is_kept() {
         place.mail.address.port()
     );
     applied(&place, &[("limited.toml", &server)]);
-    let many: Vec<String> = (0..8).map(|n| format!("p{n}@orrin-sound.example")).collect();
+    let many: Vec<String> = (0..8)
+        .map(|n| format!("p{n}@orrin-sound.example"))
+        .collect();
     let limited = SMALL_REPORT
-        .replace("[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]", &format!("{many:?}"))
+        .replace(
+            "[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
+            &format!("{many:?}"),
+        )
         .replace("name = \"small\"", "name = \"many\"")
-        .replace("[[audience]]", "[deliver]\nmail-server = \"limited\"\n[[audience]]");
+        .replace(
+            "[[audience]]",
+            "[deliver]\nmail-server = \"limited\"\n[[audience]]",
+        );
     place.apply_small(SMALL_REPORT);
     applied(&place, &[("many.toml", &limited)]);
-    let id = place.json(&["run", "many", "--detach"])["id"].as_str().unwrap().to_owned();
-    let accepted = |run: &Value| run["deliveries"].as_array().unwrap().iter().filter(|one| one["state"] == "accepted").count();
+    let id = place.json(&["run", "many", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let accepted = |run: &Value| {
+        run["deliveries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|one| one["state"] == "accepted")
+            .count()
+    };
     wait_for(&place, &id, "the first three", |run| accepted(run) == 3);
     // Others go their way meanwhile, and the limit holds.
     for _ in 0..3 {
         assert_eq!(ran(&place, "small")["state"], "delivered");
     }
     let run = place.json(&["show", &id]);
-    assert_eq!((accepted(&run), run["state"].as_str()), (3, Some("delivering")));
+    assert_eq!(
+        (accepted(&run), run["state"].as_str()),
+        (3, Some("delivering"))
+    );
     // A minute later the next three may go.
     let mut records = place.records().await;
-    sqlx::query("update delivery_attempts set started_at = started_at - interval '2 minutes'").execute(&mut records).await.unwrap();
+    sqlx::query("update delivery_attempts set started_at = started_at - interval '2 minutes'")
+        .execute(&mut records)
+        .await
+        .unwrap();
     wait_for(&place, &id, "the next three", |run| accepted(run) == 6);
     assert!(place.lark(&["cancel", &id]).status.success());
 }
@@ -280,50 +527,103 @@ async fn a_limit_of_letters_a_minute_is_kept() {
 async fn notices_reach_the_system_log_and_a_chat_too() {
     let place = Place::new().await;
     let outside = tempfile::TempDir::new().unwrap();
-    let receiver = WebReceiver::start("127.0.0.1:0", outside.path().join("web")).await.unwrap();
+    let receiver = WebReceiver::start("127.0.0.1:0", outside.path().join("web"))
+        .await
+        .unwrap();
     let log = outside.path().join("log");
     let syslog = start_syslog("127.0.0.1:0", log.clone()).await.unwrap();
-    place.add_to_configuration("[notices]\nchannels = [\"log\", \"chat\", \"hook\"]\ngather = \"PT1S\"\n");
+    place.add_to_configuration(
+        "[notices]\nchannels = [\"log\", \"chat\", \"hook\"]\ngather = \"PT1S\"\n",
+    );
     let _service = place.serve();
     place.sign_in();
     applied(
         &place,
         &[
-            ("log.toml", &format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n")),
+            (
+                "log.toml",
+                &format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n"),
+            ),
             (
                 "chat.toml",
-                &format!("[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"http://{}/chat\"\ntext = \"{{{{ summary }}}}\"\n", receiver.address),
+                &format!(
+                    "[channel]\nname = \"chat\"\nkind = \"webhook\"\nurl = \"http://{}/chat\"\ntext = \"{{{{ summary }}}}\"\n",
+                    receiver.address
+                ),
             ),
-            ("hook.toml", &format!("[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"http://{}/hook\"\n", receiver.address)),
+            (
+                "hook.toml",
+                &format!(
+                    "[channel]\nname = \"hook\"\nkind = \"webhook\"\nurl = \"http://{}/hook\"\n",
+                    receiver.address
+                ),
+            ),
         ],
     );
     place.apply_small(SMALL_REPORT);
-    applied(&place, &[("dashboard.toml", &small_dashboard("select * from there_is_no_such_table"))]);
+    applied(
+        &place,
+        &[(
+            "dashboard.toml",
+            &small_dashboard("select * from there_is_no_such_table"),
+        )],
+    );
     let id = ran(&place, "small")["id"].as_str().unwrap().to_owned();
-    let line = until("the line", || std::fs::read_to_string(log.join("syslog.log")).ok().filter(|text| text.contains("is held")));
+    let line = until("the line", || {
+        std::fs::read_to_string(log.join("syslog.log"))
+            .ok()
+            .filter(|text| text.contains("is held"))
+    });
     // Facility local0, severity error.
-    assert!(line.starts_with("<131>1 ") && line.contains(" maple-lark - notice [run@32473 subject=\"small\" notice=\"held\"]"), "{line}");
+    assert!(
+        line.starts_with("<131>1 ")
+            && line.contains(" maple-lark - notice [run@32473 subject=\"small\" notice=\"held\"]"),
+        "{line}"
+    );
     let posted = |path: &str| {
         let path = path.to_owned();
         until("the message", || {
-            receiver.received().into_iter().rfind(|request| request.path == path).map(|request| serde_json::from_slice::<Value>(&request.body).unwrap())
+            receiver
+                .received()
+                .into_iter()
+                .rfind(|request| request.path == path)
+                .map(|request| serde_json::from_slice::<Value>(&request.body).unwrap())
         })
     };
-    assert!(posted("/chat")["text"].as_str().unwrap().contains("there_is_no_such_table"));
+    assert!(
+        posted("/chat")["text"]
+            .as_str()
+            .unwrap()
+            .contains("there_is_no_such_table")
+    );
     let hook = posted("/hook");
-    assert_eq!((&hook["notice"], &hook["subject"]), (&json!("held"), &json!("small")));
+    assert_eq!(
+        (&hook["notice"], &hook["subject"]),
+        (&json!("held"), &json!("small"))
+    );
     // Each who hears of it is on record, and the run is named with the first.
-    let told = until("the record", || Some(notices(&place, "held")).filter(|held| held.iter().all(|notice| !notice["told_at"].is_null())));
+    let told = until("the record", || {
+        Some(notices(&place, "held"))
+            .filter(|held| held.iter().all(|notice| !notice["told_at"].is_null()))
+    });
     assert_eq!(told.len(), 3);
-    assert!(told.iter().any(|notice| notice["run"] == id.as_str() || notice["run_id"] == id.as_str()), "{told:#?}");
+    assert!(
+        told.iter()
+            .any(|notice| notice["run"] == id.as_str() || notice["run_id"] == id.as_str()),
+        "{told:#?}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_secret_can_come_from_a_command_that_the_configuration_names() {
     let place = Place::new().await;
     let outside = tempfile::TempDir::new().unwrap();
-    let receiver = WebReceiver::start("127.0.0.1:0", outside.path().to_owned()).await.unwrap();
-    place.add_to_configuration("[commands]\nshare-token = [\"/bin/echo\", \"made-just-now\"]\nbroken = [\"/bin/false\"]\n");
+    let receiver = WebReceiver::start("127.0.0.1:0", outside.path().to_owned())
+        .await
+        .unwrap();
+    place.add_to_configuration(
+        "[commands]\nshare-token = [\"/bin/echo\", \"made-just-now\"]\nbroken = [\"/bin/false\"]\n",
+    );
     let _service = place.serve();
     place.sign_in();
     let share = |command: &str| {
@@ -333,13 +633,23 @@ async fn a_secret_can_come_from_a_command_that_the_configuration_names() {
         )
     };
     applied(&place, &[("share.toml", &share("share-token"))]);
-    place.apply_small(&SMALL_REPORT.replace("to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]", "channels = [\"share\"]"));
+    place.apply_small(&SMALL_REPORT.replace(
+        "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
+        "channels = [\"share\"]",
+    ));
     assert_eq!(ran(&place, "small")["state"], "delivered");
-    let put = receiver.received().into_iter().rfind(|request| request.method == "PUT").unwrap();
+    let put = receiver
+        .received()
+        .into_iter()
+        .rfind(|request| request.method == "PUT")
+        .unwrap();
     assert_eq!(put.header("authorization"), Some("Bearer made-just-now"));
     for (command, words) in [
         ("broken", "command:broken failed: exit status: 1"),
-        ("unknown", "command:unknown is not a command of the service's configuration; add it under [commands]"),
+        (
+            "unknown",
+            "command:unknown is not a command of the service's configuration; add it under [commands]",
+        ),
     ] {
         applied(&place, &[("share.toml", &share(command))]);
         let output = place.lark(&["channels", "test", "share"]);
@@ -347,8 +657,15 @@ async fn a_secret_can_come_from_a_command_that_the_configuration_names() {
         assert!(!output.status.success() && said.contains(words), "{said}");
     }
     // Definitions cannot say what is run.
-    let sly = place.apply(&[("share.toml", &share("share-token").replace("command:share-token", "command:/bin/sh -c id"))]);
-    assert!(text(&sly.stderr).contains("\"command:\" must be followed by the name of a command"), "{}", text(&sly.stderr));
+    let sly = place.apply(&[(
+        "share.toml",
+        &share("share-token").replace("command:share-token", "command:/bin/sh -c id"),
+    )]);
+    assert!(
+        text(&sly.stderr).contains("\"command:\" must be followed by the name of a command"),
+        "{}",
+        text(&sly.stderr)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -364,56 +681,142 @@ async fn users_are_people_and_people_can_be_named_when_something_is_sent() {
     applied(
         &place,
         &[
-            ("ada.toml", "[person]\nname = \"ada-berg\"\ntitle = \"Ada Berg\"\naddress = \"ada@orrin-sound.example\"\nuser = \"admin\"\n"),
-            ("jan.toml", "[person]\nname = \"jan\"\naddress = \"jan@orrin-sound.example\"\n"),
-            ("desk.toml", "[group]\nname = \"desk\"\nmembers = [\"jan\", \"ada-berg\"]\n"),
+            (
+                "ada.toml",
+                "[person]\nname = \"ada-berg\"\ntitle = \"Ada Berg\"\naddress = \"ada@orrin-sound.example\"\nuser = \"admin\"\n",
+            ),
+            (
+                "jan.toml",
+                "[person]\nname = \"jan\"\naddress = \"jan@orrin-sound.example\"\n",
+            ),
+            (
+                "desk.toml",
+                "[group]\nname = \"desk\"\nmembers = [\"jan\", \"ada-berg\"]\n",
+            ),
         ],
     );
-    assert_eq!(place.json(&["send", "small", "--to", "me"])["deliveries"][0]["recipient"], "Ada Berg <ada@orrin-sound.example>");
+    assert_eq!(
+        place.json(&["send", "small", "--to", "me"])["deliveries"][0]["recipient"],
+        "Ada Berg <ada@orrin-sound.example>"
+    );
     let run = ran(&place, "small");
     let id = run["id"].as_str().unwrap();
     // Named twice, by the group and by themselves, they get it once.
-    assert!(place.lark(&["resend", id, "--to", "desk", "--to", "me"]).status.success());
-    let after = wait_for(&place, id, "the copies", |run| run["deliveries"].as_array().unwrap().iter().all(|one| one["state"] == "accepted"));
-    let mut copies: Vec<&str> =
-        after["deliveries"].as_array().unwrap().iter().filter(|one| one["copy"] == 1).map(|one| one["recipient"].as_str().unwrap()).collect();
+    assert!(
+        place
+            .lark(&["resend", id, "--to", "desk", "--to", "me"])
+            .status
+            .success()
+    );
+    let after = wait_for(&place, id, "the copies", |run| {
+        run["deliveries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .all(|one| one["state"] == "accepted")
+    });
+    let mut copies: Vec<&str> = after["deliveries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|one| one["copy"] == 1)
+        .map(|one| one["recipient"].as_str().unwrap())
+        .collect();
     copies.sort_unstable();
-    assert_eq!(copies, ["Ada Berg <ada@orrin-sound.example>", "jan <jan@orrin-sound.example>"]);
+    assert_eq!(
+        copies,
+        [
+            "Ada Berg <ada@orrin-sound.example>",
+            "jan <jan@orrin-sound.example>"
+        ]
+    );
     let unknown = place.lark(&["send", "small", "--to", "ada-brg"]);
-    assert!(text(&unknown.stderr).contains("Did you mean \"ada-berg\"?"), "{}", text(&unknown.stderr));
-    let twice = place.apply(&[("eve.toml", "[person]\nname = \"eve\"\naddress = \"eve@orrin-sound.example\"\nuser = \"admin\"\n")]);
-    assert!(text(&twice.stderr).contains("\"ada-berg\" is the user \"admin\" already"), "{}", text(&twice.stderr));
+    assert!(
+        text(&unknown.stderr).contains("Did you mean \"ada-berg\"?"),
+        "{}",
+        text(&unknown.stderr)
+    );
+    let twice = place.apply(&[(
+        "eve.toml",
+        "[person]\nname = \"eve\"\naddress = \"eve@orrin-sound.example\"\nuser = \"admin\"\n",
+    )]);
+    assert!(
+        text(&twice.stderr).contains("\"ada-berg\" is the user \"admin\" already"),
+        "{}",
+        text(&twice.stderr)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_report_that_was_quiet_for_a_week_says_so_once() {
     let (place, _service) = ready().await;
     let quiet = SMALL_REPORT
-        .replace("time-zone", "owner = \"owner@orrin-sound.example\"\ntime-zone")
-        .replace("[[audience]]", "[send]\nwhen = \"rows\"\nqueries = [\"q\"]\nconfirm-quiet = true\n[[audience]]");
+        .replace(
+            "time-zone",
+            "owner = \"owner@orrin-sound.example\"\ntime-zone",
+        )
+        .replace(
+            "[[audience]]",
+            "[send]\nwhen = \"rows\"\nqueries = [\"q\"]\nconfirm-quiet = true\n[[audience]]",
+        );
     place.apply_small(&quiet);
-    applied(&place, &[("dashboard.toml", &small_dashboard("select 1 as one where false"))]);
+    applied(
+        &place,
+        &[(
+            "dashboard.toml",
+            &small_dashboard("select 1 as one where false"),
+        )],
+    );
     assert_eq!(ran(&place, "small")["state"], "quiet");
-    assert!(notices(&place, "still-quiet").is_empty(), "a week has not passed");
+    assert!(
+        notices(&place, "still-quiet").is_empty(),
+        "a week has not passed"
+    );
     let mut records = place.records().await;
-    sqlx::query("update runs set created_at = created_at - interval '8 days'").execute(&mut records).await.unwrap();
+    sqlx::query("update runs set created_at = created_at - interval '8 days'")
+        .execute(&mut records)
+        .await
+        .unwrap();
     for _ in 0..2 {
         assert_eq!(ran(&place, "small")["state"], "quiet");
     }
     let said = until("the notice", || notices(&place, "still-quiet").pop());
-    assert!(said["text"].as_str().unwrap().contains("Small report is still quiet: 2 runs since "), "{said:#}");
-    assert!(said["text"].as_str().unwrap().contains("no rows in \"q\""), "{said:#}");
+    assert!(
+        said["text"]
+            .as_str()
+            .unwrap()
+            .contains("Small report is still quiet: 2 runs since "),
+        "{said:#}"
+    );
+    assert!(
+        said["text"].as_str().unwrap().contains("no rows in \"q\""),
+        "{said:#}"
+    );
     assert_eq!(said["recipient"], "owner@orrin-sound.example");
-    assert_eq!(notices(&place, "still-quiet").len(), 1, "it is said once a week");
+    assert_eq!(
+        notices(&place, "still-quiet").len(),
+        1,
+        "it is said once a week"
+    );
 }
 
 /// What may not be read from may not be written to either.
 #[tokio::test(flavor = "multi_thread")]
 async fn lines_go_nowhere_that_sources_may_not_reach() {
     let (place, _service) = ready().await;
-    applied(&place, &[("log.toml", "[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"169.254.7.7:514\"\n")]);
+    applied(
+        &place,
+        &[(
+            "log.toml",
+            "[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"169.254.7.7:514\"\n",
+        )],
+    );
     let tested = place.lark(&["channels", "test", "log"]);
     let said = format!("{}{}", text(&tested.stdout), text(&tested.stderr));
     assert!(!tested.status.success(), "{said}");
-    assert!(said.contains("may not be reached: it is a link-local address") && said.contains("sources-may-reach"), "{said}");
+    assert!(
+        said.contains("may not be reached: it is a link-local address")
+            && said.contains("sources-may-reach"),
+        "{said}"
+    );
 }

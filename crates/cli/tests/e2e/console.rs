@@ -18,7 +18,11 @@ pub struct Driver {
 
 impl Driver {
     pub fn start() -> Self {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap()
+            .port();
         let child = Command::new("chromedriver")
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())
@@ -33,7 +37,11 @@ impl Driver {
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
         for _ in 0..100 {
             let mut builder = ClientBuilder::new(HttpConnector::new());
-            if let Ok(browser) = builder.capabilities(capabilities.as_object().unwrap().clone()).connect(&format!("http://127.0.0.1:{}", self.port)).await {
+            if let Ok(browser) = builder
+                .capabilities(capabilities.as_object().unwrap().clone())
+                .connect(&format!("http://127.0.0.1:{}", self.port))
+                .await
+            {
                 return browser;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
@@ -50,9 +58,17 @@ impl Drop for Driver {
 }
 
 pub async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
-    match browser.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await {
+    match browser
+        .wait()
+        .at_most(PATIENCE)
+        .for_element(Locator::XPath(xpath))
+        .await
+    {
         Ok(element) => element,
-        Err(error) => panic!("{xpath}: {error}\n{}", browser.source().await.unwrap_or_default()),
+        Err(error) => panic!(
+            "{xpath}: {error}\n{}",
+            browser.source().await.unwrap_or_default()
+        ),
     }
 }
 
@@ -70,10 +86,25 @@ pub async fn click(browser: &Client, xpath: &str) {
 
 /// Goes to a page by way of the sign-in.
 pub async fn signed_in_at(browser: &Client, place: &Place, page: &str) {
-    browser.goto(&format!("http://{}{page}", place.address)).await.unwrap();
-    see(browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
-    see(browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
-    see(browser, "//button[@type='submit']").await.click().await.unwrap();
+    browser
+        .goto(&format!("http://{}{page}", place.address))
+        .await
+        .unwrap();
+    see(browser, "//input[@name='name']")
+        .await
+        .send_keys("admin")
+        .await
+        .unwrap();
+    see(browser, "//input[@name='password']")
+        .await
+        .send_keys(PASSWORD)
+        .await
+        .unwrap();
+    see(browser, "//button[@type='submit']")
+        .await
+        .click()
+        .await
+        .unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -85,19 +116,42 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
-    browser.goto(&format!("http://{}/reports", place.address)).await.unwrap();
+    browser
+        .goto(&format!("http://{}/reports", place.address))
+        .await
+        .unwrap();
 
     // A wrong password is said, the right one leads to where one wanted to go.
-    see(&browser, "//input[@name='name']").await.send_keys("admin").await.unwrap();
-    see(&browser, "//input[@name='password']").await.send_keys("wrong").await.unwrap();
+    see(&browser, "//input[@name='name']")
+        .await
+        .send_keys("admin")
+        .await
+        .unwrap();
+    see(&browser, "//input[@name='password']")
+        .await
+        .send_keys("wrong")
+        .await
+        .unwrap();
     click(&browser, "//button[@type='submit']").await;
-    see(&browser, "//*[@role='alert'][contains(., 'the name or the password is wrong')]").await;
-    see(&browser, "//input[@name='password']").await.send_keys(PASSWORD).await.unwrap();
+    see(
+        &browser,
+        "//*[@role='alert'][contains(., 'the name or the password is wrong')]",
+    )
+    .await;
+    see(&browser, "//input[@name='password']")
+        .await
+        .send_keys(PASSWORD)
+        .await
+        .unwrap();
     click(&browser, "//button[@type='submit']").await;
 
     see(&browser, "//a[contains(., 'Small report')]").await;
     click(&browser, "//button[contains(., 'Run and send now')]").await;
-    let outcome = see(&browser, "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]").await;
+    let outcome = see(
+        &browser,
+        "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]",
+    )
+    .await;
     outcome.click().await.unwrap();
 
     // The run's page shows its steps, its deliveries and its documents in place.
@@ -108,7 +162,10 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     assert_eq!(pdf, json!(["application/pdf", "%PDF-"]));
     click(&browser, "//button[contains(., 'HTML')]").await;
     let frame = see(&browser, "//iframe[contains(@title, 'HTML')]").await;
-    assert_eq!(kind_of_shown(&browser).await, json!(["text/html; charset=utf-8", "<!DOC"]));
+    assert_eq!(
+        kind_of_shown(&browser).await,
+        json!(["text/html; charset=utf-8", "<!DOC"])
+    );
     frame.enter_frame().await.unwrap();
     see(&browser, "//h1[.='Small report']").await;
     see(&browser, "//h2[.='How this was made']").await;
@@ -116,15 +173,27 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
 
     // The mail is in the demo's mailbox.
     click(&browser, "//nav//a[contains(., 'Mailbox')]").await;
-    see(&browser, "//ul[@aria-label='Letters']//strong[contains(., 'Small report')]").await;
-    see(&browser, "//iframe[@title='The letter']").await.enter_frame().await.unwrap();
+    see(
+        &browser,
+        "//ul[@aria-label='Letters']//strong[contains(., 'Small report')]",
+    )
+    .await;
+    see(&browser, "//iframe[@title='The letter']")
+        .await
+        .enter_frame()
+        .await
+        .unwrap();
     see(&browser, "//h1[.='Small report']").await;
     browser.enter_parent_frame().await.unwrap();
 
     // A source is tested, and signing out closes everything.
     click(&browser, "//nav//a[contains(., 'Sources')]").await;
     click(&browser, "//button[contains(., 'Test')]").await;
-    see(&browser, "//p[contains(., 'It works') and contains(., 'PostgreSQL')]").await;
+    see(
+        &browser,
+        "//p[contains(., 'It works') and contains(., 'PostgreSQL')]",
+    )
+    .await;
     click(&browser, "//button[@aria-label='Sign out']").await;
     see(&browser, "//input[@name='password']").await;
     browser.close().await.unwrap();
@@ -135,7 +204,10 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace("[window]", "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]"));
+    place.apply_small(&SMALL_REPORT.replace(
+        "[window]",
+        "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]",
+    ));
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
@@ -143,24 +215,66 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
 
     // The sentence and the next instants follow what is typed; what is wrong is said and not saved.
     click(&browser, "//button[.='Schedule']").await;
-    see(&browser, "//p[contains(., 'Every day at 07:30, Atlantic/Faroe')]").await;
-    assert_eq!(browser.find_all(Locator::XPath("//section[@aria-labelledby='says']//tbody/tr")).await.unwrap().len(), 8);
-    let at = see(&browser, "//label[starts-with(normalize-space(.), 'At')]//input").await;
+    see(
+        &browser,
+        "//p[contains(., 'Every day at 07:30, Atlantic/Faroe')]",
+    )
+    .await;
+    assert_eq!(
+        browser
+            .find_all(Locator::XPath(
+                "//section[@aria-labelledby='says']//tbody/tr"
+            ))
+            .await
+            .unwrap()
+            .len(),
+        8
+    );
+    let at = see(
+        &browser,
+        "//label[starts-with(normalize-space(.), 'At')]//input",
+    )
+    .await;
     at.send_keys(", 25:00").await.unwrap();
-    see(&browser, "//*[@role='alert'][contains(., 'is not a time of day')]").await;
-    assert!(see(&browser, "//button[.='Save']").await.attr("disabled").await.unwrap().is_some());
+    see(
+        &browser,
+        "//*[@role='alert'][contains(., 'is not a time of day')]",
+    )
+    .await;
+    assert!(
+        see(&browser, "//button[.='Save']")
+            .await
+            .attr("disabled")
+            .await
+            .unwrap()
+            .is_some()
+    );
     for _ in 0..7 {
         at.send_keys("\u{e003}").await.unwrap();
     }
     at.send_keys(", 22:15").await.unwrap();
-    see(&browser, "//p[contains(., 'Every day at 07:30 and 22:15, Atlantic/Faroe')]").await;
+    see(
+        &browser,
+        "//p[contains(., 'Every day at 07:30 and 22:15, Atlantic/Faroe')]",
+    )
+    .await;
     click(&browser, "//button[.='Save' and not(@disabled)]").await;
-    see(&browser, "//dd[contains(., 'Every day at 07:30 and 22:15')]").await;
+    see(
+        &browser,
+        "//dd[contains(., 'Every day at 07:30 and 22:15')]",
+    )
+    .await;
 
     // The definition is checked while it is edited, and the cursor goes to the problem.
     click(&browser, "//button[.='Edit']").await;
     let text = see(&browser, "//textarea").await;
-    assert!(text.prop("value").await.unwrap().unwrap().contains("at = [\"07:30\", \"22:15\"]"));
+    assert!(
+        text.prop("value")
+            .await
+            .unwrap()
+            .unwrap()
+            .contains("at = [\"07:30\", \"22:15\"]")
+    );
     text.send_keys("\nunknown = 1").await.unwrap();
     see(&browser, "//li[contains(., 'unknown key')]//button").await;
     for _ in 0.."\nunknown = 1".len() {
@@ -172,15 +286,30 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
 
     // A copy begins paused; both are in the agenda.
     click(&browser, "//button[.='Copy']").await;
-    click(&browser, "//div[contains(@class, 'el-message-box')]//button[contains(., 'Copy')]").await;
+    click(
+        &browser,
+        "//div[contains(@class, 'el-message-box')]//button[contains(., 'Copy')]",
+    )
+    .await;
     see(&browser, "//h1[.='Small report (copy)']").await;
     see(&browser, "//dd[contains(., 'Paused')]").await;
     click(&browser, "//nav//a[contains(., 'Agenda')]").await;
-    see(&browser, "//*[@role='cell']//a[contains(., 'Small report (copy)')][.//*[@aria-label='Paused']]").await;
-    see(&browser, "//*[@role='cell']//a[contains(., '22:15')][.//*[@aria-label='Planned']]").await;
+    see(
+        &browser,
+        "//*[@role='cell']//a[contains(., 'Small report (copy)')][.//*[@aria-label='Paused']]",
+    )
+    .await;
+    see(
+        &browser,
+        "//*[@role='cell']//a[contains(., '22:15')][.//*[@aria-label='Planned']]",
+    )
+    .await;
 
     // Removing asks first and says what goes.
-    browser.goto(&format!("http://{}/reports/small-copy", place.address)).await.unwrap();
+    browser
+        .goto(&format!("http://{}/reports/small-copy", place.address))
+        .await
+        .unwrap();
     click(&browser, "//button[.='Remove']").await;
     click(&browser, "//div[contains(@class, 'el-message-box')][contains(., 'Runs and documents that were made stay')]//button[.='Remove']").await;
     see(&browser, "//h1[.='Reports']").await;
@@ -202,39 +331,98 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
 
     // The catalogue is searched and a table picked from; the query is there to be seen.
     click(&browser, "//a[contains(., 'Look inside and try')]").await;
-    see(&browser, "//input[@aria-label='Search the catalogue']").await.send_keys("kiosk_sales").await.unwrap();
-    click(&browser, "//ul[contains(@class, 'entries') and count(li) = 1]//button[contains(., 'kiosk_sales')]").await;
+    see(&browser, "//input[@aria-label='Search the catalogue']")
+        .await
+        .send_keys("kiosk_sales")
+        .await
+        .unwrap();
+    click(
+        &browser,
+        "//ul[contains(@class, 'entries') and count(li) = 1]//button[contains(., 'kiosk_sales')]",
+    )
+    .await;
     click(&browser, "//button[contains(., 'Pick from it')]").await;
     let text = see(&browser, "//textarea[@aria-label='The query in TOML']").await;
-    assert!(text.prop("value").await.unwrap().unwrap().contains("measure = [\n  { column = \"sold\", with = \"mean\""));
+    assert!(
+        text.prop("value")
+            .await
+            .unwrap()
+            .unwrap()
+            .contains("measure = [\n  { column = \"sold\", with = \"mean\"")
+    );
     click(&browser, "//button[.='Ask it']").await;
-    see(&browser, "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]",
+    )
+    .await;
     click(&browser, "//button[.='Write it by hand']").await;
-    see(&browser, "//pre//span[contains(@class, 'hljs-keyword') and .='select']").await;
+    see(
+        &browser,
+        "//pre//span[contains(@class, 'hljs-keyword') and .='select']",
+    )
+    .await;
 
     // What is wrong is said with its place; nothing that was there is lost.
     text.send_keys("nonsense = 1").await.unwrap();
     click(&browser, "//button[.='Ask it']").await;
-    see(&browser, "//section[@aria-labelledby='answer']//p[contains(., 'unknown key')]").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='answer']//p[contains(., 'unknown key')]",
+    )
+    .await;
     for _ in 0.."nonsense = 1".len() {
         text.send_keys("\u{e003}").await.unwrap();
     }
     click(&browser, "//button[.='Ask it']").await;
-    see(&browser, "//section[@aria-labelledby='answer']//th[contains(., 'sold')]").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='answer']//th[contains(., 'sold')]",
+    )
+    .await;
 
     // Into a block in one step: the dashboard's definition with the change in sight.
     click(&browser, "//button[contains(., 'Into a dashboard')]").await;
-    see(&browser, "//label[starts-with(normalize-space(.), 'Title of the block')]//input").await.send_keys("Mean sales").await.unwrap();
-    see(&browser, "//label[starts-with(normalize-space(.), 'Name of the query')]//input").await.send_keys("mean_sales").await.unwrap();
+    see(
+        &browser,
+        "//label[starts-with(normalize-space(.), 'Title of the block')]//input",
+    )
+    .await
+    .send_keys("Mean sales")
+    .await
+    .unwrap();
+    see(
+        &browser,
+        "//label[starts-with(normalize-space(.), 'Name of the query')]//input",
+    )
+    .await
+    .send_keys("mean_sales")
+    .await
+    .unwrap();
     click(&browser, "//label[starts-with(normalize-space(.), 'Dashboard')]//div[contains(@class, 'el-select__wrapper')]").await;
-    click(&browser, "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]").await;
+    click(
+        &browser,
+        "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]",
+    )
+    .await;
     click(&browser, "//button[.='Show it there' and not(@disabled)]").await;
-    see(&browser, "//pre//span[contains(., '+name = \"mean_sales\"')]").await;
+    see(
+        &browser,
+        "//pre//span[contains(., '+name = \"mean_sales\"')]",
+    )
+    .await;
     click(&browser, "//button[.='Apply' and not(@disabled)]").await;
     see(&browser, "//h1[.='Small']").await;
     browser.close().await.unwrap();
     let run = place.json(&["run", "small", "--no-delivery"]);
-    assert!(run["steps"].as_array().unwrap().iter().any(|step| step["subject"] == "small / mean_sales" && step["state"] == "done"), "{run:#}");
+    assert!(
+        run["steps"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|step| step["subject"] == "small / mean_sales" && step["state"] == "done"),
+        "{run:#}"
+    );
 }
 
 /// The media type and the first bytes of the document in the frame, as the browser gets them.
@@ -254,28 +442,68 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
     signed_in_at(&browser, &place, "/delivery").await;
-    click(&browser, "//button[contains(@aria-label, 'Test The service')]").await;
-    see(&browser, "//div[contains(@class, 'el-message-box')]//input").await.send_keys("runa@orrin-sound.example").await.unwrap();
+    click(
+        &browser,
+        "//button[contains(@aria-label, 'Test The service')]",
+    )
+    .await;
+    see(&browser, "//div[contains(@class, 'el-message-box')]//input")
+        .await
+        .send_keys("runa@orrin-sound.example")
+        .await
+        .unwrap();
     click(&browser, "//button[contains(., 'Send a test mail')]").await;
-    see(&browser, "//ol[contains(@class, 'steps')]/li[last()][contains(., 'message')][contains(., 'Done')]").await;
+    see(
+        &browser,
+        "//ol[contains(@class, 'steps')]/li[last()][contains(., 'message')][contains(., 'Done')]",
+    )
+    .await;
     assert_eq!(place.mail.messages().len(), 1);
     // The notice leads to the run that waits.
     click(&browser, "//section[@aria-labelledby='notices']//a[contains(., 'waits until somebody has looked at it')]").await;
     click(&browser, "//button[contains(., 'Let it go out')]").await;
-    see(&browser, "//span[contains(@class, 'how')][contains(., 'Delivered')]").await;
+    see(
+        &browser,
+        "//span[contains(@class, 'how')][contains(., 'Delivered')]",
+    )
+    .await;
     click(&browser, "//button[contains(., 'Send again')]").await;
-    see(&browser, "//div[@role='dialog']//input[contains(@placeholder, 'a person, a group')]").await.send_keys("auditor@orrin-sound.example").await.unwrap();
+    see(
+        &browser,
+        "//div[@role='dialog']//input[contains(@placeholder, 'a person, a group')]",
+    )
+    .await
+    .send_keys("auditor@orrin-sound.example")
+    .await
+    .unwrap();
     click(&browser, "//button[contains(., 'Send 1 copy')]").await;
     see(&browser, "//tr[contains(., 'auditor@orrin-sound.example')][contains(., 'copy, asked for by admin')][contains(., 'Accepted')]").await;
     // A message is shown with its values while it is written.
-    browser.goto(&format!("http://{}/definitions/report/small", place.address)).await.unwrap();
-    see(&browser, "//section[@aria-labelledby='mail']//strong[starts-with(., 'Small report: ')]").await;
+    browser
+        .goto(&format!(
+            "http://{}/definitions/report/small",
+            place.address
+        ))
+        .await
+        .unwrap();
+    see(
+        &browser,
+        "//section[@aria-labelledby='mail']//strong[starts-with(., 'Small report: ')]",
+    )
+    .await;
     // Somebody new begins as an example, and is there once applied.
-    browser.goto(&format!("http://{}/new/person", place.address)).await.unwrap();
+    browser
+        .goto(&format!("http://{}/new/person", place.address))
+        .await
+        .unwrap();
     see(&browser, "//h1[.='A new person']").await;
     see(&browser, "//pre[contains(., '+')]").await;
     click(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await;
-    see(&browser, "//section[@aria-labelledby='people']//a[.='Rúna Holm']").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='people']//a[.='Rúna Holm']",
+    )
+    .await;
     browser.close().await.unwrap();
     assert_eq!(place.mail.messages().len(), 4);
 }
@@ -285,7 +513,10 @@ async fn a_look_is_shown_on_a_sample_as_it_is_typed() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    applied(&place, &[("look.toml", "[look]\nname = \"day\"\ntitle = \"Day\"\n")]);
+    applied(
+        &place,
+        &[("look.toml", "[look]\nname = \"day\"\ntitle = \"Day\"\n")],
+    );
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
@@ -295,16 +526,28 @@ async fn a_look_is_shown_on_a_sample_as_it_is_typed() {
         let began = std::time::Instant::now();
         loop {
             let script = "const i = document.querySelector('img.sample'); return i && i.naturalWidth > 0 ? i.naturalWidth / i.naturalHeight : 0";
-            let ratio = browser.execute(script, vec![]).await.unwrap().as_f64().unwrap();
+            let ratio = browser
+                .execute(script, vec![])
+                .await
+                .unwrap()
+                .as_f64()
+                .unwrap();
             if ratio > 0.0 && (ratio > 1.0) == wide {
                 return;
             }
-            assert!(began.elapsed() < PATIENCE, "the sample is not shown: {ratio}");
+            assert!(
+                began.elapsed() < PATIENCE,
+                "the sample is not shown: {ratio}"
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     };
     shape(false).await;
-    see(&browser, "//textarea").await.send_keys("orientation = \"landscape\"\n").await.unwrap();
+    see(&browser, "//textarea")
+        .await
+        .send_keys("orientation = \"landscape\"\n")
+        .await
+        .unwrap();
     shape(true).await;
     browser.close().await.unwrap();
 }

@@ -10,7 +10,10 @@ use mail_parser::{Message, MessageParser, MimeHeaders};
 use serde_json::{Value, json};
 use sqlx::Executor;
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, applied, envelope, mails, ran, ready, small_dashboard, text, wait_for};
+use crate::place::{
+    PATIENCE, Place, SMALL_REPORT, SOURCE, applied, envelope, mails, ran, ready, small_dashboard,
+    text, wait_for,
+};
 
 /// Whatever can be read in a mail: its source, its texts, its attachments, what is packed in
 /// them, and the letters and embedded files of its PDFs.
@@ -31,12 +34,27 @@ fn readable(name: &str, bytes: &[u8]) -> String {
         let folder = tempfile::TempDir::new().unwrap();
         let path = folder.path().join("a.pdf");
         std::fs::write(&path, bytes).unwrap();
-        let letters = Command::new("pdftotext").arg(&path).arg("-").output().unwrap();
+        let letters = Command::new("pdftotext")
+            .arg(&path)
+            .arg("-")
+            .output()
+            .unwrap();
         assert!(letters.status.success());
-        Command::new("pdfdetach").arg("-saveall").arg("-o").arg(folder.path()).arg(&path).output().unwrap();
+        Command::new("pdfdetach")
+            .arg("-saveall")
+            .arg("-o")
+            .arg(folder.path())
+            .arg(&path)
+            .output()
+            .unwrap();
         let mut all = text(&letters.stdout);
         let plain = folder.path().join("plain.pdf");
-        Command::new("qpdf").args(["--qdf", "--object-streams=disable"]).arg(&path).arg(&plain).output().unwrap();
+        Command::new("qpdf")
+            .args(["--qdf", "--object-streams=disable"])
+            .arg(&path)
+            .arg(&plain)
+            .output()
+            .unwrap();
         for entry in std::fs::read_dir(folder.path()).unwrap().flatten() {
             all += &String::from_utf8_lossy(&std::fs::read(entry.path()).unwrap());
         }
@@ -47,7 +65,10 @@ fn readable(name: &str, bytes: &[u8]) -> String {
         let mut all = String::new();
         for index in 0..zip.len() {
             let mut inner = Vec::new();
-            zip.by_index(index).unwrap().read_to_end(&mut inner).unwrap();
+            zip.by_index(index)
+                .unwrap()
+                .read_to_end(&mut inner)
+                .unwrap();
             all += &String::from_utf8_lossy(&inner);
         }
         return all;
@@ -109,9 +130,21 @@ parameters = { port = "port" }
 fn secrets(count: usize) -> Vec<(String, String, String)> {
     (0..count)
         .map(|index| {
-            let word = |bytes: &[u8]| bytes.iter().map(|byte| char::from(b'a' + byte % 26)).collect::<String>();
-            let (one, other) = (*uuid::Uuid::new_v4().as_bytes(), *uuid::Uuid::new_v4().as_bytes());
-            (format!("port{}", word(&one[..8])), format!("Secret{}", word(&other)), format!("office{index}@orrin-sound.example"))
+            let word = |bytes: &[u8]| {
+                bytes
+                    .iter()
+                    .map(|byte| char::from(b'a' + byte % 26))
+                    .collect::<String>()
+            };
+            let (one, other) = (
+                *uuid::Uuid::new_v4().as_bytes(),
+                *uuid::Uuid::new_v4().as_bytes(),
+            );
+            (
+                format!("port{}", word(&one[..8])),
+                format!("Secret{}", word(&other)),
+                format!("office{index}@orrin-sound.example"),
+            )
         })
         .collect()
 }
@@ -124,45 +157,122 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
     data.execute("create table kept_apart (port text, secret text, amount int, addresses text); grant select on kept_apart to orrin_reader").await.unwrap();
     for (index, (port, secret, address)) in secrets.iter().enumerate() {
         let insert = "insert into kept_apart values ($1, $2, $3, $4)";
-        sqlx::query(insert).bind(port).bind(secret).bind(7_000_001 + 13 * index as i32).bind(address).execute(&mut data).await.unwrap();
+        sqlx::query(insert)
+            .bind(port)
+            .bind(secret)
+            .bind(7_000_001 + 13 * index as i32)
+            .bind(address)
+            .execute(&mut data)
+            .await
+            .unwrap();
     }
-    let signed = PORTS_REPORT.replace("[message]", "[deliver]\nlink = \"signed\"\nleaving = true\nbody = \"full\"\n[message]");
-    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", &signed)]);
+    let signed = PORTS_REPORT.replace(
+        "[message]",
+        "[deliver]\nlink = \"signed\"\nleaving = true\nbody = \"full\"\n[message]",
+    );
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("ports.toml", PORTS),
+            ("report.toml", &signed),
+        ],
+    );
     let run = ran(&place, "ports");
     assert_eq!(run["state"], "delivered", "{run:#}");
     assert_eq!(run["snapshots"].as_array().unwrap().len(), 5);
     let http = reqwest::Client::new();
     let mails = mails(&place, 5);
     for (index, (port, secret, address)) in secrets.iter().enumerate() {
-        let [mail] = &mails[address][..] else { panic!("{address} got {} mails", mails[address].len()) };
+        let [mail] = &mails[address][..] else {
+            panic!("{address} got {} mails", mails[address].len())
+        };
         let mut seen = everything_in(mail);
         let message = MessageParser::default().parse(mail).unwrap();
-        assert_eq!(message.subject(), Some(&*format!("Ports for {port}: {}", thousands(7_000_001 + 13 * index))));
+        assert_eq!(
+            message.subject(),
+            Some(&*format!(
+                "Ports for {port}: {}",
+                thousands(7_000_001 + 13 * index)
+            ))
+        );
         let link = link_in(&message, "/shared/");
-        let page = http.get(&link).send().await.unwrap().error_for_status().unwrap().text().await.unwrap();
+        let page = http
+            .get(&link)
+            .send()
+            .await
+            .unwrap()
+            .error_for_status()
+            .unwrap()
+            .text()
+            .await
+            .unwrap();
         for part in page.split("href=\"").skip(1) {
             let path = part.split('"').next().unwrap();
-            let file = http.get(format!("http://{}{path}", place.address)).send().await.unwrap().error_for_status().unwrap();
-            let name = file.headers()["content-disposition"].to_str().unwrap().split('"').nth(1).unwrap().to_owned();
+            let file = http
+                .get(format!("http://{}{path}", place.address))
+                .send()
+                .await
+                .unwrap()
+                .error_for_status()
+                .unwrap();
+            let name = file.headers()["content-disposition"]
+                .to_str()
+                .unwrap()
+                .split('"')
+                .nth(1)
+                .unwrap()
+                .to_owned();
             seen += &readable(&name, &file.bytes().await.unwrap());
         }
         seen += &page;
-        assert!(seen.contains(secret) && seen.contains(port), "what is their own is there");
-        for (other_port, other, other_address) in secrets.iter().filter(|(other, _, _)| other != port) {
+        assert!(
+            seen.contains(secret) && seen.contains(port),
+            "what is their own is there"
+        );
+        for (other_port, other, other_address) in
+            secrets.iter().filter(|(other, _, _)| other != port)
+        {
             for foreign in [other_port, other, other_address] {
-                assert!(!seen.contains(foreign), "{foreign} of another audience reached {address}");
+                assert!(
+                    !seen.contains(foreign),
+                    "{foreign} of another audience reached {address}"
+                );
             }
         }
     }
     // The snapshots themselves hold nothing of the others.
     let mut records = place.records().await;
-    let snapshots: Vec<Vec<u8>> = sqlx::query_scalar("select body from snapshots").fetch_all(&mut records).await.unwrap();
+    let snapshots: Vec<Vec<u8>> = sqlx::query_scalar("select body from snapshots")
+        .fetch_all(&mut records)
+        .await
+        .unwrap();
     for body in snapshots {
         let mut plain = String::new();
-        flate2::read::GzDecoder::new(&body[..]).read_to_string(&mut plain).unwrap();
-        assert_eq!(secrets.iter().filter(|(port, _, _)| plain.contains(port)).count(), 1);
-        assert_eq!(secrets.iter().filter(|(_, secret, _)| plain.contains(secret)).count(), 1);
-        assert_eq!(secrets.iter().filter(|(_, _, address)| plain.contains(address)).count(), 0);
+        flate2::read::GzDecoder::new(&body[..])
+            .read_to_string(&mut plain)
+            .unwrap();
+        assert_eq!(
+            secrets
+                .iter()
+                .filter(|(port, _, _)| plain.contains(port))
+                .count(),
+            1
+        );
+        assert_eq!(
+            secrets
+                .iter()
+                .filter(|(_, secret, _)| plain.contains(secret))
+                .count(),
+            1
+        );
+        assert_eq!(
+            secrets
+                .iter()
+                .filter(|(_, _, address)| plain.contains(address))
+                .count(),
+            0
+        );
     }
 }
 
@@ -174,7 +284,10 @@ fn thousands(number: usize) -> String {
 /// The first address in a mail's text that has this in it.
 fn link_in(message: &Message<'_>, part: &str) -> String {
     let text = message.body_text(0).unwrap();
-    text.split_whitespace().find(|word| word.contains(part)).unwrap_or_else(|| panic!("{text}")).to_owned()
+    text.split_whitespace()
+        .find(|word| word.contains(part))
+        .unwrap_or_else(|| panic!("{text}"))
+        .to_owned()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -182,14 +295,37 @@ async fn an_audience_query_that_makes_no_sense_stops_the_run_and_says_where() {
     let (place, _service) = ready().await;
     let mut data = place.cluster.connect("orrin_ops").await.unwrap();
     data.execute("create table kept_apart (port text, secret text, amount int, addresses text); grant select on kept_apart to orrin_reader").await.unwrap();
-    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", PORTS_REPORT)]);
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("ports.toml", PORTS),
+            ("report.toml", PORTS_REPORT),
+        ],
+    );
     for (row, words) in [
-        ("('a', 's', 1, 'not an address')", "row 1 of the audience query: \"not an address\" is not a mail address"),
-        ("('', 's', 1, 'a@b.example')", "row 1 of the audience query: the column \"port\" is empty"),
-        ("('a', 's', 1, 'a@b.example'), ('a', 's', 2, 'b@b.example')", "row 2 of the audience query: there is an audience \"a\" already"),
-        ("('a', 's', 1, '  ')", "the column \"addresses\" names nobody"),
+        (
+            "('a', 's', 1, 'not an address')",
+            "row 1 of the audience query: \"not an address\" is not a mail address",
+        ),
+        (
+            "('', 's', 1, 'a@b.example')",
+            "row 1 of the audience query: the column \"port\" is empty",
+        ),
+        (
+            "('a', 's', 1, 'a@b.example'), ('a', 's', 2, 'b@b.example')",
+            "row 2 of the audience query: there is an audience \"a\" already",
+        ),
+        (
+            "('a', 's', 1, '  ')",
+            "the column \"addresses\" names nobody",
+        ),
     ] {
-        data.execute(sqlx::AssertSqlSafe(format!("truncate kept_apart; insert into kept_apart values {row}"))).await.unwrap();
+        data.execute(sqlx::AssertSqlSafe(format!(
+            "truncate kept_apart; insert into kept_apart values {row}"
+        )))
+        .await
+        .unwrap();
         let run = ran(&place, "ports");
         assert_eq!(run["state"], "failed");
         assert!(run["problem"].as_str().unwrap().contains(words), "{run:#}");
@@ -202,44 +338,114 @@ const BOOK: [(&str, &str); 4] = [
         "runa.toml",
         "[person]\nname = \"runa-holm\"\ntitle = \"Holm, Rúna\"\naddress = \"runa@orrin-sound.example\"\nnumbers = \"1.234,5\"\ntime-zone = \"America/New_York\"\n",
     ),
-    ("away.toml", "[person]\nname = \"away\"\naddress = \"away@orrin-sound.example\"\nactive = false\n"),
-    ("inner.toml", "[group]\nname = \"inner\"\nmembers = [\"runa-holm\", \"away\", \"c@orrin-sound.example\"]\n"),
-    ("outer.toml", "[group]\nname = \"outer\"\nmembers = [\"inner\", \"Dagur <d@orrin-sound.example>\", \"c@orrin-sound.example\"]\n"),
+    (
+        "away.toml",
+        "[person]\nname = \"away\"\naddress = \"away@orrin-sound.example\"\nactive = false\n",
+    ),
+    (
+        "inner.toml",
+        "[group]\nname = \"inner\"\nmembers = [\"runa-holm\", \"away\", \"c@orrin-sound.example\"]\n",
+    ),
+    (
+        "outer.toml",
+        "[group]\nname = \"outer\"\nmembers = [\"inner\", \"Dagur <d@orrin-sound.example>\", \"c@orrin-sound.example\"]\n",
+    ),
 ];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn groups_are_opened_and_everybody_reads_in_their_own_way() {
     let (place, _service) = ready().await;
     let dashboard = small_dashboard("select 1234567.5::float8 as amount");
-    let report =
-        SMALL_REPORT.replace("\"a@orrin-sound.example\", \"b@orrin-sound.example\"", "\"outer\"").replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\", \"csv\"]");
-    applied(&place, &[&BOOK[..], &[("source.toml", SOURCE), ("dashboard.toml", &dashboard), ("report.toml", &report)]].concat());
+    let report = SMALL_REPORT
+        .replace(
+            "\"a@orrin-sound.example\", \"b@orrin-sound.example\"",
+            "\"outer\"",
+        )
+        .replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\", \"csv\"]");
+    applied(
+        &place,
+        &[
+            &BOOK[..],
+            &[
+                ("source.toml", SOURCE),
+                ("dashboard.toml", &dashboard),
+                ("report.toml", &report),
+            ],
+        ]
+        .concat(),
+    );
     let run = ran(&place, "small");
     assert_eq!(run["state"], "delivered", "{run:#}");
     let mails = mails(&place, 3);
-    assert_eq!(mails.keys().collect::<Vec<_>>(), ["c@orrin-sound.example", "d@orrin-sound.example", "runa@orrin-sound.example"]);
+    assert_eq!(
+        mails.keys().collect::<Vec<_>>(),
+        [
+            "c@orrin-sound.example",
+            "d@orrin-sound.example",
+            "runa@orrin-sound.example"
+        ]
+    );
     let attached = |address: &str, kind: &str| {
         let message = MessageParser::default().parse(&mails[address][0]).unwrap();
-        let part = message.attachments().find(|part| part.attachment_name().is_some_and(|name| name.ends_with(kind))).unwrap();
+        let part = message
+            .attachments()
+            .find(|part| {
+                part.attachment_name()
+                    .is_some_and(|name| name.ends_with(kind))
+            })
+            .unwrap();
         String::from_utf8_lossy(part.contents()).into_owned()
     };
-    let (usual, own) = (attached("c@orrin-sound.example", ".txt"), attached("runa@orrin-sound.example", ".txt"));
-    assert!(usual.contains("1,234,568") && !usual.contains("New_York"), "{usual}");
-    assert!(own.contains("1.234.568") && own.contains("America/New_York"), "{own}");
+    let (usual, own) = (
+        attached("c@orrin-sound.example", ".txt"),
+        attached("runa@orrin-sound.example", ".txt"),
+    );
+    assert!(
+        usual.contains("1,234,568") && !usual.contains("New_York"),
+        "{usual}"
+    );
+    assert!(
+        own.contains("1.234.568") && own.contains("America/New_York"),
+        "{own}"
+    );
     // Programs get the same numbers, whoever starts them.
-    assert_eq!(attached("c@orrin-sound.example", ".csv"), attached("runa@orrin-sound.example", ".csv"));
-    let message = MessageParser::default().parse(&mails["runa@orrin-sound.example"][0]).unwrap();
-    assert_eq!(message.to().unwrap().first().unwrap().name(), Some("Holm, Rúna"));
-    assert_eq!(run["snapshots"].as_array().unwrap().len(), 1, "it was collected once");
+    assert_eq!(
+        attached("c@orrin-sound.example", ".csv"),
+        attached("runa@orrin-sound.example", ".csv")
+    );
+    let message = MessageParser::default()
+        .parse(&mails["runa@orrin-sound.example"][0])
+        .unwrap();
+    assert_eq!(
+        message.to().unwrap().first().unwrap().name(),
+        Some("Holm, Rúna")
+    );
+    assert_eq!(
+        run["snapshots"].as_array().unwrap().len(),
+        1,
+        "it was collected once"
+    );
 
     let book = place.json(&["people"]);
     assert_eq!(book["people"][1]["reports"], json!(["small"]));
     assert_eq!(book["groups"][1]["recipients"].as_array().unwrap().len(), 3);
     // Groups that go round in circles, and names that nobody has, are refused.
-    let circle = place.apply(&[("inner.toml", "[group]\nname = \"inner\"\nmembers = [\"outer\"]\n")]);
-    assert!(text(&circle.stderr).contains("the group holds itself: "), "{}", text(&circle.stderr));
+    let circle = place.apply(&[(
+        "inner.toml",
+        "[group]\nname = \"inner\"\nmembers = [\"outer\"]\n",
+    )]);
+    assert!(
+        text(&circle.stderr).contains("the group holds itself: "),
+        "{}",
+        text(&circle.stderr)
+    );
     let unknown = place.apply(&[("report.toml", &report.replace("outer", "outre"))]);
-    assert!(text(&unknown.stderr).contains("there is no person or group \"outre\". Did you mean \"outer\"?"), "{}", text(&unknown.stderr));
+    assert!(
+        text(&unknown.stderr)
+            .contains("there is no person or group \"outre\". Did you mean \"outer\"?"),
+        "{}",
+        text(&unknown.stderr)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -253,11 +459,22 @@ async fn one_mail_can_name_them_all_and_hides_blind_copies() {
     let mut ids = Vec::new();
     for (recipient, messages) in &mails {
         let message = MessageParser::default().parse(&messages[0]).unwrap();
-        let list = |found: Option<&mail_parser::Address<'_>>| found.unwrap().iter().filter_map(|one| one.address().map(str::to_owned)).collect::<Vec<_>>();
-        assert_eq!(list(message.to()), ["a@orrin-sound.example", "b@orrin-sound.example"], "{recipient}");
+        let list = |found: Option<&mail_parser::Address<'_>>| {
+            found
+                .unwrap()
+                .iter()
+                .filter_map(|one| one.address().map(str::to_owned))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(
+            list(message.to()),
+            ["a@orrin-sound.example", "b@orrin-sound.example"],
+            "{recipient}"
+        );
         assert_eq!(list(message.cc()), ["c@orrin-sound.example"]);
         // The envelope of our stand-in is its own addition.
-        let text = String::from_utf8_lossy(&messages[0]).replace(&format!("X-Envelope-To: {recipient}"), "");
+        let text = String::from_utf8_lossy(&messages[0])
+            .replace(&format!("X-Envelope-To: {recipient}"), "");
         assert!(!text.contains("hidden@"), "a blind copy shows: {text}");
         ids.push(message.message_id().unwrap().to_owned());
     }
@@ -269,50 +486,120 @@ async fn one_mail_can_name_them_all_and_hides_blind_copies() {
 async fn a_run_goes_to_one_address_alone_and_past_ones_are_sent_again_as_copies() {
     let (place, _service) = ready().await;
     place.apply_small(SMALL_REPORT);
-    let sent = place.json(&["send", "small", "--to", "me@orrin-sound.example", "--note", "Just to look"]);
+    let sent = place.json(&[
+        "send",
+        "small",
+        "--to",
+        "me@orrin-sound.example",
+        "--note",
+        "Just to look",
+    ]);
     assert_eq!(sent["state"], "delivered");
-    assert_eq!(mails(&place, 1).keys().collect::<Vec<_>>(), ["me@orrin-sound.example"]);
+    assert_eq!(
+        mails(&place, 1).keys().collect::<Vec<_>>(),
+        ["me@orrin-sound.example"]
+    );
     let first = place.mail.messages().remove(0);
     let message = MessageParser::default().parse(&first).unwrap();
     let body = message.body_text(0).unwrap().replace("\r\n", "\n");
-    assert!(body.starts_with("Sent at the request of admin, outside the schedule of this report.\nJust to look\n"), "{body}");
+    assert!(
+        body.starts_with(
+            "Sent at the request of admin, outside the schedule of this report.\nJust to look\n"
+        ),
+        "{body}"
+    );
 
     let run = ran(&place, "small");
     let id = run["id"].as_str().unwrap();
-    let copies = place.json(&["resend", id, "--recipient", "b@orrin-sound.example", "--to", "auditor@orrin-sound.example", "--note", "For the audit"]);
+    let copies = place.json(&[
+        "resend",
+        id,
+        "--recipient",
+        "b@orrin-sound.example",
+        "--to",
+        "auditor@orrin-sound.example",
+        "--note",
+        "For the audit",
+    ]);
     assert_eq!(copies["state"], "delivered", "the run stays what it was");
-    let after = wait_for(&place, id, "the copies", |run| run["deliveries"].as_array().unwrap().iter().all(|one| one["state"] == "accepted"));
+    let after = wait_for(&place, id, "the copies", |run| {
+        run["deliveries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .all(|one| one["state"] == "accepted")
+    });
     let deliveries = after["deliveries"].as_array().unwrap();
-    assert_eq!(deliveries.iter().map(|one| one["copy"].as_i64().unwrap()).collect::<Vec<_>>(), [0, 0, 1, 1]);
+    assert_eq!(
+        deliveries
+            .iter()
+            .map(|one| one["copy"].as_i64().unwrap())
+            .collect::<Vec<_>>(),
+        [0, 0, 1, 1]
+    );
     let mails = mails(&place, 5);
-    let copy = MessageParser::default().parse(&mails["auditor@orrin-sound.example"][0]).unwrap();
-    let original = MessageParser::default().parse(&mails["a@orrin-sound.example"][0]).unwrap();
-    assert!(copy.body_text(0).unwrap().contains("This is a copy, sent again by admin.") && copy.body_text(0).unwrap().contains("For the audit"));
+    let copy = MessageParser::default()
+        .parse(&mails["auditor@orrin-sound.example"][0])
+        .unwrap();
+    let original = MessageParser::default()
+        .parse(&mails["a@orrin-sound.example"][0])
+        .unwrap();
+    assert!(
+        copy.body_text(0)
+            .unwrap()
+            .contains("This is a copy, sent again by admin.")
+            && copy.body_text(0).unwrap().contains("For the audit")
+    );
     assert_ne!(copy.message_id(), original.message_id());
     let files = |message: &Message<'_>| {
-        message.attachments().filter_map(|part| Some((part.attachment_name()?.to_owned(), part.contents().to_vec()))).collect::<Vec<_>>()
+        message
+            .attachments()
+            .filter_map(|part| Some((part.attachment_name()?.to_owned(), part.contents().to_vec())))
+            .collect::<Vec<_>>()
     };
-    assert_eq!(files(&copy), files(&original), "the same documents, byte by byte");
+    assert_eq!(
+        files(&copy),
+        files(&original),
+        "the same documents, byte by byte"
+    );
     assert_eq!(mails["b@orrin-sound.example"].len(), 2);
 
     for (arguments, words) in [
-        (vec!["resend", id, "--recipient", "nobody@orrin-sound.example"], "nobody@orrin-sound.example got nothing of this run"),
-        (vec!["resend", id, "--to", "nonsense"], "\"nonsense\" is not a mail address"),
-        (vec!["send", "small", "--to", "nonsense"], "\"nonsense\" is not a mail address"),
+        (
+            vec!["resend", id, "--recipient", "nobody@orrin-sound.example"],
+            "nobody@orrin-sound.example got nothing of this run",
+        ),
+        (
+            vec!["resend", id, "--to", "nonsense"],
+            "\"nonsense\" is not a mail address",
+        ),
+        (
+            vec!["send", "small", "--to", "nonsense"],
+            "\"nonsense\" is not a mail address",
+        ),
         (vec!["release", id], "the run is delivered"),
     ] {
         let output = place.lark(&arguments);
-        assert!(!output.status.success() && text(&output.stderr).contains(words), "{arguments:?}: {}", text(&output.stderr));
+        assert!(
+            !output.status.success() && text(&output.stderr).contains(words),
+            "{arguments:?}: {}",
+            text(&output.stderr)
+        );
     }
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_waits_for_a_look_and_goes_out_when_released_or_not_at_all() {
     let (place, _service) = ready().await;
-    let approval = |end: &str| SMALL_REPORT.replace("[[audience]]", &format!("[approval]\n{end}\n[[audience]]"));
+    let approval = |end: &str| {
+        SMALL_REPORT.replace("[[audience]]", &format!("[approval]\n{end}\n[[audience]]"))
+    };
     place.apply_small(&approval("deadline = \"PT1H\""));
     let run = place.json(&["run", "small"]);
-    assert_eq!((&run["state"], &run["settled"]), (&json!("awaiting-approval"), &json!(false)));
+    assert_eq!(
+        (&run["state"], &run["settled"]),
+        (&json!("awaiting-approval"), &json!(false))
+    );
     let id = run["id"].as_str().unwrap();
     assert!(place.mail.messages().is_empty(), "nobody has it yet");
     assert_eq!(place.json(&["release", id])["released_by"], "admin");
@@ -320,9 +607,15 @@ async fn a_run_waits_for_a_look_and_goes_out_when_released_or_not_at_all() {
     assert_eq!(mails(&place, 2).len(), 2);
 
     let mut records = place.records().await;
-    for (end, state) in [("at-deadline = \"cancel\"", "cancelled"), ("at-deadline = \"send\"", "delivered")] {
+    for (end, state) in [
+        ("at-deadline = \"cancel\"", "cancelled"),
+        ("at-deadline = \"send\"", "delivered"),
+    ] {
         place.apply_small(&approval(&format!("deadline = \"PT1H\"\n{end}")));
-        let id = place.json(&["run", "small"])["id"].as_str().unwrap().to_owned();
+        let id = place.json(&["run", "small"])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned();
         sqlx::query("update runs set approval_deadline = now() - interval '1 second' where state = 'awaiting-approval'").execute(&mut records).await.unwrap();
         let run = place.settled(&id);
         assert_eq!(run["state"], state, "{run:#}");
@@ -333,10 +626,17 @@ async fn a_run_waits_for_a_look_and_goes_out_when_released_or_not_at_all() {
 #[tokio::test(flavor = "multi_thread")]
 async fn owners_hear_of_trouble_once_and_when_it_is_over() {
     let place = Place::new().await;
-    place.add_to_configuration("[notices]\nto = \"desk@orrin-sound.example\"\ngather = \"PT1S\"\nsource-failures = 2\n");
+    place.add_to_configuration(
+        "[notices]\nto = \"desk@orrin-sound.example\"\ngather = \"PT1S\"\nsource-failures = 2\n",
+    );
     let _service = place.serve();
     place.sign_in();
-    let owned = SMALL_REPORT.replace("time-zone", "owner = \"Owner <owner@orrin-sound.example>\"\ntime-zone").replace(", \"b@orrin-sound.example\"", "");
+    let owned = SMALL_REPORT
+        .replace(
+            "time-zone",
+            "owner = \"Owner <owner@orrin-sound.example>\"\ntime-zone",
+        )
+        .replace(", \"b@orrin-sound.example\"", "");
     place.apply_small(&owned);
     let broken = small_dashboard("select * from there_is_no_such_table");
     applied(&place, &[("dashboard.toml", &broken)]);
@@ -353,11 +653,16 @@ async fn owners_hear_of_trouble_once_and_when_it_is_over() {
                 .filter(|bytes| envelope(bytes) == wanted)
                 .map(|bytes| {
                     let message = MessageParser::default().parse(bytes).unwrap();
-                    format!("{}\n{}", message.subject().unwrap(), message.body_text(0).unwrap())
+                    format!(
+                        "{}\n{}",
+                        message.subject().unwrap(),
+                        message.body_text(0).unwrap()
+                    )
                 })
                 .collect();
             let all = found.join("\n");
-            if all.matches("is held").count() >= 2 && all.contains("has failed in 2 runs in a row") {
+            if all.matches("is held").count() >= 2 && all.contains("has failed in 2 runs in a row")
+            {
                 return all;
             }
             assert!(began.elapsed() < PATIENCE, "{wanted} was told: {all}");
@@ -366,17 +671,37 @@ async fn owners_hear_of_trouble_once_and_when_it_is_over() {
     };
     for who in ["owner@orrin-sound.example", "desk@orrin-sound.example"] {
         let all = told(who);
-        assert!(all.contains("there_is_no_such_table") && all.contains("/runs/"), "{all}");
+        assert!(
+            all.contains("there_is_no_such_table") && all.contains("/runs/"),
+            "{all}"
+        );
     }
     place.apply_small(&owned);
     assert_eq!(ran(&place, "small")["state"], "delivered");
     let began = Instant::now();
     loop {
         let notices = place.json(&["notices"]);
-        let kinds: Vec<&str> = notices.as_array().unwrap().iter().filter_map(|notice| notice["kind"].as_str()).collect();
-        let untold = notices.as_array().unwrap().iter().filter(|notice| notice["told_at"].is_null()).count();
-        if kinds.contains(&"recovered") && kinds.iter().any(|kind| kind.starts_with("source-up")) && untold == 0 {
-            assert_eq!(kinds.iter().filter(|kind| **kind == "held").count(), 4, "two runs, two who hear of it: {kinds:?}");
+        let kinds: Vec<&str> = notices
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter_map(|notice| notice["kind"].as_str())
+            .collect();
+        let untold = notices
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|notice| notice["told_at"].is_null())
+            .count();
+        if kinds.contains(&"recovered")
+            && kinds.iter().any(|kind| kind.starts_with("source-up"))
+            && untold == 0
+        {
+            assert_eq!(
+                kinds.iter().filter(|kind| **kind == "held").count(),
+                4,
+                "two runs, two who hear of it: {kinds:?}"
+            );
             break;
         }
         assert!(began.elapsed() < PATIENCE, "{notices:#}");
@@ -387,13 +712,24 @@ async fn owners_hear_of_trouble_once_and_when_it_is_over() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_one_click() {
     let (place, _service) = ready().await;
-    let report = SMALL_REPORT.replace("[[audience]]", "[deliver]\nlink = \"signed\"\nattach = []\nleaving = true\n[[audience]]");
+    let report = SMALL_REPORT.replace(
+        "[[audience]]",
+        "[deliver]\nlink = \"signed\"\nattach = []\nleaving = true\n[[audience]]",
+    );
     place.apply_small(&report);
     let run = ran(&place, "small");
     let id = run["id"].as_str().unwrap();
     let mails = mails(&place, 2);
-    let message = MessageParser::default().parse(&mails["a@orrin-sound.example"][0]).unwrap();
-    assert_eq!(message.attachments().filter(|part| part.attachment_name().is_some()).count(), 0);
+    let message = MessageParser::default()
+        .parse(&mails["a@orrin-sound.example"][0])
+        .unwrap();
+    assert_eq!(
+        message
+            .attachments()
+            .filter(|part| part.attachment_name().is_some())
+            .count(),
+        0
+    );
     let link = link_in(&message, "/shared/");
     let http = reqwest::Client::new();
     let opened = http.get(&link).send().await.unwrap();
@@ -405,40 +741,110 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
     let leave = link_in(&message, "/leave/");
     let leave_token = leave.rsplit('/').next().unwrap();
     let last = if token.ends_with('A') { "B" } else { "A" };
-    for wrong in [format!("{}{last}", &token[..token.len() - 1]), leave_token.to_owned(), "x".to_owned()] {
-        assert_eq!(http.get(format!("http://{}/shared/{wrong}", place.address)).send().await.unwrap().status(), 404);
+    for wrong in [
+        format!("{}{last}", &token[..token.len() - 1]),
+        leave_token.to_owned(),
+        "x".to_owned(),
+    ] {
+        assert_eq!(
+            http.get(format!("http://{}/shared/{wrong}", place.address))
+                .send()
+                .await
+                .unwrap()
+                .status(),
+            404
+        );
     }
-    let ended = http.delete(format!("http://{}/api/v1/runs/{id}/links", place.address)).bearer_auth(place.token()).send().await.unwrap();
+    let ended = http
+        .delete(format!("http://{}/api/v1/runs/{id}/links", place.address))
+        .bearer_auth(place.token())
+        .send()
+        .await
+        .unwrap();
     assert!(ended.status().is_success());
-    assert_eq!(http.get(&link).send().await.unwrap().status(), 404, "it was revoked");
+    assert_eq!(
+        http.get(&link).send().await.unwrap().status(),
+        404,
+        "it was revoked"
+    );
 
     // Looking at the address changes nothing; one click does.
-    assert_eq!(message.header_raw("List-Unsubscribe-Post").map(str::trim), Some("List-Unsubscribe=One-Click"));
-    assert!(http.get(&leave).send().await.unwrap().text().await.unwrap().contains("a@orrin-sound.example"));
+    assert_eq!(
+        message.header_raw("List-Unsubscribe-Post").map(str::trim),
+        Some("List-Unsubscribe=One-Click")
+    );
+    assert!(
+        http.get(&leave)
+            .send()
+            .await
+            .unwrap()
+            .text()
+            .await
+            .unwrap()
+            .contains("a@orrin-sound.example")
+    );
     assert_eq!(place.json(&["people"])["departures"], json!([]));
-    assert!(http.post(&leave).body("List-Unsubscribe=One-Click").send().await.unwrap().status().is_success());
-    assert_eq!(place.json(&["people"])["departures"][0]["address"], "a@orrin-sound.example");
+    assert!(
+        http.post(&leave)
+            .body("List-Unsubscribe=One-Click")
+            .send()
+            .await
+            .unwrap()
+            .status()
+            .is_success()
+    );
+    assert_eq!(
+        place.json(&["people"])["departures"][0]["address"],
+        "a@orrin-sound.example"
+    );
     let next = ran(&place, "small");
-    let recipients: Vec<&str> = next["deliveries"].as_array().unwrap().iter().map(|one| one["recipient"].as_str().unwrap()).collect();
+    let recipients: Vec<&str> = next["deliveries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["recipient"].as_str().unwrap())
+        .collect();
     assert_eq!(recipients, ["b@orrin-sound.example"]);
-    assert!(next["steps"].as_array().unwrap().iter().any(|step| step["detail"] == "a@orrin-sound.example has left this report"), "{next:#}");
+    assert!(
+        next["steps"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|step| step["detail"] == "a@orrin-sound.example has left this report"),
+        "{next:#}"
+    );
     let back = place.lark(&["people", "rejoin", "small", "a@orrin-sound.example"]);
     assert!(back.status.success(), "{}", text(&back.stderr));
-    assert_eq!(ran(&place, "small")["deliveries"].as_array().unwrap().len(), 2);
+    assert_eq!(
+        ran(&place, "small")["deliveries"].as_array().unwrap().len(),
+        2
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_too_large_for_a_mail_stays_behind_a_link() {
     let (place, _service) = ready().await;
-    let rows = small_dashboard("select n, repeat(md5(n::text), 3) as words from generate_series(1, 4000) n");
-    place.apply_small(&SMALL_REPORT.replace("[[audience]]", "[deliver]\nlargest = \"200 kB\"\n[[audience]]").replace("\"pdf\", ", ""));
+    let rows = small_dashboard(
+        "select n, repeat(md5(n::text), 3) as words from generate_series(1, 4000) n",
+    );
+    place.apply_small(
+        &SMALL_REPORT
+            .replace(
+                "[[audience]]",
+                "[deliver]\nlargest = \"200 kB\"\n[[audience]]",
+            )
+            .replace("\"pdf\", ", ""),
+    );
     applied(&place, &[("dashboard.toml", &rows)]);
     assert_eq!(ran(&place, "small")["state"], "delivered");
     let bytes = &mails(&place, 2)["a@orrin-sound.example"][0];
     assert!(bytes.len() < 200_000, "{}", bytes.len());
     let message = MessageParser::default().parse(bytes).unwrap();
     let body = message.body_text(0).unwrap();
-    assert!(body.contains("The files are too large for a mail (") && body.contains("/runs/"), "{body}");
+    assert!(
+        body.contains("The files are too large for a mail (") && body.contains("/runs/"),
+        "{body}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -450,25 +856,70 @@ async fn messages_are_shown_with_real_values_before_they_are_saved() {
     )
     .await
     .unwrap();
-    applied(&place, &[("source.toml", SOURCE), ("ports.toml", PORTS), ("report.toml", PORTS_REPORT)]);
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("ports.toml", PORTS),
+            ("report.toml", PORTS_REPORT),
+        ],
+    );
     let http = reqwest::Client::new();
     let ask = async |subject: &str| {
-        let url = format!("http://{}/api/v1/reports/ports/message-preview", place.address);
-        let answer = http.post(url).bearer_auth(place.token()).json(&json!({ "subject": subject, "text": "Good morning" })).send().await.unwrap();
-        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+        let url = format!(
+            "http://{}/api/v1/reports/ports/message-preview",
+            place.address
+        );
+        let answer = http
+            .post(url)
+            .bearer_auth(place.token())
+            .json(&json!({ "subject": subject, "text": "Good morning" }))
+            .send()
+            .await
+            .unwrap();
+        (
+            answer.status().as_u16(),
+            answer.json::<Value>().await.unwrap(),
+        )
     };
-    assert_eq!(ask("{{ figures.amount }}").await.0, 409, "it has not run yet");
+    assert_eq!(
+        ask("{{ figures.amount }}").await.0,
+        409,
+        "it has not run yet"
+    );
     ran(&place, "ports");
     let (status, preview) = ask("{{ figures.amount }} on {{ window.label }}").await;
     assert_eq!(status, 200, "{preview:#}");
-    assert!(preview["subject"].as_str().unwrap().starts_with("42 on "), "{preview:#}");
+    assert!(
+        preview["subject"].as_str().unwrap().starts_with("42 on "),
+        "{preview:#}"
+    );
     assert_eq!(preview["figures"], json!({ "amount": "42" }));
-    assert!(preview["html"].as_str().unwrap().contains("data:image/png;base64,"));
+    assert!(
+        preview["html"]
+            .as_str()
+            .unwrap()
+            .contains("data:image/png;base64,")
+    );
     let (status, problem) = ask("{{ report.titel }}").await;
-    assert_eq!((status, problem["detail"].as_str().unwrap().contains("report.titel")), (422, true));
+    assert_eq!(
+        (
+            status,
+            problem["detail"].as_str().unwrap().contains("report.titel")
+        ),
+        (422, true)
+    );
     // A figure that no block shows is an error before it is saved.
-    let output = place.apply(&[("report.toml", &PORTS_REPORT.replace("figures.amount", "figures.amonut"))]);
-    assert!(text(&output.stderr).contains("no key figure of this report is called that. Did you mean \"amount\"?"), "{}", text(&output.stderr));
+    let output = place.apply(&[(
+        "report.toml",
+        &PORTS_REPORT.replace("figures.amount", "figures.amonut"),
+    )]);
+    assert!(
+        text(&output.stderr)
+            .contains("no key figure of this report is called that. Did you mean \"amount\"?"),
+        "{}",
+        text(&output.stderr)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -479,31 +930,79 @@ async fn a_report_speaks_up_only_when_figures_or_the_status_change() {
     let dashboard = "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select amount from level\"\n\
         [[query.column]]\nname = \"amount\"\ncritical = 100\n[[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"figures\"\ntitle = \"Level\"\nquery = \"q\"\ncolumns = [\"amount\"]\n";
     let when = |condition: &str| {
-        SMALL_REPORT.replace("[[audience]]", &format!("[send]\n{condition}\n[[audience]]")).replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\"]")
+        SMALL_REPORT
+            .replace(
+                "[[audience]]",
+                &format!("[send]\n{condition}\n[[audience]]"),
+            )
+            .replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\"]")
     };
     let state_at = async |data: &mut sqlx::PgConnection, level: i32| {
-        sqlx::query("update level set amount = $1").bind(level).execute(data).await.unwrap();
+        sqlx::query("update level set amount = $1")
+            .bind(level)
+            .execute(data)
+            .await
+            .unwrap();
         let run = ran(&place, "small");
-        (run["state"].as_str().unwrap().to_owned(), run["problem"].as_str().unwrap_or_default().to_owned())
+        (
+            run["state"].as_str().unwrap().to_owned(),
+            run["problem"].as_str().unwrap_or_default().to_owned(),
+        )
     };
-    let files = |report: &str| applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", dashboard), ("report.toml", report)]);
+    let files = |report: &str| {
+        applied(
+            &place,
+            &[
+                ("source.toml", SOURCE),
+                ("dashboard.toml", dashboard),
+                ("report.toml", report),
+            ],
+        )
+    };
     files(&when("when = \"figures\"\nfigures = [\"amount > 50\"]"));
-    assert_eq!(state_at(&mut data, 50).await, ("quiet".to_owned(), "none of \"amount > 50\" is true".to_owned()));
+    assert_eq!(
+        state_at(&mut data, 50).await,
+        (
+            "quiet".to_owned(),
+            "none of \"amount > 50\" is true".to_owned()
+        )
+    );
     assert_eq!(state_at(&mut data, 51).await.0, "delivered");
     files(&when("when = \"change\""));
-    assert_eq!(state_at(&mut data, 60).await, ("quiet".to_owned(), "the status is ok as in the run before".to_owned()));
+    assert_eq!(
+        state_at(&mut data, 60).await,
+        (
+            "quiet".to_owned(),
+            "the status is ok as in the run before".to_owned()
+        )
+    );
     assert_eq!(state_at(&mut data, 100).await.0, "delivered", "newly bad");
     assert_eq!(state_at(&mut data, 101).await.0, "quiet");
     assert_eq!(state_at(&mut data, 1).await.0, "delivered", "newly well");
     // An audience of its own when it is critical; the mail is marked.
-    let boss = format!("{}\n[[audience]]\nname = \"boss\"\nonly-when = \"critical\"\nto = [\"boss@orrin-sound.example\"]\n", when("when = \"always\""));
+    let boss = format!(
+        "{}\n[[audience]]\nname = \"boss\"\nonly-when = \"critical\"\nto = [\"boss@orrin-sound.example\"]\n",
+        when("when = \"always\"")
+    );
     files(&boss);
     state_at(&mut data, 2).await;
     assert!(!mails(&place, 1).contains_key("boss@orrin-sound.example"));
     state_at(&mut data, 200).await;
     let all = mails(&place, 3);
-    let message = MessageParser::default().parse(&all["boss@orrin-sound.example"][0]).unwrap();
-    assert_eq!(message.header_raw("Importance").map(str::trim), Some("high"));
-    let output = place.apply(&[("report.toml", &when("when = \"figures\"\nfigures = [\"amount is high\"]"))]);
-    assert!(text(&output.stderr).contains("\"amount is high\" is no condition such as"), "{}", text(&output.stderr));
+    let message = MessageParser::default()
+        .parse(&all["boss@orrin-sound.example"][0])
+        .unwrap();
+    assert_eq!(
+        message.header_raw("Importance").map(str::trim),
+        Some("high")
+    );
+    let output = place.apply(&[(
+        "report.toml",
+        &when("when = \"figures\"\nfigures = [\"amount is high\"]"),
+    )]);
+    assert!(
+        text(&output.stderr).contains("\"amount is high\" is no condition such as"),
+        "{}",
+        text(&output.stderr)
+    );
 }

@@ -12,22 +12,43 @@ use crate::{
 /// A place with the demo's definitions and data, and the gallery made once.
 async fn gallery(place: &Place) -> (crate::place::Service, String) {
     drop(place.with_data().await);
-    sqlx::Executor::execute(&mut place.cluster.connect("postgres").await.unwrap(), "grant pg_monitor to lark_statistics").await.unwrap();
+    sqlx::Executor::execute(
+        &mut place.cluster.connect("postgres").await.unwrap(),
+        "grant pg_monitor to lark_statistics",
+    )
+    .await
+    .unwrap();
     let service = place.serve();
     place.sign_in();
-    let applied = place.lark(&["apply", concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"), "--yes"]);
+    let applied = place.lark(&[
+        "apply",
+        concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"),
+        "--yes",
+    ]);
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     // The week that has today in it, for there are only three days of data.
     let at = (chrono::Utc::now() + chrono::TimeDelta::days(7)).to_rfc3339();
     let run = place.json(&["run", "gallery", "--no-delivery", "--at", &at]);
-    assert_eq!(run["state"], "made", "a block of the gallery failed: {run:#}");
+    assert_eq!(
+        run["state"], "made",
+        "a block of the gallery failed: {run:#}"
+    );
     let id = run["id"].as_str().unwrap().to_owned();
     (service, id)
 }
 
 fn files(folder: &std::path::Path) -> BTreeMap<String, Vec<u8>> {
-    let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap());
-    entries.map(|entry| (entry.file_name().to_string_lossy().into_owned(), std::fs::read(entry.path()).unwrap())).collect()
+    let entries = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap());
+    entries
+        .map(|entry| {
+            (
+                entry.file_name().to_string_lossy().into_owned(),
+                std::fs::read(entry.path()).unwrap(),
+            )
+        })
+        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -37,41 +58,95 @@ async fn every_format_can_be_written_again_and_verified() {
     let sent = place.folder.path().join("sent");
     place.json(&["download", &run, "--into", sent.to_str().unwrap()]);
     let sent_files = files(&sent);
-    let endings: Vec<&str> =
-        ["pdf", "html", "csv", "xlsx", "json", "txt", "png"].into_iter().filter(|ending| sent_files.keys().any(|name| name.ends_with(ending))).collect();
+    let endings: Vec<&str> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"]
+        .into_iter()
+        .filter(|ending| sent_files.keys().any(|name| name.ends_with(ending)))
+        .collect();
     assert_eq!(endings.len(), 7, "{:?}", sent_files.keys());
-    assert!(sent_files.keys().all(|name| name.starts_with("gallery_")), "{:?}", sent_files.keys());
+    assert!(
+        sent_files.keys().all(|name| name.starts_with("gallery_")),
+        "{:?}",
+        sent_files.keys()
+    );
 
     // The same snapshot gives the same bytes, in every format.
     for format in ["pdf", "html", "xlsx", "json", "txt", "png"] {
         let again = place.folder.path().join(format!("again-{format}"));
-        place.json(&["write", &run, "--format", format, "--into", again.to_str().unwrap()]);
+        place.json(&[
+            "write",
+            &run,
+            "--format",
+            format,
+            "--into",
+            again.to_str().unwrap(),
+        ]);
         for (name, bytes) in files(&again) {
             assert!(sent_files[&name] == bytes, "{name} was written otherwise");
         }
     }
-    let pdf = sent.join(sent_files.keys().find(|name| name.ends_with(".pdf")).unwrap());
+    let pdf = sent.join(
+        sent_files
+            .keys()
+            .find(|name| name.ends_with(".pdf"))
+            .unwrap(),
+    );
     let verified = place.json(&["verify", pdf.to_str().unwrap()]);
-    assert_eq!((&verified[0][1]["snapshot_unaltered"], &verified[0][1]["written_again_the_same"]), (&json!(true), &json!(true)), "{verified:#}");
+    assert_eq!(
+        (
+            &verified[0][1]["snapshot_unaltered"],
+            &verified[0][1]["written_again_the_same"]
+        ),
+        (&json!(true), &json!(true)),
+        "{verified:#}"
+    );
     assert_eq!(verified[0][1]["report"], "gallery");
 
     // One chart by itself; what is no chart, or not there, is said.
     let alone = place.folder.path().join("alone");
-    place.json(&["write", &run, "--format", "png", "--block", "Lines with a threshold and marked spans", "--into", alone.to_str().unwrap()]);
+    place.json(&[
+        "write",
+        &run,
+        "--format",
+        "png",
+        "--block",
+        "Lines with a threshold and marked spans",
+        "--into",
+        alone.to_str().unwrap(),
+    ]);
     let pictures = files(&alone);
     let (name, picture) = pictures.first_key_value().unwrap();
-    assert!(name.starts_with("gallery_") && name.ends_with("_lines-with-a-threshold-and-marked-spans.png") && picture.starts_with(b"\x89PNG"), "{name}");
+    assert!(
+        name.starts_with("gallery_")
+            && name.ends_with("_lines-with-a-threshold-and-marked-spans.png")
+            && picture.starts_with(b"\x89PNG"),
+        "{name}"
+    );
     for (arguments, words) in [
         (
             ["--format", "png", "--block", "Linse with a threshold"],
             "there is no block of this title. Did you mean \"Lines with a threshold and marked spans\"?",
         ),
-        (["--format", "png", "--block", "Key figures with change and trend"], "this block is no chart; there are \"Lines with a threshold"),
-        (["--format", "pdf", "--block", "Area"], "a block by itself is written as png"),
+        (
+            [
+                "--format",
+                "png",
+                "--block",
+                "Key figures with change and trend",
+            ],
+            "this block is no chart; there are \"Lines with a threshold",
+        ),
+        (
+            ["--format", "pdf", "--block", "Area"],
+            "a block by itself is written as png",
+        ),
     ] {
         let refused = place.lark(&[&["write", &run], &arguments[..]].concat());
         assert_eq!(refused.status.code(), Some(5), "{arguments:?}");
-        assert!(text(&refused.stderr).contains(words), "{arguments:?}: {}", text(&refused.stderr));
+        assert!(
+            text(&refused.stderr).contains(words),
+            "{arguments:?}: {}",
+            text(&refused.stderr)
+        );
     }
 
     // One byte makes another file of it.
@@ -82,10 +157,31 @@ async fn every_format_can_be_written_again_and_verified() {
     std::fs::write(&altered, bytes).unwrap();
     let refused = place.lark(&["verify", altered.to_str().unwrap()]);
     assert_eq!(refused.status.code(), Some(1));
-    assert!(text(&refused.stdout).contains("not known"), "{}", text(&refused.stdout));
+    assert!(
+        text(&refused.stdout).contains("not known"),
+        "{}",
+        text(&refused.stdout)
+    );
     // A format that is none, and a run that is none.
-    assert_eq!(place.lark(&["write", &run, "--format", "doc"]).status.code(), Some(2));
-    assert_eq!(place.lark(&["write", "01a20778-04ba-70ff-853b-f952290418d2", "--format", "pdf"]).status.code(), Some(5));
+    assert_eq!(
+        place
+            .lark(&["write", &run, "--format", "doc"])
+            .status
+            .code(),
+        Some(2)
+    );
+    assert_eq!(
+        place
+            .lark(&[
+                "write",
+                "01a20778-04ba-70ff-853b-f952290418d2",
+                "--format",
+                "pdf"
+            ])
+            .status
+            .code(),
+        Some(5)
+    );
 }
 
 /// By rules of others: axe-core, in a browser, on the page as a reader opens it.
@@ -94,14 +190,35 @@ async fn the_html_has_no_barriers_that_a_checker_finds() {
     let place = Place::new().await;
     let (_service, run) = gallery(&place).await;
     let folder = place.folder.path().join("sent");
-    place.json(&["download", &run, "--format", "html", "--into", folder.to_str().unwrap()]);
-    let page = std::fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    place.json(&[
+        "download",
+        &run,
+        "--format",
+        "html",
+        "--into",
+        folder.to_str().unwrap(),
+    ]);
+    let page = std::fs::read_dir(&folder)
+        .unwrap()
+        .next()
+        .unwrap()
+        .unwrap()
+        .path();
     let driver = Driver::start();
     let browser = driver.browser(&place.folder.path().join("profile")).await;
-    browser.goto(&format!("file://{}", page.display())).await.unwrap();
+    browser
+        .goto(&format!("file://{}", page.display()))
+        .await
+        .unwrap();
     see(&browser, "//h1").await;
-    let checker = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
-    browser.execute(&std::fs::read_to_string(checker).unwrap(), Vec::new()).await.unwrap();
+    let checker = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../console/node_modules/axe-core/axe.min.js"
+    );
+    browser
+        .execute(&std::fs::read_to_string(checker).unwrap(), Vec::new())
+        .await
+        .unwrap();
     let script = "const done = arguments[arguments.length - 1]; axe.run(document).then((found) => done(found.violations.map((one) => one.id + ': ' + one.help + ' ' + one.nodes[0].html)))";
     let found = browser.execute_async(script, Vec::new()).await.unwrap();
     assert_eq!(found, json!([]), "{found:#}");
@@ -112,7 +229,13 @@ async fn the_html_has_no_barriers_that_a_checker_finds() {
         .unwrap();
     assert_eq!(asked, json!([]));
     browser.set_window_size(390, 800).await.unwrap();
-    let wider = browser.execute("return document.documentElement.scrollWidth - document.documentElement.clientWidth", Vec::new()).await.unwrap();
+    let wider = browser
+        .execute(
+            "return document.documentElement.scrollWidth - document.documentElement.clientWidth",
+            Vec::new(),
+        )
+        .await
+        .unwrap();
     assert_eq!(wider, json!(0));
     browser.close().await.unwrap();
 }
@@ -125,16 +248,29 @@ async fn a_look_is_tried_on_a_sample_before_it_is_saved() {
     place.sign_in();
     let token = place.token();
     let preview = async |text: &str| {
-        let request = http.post(format!("http://{}/api/v1/looks/preview", place.address)).bearer_auth(&token).json(&json!({ "text": text }));
+        let request = http
+            .post(format!("http://{}/api/v1/looks/preview", place.address))
+            .bearer_auth(&token)
+            .json(&json!({ "text": text }));
         let answer = request.send().await.unwrap();
-        (answer.status().as_u16(), answer.bytes().await.unwrap().to_vec())
+        (
+            answer.status().as_u16(),
+            answer.bytes().await.unwrap().to_vec(),
+        )
     };
     let (status, day) = preview("[look]\nname = \"plain\"\n").await;
     assert!(status == 200 && day.starts_with(b"\x89PNG"));
-    let (_, night) = preview("[look]\nname = \"dark\"\ntheme = \"dark\"\norientation = \"landscape\"\n").await;
+    let (_, night) =
+        preview("[look]\nname = \"dark\"\ntheme = \"dark\"\norientation = \"landscape\"\n").await;
     assert_ne!(day, night);
-    let (status, words) = preview("[look]\nname = \"bad\"\naccent = \"blue\"\nlogo = \"https://logo.example/a.png\"\n").await;
+    let (status, words) = preview(
+        "[look]\nname = \"bad\"\naccent = \"blue\"\nlogo = \"https://logo.example/a.png\"\n",
+    )
+    .await;
     let words = text(&words);
     assert_eq!(status, 422);
-    assert!(words.contains("is not a colour such as") && words.contains("must be a data URL"), "{words}");
+    assert!(
+        words.contains("is not a colour such as") && words.contains("must be a data URL"),
+        "{words}"
+    );
 }

@@ -15,7 +15,10 @@ fn scheduled(extra: &str) -> String {
     SMALL_REPORT
         .replace(", \"b@orrin-sound.example\"", "")
         .replace("Atlantic/Faroe", "UTC")
-        .replace("[window]", &format!("[schedule]\nevery = \"day\"\nat = \"00:00\"\n{extra}\n[window]"))
+        .replace(
+            "[window]",
+            &format!("[schedule]\nevery = \"day\"\nat = \"00:00\"\n{extra}\n[window]"),
+        )
 }
 
 /// A service that was down over the last three midnights comes back; what it then does.
@@ -25,13 +28,26 @@ async fn after_an_outage(extra: &str) -> Vec<Value> {
     place.sign_in();
     place.apply_small(&scheduled(extra));
     assert!(service.stop().success());
-    let today = Utc::now().with_hour(0).and_then(|at| at.with_minute(0)).and_then(|at| at.with_second(0)).and_then(|at| at.with_nanosecond(0)).unwrap();
+    let today = Utc::now()
+        .with_hour(0)
+        .and_then(|at| at.with_minute(0))
+        .and_then(|at| at.with_second(0))
+        .and_then(|at| at.with_nanosecond(0))
+        .unwrap();
     let mut records = place.records().await;
-    sqlx::query("update schedule_states set next_instant = $1").bind(today - TimeDelta::days(2)).execute(&mut records).await.unwrap();
+    sqlx::query("update schedule_states set next_instant = $1")
+        .bind(today - TimeDelta::days(2))
+        .execute(&mut records)
+        .await
+        .unwrap();
     let _service = place.serve();
     let began = Instant::now();
     loop {
-        let next: Option<DateTime<Utc>> = sqlx::query_scalar("select next_instant from schedule_states").fetch_one(&mut records).await.unwrap();
+        let next: Option<DateTime<Utc>> =
+            sqlx::query_scalar("select next_instant from schedule_states")
+                .fetch_one(&mut records)
+                .await
+                .unwrap();
         let runs = place.json(&["runs"])["items"].as_array().unwrap().clone();
         let moved = next.is_none_or(|next| next == today + TimeDelta::days(1));
         if moved && runs.iter().all(|run| run["settled"] == true) {
@@ -45,7 +61,9 @@ async fn after_an_outage(extra: &str) -> Vec<Value> {
 }
 
 fn states(runs: &[Value]) -> Vec<&str> {
-    runs.iter().map(|run| run["state"].as_str().unwrap()).collect()
+    runs.iter()
+        .map(|run| run["state"].as_str().unwrap())
+        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -53,7 +71,10 @@ async fn after_an_outage_the_latest_instant_is_run_and_the_others_are_on_record(
     let runs = after_an_outage("").await;
     assert_eq!(states(&runs), ["skipped", "skipped", "delivered"]);
     assert_eq!(runs[2]["skipped"], 2);
-    assert_eq!(runs[0]["problem"], "its instant passed while no service ran");
+    assert_eq!(
+        runs[0]["problem"],
+        "its instant passed while no service ran"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -61,15 +82,24 @@ async fn after_an_outage_all_instants_are_run_with_the_windows_they_would_have_h
     let runs = after_an_outage("missed = \"all\"").await;
     assert_eq!(states(&runs), ["delivered", "delivered", "delivered"]);
     for run in runs {
-        assert_eq!(run["window"]["to"], run["scheduled_for"], "the previous day ends at the midnight it was due");
+        assert_eq!(
+            run["window"]["to"], run["scheduled_for"],
+            "the previous day ends at the midnight it was due"
+        );
     }
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn after_an_outage_none_is_run_past_the_grace_period_and_the_count_of_runs_holds() {
     // A grace of one second is over, whatever the time of day but for midnight itself.
-    assert_eq!(states(&after_an_outage("missed = \"none\"\ngrace = \"PT1S\"").await), ["skipped", "skipped", "skipped"]);
-    assert_eq!(states(&after_an_outage("missed = \"all\"\nruns = 2").await), ["delivered", "delivered", "skipped"]);
+    assert_eq!(
+        states(&after_an_outage("missed = \"none\"\ngrace = \"PT1S\"").await),
+        ["skipped", "skipped", "skipped"]
+    );
+    assert_eq!(
+        states(&after_an_outage("missed = \"all\"\nruns = 2").await),
+        ["delivered", "delivered", "skipped"]
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -77,10 +107,28 @@ async fn a_backfill_makes_the_runs_of_a_past_range_without_mailing_them() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&scheduled("").replace("time-zone = \"UTC\"", "time-zone = \"Atlantic/Faroe\"").replace("00:00", "07:30"));
-    let range = ["backfill", "small", "--from", "2026-10-24T00:00:00Z", "--to", "2026-10-27T00:00:00Z"];
+    place.apply_small(
+        &scheduled("")
+            .replace("time-zone = \"UTC\"", "time-zone = \"Atlantic/Faroe\"")
+            .replace("00:00", "07:30"),
+    );
+    let range = [
+        "backfill",
+        "small",
+        "--from",
+        "2026-10-24T00:00:00Z",
+        "--to",
+        "2026-10-27T00:00:00Z",
+    ];
     let planned = place.json(&[&range[..], &["--check"]].concat());
-    assert_eq!(planned["instants"], json!(["2026-10-24T06:30:00Z", "2026-10-25T07:30:00Z", "2026-10-26T07:30:00Z"]));
+    assert_eq!(
+        planned["instants"],
+        json!([
+            "2026-10-24T06:30:00Z",
+            "2026-10-25T07:30:00Z",
+            "2026-10-26T07:30:00Z"
+        ])
+    );
     assert_eq!(place.json(&["runs"])["total"], 0);
     let made = place.json(&range);
     let labels: Vec<String> = made["runs"]
@@ -88,11 +136,31 @@ async fn a_backfill_makes_the_runs_of_a_past_range_without_mailing_them() {
         .unwrap()
         .iter()
         .map(|id| place.settled(id.as_str().unwrap()))
-        .map(|run| format!("{} {}", run["state"].as_str().unwrap(), run["window"]["label"].as_str().unwrap()))
+        .map(|run| {
+            format!(
+                "{} {}",
+                run["state"].as_str().unwrap(),
+                run["window"]["label"].as_str().unwrap()
+            )
+        })
         .collect();
-    assert_eq!(labels, ["made Friday 23 October 2026", "made Saturday 24 October 2026", "made Sunday 25 October 2026, 25 h"]);
+    assert_eq!(
+        labels,
+        [
+            "made Friday 23 October 2026",
+            "made Saturday 24 October 2026",
+            "made Sunday 25 October 2026, 25 h"
+        ]
+    );
     assert_eq!(place.mail.messages().len(), 0);
-    let much = place.lark(&["backfill", "small", "--from", "2020-01-01T00:00:00Z", "--to", "2026-01-01T00:00:00Z"]);
+    let much = place.lark(&[
+        "backfill",
+        "small",
+        "--from",
+        "2020-01-01T00:00:00Z",
+        "--to",
+        "2026-01-01T00:00:00Z",
+    ]);
     assert!(text(&much.stderr).contains("more than 400 instants"));
 }
 
@@ -103,28 +171,60 @@ async fn runs_of_one_report_wait_for_each_other_and_can_be_cancelled_and_are_lim
     place.sign_in();
     let apply = |report: &str, seconds: u32| {
         let dashboard = small_dashboard(&format!("select pg_sleep({seconds})::text as nap"));
-        let output = place.apply(&[("source.toml", &SOURCE.replace("PT20S", "PT5M")), ("dashboard.toml", &dashboard), ("report.toml", report)]);
+        let output = place.apply(&[
+            ("source.toml", &SOURCE.replace("PT20S", "PT5M")),
+            ("dashboard.toml", &dashboard),
+            ("report.toml", report),
+        ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     };
     apply(SMALL_REPORT, 200);
-    let first = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
-    let second = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    let first = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let second = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let began = Instant::now();
-    while place.json(&["show", &first])["steps"].as_array().unwrap().is_empty() {
+    while place.json(&["show", &first])["steps"]
+        .as_array()
+        .unwrap()
+        .is_empty()
+    {
         assert!(began.elapsed() < PATIENCE);
     }
     // Several looks of the engine at its queue later, the second is still waiting.
     tokio::time::sleep(Duration::from_secs(2)).await;
     assert_eq!(place.json(&["show", &second])["state"], "due");
     assert_eq!(place.json(&["cancel", &second])["state"], "cancelled");
-    assert_eq!(place.json(&["cancel", &first])["problem"], "cancelled by admin");
+    assert_eq!(
+        place.json(&["cancel", &first])["problem"],
+        "cancelled by admin"
+    );
     let again = place.lark(&["cancel", &first]);
-    assert_eq!((again.status.code(), text(&again.stderr).contains("already cancelled")), (Some(5), true));
+    assert_eq!(
+        (
+            again.status.code(),
+            text(&again.stderr).contains("already cancelled")
+        ),
+        (Some(5), true)
+    );
 
-    apply(&SMALL_REPORT.replace("[window]", "time-limit = \"PT1S\"\n[window]"), 200);
+    apply(
+        &SMALL_REPORT.replace("[window]", "time-limit = \"PT1S\"\n[window]"),
+        200,
+    );
     let output = place.lark(&["run", "small", "--output", "json"]);
     let run: Value = serde_json::from_slice(&output.stdout).unwrap();
-    assert_eq!((run["state"].as_str(), run["problem"].as_str()), (Some("failed"), Some("it took longer than its time limit of 1 s")));
+    assert_eq!(
+        (run["state"].as_str(), run["problem"].as_str()),
+        (
+            Some("failed"),
+            Some("it took longer than its time limit of 1 s")
+        )
+    );
     assert_eq!(place.mail.messages().len(), 0);
 }
 
@@ -135,11 +235,21 @@ async fn a_mail_under_way_when_its_run_is_cancelled_is_not_tried_again() {
     place.sign_in();
     place.apply_small(&SMALL_REPORT.replace(", \"b@orrin-sound.example\"", ""));
     place.mail.behave(|behaviour| {
-        behaviour.refuse.insert("a@orrin-sound.example".to_owned(), (451, "4.7.1 come back later".to_owned()));
+        behaviour.refuse.insert(
+            "a@orrin-sound.example".to_owned(),
+            (451, "4.7.1 come back later".to_owned()),
+        );
     });
-    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let began = Instant::now();
-    let attempts = |run: &Value| run["deliveries"][0]["attempts"].as_array().map_or(0, Vec::len);
+    let attempts = |run: &Value| {
+        run["deliveries"][0]["attempts"]
+            .as_array()
+            .map_or(0, Vec::len)
+    };
     while attempts(&place.json(&["show", &id])) == 0 {
         assert!(began.elapsed() < PATIENCE);
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -150,7 +260,11 @@ async fn a_mail_under_way_when_its_run_is_cancelled_is_not_tried_again() {
     // The second attempt would have come after one second.
     tokio::time::sleep(Duration::from_secs(4)).await;
     let run = place.json(&["show", &id]);
-    assert_eq!((attempts(&run), run["state"].as_str()), (before, Some("cancelled")), "{run:#}");
+    assert_eq!(
+        (attempts(&run), run["state"].as_str()),
+        (before, Some("cancelled")),
+        "{run:#}"
+    );
     assert_eq!(place.mail.messages().len(), 0);
 }
 
@@ -172,11 +286,23 @@ async fn schedules_and_windows_are_explained_without_saving_one_or_many() {
         "--count",
         "2",
     ]);
-    assert_eq!(one["schedule"], "On the last Friday of every month at 07:30, Atlantic/Faroe");
+    assert_eq!(
+        one["schedule"],
+        "On the last Friday of every month at 07:30, Atlantic/Faroe"
+    );
     assert_eq!(one["instants"][0]["local"], "2026-10-30T07:30:00+00:00");
-    assert_eq!(one["instants"][0]["window"], "2026-09-01T00:00:00+01:00/2026-10-01T00:00:00+01:00[Atlantic/Faroe]");
+    assert_eq!(
+        one["instants"][0]["window"],
+        "2026-09-01T00:00:00+01:00/2026-10-01T00:00:00+01:00[Atlantic/Faroe]"
+    );
     assert_eq!(one["instants"][1]["window_label"], "October 2026");
-    let refused = place.lark(&["explain", "--zone", "UTC", "--schedule", "every = \"year\", on = \"02-30\", at = \"07:30\""]);
+    let refused = place.lark(&[
+        "explain",
+        "--zone",
+        "UTC",
+        "--schedule",
+        "every = \"year\", on = \"02-30\", at = \"07:30\"",
+    ]);
     assert_eq!(refused.status.code(), Some(5));
     assert!(text(&refused.stderr).contains("there is never a 30 February"));
 
@@ -199,10 +325,21 @@ async fn schedules_and_windows_are_explained_without_saving_one_or_many() {
     }
     drop(input);
     let output = child.wait_with_output().unwrap();
-    let answers: Vec<Value> = text(&output.stdout).lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let answers: Vec<Value> = text(&output.stdout)
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap())
+        .collect();
     assert_eq!(answers.len(), 3);
     assert_eq!(answers[0]["instants"][1]["at"], "2026-11-23T00:30:00Z");
-    assert!(answers[1]["error"].as_str().unwrap().contains("never fires"));
-    assert_eq!(answers[2]["instants"][0]["window_label"], "Sunday 25 October 2026, 25 h");
+    assert!(
+        answers[1]["error"]
+            .as_str()
+            .unwrap()
+            .contains("never fires")
+    );
+    assert_eq!(
+        answers[2]["instants"][0]["window_label"],
+        "Sunday 25 October 2026, 25 h"
+    );
     assert_eq!(place.json(&["runs"])["total"], 0);
 }

@@ -17,14 +17,35 @@ async fn count(connection: &mut PgConnection, sql: &'static str) -> i64 {
 /// Waits until some session waits for a lock.
 async fn somebody_waits(connection: &mut PgConnection) {
     let began = Instant::now();
-    while count(connection, "select count(*) from pg_locks where not granted").await == 0 {
-        assert!(began.elapsed() < PATIENCE, "nobody comes to the locked table");
+    while count(
+        connection,
+        "select count(*) from pg_locks where not granted",
+    )
+    .await
+        == 0
+    {
+        assert!(
+            began.elapsed() < PATIENCE,
+            "nobody comes to the locked table"
+        );
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
 
 fn message_ids(place: &Place) -> Vec<String> {
-    place.mail.messages().iter().map(|bytes| MessageParser::default().parse(bytes).unwrap().message_id().unwrap().to_owned()).collect()
+    place
+        .mail
+        .messages()
+        .iter()
+        .map(|bytes| {
+            MessageParser::default()
+                .parse(bytes)
+                .unwrap()
+                .message_id()
+                .unwrap()
+                .to_owned()
+        })
+        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -35,25 +56,51 @@ async fn a_process_killed_at_any_step_leaves_a_run_that_is_finished_once() {
     place.apply_small(SMALL_REPORT);
     drop(service);
     let mut watch = place.records().await;
-    for (round, table) in ["run_steps", "snapshots", "documents", "deliveries", "delivery_attempts"].into_iter().enumerate() {
+    for (round, table) in [
+        "run_steps",
+        "snapshots",
+        "documents",
+        "deliveries",
+        "delivery_attempts",
+    ]
+    .into_iter()
+    .enumerate()
+    {
         let mut holder = place.records().await;
         let service = place.serve();
         let mut lock = holder.begin().await.unwrap();
-        lock.execute(AssertSqlSafe(format!("lock table {table} in share row exclusive mode"))).await.unwrap();
-        let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+        lock.execute(AssertSqlSafe(format!(
+            "lock table {table} in share row exclusive mode"
+        )))
+        .await
+        .unwrap();
+        let id = place.json(&["run", "small", "--detach"])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned();
         somebody_waits(&mut watch).await;
         service.kill();
         // The killed process's own statements end with it.
-        watch.execute("select pg_terminate_backend(pid) from pg_locks where not granted").await.unwrap();
+        watch
+            .execute("select pg_terminate_backend(pid) from pg_locks where not granted")
+            .await
+            .unwrap();
         lock.rollback().await.unwrap();
 
         let _service = place.serve();
         let run = place.settled(&id);
-        assert_eq!(run["state"], "delivered", "killed before writing {table}: {run:#}");
+        assert_eq!(
+            run["state"], "delivered",
+            "killed before writing {table}: {run:#}"
+        );
         assert_eq!(run["snapshots"].as_array().unwrap().len(), 1);
         assert_eq!(run["documents"].as_array().unwrap().len(), 3);
         assert_eq!(run["deliveries"].as_array().unwrap().len(), 2);
-        assert_eq!(message_ids(&place).len(), 2 * (round + 1), "killed before writing {table}");
+        assert_eq!(
+            message_ids(&place).len(),
+            2 * (round + 1),
+            "killed before writing {table}"
+        );
     }
     let mut ids = message_ids(&place);
     ids.sort();
@@ -69,21 +116,37 @@ async fn killed_between_acceptance_and_its_record_the_same_message_id_is_used() 
     place.apply_small(&SMALL_REPORT.replace(", \"b@orrin-sound.example\"", ""));
     let mut watch = place.records().await;
     // The server keeps the message and only then says so, much later than the kill.
-    place.mail.behave(|behaviour| behaviour.slow = Duration::from_secs(600));
-    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    place
+        .mail
+        .behave(|behaviour| behaviour.slow = Duration::from_secs(600));
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let began = Instant::now();
     while place.mail.messages().is_empty() {
         assert!(began.elapsed() < PATIENCE);
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     service.kill();
-    place.mail.behave(|behaviour| behaviour.slow = Duration::ZERO);
+    place
+        .mail
+        .behave(|behaviour| behaviour.slow = Duration::ZERO);
     let _service = place.serve();
     let run = place.settled(&id);
     assert_eq!(run["state"], "delivered");
     let ids = message_ids(&place);
-    assert_eq!((ids.len(), &ids[0]), (2, &ids[1]), "the one ambiguous case is sent again under the same id");
-    let outcomes: Vec<&str> = run["deliveries"][0]["attempts"].as_array().unwrap().iter().map(|attempt| attempt["outcome"].as_str().unwrap()).collect();
+    assert_eq!(
+        (ids.len(), &ids[0]),
+        (2, &ids[1]),
+        "the one ambiguous case is sent again under the same id"
+    );
+    let outcomes: Vec<&str> = run["deliveries"][0]["attempts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|attempt| attempt["outcome"].as_str().unwrap())
+        .collect();
     assert_eq!(outcomes, ["unknown", "accepted"], "and it is on record");
     assert_eq!(count(&mut watch, "select count(*) from runs").await, 1);
 }
@@ -97,6 +160,20 @@ async fn a_process_told_to_stop_releases_what_it_holds() {
     assert_eq!(place.json(&["run", "small"])["state"], "delivered");
     assert!(service.stop().success());
     let mut watch = place.records().await;
-    assert_eq!(count(&mut watch, "select count(*) from runs where lease_owner is not null").await, 0);
-    assert_eq!(count(&mut watch, "select count(*) from deliveries where lease_owner is not null").await, 0);
+    assert_eq!(
+        count(
+            &mut watch,
+            "select count(*) from runs where lease_owner is not null"
+        )
+        .await,
+        0
+    );
+    assert_eq!(
+        count(
+            &mut watch,
+            "select count(*) from deliveries where lease_owner is not null"
+        )
+        .await,
+        0
+    );
 }

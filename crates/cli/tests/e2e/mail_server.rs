@@ -23,23 +23,39 @@ fn wait_for(server: &RealMailServer, count: usize) -> Vec<(String, Vec<u8>)> {
         if found.len() >= count {
             return found;
         }
-        assert!(began.elapsed() < PATIENCE, "{} of {count} messages came", found.len());
+        assert!(
+            began.elapsed() < PATIENCE,
+            "{} of {count} messages came",
+            found.len()
+        );
         std::thread::sleep(Duration::from_millis(100));
     }
 }
 
 fn place_with(server: &RealMailServer, place: &Place) {
     place.mail_goes_to(server.port);
-    place.add_to_configuration(&format!("[bounces]\nmaildir = \"{}\"\nset-aside-after = 2\n", server.path("bounces").display()));
+    place.add_to_configuration(&format!(
+        "[bounces]\nmaildir = \"{}\"\nset-aside-after = 2\n",
+        server.path("bounces").display()
+    ));
 }
 
 fn to(addresses: &[&str]) -> String {
-    SMALL_REPORT.replace("[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]", &format!("{addresses:?}"))
+    SMALL_REPORT.replace(
+        "[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
+        &format!("{addresses:?}"),
+    )
 }
 
 fn deliveries(run: &Value) -> BTreeMap<String, String> {
     let list = run["deliveries"].as_array().unwrap().iter();
-    list.map(|one| (one["recipient"].as_str().unwrap().to_owned(), one["state"].as_str().unwrap().to_owned())).collect()
+    list.map(|one| {
+        (
+            one["recipient"].as_str().unwrap().to_owned(),
+            one["state"].as_str().unwrap().to_owned(),
+        )
+    })
+    .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -49,13 +65,24 @@ async fn refusals_concern_one_recipient_and_greylisting_only_takes_longer() {
     place_with(&server, &place);
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&to(&["Rúna Ærø, desk <runa@orrin-sound.example>", "nobody@orrin-sound.example", "later@orrin-sound.example"]));
-    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    place.apply_small(&to(&[
+        "Rúna Ærø, desk <runa@orrin-sound.example>",
+        "nobody@orrin-sound.example",
+        "later@orrin-sound.example",
+    ]));
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let began = Instant::now();
     loop {
         let run = place.json(&["show", &id]);
         let states = deliveries(&run);
-        let tried = run["deliveries"].as_array().unwrap().iter().any(|one| one["attempts"][0]["outcome"] == "postponed");
+        let tried = run["deliveries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|one| one["attempts"][0]["outcome"] == "postponed");
         if tried && states["nobody@orrin-sound.example"] == "refused" {
             assert_eq!(run["state"], "delivering", "one is still to come");
             break;
@@ -69,18 +96,32 @@ async fn refusals_concern_one_recipient_and_greylisting_only_takes_longer() {
     assert_eq!(run["problem"], "1 of 3 deliveries were refused");
     let states = deliveries(&run);
     assert_eq!(states["later@orrin-sound.example"], "accepted");
-    let words = run["deliveries"].as_array().unwrap().iter().find_map(|one| one["problem"].as_str()).unwrap();
+    let words = run["deliveries"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find_map(|one| one["problem"].as_str())
+        .unwrap();
     assert!(words.contains("5.1.1 no such user here"), "{words}");
     let came = wait_for(&server, 2);
-    let runa = came.iter().find(|(to, _)| to == "runa@orrin-sound.example").unwrap();
+    let runa = came
+        .iter()
+        .find(|(to, _)| to == "runa@orrin-sound.example")
+        .unwrap();
     let strict = strictly_parsed(&runa.1);
     assert_eq!(strict["defects"], json!([]));
-    assert_eq!(strict["to"], json!([["Rúna Ærø, desk", "runa@orrin-sound.example"]]));
+    assert_eq!(
+        strict["to"],
+        json!([["Rúna Ærø, desk", "runa@orrin-sound.example"]])
+    );
     assert_eq!(strict["types"][0], "multipart/mixed");
     let files = strict["files"].as_array().unwrap();
     assert_eq!(files.len(), 3);
     for (file, document) in files.iter().zip(run["documents"].as_array().unwrap()) {
-        assert_eq!((&file[0], &file[1]), (&document["file_name"], &document["sha256"]));
+        assert_eq!(
+            (&file[0], &file[1]),
+            (&document["file_name"], &document["sha256"])
+        );
     }
 }
 
@@ -99,7 +140,12 @@ print(json.dumps({
     "files": [[p.get_filename(), hashlib.sha256(p.get_payload(decode=True)).hexdigest()] for p in m.iter_attachments() if p.get_filename()],
 }))
 "#;
-    let mut child = Command::new("python3").args(["-c", PROGRAM]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let mut child = Command::new("python3")
+        .args(["-c", PROGRAM])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
     std::io::Write::write_all(&mut child.stdin.take().unwrap(), message).unwrap();
     serde_json::from_slice(&child.wait_with_output().unwrap().stdout).unwrap()
 }
@@ -112,15 +158,34 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
     place.bounces_go_to("bounces@orrin-sound.example");
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&to(&["gone@orrin-sound.example", "runa@orrin-sound.example"]).replace("time-zone", "owner = \"owner@orrin-sound.example\"\ntime-zone"));
+    place.apply_small(
+        &to(&["gone@orrin-sound.example", "runa@orrin-sound.example"]).replace(
+            "time-zone",
+            "owner = \"owner@orrin-sound.example\"\ntime-zone",
+        ),
+    );
     for round in 1..=2 {
-        let id = place.json(&["run", "small"])["id"].as_str().unwrap().to_owned();
+        let id = place.json(&["run", "small"])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned();
         let began = Instant::now();
         loop {
             let run = place.json(&["show", &id]);
             if deliveries(&run)["gone@orrin-sound.example"] == "bounced" {
-                let gone = run["deliveries"].as_array().unwrap().iter().find(|one| one["state"] == "bounced").unwrap();
-                assert!(gone["problem"].as_str().unwrap().starts_with("returned: 5."), "{gone:#}");
+                let gone = run["deliveries"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .find(|one| one["state"] == "bounced")
+                    .unwrap();
+                assert!(
+                    gone["problem"]
+                        .as_str()
+                        .unwrap()
+                        .starts_with("returned: 5."),
+                    "{gone:#}"
+                );
                 break;
             }
             assert!(began.elapsed() < PATIENCE, "no bounce came: {run:#}");
@@ -131,14 +196,31 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
         assert_eq!(bounced["set_aside_at"].is_null(), round == 1);
     }
     let run = place.json(&["run", "small"]);
-    assert_eq!(deliveries(&run).keys().collect::<Vec<_>>(), ["runa@orrin-sound.example"]);
-    assert!(run["steps"].as_array().unwrap().iter().any(|step| step["detail"].as_str().is_some_and(|detail| detail.contains("is set aside after 2 bounces"))));
+    assert_eq!(
+        deliveries(&run).keys().collect::<Vec<_>>(),
+        ["runa@orrin-sound.example"]
+    );
+    assert!(run["steps"].as_array().unwrap().iter().any(|step| {
+        step["detail"]
+            .as_str()
+            .is_some_and(|detail| detail.contains("is set aside after 2 bounces"))
+    }));
     let notices = place.json(&["notices"]);
     assert!(
-        notices.as_array().unwrap().iter().any(|notice| notice["kind"] == "set-aside" && notice["recipient"] == "owner@orrin-sound.example"),
+        notices
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|notice| notice["kind"] == "set-aside"
+                && notice["recipient"] == "owner@orrin-sound.example"),
         "{notices:#}"
     );
-    assert!(place.lark(&["people", "restore", "gone@orrin-sound.example"]).status.success());
+    assert!(
+        place
+            .lark(&["people", "restore", "gone@orrin-sound.example"])
+            .status
+            .success()
+    );
     assert_eq!(deliveries(&place.json(&["run", "small"])).len(), 2);
 }
 
@@ -150,38 +232,91 @@ async fn a_test_of_the_mail_server_says_which_step_failed_and_what_to_do() {
     let _service = place.serve();
     place.sign_in();
     let test = |arguments: &[&str]| {
-        let output = place.lark(&[&["channels", "test"], arguments, &["--output", "json"]].concat());
-        serde_json::from_slice::<Value>(&output.stdout).unwrap_or_else(|_| panic!("{}", text(&output.stderr)))
+        let output =
+            place.lark(&[&["channels", "test"], arguments, &["--output", "json"]].concat());
+        serde_json::from_slice::<Value>(&output.stdout)
+            .unwrap_or_else(|_| panic!("{}", text(&output.stderr)))
     };
     let good = test(&["--to", "runa@orrin-sound.example"]);
     assert_eq!(good["works"], true, "{good:#}");
-    let names: Vec<&str> = good["steps"].as_array().unwrap().iter().filter_map(|step| step["name"].as_str()).collect();
-    assert_eq!(names, ["resolve", "connect", "sender", "recipient", "message"]);
+    let names: Vec<&str> = good["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|step| step["name"].as_str())
+        .collect();
+    assert_eq!(
+        names,
+        ["resolve", "connect", "sender", "recipient", "message"]
+    );
     assert_eq!(wait_for(&server, 1)[0].0, "runa@orrin-sound.example");
     let refused = test(&["--to", "nobody@orrin-sound.example"]);
     let last = refused["steps"].as_array().unwrap().last().unwrap();
-    assert_eq!((&last["name"], &last["works"]), (&json!("recipient"), &json!(false)));
-    assert!(last["words"].as_str().unwrap().contains("no such user here") && last["remedy"].is_string(), "{last:#}");
+    assert_eq!(
+        (&last["name"], &last["works"]),
+        (&json!("recipient"), &json!(false))
+    );
+    assert!(
+        last["words"]
+            .as_str()
+            .unwrap()
+            .contains("no such user here")
+            && last["remedy"].is_string(),
+        "{last:#}"
+    );
 
     let channel = |name: &str, rest: &str| {
-        format!("[channel]\nname = \"{name}\"\nkind = \"mail-server\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT5S\"\n{rest}\n")
+        format!(
+            "[channel]\nname = \"{name}\"\nkind = \"mail-server\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT5S\"\n{rest}\n"
+        )
     };
-    let closed = channel("closed", &format!("host = \"127.0.0.1\"\nport = {}\ntls = \"off\"", free_port()));
-    let no_tls = channel("no-tls", &format!("host = \"127.0.0.1\"\nport = {}", server.port));
-    let no_name = channel("no-name", "host = \"no-such-host.invalid\"\nport = 25\ntls = \"off\"");
-    let output = place.apply(&[("a.toml", &closed), ("b.toml", &no_tls), ("c.toml", &no_name)]);
+    let closed = channel(
+        "closed",
+        &format!(
+            "host = \"127.0.0.1\"\nport = {}\ntls = \"off\"",
+            free_port()
+        ),
+    );
+    let no_tls = channel(
+        "no-tls",
+        &format!("host = \"127.0.0.1\"\nport = {}", server.port),
+    );
+    let no_name = channel(
+        "no-name",
+        "host = \"no-such-host.invalid\"\nport = 25\ntls = \"off\"",
+    );
+    let output = place.apply(&[
+        ("a.toml", &closed),
+        ("b.toml", &no_tls),
+        ("c.toml", &no_name),
+    ]);
     assert!(output.status.success(), "{}", text(&output.stderr));
-    for (name, step, words) in [("closed", "connect", "refused"), ("no-tls", "encrypt", "does not offer STARTTLS"), ("no-name", "resolve", "")] {
+    for (name, step, words) in [
+        ("closed", "connect", "refused"),
+        ("no-tls", "encrypt", "does not offer STARTTLS"),
+        ("no-name", "resolve", ""),
+    ] {
         let test = test(&[name, "--to", "runa@orrin-sound.example"]);
         let last = test["steps"].as_array().unwrap().last().unwrap();
-        assert_eq!((&last["name"], &last["works"]), (&json!(step), &json!(false)), "{test:#}");
-        assert!(last["words"].as_str().unwrap().contains(words) && last["remedy"].is_string(), "{test:#}");
+        assert_eq!(
+            (&last["name"], &last["works"]),
+            (&json!(step), &json!(false)),
+            "{test:#}"
+        );
+        assert!(
+            last["words"].as_str().unwrap().contains(words) && last["remedy"].is_string(),
+            "{test:#}"
+        );
     }
     let bare = place.apply(&[(
         "d.toml",
         &channel("open", "host = \"h.example\"\ntls = \"off\"\n[channel.sign-in]\nkind = \"password\"\nuser = \"u\"\npassword = \"env:P\""),
     )]);
-    assert!(text(&bare.stderr).contains("a password would travel for everybody to read"), "{}", text(&bare.stderr));
+    assert!(
+        text(&bare.stderr).contains("a password would travel for everybody to read"),
+        "{}",
+        text(&bare.stderr)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -191,14 +326,21 @@ async fn five_hundred_deliveries_survive_processes_that_are_killed_at_random() {
     place_with(&server, &place);
     let mut services = vec![place.serve(), place.serve_another()];
     place.sign_in();
-    let addresses: Vec<String> = (0..500).map(|index| format!("person{index}@orrin-sound.example")).collect();
+    let addresses: Vec<String> = (0..500)
+        .map(|index| format!("person{index}@orrin-sound.example"))
+        .collect();
     let listed: Vec<&str> = addresses.iter().map(String::as_str).collect();
     place.apply_small(&to(&listed).replace("[\"pdf\", \"html\", \"csv\"]", "[\"csv\"]"));
-    let id = place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned();
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     // One of the two dies again and again, the other goes on; the API stays at the first address.
     let mut seed = u64::from_le_bytes(uuid::Uuid::new_v4().as_bytes()[..8].try_into().unwrap());
     for _ in 0..4 {
-        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        seed = seed
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         std::thread::sleep(Duration::from_millis(100 + (seed >> 33) % 900));
         services.pop().unwrap().kill();
         services.push(place.serve_another());
@@ -209,20 +351,39 @@ async fn five_hundred_deliveries_survive_processes_that_are_killed_at_random() {
     let run = place.settled(&id);
     assert_eq!(run["state"], "delivered", "{:?}", run["problem"]);
     let list = run["deliveries"].as_array().unwrap();
-    assert_eq!(list.iter().filter(|one| one["state"] == "accepted").count(), 500);
-    let unsure: usize = list.iter().flat_map(|one| one["attempts"].as_array().unwrap()).filter(|attempt| attempt["outcome"] == "unknown").count();
+    assert_eq!(
+        list.iter().filter(|one| one["state"] == "accepted").count(),
+        500
+    );
+    let unsure: usize = list
+        .iter()
+        .flat_map(|one| one["attempts"].as_array().unwrap())
+        .filter(|attempt| attempt["outcome"] == "unknown")
+        .count();
     let came = wait_for(&server, 500);
     // Whatever is still in the server's own queue comes now.
     std::thread::sleep(Duration::from_secs(1));
-    let came = if server.messages().len() > came.len() { server.messages() } else { came };
+    let came = if server.messages().len() > came.len() {
+        server.messages()
+    } else {
+        came
+    };
     let mut ids: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for (to, bytes) in &came {
-        let id = MessageParser::default().parse(bytes).unwrap().message_id().unwrap().to_owned();
+        let id = MessageParser::default()
+            .parse(bytes)
+            .unwrap()
+            .message_id()
+            .unwrap()
+            .to_owned();
         ids.entry(to).or_default().push(id);
     }
     assert_eq!(ids.len(), 500, "nobody was forgotten");
     let doubled: usize = ids.values().map(|ids| ids.len() - 1).sum();
-    assert!(doubled <= unsure, "{doubled} doubled, but only {unsure} attempts are on record as unsure");
+    assert!(
+        doubled <= unsure,
+        "{doubled} doubled, but only {unsure} attempts are on record as unsure"
+    );
     for (to, mut ids) in ids {
         ids.dedup();
         assert_eq!(ids.len(), 1, "{to} got it under several ids");
@@ -236,7 +397,12 @@ async fn a_message_is_signed_when_there_is_a_key() {
     let place = Place::new().await;
     place_with(&server, &place);
     let key = place.folder.path().join("dkim.pem");
-    let made = Command::new("openssl").args(["genrsa", "-traditional", "-out"]).arg(&key).arg("2048").output().unwrap();
+    let made = Command::new("openssl")
+        .args(["genrsa", "-traditional", "-out"])
+        .arg(&key)
+        .arg("2048")
+        .output()
+        .unwrap();
     assert!(made.status.success(), "{}", text(&made.stderr));
     let _service = place.serve();
     place.sign_in();
@@ -247,26 +413,62 @@ async fn a_message_is_signed_when_there_is_a_key() {
         key.display()
     );
     assert!(place.apply(&[("signing.toml", &channel)]).status.success());
-    place.apply_small(&to(&["runa@orrin-sound.example"]).replace("[[audience]]", "[deliver]\nmail-server = \"signing\"\n[[audience]]"));
+    place.apply_small(&to(&["runa@orrin-sound.example"]).replace(
+        "[[audience]]",
+        "[deliver]\nmail-server = \"signing\"\n[[audience]]",
+    ));
     assert_eq!(place.json(&["run", "small"])["state"], "delivered");
     let message = wait_for(&server, 1).remove(0).1;
     let signature = signature(&message);
-    assert!(signature.contains("d=orrin-sound.example") && signature.contains("s=lark"), "{signature}");
+    assert!(
+        signature.contains("d=orrin-sound.example") && signature.contains("s=lark"),
+        "{signature}"
+    );
     // The digest of the body, worked out here from what RFC 6376 says of "relaxed" bodies.
     let body = String::from_utf8(message).unwrap().replace("\r\n", "\n");
     let body = body.split_once("\n\n").unwrap().1;
-    let lines: Vec<String> = body.split('\n').map(|line| line.split([' ', '\t']).filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ")).collect();
-    let relaxed = |line: &str, original: &str| if original.starts_with([' ', '\t']) && !line.is_empty() { format!(" {line}") } else { line.to_owned() };
-    let lines: Vec<String> = lines.iter().zip(body.split('\n')).map(|(line, original)| relaxed(line, original)).collect();
+    let lines: Vec<String> = body
+        .split('\n')
+        .map(|line| {
+            line.split([' ', '\t'])
+                .filter(|part| !part.is_empty())
+                .collect::<Vec<_>>()
+                .join(" ")
+        })
+        .collect();
+    let relaxed = |line: &str, original: &str| {
+        if original.starts_with([' ', '\t']) && !line.is_empty() {
+            format!(" {line}")
+        } else {
+            line.to_owned()
+        }
+    };
+    let lines: Vec<String> = lines
+        .iter()
+        .zip(body.split('\n'))
+        .map(|(line, original)| relaxed(line, original))
+        .collect();
     let canonical = format!("{}\r\n", lines.join("\r\n").trim_end_matches("\r\n"));
-    let digest = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, <sha2::Sha256 as sha2::Digest>::digest(canonical.as_bytes()));
-    assert!(signature.contains(&format!("bh={digest}")), "{signature} is not of {digest}");
+    let digest = base64::Engine::encode(
+        &base64::engine::general_purpose::STANDARD,
+        <sha2::Sha256 as sha2::Digest>::digest(canonical.as_bytes()),
+    );
+    assert!(
+        signature.contains(&format!("bh={digest}")),
+        "{signature} is not of {digest}"
+    );
 }
 
 fn signature(message: &[u8]) -> String {
     let text = String::from_utf8_lossy(message).replace("\r\n", "\n");
     let from = text.find("DKIM-Signature:").expect("the message is signed");
     let value = &text[from..];
-    let end = value.match_indices('\n').find(|(at, _)| !value[at + 1..].starts_with([' ', '\t'])).map_or(value.len(), |(at, _)| at);
-    value[..end].chars().filter(|c| !c.is_whitespace()).collect()
+    let end = value
+        .match_indices('\n')
+        .find(|(at, _)| !value[at + 1..].starts_with([' ', '\t']))
+        .map_or(value.len(), |(at, _)| at);
+    value[..end]
+        .chars()
+        .filter(|c| !c.is_whitespace())
+        .collect()
 }

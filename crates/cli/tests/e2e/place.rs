@@ -43,7 +43,11 @@ pub struct Service {
 }
 
 pub fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+    TcpListener::bind("127.0.0.1:0")
+        .unwrap()
+        .local_addr()
+        .unwrap()
+        .port()
 }
 
 impl Place {
@@ -51,20 +55,34 @@ impl Place {
         let folder = TempDir::new().unwrap();
         // PostgreSQL's own account has to get through.
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false).await.unwrap();
+        let cluster = Cluster::start(&folder.path().join("state"), false)
+            .await
+            .unwrap();
         let secret = cluster.database("maple_lark", "maple_lark").await.unwrap();
         let reader = cluster.role("orrin_reader").await.unwrap();
         let statistics = cluster.role("lark_statistics").await.unwrap();
         cluster.database("orrin_ops", "orrin_owner").await.unwrap();
-        let mail = MailServer::start("127.0.0.1:0", folder.path().join("mailbox"), Behaviour::default()).await.unwrap();
+        let mail = MailServer::start(
+            "127.0.0.1:0",
+            folder.path().join("mailbox"),
+            Behaviour::default(),
+        )
+        .await
+        .unwrap();
         let environment = [
             ("ORRIN_OPS_ADDRESS", cluster.address()),
             ("ORRIN_READER_PASSWORD", reader),
             ("LARK_STATISTICS_PASSWORD", statistics),
-            ("DATABASE_URL_OF_LARK", cluster.url_for("maple_lark", &secret, "maple_lark")),
+            (
+                "DATABASE_URL_OF_LARK",
+                cluster.url_for("maple_lark", &secret, "maple_lark"),
+            ),
             ("ADMIN_PASSWORD", PASSWORD.to_owned()),
             ("SECRET_KEY", "5a".repeat(32)),
-            ("XDG_CONFIG_HOME", folder.path().join("config").display().to_string()),
+            (
+                "XDG_CONFIG_HOME",
+                folder.path().join("config").display().to_string(),
+            ),
         ];
         let address = format!("127.0.0.1:{}", free_port());
         let config = folder.path().join("maple-lark.toml");
@@ -130,7 +148,10 @@ impl Place {
         let path = self.folder.path().join("in-process.toml");
         let mut text = std::fs::read_to_string(&self.config).unwrap();
         for name in ["DATABASE_URL_OF_LARK", "ADMIN_PASSWORD"] {
-            text = text.replace(&format!("env:{name}"), &format!("file:{}", self.secret_file(name)));
+            text = text.replace(
+                &format!("env:{name}"),
+                &format!("file:{}", self.secret_file(name)),
+            );
         }
         std::fs::write(&path, text).unwrap();
         path.display().to_string()
@@ -139,7 +160,12 @@ impl Place {
     /// The source of the small report for such a service.
     pub fn source_for_this_process(&self) -> String {
         let password = format!("file:{}", self.secret_file("ORRIN_READER_PASSWORD"));
-        SOURCE.replace("env:ORRIN_OPS_ADDRESS", &self.environment["ORRIN_OPS_ADDRESS"]).replace("env:ORRIN_READER_PASSWORD", &password)
+        SOURCE
+            .replace(
+                "env:ORRIN_OPS_ADDRESS",
+                &self.environment["ORRIN_OPS_ADDRESS"],
+            )
+            .replace("env:ORRIN_READER_PASSWORD", &password)
     }
 
     fn secret_file(&self, name: &str) -> String {
@@ -156,14 +182,24 @@ impl Place {
     /// A further process on the same database, at an address of its own.
     pub fn serve_another(&self) -> Service {
         let address = format!("127.0.0.1:{}", free_port());
-        let config = self.folder.path().join(format!("{}.toml", address.replace(':', "-")));
+        let config = self
+            .folder
+            .path()
+            .join(format!("{}.toml", address.replace(':', "-")));
         self.configure(&config, &address);
         self.serve_with(&config, &address)
     }
 
     fn serve_with(&self, config: &Path, address: &str) -> Service {
-        let log = self.folder.path().join(format!("{}.log", address.replace(':', "-")));
-        let file = std::fs::OpenOptions::new().create(true).append(true).open(&log).unwrap();
+        let log = self
+            .folder
+            .path()
+            .join(format!("{}.log", address.replace(':', "-")));
+        let file = std::fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(&log)
+            .unwrap();
         let child = Command::new(env!("CARGO_BIN_EXE_maple-lark"))
             .args(["serve", "--config"])
             .arg(config)
@@ -173,10 +209,18 @@ impl Place {
             .stderr(file)
             .spawn()
             .unwrap();
-        let mut service = Service { child, log, address: address.to_owned() };
+        let mut service = Service {
+            child,
+            log,
+            address: address.to_owned(),
+        };
         let began = Instant::now();
         while !service.ready() {
-            assert!(service.child.try_wait().unwrap().is_none() && began.elapsed() < PATIENCE, "the service does not start: {}", service.log());
+            assert!(
+                service.child.try_wait().unwrap().is_none() && began.elapsed() < PATIENCE,
+                "the service does not start: {}",
+                service.log()
+            );
             std::thread::sleep(Duration::from_millis(50));
         }
         service
@@ -185,15 +229,27 @@ impl Place {
     /// Runs the command line to its end.
     pub fn lark(&self, arguments: &[&str]) -> Output {
         let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));
-        command.args(arguments).envs(&self.environment).env("MAPLE_LARK_PASSWORD", PASSWORD).env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        command
+            .args(arguments)
+            .envs(&self.environment)
+            .env("MAPLE_LARK_PASSWORD", PASSWORD)
+            .env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
         command.stdin(Stdio::null()).output().unwrap()
     }
 
     /// The same with something on standard input.
     pub fn lark_with_input(&self, arguments: &[&str], input: &str) -> Output {
         let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));
-        command.args(arguments).envs(&self.environment).env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        command
+            .args(arguments)
+            .envs(&self.environment)
+            .env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        let mut child = command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
         std::io::Write::write_all(&mut child.stdin.take().unwrap(), input.as_bytes()).unwrap();
         child.wait_with_output().unwrap()
     }
@@ -201,7 +257,11 @@ impl Place {
     /// Runs the command line, which must succeed, and answers with what it printed as JSON.
     pub fn json(&self, arguments: &[&str]) -> Value {
         let output = self.lark(&[arguments, &["--output", "json"]].concat());
-        assert!(output.status.success(), "{arguments:?}: {}", text(&output.stderr));
+        assert!(
+            output.status.success(),
+            "{arguments:?}: {}",
+            text(&output.stderr)
+        );
         serde_json::from_slice(&output.stdout).unwrap()
     }
 
@@ -212,8 +272,13 @@ impl Place {
 
     /// The token of the saved sign-in.
     pub fn token(&self) -> String {
-        let saved = std::fs::read_to_string(self.folder.path().join("config/maple-lark/sign-in.json")).unwrap();
-        serde_json::from_str::<Value>(&saved).unwrap()["token"].as_str().unwrap().to_owned()
+        let saved =
+            std::fs::read_to_string(self.folder.path().join("config/maple-lark/sign-in.json"))
+                .unwrap();
+        serde_json::from_str::<Value>(&saved).unwrap()["token"]
+            .as_str()
+            .unwrap()
+            .to_owned()
     }
 
     pub fn apply(&self, files: &[(&str, &str)]) -> Output {
@@ -227,7 +292,9 @@ impl Place {
     /// A database with three days of the demo's data up to now.
     pub async fn with_data(&self) -> PgConnection {
         let mut connection = self.cluster.connect("orrin_ops").await.unwrap();
-        scenario::load(&mut connection, "orrin_reader", chrono::Utc::now(), 3).await.unwrap();
+        scenario::load(&mut connection, "orrin_reader", chrono::Utc::now(), 3)
+            .await
+            .unwrap();
         connection
     }
 
@@ -240,7 +307,10 @@ impl Place {
     pub fn apply_small(&self, report: &str) {
         let output = self.apply(&[
             ("source.toml", SOURCE),
-            ("dashboard.toml", &small_dashboard("select 1 as one, :from::timestamptz as begins")),
+            (
+                "dashboard.toml",
+                &small_dashboard("select 1 as one, :from::timestamptz as begins"),
+            ),
             ("report.toml", report),
         ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
@@ -263,10 +333,18 @@ impl Place {
 impl Service {
     fn ready(&self) -> bool {
         use std::io::{Read, Write};
-        let Ok(mut stream) = std::net::TcpStream::connect(&self.address) else { return false };
+        let Ok(mut stream) = std::net::TcpStream::connect(&self.address) else {
+            return false;
+        };
         let mut answer = String::new();
-        let asked = write!(stream, "GET /ready HTTP/1.1\r\nHost: {}\r\nConnection: close\r\n\r\n", self.address);
-        asked.is_ok() && stream.read_to_string(&mut answer).is_ok() && answer.starts_with("HTTP/1.1 200")
+        let asked = write!(
+            stream,
+            "GET /ready HTTP/1.1\r\nHost: {}\r\nConnection: close\r\n\r\n",
+            self.address
+        );
+        asked.is_ok()
+            && stream.read_to_string(&mut answer).is_ok()
+            && answer.starts_with("HTTP/1.1 200")
     }
 
     pub fn log(&self) -> String {
@@ -281,7 +359,13 @@ impl Service {
 
     /// SIGTERM, and how it ended.
     pub fn stop(mut self) -> std::process::ExitStatus {
-        assert!(Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().unwrap().success());
+        assert!(
+            Command::new("kill")
+                .args(["-TERM", &self.child.id().to_string()])
+                .status()
+                .unwrap()
+                .success()
+        );
         self.child.wait().unwrap()
     }
 }
@@ -307,7 +391,10 @@ pub fn applied(place: &Place, files: &[(&str, &str)]) {
 }
 
 pub fn ran(place: &Place, report: &str) -> Value {
-    let id = place.json(&["run", report, "--detach"])["id"].as_str().unwrap().to_owned();
+    let id = place.json(&["run", report, "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     place.settled(&id)
 }
 
@@ -326,14 +413,21 @@ pub fn wait_for(place: &Place, id: &str, what: &str, holds: impl Fn(&Value) -> b
 
 pub fn envelope(bytes: &[u8]) -> String {
     let text = String::from_utf8_lossy(bytes);
-    text.lines().find_map(|line| line.strip_prefix("X-Envelope-To: ")).unwrap_or_default().to_owned()
+    text.lines()
+        .find_map(|line| line.strip_prefix("X-Envelope-To: "))
+        .unwrap_or_default()
+        .to_owned()
 }
 
 /// Every mail by whom it went to, waiting for as many as there should be.
 pub fn mails(place: &Place, count: usize) -> BTreeMap<String, Vec<Vec<u8>>> {
     let began = Instant::now();
     while place.mail.messages().len() < count {
-        assert!(began.elapsed() < PATIENCE, "{} of {count} mails came", place.mail.messages().len());
+        assert!(
+            began.elapsed() < PATIENCE,
+            "{} of {count} mails came",
+            place.mail.messages().len()
+        );
         std::thread::sleep(Duration::from_millis(50));
     }
     let mut found: BTreeMap<String, Vec<Vec<u8>>> = BTreeMap::new();

@@ -60,9 +60,15 @@ parameters = { port = "havnes" }
 "#;
 
 async fn asked(place: &Place, order: Value) -> (StatusCode, String, String) {
-    let request = Client::new().post(format!("http://{}/api/v1/preview", place.address)).bearer_auth(place.token()).json(&order);
+    let request = Client::new()
+        .post(format!("http://{}/api/v1/preview", place.address))
+        .bearer_auth(place.token())
+        .json(&order);
     let answer = request.send().await.unwrap();
-    let kind = answer.headers()[header::CONTENT_TYPE].to_str().unwrap().to_owned();
+    let kind = answer.headers()[header::CONTENT_TYPE]
+        .to_str()
+        .unwrap()
+        .to_owned();
     (answer.status(), kind, answer.text().await.unwrap())
 }
 
@@ -80,84 +86,178 @@ fn plain(html: &str) -> String {
 
 async fn refused(place: &Place, order: Value) -> String {
     let (status, kind, text) = asked(place, order.clone()).await;
-    assert!(status.is_client_error() && kind == "application/problem+json", "{order}: {status} {text}");
+    assert!(
+        status.is_client_error() && kind == "application/problem+json",
+        "{order}: {status} {text}"
+    );
     let problem: Value = serde_json::from_str(&text).unwrap();
-    let problems: Vec<&str> = problem["problems"].as_array().into_iter().flatten().filter_map(|one| one["message"].as_str()).collect();
-    if problems.is_empty() { problem["detail"].as_str().unwrap().to_owned() } else { problems.join("; ") }
+    let problems: Vec<&str> = problem["problems"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|one| one["message"].as_str())
+        .collect();
+    if problems.is_empty() {
+        problem["detail"].as_str().unwrap().to_owned()
+    } else {
+        problems.join("; ")
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_dashboard_is_shown_for_any_window_and_values_and_nothing_is_kept() {
     let (place, _service) = ready().await;
-    applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", BY_PORT), ("report.toml", REPORT)]);
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", BY_PORT),
+            ("report.toml", REPORT),
+        ],
+    );
 
     // The night on which clocks go back has 25 hours.
-    let order =
-        json!({ "dashboard": "by-port", "time_zone": "Atlantic/Faroe", "window": { "interval": "2026-10-25/2026-10-26" }, "values": { "port": "ostrey" } });
+    let order = json!({ "dashboard": "by-port", "time_zone": "Atlantic/Faroe", "window": { "interval": "2026-10-25/2026-10-26" }, "values": { "port": "ostrey" } });
     let html = shown(&place, order).await;
-    assert!(html.contains("<h1>By port</h1>") && html.contains("Sunday 25 October 2026"), "{html}");
-    assert!(html.contains("2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00"), "{html}");
+    assert!(
+        html.contains("<h1>By port</h1>") && html.contains("Sunday 25 October 2026"),
+        "{html}"
+    );
+    assert!(
+        html.contains("2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00"),
+        "{html}"
+    );
     assert!(html.contains("ostrey") && !html.contains("havnes"));
     // It asks with a comparison window, so it is given one.
-    assert!(html.contains("<dt>Compared</dt>") && html.contains("<td>23 Oct 23:00</td>"), "{html}");
+    assert!(
+        html.contains("<dt>Compared</dt>") && html.contains("<td>23 Oct 23:00</td>"),
+        "{html}"
+    );
 
     // A report has its own window, and an audience its values; those given come first.
     let order = json!({ "report": "ports", "audience": "Havnes", "at": "2026-03-02T07:30:00Z", "values": { "least": 7 } });
     let html = shown(&place, order).await;
-    assert!(html.contains("Sunday 1 March 2026") && html.contains("havnes") && html.contains(">7<"), "{html}");
+    assert!(
+        html.contains("Sunday 1 March 2026") && html.contains("havnes") && html.contains(">7<"),
+        "{html}"
+    );
 
     // A text that was never applied, as it would be.
-    let draft = BY_PORT
-        .replace("By port", "Draft")
-        .replace("[[section.block]]\nshow = \"table\"\ntitle = \"Rows\"", "[[section.block]]\nshow = \"table\"\ntitle = \"Other rows\"");
-    let html = shown(&place, json!({ "definition": draft, "values": { "port": "havnes" } })).await;
+    let draft = BY_PORT.replace("By port", "Draft").replace(
+        "[[section.block]]\nshow = \"table\"\ntitle = \"Rows\"",
+        "[[section.block]]\nshow = \"table\"\ntitle = \"Other rows\"",
+    );
+    let html = shown(
+        &place,
+        json!({ "definition": draft, "values": { "port": "havnes" } }),
+    )
+    .await;
     assert!(html.contains("<h1>Draft</h1>") && html.contains("Other rows"));
     let html = shown(&place, json!({ "definition": REPORT.replace("title = \"Ports\"", "title = \"Ports, redrafted\""), "audience": "Havnes" })).await;
     assert!(html.contains("<h1>Ports, redrafted</h1>"));
 
     // A block that fails says so in its place; the others are there.
-    let broken = BY_PORT.replace("select :compare_from::timestamptz as compared", "select 1 / 0 as compared, :compare_from::timestamptz as at");
-    let html = shown(&place, json!({ "definition": broken, "values": { "port": "havnes" } })).await;
-    assert!(html.contains("This block could not be made") && html.contains("division by zero") && html.contains(">havnes<"), "{html}");
+    let broken = BY_PORT.replace(
+        "select :compare_from::timestamptz as compared",
+        "select 1 / 0 as compared, :compare_from::timestamptz as at",
+    );
+    let html = shown(
+        &place,
+        json!({ "definition": broken, "values": { "port": "havnes" } }),
+    )
+    .await;
+    assert!(
+        html.contains("This block could not be made")
+            && html.contains("division by zero")
+            && html.contains(">havnes<"),
+        "{html}"
+    );
 
     assert_eq!(place.json(&["runs"])["total"], 0, "nothing was run");
     assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 1);
-    assert_eq!(place.json(&["dashboards"])[0]["title"], "By port", "what was shown is not applied");
+    assert_eq!(
+        place.json(&["dashboards"])[0]["title"],
+        "By port",
+        "what was shown is not applied"
+    );
     assert!(place.mail.messages().is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_cannot_be_shown_says_why() {
     let (place, _service) = ready().await;
-    applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", BY_PORT), ("report.toml", REPORT)]);
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", BY_PORT),
+            ("report.toml", REPORT),
+        ],
+    );
     let dashboard = |more: Value| {
         let mut order = json!({ "dashboard": "by-port" });
-        order.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        order
+            .as_object_mut()
+            .unwrap()
+            .extend(more.as_object().unwrap().clone());
         order
     };
     let cases = [
         (json!({}), "give one of report, dashboard and definition"),
-        (json!({ "dashboard": "by-port", "report": "ports" }), "give one of report, dashboard and definition"),
+        (
+            json!({ "dashboard": "by-port", "report": "ports" }),
+            "give one of report, dashboard and definition",
+        ),
         (json!({ "dashboard": "nowhere" }), "dashboard \"nowhere\""),
         (json!({ "report": "nowhere" }), "report \"nowhere\""),
-        (dashboard(json!({})), "the parameter \"port\" (Port) needs a value"),
+        (
+            dashboard(json!({})),
+            "the parameter \"port\" (Port) needs a value",
+        ),
         (
             dashboard(json!({ "values": { "port": "havnse" } })),
             "the value of \"port\": \"havnse\" is not one of \"havnes\", \"ostrey\". Did you mean \"havnes\"?",
         ),
-        (dashboard(json!({ "values": { "port": "havnes", "lest": 1 } })), "there is no parameter \"lest\" here. Did you mean \"least\"?"),
-        (dashboard(json!({ "values": { "port": "havnes", "least": "many" } })), "the value of \"least\": must be a number"),
-        (dashboard(json!({ "values": { "port": "havnes" }, "window": { "previous": "dya" } })), "\"dya\" is not one of"),
-        (dashboard(json!({ "values": { "port": "havnes" }, "time_zone": "Atlantic/Faro" })), "Did you mean \"Atlantic/Faroe\"?"),
-        (dashboard(json!({ "values": { "port": "havnes" }, "look": "none-such" })), "look \"none-such\""),
-        (dashboard(json!({ "values": { "port": "havnes" }, "format": "doc" })), "\"doc\" is not a format; there are pdf, html"),
-        (json!({ "report": "ports", "audience": "Havnse" }), "this report has no audience \"Havnse\". Did you mean \"Havnes\"?"),
+        (
+            dashboard(json!({ "values": { "port": "havnes", "lest": 1 } })),
+            "there is no parameter \"lest\" here. Did you mean \"least\"?",
+        ),
+        (
+            dashboard(json!({ "values": { "port": "havnes", "least": "many" } })),
+            "the value of \"least\": must be a number",
+        ),
+        (
+            dashboard(json!({ "values": { "port": "havnes" }, "window": { "previous": "dya" } })),
+            "\"dya\" is not one of",
+        ),
+        (
+            dashboard(json!({ "values": { "port": "havnes" }, "time_zone": "Atlantic/Faro" })),
+            "Did you mean \"Atlantic/Faroe\"?",
+        ),
+        (
+            dashboard(json!({ "values": { "port": "havnes" }, "look": "none-such" })),
+            "look \"none-such\"",
+        ),
+        (
+            dashboard(json!({ "values": { "port": "havnes" }, "format": "doc" })),
+            "\"doc\" is not a format; there are pdf, html",
+        ),
+        (
+            json!({ "report": "ports", "audience": "Havnse" }),
+            "this report has no audience \"Havnse\". Did you mean \"Havnes\"?",
+        ),
         (
             json!({ "definition": BY_PORT.replace("query = \"before\"", "query = \"befor\"") }),
             "there is no query \"befor\" in this dashboard. Did you mean \"before\"?",
         ),
-        (json!({ "definition": BY_PORT.replace("source = \"operations\"", "source = \"operatoins\"") }), "Did you mean \"operations\"?"),
-        (json!({ "definition": SOURCE }), "a source shows nothing by itself"),
+        (
+            json!({ "definition": BY_PORT.replace("source = \"operations\"", "source = \"operatoins\"") }),
+            "Did you mean \"operations\"?",
+        ),
+        (
+            json!({ "definition": SOURCE }),
+            "a source shows nothing by itself",
+        ),
     ];
     for (order, words) in cases {
         let said = refused(&place, order.clone()).await;
@@ -168,7 +268,14 @@ async fn what_cannot_be_shown_says_why() {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_command_line_writes_a_preview_in_any_format() {
     let (place, _service) = ready().await;
-    applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", BY_PORT), ("report.toml", REPORT)]);
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", BY_PORT),
+            ("report.toml", REPORT),
+        ],
+    );
     let into = place.folder.path().join("previews");
     let folder = into.to_str().unwrap();
     let written = |arguments: &[&str]| {
@@ -178,14 +285,41 @@ async fn the_command_line_writes_a_preview_in_any_format() {
         assert_eq!(saved[1], bytes.len());
         (path, bytes)
     };
-    let (path, html) =
-        written(&["by-port", "--value", "port=havnes", "--zone", "Atlantic/Faroe", "--window", "last = \"PT6H\"", "--at", "2026-10-25T06:00:00Z"]);
-    assert!(path.ends_with(".html") && plain(&text(&html)).contains("2026-10-25T01:00:00+01:00/2026-10-25T06:00:00+00:00"), "{path}: {}", text(&html));
-    let (path, pdf) = written(&["--report", "ports", "--audience", "Havnes", "--format", "pdf"]);
-    assert!(path.ends_with(".pdf") && pdf.starts_with(b"%PDF-"), "{path}");
+    let (path, html) = written(&[
+        "by-port",
+        "--value",
+        "port=havnes",
+        "--zone",
+        "Atlantic/Faroe",
+        "--window",
+        "last = \"PT6H\"",
+        "--at",
+        "2026-10-25T06:00:00Z",
+    ]);
+    assert!(
+        path.ends_with(".html")
+            && plain(&text(&html)).contains("2026-10-25T01:00:00+01:00/2026-10-25T06:00:00+00:00"),
+        "{path}: {}",
+        text(&html)
+    );
+    let (path, pdf) = written(&[
+        "--report",
+        "ports",
+        "--audience",
+        "Havnes",
+        "--format",
+        "pdf",
+    ]);
+    assert!(
+        path.ends_with(".pdf") && pdf.starts_with(b"%PDF-"),
+        "{path}"
+    );
     // Several tables of CSV come together.
     let (path, zip) = written(&["by-port", "--value", "port=havnes", "--format", "csv"]);
-    assert!(path.ends_with("preview.csv.zip") && zip.starts_with(b"PK"), "{path}");
+    assert!(
+        path.ends_with("preview.csv.zip") && zip.starts_with(b"PK"),
+        "{path}"
+    );
     let draft = place.folder.path().join("draft.toml");
     std::fs::write(&draft, BY_PORT.replace("By port", "Draft")).unwrap();
     let (_, html) = written(&["--file", draft.to_str().unwrap(), "--value", "port=havnes"]);
@@ -193,14 +327,39 @@ async fn the_command_line_writes_a_preview_in_any_format() {
 
     for (arguments, code, words) in [
         (vec!["preview"], 2, "required"),
-        (vec!["preview", "by-port", "--report", "ports"], 2, "cannot be used with"),
-        (vec!["preview", "by-port", "--window", "previous ="], 1, "--window is not valid"),
-        (vec!["preview", "by-port"], 5, "the parameter \"port\" (Port) needs a value"),
-        (vec!["preview", "--file", "/nowhere.toml"], 1, "/nowhere.toml cannot be read"),
+        (
+            vec!["preview", "by-port", "--report", "ports"],
+            2,
+            "cannot be used with",
+        ),
+        (
+            vec!["preview", "by-port", "--window", "previous ="],
+            1,
+            "--window is not valid",
+        ),
+        (
+            vec!["preview", "by-port"],
+            5,
+            "the parameter \"port\" (Port) needs a value",
+        ),
+        (
+            vec!["preview", "--file", "/nowhere.toml"],
+            1,
+            "/nowhere.toml cannot be read",
+        ),
     ] {
         let output = place.lark(&arguments);
-        assert_eq!(output.status.code(), Some(code), "{arguments:?}: {}", text(&output.stderr));
-        assert!(text(&output.stderr).contains(words), "{arguments:?}: {}", text(&output.stderr));
+        assert_eq!(
+            output.status.code(),
+            Some(code),
+            "{arguments:?}: {}",
+            text(&output.stderr)
+        );
+        assert!(
+            text(&output.stderr).contains(words),
+            "{arguments:?}: {}",
+            text(&output.stderr)
+        );
     }
 }
 
@@ -217,7 +376,10 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
             ("report.toml", REPORT),
             (
                 "small.toml",
-                &SMALL_REPORT.replace("\"small\"", "\"by-port\"").replace("[window]", "[parameters]\nport = \"ostrey\"\n[window]\ncompare = \"window-before\""),
+                &SMALL_REPORT.replace("\"small\"", "\"by-port\"").replace(
+                    "[window]",
+                    "[parameters]\nport = \"ostrey\"\n[window]\ncompare = \"window-before\"",
+                ),
             ),
         ],
     );
@@ -230,11 +392,27 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
 
     // A required value is asked for in words, and picked.
     click(&browser, "//button[.='Show it']").await;
-    see(&browser, "//*[@role='alert'][contains(., 'the parameter \"port\" (Port) needs a value')]").await;
-    click(&browser, "//label[contains(., 'Port')]//div[contains(@class, 'el-select__wrapper')]").await;
-    click(&browser, "//li[contains(@class, 'el-select-dropdown__item')][.='ostrey']").await;
+    see(
+        &browser,
+        "//*[@role='alert'][contains(., 'the parameter \"port\" (Port) needs a value')]",
+    )
+    .await;
+    click(
+        &browser,
+        "//label[contains(., 'Port')]//div[contains(@class, 'el-select__wrapper')]",
+    )
+    .await;
+    click(
+        &browser,
+        "//li[contains(@class, 'el-select-dropdown__item')][.='ostrey']",
+    )
+    .await;
     click(&browser, "//button[starts-with(., 'Show it')]").await;
-    see(&browser, "//iframe[@title='The preview']").await.enter_frame().await.unwrap();
+    see(&browser, "//iframe[@title='The preview']")
+        .await
+        .enter_frame()
+        .await
+        .unwrap();
     see(&browser, "//h1[.='By port']").await;
     see(&browser, "//td[.='ostrey']").await;
     browser.enter_parent_frame().await.unwrap();
@@ -242,13 +420,24 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
 
     // A text is shown before it is applied.
     click(&browser, "//button[.='Edit']").await;
-    see(&browser, "//section[@aria-labelledby='preview']//button[.='Show it']").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='preview']//button[.='Show it']",
+    )
+    .await;
     let text = see(&browser, "//textarea").await;
     text.send_keys("\n# not applied yet").await.unwrap();
     see(&browser, "//button[.='Apply' and not(@disabled)]").await;
     let values = see(&browser, "//input[@aria-label='Values of parameters']").await;
-    values.send_keys("port=havnes; least=5\u{e007}").await.unwrap();
-    see(&browser, "//iframe[@title='The preview']").await.enter_frame().await.unwrap();
+    values
+        .send_keys("port=havnes; least=5\u{e007}")
+        .await
+        .unwrap();
+    see(&browser, "//iframe[@title='The preview']")
+        .await
+        .enter_frame()
+        .await
+        .unwrap();
     see(&browser, "//td[.='havnes']").await;
     see(&browser, "//td[.='5']").await;
     browser.enter_parent_frame().await.unwrap();
@@ -256,8 +445,17 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     see(&browser, "//button[.='Apply' and not(@disabled)]").await;
     browser.close().await.unwrap();
     let folder = place.folder.path().join("exported");
-    assert!(place.lark(&["export", folder.to_str().unwrap()]).status.success());
-    assert!(!std::fs::read_to_string(folder.join("dashboard.toml")).unwrap().contains("not applied yet"));
+    assert!(
+        place
+            .lark(&["export", folder.to_str().unwrap()])
+            .status
+            .success()
+    );
+    assert!(
+        !std::fs::read_to_string(folder.join("dashboard.toml"))
+            .unwrap()
+            .contains("not applied yet")
+    );
 }
 
 /// Audiences that are rows of a query are known when a run begins; until then the page says so.
@@ -267,12 +465,35 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
     let _service = place.serve();
     place.sign_in();
     let audiences = "[[audiences-from]]\nsource = \"operations\"\nsql = \"select 'A' as name, 'havnes' as code, 'a@orrin-sound.example' as address\"\nname = \"name\"\nto = \"address\"\nparameters = { port = \"code\" }\n";
-    let report = format!("{}{audiences}", REPORT.split("[[audience]]").next().unwrap());
-    applied(&place, &[("source.toml", SOURCE), ("dashboard.toml", BY_PORT), ("report.toml", &report)]);
+    let report = format!(
+        "{}{audiences}",
+        REPORT.split("[[audience]]").next().unwrap()
+    );
+    applied(
+        &place,
+        &[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", BY_PORT),
+            ("report.toml", &report),
+        ],
+    );
     let view = place.json(&["reports"]);
-    assert_eq!((&view[0]["audiences"], &view[0]["audiences_from"]), (&json!([]), &json!(["operations"])));
-    assert_eq!(refused(&place, json!({ "report": "ports" })).await, "the parameter \"port\" (Port) needs a value");
-    assert!(shown(&place, json!({ "report": "ports", "values": { "port": "ostrey" } })).await.contains("ostrey"));
+    assert_eq!(
+        (&view[0]["audiences"], &view[0]["audiences_from"]),
+        (&json!([]), &json!(["operations"]))
+    );
+    assert_eq!(
+        refused(&place, json!({ "report": "ports" })).await,
+        "the parameter \"port\" (Port) needs a value"
+    );
+    assert!(
+        shown(
+            &place,
+            json!({ "report": "ports", "values": { "port": "ostrey" } })
+        )
+        .await
+        .contains("ostrey")
+    );
 
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
@@ -280,10 +501,26 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
     signed_in_at(&browser, &place, "/reports").await;
     see(&browser, "//div[contains(., 'to everybody a query names')]").await;
     click(&browser, "//a[.='Ports']").await;
-    see(&browser, "//dd[.='One for each row of a query to operations']").await;
-    see(&browser, "//input[@aria-label='Values of parameters']").await.send_keys("port=ostrey").await.unwrap();
-    click(&browser, "//section[@aria-labelledby='preview']//button[.='Show it']").await;
-    see(&browser, "//iframe[@title='The preview']").await.enter_frame().await.unwrap();
+    see(
+        &browser,
+        "//dd[.='One for each row of a query to operations']",
+    )
+    .await;
+    see(&browser, "//input[@aria-label='Values of parameters']")
+        .await
+        .send_keys("port=ostrey")
+        .await
+        .unwrap();
+    click(
+        &browser,
+        "//section[@aria-labelledby='preview']//button[.='Show it']",
+    )
+    .await;
+    see(&browser, "//iframe[@title='The preview']")
+        .await
+        .enter_frame()
+        .await
+        .unwrap();
     see(&browser, "//td[.='ostrey']").await;
     browser.enter_parent_frame().await.unwrap();
     browser.close().await.unwrap();

@@ -13,7 +13,10 @@ async fn a_report_every_minute_fires_by_itself_once_an_instant_with_two_processe
     place.sign_in();
     let report = SMALL_REPORT
         .replace(", \"b@orrin-sound.example\"", "")
-        .replace("[window]\nprevious = \"day\"", "[schedule]\nevery = \"PT1M\"\n[window]\nlast = \"PT1H\"");
+        .replace(
+            "[window]\nprevious = \"day\"",
+            "[schedule]\nevery = \"PT1M\"\n[window]\nlast = \"PT1H\"",
+        );
     place.apply_small(&report);
     let began = Instant::now();
     let runs = loop {
@@ -22,7 +25,12 @@ async fn a_report_every_minute_fires_by_itself_once_an_instant_with_two_processe
         if runs.iter().filter(|run| run["settled"] == true).count() >= 2 {
             break runs;
         }
-        assert!(began.elapsed() < Duration::from_secs(300), "nothing fires by itself: {page:#}\n{}{}", first.log(), second.log());
+        assert!(
+            began.elapsed() < Duration::from_secs(300),
+            "nothing fires by itself: {page:#}\n{}{}",
+            first.log(),
+            second.log()
+        );
         tokio::time::sleep(Duration::from_millis(500)).await;
     };
     let mut instants = BTreeMap::new();
@@ -33,6 +41,9 @@ async fn a_report_every_minute_fires_by_itself_once_an_instant_with_two_processe
         *instants.entry(at.to_owned()).or_insert(0) += 1;
     }
     assert!(instants.values().all(|count| *count == 1), "{instants:?}");
-    let settled = runs.iter().filter(|run| run["state"] == "delivered").count();
+    let settled = runs
+        .iter()
+        .filter(|run| run["state"] == "delivered")
+        .count();
     assert!(place.mail.messages().len() >= settled && place.mail.messages().len() <= runs.len());
 }

@@ -10,10 +10,16 @@ use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, small_dashboard, text}
 /// A report that was due at the last midnight, once a test says so.
 fn scheduled(name: &str, extra: &str) -> String {
     SMALL_REPORT
-        .replace("name = \"small\"\ntitle", &format!("name = \"{name}\"\ntitle"))
+        .replace(
+            "name = \"small\"\ntitle",
+            &format!("name = \"{name}\"\ntitle"),
+        )
         .replace(", \"b@orrin-sound.example\"", "")
         .replace("Atlantic/Faroe", "UTC")
-        .replace("[window]", &format!("{extra}\n[schedule]\nevery = \"day\"\nat = \"00:00\"\n[window]"))
+        .replace(
+            "[window]",
+            &format!("{extra}\n[schedule]\nevery = \"day\"\nat = \"00:00\"\n[window]"),
+        )
 }
 
 fn readiness(every: &str, deadline: &str, then: &str) -> String {
@@ -25,7 +31,10 @@ fn readiness(every: &str, deadline: &str, then: &str) -> String {
 fn apply(place: &Place, sql: &str, reports: &[(&str, &str)]) {
     let dashboard = small_dashboard(sql);
     let source = SOURCE.replace("PT20S", "PT5M");
-    let mut files = vec![("source.toml", source.as_str()), ("dashboard.toml", dashboard.as_str())];
+    let mut files = vec![
+        ("source.toml", source.as_str()),
+        ("dashboard.toml", dashboard.as_str()),
+    ];
     files.extend(reports);
     let output = place.apply(&files);
     assert!(output.status.success(), "{}", text(&output.stderr));
@@ -33,7 +42,10 @@ fn apply(place: &Place, sql: &str, reports: &[(&str, &str)]) {
 
 /// Makes every report due since the last midnight; the service looks every few seconds.
 async fn make_due(records: &mut PgConnection) {
-    records.execute("update schedule_states set next_instant = date_trunc('day', now(), 'UTC')").await.unwrap();
+    records
+        .execute("update schedule_states set next_instant = date_trunc('day', now(), 'UTC')")
+        .await
+        .unwrap();
 }
 
 /// The only run of a report, once `settled` says so of it.
@@ -69,23 +81,57 @@ async fn a_run_waits_in_sight_until_its_data_is_ready() {
     let _service = place.serve();
     place.sign_in();
     let mut operations = data_that_is_not_ready(&place).await;
-    apply(&place, "select 1 as one", &[("report.toml", &scheduled("late", &readiness("PT1S", "PT100H", "hold")))]);
+    apply(
+        &place,
+        "select 1 as one",
+        &[(
+            "report.toml",
+            &scheduled("late", &readiness("PT1S", "PT100H", "hold")),
+        )],
+    );
     make_due(&mut place.records().await).await;
-    let waiting =
-        run_of(&place, "late", |run| run["state"] == "waiting" && run["steps"][0]["detail"].as_str().is_some_and(|detail| detail.contains("2 times"))).await;
+    let waiting = run_of(&place, "late", |run| {
+        run["state"] == "waiting"
+            && run["steps"][0]["detail"]
+                .as_str()
+                .is_some_and(|detail| detail.contains("2 times"))
+    })
+    .await;
     let step = &waiting["steps"][0];
-    assert_eq!((step["kind"].as_str(), step["state"].as_str()), (Some("wait"), Some("running")));
+    assert_eq!(
+        (step["kind"].as_str(), step["state"].as_str()),
+        (Some("wait"), Some("running"))
+    );
     let detail = step["detail"].as_str().unwrap();
-    assert!(detail.contains("the query said no") && detail.contains("waits until"), "{detail}");
+    assert!(
+        detail.contains("the query said no") && detail.contains("waits until"),
+        "{detail}"
+    );
     assert_eq!(waiting["settled"], false);
     // A run that somebody asks for does not wait.
-    assert_eq!(place.json(&["run", "late", "--no-delivery"])["state"], "made");
+    assert_eq!(
+        place.json(&["run", "late", "--no-delivery"])["state"],
+        "made"
+    );
 
-    operations.execute("update data set ready = true").await.unwrap();
+    operations
+        .execute("update data set ready = true")
+        .await
+        .unwrap();
     let id = waiting["id"].as_str().unwrap();
     let run = place.settled(id);
-    assert_eq!((run["state"].as_str(), run["incomplete"].is_null()), (Some("delivered"), true), "{run:#}");
-    assert!(run["steps"][0]["detail"].as_str().unwrap().starts_with("ready when asked for the"), "{run:#}");
+    assert_eq!(
+        (run["state"].as_str(), run["incomplete"].is_null()),
+        (Some("delivered"), true),
+        "{run:#}"
+    );
+    assert!(
+        run["steps"][0]["detail"]
+            .as_str()
+            .unwrap()
+            .starts_with("ready when asked for the"),
+        "{run:#}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -94,23 +140,46 @@ async fn a_run_whose_wait_is_over_is_marked_held_or_skipped_as_chosen() {
     let _service = place.serve();
     place.sign_in();
     let _operations = data_that_is_not_ready(&place).await;
-    let reports = ["run", "hold", "skip"].map(|then| scheduled(then, &readiness("PT1S", "PT2S", then)));
-    apply(&place, "select 1 as one", &[("a.toml", &reports[0]), ("b.toml", &reports[1]), ("c.toml", &reports[2])]);
+    let reports =
+        ["run", "hold", "skip"].map(|then| scheduled(then, &readiness("PT1S", "PT2S", then)));
+    apply(
+        &place,
+        "select 1 as one",
+        &[
+            ("a.toml", &reports[0]),
+            ("b.toml", &reports[1]),
+            ("c.toml", &reports[2]),
+        ],
+    );
     make_due(&mut place.records().await).await;
 
     let run = run_of(&place, "run", settled).await;
     assert_eq!(run["state"], "delivered");
     let incomplete = run["incomplete"].as_str().unwrap();
-    assert!(incomplete.starts_with("the data was not ready by") && incomplete.ends_with("the query said no"), "{incomplete}");
+    assert!(
+        incomplete.starts_with("the data was not ready by")
+            && incomplete.ends_with("the query said no"),
+        "{incomplete}"
+    );
     let held = run_of(&place, "hold", settled).await;
-    assert_eq!((held["state"].as_str(), held["good"].as_bool()), (Some("held"), Some(false)));
+    assert_eq!(
+        (held["state"].as_str(), held["good"].as_bool()),
+        (Some("held"), Some(false))
+    );
     let skipped = run_of(&place, "skip", settled).await;
     assert_eq!(skipped["state"], "skipped");
-    assert!(skipped["problem"].as_str().unwrap().contains("the query said no"));
+    assert!(
+        skipped["problem"]
+            .as_str()
+            .unwrap()
+            .contains("the query said no")
+    );
 
     let messages = place.mail.messages();
     assert_eq!(messages.len(), 1, "only the one that is to run is sent");
-    let mail = mail_parser::MessageParser::default().parse(&messages[0]).unwrap();
+    let mail = mail_parser::MessageParser::default()
+        .parse(&messages[0])
+        .unwrap();
     for body in [mail.body_text(0).unwrap(), mail.body_html(0).unwrap()] {
         assert!(body.contains("The data may be incomplete"), "{body}");
     }
@@ -122,12 +191,22 @@ async fn a_run_that_waits_can_be_cancelled() {
     let _service = place.serve();
     place.sign_in();
     let mut operations = data_that_is_not_ready(&place).await;
-    apply(&place, "select 1 as one", &[("report.toml", &scheduled("late", &readiness("PT1S", "PT100H", "run")))]);
+    apply(
+        &place,
+        "select 1 as one",
+        &[(
+            "report.toml",
+            &scheduled("late", &readiness("PT1S", "PT100H", "run")),
+        )],
+    );
     make_due(&mut place.records().await).await;
     let waiting = run_of(&place, "late", |run| run["state"] == "waiting").await;
     let id = waiting["id"].as_str().unwrap();
     assert_eq!(place.json(&["cancel", id])["state"], "cancelled");
-    operations.execute("update data set ready = true").await.unwrap();
+    operations
+        .execute("update data set ready = true")
+        .await
+        .unwrap();
     tokio::time::sleep(Duration::from_secs(2)).await;
     assert_eq!(place.json(&["show", id])["state"], "cancelled");
     assert_eq!(place.mail.messages().len(), 0);
@@ -138,35 +217,74 @@ async fn a_quiet_run_is_on_record_and_only_who_has_rows_gets_a_mail() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    let dashboard =
-        small_dashboard("select 1 as one where :port = 'havnes'") + "[[parameter]]\nname = \"port\"\n[[query]]\nname = \"unseen\"\nof = \"unseen_rows\"\n";
+    let dashboard = small_dashboard("select 1 as one where :port = 'havnes'")
+        + "[[parameter]]\nname = \"port\"\n[[query]]\nname = \"unseen\"\nof = \"unseen_rows\"\n";
     let dashboard =
         dashboard.replacen("[[section]]", "[[query]]\nname = \"unseen_rows\"\nsource = \"operations\"\nsql = \"select 1 as n where false\"\n[[section]]", 1);
-    let audience = |port: &str| format!("[[audience]]\nname = \"{port}\"\nto = [\"{port}@orrin-sound.example\"]\nparameters = {{ port = \"{port}\" }}\n");
+    let audience = |port: &str| {
+        format!(
+            "[[audience]]\nname = \"{port}\"\nto = [\"{port}@orrin-sound.example\"]\nparameters = {{ port = \"{port}\" }}\n"
+        )
+    };
     let report = |ports: &[&str]| {
         let head = SMALL_REPORT.split("[[audience]]").next().unwrap();
-        format!("{head}[send]\nwhen = \"rows\"\nqueries = [\"q\"]\n{}", ports.iter().map(|port| audience(port)).collect::<String>())
+        format!(
+            "{head}[send]\nwhen = \"rows\"\nqueries = [\"q\"]\n{}",
+            ports.iter().map(|port| audience(port)).collect::<String>()
+        )
     };
     let apply = |report: &str| {
-        let output = place.apply(&[("source.toml", SOURCE), ("dashboard.toml", &dashboard), ("report.toml", report)]);
+        let output = place.apply(&[
+            ("source.toml", SOURCE),
+            ("dashboard.toml", &dashboard),
+            ("report.toml", report),
+        ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     };
     apply(&report(&["ostrey"]));
     let run = place.json(&["run", "small"]);
-    assert_eq!((run["state"].as_str(), run["problem"].as_str(), run["good"].as_bool()), (Some("quiet"), Some("no rows in \"q\""), Some(true)));
+    assert_eq!(
+        (
+            run["state"].as_str(),
+            run["problem"].as_str(),
+            run["good"].as_bool()
+        ),
+        (Some("quiet"), Some("no rows in \"q\""), Some(true))
+    );
     assert_eq!(place.mail.messages().len(), 0);
 
     apply(&report(&["ostrey", "havnes"]));
     let run = place.json(&["run", "small"]);
     assert_eq!(run["state"], "delivered");
-    assert_eq!(run["deliveries"].as_array().unwrap().iter().map(|one| one["recipient"].as_str().unwrap()).collect::<Vec<_>>(), ["havnes@orrin-sound.example"]);
-    let quiet = run["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "send").unwrap().clone();
-    assert_eq!((quiet["subject"].as_str(), quiet["state"].as_str()), (Some("ostrey"), Some("quiet")));
+    assert_eq!(
+        run["deliveries"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| one["recipient"].as_str().unwrap())
+            .collect::<Vec<_>>(),
+        ["havnes@orrin-sound.example"]
+    );
+    let quiet = run["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|step| step["kind"] == "send")
+        .unwrap()
+        .clone();
+    assert_eq!(
+        (quiet["subject"].as_str(), quiet["state"].as_str()),
+        (Some("ostrey"), Some("quiet"))
+    );
 
     // What decides need not be shown by any block.
     apply(&report(&["havnes"]).replace("[\"q\"]", "[\"unseen\"]"));
     let run = place.json(&["run", "small"]);
-    assert_eq!((run["state"].as_str(), run["problem"].as_str()), (Some("quiet"), Some("no rows in \"unseen\"")), "{run:#}");
+    assert_eq!(
+        (run["state"].as_str(), run["problem"].as_str()),
+        (Some("quiet"), Some("no rows in \"unseen\"")),
+        "{run:#}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -175,11 +293,26 @@ async fn runs_of_a_report_that_may_overlap_go_side_by_side() {
     let _service = place.serve();
     place.sign_in();
     let report = SMALL_REPORT.replace("[window]", "overlap = true\n[window]");
-    apply(&place, "select pg_sleep(200)::text as nap", &[("report.toml", &report)]);
-    let ids = [(); 2].map(|()| place.json(&["run", "small", "--detach"])["id"].as_str().unwrap().to_owned());
+    apply(
+        &place,
+        "select pg_sleep(200)::text as nap",
+        &[("report.toml", &report)],
+    );
+    let ids = [(); 2].map(|()| {
+        place.json(&["run", "small", "--detach"])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    });
     let began = Instant::now();
-    while !ids.iter().all(|id| place.json(&["show", id])["state"] == "collecting") {
-        assert!(began.elapsed() < PATIENCE, "the second run waits for the first");
+    while !ids
+        .iter()
+        .all(|id| place.json(&["show", id])["state"] == "collecting")
+    {
+        assert!(
+            began.elapsed() < PATIENCE,
+            "the second run waits for the first"
+        );
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     for id in ids {
@@ -196,12 +329,25 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     let queries: String = (0..5)
         .map(|n| format!("[[query]]\nname = \"q{n}\"\nsource = \"operations\"\nsql = \"select (select count(*) from pg_stat_activity where query like '%pg_sl' || 'eep%' and state = 'active') as busy, pg_sleep(0.4)::text as nap\"\n"))
         .collect();
-    let blocks: String = (0..5).map(|n| format!("[[section.block]]\nshow = \"table\"\ntitle = \"T{n}\"\nquery = \"q{n}\"\n")).collect();
-    let dashboard = format!("[dashboard]\nname = \"small\"\ntitle = \"Small\"\n{queries}[[section]]\ntitle = \"All\"\n{blocks}");
+    let blocks: String = (0..5)
+        .map(|n| {
+            format!("[[section.block]]\nshow = \"table\"\ntitle = \"T{n}\"\nquery = \"q{n}\"\n")
+        })
+        .collect();
+    let dashboard = format!(
+        "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n{queries}[[section]]\ntitle = \"All\"\n{blocks}"
+    );
     let source = SOURCE.replace("tls = \"off\"", "tls = \"off\"\nat-a-time = 2");
-    let output = place.apply(&[("source.toml", &source), ("dashboard.toml", &dashboard), ("report.toml", SMALL_REPORT)]);
+    let output = place.apply(&[
+        ("source.toml", &source),
+        ("dashboard.toml", &dashboard),
+        ("report.toml", SMALL_REPORT),
+    ]);
     assert!(output.status.success(), "{}", text(&output.stderr));
-    let id = place.json(&["run", "small", "--no-delivery", "--detach"])["id"].as_str().unwrap().to_owned();
+    let id = place.json(&["run", "small", "--no-delivery", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let mut most = 0;
     let began = Instant::now();
     while place.json(&["show", &id])["settled"] == false {

@@ -10,8 +10,8 @@ use super::{
 };
 use crate::{
     chart::{
-        self, BarForm, BarSeries, Bin, BoxRow, BreakdownStep, Chart, HeatCell, Limit, LineStyle, Plot, PointSeries, Series, SharePart, Span, StatusStretch,
-        TimelineRow, ValueAxis,
+        self, BarForm, BarSeries, Bin, BoxRow, BreakdownStep, Chart, HeatCell, Limit, LineStyle,
+        Plot, PointSeries, Series, SharePart, Span, StatusStretch, TimelineRow, ValueAxis,
     },
     definition::{Block as Definition, BlockKind, HeatBy, Query},
     document::Body,
@@ -36,21 +36,55 @@ const MOST_BARS: usize = 60;
 const MOST_POINTS: usize = 3000;
 
 /// Draws a block that is a chart.
-pub(super) fn chart(block: &Definition, query: &Query, table: &Table, context: &mut Context<'_>) -> Result<Body, String> {
-    let mut drawing = Drawing { block, query, table, context };
+pub(super) fn chart(
+    block: &Definition,
+    query: &Query,
+    table: &Table,
+    context: &mut Context<'_>,
+) -> Result<Body, String> {
+    let mut drawing = Drawing {
+        block,
+        query,
+        table,
+        context,
+    };
     match &block.kind {
-        BlockKind::Line { time, values, series, style, spans } => {
-            drawing.lines(time, values, series.as_deref(), *style, spans.as_ref().map(|spans| spans.value.as_str()))
-        }
-        BlockKind::Bar { label, values, form, series } => drawing.bars(label, values, *form, series.as_deref()),
-        BlockKind::Ranking { label, value, limit, order } => drawing.ranking(label, value, *limit, *order),
+        BlockKind::Line {
+            time,
+            values,
+            series,
+            style,
+            spans,
+        } => drawing.lines(
+            time,
+            values,
+            series.as_deref(),
+            *style,
+            spans.as_ref().map(|spans| spans.value.as_str()),
+        ),
+        BlockKind::Bar {
+            label,
+            values,
+            form,
+            series,
+        } => drawing.bars(label, values, *form, series.as_deref()),
+        BlockKind::Ranking {
+            label,
+            value,
+            limit,
+            order,
+        } => drawing.ranking(label, value, *limit, *order),
         BlockKind::Breakdown { label, value } => drawing.breakdown(label, value),
         BlockKind::Heat { by, value, how } => drawing.heat(by, value, *how),
         BlockKind::Timeline { time, row, state } => drawing.timeline(time, row, state),
         BlockKind::Scatter { across, up, series } => drawing.scatter(across, up, series.as_deref()),
         BlockKind::Histogram { value, bins } => drawing.histogram(value, *bins),
         BlockKind::Boxes { value, row } => drawing.boxes(value, row.as_deref()),
-        BlockKind::Share { label, value, round } => drawing.share(label, value, *round),
+        BlockKind::Share {
+            label,
+            value,
+            round,
+        } => drawing.share(label, value, *round),
         _ => Err("this block is no chart".to_owned()),
     }
 }
@@ -69,7 +103,10 @@ type Points = Vec<(DateTime<Utc>, Option<f64>)>;
 type Groups<T> = Vec<(String, Vec<T>)>;
 
 fn missing() -> Body {
-    Body::Empty { sentence: "Every value in this window is missing.".to_owned(), rows: false }
+    Body::Empty {
+        sentence: "Every value in this window is missing.".to_owned(),
+        rows: false,
+    }
 }
 
 fn instant(value: &Value, window: &Window) -> Option<DateTime<Utc>> {
@@ -81,7 +118,10 @@ fn instant(value: &Value, window: &Window) -> Option<DateTime<Utc>> {
 }
 
 fn visible(limits: Vec<Limit>, axis: &ValueAxis) -> Vec<Limit> {
-    limits.into_iter().filter(|limit| limit.at >= axis.min && limit.at <= axis.max).collect()
+    limits
+        .into_iter()
+        .filter(|limit| limit.at >= axis.min && limit.at <= axis.max)
+        .collect()
 }
 
 fn grouped<T>(groups: &mut Groups<T>, name: String, one: T) {
@@ -98,10 +138,18 @@ fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> Judged {
         return judged;
     }
     for (_, points) in groups {
-        let statuses = || points.iter().filter_map(|(_, value)| *value).map(|value| thresholds.status(Some(value)));
-        let Some(last) = statuses().next_back() else { continue };
+        let statuses = || {
+            points
+                .iter()
+                .filter_map(|(_, value)| *value)
+                .map(|value| thresholds.status(Some(value)))
+        };
+        let Some(last) = statuses().next_back() else {
+            continue;
+        };
         judged.add(last);
-        judged.recovered += usize::from(last == Status::Ok && statuses().any(|status| status > Status::Ok));
+        judged.recovered +=
+            usize::from(last == Status::Ok && statuses().any(|status| status > Status::Ok));
     }
     judged
 }
@@ -147,81 +195,188 @@ impl Drawing<'_, '_> {
 
     fn times(&self, time: &str) -> Result<usize, String> {
         let index = self.column(time)?;
-        if self.table.rows.iter().all(|row| instant(&row[index], self.window()).is_none()) {
-            return Err(format!("the column \"{time}\" of the query \"{}\" holds no times", self.query.name));
+        if self
+            .table
+            .rows
+            .iter()
+            .all(|row| instant(&row[index], self.window()).is_none())
+        {
+            return Err(format!(
+                "the column \"{time}\" of the query \"{}\" holds no times",
+                self.query.name
+            ));
         }
         Ok(index)
     }
 
-    fn done(&self, axis: ValueAxis, limits: Vec<Limit>, plot: Plot, description: String) -> Result<Body, String> {
+    fn done(
+        &self,
+        axis: ValueAxis,
+        limits: Vec<Limit>,
+        plot: Plot,
+        description: String,
+    ) -> Result<Body, String> {
         self.done_judged(axis, limits, plot, description, Judged::default())
     }
 
-    fn done_judged(&self, axis: ValueAxis, limits: Vec<Limit>, plot: Plot, description: String, judged: Judged) -> Result<Body, String> {
+    fn done_judged(
+        &self,
+        axis: ValueAxis,
+        limits: Vec<Limit>,
+        plot: Plot,
+        description: String,
+        judged: Judged,
+    ) -> Result<Body, String> {
         let limits = visible(limits, &axis);
-        Ok(Body::Chart { chart: Chart { axis, limits, plot, description, judged } })
+        Ok(Body::Chart {
+            chart: Chart {
+                axis,
+                limits,
+                plot,
+                description,
+                judged,
+            },
+        })
     }
 
-    fn lines(&mut self, time: &str, values: &[String], by: Option<&str>, style: LineStyle, spans: Option<&str>) -> Result<Body, String> {
+    fn lines(
+        &mut self,
+        time: &str,
+        values: &[String],
+        by: Option<&str>,
+        style: LineStyle,
+        spans: Option<&str>,
+    ) -> Result<Body, String> {
         let time = self.times(time)?;
         let mut groups: Vec<(String, Points)> = Vec::new();
         match by {
             Some(by) => {
                 let (value, by) = (self.number(&values[0])?, self.column(by)?);
                 for row in &self.table.rows {
-                    let Some(at) = instant(&row[time], self.window()) else { continue };
-                    grouped(&mut groups, self.text(&row[by]), (at, row[value].as_number()));
+                    let Some(at) = instant(&row[time], self.window()) else {
+                        continue;
+                    };
+                    grouped(
+                        &mut groups,
+                        self.text(&row[by]),
+                        (at, row[value].as_number()),
+                    );
                 }
             }
             None => {
                 for name in values {
                     let value = self.number(name)?;
-                    let points = self.table.rows.iter().filter_map(|row| Some((instant(&row[time], self.window())?, row[value].as_number()))).collect();
+                    let points = self
+                        .table
+                        .rows
+                        .iter()
+                        .filter_map(|row| {
+                            Some((instant(&row[time], self.window())?, row[value].as_number()))
+                        })
+                        .collect();
                     groups.push((title(self.query, name), points));
                 }
             }
         }
         if groups.len() > MOST_LINES || groups.len() > MOST_SERIES && style == LineStyle::Stacked {
-            let most = if style == LineStyle::Stacked { MOST_SERIES } else { MOST_LINES };
-            return Err(format!("{} series are too many for one figure; narrow the query to {most} or fewer", groups.len()));
+            let most = if style == LineStyle::Stacked {
+                MOST_SERIES
+            } else {
+                MOST_LINES
+            };
+            return Err(format!(
+                "{} series are too many for one figure; narrow the query to {most} or fewer",
+                groups.len()
+            ));
         }
-        groups.iter_mut().for_each(|(_, points)| points.sort_by_key(|(at, _)| *at));
-        let (unit, thresholds, writing) = (self.unit(&values[0]), thresholds(self.query, &values[0]), self.writing());
-        if groups.iter().all(|(_, points)| points.iter().all(|(_, value)| value.is_none())) {
+        groups
+            .iter_mut()
+            .for_each(|(_, points)| points.sort_by_key(|(at, _)| *at));
+        let (unit, thresholds, writing) = (
+            self.unit(&values[0]),
+            thresholds(self.query, &values[0]),
+            self.writing(),
+        );
+        if groups
+            .iter()
+            .all(|(_, points)| points.iter().all(|(_, value)| value.is_none()))
+        {
             return Ok(missing());
         }
-        let description = describe_lines(&self.block.title, &groups, &unit, &self.window().label(), writing);
-        let judged = if style == LineStyle::Stacked { Judged::default() } else { judge(&groups, &thresholds) };
-        let named = if groups.len() > MOST_SERIES { worst_first(&mut groups, &thresholds) } else { groups.len() };
+        let description = describe_lines(
+            &self.block.title,
+            &groups,
+            &unit,
+            &self.window().label(),
+            writing,
+        );
+        let judged = if style == LineStyle::Stacked {
+            Judged::default()
+        } else {
+            judge(&groups, &thresholds)
+        };
+        let named = if groups.len() > MOST_SERIES {
+            worst_first(&mut groups, &thresholds)
+        } else {
+            groups.len()
+        };
         if style == LineStyle::Stacked {
             stack(&mut groups);
         }
-        let all: Vec<f64> = groups.iter().flat_map(|(_, points)| points.iter().filter_map(|(_, value)| *value)).collect();
+        let all: Vec<f64> = groups
+            .iter()
+            .flat_map(|(_, points)| points.iter().filter_map(|(_, value)| *value))
+            .collect();
         let from_zero = matches!(style, LineStyle::Area | LineStyle::Stacked);
         let (axis, factor) = chart::axis_for(&all, &thresholds, &unit, from_zero, writing);
         let limits = chart::limits(&thresholds, factor, &axis.unit, writing);
-        let spans = spans.map(|name| self.spans(name)).transpose()?.unwrap_or_default();
+        let spans = spans
+            .map(|name| self.spans(name))
+            .transpose()?
+            .unwrap_or_default();
         let colours = &mut self.context.colours;
         let series = groups
             .into_iter()
             .enumerate()
             .map(|(place, (name, points))| {
-                let scaled: Vec<_> = points.into_iter().map(|(at, value)| (at, value.map(|value| value * factor))).collect();
-                let stretches = chart::stretches(&scaled).into_iter().map(chart::thin).collect();
+                let scaled: Vec<_> = points
+                    .into_iter()
+                    .map(|(at, value)| (at, value.map(|value| value * factor)))
+                    .collect();
+                let stretches = chart::stretches(&scaled)
+                    .into_iter()
+                    .map(chart::thin)
+                    .collect();
                 // Those behind take no colour from the palette.
                 let behind = place >= named;
-                Series { colour: if behind { 0 } else { colours.of(&name) }, name, behind, stretches }
+                Series {
+                    colour: if behind { 0 } else { colours.of(&name) },
+                    name,
+                    behind,
+                    stretches,
+                }
             })
             .collect();
-        let description = spans.iter().fold(description, |text, span| format!("{text} Marked: {}.", span.title));
-        let plot = Plot::Lines { axis: chart::time_axis(self.window(), 9), series, style, spans };
+        let description = spans.iter().fold(description, |text, span| {
+            format!("{text} Marked: {}.", span.title)
+        });
+        let plot = Plot::Lines {
+            axis: chart::time_axis(self.window(), 9),
+            series,
+            style,
+            spans,
+        };
         self.done_judged(axis, limits, plot, description, judged)
     }
 
     /// The stretches of time that another query names, as far as they are in the window.
     fn spans(&self, name: &str) -> Result<Vec<Span>, String> {
         let dashboard = self.context.dashboard;
-        let query = dashboard.queries.iter().find(|query| query.name == name).ok_or_else(|| format!("there is no query \"{name}\""))?;
+        let query = dashboard
+            .queries
+            .iter()
+            .find(|query| query.name == name)
+            .ok_or_else(|| format!("there is no query \"{name}\""))?;
         let table = Table::from(blocks::answer(self.context.snapshot, dashboard, query)?.table);
         if table.rows.is_empty() {
             return Ok(Vec::new());
@@ -231,40 +386,76 @@ impl Drawing<'_, '_> {
         let spans = table.rows.iter().take(20).filter_map(|row| {
             let from = instant(&row[from], window)?.max(window.from);
             // What has not ended reaches to the end of the window.
-            let to = instant(&row[to], window).unwrap_or(window.to).min(window.to);
-            (from < to).then(|| Span { from, to, title: self.text(&row[title]) })
+            let to = instant(&row[to], window)
+                .unwrap_or(window.to)
+                .min(window.to);
+            (from < to).then(|| Span {
+                from,
+                to,
+                title: self.text(&row[title]),
+            })
         });
         Ok(spans.collect())
     }
 
-    fn bars(&mut self, label: &str, values: &[String], form: BarForm, by: Option<&str>) -> Result<Body, String> {
+    fn bars(
+        &mut self,
+        label: &str,
+        values: &[String],
+        form: BarForm,
+        by: Option<&str>,
+    ) -> Result<Body, String> {
         let label = self.column(label)?;
-        let numbers: Vec<usize> = values.iter().map(|name| self.number(name)).collect::<Result<_, _>>()?;
+        let numbers: Vec<usize> = values
+            .iter()
+            .map(|name| self.number(name))
+            .collect::<Result<_, _>>()?;
         let mut categories: Vec<String> = Vec::new();
         let mut groups: Groups<(usize, Option<f64>)> = Vec::new();
         let by = by.map(|by| self.column(by)).transpose()?;
         for row in &self.table.rows {
             let category = self.text(&row[label]);
             // Without a series column every row is a bar of its own, even of the same name.
-            let place = match by.and_then(|_| categories.iter().position(|known| *known == category)) {
-                Some(place) => place,
-                None => {
-                    categories.push(category);
-                    categories.len() - 1
-                }
-            };
+            let place =
+                match by.and_then(|_| categories.iter().position(|known| *known == category)) {
+                    Some(place) => place,
+                    None => {
+                        categories.push(category);
+                        categories.len() - 1
+                    }
+                };
             match by {
-                Some(by) => grouped(&mut groups, self.text(&row[by]), (place, row[numbers[0]].as_number())),
-                None => values.iter().zip(&numbers).for_each(|(name, number)| grouped(&mut groups, title(self.query, name), (place, row[*number].as_number()))),
+                Some(by) => grouped(
+                    &mut groups,
+                    self.text(&row[by]),
+                    (place, row[numbers[0]].as_number()),
+                ),
+                None => values.iter().zip(&numbers).for_each(|(name, number)| {
+                    grouped(
+                        &mut groups,
+                        title(self.query, name),
+                        (place, row[*number].as_number()),
+                    )
+                }),
             }
         }
         if categories.len() > MOST_BARS {
-            return Err(format!("{} bars are too many for one figure; narrow the query to {MOST_BARS} or fewer", categories.len()));
+            return Err(format!(
+                "{} bars are too many for one figure; narrow the query to {MOST_BARS} or fewer",
+                categories.len()
+            ));
         }
         if groups.len() > MOST_SERIES {
-            return Err(format!("{} series are too many to tell apart in one figure; narrow the query to {MOST_SERIES} or fewer", groups.len()));
+            return Err(format!(
+                "{} series are too many to tell apart in one figure; narrow the query to {MOST_SERIES} or fewer",
+                groups.len()
+            ));
         }
-        let (unit, thresholds, writing) = (self.unit(&values[0]), thresholds(self.query, &values[0]), self.writing());
+        let (unit, thresholds, writing) = (
+            self.unit(&values[0]),
+            thresholds(self.query, &values[0]),
+            self.writing(),
+        );
         let table: Vec<Vec<Option<f64>>> = groups
             .iter()
             .map(|(_, cells)| {
@@ -280,8 +471,13 @@ impl Drawing<'_, '_> {
         if form.stacked && all.iter().any(|value| *value < 0.0) {
             return Err("bars cannot be stacked where a value is below zero".to_owned());
         }
-        let reach: Vec<f64> =
-            if form.stacked { (0..categories.len()).map(|place| series::sum(table.iter().filter_map(|row| row[place]))).collect() } else { all };
+        let reach: Vec<f64> = if form.stacked {
+            (0..categories.len())
+                .map(|place| series::sum(table.iter().filter_map(|row| row[place])))
+                .collect()
+        } else {
+            all
+        };
         let (axis, factor) = chart::axis_for(&reach, &thresholds, &unit, true, writing);
         let series: Vec<BarSeries> = groups
             .into_iter()
@@ -289,14 +485,35 @@ impl Drawing<'_, '_> {
             .map(|((name, _), values)| BarSeries {
                 colour: self.context.colours.of(&name),
                 name,
-                labels: values.iter().map(|value| value.map_or_else(|| "–".to_owned(), |value| unit.format(value, writing))).collect(),
-                statuses: values.iter().map(|value| if thresholds.is_set() && !form.stacked { thresholds.status(*value) } else { Status::Ok }).collect(),
-                values: values.iter().map(|value| value.map(|value| value * factor)).collect(),
+                labels: values
+                    .iter()
+                    .map(|value| {
+                        value.map_or_else(|| "–".to_owned(), |value| unit.format(value, writing))
+                    })
+                    .collect(),
+                statuses: values
+                    .iter()
+                    .map(|value| {
+                        if thresholds.is_set() && !form.stacked {
+                            thresholds.status(*value)
+                        } else {
+                            Status::Ok
+                        }
+                    })
+                    .collect(),
+                values: values
+                    .iter()
+                    .map(|value| value.map(|value| value * factor))
+                    .collect(),
             })
             .collect();
         let mut description = format!("Bar chart: {}.", self.block.title);
         for bars in &series {
-            let pairs: Vec<String> = categories.iter().zip(&bars.labels).map(|(category, value)| format!("{category} {value}")).collect();
+            let pairs: Vec<String> = categories
+                .iter()
+                .zip(&bars.labels)
+                .map(|(category, value)| format!("{category} {value}"))
+                .collect();
             description += &format!(" {}: {}.", bars.name, pairs.join(", "));
         }
         let limits = chart::limits(&thresholds, factor, &axis.unit, writing);
@@ -308,29 +525,79 @@ impl Drawing<'_, '_> {
                 .filter(|(_, value)| value.is_some())
                 .for_each(|(status, _)| judged.add(*status));
         }
-        self.done_judged(axis, limits, Plot::Bars { categories, series, form }, description, judged)
+        self.done_judged(
+            axis,
+            limits,
+            Plot::Bars {
+                categories,
+                series,
+                form,
+            },
+            description,
+            judged,
+        )
     }
 
-    fn ranking(&mut self, label: &str, value: &str, limit: usize, order: Order) -> Result<Body, String> {
+    fn ranking(
+        &mut self,
+        label: &str,
+        value: &str,
+        limit: usize,
+        order: Order,
+    ) -> Result<Body, String> {
         let number = self.number(value)?;
-        let mut ranked: Vec<&Vec<Value>> = self.table.rows.iter().filter(|row| row[number].as_number().is_some()).collect();
+        let mut ranked: Vec<&Vec<Value>> = self
+            .table
+            .rows
+            .iter()
+            .filter(|row| row[number].as_number().is_some())
+            .collect();
         ranked.sort_by(|a, b| {
-            let (a, b) = (a[number].as_number().unwrap_or_default(), b[number].as_number().unwrap_or_default());
-            if order == Order::Highest { b.total_cmp(&a) } else { a.total_cmp(&b) }
+            let (a, b) = (
+                a[number].as_number().unwrap_or_default(),
+                b[number].as_number().unwrap_or_default(),
+            );
+            if order == Order::Highest {
+                b.total_cmp(&a)
+            } else {
+                a.total_cmp(&b)
+            }
         });
-        let table = Table { columns: self.table.columns.clone(), rows: ranked.into_iter().take(limit).cloned().collect(), truncated: false };
-        let mut drawing = Drawing { block: self.block, query: self.query, table: &table, context: self.context };
+        let table = Table {
+            columns: self.table.columns.clone(),
+            rows: ranked.into_iter().take(limit).cloned().collect(),
+            truncated: false,
+        };
+        let mut drawing = Drawing {
+            block: self.block,
+            query: self.query,
+            table: &table,
+            context: self.context,
+        };
         drawing.bars(label, &[value.to_owned()], BarForm::default(), None)
     }
 
     fn breakdown(&mut self, label: &str, value: &str) -> Result<Body, String> {
-        let (label, number, unit, writing) = (self.column(label)?, self.number(value)?, self.unit(value), self.writing());
-        let rows: Vec<(String, f64)> = self.table.rows.iter().filter_map(|row| Some((self.text(&row[label]), row[number].as_number()?))).collect();
+        let (label, number, unit, writing) = (
+            self.column(label)?,
+            self.number(value)?,
+            self.unit(value),
+            self.writing(),
+        );
+        let rows: Vec<(String, f64)> = self
+            .table
+            .rows
+            .iter()
+            .filter_map(|row| Some((self.text(&row[label]), row[number].as_number()?)))
+            .collect();
         if rows.len() < 2 {
             return Ok(missing());
         }
         if rows.len() > MOST_BARS {
-            return Err(format!("{} steps are too many for one figure; narrow the query to {MOST_BARS} or fewer", rows.len()));
+            return Err(format!(
+                "{} steps are too many for one figure; narrow the query to {MOST_BARS} or fewer",
+                rows.len()
+            ));
         }
         let last = rows.len() - 1;
         let mut level = series::Total::default();
@@ -348,13 +615,28 @@ impl Drawing<'_, '_> {
                 (from, level.value())
             };
             let sign = if !total && amount > 0.0 { "+" } else { "" };
-            steps.push(BreakdownStep { title, from, to, label: format!("{sign}{}", unit.format(amount, writing)), total });
+            steps.push(BreakdownStep {
+                title,
+                from,
+                to,
+                label: format!("{sign}{}", unit.format(amount, writing)),
+                total,
+            });
         }
         let reach: Vec<f64> = steps.iter().flat_map(|step| [step.from, step.to]).collect();
         let (axis, factor) = chart::axis_for(&reach, &Default::default(), &unit, true, writing);
-        let parts: Vec<String> = steps.iter().map(|step| format!("{} {}", step.title, step.label)).collect();
-        let description = format!("From before to after: {}. {}.", self.block.title, parts.join(", "));
-        steps.iter_mut().for_each(|step| (step.from, step.to) = (step.from * factor, step.to * factor));
+        let parts: Vec<String> = steps
+            .iter()
+            .map(|step| format!("{} {}", step.title, step.label))
+            .collect();
+        let description = format!(
+            "From before to after: {}. {}.",
+            self.block.title,
+            parts.join(", ")
+        );
+        steps
+            .iter_mut()
+            .for_each(|step| (step.from, step.to) = (step.from * factor, step.to * factor));
         self.done(axis, Vec::new(), Plot::Steps { steps }, description)
     }
 
@@ -365,55 +647,118 @@ impl Drawing<'_, '_> {
         match by {
             HeatBy::HourAndWeekday { time } => {
                 let time = self.times(time)?;
-                rows = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"].map(str::to_owned).to_vec();
+                rows = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+                    .map(str::to_owned)
+                    .to_vec();
                 columns = (0..24).map(|hour| format!("{hour:02}")).collect();
                 for row in &self.table.rows {
-                    let (Some(at), Some(value)) = (instant(&row[time], self.window()), row[number].as_number()) else { continue };
+                    let (Some(at), Some(value)) =
+                        (instant(&row[time], self.window()), row[number].as_number())
+                    else {
+                        continue;
+                    };
                     let local = self.window().zone.local(at);
-                    places.entry((local.weekday().num_days_from_monday() as usize, local.hour() as usize)).or_default().push(value);
+                    places
+                        .entry((
+                            local.weekday().num_days_from_monday() as usize,
+                            local.hour() as usize,
+                        ))
+                        .or_default()
+                        .push(value);
                 }
             }
             HeatBy::Columns { row, column } => {
                 let (by_row, by_column) = (self.column(row)?, self.column(column)?);
                 for row in &self.table.rows {
                     let place = |names: &mut Vec<String>, name: String| {
-                        names.iter().position(|known| *known == name).unwrap_or_else(|| {
-                            names.push(name);
-                            names.len() - 1
-                        })
+                        names
+                            .iter()
+                            .position(|known| *known == name)
+                            .unwrap_or_else(|| {
+                                names.push(name);
+                                names.len() - 1
+                            })
                     };
-                    let at = (place(&mut rows, self.text(&row[by_row])), place(&mut columns, self.text(&row[by_column])));
+                    let at = (
+                        place(&mut rows, self.text(&row[by_row])),
+                        place(&mut columns, self.text(&row[by_column])),
+                    );
                     let cell = places.entry(at).or_default();
                     cell.extend(row[number].as_number());
                 }
             }
         }
         if rows.len() > MOST_BARS || columns.len() > MOST_BARS {
-            return Err(format!("{} rows and {} columns are too many for one figure; narrow the query to {MOST_BARS} of each", rows.len(), columns.len()));
+            return Err(format!(
+                "{} rows and {} columns are too many for one figure; narrow the query to {MOST_BARS} of each",
+                rows.len(),
+                columns.len()
+            ));
         }
-        let cells: BTreeMap<(usize, usize), f64> =
-            places.into_iter().filter(|(_, values)| !values.is_empty()).map(|(at, mut values)| (at, series::one(&mut values, how))).collect();
-        let (low, high) = cells.values().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
+        let cells: BTreeMap<(usize, usize), f64> = places
+            .into_iter()
+            .filter(|(_, values)| !values.is_empty())
+            .map(|(at, mut values)| (at, series::one(&mut values, how)))
+            .collect();
+        let (low, high) = cells
+            .values()
+            .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| {
+                (low.min(*v), high.max(*v))
+            });
         if cells.is_empty() {
             return Ok(missing());
         }
-        let share = |value: f64| if high > low { (value - low) / (high - low) } else { 0.5 };
+        let share = |value: f64| {
+            if high > low {
+                (value - low) / (high - low)
+            } else {
+                0.5
+            }
+        };
         let most = cells
             .iter()
             .max_by(|a, b| a.1.total_cmp(b.1))
-            .map(|((row, column), value)| format!(" Highest: {} {}, {}.", rows[*row], columns[*column], unit.format(*value, writing)));
-        let (axis, factor) = chart::axis_for(&[low, high], &Default::default(), &unit, false, writing);
+            .map(|((row, column), value)| {
+                format!(
+                    " Highest: {} {}, {}.",
+                    rows[*row],
+                    columns[*column],
+                    unit.format(*value, writing)
+                )
+            });
+        let (axis, factor) =
+            chart::axis_for(&[low, high], &Default::default(), &unit, false, writing);
         let decimals = if (high - low) * factor >= 20.0 { 0 } else { 1 };
         let grid = (0..rows.len())
             .map(|row| {
                 (0..columns.len())
-                    .map(|column| cells.get(&(row, column)).map(|value| HeatCell { share: share(*value), label: writing.number(value * factor, decimals) }))
+                    .map(|column| {
+                        cells.get(&(row, column)).map(|value| HeatCell {
+                            share: share(*value),
+                            label: writing.number(value * factor, decimals),
+                        })
+                    })
                     .collect()
             })
             .collect();
         let (low, high) = (unit.format(low, writing), unit.format(high, writing));
-        let description = format!("Heat map: {}, from {low} to {high}.{}", self.block.title, most.unwrap_or_default());
-        self.done(axis, Vec::new(), Plot::Heat { columns, rows, cells: grid, low, high }, description)
+        let description = format!(
+            "Heat map: {}, from {low} to {high}.{}",
+            self.block.title,
+            most.unwrap_or_default()
+        );
+        self.done(
+            axis,
+            Vec::new(),
+            Plot::Heat {
+                columns,
+                rows,
+                cells: grid,
+                low,
+                high,
+            },
+            description,
+        )
     }
 
     fn timeline(&mut self, time: &str, row: &str, state: &str) -> Result<Body, String> {
@@ -427,7 +772,9 @@ impl Drawing<'_, '_> {
         };
         let mut groups: Groups<(DateTime<Utc>, Status)> = Vec::new();
         for row in &self.table.rows {
-            let Some(at) = instant(&row[time], self.window()) else { continue };
+            let Some(at) = instant(&row[time], self.window()) else {
+                continue;
+            };
             let status = status(&row[state_index]).ok_or_else(|| {
                 format!(
                     "\"{}\" in the column \"{state}\" is no state; write ok, warning, critical or unknown, true or false, or a number with thresholds",
@@ -437,7 +784,10 @@ impl Drawing<'_, '_> {
             grouped(&mut groups, self.text(&row[by]), (at, status));
         }
         if groups.len() > MOST_BARS {
-            return Err(format!("{} rows are too many for one figure; narrow the query to {MOST_BARS} or fewer", groups.len()));
+            return Err(format!(
+                "{} rows are too many for one figure; narrow the query to {MOST_BARS} or fewer",
+                groups.len()
+            ));
         }
         let window = self.window();
         let mut description = format!("States over time: {}.", self.block.title);
@@ -447,34 +797,64 @@ impl Drawing<'_, '_> {
             let mut stretches: Vec<StatusStretch> = Vec::new();
             for (place, (at, status)) in states.iter().enumerate() {
                 // A state holds until the next one.
-                let to = states.get(place + 1).map_or(window.to, |(next, _)| *next).min(window.to);
+                let to = states
+                    .get(place + 1)
+                    .map_or(window.to, |(next, _)| *next)
+                    .min(window.to);
                 let from = (*at).max(window.from);
                 match stretches.last_mut() {
                     Some(last) if last.status == *status && last.to == from => last.to = to,
-                    _ if from < to => stretches.push(StatusStretch { from, to, status: *status }),
+                    _ if from < to => stretches.push(StatusStretch {
+                        from,
+                        to,
+                        status: *status,
+                    }),
                     _ => {}
                 }
             }
-            let bad = stretches.iter().filter(|stretch| stretch.status == Status::Critical).map(|stretch| stretch.to - stretch.from).sum::<chrono::TimeDelta>();
+            let bad = stretches
+                .iter()
+                .filter(|stretch| stretch.status == Status::Critical)
+                .map(|stretch| stretch.to - stretch.from)
+                .sum::<chrono::TimeDelta>();
             if bad > chrono::TimeDelta::zero() {
-                description += &format!(" {name}: critical for {}.", Unit::Seconds.format(bad.num_seconds() as f64, self.writing()));
+                description += &format!(
+                    " {name}: critical for {}.",
+                    Unit::Seconds.format(bad.num_seconds() as f64, self.writing())
+                );
             }
             rows.push(TimelineRow { name, stretches });
         }
         let axis = chart::value_axis(0.0, 1.0, 2, "", self.writing());
-        let plot = Plot::Timeline { axis: chart::time_axis(window, 9), rows };
+        let plot = Plot::Timeline {
+            axis: chart::time_axis(window, 9),
+            rows,
+        };
         self.done(axis, Vec::new(), plot, description)
     }
 
     fn scatter(&mut self, across: &str, up: &str, by: Option<&str>) -> Result<Body, String> {
-        let (x, y, by) = (self.number(across)?, self.number(up)?, by.map(|by| self.column(by)).transpose()?);
+        let (x, y, by) = (
+            self.number(across)?,
+            self.number(up)?,
+            by.map(|by| self.column(by)).transpose()?,
+        );
         let (writing, across_unit, up_unit) = (self.writing(), self.unit(across), self.unit(up));
         let mut groups: Groups<(f64, f64)> = Vec::new();
         for row in &self.table.rows {
-            let (Some(x), Some(y)) = (row[x].as_number(), row[y].as_number()) else { continue };
-            grouped(&mut groups, by.map_or_else(|| title(self.query, up), |by| self.text(&row[by])), (x, y));
+            let (Some(x), Some(y)) = (row[x].as_number(), row[y].as_number()) else {
+                continue;
+            };
+            grouped(
+                &mut groups,
+                by.map_or_else(|| title(self.query, up), |by| self.text(&row[by])),
+                (x, y),
+            );
         }
-        let points: Vec<(f64, f64)> = groups.iter().flat_map(|(_, points)| points.iter().copied()).collect();
+        let points: Vec<(f64, f64)> = groups
+            .iter()
+            .flat_map(|(_, points)| points.iter().copied())
+            .collect();
         if points.is_empty() {
             return Ok(missing());
         }
@@ -485,8 +865,14 @@ impl Drawing<'_, '_> {
                 groups.len()
             ));
         }
-        let side = |values: Vec<f64>, name: &str, unit: &Unit| chart::axis_for(&values, &thresholds(self.query, name), unit, false, writing);
-        let (x_axis, x_factor) = side(points.iter().map(|point| point.0).collect(), across, &across_unit);
+        let side = |values: Vec<f64>, name: &str, unit: &Unit| {
+            chart::axis_for(&values, &thresholds(self.query, name), unit, false, writing)
+        };
+        let (x_axis, x_factor) = side(
+            points.iter().map(|point| point.0).collect(),
+            across,
+            &across_unit,
+        );
         let (y_axis, y_factor) = side(points.iter().map(|point| point.1).collect(), up, &up_unit);
         let limits = chart::limits(&thresholds(self.query, up), y_factor, &y_axis.unit, writing);
         let (across_title, up_title) = (title(self.query, across), title(self.query, up));
@@ -496,15 +882,36 @@ impl Drawing<'_, '_> {
             .map(|(name, points)| PointSeries {
                 colour: self.context.colours.of(&name),
                 name,
-                points: points.into_iter().map(|(x, y)| (x * x_factor, y * y_factor)).collect(),
+                points: points
+                    .into_iter()
+                    .map(|(x, y)| (x * x_factor, y * y_factor))
+                    .collect(),
             })
             .collect();
-        let description = format!("Scatter plot: {}. {count} points, {up_title} against {across_title}.", self.block.title);
-        self.done(y_axis, limits, Plot::Points { across: x_axis, across_title, up_title, series }, description)
+        let description = format!(
+            "Scatter plot: {}. {count} points, {up_title} against {across_title}.",
+            self.block.title
+        );
+        self.done(
+            y_axis,
+            limits,
+            Plot::Points {
+                across: x_axis,
+                across_title,
+                up_title,
+                series,
+            },
+            description,
+        )
     }
 
     fn numbers(&self, index: usize) -> Vec<f64> {
-        self.table.rows.iter().filter_map(|row| row[index].as_number()).filter(|n| n.is_finite()).collect()
+        self.table
+            .rows
+            .iter()
+            .filter_map(|row| row[index].as_number())
+            .filter(|n| n.is_finite())
+            .collect()
     }
 
     fn histogram(&mut self, value: &str, bins: Option<usize>) -> Result<Body, String> {
@@ -514,30 +921,68 @@ impl Drawing<'_, '_> {
             return Ok(missing());
         }
         // As many as the square root of the values, and round edges.
-        let wanted = bins.unwrap_or((values.len() as f64).sqrt().ceil() as usize).clamp(2, 60);
+        let wanted = bins
+            .unwrap_or((values.len() as f64).sqrt().ceil() as usize)
+            .clamp(2, 60);
         let scale = unit.scale(values.iter().fold(0.0, |most, v| v.abs().max(most)));
         let scaled: Vec<f64> = values.iter().map(|value| value * scale.factor).collect();
-        let (low, high) = scaled.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
+        let (low, high) = scaled
+            .iter()
+            .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| {
+                (low.min(*v), high.max(*v))
+            });
         let across = chart::value_axis(low, high, wanted.min(30), &scale.suffix, writing);
         let edges: Vec<f64> = across.ticks.iter().map(|tick| tick.at).collect();
-        let mut counted: Vec<Bin> = edges.windows(2).map(|pair| Bin { from: pair[0], to: pair[1], count: 0 }).collect();
+        let mut counted: Vec<Bin> = edges
+            .windows(2)
+            .map(|pair| Bin {
+                from: pair[0],
+                to: pair[1],
+                count: 0,
+            })
+            .collect();
         for value in &scaled {
             // The last bin takes its upper edge in.
-            let place = edges.partition_point(|edge| edge <= value).saturating_sub(1).min(counted.len() - 1);
+            let place = edges
+                .partition_point(|edge| edge <= value)
+                .saturating_sub(1)
+                .min(counted.len() - 1);
             counted[place].count += 1;
         }
         let most = counted.iter().map(|bin| bin.count).max().unwrap_or(0);
         let axis = chart::value_axis(0.0, most as f64, 4, "", writing);
-        let fullest = counted
-            .iter()
-            .find(|bin| bin.count == most)
-            .map(|bin| format!(" Most, {most}, between {} and {} {}.", writing.readable(bin.from), writing.readable(bin.to), across.unit));
-        let description = format!("Histogram: {}. {} values.{}", self.block.title, values.len(), fullest.unwrap_or_default());
-        self.done(axis, Vec::new(), Plot::Histogram { across, bins: counted }, description)
+        let fullest = counted.iter().find(|bin| bin.count == most).map(|bin| {
+            format!(
+                " Most, {most}, between {} and {} {}.",
+                writing.readable(bin.from),
+                writing.readable(bin.to),
+                across.unit
+            )
+        });
+        let description = format!(
+            "Histogram: {}. {} values.{}",
+            self.block.title,
+            values.len(),
+            fullest.unwrap_or_default()
+        );
+        self.done(
+            axis,
+            Vec::new(),
+            Plot::Histogram {
+                across,
+                bins: counted,
+            },
+            description,
+        )
     }
 
     fn boxes(&mut self, value: &str, row: Option<&str>) -> Result<Body, String> {
-        let (number, unit, writing, by) = (self.number(value)?, self.unit(value), self.writing(), row.map(|row| self.column(row)).transpose()?);
+        let (number, unit, writing, by) = (
+            self.number(value)?,
+            self.unit(value),
+            self.writing(),
+            row.map(|row| self.column(row)).transpose()?,
+        );
         let mut groups: Groups<f64> = Vec::new();
         for row in &self.table.rows {
             let name = by.map_or_else(|| title(self.query, value), |by| self.text(&row[by]));
@@ -549,9 +994,15 @@ impl Drawing<'_, '_> {
             return Ok(missing());
         }
         if groups.len() > MOST_BARS {
-            return Err(format!("{} boxes are too many for one figure; narrow the query to {MOST_BARS} or fewer", groups.len()));
+            return Err(format!(
+                "{} boxes are too many for one figure; narrow the query to {MOST_BARS} or fewer",
+                groups.len()
+            ));
         }
-        let all: Vec<f64> = groups.iter().flat_map(|(_, values)| values.iter().copied()).collect();
+        let all: Vec<f64> = groups
+            .iter()
+            .flat_map(|(_, values)| values.iter().copied())
+            .collect();
         let limits = thresholds(self.query, value);
         let (axis, factor) = chart::axis_for(&all, &limits, &unit, false, writing);
         let mut description = format!("Box plot: {}.", self.block.title);
@@ -562,12 +1013,26 @@ impl Drawing<'_, '_> {
                 let mut at = |percentile| series::percentile(&mut values, percentile);
                 let (lower_quartile, median, upper_quartile) = (at(25.0), at(50.0), at(75.0));
                 let reach = 1.5 * (upper_quartile - lower_quartile);
-                let (inside, outside): (Vec<f64>, Vec<f64>) =
-                    values.iter().partition(|value| **value >= lower_quartile - reach && **value <= upper_quartile + reach);
-                let (low, high) = inside.iter().fold((lower_quartile, upper_quartile), |(low, high), v| (low.min(*v), high.max(*v)));
+                let (inside, outside): (Vec<f64>, Vec<f64>) = values.iter().partition(|value| {
+                    **value >= lower_quartile - reach && **value <= upper_quartile + reach
+                });
+                let (low, high) = inside
+                    .iter()
+                    .fold((lower_quartile, upper_quartile), |(low, high), v| {
+                        (low.min(*v), high.max(*v))
+                    });
                 let label = unit.format(median / factor, writing);
                 description += &format!(" {name}: median {label}.");
-                BoxRow { name, low, lower_quartile, median, upper_quartile, high, outside, label }
+                BoxRow {
+                    name,
+                    low,
+                    lower_quartile,
+                    median,
+                    upper_quartile,
+                    high,
+                    outside,
+                    label,
+                }
             })
             .collect();
         let limits = chart::limits(&limits, factor, &axis.unit, writing);
@@ -576,10 +1041,22 @@ impl Drawing<'_, '_> {
 
     fn share(&mut self, label: &str, value: &str, round: bool) -> Result<Body, String> {
         const MOST_PARTS: usize = 8;
-        let (label, number, unit, writing) = (self.column(label)?, self.number(value)?, self.unit(value), self.writing());
-        let mut parts: Vec<(String, f64)> = self.table.rows.iter().filter_map(|row| Some((self.text(&row[label]), row[number].as_number()?))).collect();
+        let (label, number, unit, writing) = (
+            self.column(label)?,
+            self.number(value)?,
+            self.unit(value),
+            self.writing(),
+        );
+        let mut parts: Vec<(String, f64)> = self
+            .table
+            .rows
+            .iter()
+            .filter_map(|row| Some((self.text(&row[label]), row[number].as_number()?)))
+            .collect();
         if let Some((name, _)) = parts.iter().find(|(_, value)| *value < 0.0) {
-            return Err(format!("\"{name}\" is below zero and so no part of a whole"));
+            return Err(format!(
+                "\"{name}\" is below zero and so no part of a whole"
+            ));
         }
         parts.sort_by(|a, b| b.1.total_cmp(&a.1));
         let whole = series::sum(parts.iter().map(|(_, value)| *value));
@@ -588,19 +1065,34 @@ impl Drawing<'_, '_> {
         }
         if parts.len() > MOST_PARTS {
             let rest = parts.split_off(MOST_PARTS - 1);
-            parts.push((format!("{} others", rest.len()), series::sum(rest.into_iter().map(|(_, value)| value))));
+            parts.push((
+                format!("{} others", rest.len()),
+                series::sum(rest.into_iter().map(|(_, value)| value)),
+            ));
         }
         let parts: Vec<SharePart> = parts
             .into_iter()
             .map(|(name, value)| SharePart {
                 colour: self.context.colours.of(&name),
-                label: format!("{} ({})", unit.format(value, writing), Unit::Percent.format((value / whole * 1000.0).round() / 10.0, writing)),
+                label: format!(
+                    "{} ({})",
+                    unit.format(value, writing),
+                    Unit::Percent.format((value / whole * 1000.0).round() / 10.0, writing)
+                ),
                 share: value / whole,
                 name,
             })
             .collect();
-        let words: Vec<String> = parts.iter().map(|part| format!("{} {}", part.name, part.label)).collect();
-        let description = format!("Shares of {}: {}. {}.", unit.format(whole, writing), self.block.title, words.join(", "));
+        let words: Vec<String> = parts
+            .iter()
+            .map(|part| format!("{} {}", part.name, part.label))
+            .collect();
+        let description = format!(
+            "Shares of {}: {}. {}.",
+            unit.format(whole, writing),
+            self.block.title,
+            words.join(", ")
+        );
         let axis = chart::value_axis(0.0, 100.0, 4, "%", writing);
         self.done(axis, Vec::new(), Plot::Share { parts, round }, description)
     }
@@ -610,10 +1102,20 @@ impl Drawing<'_, '_> {
 /// missing value adds nothing where another series has one.
 fn stack(groups: &mut [(String, Points)]) {
     let mut below: BTreeMap<DateTime<Utc>, f64> = BTreeMap::new();
-    let times: std::collections::BTreeSet<DateTime<Utc>> =
-        groups.iter().flat_map(|(_, points)| points.iter().filter(|(_, value)| value.is_some()).map(|(at, _)| *at)).collect();
+    let times: std::collections::BTreeSet<DateTime<Utc>> = groups
+        .iter()
+        .flat_map(|(_, points)| {
+            points
+                .iter()
+                .filter(|(_, value)| value.is_some())
+                .map(|(at, _)| *at)
+        })
+        .collect();
     for (_, points) in groups {
-        let own: BTreeMap<DateTime<Utc>, f64> = points.iter().filter_map(|(at, value)| Some((*at, (*value)?))).collect();
+        let own: BTreeMap<DateTime<Utc>, f64> = points
+            .iter()
+            .filter_map(|(at, value)| Some((*at, (*value)?)))
+            .collect();
         *points = times
             .iter()
             .map(|at| {
@@ -625,7 +1127,13 @@ fn stack(groups: &mut [(String, Points)]) {
     }
 }
 
-fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window: &str, writing: Writing) -> String {
+fn describe_lines(
+    title: &str,
+    groups: &[(String, Points)],
+    unit: &Unit,
+    window: &str,
+    writing: Writing,
+) -> String {
     let mut text = format!("Line chart: {title}, {window}.");
     for (name, points) in groups {
         let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
@@ -633,8 +1141,17 @@ fn describe_lines(title: &str, groups: &[(String, Points)], unit: &Unit, window:
             text += &format!(" {name}: no values.");
             continue;
         };
-        let (low, high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| (low.min(*v), high.max(*v)));
-        text += &format!(" {name}: lowest {}, highest {}, last {}.", unit.format(low, writing), unit.format(high, writing), unit.format(*last, writing));
+        let (low, high) = values
+            .iter()
+            .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| {
+                (low.min(*v), high.max(*v))
+            });
+        text += &format!(
+            " {name}: lowest {}, highest {}, last {}.",
+            unit.format(low, writing),
+            unit.format(high, writing),
+            unit.format(*last, writing)
+        );
     }
     text
 }

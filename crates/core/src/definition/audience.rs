@@ -68,13 +68,19 @@ impl ResolvedAudience {
     /// Everybody who gets a mail, and how they stand in its head: `to`, `cc` or `bcc`.
     pub fn everybody(&self) -> impl Iterator<Item = (&'static str, &Recipient)> {
         let listed = [("to", &self.to), ("cc", &self.cc), ("bcc", &self.bcc)];
-        listed.into_iter().flat_map(|(role, list)| list.iter().map(move |recipient| (role, recipient)))
+        listed
+            .into_iter()
+            .flat_map(|(role, list)| list.iter().map(move |recipient| (role, recipient)))
     }
 }
 
 pub(super) fn read_audience(node: Node<'_>) -> Audience {
     let name = node.required("name").value;
-    let (to, cc, bcc) = (read_addressees(&node, "to"), read_addressees(&node, "cc"), read_addressees(&node, "bcc"));
+    let (to, cc, bcc) = (
+        read_addressees(&node, "to"),
+        read_addressees(&node, "cc"),
+        read_addressees(&node, "bcc"),
+    );
     let manner = read_manner(&node);
     if !node.has("to") && manner.channels.is_empty() {
         node.report_self("the key \"to\" is missing here; it lists the recipients (or name channels = [\"…\"] that its documents go to)");
@@ -82,7 +88,15 @@ pub(super) fn read_audience(node: Node<'_>) -> Audience {
     let parameters = read_values(node.table("parameters"));
     let place = node.place();
     node.close();
-    Audience { name, to, cc, bcc, parameters, manner, place }
+    Audience {
+        name,
+        to,
+        cc,
+        bcc,
+        parameters,
+        manner,
+        place,
+    }
 }
 
 fn read_manner(node: &Node<'_>) -> Manner {
@@ -91,7 +105,11 @@ fn read_manner(node: &Node<'_>) -> Manner {
         Some(_) => Some(Status::Critical),
         None => None,
     };
-    Manner { together: node.truth("together").unwrap_or(false), channels: node.texts("channels"), only_when }
+    Manner {
+        together: node.truth("together").unwrap_or(false),
+        channels: node.texts("channels"),
+        only_when,
+    }
 }
 
 pub(super) fn read_query(node: Node<'_>) -> Option<AudienceQuery> {
@@ -101,19 +119,37 @@ pub(super) fn read_query(node: Node<'_>) -> Option<AudienceQuery> {
     let mut parameters = BTreeMap::new();
     if let Some(table) = node.table("parameters") {
         for key in table.keys() {
-            match table.value_of(&key).and_then(|(value, place)| Some(Placed { value: value.as_str()?.to_owned(), place })) {
+            match table.value_of(&key).and_then(|(value, place)| {
+                Some(Placed {
+                    value: value.as_str()?.to_owned(),
+                    place,
+                })
+            }) {
                 Some(column) => drop(parameters.insert(key, column)),
-                None => table.report(&key, "must be the name of the column that holds its value, in quotes"),
+                None => table.report(
+                    &key,
+                    "must be the name of the column that holds its value, in quotes",
+                ),
             }
         }
     }
     if parameters.is_empty() {
-        node.report_self("say which column narrows what an audience sees: parameters = { port = \"code\" }");
+        node.report_self(
+            "say which column narrows what an audience sees: parameters = { port = \"code\" }",
+        );
     }
     let manner = read_manner(&node);
     let place = node.place();
     node.close();
-    Some(AudienceQuery { source, ask: ask?, name, to, parameters, manner, place })
+    Some(AudienceQuery {
+        source,
+        ask: ask?,
+        name,
+        to,
+        parameters,
+        manner,
+        place,
+    })
 }
 
 /// Names of audiences that a query has given must fit into one line and one file name.
@@ -132,22 +168,47 @@ impl DefinitionSet {
             values: self.values(report, Some(&audience.parameters)),
             ..audience.manner.resolved()
         };
-        report.audiences.iter().map(resolved).map(without_repeats).collect()
+        report
+            .audiences
+            .iter()
+            .map(resolved)
+            .map(without_repeats)
+            .collect()
     }
 
     /// The audiences in the rows that an audience query was answered with.
     ///
     /// # Errors
     /// If the rows do not hold what the query was to give, in words that name the row.
-    pub fn audiences_from(&self, report: &Report, query: &AudienceQuery, table: &PackedTable) -> Result<Vec<ResolvedAudience>, String> {
+    pub fn audiences_from(
+        &self,
+        report: &Report,
+        query: &AudienceQuery,
+        table: &PackedTable,
+    ) -> Result<Vec<ResolvedAudience>, String> {
         let column = |name: &str| {
-            let near = || suggestion(name, table.columns.iter().map(|column| column.name.as_str()));
-            table.columns.iter().position(|column| column.name == name).ok_or_else(|| format!("the audience query gives no column \"{name}\".{}", near()))
+            let near = || {
+                suggestion(
+                    name,
+                    table.columns.iter().map(|column| column.name.as_str()),
+                )
+            };
+            table
+                .columns
+                .iter()
+                .position(|column| column.name == name)
+                .ok_or_else(|| format!("the audience query gives no column \"{name}\".{}", near()))
         };
         let (name_at, to_at) = (column(&query.name)?, column(&query.to)?);
-        let values_at = query.parameters.iter().map(|(name, placed)| Ok((name, column(&placed.value)?))).collect::<Result<Vec<_>, String>>()?;
+        let values_at = query
+            .parameters
+            .iter()
+            .map(|(name, placed)| Ok((name, column(&placed.value)?)))
+            .collect::<Result<Vec<_>, String>>()?;
         if table.len() > MOST_AUDIENCES || table.truncated {
-            return Err(format!("the audience query gives more than {MOST_AUDIENCES} rows"));
+            return Err(format!(
+                "the audience query gives more than {MOST_AUDIENCES} rows"
+            ));
         }
         let parameters = self.parameters_of(report);
         let mut found: Vec<ResolvedAudience> = Vec::new();
@@ -155,23 +216,38 @@ impl DefinitionSet {
             let row_number = index + 1;
             let wrong = |words: String| format!("row {row_number} of the audience query: {words}");
             let text = |at: usize| row[at].exact(report.zone);
-            let name: String = text(name_at).chars().filter(|c| !c.is_control()).take(LONGEST_NAME).collect();
+            let name: String = text(name_at)
+                .chars()
+                .filter(|c| !c.is_control())
+                .take(LONGEST_NAME)
+                .collect();
             if name.trim().is_empty() {
                 return Err(wrong(format!("the column \"{}\" is empty", query.name)));
             }
-            if found.iter().any(|earlier| earlier.name == name) || report.audiences.iter().any(|other| other.name == name) {
+            if found.iter().any(|earlier| earlier.name == name)
+                || report.audiences.iter().any(|other| other.name == name)
+            {
                 return Err(wrong(format!("there is an audience \"{name}\" already")));
             }
             let mut listed = Vec::new();
-            for part in text(to_at).split([',', ';']).map(str::trim).filter(|part| !part.is_empty()) {
-                let value: Addressee = part.parse().map_err(|error: super::BadMailbox| wrong(error.to_string()))?;
+            for part in text(to_at)
+                .split([',', ';'])
+                .map(str::trim)
+                .filter(|part| !part.is_empty())
+            {
+                let value: Addressee = part
+                    .parse()
+                    .map_err(|error: super::BadMailbox| wrong(error.to_string()))?;
                 if let Addressee::Named(name) = &value
                     && !self.people.contains_key(name)
                     && !self.groups.contains_key(name)
                 {
                     return Err(wrong(format!("there is no person or group \"{name}\"")));
                 }
-                listed.push(Placed { value, place: query.place.clone() });
+                listed.push(Placed {
+                    value,
+                    place: query.place.clone(),
+                });
             }
             if listed.is_empty() && query.manner.channels.is_empty() {
                 return Err(wrong(format!("the column \"{}\" names nobody", query.to)));
@@ -180,15 +256,31 @@ impl DefinitionSet {
             for (parameter, at) in &values_at {
                 let value = ParameterValue::Text(text(*at));
                 let number = row[*at].as_number().map(ParameterValue::Number);
-                let fitting = |value: &ParameterValue| parameters.iter().filter(|known| &known.name == *parameter).find_map(|known| known.refusal(value));
+                let fitting = |value: &ParameterValue| {
+                    parameters
+                        .iter()
+                        .filter(|known| &known.name == *parameter)
+                        .find_map(|known| known.refusal(value))
+                };
                 let value = match (fitting(&value), number) {
                     (None, _) => value,
                     (Some(_), Some(number)) if fitting(&number).is_none() => number,
                     (Some(refusal), _) => return Err(wrong(refusal)),
                 };
-                given.insert((*parameter).clone(), Placed { value, place: query.place.clone() });
+                given.insert(
+                    (*parameter).clone(),
+                    Placed {
+                        value,
+                        place: query.place.clone(),
+                    },
+                );
             }
-            let audience = ResolvedAudience { name, to: self.recipients(&listed), values: self.values(report, Some(&given)), ..query.manner.resolved() };
+            let audience = ResolvedAudience {
+                name,
+                to: self.recipients(&listed),
+                values: self.values(report, Some(&given)),
+                ..query.manner.resolved()
+            };
             found.push(without_repeats(audience));
         }
         Ok(found)
@@ -211,10 +303,16 @@ impl DefinitionSet {
             match self.channels.get(&name.value) {
                 None => {
                     let near = suggestion(&name.value, self.channels.keys().map(String::as_str));
-                    problems.push(name.place.problem(format!("there is no channel \"{}\".{near}", name.value)));
+                    problems.push(
+                        name.place
+                            .problem(format!("there is no channel \"{}\".{near}", name.value)),
+                    );
                 }
                 Some(channel) if matches!(channel.kind, super::ChannelKind::MailServer(_)) => {
-                    problems.push(name.place.problem(format!("\"{}\" is a mail server; name it as mail-server under [deliver]", name.value)));
+                    problems.push(name.place.problem(format!(
+                        "\"{}\" is a mail server; name it as mail-server under [deliver]",
+                        name.value
+                    )));
                 }
                 Some(_) => {}
             }
@@ -230,7 +328,11 @@ impl Manner {
             cc: Vec::new(),
             bcc: Vec::new(),
             together: self.together,
-            channels: self.channels.iter().map(|name| name.value.clone()).collect(),
+            channels: self
+                .channels
+                .iter()
+                .map(|name| name.value.clone())
+                .collect(),
             only_when: self.only_when,
             values: Values::new(),
         }

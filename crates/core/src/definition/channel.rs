@@ -143,15 +143,25 @@ pub struct SyslogSettings {
 pub(super) fn read(root: &Node<'_>) -> Option<Channel> {
     let node = root.table("channel")?;
     let name = read_name(&node);
-    let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
+    let title = node
+        .text("title")
+        .map_or_else(|| name.clone(), |title| title.value);
     let kind = match node.required_choice("kind", &ChannelKind::NAMES)? {
-        "mail-server" => read_mail_server(&node).map(Box::new).map(ChannelKind::MailServer),
+        "mail-server" => read_mail_server(&node)
+            .map(Box::new)
+            .map(ChannelKind::MailServer),
         "folder" => {
             let folder = node.required("folder").value;
             if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {
-                node.report("folder", "must be an absolute path, such as \"/srv/reports\", or \"env:NAME\"");
+                node.report(
+                    "folder",
+                    "must be an absolute path, such as \"/srv/reports\", or \"env:NAME\"",
+                );
             }
-            Some(ChannelKind::Folder(FolderSettings { folder, keep: node.whole("keep", 1..=10_000).map(|keep| keep as u32) }))
+            Some(ChannelKind::Folder(FolderSettings {
+                folder,
+                keep: node.whole("keep", 1..=10_000).map(|keep| keep as u32),
+            }))
         }
         "upload" => read_web(&node).map(|web| ChannelKind::Upload(UploadSettings { web })),
         "webhook" => {
@@ -167,18 +177,31 @@ pub(super) fn read(root: &Node<'_>) -> Option<Channel> {
             if let Some(Setting::Plain(text)) = &address
                 && super::split_address(text).is_none()
             {
-                node.report("address", format!("\"{text}\" is not host:port, such as \"127.0.0.1:514\""));
+                node.report(
+                    "address",
+                    format!("\"{text}\" is not host:port, such as \"127.0.0.1:514\""),
+                );
             }
             let tcp = node.choice("protocol", &["udp", "tcp"]) == Some("tcp");
             let facility = node.whole("facility", 0..=23).unwrap_or(16) as u8;
-            address.map(|address| ChannelKind::Syslog(SyslogSettings { address, tcp, facility }))
+            address.map(|address| {
+                ChannelKind::Syslog(SyslogSettings {
+                    address,
+                    tcp,
+                    facility,
+                })
+            })
         }
     };
     let at_a_time = node.whole("at-a-time", 1..=64).unwrap_or(4) as usize;
-    let a_minute = node.whole("a-minute", 1..=100_000).map(|limit| limit as u32);
+    let a_minute = node
+        .whole("a-minute", 1..=100_000)
+        .map(|limit| limit as u32);
     let timeout_seconds = match node.parsed::<Span>("timeout").map(|span| span.elapsed()) {
         None => 30,
-        Some(Some(elapsed)) if (1..=600).contains(&elapsed.num_seconds()) => elapsed.num_seconds() as u64,
+        Some(Some(elapsed)) if (1..=600).contains(&elapsed.num_seconds()) => {
+            elapsed.num_seconds() as u64
+        }
         Some(_) => {
             node.report("timeout", "must be between \"PT1S\" and \"PT10M\"");
             30
@@ -186,7 +209,15 @@ pub(super) fn read(root: &Node<'_>) -> Option<Channel> {
     };
     let place = node.place();
     node.close();
-    Some(Channel { name, title, kind: kind?, at_a_time, a_minute, timeout_seconds, place })
+    Some(Channel {
+        name,
+        title,
+        kind: kind?,
+        at_a_time,
+        a_minute,
+        timeout_seconds,
+        place,
+    })
 }
 
 fn read_mail_server(node: &Node<'_>) -> Option<MailServerSettings> {
@@ -201,11 +232,17 @@ fn read_mail_server(node: &Node<'_>) -> Option<MailServerSettings> {
         MailTls::StartTls => 587,
         MailTls::Tls => 465,
     };
-    let port = node.whole("port", 1..=65_535).map_or(usual, |port| port as u16);
+    let port = node
+        .whole("port", 1..=65_535)
+        .map_or(usual, |port| port as u16);
     let sign_in = node.table("sign-in").and_then(|table| {
         let kind = table.required_choice("kind", &["password", "token"]);
         let user = setting(&table, "user");
-        let key = if kind == Some("token") { "token" } else { "password" };
+        let key = if kind == Some("token") {
+            "token"
+        } else {
+            "password"
+        };
         table.required(key);
         let word = secret(&table, key);
         table.close();
@@ -215,18 +252,39 @@ fn read_mail_server(node: &Node<'_>) -> Option<MailServerSettings> {
         }
     });
     if sign_in.is_some() && tls == MailTls::Off {
-        node.report("tls", "a password would travel for everybody to read; use tls = \"starttls\" or \"tls\"");
+        node.report(
+            "tls",
+            "a password would travel for everybody to read; use tls = \"starttls\" or \"tls\"",
+        );
     }
     node.required("from");
     let from = node.parsed::<Mailbox>("from");
     let dkim = node.table("dkim").and_then(|table| {
-        let (domain, selector) = (table.required("domain").value, table.required("selector").value);
+        let (domain, selector) = (
+            table.required("domain").value,
+            table.required("selector").value,
+        );
         table.required("key");
         let key = secret(&table, "key");
         table.close();
-        Some(Dkim { domain, selector, key: key? })
+        Some(Dkim {
+            domain,
+            selector,
+            key: key?,
+        })
     });
     let largest = super::files::read_size(node, "largest");
     let (reply_to, bounces) = (node.parsed("reply-to"), node.parsed("bounces"));
-    Some(MailServerSettings { host: host?, port, tls, ca_file: ca_file(node), sign_in, from: from?, reply_to, bounces, dkim, largest })
+    Some(MailServerSettings {
+        host: host?,
+        port,
+        tls,
+        ca_file: ca_file(node),
+        sign_in,
+        from: from?,
+        reply_to,
+        bounces,
+        dkim,
+        largest,
+    })
 }

@@ -83,7 +83,10 @@ pub enum SendWhen {
     /// When something in the document is at least this bad.
     Status(Status),
     /// When any, or all, of these are true of the key figures.
-    Figures { conditions: Vec<Placed<Condition>>, all: bool },
+    Figures {
+        conditions: Vec<Placed<Condition>>,
+        all: bool,
+    },
     /// When the status is another than in the run before.
     Change,
 }
@@ -108,7 +111,9 @@ pub enum Test {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
-#[error("\"{0}\" is no condition such as \"payments_failed >= 20\" or \"bookings changed by 10 %\"")]
+#[error(
+    "\"{0}\" is no condition such as \"payments_failed >= 20\" or \"bookings changed by 10 %\""
+)]
 pub struct BadCondition(String);
 
 impl FromStr for Condition {
@@ -116,7 +121,12 @@ impl FromStr for Condition {
 
     fn from_str(text: &str) -> Result<Self, BadCondition> {
         let bad = || BadCondition(text.to_owned());
-        let number = |text: &str| text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
+        let number = |text: &str| {
+            text.trim()
+                .parse::<f64>()
+                .ok()
+                .filter(|number| number.is_finite())
+        };
         let (figure, test) = if let Some((figure, by)) = text.split_once(" changed by ") {
             let test = match by.trim().strip_suffix('%') {
                 Some(percent) => number(percent).map(Test::ChangedByPercent),
@@ -136,7 +146,14 @@ impl FromStr for Condition {
         };
         let figure = figure.trim();
         let named = !figure.is_empty() && !figure.contains(char::is_whitespace);
-        named.then_some(()).and(test).map(|test| Condition { figure: figure.to_owned(), test }).ok_or_else(bad)
+        named
+            .then_some(())
+            .and(test)
+            .map(|test| Condition {
+                figure: figure.to_owned(),
+                test,
+            })
+            .ok_or_else(bad)
     }
 }
 
@@ -172,9 +189,20 @@ impl Condition {
 }
 
 /// A length of time in seconds, within bounds.
-pub(super) fn read_seconds(node: &Node<'_>, key: &'static str, least: &str, most: &str) -> Option<u64> {
-    let seconds = |span: Span| (span.months == 0).then_some(span.seconds + u64::from(span.days) * 86_400);
-    let bound = |text: &str| text.parse::<Span>().ok().and_then(seconds).unwrap_or_default();
+pub(super) fn read_seconds(
+    node: &Node<'_>,
+    key: &'static str,
+    least: &str,
+    most: &str,
+) -> Option<u64> {
+    let seconds =
+        |span: Span| (span.months == 0).then_some(span.seconds + u64::from(span.days) * 86_400);
+    let bound = |text: &str| {
+        text.parse::<Span>()
+            .ok()
+            .and_then(seconds)
+            .unwrap_or_default()
+    };
     match seconds(node.parsed::<Span>(key)?) {
         Some(seconds) if (bound(least)..=bound(most)).contains(&seconds) => Some(seconds),
         _ => {
@@ -191,7 +219,14 @@ pub(super) fn read_deliver(node: Node<'_>) -> Deliver {
         for text in node.texts("attach") {
             match Format::from_name(&text.value) {
                 Some(format) => formats.push(format),
-                None => node.report("attach", format!("\"{}\" is not one of {}", text.value, quoted_list(&Format::ALL.map(Format::name)))),
+                None => node.report(
+                    "attach",
+                    format!(
+                        "\"{}\" is not one of {}",
+                        text.value,
+                        quoted_list(&Format::ALL.map(Format::name))
+                    ),
+                ),
             }
         }
         formats
@@ -203,7 +238,9 @@ pub(super) fn read_deliver(node: Node<'_>) -> Deliver {
     };
     let valid_seconds = read_seconds(&node, "link-valid", "PT1H", "P366D");
     let link = match node.choice("link", &["console", "signed", "none"]) {
-        Some("signed") => Link::Signed { valid_seconds: valid_seconds.unwrap_or(14 * 86_400) },
+        Some("signed") => Link::Signed {
+            valid_seconds: valid_seconds.unwrap_or(14 * 86_400),
+        },
         Some("none") => Link::None,
         _ => Link::Console,
     };
@@ -218,7 +255,8 @@ pub(super) fn read_deliver(node: Node<'_>) -> Deliver {
         largest: read_size(&node, "largest").unwrap_or(usual.largest),
         give_up_seconds: read_seconds(&node, "give-up", "PT1M", "P30D"),
         leaving: node.truth("leaving").unwrap_or(false),
-        late_after_seconds: read_seconds(&node, "late-after", "PT1M", "P7D").unwrap_or(usual.late_after_seconds),
+        late_after_seconds: read_seconds(&node, "late-after", "PT1M", "P7D")
+            .unwrap_or(usual.late_after_seconds),
     };
     node.close();
     deliver
@@ -228,17 +266,26 @@ pub(super) fn read_approval(node: Node<'_>) -> Approval {
     let deadline_seconds = read_seconds(&node, "deadline", "PT1M", "P14D").unwrap_or(86_400);
     let then_send = node.choice("at-deadline", &["cancel", "send"]) == Some("send");
     node.close();
-    Approval { deadline_seconds, then_send }
+    Approval {
+        deadline_seconds,
+        then_send,
+    }
 }
 
 /// When a report is sent, and whether its owner hears once a week that it is still quiet.
 pub(super) fn read_send_when(node: Node<'_>) -> (SendWhen, bool) {
-    let when = node.required_choice("when", &["always", "rows", "warning", "critical", "figures", "change"]);
+    let when = node.required_choice(
+        "when",
+        &["always", "rows", "warning", "critical", "figures", "change"],
+    );
     let (queries, written) = (node.texts("queries"), node.texts("figures"));
     let mut conditions = Vec::new();
     for text in written {
         match text.value.parse::<Condition>() {
-            Ok(value) => conditions.push(Placed { value, place: text.place }),
+            Ok(value) => conditions.push(Placed {
+                value,
+                place: text.place,
+            }),
             Err(error) => node.report_at(&text.place, error.to_string()),
         }
     }
@@ -258,7 +305,10 @@ pub(super) fn read_send_when(node: Node<'_>) -> (SendWhen, bool) {
     }
     let confirm_quiet = node.truth("confirm-quiet").unwrap_or(false);
     if confirm_quiet && when == Some("always") {
-        node.report("confirm-quiet", "a report that is always sent is never quiet");
+        node.report(
+            "confirm-quiet",
+            "a report that is always sent is never quiet",
+        );
     }
     node.close();
     let when = match when {

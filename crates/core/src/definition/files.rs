@@ -61,16 +61,36 @@ pub struct NameValues<'a> {
 
 impl NameValues<'_> {
     fn sample() -> Self {
-        Self { report: "x", title: "x", window: "x", from: "x", to: "x", run: "x", values: "x" }
+        Self {
+            report: "x",
+            title: "x",
+            window: "x",
+            from: "x",
+            to: "x",
+            run: "x",
+            values: "x",
+        }
     }
 }
 
 impl Files {
     /// The name that all files of a document begin with: safe on every file system.
     pub fn stem(&self, values: &NameValues<'_>) -> String {
-        let usual = || format!("{}_{}{}{}", values.report, values.window, if values.values.is_empty() { "" } else { "_" }, values.values);
+        let usual = || {
+            format!(
+                "{}_{}{}{}",
+                values.report,
+                values.window,
+                if values.values.is_empty() { "" } else { "_" },
+                values.values
+            )
+        };
         // A pattern is checked when it is read.
-        let named = self.name.as_ref().and_then(|pattern| message::merge(pattern, values).ok()).unwrap_or_else(usual);
+        let named = self
+            .name
+            .as_ref()
+            .and_then(|pattern| message::merge(pattern, values).ok())
+            .unwrap_or_else(usual);
         safe_name(&named)
     }
 }
@@ -92,7 +112,8 @@ fn safe_name(text: &str) -> String {
     }
     let safe = safe.trim_end_matches(['-', '.', '_']);
     let first = safe.split('.').next().unwrap_or_default().to_lowercase();
-    let device = RESERVED.contains(&first.as_str()) || (first.len() == 4 && ["com", "lpt"].iter().any(|port| first.starts_with(port)));
+    let device = RESERVED.contains(&first.as_str())
+        || (first.len() == 4 && ["com", "lpt"].iter().any(|port| first.starts_with(port)));
     match safe {
         "" => "report".to_owned(),
         safe if device => format!("report-{safe}"),
@@ -105,7 +126,10 @@ pub(super) fn read(node: Node<'_>) -> Files {
     if let Some(text) = node.text("name") {
         let pattern = Template::new(text.value);
         if let Err(error) = message::merge(&pattern, &NameValues::sample()) {
-            node.report("name", format!("{error} Known: report, title, window, from, to, run, values"));
+            node.report(
+                "name",
+                format!("{error} Known: report, title, window, from, to, run, values"),
+            );
         }
         files.name = Some(pattern);
     }
@@ -121,14 +145,17 @@ pub(super) fn read(node: Node<'_>) -> Files {
         };
     }
     files.packing.csv.byte_order_mark = node.truth("csv-byte-order-mark").unwrap_or(false);
-    files.packing.csv.formulas_as_they_are = node.choice("csv-formulas", &["made-safe", "as-they-are"]) == Some("as-they-are");
+    files.packing.csv.formulas_as_they_are =
+        node.choice("csv-formulas", &["made-safe", "as-they-are"]) == Some("as-they-are");
     node.close();
     files
 }
 
 /// A size with its unit, `10 MB` or `512 KiB`, in bytes.
 pub(super) fn size(text: &str) -> Option<u64> {
-    let (number, unit) = text.trim().split_at(text.trim().find(|c: char| c.is_ascii_alphabetic())?);
+    let (number, unit) = text
+        .trim()
+        .split_at(text.trim().find(|c: char| c.is_ascii_alphabetic())?);
     let factor: f64 = match unit {
         "B" => 1.0,
         "kB" => 1e3,
@@ -148,7 +175,10 @@ pub(super) fn read_size(node: &Node<'_>, key: &'static str) -> Option<u64> {
     let text = node.text(key)?;
     let found = size(&text.value);
     if found.is_none() {
-        node.report(key, format!("\"{}\" is not a size such as \"10 MB\"", text.value));
+        node.report(
+            key,
+            format!("\"{}\" is not a size such as \"10 MB\"", text.value),
+        );
     }
     found
 }
@@ -159,9 +189,20 @@ mod tests {
 
     #[test]
     fn names_are_safe_on_every_file_system() {
-        let values = NameValues { values: "havnes", report: "daily", window: "2026-11-22", ..NameValues::sample() };
+        let values = NameValues {
+            values: "havnes",
+            report: "daily",
+            window: "2026-11-22",
+            ..NameValues::sample()
+        };
         assert_eq!(Files::default().stem(&values), "daily_2026-11-22_havnes");
-        let named = |pattern: &str| Files { name: Some(Template::new(pattern.to_owned())), ..Files::default() }.stem(&values);
+        let named = |pattern: &str| {
+            Files {
+                name: Some(Template::new(pattern.to_owned())),
+                ..Files::default()
+            }
+            .stem(&values)
+        };
         assert_eq!(named("{{ window }} {{ report }}"), "2026-11-22-daily");
         assert_eq!(named("../../etc/passwd"), "etc-passwd");
         assert_eq!(named("Übersicht: „A/B“?"), "bersicht-A-B");
@@ -173,7 +214,13 @@ mod tests {
 
     #[test]
     fn sizes_have_a_unit() {
-        assert_eq!([size("10 MB"), size("1.5KiB"), size("0 B")], [Some(10_000_000), Some(1536), Some(0)]);
-        assert_eq!([size("10"), size("ten MB"), size("1 mb"), size("-1 MB")], [None; 4]);
+        assert_eq!(
+            [size("10 MB"), size("1.5KiB"), size("0 B")],
+            [Some(10_000_000), Some(1536), Some(0)]
+        );
+        assert_eq!(
+            [size("10"), size("ten MB"), size("1 mb"), size("-1 MB")],
+            [None; 4]
+        );
     }
 }

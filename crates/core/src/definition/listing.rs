@@ -23,8 +23,21 @@ pub(super) fn read(node: &Node<'_>) -> Option<Listing> {
     let path = table.required("path").value;
     table.required("rows");
     let rows = read_path(&table, "rows");
-    let name = if table.has("name") { read_path(&table, "name") } else { Some("$".to_owned()) };
-    let [kind, unit, description, items] = ["kind", "unit", "description", "items"].map(|key| read_path(&table, key));
+    let name = if table.has("name") {
+        read_path(&table, "name")
+    } else {
+        Some("$".to_owned())
+    };
+    let [kind, unit, description, items] =
+        ["kind", "unit", "description", "items"].map(|key| read_path(&table, key));
     table.close();
-    Some(Listing { path, rows: rows?, name: name?, kind, unit, description, items })
+    Some(Listing {
+        path,
+        rows: rows?,
+        name: name?,
+        kind,
+        unit,
+        description,
+        items,
+    })
 }

@@ -106,16 +106,25 @@ pub(super) fn read(root: &Node<'_>) -> Option<Placed<Look>> {
         None => usual.accent,
         Some(text) if is_colour(&text.value) => text.value.to_ascii_lowercase(),
         Some(text) => {
-            node.report("accent", format!("\"{}\" is not a colour such as \"#0b4f6c\"", text.value));
+            node.report(
+                "accent",
+                format!("\"{}\" is not a colour such as \"#0b4f6c\"", text.value),
+            );
             usual.accent
         }
     };
     let look = Look {
         title: text("title").unwrap_or_else(|| name.clone()),
         name,
-        paper: if node.choice("paper", &["a4", "letter"]) == Some("letter") { Paper::Letter } else { Paper::A4 },
+        paper: if node.choice("paper", &["a4", "letter"]) == Some("letter") {
+            Paper::Letter
+        } else {
+            Paper::A4
+        },
         landscape: node.choice("orientation", &["portrait", "landscape"]) == Some("landscape"),
-        margin: node.whole("margin-mm", 8..=40).map_or(usual.margin, |margin| margin as f64),
+        margin: node
+            .whole("margin-mm", 8..=40)
+            .map_or(usual.margin, |margin| margin as f64),
         compact: node.choice("density", &["comfortable", "compact"]) == Some("compact"),
         dark: node.choice("theme", &["light", "dark"]) == Some("dark"),
         accent,

@@ -28,15 +28,24 @@ mod wording;
 use serde::{Deserialize, Serialize};
 
 pub use audience::{Audience, AudienceQuery, Manner, ResolvedAudience};
-pub use channel::{Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls, SyslogSettings, UploadSettings, WebhookSettings};
-pub use dashboard::{Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture, Section, TrendColumn};
+pub use channel::{
+    Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
+    SyslogSettings, UploadSettings, WebhookSettings,
+};
+pub use dashboard::{
+    Block, BlockKind, Dashboard, HeatBy, Parameter, ParameterKind, ParameterValue, Picture,
+    Section, TrendColumn,
+};
 pub use deliver::{Approval, Condition, Deliver, Link, MailContent, SendWhen};
 pub use files::{CsvForm, Files, NameValues, Packing, Zip};
 pub use listing::Listing;
 pub use look::{Look, Paper};
 pub use people::{Addressee, Group, Person, Reading, Recipient};
 pub use pick::Wanted;
-pub use query::{Ask, Check, CheckKind, ColumnHint, Field, FileRows, Filter, Measure, Metrics, Origin, Pages, Pick, Query, Request, Sql, TimeForm};
+pub use query::{
+    Ask, Check, CheckKind, ColumnHint, Field, FileRows, Filter, Measure, Metrics, Origin, Pages,
+    Pick, Query, Request, Sql, TimeForm,
+};
 pub use reader::{Place, Placed, Problem};
 pub use report::{AtDeadline, BadMailbox, Format, Mailbox, OnFailedBlock, Readiness, Report};
 pub use reuse::{Borrowed, Change, Changes, Limit};
@@ -67,8 +76,18 @@ pub enum Kind {
 }
 
 impl Kind {
-    pub const ALL: [Kind; 10] =
-        [Kind::Source, Kind::Dashboard, Kind::Report, Kind::Calendar, Kind::Sampler, Kind::Look, Kind::Person, Kind::Group, Kind::Channel, Kind::Wording];
+    pub const ALL: [Kind; 10] = [
+        Kind::Source,
+        Kind::Dashboard,
+        Kind::Report,
+        Kind::Calendar,
+        Kind::Sampler,
+        Kind::Look,
+        Kind::Person,
+        Kind::Group,
+        Kind::Channel,
+        Kind::Wording,
+    ];
 
     pub fn name(self) -> &'static str {
         match self {
@@ -178,14 +197,23 @@ impl Definition {
         let document = match toml_edit::Document::parse(text) {
             Ok(document) => document,
             Err(error) => {
-                reader.report(error.span().map_or(0, |span| span.start), "", error.message().trim().replace('\n', "; "));
+                reader.report(
+                    error.span().map_or(0, |span| span.start),
+                    "",
+                    error.message().trim().replace('\n', "; "),
+                );
                 return Err(reader.into_problems());
             }
         };
         let parsed = {
             let root = Node::new(&reader, document.as_table(), "", 0);
             let in_toml = || Kind::ALL.into_iter().filter(|kind| *kind != Kind::Calendar);
-            let tables = || in_toml().map(|kind| format!("[{}]", kind.name())).collect::<Vec<_>>().join(", ");
+            let tables = || {
+                in_toml()
+                    .map(|kind| format!("[{}]", kind.name()))
+                    .collect::<Vec<_>>()
+                    .join(", ")
+            };
             let present: Vec<Kind> = in_toml().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
                 [Kind::Source] => source::read(&root).map(|source| Definition::Source(Box::new(source))),
@@ -221,21 +249,33 @@ impl Definition {
 ///
 /// # Errors
 /// As [`Definition::parse`].
-pub fn schedule_and_window(file: &str, text: &str) -> Result<(Zone, Option<Schedule>, Option<WindowRule>), Vec<Problem>> {
+pub fn schedule_and_window(
+    file: &str,
+    text: &str,
+) -> Result<(Zone, Option<Schedule>, Option<WindowRule>), Vec<Problem>> {
     let reader = Reader::new(file, text);
-    let document =
-        toml_edit::Document::parse(text).map_err(|error| vec![reader.place(error.span().map_or(0, |span| span.start), "").problem(error.message().trim())])?;
+    let document = toml_edit::Document::parse(text).map_err(|error| {
+        vec![
+            reader
+                .place(error.span().map_or(0, |span| span.start), "")
+                .problem(error.message().trim()),
+        ]
+    })?;
     let found = {
         let root = Node::new(&reader, document.as_table(), "", 0);
         root.required("time-zone");
         let zone = root.parsed::<Zone>("time-zone");
         let schedule = root.table("schedule").and_then(schedule::read);
-        let window = root.table("window").and_then(|node| report::read_window(node, zone));
+        let window = root
+            .table("window")
+            .and_then(|node| report::read_window(node, zone));
         root.close();
         (zone, schedule, window)
     };
     match (found, reader.into_problems()) {
-        ((Some(zone), schedule, window), problems) if problems.is_empty() => Ok((zone, schedule, window)),
+        ((Some(zone), schedule, window), problems) if problems.is_empty() => {
+            Ok((zone, schedule, window))
+        }
         (_, problems) => Err(problems),
     }
 }
@@ -247,14 +287,21 @@ pub fn schedule_and_window(file: &str, text: &str) -> Result<(Zone, Option<Sched
 /// As [`Definition::parse`].
 pub fn query_alone(file: &str, text: &str) -> Result<Query, Vec<Problem>> {
     let reader = Reader::new(file, text);
-    let document =
-        toml_edit::Document::parse(text).map_err(|error| vec![reader.place(error.span().map_or(0, |span| span.start), "").problem(error.message().trim())])?;
+    let document = toml_edit::Document::parse(text).map_err(|error| {
+        vec![
+            reader
+                .place(error.span().map_or(0, |span| span.start), "")
+                .problem(error.message().trim()),
+        ]
+    })?;
     let found = {
         let root = Node::new(&reader, document.as_table(), "", 0);
         if !root.has("query") {
             root.report("query", "the table [query] is missing");
         }
-        let query = root.table("query").and_then(|node| query::read(node, Some("query")));
+        let query = root
+            .table("query")
+            .and_then(|node| query::read(node, Some("query")));
         root.close();
         query
     };
@@ -276,7 +323,12 @@ fn read_name(node: &Node<'_>) -> String {
 /// A name that can stand behind a colon in SQL.
 fn read_identifier(node: &Node<'_>, key: &'static str) -> String {
     let name = node.required(key).value;
-    if !name.is_empty() && (name.starts_with(|c: char| c.is_ascii_digit()) || !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')) {
+    if !name.is_empty()
+        && (name.starts_with(|c: char| c.is_ascii_digit())
+            || !name
+                .chars()
+                .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_'))
+    {
         node.report(key, format!("\"{name}\" is not a name here: use small letters, digits and underscores, such as \"by_port\""));
     }
     name
@@ -285,7 +337,11 @@ fn read_identifier(node: &Node<'_>, key: &'static str) -> String {
 /// Whether a text can name a definition.
 pub(crate) fn is_name(text: &str) -> bool {
     let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
-    !text.is_empty() && text.chars().all(valid) && text.len() <= 60 && !text.starts_with('-') && !text.ends_with('-')
+    !text.is_empty()
+        && text.chars().all(valid)
+        && text.len() <= 60
+        && !text.starts_with('-')
+        && !text.ends_with('-')
 }
 
 #[cfg(test)]

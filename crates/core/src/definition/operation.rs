@@ -37,7 +37,11 @@ pub(super) fn read_all(node: &Node<'_>) -> Vec<Operation> {
             && let Some(before) = operations.iter().find(|before| before.sums_up())
             && !operation.keeps_rows()
         {
-            let words = format!("\"{}\" must come before \"{}\", which makes rows that sum up others", operation.name(), before.name());
+            let words = format!(
+                "\"{}\" must come before \"{}\", which makes rows that sum up others",
+                operation.name(),
+                before.name()
+            );
             one.report("do", words);
         }
         one.close();
@@ -48,11 +52,18 @@ pub(super) fn read_all(node: &Node<'_>) -> Vec<Operation> {
 
 fn read(node: &Node<'_>) -> Option<Operation> {
     let word = node.required_choice("do", &WORDS)?;
-    let texts = |key| node.texts(key).into_iter().map(|text| text.value).collect::<Vec<_>>();
+    let texts = |key| {
+        node.texts(key)
+            .into_iter()
+            .map(|text| text.value)
+            .collect::<Vec<_>>()
+    };
     let required_list = |key| {
         let list = texts(key);
         if list.is_empty() {
-            node.report_self(format!("the key \"{key}\" is missing here; it names one or more columns"));
+            node.report_self(format!(
+                "the key \"{key}\" is missing here; it names one or more columns"
+            ));
         }
         list
     };
@@ -72,10 +83,25 @@ fn read(node: &Node<'_>) -> Option<Operation> {
             with: how(How::Mean),
             by: texts("by"),
         },
-        "rate" => Operation::Rate { time: node.required("time").value, values: texts("value"), by: texts("by"), per_seconds: read_per(node) },
-        "difference" => Operation::Difference { values: texts("value"), by: texts("by") },
-        "cumulative" => Operation::Cumulative { values: texts("value"), by: texts("by") },
-        "moving-mean" => Operation::MovingMean { values: texts("value"), by: texts("by"), over: node.whole("over", 2..=10_000).unwrap_or(7) as usize },
+        "rate" => Operation::Rate {
+            time: node.required("time").value,
+            values: texts("value"),
+            by: texts("by"),
+            per_seconds: read_per(node),
+        },
+        "difference" => Operation::Difference {
+            values: texts("value"),
+            by: texts("by"),
+        },
+        "cumulative" => Operation::Cumulative {
+            values: texts("value"),
+            by: texts("by"),
+        },
+        "moving-mean" => Operation::MovingMean {
+            values: texts("value"),
+            by: texts("by"),
+            over: node.whole("over", 2..=10_000).unwrap_or(7) as usize,
+        },
         "group" => Operation::Group {
             by: texts("by"),
             values: texts("value"),
@@ -87,20 +113,46 @@ fn read(node: &Node<'_>) -> Option<Operation> {
             let others = text("others");
             let sum = texts("sum");
             if others.is_some() && sum.is_empty() {
-                node.report_self("with \"others\", the key \"sum\" says of which columns the rest is added up");
+                node.report_self(
+                    "with \"others\", the key \"sum\" says of which columns the rest is added up",
+                );
             }
-            let order = if word == "top" { Order::Highest } else { Order::Lowest };
-            Operation::Top { rows: rows(), of: node.required("of").value, order, others, sum }
+            let order = if word == "top" {
+                Order::Highest
+            } else {
+                Order::Lowest
+            };
+            Operation::Top {
+                rows: rows(),
+                of: node.required("of").value,
+                order,
+                others,
+                sum,
+            }
         }
         "sort" => {
             let order = order(Order::Lowest);
-            Operation::Sort { by: required_list("by").into_iter().map(|name| (name, order)).collect() }
+            Operation::Sort {
+                by: required_list("by")
+                    .into_iter()
+                    .map(|name| (name, order))
+                    .collect(),
+            }
         }
         "limit" => Operation::Limit { rows: rows() },
-        "rank" => Operation::Rank { of: node.required("of").value, order: order(Order::Highest), column: text("column").unwrap_or_else(|| "rank".to_owned()) },
-        "keep" => Operation::Keep { column: node.required("column").value, when: read_when(node)? },
+        "rank" => Operation::Rank {
+            of: node.required("of").value,
+            order: order(Order::Highest),
+            column: text("column").unwrap_or_else(|| "rank".to_owned()),
+        },
+        "keep" => Operation::Keep {
+            column: node.required("column").value,
+            when: read_when(node)?,
+        },
         "compute" => {
-            let how = match node.required_choice("how", &["percent", "ratio", "sum", "difference", "product"])? {
+            let how = match node
+                .required_choice("how", &["percent", "ratio", "sum", "difference", "product"])?
+            {
                 "percent" => Computation::Percent,
                 "ratio" => Computation::Ratio,
                 "sum" => Computation::Sum,
@@ -111,10 +163,21 @@ fn read(node: &Node<'_>) -> Option<Operation> {
             if matches!(how, Computation::Percent | Computation::Ratio) && of.len() != 2 {
                 node.report("of", "needs two columns here: the part, then the whole");
             }
-            Operation::Compute { column: node.required("column").value, of, how, factor: node.number("factor").unwrap_or(1.0) }
+            Operation::Compute {
+                column: node.required("column").value,
+                of,
+                how,
+                factor: node.number("factor").unwrap_or(1.0),
+            }
         }
-        "choose" => Operation::Choose { columns: required_list("columns") },
-        "statistics" => Operation::Statistics { values: texts("value"), by: texts("by"), percentiles: read_percentiles(node) },
+        "choose" => Operation::Choose {
+            columns: required_list("columns"),
+        },
+        "statistics" => Operation::Statistics {
+            values: texts("value"),
+            by: texts("by"),
+            percentiles: read_percentiles(node),
+        },
         "breakdown" => Operation::Breakdown {
             label: node.required("label").value,
             value: node.required("value").value,
@@ -138,9 +201,14 @@ fn read(node: &Node<'_>) -> Option<Operation> {
 fn read_per(node: &Node<'_>) -> f64 {
     match node.parsed::<Span>("per").map(|span| span.elapsed()) {
         None => 1.0,
-        Some(Some(elapsed)) if elapsed.num_milliseconds() > 0 => elapsed.num_milliseconds() as f64 / 1000.0,
+        Some(Some(elapsed)) if elapsed.num_milliseconds() > 0 => {
+            elapsed.num_milliseconds() as f64 / 1000.0
+        }
         Some(_) => {
-            node.report("per", "must be a fixed length of time, such as \"PT1S\" or \"PT1H\"");
+            node.report(
+                "per",
+                "must be a fixed length of time, such as \"PT1S\" or \"PT1H\"",
+            );
             1.0
         }
     }
@@ -160,17 +228,30 @@ fn read_percentiles(node: &Node<'_>) -> Vec<f64> {
         return vec![95.0];
     }
     let numbers = node.numbers("percentiles");
-    if numbers.iter().any(|percentile| !(0.0..=100.0).contains(percentile)) {
+    if numbers
+        .iter()
+        .any(|percentile| !(0.0..=100.0).contains(percentile))
+    {
         node.report("percentiles", "must be between 0 and 100");
     }
     numbers
 }
 
 fn read_when(node: &Node<'_>) -> Option<When> {
-    let past = node.choice("past", &["warning", "critical"]).map(|word| if word == "warning" { When::PastWarning } else { When::PastCritical });
+    let past = node.choice("past", &["warning", "critical"]).map(|word| {
+        if word == "warning" {
+            When::PastWarning
+        } else {
+            When::PastCritical
+        }
+    });
     let least = node.number("at-least").map(When::AtLeast);
     let most = node.number("at-most").map(When::AtMost);
-    let is: Vec<String> = node.texts("is").into_iter().map(|text| text.value).collect();
+    let is: Vec<String> = node
+        .texts("is")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
     let is = (!is.is_empty()).then_some(When::Is(is));
     let mut given = [past, least, most, is].into_iter().flatten();
     let when = given.next();

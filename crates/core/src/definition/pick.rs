@@ -47,23 +47,49 @@ pub enum Wanted {
 pub(super) fn read(query: &Node<'_>) -> Option<Sql> {
     let node = query.table("pick")?;
     let table = node.required("table").value;
-    let measures: Vec<Measure> = node.tables("measure").into_iter().map(read_measure).collect();
+    let measures: Vec<Measure> = node
+        .tables("measure")
+        .into_iter()
+        .map(read_measure)
+        .collect();
     if measures.is_empty() {
         node.report_self("a pick needs measures, such as measure = [{ column = \"cpu_percent\", with = \"mean\" }]");
     }
-    let group = node.texts("group").into_iter().map(|text| text.value).collect();
+    let group = node
+        .texts("group")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
     let time = node.text("time").map(|text| text.value);
     let over_time = node.truth("over-time").unwrap_or(false);
     if over_time && time.is_none() {
-        node.report("over-time", "needs time = \"…\", the column that holds the time");
+        node.report(
+            "over-time",
+            "needs time = \"…\", the column that holds the time",
+        );
     }
-    let filters = node.tables("filter").into_iter().filter_map(read_filter).collect();
+    let filters = node
+        .tables("filter")
+        .into_iter()
+        .filter_map(read_filter)
+        .collect();
     let top = node.whole("top", 1..=10_000);
     if over_time && top.is_some() {
-        node.report("top", "cannot go with over-time; narrow the groups with a filter");
+        node.report(
+            "top",
+            "cannot go with over-time; narrow the groups with a filter",
+        );
     }
     node.close();
-    let pick = Pick { table, measures, group, time, over_time, filters, top };
+    let pick = Pick {
+        table,
+        measures,
+        group,
+        time,
+        over_time,
+        filters,
+        top,
+    };
     match pick.sql() {
         Ok(sql) => Some(sql),
         Err(error) => {
@@ -79,29 +105,48 @@ fn read_measure(node: Node<'_>) -> Measure {
     if with == How::TimeMean || with == How::Last {
         node.report("with", "a pick can take mean, min, max, sum, count, median or a percentile; for others resample under [[query.then]]");
     }
-    let name = node.text("name").map_or_else(|| if column == "*" { "rows".to_owned() } else { column.clone() }, |text| text.value);
+    let name = node.text("name").map_or_else(
+        || {
+            if column == "*" {
+                "rows".to_owned()
+            } else {
+                column.clone()
+            }
+        },
+        |text| text.value,
+    );
     node.close();
     Measure { column, with, name }
 }
 
 fn read_filter(node: Node<'_>) -> Option<Filter> {
     let column = node.required("column").value;
-    let is: Vec<String> = node.texts("is").into_iter().map(|text| text.value).collect();
+    let is: Vec<String> = node
+        .texts("is")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
     let mut given = [
         (!is.is_empty()).then_some(Wanted::Is(is)),
         node.number("at-least").map(Wanted::AtLeast),
         node.number("at-most").map(Wanted::AtMost),
-        node.text("parameter").map(|text| Wanted::Parameter(text.value)),
+        node.text("parameter")
+            .map(|text| Wanted::Parameter(text.value)),
     ]
     .into_iter()
     .flatten();
     let wanted = given.next();
     if wanted.is_none() || given.next().is_some() {
-        node.report_self("a filter needs one of is = [\"…\"], at-least = 5, at-most = 5 or parameter = \"port\"");
+        node.report_self(
+            "a filter needs one of is = [\"…\"], at-least = 5, at-most = 5 or parameter = \"port\"",
+        );
     }
     drop(given);
     node.close();
-    Some(Filter { column, wanted: wanted? })
+    Some(Filter {
+        column,
+        wanted: wanted?,
+    })
 }
 
 /// A name as SQL's quoted identifier, in which nothing but a name can be.
@@ -117,7 +162,10 @@ impl Pick {
         self.text(&mut |value| match value {
             ParameterValue::Text(text) => literal(&text),
             ParameterValue::Number(number) => number.to_string(),
-            ParameterValue::List(items) => format!("array[{}]", items.iter().map(literal).collect::<Vec<_>>().join(", ")),
+            ParameterValue::List(items) => format!(
+                "array[{}]",
+                items.iter().map(literal).collect::<Vec<_>>().join(", ")
+            ),
         })
     }
 
@@ -133,7 +181,12 @@ impl Pick {
             format!(":{name}")
         });
         let text = QueryText::parse(&written).map_err(|error| error.to_string())?;
-        Ok(Sql { text, written, constants, pick: Some(self.clone()) })
+        Ok(Sql {
+            text,
+            written,
+            constants,
+            pick: Some(self.clone()),
+        })
     }
 
     fn text(&self, constant: &mut dyn FnMut(ParameterValue) -> String) -> String {
@@ -147,17 +200,28 @@ impl Pick {
         }
         let grouped = columns.len();
         columns.extend(self.measures.iter().map(|measure| {
-            let column = if measure.column == "*" { "*".to_owned() } else { identifier(&measure.column) };
+            let column = if measure.column == "*" {
+                "*".to_owned()
+            } else {
+                identifier(&measure.column)
+            };
             let made = match measure.with {
                 How::Mean | How::TimeMean => format!("avg({column})::float8"),
                 How::Min => format!("min({column})"),
                 How::Max => format!("max({column})"),
                 How::Sum => format!("sum({column})"),
                 How::Count | How::Last => format!("count({column})"),
-                How::Percentile(percentile) => format!("percentile_cont({}) within group (order by {column})", percentile / 100.0),
+                How::Percentile(percentile) => format!(
+                    "percentile_cont({}) within group (order by {column})",
+                    percentile / 100.0
+                ),
             };
             // Rows have no mean: of "*" there is only a count.
-            let made = if measure.column == "*" { "count(*)".to_owned() } else { made };
+            let made = if measure.column == "*" {
+                "count(*)".to_owned()
+            } else {
+                made
+            };
             format!("{made} as {}", identifier(&measure.name))
         }));
         let mut conditions = Vec::new();
@@ -167,9 +231,16 @@ impl Pick {
         for filter in &self.filters {
             let column = identifier(&filter.column);
             conditions.push(match &filter.wanted {
-                Wanted::Is(values) => format!("{column}::text = any({})", constant(ParameterValue::List(values.clone()))),
-                Wanted::AtLeast(limit) => format!("{column} >= {}", constant(ParameterValue::Number(*limit))),
-                Wanted::AtMost(limit) => format!("{column} <= {}", constant(ParameterValue::Number(*limit))),
+                Wanted::Is(values) => format!(
+                    "{column}::text = any({})",
+                    constant(ParameterValue::List(values.clone()))
+                ),
+                Wanted::AtLeast(limit) => {
+                    format!("{column} >= {}", constant(ParameterValue::Number(*limit)))
+                }
+                Wanted::AtMost(limit) => {
+                    format!("{column} <= {}", constant(ParameterValue::Number(*limit)))
+                }
                 Wanted::Parameter(name) => format!("(:{name} = 'all' or {column}::text = :{name})"),
             });
         }
@@ -181,7 +252,11 @@ impl Pick {
             let places: Vec<String> = (1..=grouped).map(|place| place.to_string()).collect();
             text += &format!("\ngroup by {}", places.join(", "));
             text += &match (self.over_time, self.measures.first()) {
-                (false, Some(first)) => format!("\norder by {} desc nulls last, {}", identifier(&first.name), places.join(", ")),
+                (false, Some(first)) => format!(
+                    "\norder by {} desc nulls last, {}",
+                    identifier(&first.name),
+                    places.join(", ")
+                ),
                 _ => format!("\norder by {}", places.join(", ")),
             };
         }
@@ -205,7 +280,9 @@ mod tests {
              filter = [{ column = \"role\", is = [\"db\", \"it's\"] }, { column = \"cpu\", at-least = 5 }, { column = \"port\", parameter = \"port\" }]\ntop = 3\n",
         )
         .unwrap();
-        let Some(Ask::Sql(sql)) = query.ask() else { panic!() };
+        let Some(Ask::Sql(sql)) = query.ask() else {
+            panic!()
+        };
         assert_eq!(
             sql.written,
             "select \"host\",\n  percentile_cont(0.95) within group (order by \"cpu\") as \"high\",\n  count(*) as \"rows\"\nfrom \"public\".\"load\"\"; drop\"\n\
@@ -213,15 +290,34 @@ mod tests {
              group by 1\norder by \"high\" desc nulls last, 1\nlimit 3"
         );
         assert_eq!(query.ask().unwrap().names(), ["from", "to", "port"]);
-        assert!(sql.pick.as_ref().unwrap().by_hand().contains("\"role\"::text = any(array['db', 'it''s'])\n  and \"cpu\" >= 5"));
+        assert!(
+            sql.pick
+                .as_ref()
+                .unwrap()
+                .by_hand()
+                .contains("\"role\"::text = any(array['db', 'it''s'])\n  and \"cpu\" >= 5")
+        );
     }
 
     #[test]
     fn what_cannot_be_picked_is_said() {
-        let said = |pick: &str| query_alone("q", &format!("[query]\nsource = \"s\"\n[query.pick]\ntable = \"t\"\n{pick}")).unwrap_err()[0].message.clone();
+        let said = |pick: &str| {
+            query_alone(
+                "q",
+                &format!("[query]\nsource = \"s\"\n[query.pick]\ntable = \"t\"\n{pick}"),
+            )
+            .unwrap_err()[0]
+                .message
+                .clone()
+        };
         assert!(said("").contains("a pick needs measures"));
         assert!(said("measure = [{ column = \"a\" }]\nover-time = true").contains("needs time"));
-        assert!(said("measure = [{ column = \"a\", with = \"last\" }]").contains("for others resample"));
-        assert!(said("measure = [{ column = \"a\" }]\nfilter = [{ column = \"b\" }]").contains("a filter needs one of"));
+        assert!(
+            said("measure = [{ column = \"a\", with = \"last\" }]").contains("for others resample")
+        );
+        assert!(
+            said("measure = [{ column = \"a\" }]\nfilter = [{ column = \"b\" }]")
+                .contains("a filter needs one of")
+        );
     }
 }

@@ -71,7 +71,12 @@ impl Sql {
     /// # Errors
     /// If it is not one statement.
     pub fn written_by_hand(text: &str) -> Result<Self, BadQueryText> {
-        Ok(Self { text: QueryText::parse(text)?, written: text.to_owned(), constants: BTreeMap::new(), pick: None })
+        Ok(Self {
+            text: QueryText::parse(text)?,
+            written: text.to_owned(),
+            constants: BTreeMap::new(),
+            pick: None,
+        })
     }
 }
 
@@ -124,15 +129,25 @@ pub enum Pages {
     /// The address of the next page is in the answer, or in its Link header (RFC 8288).
     NextLink { path: Option<String>, most: usize },
     /// A number that counts up; the last page has no rows.
-    Number { key: String, first: i64, most: usize },
+    Number {
+        key: String,
+        first: i64,
+        most: usize,
+    },
     /// A text in the answer that asks for what follows.
-    Cursor { path: String, key: String, most: usize },
+    Cursor {
+        path: String,
+        key: String,
+        most: usize,
+    },
 }
 
 impl Pages {
     pub fn most(&self) -> usize {
         match self {
-            Pages::NextLink { most, .. } | Pages::Number { most, .. } | Pages::Cursor { most, .. } => *most,
+            Pages::NextLink { most, .. }
+            | Pages::Number { most, .. }
+            | Pages::Cursor { most, .. } => *most,
         }
     }
 }
@@ -213,10 +228,23 @@ impl Ask {
     /// The names of the values that it is asked with.
     pub fn names(&self) -> Vec<String> {
         match self {
-            Ask::Sql(sql) => sql.text.names.iter().filter(|name| !sql.constants.contains_key(*name)).cloned().collect(),
+            Ask::Sql(sql) => sql
+                .text
+                .names
+                .iter()
+                .filter(|name| !sql.constants.contains_key(*name))
+                .cloned()
+                .collect(),
             Ask::Request(request) => {
-                let templates = request.send.iter().chain(&request.headers).map(|(_, template)| template).chain([&request.path]);
-                let mut names: Vec<String> = templates.flat_map(|template| template.names().map(str::to_owned)).collect();
+                let templates = request
+                    .send
+                    .iter()
+                    .chain(&request.headers)
+                    .map(|(_, template)| template)
+                    .chain([&request.path]);
+                let mut names: Vec<String> = templates
+                    .flat_map(|template| template.names().map(str::to_owned))
+                    .collect();
                 names.extend(request.body.iter().flat_map(JsonTemplate::names));
                 names
             }
@@ -229,22 +257,55 @@ impl Ask {
         match self {
             Ask::Sql(sql) => sql.written.clone(),
             Ask::Request(request) => {
-                let send: Vec<String> = request.send.iter().map(|(key, template)| format!("{key}={template}")).collect();
+                let send: Vec<String> = request
+                    .send
+                    .iter()
+                    .map(|(key, template)| format!("{key}={template}"))
+                    .collect();
                 let method = if request.post { "POST" } else { "GET" };
-                format!("{method} {}{}{}\nrows {}", request.path, if send.is_empty() { "" } else { "?" }, send.join("&"), request.rows)
+                format!(
+                    "{method} {}{}{}\nrows {}",
+                    request.path,
+                    if send.is_empty() { "" } else { "?" },
+                    send.join("&"),
+                    request.rows
+                )
             }
-            Ask::File(rows) => format!("{} rows of {}", if rows.json_lines { "JSON Lines" } else { "CSV" }, rows.file),
+            Ask::File(rows) => format!(
+                "{} rows of {}",
+                if rows.json_lines { "JSON Lines" } else { "CSV" },
+                rows.file
+            ),
             Ask::Metrics(metrics) => {
-                let labels: Vec<String> = metrics.labels.iter().map(|(label, values)| format!("{label} in {}", values.join(", "))).collect();
-                format!("metrics {}{}{}", metrics.names.join(", "), if labels.is_empty() { "" } else { " where " }, labels.join(" and "))
+                let labels: Vec<String> = metrics
+                    .labels
+                    .iter()
+                    .map(|(label, values)| format!("{label} in {}", values.join(", ")))
+                    .collect();
+                format!(
+                    "metrics {}{}{}",
+                    metrics.names.join(", "),
+                    if labels.is_empty() { "" } else { " where " },
+                    labels.join(" and ")
+                )
             }
-            Ask::Check(check) => format!("{} checks of {}", check.kind.name(), check.targets.join(", ")),
+            Ask::Check(check) => format!(
+                "{} checks of {}",
+                check.kind.name(),
+                check.targets.join(", ")
+            ),
         }
     }
 }
 
 impl CheckKind {
-    pub const ALL: [CheckKind; 5] = [CheckKind::Tcp, CheckKind::Http, CheckKind::Certificate, CheckKind::Dns, CheckKind::Disk];
+    pub const ALL: [CheckKind; 5] = [
+        CheckKind::Tcp,
+        CheckKind::Http,
+        CheckKind::Certificate,
+        CheckKind::Dns,
+        CheckKind::Disk,
+    ];
 
     pub fn name(self) -> &'static str {
         match self {
@@ -288,10 +349,11 @@ impl Query {
             Origin::Query(name) => Some(name.value.as_str()),
             _ => None,
         };
-        of.into_iter().chain(self.then.iter().filter_map(|operation| match operation {
-            Operation::Join { with, .. } => Some(with.as_str()),
-            _ => None,
-        }))
+        of.into_iter()
+            .chain(self.then.iter().filter_map(|operation| match operation {
+                Operation::Join { with, .. } => Some(with.as_str()),
+                _ => None,
+            }))
     }
 
     /// As it is kept on record.
@@ -322,21 +384,42 @@ pub(super) fn read(node: Node<'_>, alone: Option<&str>) -> Option<Query> {
         Some(Origin::Sampler(node.required("sampler")))
     } else {
         let source = node.required("source");
-        read_ask(&node).map(|ask| Origin::Source { name: source, ask: Box::new(ask) })
+        read_ask(&node).map(|ask| Origin::Source {
+            name: source,
+            ask: Box::new(ask),
+        })
     };
     let columns = node.tables("column").into_iter().map(read_hint).collect();
     let step = node.parsed::<Step>("step");
     let then = operation::read_all(&node);
     let place = node.place();
     node.close();
-    Some(Query { name, origin: origin?, recorded_as: None, step, columns, then, place })
+    Some(Query {
+        name,
+        origin: origin?,
+        recorded_as: None,
+        step,
+        columns,
+        then,
+        place,
+    })
 }
 
-const FORMS: [(&str, &str); 6] =
-    [("sql", "postgresql"), ("pick", "postgresql"), ("path", "http-json"), ("file", "files"), ("metric", "open-metrics"), ("check", "local-checks")];
+const FORMS: [(&str, &str); 6] = [
+    ("sql", "postgresql"),
+    ("pick", "postgresql"),
+    ("path", "http-json"),
+    ("file", "files"),
+    ("metric", "open-metrics"),
+    ("check", "local-checks"),
+];
 
 pub(super) fn read_ask(node: &Node<'_>) -> Option<Ask> {
-    let given: Vec<&str> = FORMS.iter().map(|(key, _)| *key).filter(|key| node.has(key)).collect();
+    let given: Vec<&str> = FORMS
+        .iter()
+        .map(|(key, _)| *key)
+        .filter(|key| node.has(key))
+        .collect();
     match given[..] {
         ["sql"] => read_sql(node).map(Ask::Sql),
         ["pick"] => super::pick::read(node).map(Ask::Sql),
@@ -347,8 +430,14 @@ pub(super) fn read_ask(node: &Node<'_>) -> Option<Ask> {
         _ => {
             // Known, so that the problem is said once and not for each key.
             FORMS.iter().for_each(|(key, _)| node.known_key(key));
-            let forms: Vec<String> = FORMS.iter().map(|(key, kind)| format!("{key} (a source of kind \"{kind}\")")).collect();
-            node.report_self(format!("a query needs exactly one of: {}; or instead of a source \"sampler\" or \"of\"", forms.join(", ")));
+            let forms: Vec<String> = FORMS
+                .iter()
+                .map(|(key, kind)| format!("{key} (a source of kind \"{kind}\")"))
+                .collect();
+            node.report_self(format!(
+                "a query needs exactly one of: {}; or instead of a source \"sampler\" or \"of\"",
+                forms.join(", ")
+            ));
             None
         }
     }
@@ -368,16 +457,25 @@ fn read_sql(node: &Node<'_>) -> Option<Sql> {
 }
 
 fn template(node: &Node<'_>, key: &str, text: &str) -> Option<Template> {
-    Template::parse(text).map_err(|error| node.report(key, error.to_string())).ok()
+    Template::parse(text)
+        .map_err(|error| node.report(key, error.to_string()))
+        .ok()
 }
 
 fn templates(node: &Node<'_>, key: &'static str) -> Vec<(String, Template)> {
-    let Some(table) = node.table(key) else { return Vec::new() };
+    let Some(table) = node.table(key) else {
+        return Vec::new();
+    };
     let mut out = Vec::new();
     for name in table.keys() {
         match table.value_of(&name) {
-            Some((toml_edit::Value::String(text), _)) => out.extend(template(&table, &name, text.value()).map(|template| (name, template))),
-            Some((toml_edit::Value::Integer(number), _)) => out.extend(template(&table, &name, &number.value().to_string()).map(|template| (name, template))),
+            Some((toml_edit::Value::String(text), _)) => {
+                out.extend(template(&table, &name, text.value()).map(|template| (name, template)))
+            }
+            Some((toml_edit::Value::Integer(number), _)) => out.extend(
+                template(&table, &name, &number.value().to_string())
+                    .map(|template| (name, template)),
+            ),
             _ => table.report(&name, "must be a text in quotes or a whole number"),
         }
     }
@@ -389,7 +487,12 @@ pub(super) fn read_path(node: &Node<'_>, key: &'static str) -> Option<String> {
     match serde_json_path::JsonPath::parse(&text) {
         Ok(_) => Some(text),
         Err(error) => {
-            node.report(key, format!("\"{text}\" is not a JSONPath (RFC 9535), such as \"$.hosts[*].name\": {error}"));
+            node.report(
+                key,
+                format!(
+                    "\"{text}\" is not a JSONPath (RFC 9535), such as \"$.hosts[*].name\": {error}"
+                ),
+            );
             None
         }
     }
@@ -399,7 +502,11 @@ fn read_request(node: &Node<'_>) -> Option<Request> {
     let path = node.required("path").value;
     let path = template(node, "path", &path);
     let post = node.choice("method", &["GET", "POST"]) == Some("POST");
-    let body = node.text("body").and_then(|text| JsonTemplate::parse(&text.value).map_err(|error| node.report("body", error)).ok());
+    let body = node.text("body").and_then(|text| {
+        JsonTemplate::parse(&text.value)
+            .map_err(|error| node.report("body", error))
+            .ok()
+    });
     if body.is_some() && !post {
         node.report("body", "goes with method = \"POST\" only");
     }
@@ -407,27 +514,61 @@ fn read_request(node: &Node<'_>) -> Option<Request> {
     let rows = read_path(node, "rows");
     let each = read_path(node, "each");
     let parallel = node.truth("parallel").unwrap_or(false);
-    let fields: Vec<Field> = node.tables("field").into_iter().map(|field| read_field(field, true)).collect();
+    let fields: Vec<Field> = node
+        .tables("field")
+        .into_iter()
+        .map(|field| read_field(field, true))
+        .collect();
     if fields.is_empty() {
-        node.report_self("a request needs [[query.field]] entries that say which columns a row has");
+        node.report_self(
+            "a request needs [[query.field]] entries that say which columns a row has",
+        );
     }
-    let pages = node.table("pages").and_then(|pages| read_pages(&pages).inspect(|_| pages.close()));
-    Some(Request { post, path: path?, send: templates(node, "send"), headers: templates(node, "headers"), body, rows: rows?, each, parallel, fields, pages })
+    let pages = node
+        .table("pages")
+        .and_then(|pages| read_pages(&pages).inspect(|_| pages.close()));
+    Some(Request {
+        post,
+        path: path?,
+        send: templates(node, "send"),
+        headers: templates(node, "headers"),
+        body,
+        rows: rows?,
+        each,
+        parallel,
+        fields,
+        pages,
+    })
 }
 
 fn read_pages(node: &Node<'_>) -> Option<Pages> {
     let most = |node: &Node<'_>| node.whole("most", 1..=10_000).unwrap_or(100) as usize;
-    Some(match node.required_choice("by", &["next-link", "number", "cursor"])? {
-        "next-link" => Pages::NextLink { path: read_path(node, "path"), most: most(node) },
-        "number" => Pages::Number { key: node.required("key").value, first: node.whole("first", 0..=1).unwrap_or(1), most: most(node) },
-        _ => {
-            node.required("path");
-            Pages::Cursor { path: read_path(node, "path")?, key: node.required("key").value, most: most(node) }
-        }
-    })
+    Some(
+        match node.required_choice("by", &["next-link", "number", "cursor"])? {
+            "next-link" => Pages::NextLink {
+                path: read_path(node, "path"),
+                most: most(node),
+            },
+            "number" => Pages::Number {
+                key: node.required("key").value,
+                first: node.whole("first", 0..=1).unwrap_or(1),
+                most: most(node),
+            },
+            _ => {
+                node.required("path");
+                Pages::Cursor {
+                    path: read_path(node, "path")?,
+                    key: node.required("key").value,
+                    most: most(node),
+                }
+            }
+        },
+    )
 }
 
-const KINDS: [&str; 7] = ["text", "number", "integer", "decimal", "instant", "date", "boolean"];
+const KINDS: [&str; 7] = [
+    "text", "number", "integer", "decimal", "instant", "date", "boolean",
+];
 
 fn read_field(node: Node<'_>, json: bool) -> Field {
     let name = read_identifier(&node, "name");
@@ -453,28 +594,49 @@ fn read_field(node: Node<'_>, json: bool) -> Field {
         Some("unix") => TimeForm::UnixSeconds,
         Some("unix-ms") => TimeForm::UnixMilliseconds,
         Some(pattern) => {
-            if chrono::format::StrftimeItems::new(pattern).any(|item| item == chrono::format::Item::Error) || !pattern.contains('%') {
+            if chrono::format::StrftimeItems::new(pattern)
+                .any(|item| item == chrono::format::Item::Error)
+                || !pattern.contains('%')
+            {
                 node.report("time", format!("\"{pattern}\" is not a form of time: use \"iso\", \"unix\", \"unix-ms\" or a pattern such as \"%d.%m.%Y %H:%M\""));
             }
             TimeForm::Pattern(pattern.to_owned())
         }
     };
     node.close();
-    Field { name, path, outer, kind, time }
+    Field {
+        name,
+        path,
+        outer,
+        kind,
+        time,
+    }
 }
 
 fn read_file(node: &Node<'_>) -> FileRows {
     let file = node.required("file").value;
     if file.starts_with('/') || file.split('/').any(|part| part == "..") {
-        node.report("file", "must lie below the source's folder: without \"/\" at its beginning and without \"..\"");
+        node.report(
+            "file",
+            "must lie below the source's folder: without \"/\" at its beginning and without \"..\"",
+        );
     }
     let json_lines = node.choice("format", &["csv", "json-lines"]) == Some("json-lines");
-    let delimiter = node.text("delimiter").map_or(",".to_owned(), |text| text.value);
+    let delimiter = node
+        .text("delimiter")
+        .map_or(",".to_owned(), |text| text.value);
     let mut signs = delimiter.chars();
     let delimiter = match (signs.next(), signs.next()) {
-        (Some(sign), None) if sign.is_ascii() && !sign.is_alphanumeric() && sign != '"' && sign != '\n' => sign,
+        (Some(sign), None)
+            if sign.is_ascii() && !sign.is_alphanumeric() && sign != '"' && sign != '\n' =>
+        {
+            sign
+        }
         _ => {
-            node.report("delimiter", "must be one sign, such as \",\", \";\" or \"\\t\"");
+            node.report(
+                "delimiter",
+                "must be one sign, such as \",\", \";\" or \"\\t\"",
+            );
             ','
         }
     };
@@ -482,20 +644,33 @@ fn read_file(node: &Node<'_>) -> FileRows {
         file,
         json_lines,
         delimiter,
-        encoding: node.text("encoding").map_or_else(|| "utf-8".to_owned(), |text| text.value),
+        encoding: node
+            .text("encoding")
+            .map_or_else(|| "utf-8".to_owned(), |text| text.value),
         heading: node.truth("heading").unwrap_or(true),
-        fields: node.tables("field").into_iter().map(|field| read_field(field, false)).collect(),
+        fields: node
+            .tables("field")
+            .into_iter()
+            .map(|field| read_field(field, false))
+            .collect(),
         time: node.text("time").map(|text| text.value),
         skip_bad: node.choice("bad-rows", &["stop", "skip"]) == Some("skip"),
     }
 }
 
 fn read_metrics(node: &Node<'_>) -> Metrics {
-    let names = node.texts("metric").into_iter().map(|text| text.value).collect();
+    let names = node
+        .texts("metric")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
     let mut labels = BTreeMap::new();
     if let Some(table) = node.table("labels") {
         for label in table.keys() {
-            match table.value_of(&label).and_then(|(value, _)| super::dashboard::value_from_toml(value)) {
+            match table
+                .value_of(&label)
+                .and_then(|(value, _)| super::dashboard::value_from_toml(value))
+            {
                 Some(ParameterValue::Text(text)) => drop(labels.insert(label, vec![text])),
                 Some(ParameterValue::List(values)) => drop(labels.insert(label, values)),
                 _ => table.report(&label, "must be a text or a list of texts"),
@@ -507,23 +682,39 @@ fn read_metrics(node: &Node<'_>) -> Metrics {
 
 fn read_check(node: &Node<'_>) -> Option<Check> {
     let kind = node.required_choice("check", &CheckKind::ALL.map(CheckKind::name));
-    let targets: Vec<String> = node.texts("targets").into_iter().map(|text| text.value).collect();
+    let targets: Vec<String> = node
+        .texts("targets")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
     if targets.is_empty() {
         node.report_self("a check needs targets = [\"…\"]");
     }
     for target in &targets {
         let wrong = match kind {
-            Some("tcp" | "certificate") => super::split_address(target).is_none().then_some("host:port, such as \"127.0.0.1:443\""),
-            Some("http") => (!target.starts_with("http://") && !target.starts_with("https://")).then_some("a URL, such as \"https://orrin-sound.example/\""),
-            Some("disk") => (!target.starts_with('/')).then_some("an absolute path, such as \"/var\""),
+            Some("tcp" | "certificate") => super::split_address(target)
+                .is_none()
+                .then_some("host:port, such as \"127.0.0.1:443\""),
+            Some("http") => (!target.starts_with("http://") && !target.starts_with("https://"))
+                .then_some("a URL, such as \"https://orrin-sound.example/\""),
+            Some("disk") => {
+                (!target.starts_with('/')).then_some("an absolute path, such as \"/var\"")
+            }
             _ => target.trim().is_empty().then_some("a name"),
         };
         if let Some(wanted) = wrong {
             node.report("targets", format!("\"{target}\" is not {wanted}"));
         }
     }
-    let kind = CheckKind::ALL.into_iter().find(|known| Some(known.name()) == kind)?;
-    Some(Check { kind, targets, at_once: node.whole("at-once", 1..=200).unwrap_or(16) as usize, seconds: node.whole("seconds", 1..=60).unwrap_or(5) as u64 })
+    let kind = CheckKind::ALL
+        .into_iter()
+        .find(|known| Some(known.name()) == kind)?;
+    Some(Check {
+        kind,
+        targets,
+        at_once: node.whole("at-once", 1..=200).unwrap_or(16) as usize,
+        seconds: node.whole("seconds", 1..=60).unwrap_or(5) as u64,
+    })
 }
 
 fn read_hint(column: Node<'_>) -> ColumnHint {

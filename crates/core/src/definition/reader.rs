@@ -48,7 +48,13 @@ pub struct Place {
 
 impl Place {
     pub fn problem(&self, message: impl Into<String>) -> Problem {
-        Problem { file: self.file.clone(), line: self.line, column: self.column, key: self.key.clone(), message: message.into() }
+        Problem {
+            file: self.file.clone(),
+            line: self.line,
+            column: self.column,
+            key: self.key.clone(),
+            message: message.into(),
+        }
     }
 }
 
@@ -61,18 +67,29 @@ pub(super) struct Reader<'a> {
 
 impl<'a> Reader<'a> {
     pub fn new(file: &'a str, text: &'a str) -> Self {
-        Self { file, text, problems: RefCell::default() }
+        Self {
+            file,
+            text,
+            problems: RefCell::default(),
+        }
     }
 
     pub fn place(&self, offset: usize, key: &str) -> Place {
         let before = &self.text[..offset.min(self.text.len())];
         let line = before.matches('\n').count() + 1;
         let column = before.rsplit('\n').next().unwrap_or("").chars().count() + 1;
-        Place { file: self.file.to_owned(), line, column, key: key.to_owned() }
+        Place {
+            file: self.file.to_owned(),
+            line,
+            column,
+            key: key.to_owned(),
+        }
     }
 
     pub fn report(&self, offset: usize, key: &str, message: impl Into<String>) {
-        self.problems.borrow_mut().push(self.place(offset, key).problem(message));
+        self.problems
+            .borrow_mut()
+            .push(self.place(offset, key).problem(message));
     }
 
     pub fn into_problems(self) -> Vec<Problem> {
@@ -92,13 +109,28 @@ pub(super) struct Node<'a> {
 }
 
 impl<'a> Node<'a> {
-    pub fn new(reader: &'a Reader<'a>, table: &'a dyn TableLike, path: &str, offset: usize) -> Self {
-        Self { reader, table, path: path.to_owned(), offset, known: RefCell::default() }
+    pub fn new(
+        reader: &'a Reader<'a>,
+        table: &'a dyn TableLike,
+        path: &str,
+        offset: usize,
+    ) -> Self {
+        Self {
+            reader,
+            table,
+            path: path.to_owned(),
+            offset,
+            known: RefCell::default(),
+        }
     }
 
     /// The full path of a key of this table.
     pub fn path(&self, key: &str) -> String {
-        if self.path.is_empty() { key.to_owned() } else { format!("{}.{key}", self.path) }
+        if self.path.is_empty() {
+            key.to_owned()
+        } else {
+            format!("{}.{key}", self.path)
+        }
     }
 
     /// The place of the table itself.
@@ -111,13 +143,20 @@ impl<'a> Node<'a> {
     }
 
     pub fn report(&self, key: &str, message: impl Into<String>) {
-        let offset = self.table.get(key).and_then(Item::span).map_or(self.offset, |span| span.start);
+        let offset = self
+            .table
+            .get(key)
+            .and_then(Item::span)
+            .map_or(self.offset, |span| span.start);
         self.reader.report(offset, &self.path(key), message);
     }
 
     /// Reports something found later about a place that was read.
     pub fn report_at(&self, place: &Place, message: impl Into<String>) {
-        self.reader.problems.borrow_mut().push(place.problem(message));
+        self.reader
+            .problems
+            .borrow_mut()
+            .push(place.problem(message));
     }
 
     pub fn report_self(&self, message: impl Into<String>) {
@@ -136,8 +175,14 @@ impl<'a> Node<'a> {
     /// Points at a key that nobody has asked for and that reads nearly like a missing one.
     pub fn instead(&self, key: &str) -> String {
         let known = self.known.borrow();
-        let others = self.table.iter().map(|(other, _)| other).filter(|other| !known.contains(other));
-        nearest(key, others).map(|other| format!("; \"{other}\" stands in its place")).unwrap_or_default()
+        let others = self
+            .table
+            .iter()
+            .map(|(other, _)| other)
+            .filter(|other| !known.contains(other));
+        nearest(key, others)
+            .map(|other| format!("; \"{other}\" stands in its place"))
+            .unwrap_or_default()
     }
 
     fn wrong_type(&self, key: &str, item: &Item, wanted: &str) {
@@ -151,7 +196,10 @@ impl<'a> Node<'a> {
             return None;
         };
         let offset = item.span().map_or(self.offset, |span| span.start);
-        Some(Placed { value: text.to_owned(), place: self.reader.place(offset, &self.path(key)) })
+        Some(Placed {
+            value: text.to_owned(),
+            place: self.reader.place(offset, &self.path(key)),
+        })
     }
 
     /// A text that must be there and not be blank. Where it is missing, that is reported
@@ -164,9 +212,15 @@ impl<'a> Node<'a> {
                 if found.is_some() {
                     self.report(key, "must not be empty");
                 } else if !present {
-                    self.report_self(format!("the key \"{key}\" is missing here{}", self.instead(key)));
+                    self.report_self(format!(
+                        "the key \"{key}\" is missing here{}",
+                        self.instead(key)
+                    ));
                 }
-                Placed { value: String::new(), place: self.place() }
+                Placed {
+                    value: String::new(),
+                    place: self.place(),
+                }
             }
         }
     }
@@ -177,7 +231,10 @@ impl<'a> Node<'a> {
         T::Err: fmt::Display,
     {
         let text = self.text(key)?;
-        text.value.parse().map_err(|error: T::Err| self.report(key, error.to_string())).ok()
+        text.value
+            .parse()
+            .map_err(|error: T::Err| self.report(key, error.to_string()))
+            .ok()
     }
 
     pub fn choice(&self, key: &'static str, words: &[&'static str]) -> Option<&'static str> {
@@ -185,15 +242,26 @@ impl<'a> Node<'a> {
         let found = words.iter().find(|word| **word == text);
         if found.is_none() {
             let near = suggestion(&text, words.iter().copied());
-            self.report(key, format!("\"{text}\" is not one of {}.{near}", quoted_list(words)));
+            self.report(
+                key,
+                format!("\"{text}\" is not one of {}.{near}", quoted_list(words)),
+            );
         }
         found.copied()
     }
 
-    pub fn required_choice(&self, key: &'static str, words: &[&'static str]) -> Option<&'static str> {
+    pub fn required_choice(
+        &self,
+        key: &'static str,
+        words: &[&'static str],
+    ) -> Option<&'static str> {
         if !self.table.contains_key(key) {
             self.get(key);
-            self.report_self(format!("the key \"{key}\" is missing here{}; it is one of {}", self.instead(key), quoted_list(words)));
+            self.report_self(format!(
+                "the key \"{key}\" is missing here{}; it is one of {}",
+                self.instead(key),
+                quoted_list(words)
+            ));
             return None;
         }
         self.choice(key, words)
@@ -201,7 +269,10 @@ impl<'a> Node<'a> {
 
     pub fn number(&self, key: &'static str) -> Option<f64> {
         let item = self.get(key)?;
-        let number = item.as_float().or_else(|| item.as_integer().map(|n| n as f64)).filter(|n| n.is_finite());
+        let number = item
+            .as_float()
+            .or_else(|| item.as_integer().map(|n| n as f64))
+            .filter(|n| n.is_finite());
         if number.is_none() {
             self.wrong_type(key, item, "a number");
         }
@@ -210,9 +281,18 @@ impl<'a> Node<'a> {
 
     /// A list of numbers.
     pub fn numbers(&self, key: &'static str) -> Vec<f64> {
-        let Some(item) = self.get(key) else { return Vec::new() };
-        let number = |value: &toml_edit::Value| value.as_float().or_else(|| value.as_integer().map(|n| n as f64)).filter(|n| n.is_finite());
-        let numbers = item.as_array().and_then(|array| array.iter().map(number).collect::<Option<Vec<f64>>>());
+        let Some(item) = self.get(key) else {
+            return Vec::new();
+        };
+        let number = |value: &toml_edit::Value| {
+            value
+                .as_float()
+                .or_else(|| value.as_integer().map(|n| n as f64))
+                .filter(|n| n.is_finite())
+        };
+        let numbers = item
+            .as_array()
+            .and_then(|array| array.iter().map(number).collect::<Option<Vec<f64>>>());
         numbers.unwrap_or_else(|| {
             self.wrong_type(key, item, "a list of numbers");
             Vec::new()
@@ -235,7 +315,14 @@ impl<'a> Node<'a> {
         match item.as_integer() {
             Some(n) if range.contains(&n) => Some(n),
             Some(n) => {
-                self.report(key, format!("must be between {} and {}, but is {n}", range.start(), range.end()));
+                self.report(
+                    key,
+                    format!(
+                        "must be between {} and {}, but is {n}",
+                        range.start(),
+                        range.end()
+                    ),
+                );
                 None
             }
             None => {
@@ -247,7 +334,9 @@ impl<'a> Node<'a> {
 
     /// One text or a list of texts.
     pub fn texts(&self, key: &'static str) -> Vec<Placed<String>> {
-        let Some(item) = self.get(key) else { return Vec::new() };
+        let Some(item) = self.get(key) else {
+            return Vec::new();
+        };
         let values: Vec<&toml_edit::Value> = match item.as_array() {
             Some(array) => array.iter().collect(),
             None => item.as_value().into_iter().collect(),
@@ -255,10 +344,21 @@ impl<'a> Node<'a> {
         let mut texts = Vec::new();
         for (index, value) in values.iter().enumerate() {
             let offset = value.span().map_or(self.offset, |span| span.start);
-            let path = if item.is_array() { format!("{}[{}]", self.path(key), index + 1) } else { self.path(key) };
+            let path = if item.is_array() {
+                format!("{}[{}]", self.path(key), index + 1)
+            } else {
+                self.path(key)
+            };
             match value.as_str() {
-                Some(text) => texts.push(Placed { value: text.to_owned(), place: self.reader.place(offset, &path) }),
-                None => self.reader.report(offset, &path, format!("must be a text in quotes, but is {}", value.type_name())),
+                Some(text) => texts.push(Placed {
+                    value: text.to_owned(),
+                    place: self.reader.place(offset, &path),
+                }),
+                None => self.reader.report(
+                    offset,
+                    &path,
+                    format!("must be a text in quotes, but is {}", value.type_name()),
+                ),
             }
         }
         if values.is_empty() && !item.is_array() {
@@ -270,7 +370,12 @@ impl<'a> Node<'a> {
     pub fn table(&self, key: &'static str) -> Option<Node<'a>> {
         let item = self.get(key)?;
         match item.as_table_like() {
-            Some(table) => Some(Node::new(self.reader, table, &self.path(key), item.span().map_or(self.offset, |span| span.start))),
+            Some(table) => Some(Node::new(
+                self.reader,
+                table,
+                &self.path(key),
+                item.span().map_or(self.offset, |span| span.start),
+            )),
             None => {
                 self.wrong_type(key, item, &format!("a table, written [{}]", self.path(key)));
                 None
@@ -280,19 +385,39 @@ impl<'a> Node<'a> {
 
     /// The entries of `[[key]]`.
     pub fn tables(&self, key: &'static str) -> Vec<Node<'a>> {
-        let Some(item) = self.get(key) else { return Vec::new() };
-        let entry = |index: usize, table: &'a dyn TableLike, span: Option<std::ops::Range<usize>>| {
-            Node::new(self.reader, table, &format!("{}[{}]", self.path(key), index + 1), span.map_or(self.offset, |span| span.start))
+        let Some(item) = self.get(key) else {
+            return Vec::new();
         };
+        let entry =
+            |index: usize, table: &'a dyn TableLike, span: Option<std::ops::Range<usize>>| {
+                Node::new(
+                    self.reader,
+                    table,
+                    &format!("{}[{}]", self.path(key), index + 1),
+                    span.map_or(self.offset, |span| span.start),
+                )
+            };
         if let Some(tables) = item.as_array_of_tables() {
-            return tables.iter().enumerate().map(|(i, table)| entry(i, table, table.span())).collect();
+            return tables
+                .iter()
+                .enumerate()
+                .map(|(i, table)| entry(i, table, table.span()))
+                .collect();
         }
         if let Some(array) = item.as_array()
             && array.iter().all(|value| value.is_inline_table())
         {
-            return array.iter().enumerate().filter_map(|(i, value)| Some(entry(i, value.as_inline_table()?, value.span()))).collect();
+            return array
+                .iter()
+                .enumerate()
+                .filter_map(|(i, value)| Some(entry(i, value.as_inline_table()?, value.span())))
+                .collect();
         }
-        self.wrong_type(key, item, &format!("a list of tables, each written [[{}]]", self.path(key)));
+        self.wrong_type(
+            key,
+            item,
+            &format!("a list of tables, each written [[{}]]", self.path(key)),
+        );
         Vec::new()
     }
 
@@ -313,12 +438,24 @@ impl<'a> Node<'a> {
         let known = self.known.borrow();
         for (key, item) in self.table.iter() {
             if !known.contains(&key) {
-                let offset = self.table.get_key_value(key).and_then(|(key, _)| key.span()).or_else(|| item.span()).map_or(self.offset, |span| span.start);
+                let offset = self
+                    .table
+                    .get_key_value(key)
+                    .and_then(|(key, _)| key.span())
+                    .or_else(|| item.span())
+                    .map_or(self.offset, |span| span.start);
                 let near = suggestion(key, known.iter().copied());
                 let mut words = known.clone();
                 words.sort_unstable();
                 words.dedup();
-                self.reader.report(offset, &self.path(key), format!("unknown key \"{key}\".{near} Known here: {}", words.join(", ")));
+                self.reader.report(
+                    offset,
+                    &self.path(key),
+                    format!(
+                        "unknown key \"{key}\".{near} Known here: {}",
+                        words.join(", ")
+                    ),
+                );
             }
         }
     }
@@ -334,5 +471,9 @@ fn kind_of(item: &Item) -> String {
 }
 
 pub(super) fn quoted_list(words: &[&str]) -> String {
-    words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", ")
+    words
+        .iter()
+        .map(|word| format!("\"{word}\""))
+        .collect::<Vec<_>>()
+        .join(", ")
 }

@@ -79,7 +79,15 @@ pub enum Format {
 }
 
 impl Format {
-    pub const ALL: [Format; 7] = [Format::Pdf, Format::Html, Format::Csv, Format::Xlsx, Format::Json, Format::Txt, Format::Png];
+    pub const ALL: [Format; 7] = [
+        Format::Pdf,
+        Format::Html,
+        Format::Csv,
+        Format::Xlsx,
+        Format::Json,
+        Format::Txt,
+        Format::Png,
+    ];
 
     /// Its name, which is also the ending of its files.
     pub fn name(self) -> &'static str {
@@ -158,7 +166,9 @@ pub struct Mailbox {
 }
 
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
-#[error("\"{given}\" is not a mail address; write \"name@host.example\" or \"Full Name <name@host.example>\"")]
+#[error(
+    "\"{given}\" is not a mail address; write \"name@host.example\" or \"Full Name <name@host.example>\""
+)]
 pub struct BadMailbox {
     given: String,
 }
@@ -167,19 +177,43 @@ impl std::str::FromStr for Mailbox {
     type Err = BadMailbox;
 
     fn from_str(given: &str) -> Result<Self, BadMailbox> {
-        let bad = || BadMailbox { given: given.to_owned() };
-        let (name, address) = match given.trim().strip_suffix('>').and_then(|text| text.rsplit_once('<')) {
-            Some((name, address)) => (Some(name.trim().trim_matches('"').to_owned()).filter(|name| !name.is_empty()), address.trim()),
+        let bad = || BadMailbox {
+            given: given.to_owned(),
+        };
+        let (name, address) = match given
+            .trim()
+            .strip_suffix('>')
+            .and_then(|text| text.rsplit_once('<'))
+        {
+            Some((name, address)) => (
+                Some(name.trim().trim_matches('"').to_owned()).filter(|name| !name.is_empty()),
+                address.trim(),
+            ),
             None => (None, given.trim()),
         };
         let (local, host) = address.rsplit_once('@').ok_or_else(bad)?;
-        let allowed = |c: char| !c.is_whitespace() && !c.is_control() && !"<>()[],;:\\\"@".contains(c);
-        let fits = !local.is_empty() && !host.is_empty() && local.len() <= 64 && host.len() <= 255 && local.chars().all(allowed) && host.chars().all(allowed);
-        let dots = host.split('.').all(|label| !label.is_empty()) && local.split('.').all(|part| !part.is_empty());
-        if !fits || !dots || name.as_ref().is_some_and(|name| name.chars().any(char::is_control)) {
+        let allowed =
+            |c: char| !c.is_whitespace() && !c.is_control() && !"<>()[],;:\\\"@".contains(c);
+        let fits = !local.is_empty()
+            && !host.is_empty()
+            && local.len() <= 64
+            && host.len() <= 255
+            && local.chars().all(allowed)
+            && host.chars().all(allowed);
+        let dots = host.split('.').all(|label| !label.is_empty())
+            && local.split('.').all(|part| !part.is_empty());
+        if !fits
+            || !dots
+            || name
+                .as_ref()
+                .is_some_and(|name| name.chars().any(char::is_control))
+        {
             return Err(bad());
         }
-        Ok(Mailbox { name, address: address.to_owned() })
+        Ok(Mailbox {
+            name,
+            address: address.to_owned(),
+        })
     }
 }
 
@@ -215,7 +249,10 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let zone = node.parsed::<Zone>("time-zone");
     let dashboards = node.texts("dashboards");
     if dashboards.is_empty() {
-        node.report("dashboards", "a report needs at least one dashboard, such as dashboards = [\"ferry-operations\"]");
+        node.report(
+            "dashboards",
+            "a report needs at least one dashboard, such as dashboards = [\"ferry-operations\"]",
+        );
     }
     let on_failed_block = match node.choice("on-failed-block", &["hold", "send"]) {
         Some("send") => OnFailedBlock::Send,
@@ -233,15 +270,28 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let mut formats = Vec::new();
     for text in node.texts("formats") {
         match Format::from_name(&text.value) {
-            Some(format) if formats.contains(&format) => node.report("formats", format!("\"{}\" is named twice", text.value)),
+            Some(format) if formats.contains(&format) => {
+                node.report("formats", format!("\"{}\" is named twice", text.value))
+            }
             Some(format) => formats.push(format),
-            None => node.report("formats", format!("\"{}\" is not one of {}", text.value, quoted_list(&Format::ALL.map(Format::name)))),
+            None => node.report(
+                "formats",
+                format!(
+                    "\"{}\" is not one of {}",
+                    text.value,
+                    quoted_list(&Format::ALL.map(Format::name))
+                ),
+            ),
         }
     }
     if !node.has("formats") {
         formats = vec![Format::Pdf];
     }
-    let writing = Writing::like(node.choice("numbers", &Writing::NUMBERS).unwrap_or_default(), node.choice("dates", &Writing::DATES).unwrap_or_default());
+    let writing = Writing::like(
+        node.choice("numbers", &Writing::NUMBERS)
+            .unwrap_or_default(),
+        node.choice("dates", &Writing::DATES).unwrap_or_default(),
+    );
     let look = node.text("look");
     let place = node.place();
     node.close();
@@ -249,30 +299,66 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
     let window = match root.table("window") {
         Some(window) => read_window(window, zone),
         None => {
-            root.report("window", "the table [window] is missing; write for instance [window] and previous = \"day\"");
+            root.report(
+                "window",
+                "the table [window] is missing; write for instance [window] and previous = \"day\"",
+            );
             None
         }
     };
     let has_schedule = root.has("schedule");
     let schedule = root.table("schedule").and_then(super::schedule::read);
-    let readiness = root.table("readiness").and_then(|node| read_readiness(node, has_schedule));
-    let (send_when, confirm_quiet) = root.table("send").map(deliver::read_send_when).unwrap_or_default();
-    let files = root.table("files").map(super::files::read).unwrap_or_default();
-    let changes = root.tables("change").into_iter().map(reuse::read_change).collect();
+    let readiness = root
+        .table("readiness")
+        .and_then(|node| read_readiness(node, has_schedule));
+    let (send_when, confirm_quiet) = root
+        .table("send")
+        .map(deliver::read_send_when)
+        .unwrap_or_default();
+    let files = root
+        .table("files")
+        .map(super::files::read)
+        .unwrap_or_default();
+    let changes = root
+        .tables("change")
+        .into_iter()
+        .map(reuse::read_change)
+        .collect();
     let parameters = read_values(root.table("parameters"));
-    let audiences: Vec<Audience> = root.tables("audience").into_iter().map(audience::read_audience).collect();
-    let audience_queries = root.tables("audiences-from").into_iter().filter_map(audience::read_query).collect();
-    let deliver = root.table("deliver").map(deliver::read_deliver).unwrap_or_default();
+    let audiences: Vec<Audience> = root
+        .tables("audience")
+        .into_iter()
+        .map(audience::read_audience)
+        .collect();
+    let audience_queries = root
+        .tables("audiences-from")
+        .into_iter()
+        .filter_map(audience::read_query)
+        .collect();
+    let deliver = root
+        .table("deliver")
+        .map(deliver::read_deliver)
+        .unwrap_or_default();
     let approval = root.table("approval").map(deliver::read_approval);
     for (index, audience) in audiences.iter().enumerate() {
-        if audiences[..index].iter().any(|earlier| earlier.name == audience.name) {
-            root.report("audience", format!("two audiences are named \"{}\"", audience.name));
+        if audiences[..index]
+            .iter()
+            .any(|earlier| earlier.name == audience.name)
+        {
+            root.report(
+                "audience",
+                format!("two audiences are named \"{}\"", audience.name),
+            );
         }
     }
 
     let (wording, subject, message) = match root.table("message") {
         Some(node) => {
-            let found = (node.text("wording"), super::wording::read_template(&node, "subject"), super::wording::read_template(&node, "text"));
+            let found = (
+                node.text("wording"),
+                super::wording::read_template(&node, "subject"),
+                super::wording::read_template(&node, "text"),
+            );
             node.close();
             found
         }
@@ -313,16 +399,27 @@ pub(super) fn read(root: &Node<'_>) -> Option<Report> {
 }
 
 pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRule> {
-    let shapes: Vec<&str> = ["previous", "last", "to-date", "interval"].into_iter().filter(|key| node.has(key)).collect();
-    let unit = |key| node.choice(key, &CalendarUnit::NAMES).and_then(CalendarUnit::from_name);
+    let shapes: Vec<&str> = ["previous", "last", "to-date", "interval"]
+        .into_iter()
+        .filter(|key| node.has(key))
+        .collect();
+    let unit = |key| {
+        node.choice(key, &CalendarUnit::NAMES)
+            .and_then(CalendarUnit::from_name)
+    };
     let previous = unit("previous");
     let count = node.whole("count", 1..=1000);
     let last = node.parsed::<Span>("last");
     let to_date = unit("to-date");
     let interval = node.text("interval");
     let lag = node.parsed::<Span>("lag");
-    let week_starts = node.choice("week-starts", &WEEKDAY_NAMES).and_then(schedule::weekday_from_name).unwrap_or(chrono::Weekday::Mon);
-    let compare = node.choice("compare", &Comparison::NAMES).and_then(Comparison::from_name);
+    let week_starts = node
+        .choice("week-starts", &WEEKDAY_NAMES)
+        .and_then(schedule::weekday_from_name)
+        .unwrap_or(chrono::Weekday::Mon);
+    let compare = node
+        .choice("compare", &Comparison::NAMES)
+        .and_then(Comparison::from_name);
     let within = read_within(&node);
     if shapes.len() != 1 {
         node.report_self("a window has exactly one of previous = \"day\", last = \"PT24H\", to-date = \"month\" or interval = \"2026-01-01/2026-02-01\"");
@@ -333,7 +430,10 @@ pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
         node.report("count", "count goes with previous only");
     }
     let kind = match shapes[0] {
-        "previous" => previous.map(|unit| WindowKind::Previous { unit, count: count.unwrap_or(1) as u32 }),
+        "previous" => previous.map(|unit| WindowKind::Previous {
+            unit,
+            count: count.unwrap_or(1) as u32,
+        }),
         "last" => last.map(WindowKind::Last),
         "to-date" => to_date.map(WindowKind::ToDate),
         _ => interval.and_then(|text| match (read_interval(&text.value, zone?), zone) {
@@ -343,23 +443,47 @@ pub(super) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
                 None
             }
             _ => {
-                node.report("interval", format!("\"{}\" is not an ISO 8601 interval such as \"2026-01-01/2026-02-01\"", text.value));
+                node.report(
+                    "interval",
+                    format!(
+                        "\"{}\" is not an ISO 8601 interval such as \"2026-01-01/2026-02-01\"",
+                        text.value
+                    ),
+                );
                 None
             }
         }),
     };
     node.close();
-    Some(WindowRule { kind: kind?, lag, week_starts, within, compare })
+    Some(WindowRule {
+        kind: kind?,
+        lag,
+        week_starts,
+        within,
+        compare,
+    })
 }
 
 fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
     let source = node.required("source");
     let ask = super::query::read_ask(&node);
-    let seconds = |key, least: i64, most: i64, usual: u64| match node.parsed::<Span>(key).map(|span| span.elapsed()) {
+    let seconds = |key, least: i64, most: i64, usual: u64| match node
+        .parsed::<Span>(key)
+        .map(|span| span.elapsed())
+    {
         None => usual,
-        Some(Some(length)) if (least..=most).contains(&length.num_seconds()) => length.num_seconds() as u64,
+        Some(Some(length)) if (least..=most).contains(&length.num_seconds()) => {
+            length.num_seconds() as u64
+        }
         Some(_) => {
-            node.report(key, format!("must be between \"{}\" and \"{}\"", in_seconds(least), in_seconds(most)));
+            node.report(
+                key,
+                format!(
+                    "must be between \"{}\" and \"{}\"",
+                    in_seconds(least),
+                    in_seconds(most)
+                ),
+            );
             usual
         }
     };
@@ -375,29 +499,65 @@ fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
     }
     let place = node.place();
     node.close();
-    Some(Readiness { source, ask: ask?, every_seconds, deadline_seconds, at_deadline, place })
+    Some(Readiness {
+        source,
+        ask: ask?,
+        every_seconds,
+        deadline_seconds,
+        at_deadline,
+        place,
+    })
 }
 
 fn in_seconds(seconds: i64) -> Span {
-    Span { months: 0, days: 0, seconds: seconds as u64 }
+    Span {
+        months: 0,
+        days: 0,
+        seconds: seconds as u64,
+    }
 }
 
 fn read_within(node: &Node<'_>) -> Option<Within> {
     let hours = node.texts("only-hours");
-    let hours = hours.iter().filter_map(|text| text.value.parse::<Hours>().map_err(|error| node.report("only-hours", error.to_string())).ok()).collect();
+    let hours = hours
+        .iter()
+        .filter_map(|text| {
+            text.value
+                .parse::<Hours>()
+                .map_err(|error| node.report("only-hours", error.to_string()))
+                .ok()
+        })
+        .collect();
     let mut days = Vec::new();
     for text in node.texts("only-days") {
-        match (text.value.as_str(), schedule::weekday_from_name(&text.value)) {
-            ("weekday", _) => days.extend(WEEKDAY_NAMES[..5].iter().filter_map(|name| schedule::weekday_from_name(name))),
+        match (
+            text.value.as_str(),
+            schedule::weekday_from_name(&text.value),
+        ) {
+            ("weekday", _) => days.extend(
+                WEEKDAY_NAMES[..5]
+                    .iter()
+                    .filter_map(|name| schedule::weekday_from_name(name)),
+            ),
             (_, Some(day)) => days.push(day),
             (other, None) => {
                 let near = crate::nearest::suggestion(other, WEEKDAY_NAMES);
-                node.report("only-days", format!("\"{other}\" is not a weekday, nor \"weekday\" for Monday to Friday.{near}"));
+                node.report(
+                    "only-days",
+                    format!(
+                        "\"{other}\" is not a weekday, nor \"weekday\" for Monday to Friday.{near}"
+                    ),
+                );
             }
         }
     }
     Within::new(hours, days)
-        .map_err(|(one, other)| node.report("only-hours", format!("{one} and {other} overlap; join them or make them apart")))
+        .map_err(|(one, other)| {
+            node.report(
+                "only-hours",
+                format!("{one} and {other} overlap; join them or make them apart"),
+            )
+        })
         .ok()
         .flatten()
 }
@@ -415,7 +575,10 @@ fn read_interval(text: &str, zone: Zone) -> Option<(Instant, Instant)> {
         if let Ok(date) = text.parse::<NaiveDate>() {
             return Some(zone.start_of(date));
         }
-        ["%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M"].iter().find_map(|form| chrono::NaiveDateTime::parse_from_str(text, form).ok()).map(|local| zone.instant(local))
+        ["%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M"]
+            .iter()
+            .find_map(|form| chrono::NaiveDateTime::parse_from_str(text, form).ok())
+            .map(|local| zone.instant(local))
     };
     let (from, to) = text.split_once('/')?;
     Some((side(from)?, side(to)?))

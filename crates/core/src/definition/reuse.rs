@@ -48,7 +48,13 @@ pub(super) fn read_borrowed(node: &Node<'_>) -> Option<Borrowed> {
     let from = node.text("from")?;
     match from.value.split_once('/') {
         Some((dashboard, title)) if !dashboard.trim().is_empty() && !title.trim().is_empty() => {
-            Some(Borrowed { dashboard: Placed { value: dashboard.trim().to_owned(), place: from.place }, title: title.trim().to_owned() })
+            Some(Borrowed {
+                dashboard: Placed {
+                    value: dashboard.trim().to_owned(),
+                    place: from.place,
+                },
+                title: title.trim().to_owned(),
+            })
         }
         _ => {
             node.report("from", "must name a dashboard and the title of one of its blocks, such as \"ferry-operations / Fullest disks\"");
@@ -64,7 +70,9 @@ pub(super) fn read_changes(node: &Node<'_>) -> Changes {
             node.known_key("limit");
             Some(Limit::All)
         }
-        Some(_) => node.whole("limit", 1..=100_000).map(|rows| Limit::Rows(rows as usize)),
+        Some(_) => node
+            .whole("limit", 1..=100_000)
+            .map(|rows| Limit::Rows(rows as usize)),
         None => None,
     };
     let shape = node.choice("show", &["figures", "line", "bar", "table"]);
@@ -79,7 +87,11 @@ pub(super) fn read_changes(node: &Node<'_>) -> Changes {
 }
 
 pub(super) fn read_change(node: Node<'_>) -> Change {
-    let change = Change { dashboard: node.text("dashboard"), block: node.required("block"), changes: read_changes(&node) };
+    let change = Change {
+        dashboard: node.text("dashboard"),
+        block: node.required("block"),
+        changes: read_changes(&node),
+    };
     if change.changes == Changes::default() {
         node.report_self("nothing is changed here: set hide, title, note, width, limit (a number or \"all\") or show");
     }
@@ -96,12 +108,26 @@ pub struct Missing {
 
 /// A dashboard with the blocks that it takes from others in their places, with their queries
 /// (named `dashboard.query`) and parameters. What cannot be taken is left out and told.
-pub fn whole<'a>(dashboard: &'a Dashboard, all: &BTreeMap<String, Dashboard>, missing: &mut Vec<Missing>) -> Cow<'a, Dashboard> {
+pub fn whole<'a>(
+    dashboard: &'a Dashboard,
+    all: &BTreeMap<String, Dashboard>,
+    missing: &mut Vec<Missing>,
+) -> Cow<'a, Dashboard> {
     whole_within(dashboard, all, missing, &mut vec![dashboard.name.clone()])
 }
 
-fn whole_within<'a>(dashboard: &'a Dashboard, all: &BTreeMap<String, Dashboard>, missing: &mut Vec<Missing>, path: &mut Vec<String>) -> Cow<'a, Dashboard> {
-    if dashboard.sections.iter().flat_map(|section| &section.blocks).all(|block| block.borrowed.is_none()) {
+fn whole_within<'a>(
+    dashboard: &'a Dashboard,
+    all: &BTreeMap<String, Dashboard>,
+    missing: &mut Vec<Missing>,
+    path: &mut Vec<String>,
+) -> Cow<'a, Dashboard> {
+    if dashboard
+        .sections
+        .iter()
+        .flat_map(|section| &section.blocks)
+        .all(|block| block.borrowed.is_none())
+    {
         return Cow::Borrowed(dashboard);
     }
     let mut made = dashboard.clone();
@@ -113,7 +139,10 @@ fn whole_within<'a>(dashboard: &'a Dashboard, all: &BTreeMap<String, Dashboard>,
                 None => section.blocks.push(block),
                 Some(borrowed) => match take(&mut made, borrowed, &block, all, path) {
                     Ok(taken) => section.blocks.extend(taken),
-                    Err(reason) => missing.push(Missing { place: borrowed.dashboard.place.clone(), reason }),
+                    Err(reason) => missing.push(Missing {
+                        place: borrowed.dashboard.place.clone(),
+                        reason,
+                    }),
                 },
             }
         }
@@ -122,11 +151,25 @@ fn whole_within<'a>(dashboard: &'a Dashboard, all: &BTreeMap<String, Dashboard>,
     Cow::Owned(made)
 }
 
-fn take(into: &mut Dashboard, borrowed: &Borrowed, block: &Block, all: &BTreeMap<String, Dashboard>, path: &mut Vec<String>) -> Result<Option<Block>, String> {
+fn take(
+    into: &mut Dashboard,
+    borrowed: &Borrowed,
+    block: &Block,
+    all: &BTreeMap<String, Dashboard>,
+    path: &mut Vec<String>,
+) -> Result<Option<Block>, String> {
     let name = &borrowed.dashboard.value;
-    let other = all.get(name).ok_or_else(|| format!("there is no dashboard \"{name}\".{}", suggestion(name, all.keys().map(String::as_str))))?;
+    let other = all.get(name).ok_or_else(|| {
+        format!(
+            "there is no dashboard \"{name}\".{}",
+            suggestion(name, all.keys().map(String::as_str))
+        )
+    })?;
     if path.contains(name) {
-        return Err(format!("{} would take a block from itself", path.join(" → ")));
+        return Err(format!(
+            "{} would take a block from itself",
+            path.join(" → ")
+        ));
     }
     path.push(name.clone());
     let mut inner = Vec::new();
@@ -138,17 +181,27 @@ fn take(into: &mut Dashboard, borrowed: &Borrowed, block: &Block, all: &BTreeMap
         // It is not there because it could not be taken itself.
         Some(missing) => missing.reason.clone(),
         None => {
-            format!("the dashboard \"{name}\" has no block \"{}\".{}", borrowed.title, suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())))
+            format!(
+                "the dashboard \"{name}\" has no block \"{}\".{}",
+                borrowed.title,
+                suggestion(&borrowed.title, blocks().map(|block| block.title.as_str()))
+            )
         }
     })?;
     let renamed = |query: &str| format!("{name}.{query}");
     for query in taken.queries_mut() {
         let mut wanted = vec![query.value.clone()];
         while let Some(next) = wanted.pop() {
-            if into.queries.iter().any(|known| known.name == renamed(&next)) {
+            if into
+                .queries
+                .iter()
+                .any(|known| known.name == renamed(&next))
+            {
                 continue;
             }
-            let Some(original) = other.queries.iter().find(|known| known.name == next) else { continue };
+            let Some(original) = other.queries.iter().find(|known| known.name == next) else {
+                continue;
+            };
             wanted.extend(original.needs().map(str::to_owned));
             let mut copy = original.clone();
             copy.name = renamed(&next);
@@ -166,7 +219,11 @@ fn take(into: &mut Dashboard, borrowed: &Borrowed, block: &Block, all: &BTreeMap
         query.value = renamed(&query.value);
     }
     for parameter in &other.parameters {
-        if !into.parameters.iter().any(|known| known.name == parameter.name) {
+        if !into
+            .parameters
+            .iter()
+            .any(|known| known.name == parameter.name)
+        {
             into.parameters.push(parameter.clone());
         }
     }
@@ -180,8 +237,16 @@ pub fn change(dashboards: &mut [Cow<'_, Dashboard>], changes: &[Change]) -> Vec<
     for change in changes {
         let mut found = false;
         for dashboard in dashboards.iter_mut() {
-            let here = change.dashboard.as_ref().is_none_or(|name| name.value == dashboard.name);
-            let has = dashboard.sections.iter().any(|section| section.blocks.iter().any(|block| block.title == change.block.value));
+            let here = change
+                .dashboard
+                .as_ref()
+                .is_none_or(|name| name.value == dashboard.name);
+            let has = dashboard.sections.iter().any(|section| {
+                section
+                    .blocks
+                    .iter()
+                    .any(|block| block.title == change.block.value)
+            });
             if !here || !has {
                 continue;
             }
@@ -190,21 +255,44 @@ pub fn change(dashboards: &mut [Cow<'_, Dashboard>], changes: &[Change]) -> Vec<
             for at in 0..dashboard.sections.len() {
                 let blocks = std::mem::take(&mut dashboard.sections[at].blocks);
                 for block in blocks {
-                    let kept = if block.title == change.block.value { changed(dashboard, block, &change.changes) } else { Some(block) };
+                    let kept = if block.title == change.block.value {
+                        changed(dashboard, block, &change.changes)
+                    } else {
+                        Some(block)
+                    };
                     dashboard.sections[at].blocks.extend(kept);
                 }
             }
         }
         if !found {
-            let titles: Vec<&str> = dashboards.iter().flat_map(|d| &d.sections).flat_map(|section| &section.blocks).map(|block| block.title.as_str()).collect();
-            let reason = format!("no dashboard of this report has a block \"{}\".{}", change.block.value, suggestion(&change.block.value, titles));
-            missing.push(Missing { place: change.block.place.clone(), reason });
+            let titles: Vec<&str> = dashboards
+                .iter()
+                .flat_map(|d| &d.sections)
+                .flat_map(|section| &section.blocks)
+                .map(|block| block.title.as_str())
+                .collect();
+            let reason = format!(
+                "no dashboard of this report has a block \"{}\".{}",
+                change.block.value,
+                suggestion(&change.block.value, titles)
+            );
+            missing.push(Missing {
+                place: change.block.place.clone(),
+                reason,
+            });
         }
     }
     for dashboard in dashboards.iter_mut() {
-        if dashboard.sections.iter().any(|section| section.blocks.is_empty()) {
+        if dashboard
+            .sections
+            .iter()
+            .any(|section| section.blocks.is_empty())
+        {
             // A section that has lost all its blocks says nothing.
-            dashboard.to_mut().sections.retain(|section| !section.blocks.is_empty());
+            dashboard
+                .to_mut()
+                .sections
+                .retain(|section| !section.blocks.is_empty());
         }
     }
     missing
@@ -236,7 +324,10 @@ fn changed(dashboard: &mut Dashboard, mut block: Block, changes: &Changes) -> Op
                 Limit::All => Some(usize::MAX),
             };
         }
-        block.query = block.query.map(|query| Placed { value: with_limit(dashboard, &query.value, limit), place: query.place });
+        block.query = block.query.map(|query| Placed {
+            value: with_limit(dashboard, &query.value, limit),
+            place: query.place,
+        });
     }
     Some(block)
 }
@@ -244,8 +335,12 @@ fn changed(dashboard: &mut Dashboard, mut block: Block, changes: &Changes) -> Op
 /// A query with another limit beside the one that has its rows; the same query, if it has no
 /// limit of its own.
 fn with_limit(dashboard: &mut Dashboard, name: &str, limit: Limit) -> String {
-    let Some(query) = dashboard.queries.iter().find(|query| query.name == name) else { return name.to_owned() };
-    let limits = |operation: &Operation| matches!(operation, Operation::Top { .. } | Operation::Limit { .. });
+    let Some(query) = dashboard.queries.iter().find(|query| query.name == name) else {
+        return name.to_owned();
+    };
+    let limits = |operation: &Operation| {
+        matches!(operation, Operation::Top { .. } | Operation::Limit { .. })
+    };
     if !query.then.iter().any(limits) {
         return name.to_owned();
     }
@@ -259,8 +354,29 @@ fn with_limit(dashboard: &mut Dashboard, name: &str, limit: Limit) -> String {
         .filter_map(|operation| match (operation, limit) {
             (Operation::Limit { .. }, Limit::Rows(rows)) => Some(Operation::Limit { rows }),
             (Operation::Limit { .. }, Limit::All) => None,
-            (Operation::Top { of, order, others, sum, .. }, Limit::Rows(rows)) => Some(Operation::Top { rows, of, order, others, sum }),
-            (Operation::Top { of, order, .. }, Limit::All) => Some(Operation::Top { rows: usize::MAX, of, order, others: None, sum: Vec::new() }),
+            (
+                Operation::Top {
+                    of,
+                    order,
+                    others,
+                    sum,
+                    ..
+                },
+                Limit::Rows(rows),
+            ) => Some(Operation::Top {
+                rows,
+                of,
+                order,
+                others,
+                sum,
+            }),
+            (Operation::Top { of, order, .. }, Limit::All) => Some(Operation::Top {
+                rows: usize::MAX,
+                of,
+                order,
+                others: None,
+                sum: Vec::new(),
+            }),
             (other, _) => Some(other),
         })
         .collect();

@@ -5,7 +5,10 @@ use chrono::{NaiveDate, NaiveDateTime, NaiveTime};
 use super::reader::{Node, Placed};
 use crate::{
     nearest::suggestion,
-    schedule::{Crontab, Days, Missed, MonthDay, OnNamedDay, Recurrence, Rule, Schedule, WEEKDAY_NAMES, weekday_from_name},
+    schedule::{
+        Crontab, Days, Missed, MonthDay, OnNamedDay, Recurrence, Rule, Schedule, WEEKDAY_NAMES,
+        weekday_from_name,
+    },
     span::Span,
 };
 
@@ -13,13 +16,29 @@ const UNITS: [&str; 5] = ["day", "weekday", "week", "month", "year"];
 
 /// A schedule has exactly one of `every`, `once`, `crontab` and `rule`.
 pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
-    let shapes: Vec<&str> = ["every", "once", "crontab", "rule"].into_iter().filter(|key| node.has(key)).collect();
-    let (every, once, crontab, rule) = (node.text("every"), node.text("once"), node.text("crontab"), node.text("rule"));
+    let shapes: Vec<&str> = ["every", "once", "crontab", "rule"]
+        .into_iter()
+        .filter(|key| node.has(key))
+        .collect();
+    let (every, once, crontab, rule) = (
+        node.text("every"),
+        node.text("once"),
+        node.text("crontab"),
+        node.text("rule"),
+    );
     let at = times(&node);
     let on = node.texts("on");
     let date = |key| {
         let text = node.text(key)?;
-        text.value.parse::<NaiveDate>().map_err(|_| node.report(key, format!("\"{}\" is not a date such as \"2026-12-01\"", text.value))).ok()
+        text.value
+            .parse::<NaiveDate>()
+            .map_err(|_| {
+                node.report(
+                    key,
+                    format!("\"{}\" is not a date such as \"2026-12-01\"", text.value),
+                )
+            })
+            .ok()
     };
     let (starts, ends) = (date("starts"), date("ends"));
     let most_runs = node.whole("runs", 1..=1_000_000).map(|runs| runs as u32);
@@ -30,13 +49,19 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
     };
     let grace = node.parsed::<Span>("grace");
     let calendars = node.texts("calendar");
-    let on_named_day = match node.choice("on-calendar-day", &["skip", "next-working-day", "previous-working-day"]) {
+    let on_named_day = match node.choice(
+        "on-calendar-day",
+        &["skip", "next-working-day", "previous-working-day"],
+    ) {
         Some("next-working-day") => OnNamedDay::NextWorkingDay,
         Some("previous-working-day") => OnNamedDay::PreviousWorkingDay,
         _ => OnNamedDay::Skip,
     };
     if node.has("on-calendar-day") && calendars.is_empty() {
-        node.report("on-calendar-day", "there is no calendar to go by; write for instance calendar = \"holidays\"");
+        node.report(
+            "on-calendar-day",
+            "there is no calendar to go by; write for instance calendar = \"holidays\"",
+        );
     }
     if shapes.len() != 1 {
         node.report_self(
@@ -47,7 +72,10 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
     }
     let unwanted = |keys: &[&'static str]| {
         for key in keys.iter().filter(|key| node.has(key)) {
-            node.report(key, format!("{key} does not go with {}; remove it", shapes[0]));
+            node.report(
+                key,
+                format!("{key} does not go with {}; remove it", shapes[0]),
+            );
         }
     };
     let recurrence = match shapes[0] {
@@ -64,7 +92,14 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
         }
         "crontab" => {
             unwanted(&["at", "on"]);
-            crontab.and_then(|text| text.value.parse::<Crontab>().map_err(|error| node.report("crontab", error.to_string())).ok()).map(Recurrence::Crontab)
+            crontab
+                .and_then(|text| {
+                    text.value
+                        .parse::<Crontab>()
+                        .map_err(|error| node.report("crontab", error.to_string()))
+                        .ok()
+                })
+                .map(Recurrence::Crontab)
         }
         _ => {
             unwanted(&["on"]);
@@ -73,14 +108,22 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
                 node.close();
                 return None;
             };
-            rule.and_then(|text| Rule::new(&text.value, starts.and_time(*time)).map_err(|error| node.report("rule", error.to_string())).ok())
-                .map(Recurrence::Rule)
+            rule.and_then(|text| {
+                Rule::new(&text.value, starts.and_time(*time))
+                    .map_err(|error| node.report("rule", error.to_string()))
+                    .ok()
+            })
+            .map(Recurrence::Rule)
         }
     };
     if on_named_day != OnNamedDay::Skip && matches!(recurrence, Some(Recurrence::Interval(_))) {
         node.report("on-calendar-day", "runs of an interval can be skipped, but not moved; remove it, or set every = \"day\" with times");
     }
-    let schedule = recurrence.and_then(|recurrence| Schedule::new(recurrence, starts, ends).map_err(|error| node.report_self(error.to_string())).ok());
+    let schedule = recurrence.and_then(|recurrence| {
+        Schedule::new(recurrence, starts, ends)
+            .map_err(|error| node.report_self(error.to_string()))
+            .ok()
+    });
     node.close();
     let mut schedule = schedule?.with_most_runs(most_runs);
     schedule.missed = missed;
@@ -94,17 +137,38 @@ pub(super) fn read(node: Node<'_>) -> Option<Schedule> {
 
 fn times(node: &Node<'_>) -> Vec<NaiveTime> {
     let parse = |text: Placed<String>| {
-        let time = NaiveTime::parse_from_str(&text.value, "%H:%M").or_else(|_| NaiveTime::parse_from_str(&text.value, "%H:%M:%S"));
-        time.map_err(|_| node.report("at", format!("\"{}\" is not a time of day such as \"07:30\"", text.value))).ok()
+        let time = NaiveTime::parse_from_str(&text.value, "%H:%M")
+            .or_else(|_| NaiveTime::parse_from_str(&text.value, "%H:%M:%S"));
+        time.map_err(|_| {
+            node.report(
+                "at",
+                format!("\"{}\" is not a time of day such as \"07:30\"", text.value),
+            )
+        })
+        .ok()
     };
     node.texts("at").into_iter().filter_map(parse).collect()
 }
 
-fn read_every(node: &Node<'_>, every: &Placed<String>, at: Vec<NaiveTime>, on: &[Placed<String>], starts: Option<NaiveDate>) -> Option<Recurrence> {
-    let times = |days: Days| Some(Recurrence::Times { days, at: at.clone() });
+fn read_every(
+    node: &Node<'_>,
+    every: &Placed<String>,
+    at: Vec<NaiveTime>,
+    on: &[Placed<String>],
+    starts: Option<NaiveDate>,
+) -> Option<Recurrence> {
+    let times = |days: Days| {
+        Some(Recurrence::Times {
+            days,
+            at: at.clone(),
+        })
+    };
     let without_on = || {
         if !on.is_empty() {
-            node.report("on", "on goes with every = \"week\", \"month\" and \"year\" only");
+            node.report(
+                "on",
+                "on goes with every = \"week\", \"month\" and \"year\" only",
+            );
         }
     };
     match every.value.as_str() {
@@ -184,7 +248,14 @@ fn weekdays(node: &Node<'_>, on: &[Placed<String>]) -> Vec<chrono::Weekday> {
         .filter_map(|text| {
             let day = weekday_from_name(&text.value);
             if day.is_none() {
-                node.report("on", format!("\"{}\" is not a weekday.{}", text.value, suggestion(&text.value, WEEKDAY_NAMES)));
+                node.report(
+                    "on",
+                    format!(
+                        "\"{}\" is not a weekday.{}",
+                        text.value,
+                        suggestion(&text.value, WEEKDAY_NAMES)
+                    ),
+                );
             }
             day
         })

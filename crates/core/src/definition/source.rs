@@ -38,7 +38,13 @@ pub enum SourceKind {
 }
 
 impl SourceKind {
-    pub const NAMES: [&str; 5] = ["postgresql", "http-json", "files", "open-metrics", "local-checks"];
+    pub const NAMES: [&str; 5] = [
+        "postgresql",
+        "http-json",
+        "files",
+        "open-metrics",
+        "local-checks",
+    ];
 
     pub fn name(&self) -> &'static str {
         match self {
@@ -53,8 +59,14 @@ impl SourceKind {
     /// Where it is, as written: references are shown, not what they refer to.
     pub fn place(&self) -> String {
         match self {
-            SourceKind::Postgresql(settings) => format!("{} at {}", settings.database.written(), settings.address.written()),
-            SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) | SourceKind::OpenMetrics(web) => web.url.written(),
+            SourceKind::Postgresql(settings) => format!(
+                "{} at {}",
+                settings.database.written(),
+                settings.address.written()
+            ),
+            SourceKind::HttpJson(web, _)
+            | SourceKind::FilesByHttp(web, _)
+            | SourceKind::OpenMetrics(web) => web.url.written(),
             SourceKind::Folder(folder) => folder.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
         }
@@ -132,13 +144,21 @@ impl Setting {
 
 #[derive(Debug, thiserror::Error)]
 pub enum BadSetting {
-    #[error("\"env:\" must be followed by the name of an environment variable, such as \"env:READER_PASSWORD\"")]
+    #[error(
+        "\"env:\" must be followed by the name of an environment variable, such as \"env:READER_PASSWORD\""
+    )]
     Variable,
-    #[error("\"file:\" must be followed by an absolute path, such as \"file:/etc/maple-lark/reader-password\"")]
+    #[error(
+        "\"file:\" must be followed by an absolute path, such as \"file:/etc/maple-lark/reader-password\""
+    )]
     Path,
-    #[error("\"secret:\" must be followed by the name of a stored secret, in small letters, digits and hyphens, such as \"secret:reader-password\"")]
+    #[error(
+        "\"secret:\" must be followed by the name of a stored secret, in small letters, digits and hyphens, such as \"secret:reader-password\""
+    )]
     Secret,
-    #[error("\"command:\" must be followed by the name of a command from the configuration of the service, such as \"command:mail-token\"")]
+    #[error(
+        "\"command:\" must be followed by the name of a command from the configuration of the service, such as \"command:mail-token\""
+    )]
     Command,
 }
 
@@ -147,14 +167,21 @@ impl FromStr for Setting {
 
     fn from_str(text: &str) -> Result<Self, BadSetting> {
         if let Some(name) = text.strip_prefix("env:") {
-            let valid = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            return valid.then(|| Setting::Environment(name.to_owned())).ok_or(BadSetting::Variable);
+            let valid =
+                !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+            return valid
+                .then(|| Setting::Environment(name.to_owned()))
+                .ok_or(BadSetting::Variable);
         }
         if let Some(name) = text.strip_prefix("secret:") {
-            return super::is_name(name).then(|| Setting::Secret(name.to_owned())).ok_or(BadSetting::Secret);
+            return super::is_name(name)
+                .then(|| Setting::Secret(name.to_owned()))
+                .ok_or(BadSetting::Secret);
         }
         if let Some(name) = text.strip_prefix("command:") {
-            return super::is_name(name).then(|| Setting::Command(name.to_owned())).ok_or(BadSetting::Command);
+            return super::is_name(name)
+                .then(|| Setting::Command(name.to_owned()))
+                .ok_or(BadSetting::Command);
         }
         match text.strip_prefix("file:") {
             Some(path) if path.starts_with('/') => Ok(Setting::File(path.to_owned())),
@@ -167,16 +194,25 @@ impl FromStr for Setting {
 pub(super) fn read(root: &Node<'_>) -> Option<Source> {
     let node = root.table("source")?;
     let name = read_name(&node);
-    let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
+    let title = node
+        .text("title")
+        .map_or_else(|| name.clone(), |title| title.value);
     let kind = match node.required_choice("kind", &SourceKind::NAMES)? {
         "postgresql" => read_postgresql(&node).map(SourceKind::Postgresql),
-        "http-json" => read_web(&node).zip(Some(listing::read(&node))).map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
+        "http-json" => read_web(&node)
+            .zip(Some(listing::read(&node)))
+            .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
         "open-metrics" => read_web(&node).map(SourceKind::OpenMetrics),
-        "files" if node.has("url") => read_web(&node).zip(Some(listing::read(&node))).map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
+        "files" if node.has("url") => read_web(&node)
+            .zip(Some(listing::read(&node)))
+            .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
         "files" => {
             let folder = node.required("folder").value;
             if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {
-                node.report("folder", "must be an absolute path, such as \"/var/lib/inventory\", or \"env:NAME\"");
+                node.report(
+                    "folder",
+                    "must be an absolute path, such as \"/var/lib/inventory\", or \"env:NAME\"",
+                );
             }
             Some(SourceKind::Folder(folder))
         }
@@ -195,7 +231,15 @@ pub(super) fn read(root: &Node<'_>) -> Option<Source> {
     let row_limit = node.whole("row-limit", 1..=1_000_000).unwrap_or(100_000) as usize;
     let place = node.place();
     node.close();
-    Some(Source { name, title, timeout_seconds, row_limit, at_a_time, kind: kind?, place })
+    Some(Source {
+        name,
+        title,
+        timeout_seconds,
+        row_limit,
+        at_a_time,
+        kind: kind?,
+        place,
+    })
 }
 
 pub(super) fn setting(node: &Node<'_>, key: &'static str) -> Option<Setting> {
@@ -215,18 +259,28 @@ pub(super) fn secret(node: &Node<'_>, key: &'static str) -> Option<Setting> {
 pub(super) fn ca_file(node: &Node<'_>) -> Option<String> {
     let path = node.text("ca-file")?.value;
     if !path.starts_with('/') {
-        node.report("ca-file", "must be an absolute path, such as \"/etc/ssl/own-ca.pem\"");
+        node.report(
+            "ca-file",
+            "must be an absolute path, such as \"/etc/ssl/own-ca.pem\"",
+        );
     }
     Some(path)
 }
 
 fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
-    let (address, database, user) = (setting(node, "address"), setting(node, "database"), setting(node, "user"));
+    let (address, database, user) = (
+        setting(node, "address"),
+        setting(node, "database"),
+        setting(node, "user"),
+    );
     let password = secret(node, "password");
     if let Some(Setting::Plain(text)) = &address
         && split_address(text).is_none()
     {
-        node.report("address", format!("\"{text}\" is not host:port, such as \"127.0.0.1:5432\""));
+        node.report(
+            "address",
+            format!("\"{text}\" is not host:port, such as \"127.0.0.1:5432\""),
+        );
     }
     let tls = match node.choice("tls", &["off", "require", "verify-full"]) {
         Some("off") => Tls::Off,
@@ -234,20 +288,41 @@ fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
         _ => Tls::VerifyFull,
     };
     let ca_file = ca_file(node);
-    Some(PostgresqlSource { address: address?, database: database?, user: user?, password, tls, ca_file })
+    Some(PostgresqlSource {
+        address: address?,
+        database: database?,
+        user: user?,
+        password,
+        tls,
+        ca_file,
+    })
 }
 
 pub(super) fn read_web(node: &Node<'_>) -> Option<Web> {
     let url = setting(node, "url");
     if let Some(Setting::Plain(text)) = &url
-        && !["http://", "https://"].iter().any(|scheme| text.strip_prefix(scheme).is_some_and(|rest| !rest.is_empty()))
+        && !["http://", "https://"].iter().any(|scheme| {
+            text.strip_prefix(scheme)
+                .is_some_and(|rest| !rest.is_empty())
+        })
     {
-        node.report("url", format!("\"{text}\" is not a URL, such as \"https://metrics.orrin-sound.example\""));
+        node.report(
+            "url",
+            format!("\"{text}\" is not a URL, such as \"https://metrics.orrin-sound.example\""),
+        );
     }
     if let Some(Setting::Plain(text)) = &url
-        && text.split_once("://").is_some_and(|(_, rest)| rest.split('/').next().unwrap_or(rest).contains('@'))
+        && text
+            .split_once("://")
+            .is_some_and(|(_, rest)| rest.split('/').next().unwrap_or(rest).contains('@'))
     {
-        node.report("url", format!("must not have a user or password in it; set them under [{}]", node.path("sign-in")));
+        node.report(
+            "url",
+            format!(
+                "must not have a user or password in it; set them under [{}]",
+                node.path("sign-in")
+            ),
+        );
     }
     let sign_in = node.table("sign-in").and_then(|table| {
         let needed = |key| {
@@ -255,9 +330,13 @@ pub(super) fn read_web(node: &Node<'_>) -> Option<Web> {
             secret(&table, key)
         };
         let read = match table.required_choice("kind", &["basic", "bearer", "header"])? {
-            "basic" => setting(&table, "user").zip(needed("password")).map(|(user, password)| SignIn::Basic { user, password }),
+            "basic" => setting(&table, "user")
+                .zip(needed("password"))
+                .map(|(user, password)| SignIn::Basic { user, password }),
             "bearer" => needed("token").map(|token| SignIn::Bearer { token }),
-            _ => Some(table.required("name").value).zip(needed("value")).map(|(name, value)| SignIn::Header { name, value }),
+            _ => Some(table.required("name").value)
+                .zip(needed("value"))
+                .map(|(name, value)| SignIn::Header { name, value }),
         };
         table.close();
         read
@@ -265,7 +344,11 @@ pub(super) fn read_web(node: &Node<'_>) -> Option<Web> {
     let mut headers = Vec::new();
     if let Some(table) = node.table("headers") {
         for name in table.keys() {
-            match table.value_of(&name).and_then(|(value, _)| value.as_str()).map(str::parse::<Setting>) {
+            match table
+                .value_of(&name)
+                .and_then(|(value, _)| value.as_str())
+                .map(str::parse::<Setting>)
+            {
                 Some(Ok(value)) => headers.push((name, value)),
                 Some(Err(error)) => table.report(&name, error.to_string()),
                 None => table.report(&name, "must be a text in quotes"),
@@ -273,13 +356,21 @@ pub(super) fn read_web(node: &Node<'_>) -> Option<Web> {
         }
     }
     let ca_file = ca_file(node);
-    Some(Web { url: url?, sign_in, headers, ca_file })
+    Some(Web {
+        url: url?,
+        sign_in,
+        headers,
+        ca_file,
+    })
 }
 
 /// `host:port` taken apart; IPv6 addresses stand in brackets.
 pub fn split_address(text: &str) -> Option<(&str, u16)> {
     let (host, port) = text.rsplit_once(':')?;
-    let host = host.strip_prefix('[').and_then(|host| host.strip_suffix(']')).unwrap_or(host);
+    let host = host
+        .strip_prefix('[')
+        .and_then(|host| host.strip_suffix(']'))
+        .unwrap_or(host);
     let port = port.parse().ok()?;
     (!host.is_empty() && port > 0).then_some((host, port))
 }

@@ -12,7 +12,14 @@ use crate::nearest::suggestion;
 #[serde(transparent)]
 pub struct Width(u8);
 
-const WORDS: [(&str, u8); 6] = [("full", 12), ("three-quarters", 9), ("two-thirds", 8), ("half", 6), ("third", 4), ("quarter", 3)];
+const WORDS: [(&str, u8); 6] = [
+    ("full", 12),
+    ("three-quarters", 9),
+    ("two-thirds", 8),
+    ("half", 6),
+    ("third", 4),
+    ("quarter", 3),
+];
 
 /// Why a text is no width.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -26,7 +33,11 @@ impl FromStr for Width {
 
     fn from_str(text: &str) -> Result<Self, BadWidth> {
         let found = WORDS.iter().find(|(word, _)| *word == text);
-        found.map(|(_, twelfths)| Self(*twelfths)).ok_or_else(|| BadWidth { given: text.to_owned() })
+        found
+            .map(|(_, twelfths)| Self(*twelfths))
+            .ok_or_else(|| BadWidth {
+                given: text.to_owned(),
+            })
     }
 }
 
@@ -51,8 +62,13 @@ impl Width {
 
 /// Reads `width`: a word, or a number of twelfths.
 pub(super) fn read(node: &Node<'_>) -> Option<Width> {
-    if node.value_of("width").is_some_and(|(value, _)| value.is_integer()) {
-        return node.whole("width", Width::LEAST..=12).map(|twelfths| Width(twelfths as u8));
+    if node
+        .value_of("width")
+        .is_some_and(|(value, _)| value.is_integer())
+    {
+        return node
+            .whole("width", Width::LEAST..=12)
+            .map(|twelfths| Width(twelfths as u8));
     }
     node.parsed("width")
 }

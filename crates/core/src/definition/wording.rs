@@ -18,14 +18,25 @@ pub struct Wording {
 pub(super) fn read(root: &Node<'_>) -> Option<Wording> {
     let node = root.table("wording")?;
     let name = read_name(&node);
-    let title = node.text("title").map_or_else(|| name.clone(), |title| title.value);
-    let (subject, message) = (read_template(&node, "subject"), read_template(&node, "text"));
+    let title = node
+        .text("title")
+        .map_or_else(|| name.clone(), |title| title.value);
+    let (subject, message) = (
+        read_template(&node, "subject"),
+        read_template(&node, "text"),
+    );
     if subject.is_none() && message.is_none() {
         node.report_self("a wording has a subject, a text or both");
     }
     let place = node.place();
     node.close();
-    Some(Wording { name, title, subject, message, place })
+    Some(Wording {
+        name,
+        title,
+        subject,
+        message,
+        place,
+    })
 }
 
 pub(super) fn read_template(node: &Node<'_>, key: &'static str) -> Option<Template> {

@@ -36,13 +36,24 @@ pub fn sum<'a>(values: impl IntoIterator<Item = &'a Value> + Clone) -> Value {
 /// Several cells as one, in the order of their rows. Least, greatest and last stay the cells
 /// that they are; sums are exact; a count is whole.
 pub fn one<'a>(values: impl IntoIterator<Item = &'a Value> + Clone, how: How) -> Value {
-    let compared = || values.clone().into_iter().filter_map(|value| Some((value.as_number()?, value)));
+    let compared = || {
+        values
+            .clone()
+            .into_iter()
+            .filter_map(|value| Some((value.as_number()?, value)))
+    };
     match how {
         How::Sum => sum(values),
         How::Count => Value::Integer(compared().count() as i64),
-        How::Min => compared().min_by(|a, b| a.0.total_cmp(&b.0)).map_or(Value::Missing, |(_, value)| value.clone()),
-        How::Max => compared().max_by(|a, b| a.0.total_cmp(&b.0)).map_or(Value::Missing, |(_, value)| value.clone()),
-        How::Last => compared().last().map_or(Value::Missing, |(_, value)| value.clone()),
+        How::Min => compared()
+            .min_by(|a, b| a.0.total_cmp(&b.0))
+            .map_or(Value::Missing, |(_, value)| value.clone()),
+        How::Max => compared()
+            .max_by(|a, b| a.0.total_cmp(&b.0))
+            .map_or(Value::Missing, |(_, value)| value.clone()),
+        How::Last => compared()
+            .last()
+            .map_or(Value::Missing, |(_, value)| value.clone()),
         _ => {
             let mut numbers: Vec<f64> = compared().map(|(number, _)| number).collect();
             super::number(series::one(&mut numbers, how))
@@ -65,7 +76,9 @@ pub fn kind_of_one(kind: ColumnKind, how: How) -> ColumnKind {
 pub fn fitted(value: Value, kind: ColumnKind) -> Value {
     match (value, kind) {
         (Value::Integer(n), ColumnKind::Decimal) => Value::Decimal(n.into()),
-        (value @ (Value::Integer(_) | Value::Decimal(_)), ColumnKind::Number) => value.as_number().map_or(Value::Missing, Value::Number),
+        (value @ (Value::Integer(_) | Value::Decimal(_)), ColumnKind::Number) => {
+            value.as_number().map_or(Value::Missing, Value::Number)
+        }
         (value, _) => value,
     }
 }

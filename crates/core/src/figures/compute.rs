@@ -2,7 +2,10 @@
 
 use rust_decimal::Decimal;
 
-use super::{Computation, FigureError, Figures, Role, amount, column, group::share, new_column, number, numbers};
+use super::{
+    Computation, FigureError, Figures, Role, amount, column, group::share, new_column, number,
+    numbers,
+};
 use crate::{
     series::How,
     table::{ColumnKind, Table, Value},
@@ -16,10 +19,12 @@ pub fn less(from: &Value, taken: &Value) -> Value {
         _ => None,
     };
     match (exact(from), exact(taken)) {
-        (Some(a), Some(b)) if let Some(left) = a.checked_sub(b) => match (from, taken, i64::try_from(left)) {
-            (Value::Integer(_), Value::Integer(_), Ok(whole)) => Value::Integer(whole),
-            _ => Value::Decimal(left),
-        },
+        (Some(a), Some(b)) if let Some(left) = a.checked_sub(b) => {
+            match (from, taken, i64::try_from(left)) {
+                (Value::Integer(_), Value::Integer(_), Ok(whole)) => Value::Integer(whole),
+                _ => Value::Decimal(left),
+            }
+        }
         _ => match (from.as_number(), taken.as_number()) {
             (Some(a), Some(b)) => number(a - b),
             _ => Value::Missing,
@@ -27,9 +32,21 @@ pub fn less(from: &Value, taken: &Value) -> Value {
     }
 }
 
-pub fn compute(mut table: Table, name: &str, of: &[String], how: Computation, factor: f64) -> Result<Table, FigureError> {
-    let of = of.iter().map(|name| numbers("compute", &table, name)).collect::<Result<Vec<_>, _>>()?;
-    let exact = of.iter().all(|index| table.columns[*index].kind != ColumnKind::Number) && factor == 1.0;
+pub fn compute(
+    mut table: Table,
+    name: &str,
+    of: &[String],
+    how: Computation,
+    factor: f64,
+) -> Result<Table, FigureError> {
+    let of = of
+        .iter()
+        .map(|name| numbers("compute", &table, name))
+        .collect::<Result<Vec<_>, _>>()?;
+    let exact = of
+        .iter()
+        .all(|index| table.columns[*index].kind != ColumnKind::Number)
+        && factor == 1.0;
     let kind = match how {
         Computation::Sum | Computation::Difference if exact => ColumnKind::Decimal,
         _ => ColumnKind::Number,
@@ -47,23 +64,45 @@ pub fn compute(mut table: Table, name: &str, of: &[String], how: Computation, fa
             Computation::Ratio => quotient(1.0),
             Computation::Sum => amount::sum(cells),
             Computation::Difference => {
-                cells.split_first().map_or(Value::Missing, |(first, rest)| rest.iter().fold((*first).clone(), |left, taken| less(&left, taken)))
+                cells.split_first().map_or(Value::Missing, |(first, rest)| {
+                    rest.iter()
+                        .fold((*first).clone(), |left, taken| less(&left, taken))
+                })
             }
-            Computation::Product => cells.iter().map(|cell| cell.as_number()).product::<Option<f64>>().map_or(Value::Missing, number),
+            Computation::Product => cells
+                .iter()
+                .map(|cell| cell.as_number())
+                .product::<Option<f64>>()
+                .map_or(Value::Missing, number),
         };
-        let made = if factor == 1.0 { made } else { made.as_number().map_or(Value::Missing, |value| number(value * factor)) };
+        let made = if factor == 1.0 {
+            made
+        } else {
+            made.as_number()
+                .map_or(Value::Missing, |value| number(value * factor))
+        };
         row.push(amount::fitted(made, kind));
     }
     table.columns.push(added);
     Ok(table)
 }
 
-pub fn breakdown(mut table: Table, label: &str, value: &str, after: &str) -> Result<Figures, FigureError> {
+pub fn breakdown(
+    mut table: Table,
+    label: &str,
+    value: &str,
+    after: &str,
+) -> Result<Figures, FigureError> {
     let label = column("breakdown", &table, label)?;
     let value = numbers("breakdown", &table, value)?;
     if table.columns[label].kind != ColumnKind::Text && !table.rows.is_empty() {
         let kind = table.columns[label].kind.name();
-        return Err(FigureError::Kind { operation: "breakdown", column: table.columns[label].name.clone(), kind, wanted: "texts" });
+        return Err(FigureError::Kind {
+            operation: "breakdown",
+            column: table.columns[label].name.clone(),
+            kind,
+            wanted: "texts",
+        });
     }
     let kind = amount::kind_of_one(table.columns[value].kind, How::Sum);
     let left_column = new_column("breakdown", &table, "left", kind)?;

@@ -9,24 +9,58 @@ use crate::{
 /// The rows are in the order in which the groups first appear. Every total is worked out of
 /// the rows themselves, not of the parts' figures, so that it is right for a mean or a
 /// percentile too.
-pub fn group(table: Table, by: &[String], values: &[String], with: How, total: Option<&str>, shares: bool) -> Result<Figures, FigureError> {
+pub fn group(
+    table: Table,
+    by: &[String],
+    values: &[String],
+    with: How,
+    total: Option<&str>,
+    shares: bool,
+) -> Result<Figures, FigureError> {
     let by = columns("group", &table, by)?;
     let values = number_columns("group", &table, values, &by)?;
-    let mut out = Table { columns: by.iter().map(|index| table.columns[*index].clone()).collect(), rows: Vec::new(), truncated: table.truncated };
+    let mut out = Table {
+        columns: by
+            .iter()
+            .map(|index| table.columns[*index].clone())
+            .collect(),
+        rows: Vec::new(),
+        truncated: table.truncated,
+    };
     for index in &values {
         let column = &table.columns[*index];
-        out.columns.push(Column { name: column.name.clone(), kind: amount::kind_of_one(column.kind, with) });
+        out.columns.push(Column {
+            name: column.name.clone(),
+            kind: amount::kind_of_one(column.kind, with),
+        });
     }
     for index in values.iter().filter(|_| shares) {
-        let column = super::new_column("group", &out, &format!("{}_share", table.columns[*index].name), ColumnKind::Number)?;
+        let column = super::new_column(
+            "group",
+            &out,
+            &format!("{}_share", table.columns[*index].name),
+            ColumnKind::Number,
+        )?;
         out.columns.push(column);
     }
     let all: Vec<usize> = (0..table.rows.len()).collect();
-    let mut grouping = Grouping { table: &table, by: &by, values: &values, with, shares, whole: Vec::new(), out, roles: Vec::new() };
+    let mut grouping = Grouping {
+        table: &table,
+        by: &by,
+        values: &values,
+        with,
+        shares,
+        whole: Vec::new(),
+        out,
+        roles: Vec::new(),
+    };
     grouping.whole = grouping.figures(&all);
     if let Some(name) = total.filter(|_| !all.is_empty()) {
         let mut names = vec![Value::Missing; by.len()];
-        if let Some(first) = names.first_mut().filter(|_| grouping.out.columns[0].kind == ColumnKind::Text) {
+        if let Some(first) = names
+            .first_mut()
+            .filter(|_| grouping.out.columns[0].kind == ColumnKind::Text)
+        {
             *first = Value::Text(name.to_owned());
         }
         grouping.push(names, &all, Role::Total);
@@ -35,8 +69,15 @@ pub fn group(table: Table, by: &[String], values: &[String], with: How, total: O
         grouping.push(Vec::new(), &all, Role::Plain);
     }
     grouping.parts(&all, 0, total.is_some());
-    let roles = if total.is_some() { grouping.roles } else { Vec::new() };
-    Ok(Figures { table: grouping.out, roles })
+    let roles = if total.is_some() {
+        grouping.roles
+    } else {
+        Vec::new()
+    };
+    Ok(Figures {
+        table: grouping.out,
+        roles,
+    })
 }
 
 struct Grouping<'a> {
@@ -67,9 +108,16 @@ impl Grouping<'_> {
         let deepest = depth + 1 == self.by.len();
         for (_, rows) in parts {
             if deepest || subtotals {
-                let mut names: Vec<Value> = self.by[..=depth].iter().map(|index| self.table.rows[rows[0]][*index].clone()).collect();
+                let mut names: Vec<Value> = self.by[..=depth]
+                    .iter()
+                    .map(|index| self.table.rows[rows[0]][*index].clone())
+                    .collect();
                 names.resize(self.by.len(), Value::Missing);
-                self.push(names, &rows, if deepest { Role::Plain } else { Role::Subtotal });
+                self.push(
+                    names,
+                    &rows,
+                    if deepest { Role::Plain } else { Role::Subtotal },
+                );
             }
             self.parts(&rows, depth + 1, subtotals);
         }
@@ -77,17 +125,29 @@ impl Grouping<'_> {
 
     fn figures(&self, rows: &[usize]) -> Vec<Value> {
         let cells = |index: usize| rows.iter().map(move |row| &self.table.rows[*row][index]);
-        let made = self
-            .values
-            .iter()
-            .map(|index| amount::fitted(amount::one(cells(*index), self.with), amount::kind_of_one(self.table.columns[*index].kind, self.with)));
+        let made = self.values.iter().map(|index| {
+            amount::fitted(
+                amount::one(cells(*index), self.with),
+                amount::kind_of_one(self.table.columns[*index].kind, self.with),
+            )
+        });
         made.collect()
     }
 
     fn push(&mut self, names: Vec<Value>, rows: &[usize], role: Role) {
         let figures = self.figures(rows);
-        let shares: Vec<Value> = if self.shares { figures.iter().zip(&self.whole).map(|(part, whole)| share(part, whole)).collect() } else { Vec::new() };
-        self.out.rows.push(names.into_iter().chain(figures).chain(shares).collect());
+        let shares: Vec<Value> = if self.shares {
+            figures
+                .iter()
+                .zip(&self.whole)
+                .map(|(part, whole)| share(part, whole))
+                .collect()
+        } else {
+            Vec::new()
+        };
+        self.out
+            .rows
+            .push(names.into_iter().chain(figures).chain(shares).collect());
         self.roles.push(role);
     }
 }

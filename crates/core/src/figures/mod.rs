@@ -43,7 +43,10 @@ pub enum Role {
 
 impl From<Table> for Figures {
     fn from(table: Table) -> Self {
-        Self { table, roles: Vec::new() }
+        Self {
+            table,
+            roles: Vec::new(),
+        }
     }
 }
 
@@ -194,15 +197,37 @@ pub enum Computation {
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum FigureError {
     #[error("{operation}: there is no column \"{column}\".{suggestion} There are: {known}")]
-    NoColumn { operation: &'static str, column: String, suggestion: String, known: String },
+    NoColumn {
+        operation: &'static str,
+        column: String,
+        suggestion: String,
+        known: String,
+    },
     #[error("{operation}: the column \"{column}\" holds {kind}s, not {wanted}")]
-    Kind { operation: &'static str, column: String, kind: &'static str, wanted: &'static str },
+    Kind {
+        operation: &'static str,
+        column: String,
+        kind: &'static str,
+        wanted: &'static str,
+    },
     #[error("{operation}: there is already a column \"{column}\"; choose another name")]
-    Taken { operation: &'static str, column: String },
-    #[error("{operation}: the column \"{column}\" has no {word} threshold; set it under [[query.column]]")]
-    NoThreshold { operation: &'static str, column: String, word: &'static str },
+    Taken {
+        operation: &'static str,
+        column: String,
+    },
+    #[error(
+        "{operation}: the column \"{column}\" has no {word} threshold; set it under [[query.column]]"
+    )]
+    NoThreshold {
+        operation: &'static str,
+        column: String,
+        word: &'static str,
+    },
     #[error("{operation}: {reason}")]
-    Other { operation: &'static str, reason: String },
+    Other {
+        operation: &'static str,
+        reason: String,
+    },
 }
 
 /// What an operation may ask for beside the rows.
@@ -226,8 +251,14 @@ impl Operation {
             Self::Cumulative { .. } => "cumulative",
             Self::MovingMean { .. } => "moving-mean",
             Self::Group { .. } => "group",
-            Self::Top { order: Order::Highest, .. } => "top",
-            Self::Top { order: Order::Lowest, .. } => "bottom",
+            Self::Top {
+                order: Order::Highest,
+                ..
+            } => "top",
+            Self::Top {
+                order: Order::Lowest,
+                ..
+            } => "bottom",
             Self::Sort { .. } => "sort",
             Self::Limit { .. } => "limit",
             Self::Rank { .. } => "rank",
@@ -243,13 +274,25 @@ impl Operation {
 
     /// Whether it may make rows that stand for others, which nothing may be worked out of.
     pub fn sums_up(&self) -> bool {
-        matches!(self, Self::Group { total: Some(_), .. } | Self::Top { others: Some(_), .. } | Self::Breakdown { .. })
+        matches!(
+            self,
+            Self::Group { total: Some(_), .. }
+                | Self::Top {
+                    others: Some(_),
+                    ..
+                }
+                | Self::Breakdown { .. }
+        )
     }
 
     /// Whether it makes a column of percentages of this name.
     pub fn percentages(&self, column: &str) -> bool {
         match self {
-            Self::Compute { column: made, how: Computation::Percent, .. } => made == column,
+            Self::Compute {
+                column: made,
+                how: Computation::Percent,
+                ..
+            } => made == column,
             Self::Group { shares: true, .. } => column.ends_with("_share"),
             Self::Breakdown { .. } => column == "share",
             _ => false,
@@ -259,7 +302,13 @@ impl Operation {
     /// The column whose unit a column that it makes is counted in.
     pub fn unit_from(&self, column: &str) -> Option<&str> {
         match self {
-            Self::Statistics { values, .. } if values.len() == 1 && !["count", "missing"].contains(&column) && values[0] != column => Some(&values[0]),
+            Self::Statistics { values, .. }
+                if values.len() == 1
+                    && !["count", "missing"].contains(&column)
+                    && values[0] != column =>
+            {
+                Some(&values[0])
+            }
             Self::Breakdown { value, .. } if column == "left" => Some(value),
             _ => None,
         }
@@ -274,33 +323,111 @@ impl Operation {
     ///
     /// # Errors
     /// Where the columns that it names are not there or do not hold what it needs.
-    pub fn apply(&self, figures: Figures, around: &Surroundings<'_>) -> Result<Figures, FigureError> {
+    pub fn apply(
+        &self,
+        figures: Figures,
+        around: &Surroundings<'_>,
+    ) -> Result<Figures, FigureError> {
         let name = self.name();
         let roles = figures.roles;
         let table = figures.table;
         Ok(match self {
-            Self::Resample { time, every, values, with, by } => {
-                over_time::resample(table, time, every.unwrap_or(around.step), values, *with, by, around.window)?.into()
+            Self::Resample {
+                time,
+                every,
+                values,
+                with,
+                by,
+            } => over_time::resample(
+                table,
+                time,
+                every.unwrap_or(around.step),
+                values,
+                *with,
+                by,
+                around.window,
+            )?
+            .into(),
+            Self::Rate {
+                time,
+                values,
+                by,
+                per_seconds,
+            } => over_time::rate(table, time, values, by, *per_seconds)?.into(),
+            Self::Difference { values, by } => {
+                over_time::running(name, table, values, by, over_time::Running::Difference)?.into()
             }
-            Self::Rate { time, values, by, per_seconds } => over_time::rate(table, time, values, by, *per_seconds)?.into(),
-            Self::Difference { values, by } => over_time::running(name, table, values, by, over_time::Running::Difference)?.into(),
-            Self::Cumulative { values, by } => over_time::running(name, table, values, by, over_time::Running::Cumulative)?.into(),
-            Self::MovingMean { values, by, over } => over_time::running(name, table, values, by, over_time::Running::MovingMean(*over))?.into(),
-            Self::Group { by, values, with, total, shares } => group::group(table, by, values, *with, total.as_deref(), *shares)?,
-            Self::Top { rows, of, order, others, sum } => order::top(name, table, *rows, of, *order, others.as_deref(), sum)?,
+            Self::Cumulative { values, by } => {
+                over_time::running(name, table, values, by, over_time::Running::Cumulative)?.into()
+            }
+            Self::MovingMean { values, by, over } => over_time::running(
+                name,
+                table,
+                values,
+                by,
+                over_time::Running::MovingMean(*over),
+            )?
+            .into(),
+            Self::Group {
+                by,
+                values,
+                with,
+                total,
+                shares,
+            } => group::group(table, by, values, *with, total.as_deref(), *shares)?,
+            Self::Top {
+                rows,
+                of,
+                order,
+                others,
+                sum,
+            } => order::top(name, table, *rows, of, *order, others.as_deref(), sum)?,
             Self::Sort { by } => order::sort(table, by)?.into(),
             Self::Limit { rows } => order::limit(table, *rows).into(),
             Self::Rank { of, order, column } => order::rank(table, of, *order, column)?.into(),
-            Self::Keep { column, when } => order::keep(table, column, when, around.thresholds)?.into(),
-            Self::Compute { column, of, how, factor } => Figures { table: compute::compute(table, column, of, *how, *factor)?, roles },
-            Self::Choose { columns } => Figures { table: order::choose(table, columns)?, roles },
-            Self::Statistics { values, by, percentiles } => statistics::statistics(table, values, by, percentiles)?.into(),
-            Self::Breakdown { label, value, after } => compute::breakdown(table, label, value, after)?,
-            Self::Join { with, on, only_matching } => {
-                let other = (around.other)(with).map_err(|reason| FigureError::Other { operation: name, reason })?;
+            Self::Keep { column, when } => {
+                order::keep(table, column, when, around.thresholds)?.into()
+            }
+            Self::Compute {
+                column,
+                of,
+                how,
+                factor,
+            } => Figures {
+                table: compute::compute(table, column, of, *how, *factor)?,
+                roles,
+            },
+            Self::Choose { columns } => Figures {
+                table: order::choose(table, columns)?,
+                roles,
+            },
+            Self::Statistics {
+                values,
+                by,
+                percentiles,
+            } => statistics::statistics(table, values, by, percentiles)?.into(),
+            Self::Breakdown {
+                label,
+                value,
+                after,
+            } => compute::breakdown(table, label, value, after)?,
+            Self::Join {
+                with,
+                on,
+                only_matching,
+            } => {
+                let other = (around.other)(with).map_err(|reason| FigureError::Other {
+                    operation: name,
+                    reason,
+                })?;
                 join::join(table, other.table, on, *only_matching)?.into()
             }
-            Self::HistogramPercentile { bound, value, by, percentile } => statistics::histogram_percentile(table, bound, value, by, *percentile)?.into(),
+            Self::HistogramPercentile {
+                bound,
+                value,
+                by,
+                percentile,
+            } => statistics::histogram_percentile(table, bound, value, by, *percentile)?.into(),
         })
     }
 }
@@ -312,22 +439,46 @@ impl Operation {
 ///
 /// # Errors
 /// Of the first operation that cannot be done.
-pub fn apply_all(table: Table, operations: &[Operation], around: &Surroundings<'_>) -> Result<Figures, FigureError> {
+pub fn apply_all(
+    table: Table,
+    operations: &[Operation],
+    around: &Surroundings<'_>,
+) -> Result<Figures, FigureError> {
     let empty = table.rows.is_empty().then(|| table.clone());
-    let figures = operations.iter().try_fold(Figures::from(table), |figures, operation| operation.apply(figures, around));
+    let figures = operations
+        .iter()
+        .try_fold(Figures::from(table), |figures, operation| {
+            operation.apply(figures, around)
+        });
     figures.or_else(|error| empty.map(Figures::from).ok_or(error))
 }
 
 /// The position of a column.
 fn column(operation: &'static str, table: &Table, name: &str) -> Result<usize, FigureError> {
     table.column(name).ok_or_else(|| {
-        let known: Vec<&str> = table.columns.iter().map(|column| column.name.as_str()).collect();
-        FigureError::NoColumn { operation, column: name.to_owned(), suggestion: suggestion(name, known.iter().copied()), known: known.join(", ") }
+        let known: Vec<&str> = table
+            .columns
+            .iter()
+            .map(|column| column.name.as_str())
+            .collect();
+        FigureError::NoColumn {
+            operation,
+            column: name.to_owned(),
+            suggestion: suggestion(name, known.iter().copied()),
+            known: known.join(", "),
+        }
     })
 }
 
-fn columns(operation: &'static str, table: &Table, names: &[String]) -> Result<Vec<usize>, FigureError> {
-    names.iter().map(|name| column(operation, table, name)).collect()
+fn columns(
+    operation: &'static str,
+    table: &Table,
+    names: &[String],
+) -> Result<Vec<usize>, FigureError> {
+    names
+        .iter()
+        .map(|name| column(operation, table, name))
+        .collect()
 }
 
 /// The position of a column of numbers. One of nothing but missing values is taken as such.
@@ -337,26 +488,55 @@ fn numbers(operation: &'static str, table: &Table, name: &str) -> Result<usize, 
     if kind.is_numeric() || table.rows.iter().all(|row| row[index] == Value::Missing) {
         Ok(index)
     } else {
-        Err(FigureError::Kind { operation, column: name.to_owned(), kind: kind.name(), wanted: "numbers" })
+        Err(FigureError::Kind {
+            operation,
+            column: name.to_owned(),
+            kind: kind.name(),
+            wanted: "numbers",
+        })
     }
 }
 
 /// The positions of the named columns of numbers, or of every one that is not in `except`.
-fn number_columns(operation: &'static str, table: &Table, names: &[String], except: &[usize]) -> Result<Vec<usize>, FigureError> {
+fn number_columns(
+    operation: &'static str,
+    table: &Table,
+    names: &[String],
+    except: &[usize],
+) -> Result<Vec<usize>, FigureError> {
     if !names.is_empty() {
-        return names.iter().map(|name| numbers(operation, table, name)).collect();
+        return names
+            .iter()
+            .map(|name| numbers(operation, table, name))
+            .collect();
     }
-    let found: Vec<usize> = (0..table.columns.len()).filter(|index| table.columns[*index].kind.is_numeric() && !except.contains(index)).collect();
+    let found: Vec<usize> = (0..table.columns.len())
+        .filter(|index| table.columns[*index].kind.is_numeric() && !except.contains(index))
+        .collect();
     if found.is_empty() && !table.rows.is_empty() {
-        return Err(FigureError::Other { operation, reason: "there is no column of numbers".to_owned() });
+        return Err(FigureError::Other {
+            operation,
+            reason: "there is no column of numbers".to_owned(),
+        });
     }
     Ok(found)
 }
 
-fn new_column(operation: &'static str, table: &Table, name: &str, kind: ColumnKind) -> Result<Column, FigureError> {
+fn new_column(
+    operation: &'static str,
+    table: &Table,
+    name: &str,
+    kind: ColumnKind,
+) -> Result<Column, FigureError> {
     match table.column(name) {
-        Some(_) => Err(FigureError::Taken { operation, column: name.to_owned() }),
-        None => Ok(Column { name: name.to_owned(), kind }),
+        Some(_) => Err(FigureError::Taken {
+            operation,
+            column: name.to_owned(),
+        }),
+        None => Ok(Column {
+            name: name.to_owned(),
+            kind,
+        }),
     }
 }
 
@@ -365,7 +545,9 @@ fn key(value: &Value) -> String {
     match value {
         Value::Missing => String::new(),
         // 1 and 1.0 are the same key, whatever type two sources give their numbers.
-        Value::Integer(_) | Value::Number(_) | Value::Decimal(_) => format!("n{}", value.as_number().unwrap_or(f64::NAN)),
+        Value::Integer(_) | Value::Number(_) | Value::Decimal(_) => {
+            format!("n{}", value.as_number().unwrap_or(f64::NAN))
+        }
         Value::Boolean(b) => format!("b{b}"),
         Value::Text(text) => format!("t{text}"),
         Value::Instant(at) => format!("i{}", at.timestamp_micros()),
@@ -393,7 +575,11 @@ fn groups(table: &Table, by: &[usize]) -> Vec<Vec<usize>> {
 
 /// A number as a value; what is not a number is missing.
 fn number(value: f64) -> Value {
-    if value.is_nan() { Value::Missing } else { Value::Number(value) }
+    if value.is_nan() {
+        Value::Missing
+    } else {
+        Value::Number(value)
+    }
 }
 
 #[cfg(test)]

@@ -22,39 +22,84 @@ fn time_column(operation: &'static str, table: &Table, name: &str) -> Result<usi
     let index = column(operation, table, name)?;
     match table.columns[index].kind {
         ColumnKind::Instant | ColumnKind::Date => Ok(index),
-        kind => Err(FigureError::Kind { operation, column: name.to_owned(), kind: kind.name(), wanted: "times" }),
+        kind => Err(FigureError::Kind {
+            operation,
+            column: name.to_owned(),
+            kind: kind.name(),
+            wanted: "times",
+        }),
     }
 }
 
 /// The values of one column of some rows as a series.
-fn series(table: &Table, rows: &[usize], time: usize, value: usize, window: Option<&Window>) -> Series {
+fn series(
+    table: &Table,
+    rows: &[usize],
+    time: usize,
+    value: usize,
+    window: Option<&Window>,
+) -> Series {
     let mut series = Series::default();
     for row in rows.iter().map(|row| &table.rows[*row]) {
         if let Some(at) = instant(&row[time], window) {
             series.times.push(at.timestamp_millis());
-            series.values.push(row[value].as_number().unwrap_or(f64::NAN));
+            series
+                .values
+                .push(row[value].as_number().unwrap_or(f64::NAN));
         }
     }
     series
 }
 
-pub fn resample(table: Table, time: &str, step: Step, values: &[String], with: How, by: &[String], window: &Window) -> Result<Table, FigureError> {
+pub fn resample(
+    table: Table,
+    time: &str,
+    step: Step,
+    values: &[String],
+    with: How,
+    by: &[String],
+    window: &Window,
+) -> Result<Table, FigureError> {
     let time = time_column("resample", &table, time)?;
     let by = columns("resample", &table, by)?;
     let values = number_columns("resample", &table, values, &by)?;
     let starts = step.starts(window);
-    let edges: Vec<i64> = starts.iter().map(DateTime::timestamp_millis).chain([window.to.timestamp_millis()]).collect();
-    let kept = std::iter::once(&time).chain(&by).map(|index| table.columns[*index].clone());
-    let mut out = Table { columns: kept.collect(), rows: Vec::new(), truncated: table.truncated };
+    let edges: Vec<i64> = starts
+        .iter()
+        .map(DateTime::timestamp_millis)
+        .chain([window.to.timestamp_millis()])
+        .collect();
+    let kept = std::iter::once(&time)
+        .chain(&by)
+        .map(|index| table.columns[*index].clone());
+    let mut out = Table {
+        columns: kept.collect(),
+        rows: Vec::new(),
+        truncated: table.truncated,
+    };
     out.columns[0].kind = ColumnKind::Instant;
-    out.columns.extend(values.iter().map(|index| Column { name: table.columns[*index].name.clone(), kind: ColumnKind::Number }));
+    out.columns.extend(values.iter().map(|index| Column {
+        name: table.columns[*index].name.clone(),
+        kind: ColumnKind::Number,
+    }));
     for rows in groups(&table, &by) {
-        let answers: Vec<Vec<f64>> =
-            values.iter().map(|value| series(&table, &rows, time, *value, Some(window)).resample(&edges, &[with]).swap_remove(0)).collect();
+        let answers: Vec<Vec<f64>> = values
+            .iter()
+            .map(|value| {
+                series(&table, &rows, time, *value, Some(window))
+                    .resample(&edges, &[with])
+                    .swap_remove(0)
+            })
+            .collect();
         for (bucket, start) in starts.iter().enumerate() {
             let names = by.iter().map(|index| table.rows[rows[0]][*index].clone());
             let cells = answers.iter().map(|answer| number(answer[bucket]));
-            out.rows.push(std::iter::once(Value::Instant(*start)).chain(names).chain(cells).collect());
+            out.rows.push(
+                std::iter::once(Value::Instant(*start))
+                    .chain(names)
+                    .chain(cells)
+                    .collect(),
+            );
         }
     }
     // Groups side by side in time, as a chart's data reads.
@@ -62,7 +107,13 @@ pub fn resample(table: Table, time: &str, step: Step, values: &[String], with: H
     Ok(out)
 }
 
-pub fn rate(mut table: Table, time: &str, values: &[String], by: &[String], per_seconds: f64) -> Result<Table, FigureError> {
+pub fn rate(
+    mut table: Table,
+    time: &str,
+    values: &[String],
+    by: &[String],
+    per_seconds: f64,
+) -> Result<Table, FigureError> {
     let time = time_column("rate", &table, time)?;
     let by = columns("rate", &table, by)?;
     let values = number_columns("rate", &table, values, &by)?;
@@ -90,7 +141,13 @@ pub enum Running {
     MovingMean(usize),
 }
 
-pub fn running(operation: &'static str, mut table: Table, values: &[String], by: &[String], what: Running) -> Result<Table, FigureError> {
+pub fn running(
+    operation: &'static str,
+    mut table: Table,
+    values: &[String],
+    by: &[String],
+    what: Running,
+) -> Result<Table, FigureError> {
     let by = columns(operation, &table, by)?;
     let values = number_columns(operation, &table, values, &by)?;
     for value in values {
@@ -99,11 +156,17 @@ pub fn running(operation: &'static str, mut table: Table, values: &[String], by:
             _ => super::amount::kind_of_one(table.columns[value].kind, How::Sum),
         };
         for rows in groups(&table, &by) {
-            let cells: Vec<Value> = rows.iter().map(|row| table.rows[*row][value].clone()).collect();
+            let cells: Vec<Value> = rows
+                .iter()
+                .map(|row| table.rows[*row][value].clone())
+                .collect();
             let (mut exact, mut compensated) = (Value::Integer(0), Total::default());
             for (place, row) in rows.iter().enumerate() {
                 let made = match what {
-                    Running::Difference => match place.checked_sub(1).map(|before| (&cells[place], &cells[before])) {
+                    Running::Difference => match place
+                        .checked_sub(1)
+                        .map(|before| (&cells[place], &cells[before]))
+                    {
                         Some((later, earlier)) => super::compute::less(later, earlier),
                         None => Value::Missing,
                     },
@@ -117,7 +180,10 @@ pub fn running(operation: &'static str, mut table: Table, values: &[String], by:
                         exact = super::amount::sum([&exact, &cells[place]]);
                         exact.clone()
                     }
-                    Running::MovingMean(over) => super::amount::one(&cells[(place + 1).saturating_sub(over)..=place], How::Mean),
+                    Running::MovingMean(over) => super::amount::one(
+                        &cells[(place + 1).saturating_sub(over)..=place],
+                        How::Mean,
+                    ),
                 };
                 table.rows[*row][value] = super::amount::fitted(made, kind);
             }

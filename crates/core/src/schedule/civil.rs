@@ -31,18 +31,30 @@ impl FromStr for Crontab {
     type Err = ImpossibleSchedule;
 
     fn from_str(text: &str) -> Result<Self, ImpossibleSchedule> {
-        let bad = |reason: String| ImpossibleSchedule::Crontab { text: text.to_owned(), reason };
+        let bad = |reason: String| ImpossibleSchedule::Crontab {
+            text: text.to_owned(),
+            reason,
+        };
         let fields = text.split_whitespace().count();
         if fields != 5 && !text.trim().starts_with('@') {
-            return Err(bad(format!("it has {fields} fields instead of five: minute, hour, day of month, month, day of week")));
+            return Err(bad(format!(
+                "it has {fields} fields instead of five: minute, hour, day of month, month, day of week"
+            )));
         }
         // As crontab(5) has it: a field that begins with a star, "*/2" too, is not restricted,
         // and then a date has to fit both of the fields for days.
         let mut days = text.split_whitespace().skip(2).step_by(2);
         let both = days.any(|field| field.starts_with('*'));
-        let parser = CronParser::builder().seconds(Seconds::Disallowed).year(Year::Disallowed).dom_and_dow(both).build();
+        let parser = CronParser::builder()
+            .seconds(Seconds::Disallowed)
+            .year(Year::Disallowed)
+            .dom_and_dow(both)
+            .build();
         let parsed = parser.parse(text).map_err(|error| bad(error.to_string()))?;
-        let crontab = Self { text: text.to_owned(), parsed: Box::new(parsed) };
+        let crontab = Self {
+            text: text.to_owned(),
+            parsed: Box::new(parsed),
+        };
         let start = NaiveDate::from_ymd_opt(2000, 1, 1).and_then(|date| date.and_hms_opt(0, 0, 0));
         match start.and_then(|start| crontab.next(start)) {
             Some(_) => Ok(crontab),
@@ -58,7 +70,11 @@ impl Crontab {
 
     pub(super) fn words(&self) -> String {
         let described = self.parsed.describe();
-        format!("by the crontab expression \"{}\" ({})", self.text, described.trim_end_matches('.').to_lowercase())
+        format!(
+            "by the crontab expression \"{}\" ({})",
+            self.text,
+            described.trim_end_matches('.').to_lowercase()
+        )
     }
 }
 
@@ -94,22 +110,41 @@ impl Rule {
     /// Reads `FREQ=MONTHLY;BYDAY=1MO`, with or without a leading `RRULE:`. `UNTIL` is taken
     /// as civil time.
     pub fn new(text: &str, first: NaiveDateTime) -> Result<Self, ImpossibleSchedule> {
-        let bad = |reason: String| ImpossibleSchedule::Rule { text: text.to_owned(), reason };
+        let bad = |reason: String| ImpossibleSchedule::Rule {
+            text: text.to_owned(),
+            reason,
+        };
         let body = text.trim().trim_start_matches("RRULE:");
         // Civil time stands in for UTC, so an UNTIL has to be read as UTC too.
         let body: Vec<String> = body
             .split(';')
             .map(|part| {
                 if part.starts_with("UNTIL=") && !part.ends_with('Z') {
-                    format!("{}Z", if part.len() == 14 { format!("{part}T235959") } else { part.to_owned() })
+                    format!(
+                        "{}Z",
+                        if part.len() == 14 {
+                            format!("{part}T235959")
+                        } else {
+                            part.to_owned()
+                        }
+                    )
                 } else {
                     part.to_owned()
                 }
             })
             .collect();
-        let parsed: RRule<Unvalidated> = body.join(";").parse().map_err(|error: rrule::RRuleError| bad(error.to_string()))?;
-        let set = parsed.build(Tz::UTC.from_utc_datetime(&first)).map_err(|error| bad(error.to_string()))?;
-        let rule = Self { text: body.join(";"), first, set: Box::new(set) };
+        let parsed: RRule<Unvalidated> = body
+            .join(";")
+            .parse()
+            .map_err(|error: rrule::RRuleError| bad(error.to_string()))?;
+        let set = parsed
+            .build(Tz::UTC.from_utc_datetime(&first))
+            .map_err(|error| bad(error.to_string()))?;
+        let rule = Self {
+            text: body.join(";"),
+            first,
+            set: Box::new(set),
+        };
         match rule.next(first - TimeDelta::seconds(1)) {
             Some(_) => Ok(rule),
             None => Err(bad("it never fires: no date fits it".to_owned())),
@@ -122,7 +157,12 @@ impl Rule {
     /// `after`: moving its first time by a whole number of its periods changes nothing.
     pub(super) fn next(&self, after: NaiveDateTime) -> Option<NaiveDateTime> {
         let near = self.rebased(after);
-        near.as_ref().unwrap_or(&self.set).into_iter().take(MOST_STEPS).map(|at| at.naive_utc()).find(|at| *at > after && *at >= self.first)
+        near.as_ref()
+            .unwrap_or(&self.set)
+            .into_iter()
+            .take(MOST_STEPS)
+            .map(|at| at.naive_utc())
+            .find(|at| *at > after && *at >= self.first)
     }
 
     /// All occurrences, oldest first.
@@ -141,7 +181,8 @@ impl Rule {
         let passed = after - self.first;
         let by = |period: TimeDelta| {
             let periods = passed.num_seconds() / (period.num_seconds() * interval) - 2;
-            (periods > 0).then(|| self.first + TimeDelta::seconds(period.num_seconds() * interval * periods))
+            (periods > 0)
+                .then(|| self.first + TimeDelta::seconds(period.num_seconds() * interval * periods))
         };
         let moved = match rule.get_freq() {
             Frequency::Secondly => by(TimeDelta::seconds(1)),
@@ -152,7 +193,9 @@ impl Rule {
             // What day of the month or year is meant was written into the rule when it was
             // checked, so the first time may be moved to a day that every month has.
             Frequency::Monthly => {
-                let months = i64::from(after.year() - self.first.year()) * 12 + i64::from(after.month()) - i64::from(self.first.month());
+                let months = i64::from(after.year() - self.first.year()) * 12
+                    + i64::from(after.month())
+                    - i64::from(self.first.month());
                 let periods = months / interval - 2;
                 let first = self.first.with_day(1)?;
                 (periods > 0).then(|| first + Months::new((periods * interval) as u32))
@@ -167,7 +210,11 @@ impl Rule {
     }
 
     pub(super) fn words(&self) -> String {
-        format!("by the calendar rule {}, first considered on {}", self.text, self.first.format("%-d %B %Y at %H:%M"))
+        format!(
+            "by the calendar rule {}, first considered on {}",
+            self.text,
+            self.first.format("%-d %B %Y at %H:%M")
+        )
     }
 }
 

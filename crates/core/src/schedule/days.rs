@@ -71,11 +71,21 @@ impl MonthDay {
             Self::Date(day) => date.day() == day,
             Self::Last => last(date),
             Self::LastWorkingDay => {
-                let working = |date: NaiveDate| date.weekday().num_days_from_monday() < 5 && !named.is_some_and(|named| named.contains(date));
-                working(date) && !date.iter_days().skip(1).take_while(|later| later.month() == date.month()).any(working)
+                let working = |date: NaiveDate| {
+                    date.weekday().num_days_from_monday() < 5
+                        && !named.is_some_and(|named| named.contains(date))
+                };
+                working(date)
+                    && !date
+                        .iter_days()
+                        .skip(1)
+                        .take_while(|later| later.month() == date.month())
+                        .any(working)
             }
             Self::Nth(nth, day) => weekday == day && (date.day() - 1) / 7 + 1 == nth,
-            Self::LastWeekday(day) => weekday == day && (date + TimeDelta::days(7)).month() != date.month(),
+            Self::LastWeekday(day) => {
+                weekday == day && (date + TimeDelta::days(7)).month() != date.month()
+            }
         }
     }
 
@@ -85,7 +95,11 @@ impl MonthDay {
             Self::Date(day) => format!("the {}", ordinal(day)),
             Self::Last => "the last day".to_owned(),
             Self::LastWorkingDay => "the last working day (Monday to Friday)".to_owned(),
-            Self::Nth(nth, day) => format!("the {} {}", ORDINALS[(nth as usize - 1).min(4)], weekday(day)),
+            Self::Nth(nth, day) => format!(
+                "the {} {}",
+                ORDINALS[(nth as usize - 1).min(4)],
+                weekday(day)
+            ),
             Self::LastWeekday(day) => format!("the last {}", weekday(day)),
         }
     }
@@ -108,9 +122,13 @@ impl Days {
         match self {
             Days::Every => true,
             Days::On(days) => days.contains(&date.weekday()),
-            Days::EveryNth { step, from } => (date - *from).num_days().rem_euclid(i64::from(*step)) == 0,
+            Days::EveryNth { step, from } => {
+                (date - *from).num_days().rem_euclid(i64::from(*step)) == 0
+            }
             Days::EveryNthWeek { step, on, from } => {
-                let weeks = (week_start(date, Weekday::Mon) - week_start(*from, Weekday::Mon)).num_days() / 7;
+                let weeks = (week_start(date, Weekday::Mon) - week_start(*from, Weekday::Mon))
+                    .num_days()
+                    / 7;
                 on.contains(&date.weekday()) && weeks.rem_euclid(i64::from(*step)) == 0
             }
             Days::Monthly(days) => days.iter().any(|day| day.is(date, named)),
@@ -122,25 +140,57 @@ impl Days {
     /// checks of a schedule has one within 28 years at most, one whole round of weekdays
     /// and leap years but for the turns of centuries, which add up to twelve.
     pub(super) fn next(&self, date: NaiveDate, named: Option<&NamedDays>) -> Option<NaiveDate> {
-        date.iter_days().take(366 * 40).find(|date| self.contains(*date, named))
+        date.iter_days()
+            .take(366 * 40)
+            .find(|date| self.contains(*date, named))
     }
 
     /// For people: `every Monday and Thursday`, `on the last Friday of every month`.
     pub(super) fn words(&self) -> String {
-        let weekdays = |days: &[Weekday]| super::list(&days.iter().map(|day| weekday_name(*day).to_owned()).collect::<Vec<_>>());
-        let nth = |step: u32, unit: &str| if step == 2 { format!("every other {unit}") } else { format!("every {step} {unit}s") };
+        let weekdays = |days: &[Weekday]| {
+            super::list(
+                &days
+                    .iter()
+                    .map(|day| weekday_name(*day).to_owned())
+                    .collect::<Vec<_>>(),
+            )
+        };
+        let nth = |step: u32, unit: &str| {
+            if step == 2 {
+                format!("every other {unit}")
+            } else {
+                format!("every {step} {unit}s")
+            }
+        };
         match self {
             Days::Every => "every day".to_owned(),
-            Days::On(days) if days.as_slice() == &super::WEEKDAYS[..5] => "every weekday (Monday to Friday)".to_owned(),
-            Days::On(days) => format!("every {}", weekdays(days)),
-            Days::EveryNth { step, from } => format!("{}, counted from {}", nth(*step, "day"), from.format("%-d %B %Y")),
-            Days::EveryNthWeek { step, on, from } => {
-                format!("{} on {}, counted from the week of {}", nth(*step, "week"), weekdays(on), from.format("%-d %B %Y"))
+            Days::On(days) if days.as_slice() == &super::WEEKDAYS[..5] => {
+                "every weekday (Monday to Friday)".to_owned()
             }
-            Days::Monthly(days) => format!("on {} of every month", super::list(&days.iter().map(|day| day.words()).collect::<Vec<_>>())),
+            Days::On(days) => format!("every {}", weekdays(days)),
+            Days::EveryNth { step, from } => format!(
+                "{}, counted from {}",
+                nth(*step, "day"),
+                from.format("%-d %B %Y")
+            ),
+            Days::EveryNthWeek { step, on, from } => {
+                format!(
+                    "{} on {}, counted from the week of {}",
+                    nth(*step, "week"),
+                    weekdays(on),
+                    from.format("%-d %B %Y")
+                )
+            }
+            Days::Monthly(days) => format!(
+                "on {} of every month",
+                super::list(&days.iter().map(|day| day.words()).collect::<Vec<_>>())
+            ),
             Days::Yearly(days) => {
-                let names: Vec<String> =
-                    days.iter().filter_map(|(month, day)| NaiveDate::from_ymd_opt(2024, *month, *day)).map(|date| date.format("%-d %B").to_string()).collect();
+                let names: Vec<String> = days
+                    .iter()
+                    .filter_map(|(month, day)| NaiveDate::from_ymd_opt(2024, *month, *day))
+                    .map(|date| date.format("%-d %B").to_string())
+                    .collect();
                 format!("on {} of every year", super::list(&names))
             }
         }

@@ -75,7 +75,11 @@ pub enum Missed {
     None,
 }
 
-const FIVE_MINUTES: Span = Span { months: 0, days: 0, seconds: 300 };
+const FIVE_MINUTES: Span = Span {
+    months: 0,
+    days: 0,
+    seconds: 300,
+};
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum ImpossibleSchedule {
@@ -83,7 +87,9 @@ pub enum ImpossibleSchedule {
     NoTime,
     #[error("no day is given; write for instance on = [\"monday\"]")]
     NoDay,
-    #[error("an interval must be made of hours, minutes and seconds, such as \"PT15M\"; for whole days use every = \"day\" or \"P2D\"")]
+    #[error(
+        "an interval must be made of hours, minutes and seconds, such as \"PT15M\"; for whole days use every = \"day\" or \"P2D\""
+    )]
     CivilInterval,
     #[error("an interval must be at least one minute long")]
     TooShort,
@@ -99,21 +105,52 @@ pub enum ImpossibleSchedule {
     Never,
 }
 
-const WEEKDAYS: [Weekday; 7] = [Weekday::Mon, Weekday::Tue, Weekday::Wed, Weekday::Thu, Weekday::Fri, Weekday::Sat, Weekday::Sun];
-pub const WEEKDAY_NAMES: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
+const WEEKDAYS: [Weekday; 7] = [
+    Weekday::Mon,
+    Weekday::Tue,
+    Weekday::Wed,
+    Weekday::Thu,
+    Weekday::Fri,
+    Weekday::Sat,
+    Weekday::Sun,
+];
+pub const WEEKDAY_NAMES: [&str; 7] = [
+    "monday",
+    "tuesday",
+    "wednesday",
+    "thursday",
+    "friday",
+    "saturday",
+    "sunday",
+];
 
 pub fn weekday_from_name(name: &str) -> Option<Weekday> {
-    WEEKDAY_NAMES.iter().position(|known| *known == name).map(|i| WEEKDAYS[i])
+    WEEKDAY_NAMES
+        .iter()
+        .position(|known| *known == name)
+        .map(|i| WEEKDAYS[i])
 }
 
 /// The English name with a capital: `Monday`.
 pub fn weekday_name(day: Weekday) -> &'static str {
-    ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"][day.num_days_from_monday() as usize]
+    [
+        "Monday",
+        "Tuesday",
+        "Wednesday",
+        "Thursday",
+        "Friday",
+        "Saturday",
+        "Sunday",
+    ][day.num_days_from_monday() as usize]
 }
 
 impl Schedule {
     /// A checked schedule: times and days are sorted and doubles dropped.
-    pub fn new(mut recurrence: Recurrence, starts: Option<NaiveDate>, ends: Option<NaiveDate>) -> Result<Self, ImpossibleSchedule> {
+    pub fn new(
+        mut recurrence: Recurrence,
+        starts: Option<NaiveDate>,
+        ends: Option<NaiveDate>,
+    ) -> Result<Self, ImpossibleSchedule> {
         match &mut recurrence {
             Recurrence::Times { days, at } => {
                 at.sort();
@@ -125,7 +162,9 @@ impl Schedule {
             }
             Recurrence::Interval(span) => match span.elapsed() {
                 None => return Err(ImpossibleSchedule::CivilInterval),
-                Some(elapsed) if elapsed < TimeDelta::minutes(1) => return Err(ImpossibleSchedule::TooShort),
+                Some(elapsed) if elapsed < TimeDelta::minutes(1) => {
+                    return Err(ImpossibleSchedule::TooShort);
+                }
                 Some(_) => {}
             },
             Recurrence::Once(_) | Recurrence::Crontab(_) | Recurrence::Rule(_) => {}
@@ -146,7 +185,14 @@ impl Schedule {
             on_named_day: OnNamedDay::Skip,
         };
         // Zones differ by hours; what never runs in one of them does not in any other.
-        if ends.is_some() && schedule.next_after(DateTime::<Utc>::MIN_UTC + TimeDelta::days(366_000), Zone::UTC).is_none() {
+        if ends.is_some()
+            && schedule
+                .next_after(
+                    DateTime::<Utc>::MIN_UTC + TimeDelta::days(366_000),
+                    Zone::UTC,
+                )
+                .is_none()
+        {
             return Err(ImpossibleSchedule::Never);
         }
         Ok(schedule)
@@ -154,11 +200,21 @@ impl Schedule {
 
     /// Which of the instants that have come, oldest first and up to `now`, are run; the
     /// others are missed for good. An instant within the grace period is always run.
-    pub fn to_run(&self, come: &[DateTime<Utc>], now: DateTime<Utc>, zone: Zone) -> Vec<DateTime<Utc>> {
+    pub fn to_run(
+        &self,
+        come: &[DateTime<Utc>],
+        now: DateTime<Utc>,
+        zone: Zone,
+    ) -> Vec<DateTime<Utc>> {
         match self.missed {
             Missed::All => come.to_vec(),
             Missed::Latest => come.last().copied().into_iter().collect(),
-            Missed::None => come.last().copied().filter(|latest| *latest >= self.grace.before(now, zone)).into_iter().collect(),
+            Missed::None => come
+                .last()
+                .copied()
+                .filter(|latest| *latest >= self.grace.before(now, zone))
+                .into_iter()
+                .collect(),
         }
     }
 
@@ -185,13 +241,22 @@ impl Schedule {
     }
 
     /// The same, where a choice of days may depend on the days that are named.
-    fn next_among(&self, after: DateTime<Utc>, zone: Zone, named: Option<&NamedDays>) -> Option<DateTime<Utc>> {
-        let floor = self.starts.map_or(after, |date| after.max(zone.start_of(date) - TimeDelta::nanoseconds(1)));
+    fn next_among(
+        &self,
+        after: DateTime<Utc>,
+        zone: Zone,
+        named: Option<&NamedDays>,
+    ) -> Option<DateTime<Utc>> {
+        let floor = self.starts.map_or(after, |date| {
+            after.max(zone.start_of(date) - TimeDelta::nanoseconds(1))
+        });
         let next = match &self.recurrence {
             Recurrence::Interval(span) => {
                 // Checked in `new`: an interval has no civil part and is not zero.
                 let step = span.elapsed().map_or(60, |step| step.num_seconds()).max(60);
-                let anchor = zone.start_of(NaiveDate::from_ymd_opt(1970, 1, 5)?).timestamp();
+                let anchor = zone
+                    .start_of(NaiveDate::from_ymd_opt(1970, 1, 5)?)
+                    .timestamp();
                 let passed = (floor.timestamp() - anchor).div_euclid(step) + 1;
                 DateTime::from_timestamp(anchor + passed * step, 0)
             }
@@ -208,13 +273,23 @@ impl Schedule {
                 }
             }
         }?;
-        let ended = self.ends.is_some_and(|last| next >= zone.start_of(last + TimeDelta::days(1)));
+        let ended = self
+            .ends
+            .is_some_and(|last| next >= zone.start_of(last + TimeDelta::days(1)));
         (!ended).then_some(next)
     }
 
     /// All scheduled instants in `(after, until]`, oldest first.
-    pub fn instants(&self, after: DateTime<Utc>, until: DateTime<Utc>, zone: Zone) -> impl Iterator<Item = DateTime<Utc>> + '_ {
-        std::iter::successors(self.next_after(after, zone), move |last| self.next_after(*last, zone)).take_while(move |at| *at <= until)
+    pub fn instants(
+        &self,
+        after: DateTime<Utc>,
+        until: DateTime<Utc>,
+        zone: Zone,
+    ) -> impl Iterator<Item = DateTime<Utc>> + '_ {
+        std::iter::successors(self.next_after(after, zone), move |last| {
+            self.next_after(*last, zone)
+        })
+        .take_while(move |at| *at <= until)
     }
 
     /// The rule in one sentence without its zone: `Every day at 07:30`.
@@ -226,8 +301,17 @@ impl Schedule {
                 format!("every {}", readable.strip_prefix("1 ").unwrap_or(&readable))
             }
             Recurrence::Times { days, at } => {
-                let times: Vec<String> =
-                    at.iter().map(|t| t.format(if t.format("%S").to_string() == "00" { "%H:%M" } else { "%H:%M:%S" }).to_string()).collect();
+                let times: Vec<String> = at
+                    .iter()
+                    .map(|t| {
+                        t.format(if t.format("%S").to_string() == "00" {
+                            "%H:%M"
+                        } else {
+                            "%H:%M:%S"
+                        })
+                        .to_string()
+                    })
+                    .collect();
                 format!("{} at {}", days.words(), list(&times))
             }
             Recurrence::Crontab(crontab) => crontab.words(),
@@ -241,12 +325,27 @@ impl Schedule {
             text += &format!(", until {}", ends.format("%-d %B %Y"));
         }
         if !self.calendars.is_empty() {
-            let names: Vec<String> = self.calendars.iter().map(|name| format!("\"{}\"", name.value)).collect();
-            let (which, names) = (if names.len() == 1 { "calendar" } else { "calendars" }, list(&names));
+            let names: Vec<String> = self
+                .calendars
+                .iter()
+                .map(|name| format!("\"{}\"", name.value))
+                .collect();
+            let (which, names) = (
+                if names.len() == 1 {
+                    "calendar"
+                } else {
+                    "calendars"
+                },
+                list(&names),
+            );
             text += &match self.on_named_day {
                 OnNamedDay::Skip => format!(", except on the days of the {which} {names}"),
-                OnNamedDay::NextWorkingDay => format!(", moved from the days of the {which} {names} to the next working day"),
-                OnNamedDay::PreviousWorkingDay => format!(", moved from the days of the {which} {names} to the working day before"),
+                OnNamedDay::NextWorkingDay => {
+                    format!(", moved from the days of the {which} {names} to the next working day")
+                }
+                OnNamedDay::PreviousWorkingDay => format!(
+                    ", moved from the days of the {which} {names} to the working day before"
+                ),
             };
         }
         if let Some(most) = self.most_runs {
@@ -278,23 +377,49 @@ fn check_days(days: &mut Days) -> Result<(), ImpossibleSchedule> {
             for (month, day) in days.iter() {
                 // 2024 is a leap year: what it does not have, no year has.
                 if NaiveDate::from_ymd_opt(2024, *month, *day).is_none() {
-                    let name = NaiveDate::from_ymd_opt(2024, *month, 1).map_or_else(|| format!("month {month}"), |date| date.format("%B").to_string());
-                    return Err(ImpossibleSchedule::NoSuchDate { month: name, day: *day });
+                    let name = NaiveDate::from_ymd_opt(2024, *month, 1).map_or_else(
+                        || format!("month {month}"),
+                        |date| date.format("%B").to_string(),
+                    );
+                    return Err(ImpossibleSchedule::NoSuchDate {
+                        month: name,
+                        day: *day,
+                    });
                 }
             }
             days.is_empty()
         }
     };
-    if empty { Err(ImpossibleSchedule::NoDay) } else { Ok(()) }
+    if empty {
+        Err(ImpossibleSchedule::NoDay)
+    } else {
+        Ok(())
+    }
 }
 
 /// The first civil time of a recurrence strictly after `after`.
-fn next_civil(recurrence: &Recurrence, after: NaiveDateTime, named: Option<&NamedDays>) -> Option<NaiveDateTime> {
+fn next_civil(
+    recurrence: &Recurrence,
+    after: NaiveDateTime,
+    named: Option<&NamedDays>,
+) -> Option<NaiveDateTime> {
     match recurrence {
         Recurrence::Once(at) => (*at > after).then_some(*at),
         Recurrence::Times { days, at } => {
-            let today = days.contains(after.date(), named).then(|| at.iter().map(|time| after.date().and_time(*time)).find(|time| *time > after)).flatten();
-            today.or_else(|| Some(days.next(after.date().succ_opt()?, named)?.and_time(*at.first()?)))
+            let today = days
+                .contains(after.date(), named)
+                .then(|| {
+                    at.iter()
+                        .map(|time| after.date().and_time(*time))
+                        .find(|time| *time > after)
+                })
+                .flatten();
+            today.or_else(|| {
+                Some(
+                    days.next(after.date().succ_opt()?, named)?
+                        .and_time(*at.first()?),
+                )
+            })
         }
         Recurrence::Crontab(crontab) => crontab.next(after),
         Recurrence::Rule(rule) => rule.next(after),

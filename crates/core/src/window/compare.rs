@@ -23,8 +23,16 @@ impl Comparison {
     pub const NAMES: [&'static str; 4] = ["window-before", "last-week", "last-month", "last-year"];
 
     pub fn from_name(name: &str) -> Option<Self> {
-        let all = [Self::Before, Self::LastWeek, Self::LastMonth, Self::LastYear];
-        Self::NAMES.iter().position(|known| *known == name).map(|index| all[index])
+        let all = [
+            Self::Before,
+            Self::LastWeek,
+            Self::LastMonth,
+            Self::LastYear,
+        ];
+        Self::NAMES
+            .iter()
+            .position(|known| *known == name)
+            .map(|index| all[index])
     }
 
     pub(super) fn words(self) -> &'static str {
@@ -64,15 +72,25 @@ impl WindowRule {
         let (from, to) = match self.compare? {
             Comparison::Before => match self.kind {
                 WindowKind::Previous { unit, count } => {
-                    let step = |start, _| unit.start(start - TimeDelta::nanoseconds(1), zone, self.week_starts);
+                    let step = |start, _| {
+                        unit.start(start - TimeDelta::nanoseconds(1), zone, self.week_starts)
+                    };
                     ((0..count.max(1)).fold(window.from, step), window.from)
                 }
                 WindowKind::Last(span) => (span.before(window.from, zone), window.from),
                 WindowKind::ToDate(unit) => {
-                    let start = unit.start(window.from - TimeDelta::nanoseconds(1), zone, self.week_starts);
+                    let start = unit.start(
+                        window.from - TimeDelta::nanoseconds(1),
+                        zone,
+                        self.week_starts,
+                    );
                     let whole = unit.next_start(window.from, zone, self.week_starts) == window.to;
                     let into = zone.local(window.to) - zone.local(window.from);
-                    let to = if whole { window.from } else { zone.instant(zone.local(start) + into).min(window.from) };
+                    let to = if whole {
+                        window.from
+                    } else {
+                        zone.instant(zone.local(start) + into).min(window.from)
+                    };
                     (start, to)
                 }
                 WindowKind::Fixed { .. } => (window.from - window.elapsed(), window.from),
@@ -84,7 +102,12 @@ impl WindowRule {
             Comparison::LastMonth => back_by_months(window, 1),
             Comparison::LastYear => back_by_months(window, 12),
         };
-        Some(Window { from, to, zone, within: window.within.clone() })
+        Some(Window {
+            from,
+            to,
+            zone,
+            within: window.within.clone(),
+        })
     }
 }
 
@@ -93,17 +116,33 @@ type Instant = chrono::DateTime<chrono::Utc>;
 fn back_by_months(window: &Window, months: u32) -> (Instant, Instant) {
     let (zone, months) = (window.zone, Months::new(months));
     let (from, to) = (zone.local(window.from), zone.local(window.to));
-    let midnight = |local: NaiveDateTime| local.num_seconds_from_midnight() == 0 || window.begins_a_date(zone.instant(local));
+    let midnight = |local: NaiveDateTime| {
+        local.num_seconds_from_midnight() == 0 || window.begins_a_date(zone.instant(local))
+    };
     if !(midnight(from) && midnight(to)) {
         let start = zone.instant(from - months);
         let end = zone.instant(to - months);
-        return (start, if end > start { end } else { zone.instant(from - months + (to - from)) });
+        return (
+            start,
+            if end > start {
+                end
+            } else {
+                zone.instant(from - months + (to - from))
+            },
+        );
     }
     let (first, last) = (from.date(), to.date() - TimeDelta::days(1));
     let begins_month = CalendarUnit::Month.first_date(first, Weekday::Mon) == first;
     let ends_month = CalendarUnit::Month.first_date(to.date(), Weekday::Mon) == to.date();
-    let end = if begins_month && ends_month { to.date() - months } else { last - months + TimeDelta::days(1) };
-    (zone.start_of(first - months), zone.instant(end.and_time(NaiveTime::MIN)))
+    let end = if begins_month && ends_month {
+        to.date() - months
+    } else {
+        last - months + TimeDelta::days(1)
+    };
+    (
+        zone.start_of(first - months),
+        zone.instant(end.and_time(NaiveTime::MIN)),
+    )
 }
 
 #[cfg(test)]
@@ -130,18 +169,90 @@ mod tests {
         use CalendarUnit::{Day, Month, Quarter, Week};
         use Comparison::{Before, LastMonth, LastWeek, LastYear};
         let cases = [
-            (previous(Day, 1), Before, "2026-11-23T07:30:00Z", "Sunday 22 November 2026", "Saturday 21 November 2026"),
-            (previous(Day, 1), LastWeek, "2026-11-02T07:30:00Z", "Sunday 1 November 2026", "Sunday 25 October 2026, 25 h"),
-            (previous(Month, 1), Before, "2026-04-01T07:30:00Z", "March 2026", "February 2026"),
-            (previous(Month, 1), LastMonth, "2026-05-01T07:30:00Z", "April 2026", "March 2026"),
-            (previous(Month, 1), LastMonth, "2026-03-01T07:30:00Z", "February 2026", "January 2026"),
-            (previous(Month, 1), LastYear, "2028-03-01T07:30:00Z", "February 2028", "February 2027"),
-            (previous(Quarter, 1), Before, "2026-05-01T07:30:00Z", "Quarter 1 of 2026", "Quarter 4 of 2025"),
-            (previous(Day, 1), LastMonth, "2026-04-01T07:30:00Z", "Tuesday 31 March 2026", "Saturday 28 February 2026"),
-            (previous(Day, 1), LastMonth, "2026-03-31T07:30:00Z", "Monday 30 March 2026", "Saturday 28 February 2026"),
-            (previous(Day, 1), LastYear, "2028-03-01T07:30:00Z", "Tuesday 29 February 2028", "Sunday 28 February 2027"),
-            (previous(Week, 2), Before, "2026-11-23T07:30:00Z", "9 to 22 November 2026", "26 October to 8 November 2026"),
-            (previous(Week, 1), LastYear, "2026-11-23T07:30:00Z", "Week 47, 16 to 22 November 2026", "16 to 22 November 2025"),
+            (
+                previous(Day, 1),
+                Before,
+                "2026-11-23T07:30:00Z",
+                "Sunday 22 November 2026",
+                "Saturday 21 November 2026",
+            ),
+            (
+                previous(Day, 1),
+                LastWeek,
+                "2026-11-02T07:30:00Z",
+                "Sunday 1 November 2026",
+                "Sunday 25 October 2026, 25 h",
+            ),
+            (
+                previous(Month, 1),
+                Before,
+                "2026-04-01T07:30:00Z",
+                "March 2026",
+                "February 2026",
+            ),
+            (
+                previous(Month, 1),
+                LastMonth,
+                "2026-05-01T07:30:00Z",
+                "April 2026",
+                "March 2026",
+            ),
+            (
+                previous(Month, 1),
+                LastMonth,
+                "2026-03-01T07:30:00Z",
+                "February 2026",
+                "January 2026",
+            ),
+            (
+                previous(Month, 1),
+                LastYear,
+                "2028-03-01T07:30:00Z",
+                "February 2028",
+                "February 2027",
+            ),
+            (
+                previous(Quarter, 1),
+                Before,
+                "2026-05-01T07:30:00Z",
+                "Quarter 1 of 2026",
+                "Quarter 4 of 2025",
+            ),
+            (
+                previous(Day, 1),
+                LastMonth,
+                "2026-04-01T07:30:00Z",
+                "Tuesday 31 March 2026",
+                "Saturday 28 February 2026",
+            ),
+            (
+                previous(Day, 1),
+                LastMonth,
+                "2026-03-31T07:30:00Z",
+                "Monday 30 March 2026",
+                "Saturday 28 February 2026",
+            ),
+            (
+                previous(Day, 1),
+                LastYear,
+                "2028-03-01T07:30:00Z",
+                "Tuesday 29 February 2028",
+                "Sunday 28 February 2027",
+            ),
+            (
+                previous(Week, 2),
+                Before,
+                "2026-11-23T07:30:00Z",
+                "9 to 22 November 2026",
+                "26 October to 8 November 2026",
+            ),
+            (
+                previous(Week, 1),
+                LastYear,
+                "2026-11-23T07:30:00Z",
+                "Week 47, 16 to 22 November 2026",
+                "16 to 22 November 2025",
+            ),
             (
                 WindowKind::Last("PT24H".parse().unwrap()),
                 LastMonth,
@@ -156,11 +267,26 @@ mod tests {
                 "1 November 2026 00:00 to 23 November 2026 07:30",
                 "1 October 2026 00:00 to 23 October 2026 07:30",
             ),
-            (WindowKind::ToDate(Month), Before, "2026-03-31T06:30:00Z", "1 March 2026 00:00 to 31 March 2026 07:30", "February 2026"),
-            (WindowKind::ToDate(Month), Before, "2026-12-01T00:00:00Z", "November 2026", "October 2026"),
+            (
+                WindowKind::ToDate(Month),
+                Before,
+                "2026-03-31T06:30:00Z",
+                "1 March 2026 00:00 to 31 March 2026 07:30",
+                "February 2026",
+            ),
+            (
+                WindowKind::ToDate(Month),
+                Before,
+                "2026-12-01T00:00:00Z",
+                "November 2026",
+                "October 2026",
+            ),
         ];
         for (kind, compare, at, window, comparison) in cases {
-            assert_eq!(compared(kind, compare, at), (window.to_owned(), comparison.to_owned()));
+            assert_eq!(
+                compared(kind, compare, at),
+                (window.to_owned(), comparison.to_owned())
+            );
         }
     }
 

@@ -55,13 +55,25 @@ impl Times {
     ///   count (office hours); one part, the window itself, where nothing narrows it;
     /// - `compare_from` and `compare_to`: the comparison window;
     /// - `steps`: the starts of the resampling steps, the first of them the window's own.
-    pub const NAMES: [&str; 7] = ["from", "to", "parts_from", "parts_to", "compare_from", "compare_to", "steps"];
+    pub const NAMES: [&str; 7] = [
+        "from",
+        "to",
+        "parts_from",
+        "parts_to",
+        "compare_from",
+        "compare_to",
+        "steps",
+    ];
 
     /// The value of one of [`Times::NAMES`]; nothing for other names, and for a comparison
     /// window where there is none.
     pub fn value(&self, name: &str) -> Option<TimeValue> {
-        let starts = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| parts.into_iter().map(|(from, _)| from).collect();
-        let ends = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| parts.into_iter().map(|(_, to)| to).collect();
+        let starts = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| {
+            parts.into_iter().map(|(from, _)| from).collect()
+        };
+        let ends = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| {
+            parts.into_iter().map(|(_, to)| to).collect()
+        };
         Some(match name {
             "from" => TimeValue::Instant(self.window.from),
             "to" => TimeValue::Instant(self.window.to),
@@ -103,7 +115,9 @@ impl Times {
         }
         let (instant, form) = match name.strip_suffix("_unix_ms") {
             Some(instant) => (instant, "ms"),
-            None => name.strip_suffix("_unix").map_or((name, ""), |instant| (instant, "s")),
+            None => name
+                .strip_suffix("_unix")
+                .map_or((name, ""), |instant| (instant, "s")),
         };
         let at = match instant {
             "from" => self.window.from,
@@ -144,7 +158,10 @@ pub enum WindowKind {
     /// it is the whole unit that has just ended.
     ToDate(CalendarUnit),
     /// The same interval for every run.
-    Fixed { from: DateTime<Utc>, to: DateTime<Utc> },
+    Fixed {
+        from: DateTime<Utc>,
+        to: DateTime<Utc>,
+    },
 }
 
 /// A window kind with what shifts, aligns and narrows it.
@@ -189,7 +206,8 @@ impl CalendarUnit {
     pub fn start(self, instant: DateTime<Utc>, zone: Zone, week_starts: Weekday) -> DateTime<Utc> {
         if self == Self::Hour {
             let local = zone.local(instant);
-            let into = TimeDelta::seconds(i64::from(local.minute() * 60 + local.second())) + TimeDelta::nanoseconds(i64::from(local.nanosecond()));
+            let into = TimeDelta::seconds(i64::from(local.minute() * 60 + local.second()))
+                + TimeDelta::nanoseconds(i64::from(local.nanosecond()));
             let start = instant - into;
             return zone.last_change(start, instant).unwrap_or(start);
         }
@@ -210,7 +228,12 @@ impl CalendarUnit {
     }
 
     /// The start of the unit after the one that begins at `start`.
-    pub fn next_start(self, start: DateTime<Utc>, zone: Zone, week_starts: Weekday) -> DateTime<Utc> {
+    pub fn next_start(
+        self,
+        start: DateTime<Utc>,
+        zone: Zone,
+        week_starts: Weekday,
+    ) -> DateTime<Utc> {
         if self == Self::Hour {
             let local = zone.local(start);
             let left = TimeDelta::seconds(3600 - i64::from(local.minute() * 60 + local.second()));
@@ -249,7 +272,13 @@ impl CalendarUnit {
 
 impl WindowRule {
     pub fn new(kind: WindowKind) -> Self {
-        Self { kind, lag: None, week_starts: Weekday::Mon, within: None, compare: None }
+        Self {
+            kind,
+            lag: None,
+            week_starts: Weekday::Mon,
+            within: None,
+            compare: None,
+        }
     }
 
     /// The window of the run scheduled for `scheduled`, in `zone`.
@@ -261,33 +290,60 @@ impl WindowRule {
     /// assert_eq!(window.label(), "Sunday 25 October 2026, 25 h");
     /// ```
     pub fn window(&self, scheduled: DateTime<Utc>, zone: Zone) -> Window {
-        let at = self.lag.map_or(scheduled, |lag| lag.before(scheduled, zone));
+        let at = self
+            .lag
+            .map_or(scheduled, |lag| lag.before(scheduled, zone));
         let (from, to) = match self.kind {
             WindowKind::Previous { unit, count } => {
                 let to = unit.start(at, zone, self.week_starts);
-                let from = (0..count.max(1)).fold(to, |start, _| unit.start(start - TimeDelta::nanoseconds(1), zone, self.week_starts));
+                let from = (0..count.max(1)).fold(to, |start, _| {
+                    unit.start(start - TimeDelta::nanoseconds(1), zone, self.week_starts)
+                });
                 (from, to)
             }
             WindowKind::Last(span) => (span.before(at, zone), at),
-            WindowKind::ToDate(unit) => (unit.start(at - TimeDelta::nanoseconds(1), zone, self.week_starts), at),
+            WindowKind::ToDate(unit) => (
+                unit.start(at - TimeDelta::nanoseconds(1), zone, self.week_starts),
+                at,
+            ),
             WindowKind::Fixed { from, to } => (from, to),
         };
-        Window { from, to, zone, within: self.within.clone() }
+        Window {
+            from,
+            to,
+            zone,
+            within: self.within.clone(),
+        }
     }
 
     /// What the rule says, for people: `the previous complete day`.
     pub fn sentence(&self) -> String {
         let mut text = match self.kind {
-            WindowKind::Previous { unit, count: 1 } => format!("the previous complete {}", unit.name()),
-            WindowKind::Previous { unit, count } => format!("the previous {count} complete {}s", unit.name()),
+            WindowKind::Previous { unit, count: 1 } => {
+                format!("the previous complete {}", unit.name())
+            }
+            WindowKind::Previous { unit, count } => {
+                format!("the previous {count} complete {}s", unit.name())
+            }
             WindowKind::Last(span) => format!("the last {}", span.readable()),
             WindowKind::ToDate(unit) => format!("the {} to date", unit.name()),
-            WindowKind::Fixed { from, to } => format!("always {}/{}", from.to_rfc3339(), to.to_rfc3339()),
+            WindowKind::Fixed { from, to } => {
+                format!("always {}/{}", from.to_rfc3339(), to.to_rfc3339())
+            }
         };
         if self.week_starts != Weekday::Mon
-            && matches!(self.kind, WindowKind::Previous { unit: CalendarUnit::Week, .. } | WindowKind::ToDate(CalendarUnit::Week))
+            && matches!(
+                self.kind,
+                WindowKind::Previous {
+                    unit: CalendarUnit::Week,
+                    ..
+                } | WindowKind::ToDate(CalendarUnit::Week)
+            )
         {
-            text += &format!(", weeks starting on {}", crate::schedule::weekday_name(self.week_starts));
+            text += &format!(
+                ", weeks starting on {}",
+                crate::schedule::weekday_name(self.week_starts)
+            );
         }
         if let Some(within) = &self.within {
             text += &format!(", only {}", within.words());
@@ -329,11 +385,28 @@ impl Window {
     pub fn duration(&self) -> String {
         let minutes = self.counted().num_minutes();
         let (days, hours, rest) = (minutes / 1440, minutes / 60 % 24, minutes % 60);
-        let whole = |n: i64, one: &str, many: &str| (n > 0).then(|| format!("{n} {}", if n == 1 { one } else { many }));
+        let whole = |n: i64, one: &str, many: &str| {
+            (n > 0).then(|| format!("{n} {}", if n == 1 { one } else { many }))
+        };
         // Up to two days are said in hours, since a day is not always 24 of them.
-        let (days, hours) = if days < 2 { (0, hours + days * 24) } else { (days, hours) };
-        let said: Vec<String> = [whole(days, "day", "days"), whole(hours, "h", "h"), whole(rest, "min", "min")].into_iter().flatten().collect();
-        if said.is_empty() { "no time".to_owned() } else { said.join(" ") }
+        let (days, hours) = if days < 2 {
+            (0, hours + days * 24)
+        } else {
+            (days, hours)
+        };
+        let said: Vec<String> = [
+            whole(days, "day", "days"),
+            whole(hours, "h", "h"),
+            whole(rest, "min", "min"),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+        if said.is_empty() {
+            "no time".to_owned()
+        } else {
+            said.join(" ")
+        }
     }
 
     /// What this window is, in words, without the zone:
@@ -351,23 +424,43 @@ impl Window {
     fn outer_label(&self) -> String {
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if !(self.begins_a_date(self.from) && self.begins_a_date(self.to)) || self.from == self.to {
-            let end = if from.date() == to.date() { to.format("%H:%M").to_string() } else { to.format("%-d %B %Y %H:%M").to_string() };
-            let offsets = if end.len() == 5 && self.zone.offset_seconds(self.from) != self.zone.offset_seconds(self.to) { " (clock change)" } else { "" };
+            let end = if from.date() == to.date() {
+                to.format("%H:%M").to_string()
+            } else {
+                to.format("%-d %B %Y %H:%M").to_string()
+            };
+            let offsets = if end.len() == 5
+                && self.zone.offset_seconds(self.from) != self.zone.offset_seconds(self.to)
+            {
+                " (clock change)"
+            } else {
+                ""
+            };
             return format!("{} to {end}{offsets}", from.format("%-d %B %Y %H:%M"));
         }
         let (first, last) = (from.date(), to.date() - TimeDelta::days(1));
         let days = (to.date() - first).num_days();
         if days == 1 {
             let hours = self.elapsed().num_minutes() as f64 / 60.0;
-            let note = if hours == 24.0 { String::new() } else { format!(", {hours} h") };
+            let note = if hours == 24.0 {
+                String::new()
+            } else {
+                format!(", {hours} h")
+            };
             return format!("{}{note}", first.format("%A %-d %B %Y"));
         }
-        let whole = |unit: CalendarUnit| unit.first_date(first, Weekday::Mon) == first && unit.next_date(first) == to.date();
+        let whole = |unit: CalendarUnit| {
+            unit.first_date(first, Weekday::Mon) == first && unit.next_date(first) == to.date()
+        };
         if whole(CalendarUnit::Year) {
             return first.format("%Y").to_string();
         }
         if whole(CalendarUnit::Quarter) {
-            return format!("Quarter {} of {}", (first.month() - 1) / 3 + 1, first.year());
+            return format!(
+                "Quarter {} of {}",
+                (first.month() - 1) / 3 + 1,
+                first.year()
+            );
         }
         if whole(CalendarUnit::Month) {
             return first.format("%B %Y").to_string();
@@ -378,14 +471,23 @@ impl Window {
             _ => first.format("%-d %B %Y"),
         };
         let range = format!("{start} to {}", last.format("%-d %B %Y"));
-        if days == 7 && first.weekday() == Weekday::Mon { format!("Week {}, {range}", first.iso_week().week()) } else { range }
+        if days == 7 && first.weekday() == Weekday::Mon {
+            format!("Week {}, {range}", first.iso_week().week())
+        } else {
+            range
+        }
     }
 
     /// The window to the second with offsets and zone:
     /// `2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00[Atlantic/Faroe]`, an ISO 8601
     /// interval with the zone suffix of RFC 9557.
     pub fn exact(&self) -> String {
-        format!("{}/{}[{}]", self.zone.rfc3339(self.from), self.zone.rfc3339(self.to), self.zone)
+        format!(
+            "{}/{}[{}]",
+            self.zone.rfc3339(self.from),
+            self.zone.rfc3339(self.to),
+            self.zone
+        )
     }
 
     /// The window for people who check it: `from 25 Oct 2026 00:00 (UTC+01:00) up to, not
@@ -394,10 +496,24 @@ impl Window {
         let side = |instant| {
             let offset = self.zone.offset_seconds(instant);
             let sign = if offset < 0 { '−' } else { '+' };
-            format!("{} (UTC{sign}{:02}:{:02})", self.zone.local(instant).format("%-d %b %Y %H:%M"), offset.abs() / 3600, offset.abs() / 60 % 60)
+            format!(
+                "{} (UTC{sign}{:02}:{:02})",
+                self.zone.local(instant).format("%-d %b %Y %H:%M"),
+                offset.abs() / 3600,
+                offset.abs() / 60 % 60
+            )
         };
-        let within = self.within.as_ref().map(|within| format!(", only {}", within.words())).unwrap_or_default();
-        format!("from {} up to, not including, {}, {}{within}", side(self.from), side(self.to), self.zone)
+        let within = self
+            .within
+            .as_ref()
+            .map(|within| format!(", only {}", within.words()))
+            .unwrap_or_default();
+        format!(
+            "from {} up to, not including, {}, {}{within}",
+            side(self.from),
+            side(self.to),
+            self.zone
+        )
     }
 
     /// A form for file names: `2026-10-25`, `2026-10-19_2026-10-25`, or with times
@@ -406,9 +522,17 @@ impl Window {
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if from.time() == NaiveTime::MIN && to.time() == NaiveTime::MIN && to > from {
             let last = to.date() - TimeDelta::days(1);
-            if last == from.date() { from.format("%Y-%m-%d").to_string() } else { format!("{}_{last}", from.date()) }
+            if last == from.date() {
+                from.format("%Y-%m-%d").to_string()
+            } else {
+                format!("{}_{last}", from.date())
+            }
         } else {
-            format!("{}_{}", from.format("%Y-%m-%dT%H%M"), to.format("%Y-%m-%dT%H%M"))
+            format!(
+                "{}_{}",
+                from.format("%Y-%m-%dT%H%M"),
+                to.format("%Y-%m-%dT%H%M")
+            )
         }
     }
 
@@ -439,8 +563,15 @@ mod tests {
 
     #[test]
     fn a_day_with_25_hours_is_one_window() {
-        let window = window(previous(CalendarUnit::Day, 1), "Atlantic/Faroe", "2026-10-26T07:30:00Z");
-        assert_eq!(window.exact(), "2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00[Atlantic/Faroe]");
+        let window = window(
+            previous(CalendarUnit::Day, 1),
+            "Atlantic/Faroe",
+            "2026-10-26T07:30:00Z",
+        );
+        assert_eq!(
+            window.exact(),
+            "2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00[Atlantic/Faroe]"
+        );
         assert_eq!(window.elapsed(), TimeDelta::hours(25));
         assert_eq!(window.label(), "Sunday 25 October 2026, 25 h");
         assert_eq!(window.file_stamp(), "2026-10-25");
@@ -448,19 +579,53 @@ mod tests {
 
     #[test]
     fn a_day_with_23_hours_says_so() {
-        let window = window(previous(CalendarUnit::Day, 1), "Atlantic/Faroe", "2026-03-30T07:30:00Z");
+        let window = window(
+            previous(CalendarUnit::Day, 1),
+            "Atlantic/Faroe",
+            "2026-03-30T07:30:00Z",
+        );
         assert_eq!(window.label(), "Sunday 29 March 2026, 23 h");
     }
 
     #[test]
     fn windows_follow_from_the_scheduled_instant() {
         let cases: &[(WindowKind, &str, &str, &str)] = &[
-            (previous(CalendarUnit::Week, 1), "2026-11-23T07:30:00Z", "2026-11-16T00:00:00+00:00/2026-11-23T00:00:00+00:00", "Week 47, 16 to 22 November 2026"),
-            (previous(CalendarUnit::Month, 1), "2028-03-01T00:00:00Z", "2028-02-01T00:00:00+00:00/2028-03-01T00:00:00+00:00", "February 2028"),
-            (previous(CalendarUnit::Month, 2), "2026-01-15T00:00:00Z", "2025-11-01T00:00:00+00:00/2026-01-01T00:00:00+00:00", "1 November to 31 December 2025"),
-            (previous(CalendarUnit::Quarter, 1), "2026-02-01T00:00:00Z", "2025-10-01T00:00:00+01:00/2026-01-01T00:00:00+00:00", "Quarter 4 of 2025"),
-            (previous(CalendarUnit::Year, 1), "2026-02-01T00:00:00Z", "2025-01-01T00:00:00+00:00/2026-01-01T00:00:00+00:00", "2025"),
-            (previous(CalendarUnit::Hour, 1), "2026-11-23T07:30:00Z", "2026-11-23T06:00:00+00:00/2026-11-23T07:00:00+00:00", "23 November 2026 06:00 to 07:00"),
+            (
+                previous(CalendarUnit::Week, 1),
+                "2026-11-23T07:30:00Z",
+                "2026-11-16T00:00:00+00:00/2026-11-23T00:00:00+00:00",
+                "Week 47, 16 to 22 November 2026",
+            ),
+            (
+                previous(CalendarUnit::Month, 1),
+                "2028-03-01T00:00:00Z",
+                "2028-02-01T00:00:00+00:00/2028-03-01T00:00:00+00:00",
+                "February 2028",
+            ),
+            (
+                previous(CalendarUnit::Month, 2),
+                "2026-01-15T00:00:00Z",
+                "2025-11-01T00:00:00+00:00/2026-01-01T00:00:00+00:00",
+                "1 November to 31 December 2025",
+            ),
+            (
+                previous(CalendarUnit::Quarter, 1),
+                "2026-02-01T00:00:00Z",
+                "2025-10-01T00:00:00+01:00/2026-01-01T00:00:00+00:00",
+                "Quarter 4 of 2025",
+            ),
+            (
+                previous(CalendarUnit::Year, 1),
+                "2026-02-01T00:00:00Z",
+                "2025-01-01T00:00:00+00:00/2026-01-01T00:00:00+00:00",
+                "2025",
+            ),
+            (
+                previous(CalendarUnit::Hour, 1),
+                "2026-11-23T07:30:00Z",
+                "2026-11-23T06:00:00+00:00/2026-11-23T07:00:00+00:00",
+                "23 November 2026 06:00 to 07:00",
+            ),
             (
                 WindowKind::Last("PT24H".parse().unwrap()),
                 "2026-11-23T07:30:00Z",
@@ -479,11 +644,19 @@ mod tests {
                 "2026-11-01T00:00:00+00:00/2026-11-23T07:30:00+00:00",
                 "1 November 2026 00:00 to 23 November 2026 07:30",
             ),
-            (WindowKind::ToDate(CalendarUnit::Month), "2026-12-01T00:00:00Z", "2026-11-01T00:00:00+00:00/2026-12-01T00:00:00+00:00", "November 2026"),
+            (
+                WindowKind::ToDate(CalendarUnit::Month),
+                "2026-12-01T00:00:00Z",
+                "2026-11-01T00:00:00+00:00/2026-12-01T00:00:00+00:00",
+                "November 2026",
+            ),
         ];
         for (kind, at, exact, label) in cases {
             let window = window(*kind, "Atlantic/Faroe", at);
-            assert_eq!((window.exact(), window.label()), (format!("{exact}[Atlantic/Faroe]"), (*label).to_owned()));
+            assert_eq!(
+                (window.exact(), window.label()),
+                (format!("{exact}[Atlantic/Faroe]"), (*label).to_owned())
+            );
         }
     }
 
@@ -498,12 +671,23 @@ mod tests {
     #[test]
     fn a_half_hour_shift_cuts_the_hour() {
         let zone = "Australia/Lord_Howe";
-        let hour = window(previous(CalendarUnit::Hour, 1), zone, "2026-10-03T16:10:00Z");
-        assert_eq!((hour.from.to_rfc3339(), hour.to.to_rfc3339()), ("2026-10-03T15:30:00+00:00".into(), "2026-10-03T16:00:00+00:00".into()));
+        let hour = window(
+            previous(CalendarUnit::Hour, 1),
+            zone,
+            "2026-10-03T16:10:00Z",
+        );
+        assert_eq!(
+            (hour.from.to_rfc3339(), hour.to.to_rfc3339()),
+            (
+                "2026-10-03T15:30:00+00:00".into(),
+                "2026-10-03T16:00:00+00:00".into()
+            )
+        );
     }
 
     fn any_zone() -> impl Strategy<Value = Zone> {
-        (0..chrono_tz::TZ_VARIANTS.len()).prop_map(|i| chrono_tz::TZ_VARIANTS[i].name().parse().unwrap())
+        (0..chrono_tz::TZ_VARIANTS.len())
+            .prop_map(|i| chrono_tz::TZ_VARIANTS[i].name().parse().unwrap())
     }
 
     fn any_instant() -> impl Strategy<Value = DateTime<Utc>> {

@@ -51,14 +51,25 @@ impl FromStr for Step {
     type Err = NotAStep;
 
     fn from_str(given: &str) -> Result<Self, NotAStep> {
-        LADDER.iter().find(|(_, name)| *name == given).map(|(step, _)| *step).ok_or_else(|| NotAStep { given: given.to_owned() })
+        LADDER
+            .iter()
+            .find(|(_, name)| *name == given)
+            .map(|(step, _)| *step)
+            .ok_or_else(|| NotAStep {
+                given: given.to_owned(),
+            })
     }
 }
 
 impl fmt::Display for Step {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // Every step is on the ladder: only `from_str` and `fitting` make them.
-        f.write_str(LADDER.iter().find(|(step, _)| step == self).map_or("PT1M", |(_, name)| name))
+        f.write_str(
+            LADDER
+                .iter()
+                .find(|(step, _)| step == self)
+                .map_or("PT1M", |(_, name)| name),
+        )
     }
 }
 
@@ -91,7 +102,11 @@ impl Step {
     pub fn fitting(window: &Window, points: usize) -> Self {
         let minutes = window.elapsed().num_minutes();
         let fits = |step: &Step| minutes <= step.usual_minutes() * points.max(1) as i64;
-        LADDER.iter().map(|(step, _)| *step).find(fits).unwrap_or(Step::Month)
+        LADDER
+            .iter()
+            .map(|(step, _)| *step)
+            .find(fits)
+            .unwrap_or(Step::Month)
     }
 
     /// The length in seconds of a step in which no clock changes; 30 days for a month.
@@ -115,7 +130,8 @@ impl Step {
             Step::Minutes(_) | Step::Hours(1) => {
                 let local = zone.local(instant);
                 let second = i64::from(local.num_seconds_from_midnight());
-                let into = TimeDelta::seconds(second % (self.usual_minutes() * 60)) + TimeDelta::nanoseconds(i64::from(local.nanosecond()));
+                let into = TimeDelta::seconds(second % (self.usual_minutes() * 60))
+                    + TimeDelta::nanoseconds(i64::from(local.nanosecond()));
                 let start = instant - into;
                 zone.last_change(start, instant).unwrap_or(start)
             }
@@ -124,9 +140,20 @@ impl Step {
                 // From the day before: where midnight falls into a gap or comes twice, the
                 // step that holds the instant may be one of that day's.
                 let days = [date.succ_opt(), Some(date), date.pred_opt()];
-                let starts = days.into_iter().flatten().flat_map(|date| (0..24 / hours).rev().map(move |n| (date, n * hours)));
-                let at = |(date, hour): (chrono::NaiveDate, u32)| zone.instant(date.and_time(NaiveTime::from_hms_opt(hour, 0, 0).unwrap_or(NaiveTime::MIN)));
-                starts.map(at).find(|start| *start <= instant).unwrap_or(instant)
+                let starts = days
+                    .into_iter()
+                    .flatten()
+                    .flat_map(|date| (0..24 / hours).rev().map(move |n| (date, n * hours)));
+                let at =
+                    |(date, hour): (chrono::NaiveDate, u32)| {
+                        zone.instant(date.and_time(
+                            NaiveTime::from_hms_opt(hour, 0, 0).unwrap_or(NaiveTime::MIN),
+                        ))
+                    };
+                starts
+                    .map(at)
+                    .find(|start| *start <= instant)
+                    .unwrap_or(instant)
             }
             Step::Day => CalendarUnit::Day.start(instant, zone, Weekday::Mon),
             Step::Week => CalendarUnit::Week.start(instant, zone, Weekday::Mon),
@@ -147,8 +174,16 @@ impl Step {
                 let date = zone.local(start).date();
                 let days = date.pred_opt().unwrap_or(date).iter_days().take(5);
                 let starts = days.flat_map(|date| (0..24 / hours).map(move |n| (date, n * hours)));
-                let at = |(date, hour): (chrono::NaiveDate, u32)| zone.instant(date.and_time(NaiveTime::from_hms_opt(hour, 0, 0).unwrap_or(NaiveTime::MIN)));
-                starts.map(at).find(|next| *next > start).unwrap_or(start + TimeDelta::hours(i64::from(hours)))
+                let at =
+                    |(date, hour): (chrono::NaiveDate, u32)| {
+                        zone.instant(date.and_time(
+                            NaiveTime::from_hms_opt(hour, 0, 0).unwrap_or(NaiveTime::MIN),
+                        ))
+                    };
+                starts
+                    .map(at)
+                    .find(|next| *next > start)
+                    .unwrap_or(start + TimeDelta::hours(i64::from(hours)))
             }
             Step::Day => CalendarUnit::Day.next_start(start, zone, Weekday::Mon),
             Step::Week => CalendarUnit::Week.next_start(start, zone, Weekday::Mon),
@@ -163,7 +198,9 @@ impl Step {
             return Vec::new();
         }
         let next = |start: &DateTime<Utc>| Some(self.next_start(*start, window.zone));
-        let aligned = std::iter::successors(Some(self.start(window.from, window.zone)), next).skip(1).take_while(|start| *start < window.to);
+        let aligned = std::iter::successors(Some(self.start(window.from, window.zone)), next)
+            .skip(1)
+            .take_while(|start| *start < window.to);
         std::iter::once(window.from).chain(aligned).collect()
     }
 }
@@ -176,27 +213,58 @@ mod tests {
 
     fn starts(step: &str, from: &str, to: &str) -> Vec<String> {
         let zone: Zone = "Atlantic/Faroe".parse().unwrap();
-        let window = Window { from: from.parse().unwrap(), to: to.parse().unwrap(), zone, within: None };
-        step.parse::<Step>().unwrap().starts(&window).into_iter().map(|at| zone.rfc3339(at)[5..16].to_owned()).collect()
+        let window = Window {
+            from: from.parse().unwrap(),
+            to: to.parse().unwrap(),
+            zone,
+            within: None,
+        };
+        step.parse::<Step>()
+            .unwrap()
+            .starts(&window)
+            .into_iter()
+            .map(|at| zone.rfc3339(at)[5..16].to_owned())
+            .collect()
     }
 
     #[test]
     fn six_hours_keep_the_wall_clock_over_a_change() {
-        assert_eq!(starts("PT6H", "2026-10-24T23:00:00Z", "2026-10-26T00:00:00Z"), ["10-25T00:00", "10-25T06:00", "10-25T12:00", "10-25T18:00"]);
-        assert_eq!(starts("PT6H", "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"), ["03-29T00:00", "03-29T06:00", "03-29T12:00", "03-29T18:00"]);
+        assert_eq!(
+            starts("PT6H", "2026-10-24T23:00:00Z", "2026-10-26T00:00:00Z"),
+            ["10-25T00:00", "10-25T06:00", "10-25T12:00", "10-25T18:00"]
+        );
+        assert_eq!(
+            starts("PT6H", "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"),
+            ["03-29T00:00", "03-29T06:00", "03-29T12:00", "03-29T18:00"]
+        );
     }
 
     #[test]
     fn hours_are_elapsed_so_a_fold_has_two_of_them() {
-        assert_eq!(starts("PT1H", "2026-10-24T23:00:00Z", "2026-10-26T00:00:00Z").len(), 25);
-        assert_eq!(starts("PT1H", "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z").len(), 23);
+        assert_eq!(
+            starts("PT1H", "2026-10-24T23:00:00Z", "2026-10-26T00:00:00Z").len(),
+            25
+        );
+        assert_eq!(
+            starts("PT1H", "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z").len(),
+            23
+        );
     }
 
     #[test]
     fn a_window_that_begins_within_a_step_begins_with_a_shorter_one() {
-        assert_eq!(starts("PT15M", "2026-11-23T07:20:00Z", "2026-11-23T08:00:00Z"), ["11-23T07:20", "11-23T07:30", "11-23T07:45"]);
-        assert_eq!(starts("P1M", "2026-11-23T07:20:00Z", "2027-01-10T00:00:00Z"), ["11-23T07:20", "12-01T00:00", "01-01T00:00"]);
-        assert_eq!(starts("P1D", "2026-11-23T00:00:00Z", "2026-11-23T00:00:00Z"), Vec::<String>::new());
+        assert_eq!(
+            starts("PT15M", "2026-11-23T07:20:00Z", "2026-11-23T08:00:00Z"),
+            ["11-23T07:20", "11-23T07:30", "11-23T07:45"]
+        );
+        assert_eq!(
+            starts("P1M", "2026-11-23T07:20:00Z", "2027-01-10T00:00:00Z"),
+            ["11-23T07:20", "12-01T00:00", "01-01T00:00"]
+        );
+        assert_eq!(
+            starts("P1D", "2026-11-23T00:00:00Z", "2026-11-23T00:00:00Z"),
+            Vec::<String>::new()
+        );
     }
 
     #[test]

@@ -4,8 +4,14 @@ use anyhow::Result;
 use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::{PgConnection, QueryBuilder};
 
-pub const PORTS: [(&str, &str); 6] =
-    [("skarvoy", "Skarvøy"), ("tornvik", "Tornvik"), ("lyngsund", "Lyngsund"), ("havnes", "Havnes"), ("ostrey", "Østrey"), ("brimsund", "Brimsund")];
+pub const PORTS: [(&str, &str); 6] = [
+    ("skarvoy", "Skarvøy"),
+    ("tornvik", "Tornvik"),
+    ("lyngsund", "Lyngsund"),
+    ("havnes", "Havnes"),
+    ("ostrey", "Østrey"),
+    ("brimsund", "Brimsund"),
+];
 
 pub const VESSELS: [(&str, &str); 9] = [
     ("Kittiwake", "skarvoy"),
@@ -31,7 +37,13 @@ pub const SERVICES: [(&str, &str, f64); 7] = [
 ];
 
 pub const KIOSKS_A_PORT: usize = 4;
-pub const JOBS: [(&str, i64); 5] = [("nightly-ledger", 42), ("backup-booking", 95), ("backup-payments", 60), ("timetable-import", 8), ("crew-export", 12)];
+pub const JOBS: [(&str, i64); 5] = [
+    ("nightly-ledger", 42),
+    ("backup-booking", 95),
+    ("backup-payments", 60),
+    ("timetable-import", 8),
+    ("crew-export", 12),
+];
 
 /// Name, role, port: 41 of them.
 pub fn hosts() -> Vec<(String, &'static str, &'static str)> {
@@ -41,14 +53,26 @@ pub fn hosts() -> Vec<(String, &'static str, &'static str)> {
             hosts.extend((1..=count).map(|n| (format!("{code}-{role}-{n:02}"), role, code)));
         }
     }
-    for (role, count) in [("app", 6), ("db", 4), ("queue", 2), ("cache", 2), ("proxy", 2), ("archive", 1)] {
+    for (role, count) in [
+        ("app", 6),
+        ("db", 4),
+        ("queue", 2),
+        ("cache", 2),
+        ("proxy", 2),
+        ("archive", 1),
+    ] {
         hosts.extend((1..=count).map(|n| (format!("{role}-{n:02}"), role, "skarvoy")));
     }
     hosts
 }
 
 pub fn kiosks() -> Vec<(String, &'static str)> {
-    PORTS.iter().flat_map(|(code, _)| (1..=KIOSKS_A_PORT).map(move |n| (format!("{code}-kiosk-{n}"), *code))).collect()
+    PORTS
+        .iter()
+        .flat_map(|(code, _)| {
+            (1..=KIOSKS_A_PORT).map(move |n| (format!("{code}-kiosk-{n}"), *code))
+        })
+        .collect()
 }
 
 pub async fn load(connection: &mut PgConnection, anchor: DateTime<Utc>) -> Result<()> {
@@ -77,7 +101,15 @@ pub async fn load(connection: &mut PgConnection, anchor: DateTime<Utc>) -> Resul
         row.push_bind(name).push_bind(port);
     });
     query.build().execute(&mut *connection).await?;
-    let certificates = [("book", 9), ("pay", 61), ("gates", 25), ("crew", 143), ("wifi", 4), ("status", 210), ("kiosk-api", 88)];
+    let certificates = [
+        ("book", 9),
+        ("pay", 61),
+        ("gates", 25),
+        ("crew", 143),
+        ("wifi", 4),
+        ("status", 210),
+        ("kiosk-api", 88),
+    ];
     let mut query = QueryBuilder::new("insert into certificates (host_name, issuer, expires_at) ");
     query.push_values(certificates, |mut row, (host, days)| {
         row.push_bind(format!("{host}.orrin-sound.example"))
@@ -85,10 +117,17 @@ pub async fn load(connection: &mut PgConnection, anchor: DateTime<Utc>) -> Resul
             .push_bind(anchor + TimeDelta::days(days) + TimeDelta::hours(12));
     });
     query.build().execute(&mut *connection).await?;
-    let mut query = QueryBuilder::new("insert into maintenance (service, starts_at, ends_at, title) ");
-    query.push_values((1..=5).map(|week| anchor - TimeDelta::days(7 * week - 2)), |mut row, night| {
-        row.push_bind("crew-roster").push_bind(night + TimeDelta::hours(1)).push_bind(night + TimeDelta::hours(4)).push_bind("Crew roster database upgrade");
-    });
+    let mut query =
+        QueryBuilder::new("insert into maintenance (service, starts_at, ends_at, title) ");
+    query.push_values(
+        (1..=5).map(|week| anchor - TimeDelta::days(7 * week - 2)),
+        |mut row, night| {
+            row.push_bind("crew-roster")
+                .push_bind(night + TimeDelta::hours(1))
+                .push_bind(night + TimeDelta::hours(4))
+                .push_bind("Crew roster database upgrade");
+        },
+    );
     query.build().execute(&mut *connection).await?;
     Ok(())
 }

@@ -20,8 +20,19 @@ type Time = DateTime<Utc>;
 
 /// Writes everything measured in `[from, to)`, both on whole steps, and answers how many
 /// rows that were.
-pub async fn load(connection: &mut PgConnection, anchor: Time, from: Time, to: Time) -> Result<u64> {
-    let (mut hosts, mut checks, mut links, mut sales, mut jobs) = (String::new(), String::new(), String::new(), String::new(), String::new());
+pub async fn load(
+    connection: &mut PgConnection,
+    anchor: Time,
+    from: Time,
+    to: Time,
+) -> Result<u64> {
+    let (mut hosts, mut checks, mut links, mut sales, mut jobs) = (
+        String::new(),
+        String::new(),
+        String::new(),
+        String::new(),
+        String::new(),
+    );
     let mut rows = 0;
     let all_hosts = company::hosts();
     let all_kiosks = company::kiosks();
@@ -53,14 +64,22 @@ pub async fn load(connection: &mut PgConnection, anchor: Time, from: Time, to: T
         }
         at += STEP;
     }
-    for (table, text) in [("host_samples", hosts), ("health_checks", checks), ("vessel_links", links), ("kiosk_sales", sales), ("batch_runs", jobs)] {
+    for (table, text) in [
+        ("host_samples", hosts),
+        ("health_checks", checks),
+        ("vessel_links", links),
+        ("kiosk_sales", sales),
+        ("batch_runs", jobs),
+    ] {
         copy(connection, table, text).await?;
     }
     Ok(rows as u64)
 }
 
 async fn copy(connection: &mut PgConnection, table: &'static str, text: String) -> Result<()> {
-    let mut copy = connection.copy_in_raw(&format!("copy {table} from stdin with (format csv)")).await?;
+    let mut copy = connection
+        .copy_in_raw(&format!("copy {table} from stdin with (format csv)"))
+        .await?;
     copy.send(text.into_bytes()).await?;
     copy.finish().await?;
     Ok(())
@@ -71,7 +90,11 @@ fn rhythm(at: Time) -> f64 {
     let hour = f64::from(at.hour()) + f64::from(at.minute()) / 60.0;
     let morning = (-((hour - 8.0) / 2.4).powi(2)).exp();
     let evening = (-((hour - 16.5) / 3.0).powi(2)).exp();
-    let weekend = if at.weekday().num_days_from_monday() >= 5 { 0.72 } else { 1.0 };
+    let weekend = if at.weekday().num_days_from_monday() >= 5 {
+        0.72
+    } else {
+        1.0
+    };
     (0.08 + 0.80 * morning + 0.92 * evening).min(1.0) * weekend
 }
 
@@ -84,7 +107,15 @@ fn payments_outage(anchor: Time) -> Time {
     anchor - TimeDelta::days(1) + TimeDelta::minutes(14 * 60 + 10)
 }
 
-fn host(out: &mut String, stamp: &str, name: &str, role: &str, at: Time, moment: i64, anchor: Time) {
+fn host(
+    out: &mut String,
+    stamp: &str,
+    name: &str,
+    role: &str,
+    at: Time,
+    moment: i64,
+    anchor: Time,
+) {
     let (idle, busy) = match role {
         "app" => (14.0, 48.0),
         "db" => (18.0, 42.0),
@@ -92,7 +123,8 @@ fn host(out: &mut String, stamp: &str, name: &str, role: &str, at: Time, moment:
         "gate" | "kiosk-hub" => (5.0, 22.0),
         _ => (7.0, 18.0),
     };
-    let mut cpu = idle + busy * rhythm(at) + 5.0 * drift(name, moment, 24) + 2.5 * bell(name, moment);
+    let mut cpu =
+        idle + busy * rhythm(at) + 5.0 * drift(name, moment, 24) + 2.5 * bell(name, moment);
     if role == "app" && between(at, payments_outage(anchor), 40) {
         cpu += 32.0;
     }
@@ -116,7 +148,12 @@ fn host(out: &mut String, stamp: &str, name: &str, role: &str, at: Time, moment:
         480e9
     };
     let free = (size * (1.0 - disk / 100.0)) as i64;
-    let _ = writeln!(out, "{stamp},{name},{:.2},{:.2},{disk:.3},{free}", cpu.clamp(0.5, 100.0), memory.clamp(2.0, 99.0));
+    let _ = writeln!(
+        out,
+        "{stamp},{name},{:.2},{:.2},{disk:.3},{free}",
+        cpu.clamp(0.5, 100.0),
+        memory.clamp(2.0, 99.0)
+    );
 }
 
 fn check(out: &mut String, stamp: &str, service: &str, at: Time, moment: i64, anchor: Time) {
@@ -129,7 +166,10 @@ fn check(out: &mut String, stamp: &str, service: &str, at: Time, moment: i64, an
         "vessel-links" => (620.0, 60.0, 0.004),
         _ => (240.0, 160.0, 0.006),
     };
-    let mut latency = base + load * rhythm(at) + base * 0.05 * bell(service, moment) + base * 0.06 * drift(service, moment, 36);
+    let mut latency = base
+        + load * rhythm(at)
+        + base * 0.05 * bell(service, moment)
+        + base * 0.06 * drift(service, moment, 36);
     let mut ok = even(service, moment) >= failing;
     let outage = payments_outage(anchor);
     match service {
@@ -144,23 +184,50 @@ fn check(out: &mut String, stamp: &str, service: &str, at: Time, moment: i64, an
         }
         _ => {}
     }
-    let night = (1..=5).map(|week| anchor - TimeDelta::days(7 * week - 2)).any(|night| between(at, night + TimeDelta::hours(1), 180));
+    let night = (1..=5)
+        .map(|week| anchor - TimeDelta::days(7 * week - 2))
+        .any(|night| between(at, night + TimeDelta::hours(1), 180));
     if service == "crew-roster" && night {
         ok = false;
     }
-    let latency = if ok || even("answered", moment) > 0.6 { format!("{:.1}", latency.max(8.0)) } else { String::new() };
+    let latency = if ok || even("answered", moment) > 0.6 {
+        format!("{:.1}", latency.max(8.0))
+    } else {
+        String::new()
+    };
     let _ = writeln!(out, "{stamp},{service},{ok},{latency}");
 }
 
 fn link(out: &mut String, stamp: &str, vessel: &str, at: Time, moment: i64, anchor: Time) {
-    let lost_night = vessel == "Eider" && between(at, anchor - TimeDelta::days(3) + TimeDelta::hours(1), 200);
+    let lost_night =
+        vessel == "Eider" && between(at, anchor - TimeDelta::days(3) + TimeDelta::hours(1), 200);
     let up = !lost_night && even(vessel, moment) > 0.003;
-    let latency = if up { format!("{:.0}", (610.0 + 40.0 * bell(vessel, moment) + 50.0 * drift(vessel, moment, 60)).max(480.0)) } else { String::new() };
-    let bits = if up { (2.0e6 + 2.6e7 * rhythm(at) * (0.6 + 0.4 * even(vessel, 7)) + 1.5e6 * bell(vessel, moment)).max(1.0e5) } else { 0.0 };
+    let latency = if up {
+        format!(
+            "{:.0}",
+            (610.0 + 40.0 * bell(vessel, moment) + 50.0 * drift(vessel, moment, 60)).max(480.0)
+        )
+    } else {
+        String::new()
+    };
+    let bits = if up {
+        (2.0e6 + 2.6e7 * rhythm(at) * (0.6 + 0.4 * even(vessel, 7)) + 1.5e6 * bell(vessel, moment))
+            .max(1.0e5)
+    } else {
+        0.0
+    };
     let _ = writeln!(out, "{stamp},{vessel},{up},{latency},{}", bits as i64);
 }
 
-fn sale(out: &mut String, stamp: &str, kiosk: &str, port: &str, at: Time, moment: i64, anchor: Time) {
+fn sale(
+    out: &mut String,
+    stamp: &str,
+    kiosk: &str,
+    port: &str,
+    at: Time,
+    moment: i64,
+    anchor: Time,
+) {
     let size = match port {
         "skarvoy" => 46.0,
         "tornvik" => 34.0,
@@ -181,8 +248,15 @@ fn sale(out: &mut String, stamp: &str, kiosk: &str, port: &str, at: Time, moment
 
 fn batch(out: &mut String, job: &str, minutes: i64, at: Time, moment: i64, anchor: Time) {
     let length = (minutes as f64 * (1.0 + 0.12 * bell(job, moment))).max(1.0);
-    let failed = job == "nightly-ledger" && at.date_naive() == (anchor - TimeDelta::days(1)).date_naive();
+    let failed =
+        job == "nightly-ledger" && at.date_naive() == (anchor - TimeDelta::days(1)).date_naive();
     let length = if failed { 3.0 } else { length };
     let ended = at + TimeDelta::seconds((length * 60.0) as i64);
-    let _ = writeln!(out, "{job},{},{},{}", at.to_rfc3339(), ended.to_rfc3339(), if failed { "failed" } else { "succeeded" });
+    let _ = writeln!(
+        out,
+        "{job},{},{},{}",
+        at.to_rfc3339(),
+        ended.to_rfc3339(),
+        if failed { "failed" } else { "succeeded" }
+    );
 }

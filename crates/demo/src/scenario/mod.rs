@@ -22,9 +22,16 @@ const TABLES: &str = include_str!("tables.sql");
 
 /// Loads the scenario up to `now`, at first from `days` before, and grants `reader` read access; continues where the
 /// data ends if there is some already. Answers how many rows were added.
-pub async fn load(connection: &mut PgConnection, reader: &str, now: DateTime<Utc>, days: i64) -> Result<u64> {
+pub async fn load(
+    connection: &mut PgConnection,
+    reader: &str,
+    now: DateTime<Utc>,
+    days: i64,
+) -> Result<u64> {
     let exists: Option<(i32,)> =
-        sqlx::query_as("select 1 from information_schema.tables where table_name = 'scenario'").fetch_optional(&mut *connection).await?;
+        sqlx::query_as("select 1 from information_schema.tables where table_name = 'scenario'")
+            .fetch_optional(&mut *connection)
+            .await?;
     if exists.is_none() {
         connection.execute(TABLES).await?;
         connection
@@ -40,14 +47,20 @@ pub async fn load(connection: &mut PgConnection, reader: &str, now: DateTime<Utc
             .await?;
         company::load(connection, anchor).await?;
     }
-    let (anchor, from): (DateTime<Utc>, DateTime<Utc>) = sqlx::query_as("select anchor, measured_until from scenario").fetch_one(&mut *connection).await?;
+    let (anchor, from): (DateTime<Utc>, DateTime<Utc>) =
+        sqlx::query_as("select anchor, measured_until from scenario")
+            .fetch_one(&mut *connection)
+            .await?;
     let to = now.duration_trunc(STEP)? + STEP;
     if to <= from {
         return Ok(0);
     }
     connection.execute("begin").await?;
     let rows = measured::load(connection, anchor, from, to).await?;
-    sqlx::query("update scenario set measured_until = $1").bind(to).execute(&mut *connection).await?;
+    sqlx::query("update scenario set measured_until = $1")
+        .bind(to)
+        .execute(&mut *connection)
+        .await?;
     connection.execute("commit").await?;
     if rows > 10_000 {
         connection.execute("analyze").await?;

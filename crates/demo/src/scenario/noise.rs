@@ -11,18 +11,26 @@ fn mix(mut z: u64) -> u64 {
 
 /// A number in `[0, 1)`.
 pub fn even(name: &str, moment: i64) -> f64 {
-    let name = name.bytes().fold(SEED, |hash, byte| mix(hash ^ u64::from(byte)));
+    let name = name
+        .bytes()
+        .fold(SEED, |hash, byte| mix(hash ^ u64::from(byte)));
     (mix(name ^ moment as u64) >> 11) as f64 / (1u64 << 53) as f64
 }
 
 /// A number around 0, mostly within ±1: the sum of four even ones.
 pub fn bell(name: &str, moment: i64) -> f64 {
-    (0..4).map(|i| even(name, moment.wrapping_mul(4).wrapping_add(i))).sum::<f64>() - 2.0
+    (0..4)
+        .map(|i| even(name, moment.wrapping_mul(4).wrapping_add(i)))
+        .sum::<f64>()
+        - 2.0
 }
 
 /// Like [`bell`], but smooth over `steps` moments.
 pub fn drift(name: &str, moment: i64, steps: i64) -> f64 {
-    let (before, along) = (moment.div_euclid(steps), moment.rem_euclid(steps) as f64 / steps as f64);
+    let (before, along) = (
+        moment.div_euclid(steps),
+        moment.rem_euclid(steps) as f64 / steps as f64,
+    );
     let ease = along * along * (3.0 - 2.0 * along);
     bell(name, before) * (1.0 - ease) + bell(name, before + 1) * ease
 }

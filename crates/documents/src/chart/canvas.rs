@@ -16,9 +16,21 @@ pub struct Canvas {
 
 /// One thing drawn.
 pub enum Ink {
-    Line { points: Vec<(f64, f64)>, colour: &'static str, width: f64 },
-    Area { points: Vec<(f64, f64)>, colour: &'static str },
-    Text { text: String, at: (f64, f64), anchor: Anchor, colour: &'static str },
+    Line {
+        points: Vec<(f64, f64)>,
+        colour: &'static str,
+        width: f64,
+    },
+    Area {
+        points: Vec<(f64, f64)>,
+        colour: &'static str,
+    },
+    Text {
+        text: String,
+        at: (f64, f64),
+        anchor: Anchor,
+        colour: &'static str,
+    },
 }
 
 /// Where a text stands against its point.
@@ -31,20 +43,41 @@ pub enum Anchor {
 
 impl Canvas {
     pub fn new(width: f64, height: f64) -> Self {
-        Self { width, height, inks: Vec::new() }
+        Self {
+            width,
+            height,
+            inks: Vec::new(),
+        }
     }
 
-    pub fn line(&mut self, points: impl IntoIterator<Item = (f64, f64)>, colour: &'static str, width: f64) {
-        self.inks.push(Ink::Line { points: points.into_iter().collect(), colour, width });
+    pub fn line(
+        &mut self,
+        points: impl IntoIterator<Item = (f64, f64)>,
+        colour: &'static str,
+        width: f64,
+    ) {
+        self.inks.push(Ink::Line {
+            points: points.into_iter().collect(),
+            colour,
+            width,
+        });
     }
 
     pub fn area(&mut self, points: impl IntoIterator<Item = (f64, f64)>, colour: &'static str) {
-        self.inks.push(Ink::Area { points: points.into_iter().collect(), colour });
+        self.inks.push(Ink::Area {
+            points: points.into_iter().collect(),
+            colour,
+        });
     }
 
     pub fn dashed(&mut self, from: (f64, f64), to: (f64, f64), colour: &'static str, width: f64) {
         let length = (to.0 - from.0).hypot(to.1 - from.1);
-        let at = |along: f64| (from.0 + (to.0 - from.0) * along / length, from.1 + (to.1 - from.1) * along / length);
+        let at = |along: f64| {
+            (
+                from.0 + (to.0 - from.0) * along / length,
+                from.1 + (to.1 - from.1) * along / length,
+            )
+        };
         let mut along = 0.0;
         while along < length {
             self.line([at(along), at((along + 5.0).min(length))], colour, width);
@@ -53,19 +86,31 @@ impl Canvas {
     }
 
     pub fn rectangle(&mut self, corner: (f64, f64), opposite: (f64, f64), colour: &'static str) {
-        let points = vec![corner, (opposite.0, corner.1), opposite, (corner.0, opposite.1)];
+        let points = vec![
+            corner,
+            (opposite.0, corner.1),
+            opposite,
+            (corner.0, opposite.1),
+        ];
         self.inks.push(Ink::Area { points, colour });
     }
 
     pub fn dot(&mut self, centre: (f64, f64), radius: f64, colour: &'static str) {
         let around = (0..12).map(|i| f64::from(i) * std::f64::consts::TAU / 12.0);
-        let points = around.map(|a| (centre.0 + radius * a.cos(), centre.1 + radius * a.sin())).collect();
+        let points = around
+            .map(|a| (centre.0 + radius * a.cos(), centre.1 + radius * a.sin()))
+            .collect();
         self.inks.push(Ink::Area { points, colour });
     }
 
     /// A text whose middle line runs through `at`.
     pub fn text(&mut self, text: &str, at: (f64, f64), anchor: Anchor, colour: &'static str) {
-        self.inks.push(Ink::Text { text: text.to_owned(), at, anchor, colour });
+        self.inks.push(Ink::Text {
+            text: text.to_owned(),
+            at,
+            anchor,
+            colour,
+        });
     }
 
     /// The picture as a self-contained SVG with a title for screen readers. Written without
@@ -80,7 +125,10 @@ impl Canvas {
         tenths(&mut svg, self.width);
         svg.push_str("\" height=\"");
         tenths(&mut svg, self.height);
-        svg.push_str(&format!("\" role=\"img\" font-family=\"{FONT}\" font-size=\"{LABEL}\"><title>{}</title>", escaped(description)));
+        svg.push_str(&format!(
+            "\" role=\"img\" font-family=\"{FONT}\" font-size=\"{LABEL}\"><title>{}</title>",
+            escaped(description)
+        ));
         self.inks.iter().for_each(|ink| draw(&mut svg, ink));
         svg.push_str("</svg>");
         svg
@@ -97,7 +145,11 @@ fn draw(svg: &mut String, ink: &Ink) {
         }
     };
     match ink {
-        Ink::Line { points, colour, width } => {
+        Ink::Line {
+            points,
+            colour,
+            width,
+        } => {
             svg.push_str("<polyline points=\"");
             through(svg, points);
             svg.push_str("\" fill=\"none\" stroke=\"");
@@ -113,7 +165,12 @@ fn draw(svg: &mut String, ink: &Ink) {
             svg.push_str(colour);
             svg.push_str("\"/>");
         }
-        Ink::Text { text, at, anchor, colour } => {
+        Ink::Text {
+            text,
+            at,
+            anchor,
+            colour,
+        } => {
             let anchor = match anchor {
                 Anchor::Start => "start",
                 Anchor::Middle => "middle",
@@ -123,7 +180,10 @@ fn draw(svg: &mut String, ink: &Ink) {
             tenths(svg, at.0);
             svg.push_str("\" y=\"");
             tenths(svg, at.1);
-            svg.push_str(&format!("\" dy=\"0.5ex\" text-anchor=\"{anchor}\" fill=\"{colour}\">{}</text>", escaped(text)));
+            svg.push_str(&format!(
+                "\" dy=\"0.5ex\" text-anchor=\"{anchor}\" fill=\"{colour}\">{}</text>",
+                escaped(text)
+            ));
         }
     }
 }
@@ -148,7 +208,8 @@ fn tenths(svg: &mut String, length: f64) {
 pub fn text_width(text: &str) -> f64 {
     text.chars()
         .map(|c| match c {
-            'i' | 'j' | 'l' | 't' | 'f' | 'r' | 'I' | '.' | ',' | ':' | ' ' | '\u{a0}' | '-' | '/' | '|' => 0.34,
+            'i' | 'j' | 'l' | 't' | 'f' | 'r' | 'I' | '.' | ',' | ':' | ' ' | '\u{a0}' | '-'
+            | '/' | '|' => 0.34,
             'm' | 'w' | 'M' | 'W' | '@' | '%' => 0.88,
             c if c.is_ascii_uppercase() => 0.70,
             c if c.is_ascii() => 0.60,

@@ -47,13 +47,25 @@ impl Size {
 
 pub fn height(chart: &Chart, size: Size) -> f64 {
     match &chart.plot {
-        Plot::Lines { series, style, spans, .. } => {
-            let above =
-                if !size.is_wide() || *style == LineStyle::Stacked { 16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64 } else { 0.0 };
+        Plot::Lines {
+            series,
+            style,
+            spans,
+            ..
+        } => {
+            let above = if !size.is_wide() || *style == LineStyle::Stacked {
+                16.0 * lines::legend_rows(series, size.width()).saturating_sub(1) as f64
+            } else {
+                0.0
+            };
             let span_names = if spans.is_empty() { 0.0 } else { 14.0 };
             span_names + above + if size.is_wide() { 240.0 } else { 220.0 }
         }
-        Plot::Bars { categories, series, form } => bars::height(categories, series, *form, size.width()),
+        Plot::Bars {
+            categories,
+            series,
+            form,
+        } => bars::height(categories, series, *form, size.width()),
         Plot::Steps { steps } => bars::steps_height(steps),
         Plot::Heat { rows, .. } => fields::heat_height(rows),
         Plot::Timeline { rows, .. } => fields::timeline_height(rows),
@@ -69,12 +81,60 @@ pub fn drawn(chart: &Chart, size: Size) -> Canvas {
     let mut canvas = Canvas::new(size.width(), height(chart, size));
     let to = &mut canvas;
     match &chart.plot {
-        Plot::Lines { axis, series, style, spans } => lines::draw(to, chart, &lines::Lines { axis, series, style: *style, spans }, size),
-        Plot::Bars { categories, series, form } => bars::draw(to, chart, categories, series, *form),
+        Plot::Lines {
+            axis,
+            series,
+            style,
+            spans,
+        } => lines::draw(
+            to,
+            chart,
+            &lines::Lines {
+                axis,
+                series,
+                style: *style,
+                spans,
+            },
+            size,
+        ),
+        Plot::Bars {
+            categories,
+            series,
+            form,
+        } => bars::draw(to, chart, categories, series, *form),
         Plot::Steps { steps } => bars::breakdown(to, chart, steps),
-        Plot::Heat { columns, rows, cells, low, high } => fields::heat(to, &fields::Heat { columns, rows, cells, low, high }),
+        Plot::Heat {
+            columns,
+            rows,
+            cells,
+            low,
+            high,
+        } => fields::heat(
+            to,
+            &fields::Heat {
+                columns,
+                rows,
+                cells,
+                low,
+                high,
+            },
+        ),
         Plot::Timeline { axis, rows } => fields::timeline(to, axis, rows, size),
-        Plot::Points { across, across_title, up_title, series } => fields::points(to, chart, &fields::Points { across, across_title, up_title, series }),
+        Plot::Points {
+            across,
+            across_title,
+            up_title,
+            series,
+        } => fields::points(
+            to,
+            chart,
+            &fields::Points {
+                across,
+                across_title,
+                up_title,
+                series,
+            },
+        ),
         Plot::Histogram { across, bins } => fields::histogram(to, chart, across, bins),
         Plot::Boxes { boxes } => fields::boxes(to, chart, boxes),
         Plot::Share { parts, round } => bars::share(to, parts, *round),

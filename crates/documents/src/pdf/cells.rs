@@ -43,7 +43,11 @@ pub struct Faces {
 impl Faces {
     /// Whether a table can be set cell by cell.
     fn can_set(&self, table: &ShownTable) -> bool {
-        table.rows.iter().flatten().all(|cell| self.plain.can_set(&cell.text))
+        table
+            .rows
+            .iter()
+            .flatten()
+            .all(|cell| self.plain.can_set(&cell.text))
     }
 
     /// The table in as many parts as the width makes necessary; nothing if its texts need
@@ -53,7 +57,9 @@ impl Faces {
             return None;
         }
         let size = if table.headings.len() > 7 { 7.0 } else { 8.0 };
-        let needs: Vec<Need> = (0..table.headings.len()).map(|column| self.need(table, column, size)).collect();
+        let needs: Vec<Need> = (0..table.headings.len())
+            .map(|column| self.need(table, column, size))
+            .collect();
         let mut parts: Vec<Vec<usize>> = vec![Vec::new()];
         let mut taken = 0.0;
         for (column, need) in needs.iter().enumerate() {
@@ -67,9 +73,23 @@ impl Faces {
             }
         }
         let fit = |columns: Vec<usize>| {
-            let widths = widths(&columns.iter().map(|column| &needs[*column]).collect::<Vec<_>>(), room);
-            let rows = (0..table.rows.len()).map(|row| self.row(table, row, &columns, &widths, size)).collect();
-            Fitted { table, columns, widths, size, rows }
+            let widths = widths(
+                &columns
+                    .iter()
+                    .map(|column| &needs[*column])
+                    .collect::<Vec<_>>(),
+                room,
+            );
+            let rows = (0..table.rows.len())
+                .map(|row| self.row(table, row, &columns, &widths, size))
+                .collect();
+            Fitted {
+                table,
+                columns,
+                widths,
+                size,
+                rows,
+            }
         };
         Some(parts.into_iter().map(fit).collect())
     }
@@ -77,23 +97,42 @@ impl Faces {
     fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {
         let heading = &table.headings[column];
         if heading.trend {
-            return Need { least: TREND, natural: TREND.max(self.strong.width(&heading.title, size) + 2.0 * SIDE) };
+            return Need {
+                least: TREND,
+                natural: TREND.max(self.strong.width(&heading.title, size) + 2.0 * SIDE),
+            };
         }
-        let mut need = Need { least: LEAST, natural: LEAST };
+        let mut need = Need {
+            least: LEAST,
+            natural: LEAST,
+        };
         for word in heading.title.split_whitespace() {
             need.least = need.least.max(self.strong.width(word, size) + 2.0 * SIDE);
         }
-        let whole = if heading.unit.is_empty() { heading.title.clone() } else { format!("{} ({})", heading.title, heading.unit) };
+        let whole = if heading.unit.is_empty() {
+            heading.title.clone()
+        } else {
+            format!("{} ({})", heading.title, heading.unit)
+        };
         // A long heading may stand on two lines.
-        need.natural = need.natural.max(need.least).max(self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE);
+        need.natural = need
+            .natural
+            .max(need.least)
+            .max(self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE);
         for cell in table.rows.iter().map(|row| &row[column]) {
-            let width = self.plain.width(&cell.text, size) + 2.0 * SIDE + if cell.mark.is_some() { 1.7 * size } else { 0.3 };
+            let width = self.plain.width(&cell.text, size)
+                + 2.0 * SIDE
+                + if cell.mark.is_some() { 1.7 * size } else { 0.3 };
             need.natural = need.natural.max(width);
             if width > need.least {
                 let unbroken = if heading.align == Align::Right {
                     width
                 } else {
-                    cell.text.split_whitespace().map(|word| self.plain.width(word, size)).fold(0.0, f64::max) + 2.0 * SIDE
+                    cell.text
+                        .split_whitespace()
+                        .map(|word| self.plain.width(word, size))
+                        .fold(0.0, f64::max)
+                        + 2.0 * SIDE
                 };
                 need.least = need.least.max(unbroken.min(LONGEST_WORD));
             }
@@ -101,7 +140,14 @@ impl Faces {
         need
     }
 
-    fn row(&self, table: &ShownTable, row: usize, columns: &[usize], widths: &[f64], size: f64) -> FittedRow {
+    fn row(
+        &self,
+        table: &ShownTable,
+        row: usize,
+        columns: &[usize],
+        widths: &[f64],
+        size: f64,
+    ) -> FittedRow {
         let cells = columns.iter().zip(widths);
         let broken: Vec<Option<Vec<String>>> = cells
             .map(|(column, width)| {
@@ -110,11 +156,15 @@ impl Faces {
                     return None;
                 }
                 let room = width - 2.0 * SIDE - if cell.mark.is_some() { 1.6 * size } else { 0.0 };
-                (self.plain.width(&cell.text, size) > room).then(|| self.lines(&cell.text, room, size))
+                (self.plain.width(&cell.text, size) > room)
+                    .then(|| self.lines(&cell.text, room, size))
             })
             .collect();
         let lines = broken.iter().flatten().map(Vec::len).max().unwrap_or(1);
-        FittedRow { height: size * 0.9 + 2.0 * ABOVE + (lines - 1) as f64 * pitch(size), broken }
+        FittedRow {
+            height: size * 0.9 + 2.0 * ABOVE + (lines - 1) as f64 * pitch(size),
+            broken,
+        }
     }
 
     /// Breaks a text at spaces, and a word that is too long by itself where it must.
@@ -168,11 +218,19 @@ fn widths(needs: &[&Need], room: f64) -> Vec<f64> {
         let air = ((room - natural) / needs.len() as f64).min(26.0);
         return needs.iter().map(|need| need.natural + air).collect();
     }
-    let within = |most: f64| needs.iter().map(move |need| need.natural.min(need.least.max(most)));
+    let within = |most: f64| {
+        needs
+            .iter()
+            .map(move |need| need.natural.min(need.least.max(most)))
+    };
     let (mut low, mut high) = (0.0, room);
     for _ in 0..40 {
         let middle = (low + high) / 2.0;
-        if within(middle).sum::<f64>() > room { high = middle } else { low = middle }
+        if within(middle).sum::<f64>() > room {
+            high = middle
+        } else {
+            low = middle
+        }
     }
     let widths: Vec<f64> = within(low).collect();
     // Words that no column is wide enough for are broken.
@@ -202,16 +260,32 @@ impl Fitted<'_> {
 
     /// What the template needs to lay out the table of empty cells.
     pub fn plan(&self) -> Value {
-        let headings: Vec<_> = self.columns.iter().map(|column| &self.table.headings[*column]).collect();
+        let headings: Vec<_> = self
+            .columns
+            .iter()
+            .map(|column| &self.table.headings[*column])
+            .collect();
         let first = self.rows.first().map_or(0.0, |row| row.height);
         let uniform = self.rows.iter().all(|row| row.height == first);
-        let heights: Vec<f64> = self.rows.iter().take(if uniform { 1 } else { self.rows.len() }).map(|row| round(row.height)).collect();
+        let heights: Vec<f64> = self
+            .rows
+            .iter()
+            .take(if uniform { 1 } else { self.rows.len() })
+            .map(|row| round(row.height))
+            .collect();
         let widths: Vec<f64> = self.widths.iter().map(|width| round(*width)).collect();
         json!({ "headings": headings, "widths": widths, "heights": heights, "size": self.size, "count": self.rows.len() })
     }
 
     /// The lines of a cell. `shift` is what stands before the first of them.
-    pub fn lines<'s>(&'s self, faces: &Faces, row: usize, place: usize, strong: bool, shift: f64) -> Vec<Line<'s>> {
+    pub fn lines<'s>(
+        &'s self,
+        faces: &Faces,
+        row: usize,
+        place: usize,
+        strong: bool,
+        shift: f64,
+    ) -> Vec<Line<'s>> {
         let column = self.columns[place];
         let (cell, width) = (&self.table.rows[row][column], self.widths[place]);
         let face = if strong { &faces.strong } else { &faces.plain };
@@ -221,10 +295,18 @@ impl Fitted<'_> {
                 Align::Right => width - SIDE - face.width(text, self.size),
                 Align::Left => SIDE + shift,
             };
-            Line { text, x, baseline: ABOVE + self.size * 0.82 + number as f64 * pitch(self.size) }
+            Line {
+                text,
+                x,
+                baseline: ABOVE + self.size * 0.82 + number as f64 * pitch(self.size),
+            }
         };
         match &self.rows[row].broken[place] {
-            Some(lines) => lines.iter().enumerate().map(|(number, text)| line(number, text)).collect(),
+            Some(lines) => lines
+                .iter()
+                .enumerate()
+                .map(|(number, text)| line(number, text))
+                .collect(),
             // What a line shows need not be said beside it.
             None if cell.text.is_empty() || !cell.trend.is_empty() => Vec::new(),
             None => vec![line(0, &cell.text)],

@@ -55,12 +55,24 @@ enum Wanted<'a> {
 
 impl<'a> Finish<'a> {
     pub fn new(faces: &'a Faces, document: &'a Document) -> Self {
-        Self { faces, document, by_picture: HashMap::new(), tables: Vec::new(), begun: 0, page: 0, pages: 0 }
+        Self {
+            faces,
+            document,
+            by_picture: HashMap::new(),
+            tables: Vec::new(),
+            begun: 0,
+            page: 0,
+            pages: 0,
+        }
     }
 
     /// The empty picture (an SVG) that keeps the chart's place.
     pub fn picture_for(&mut self, chart: &'a Chart, size: Size) -> Bytes {
-        self.picture(size.width(), height(chart, size), Wanted::Chart(chart, size))
+        self.picture(
+            size.width(),
+            height(chart, size),
+            Wanted::Chart(chart, size),
+        )
     }
 
     pub fn sparkline(&mut self, values: &'a [Option<f64>]) -> Bytes {
@@ -77,8 +89,9 @@ impl<'a> Finish<'a> {
 
     fn picture(&mut self, width: f64, height: f64, wanted: Wanted<'a>) -> Bytes {
         let number = self.by_picture.len();
-        let picture =
-            Bytes::from_string(format!("<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\"><title>{number}</title></svg>"));
+        let picture = Bytes::from_string(format!(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\"><title>{number}</title></svg>"
+        ));
         self.by_picture.insert(picture.clone(), wanted);
         picture
     }
@@ -110,14 +123,20 @@ impl<'a> Finish<'a> {
                     set.push(*at, FrameItem::Group(group));
                 }
                 FrameItem::Image(image, size, _) => match self.wanted(image) {
-                    Some(wanted) => set.push(*at, FrameItem::Group(GroupItem::new(self.drawing(wanted, *size)))),
+                    Some(wanted) => set.push(
+                        *at,
+                        FrameItem::Group(GroupItem::new(self.drawing(wanted, *size))),
+                    ),
                     None => set.push(*at, item.clone()),
                 },
                 FrameItem::Tag(Tag::Start(content, _)) => {
                     set.push(*at, item.clone());
                     if let Some(cell) = content.to_packed::<TableCell>() {
                         let place = |n: &typst::foundations::Smart<usize>| n.custom();
-                        if let (Some(x), Some(y)) = (cell.x.as_option().and_then(|x| place(&x)), cell.y.as_option().and_then(|y| place(&y))) {
+                        if let (Some(x), Some(y)) = (
+                            cell.x.as_option().and_then(|x| place(&x)),
+                            cell.y.as_option().and_then(|y| place(&y)),
+                        ) {
                             let repeated = cell.is_repeated.as_option().unwrap_or(false);
                             self.begun += usize::from((x, y, repeated) == (0, 0, false));
                             self.cell(x, y, *at, &mut set);
@@ -142,7 +161,11 @@ impl<'a> Finish<'a> {
 
     /// A colour as the look wants it.
     fn colour(&self, light: &str) -> String {
-        if self.document.look.dark { palette::dark(light) } else { light.to_owned() }
+        if self.document.look.dark {
+            palette::dark(light)
+        } else {
+            light.to_owned()
+        }
     }
 
     fn drawing(&self, wanted: Wanted<'a>, size: PageSize) -> Frame {
@@ -153,15 +176,28 @@ impl<'a> Finish<'a> {
             Wanted::Header if self.page == 1 => Frame::soft(size),
             Wanted::Header => {
                 let look = &self.document.look;
-                let mut frame = self.marginal(size, look.header.as_deref().unwrap_or(&self.document.title), &self.document.front.window_label);
-                let line = Geometry::Line(Point::new(size.x, Abs::zero())).stroked(FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.5)));
-                frame.push(Point::new(Abs::zero(), Abs::pt(12.0)), FrameItem::Shape(line, Span::detached()));
+                let mut frame = self.marginal(
+                    size,
+                    look.header.as_deref().unwrap_or(&self.document.title),
+                    &self.document.front.window_label,
+                );
+                let line = Geometry::Line(Point::new(size.x, Abs::zero())).stroked(
+                    FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.5)),
+                );
+                frame.push(
+                    Point::new(Abs::zero(), Abs::pt(12.0)),
+                    FrameItem::Shape(line, Span::detached()),
+                );
                 frame
             }
             Wanted::Footer => {
                 let front = &self.document.front;
                 let usual = || format!("Made {} · run {}", front.made_at, front.run_id);
-                self.marginal(size, &self.document.look.footer.clone().unwrap_or_else(usual), &format!("Page {} of {}", self.page, self.pages))
+                self.marginal(
+                    size,
+                    &self.document.look.footer.clone().unwrap_or_else(usual),
+                    &format!("Page {} of {}", self.page, self.pages),
+                )
             }
         }
     }
@@ -181,7 +217,12 @@ impl<'a> Finish<'a> {
             }
         };
         for (begin, items) in [(0.0, fitting), (end, right)] {
-            frame.push_multiple(items.into_iter().map(|(x, item)| (Point::new(Abs::pt(begin + x), Abs::pt(6.5)), FrameItem::Text(item))));
+            frame.push_multiple(items.into_iter().map(|(x, item)| {
+                (
+                    Point::new(Abs::pt(begin + x), Abs::pt(6.5)),
+                    FrameItem::Text(item),
+                )
+            }));
         }
         frame
     }
@@ -194,16 +235,32 @@ impl<'a> Finish<'a> {
         let place = |(x, y): (f64, f64)| Point::new(length(x), length(y));
         let mut frame = Frame::soft(size);
         frame.push_multiple(canvas.inks.iter().flat_map(|ink| match ink {
-            Ink::Line { points, colour, width } => {
-                let stroke = FixedStroke { join: LineJoin::Round, ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale)) };
-                vec![shape(Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke))]
+            Ink::Line {
+                points,
+                colour,
+                width,
+            } => {
+                let stroke = FixedStroke {
+                    join: LineJoin::Round,
+                    ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale))
+                };
+                vec![shape(
+                    Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke),
+                )]
             }
             Ink::Area { points, colour } => {
                 let mut curve = through(points.iter().copied().map(place));
                 curve.close();
-                vec![shape(Geometry::Curve(curve).filled(paint(&self.colour(colour))))]
+                vec![shape(
+                    Geometry::Curve(curve).filled(paint(&self.colour(colour))),
+                )]
             }
-            Ink::Text { text, at, anchor, colour } => {
+            Ink::Text {
+                text,
+                at,
+                anchor,
+                colour,
+            } => {
                 let letters = LABEL * scale;
                 let (items, width) = face.set(text, letters, &self.colour(colour));
                 let before = match anchor {
@@ -212,8 +269,15 @@ impl<'a> Finish<'a> {
                     Anchor::End => 1.0,
                 };
                 // The middle line of a text is half the height of its small letters above its baseline.
-                let from = place(*at) + Point::new(Abs::pt(width * -before), Abs::pt(face.half_x_height(letters)));
-                items.into_iter().map(|(x, item)| (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item))).collect()
+                let from = place(*at)
+                    + Point::new(
+                        Abs::pt(width * -before),
+                        Abs::pt(face.half_x_height(letters)),
+                    );
+                items
+                    .into_iter()
+                    .map(|(x, item)| (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item)))
+                    .collect()
             }
         }));
         frame
@@ -221,42 +285,93 @@ impl<'a> Finish<'a> {
 
     /// Sets the texts of a cell whose upper left corner is at `at`.
     fn cell(&self, x: usize, y: usize, at: Point, into: &mut Frame) {
-        let Some(Some(fitted)) = self.begun.checked_sub(1).and_then(|table| self.tables.get(table)) else { return };
+        let Some(Some(fitted)) = self
+            .begun
+            .checked_sub(1)
+            .and_then(|table| self.tables.get(table))
+        else {
+            return;
+        };
         // The first row has the headings.
-        let Some(row) = y.checked_sub(1).filter(|row| *row < fitted.count()) else { return };
+        let Some(row) = y.checked_sub(1).filter(|row| *row < fitted.count()) else {
+            return;
+        };
         let cell = &fitted.table.rows[row][fitted.columns[x]];
         let sum = fitted.table.sums_up.contains(&row);
         if x == 0 {
-            let line = Geometry::Line(Point::new(Abs::pt(fitted.width()), Abs::zero()))
-                .stroked(FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.4)));
-            into.push(at + Point::new(Abs::zero(), Abs::pt(fitted.height(row))), FrameItem::Shape(line, Span::detached()));
+            let line = Geometry::Line(Point::new(Abs::pt(fitted.width()), Abs::zero())).stroked(
+                FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.4)),
+            );
+            into.push(
+                at + Point::new(Abs::zero(), Abs::pt(fitted.height(row))),
+                FrameItem::Shape(line, Span::detached()),
+            );
         }
         if sum && x == 0 {
             let size = PageSize::new(Abs::pt(fitted.width()), Abs::pt(fitted.height(row) - 0.4));
-            into.push(at, FrameItem::Shape(Geometry::Rect(size).filled(paint(&self.colour(palette::SHADE))), Span::detached()));
+            into.push(
+                at,
+                FrameItem::Shape(
+                    Geometry::Rect(size).filled(paint(&self.colour(palette::SHADE))),
+                    Span::detached(),
+                ),
+            );
         }
         if let Some(length) = cell.bar.filter(|length| *length > 0.0) {
             // Behind the text, so that both can be read.
-            let size = PageSize::new(Abs::pt((fitted.widths[x] - 4.0) * length), Abs::pt(fitted.height(row) - 4.4));
+            let size = PageSize::new(
+                Abs::pt((fitted.widths[x] - 4.0) * length),
+                Abs::pt(fitted.height(row) - 4.4),
+            );
             let bar = Geometry::Rect(size).filled(paint(&self.colour(palette::BAR)));
-            into.push(at + Point::new(Abs::pt(2.0), Abs::pt(2.0)), FrameItem::Shape(bar, Span::detached()));
+            into.push(
+                at + Point::new(Abs::pt(2.0), Abs::pt(2.0)),
+                FrameItem::Shape(bar, Span::detached()),
+            );
         }
         if !cell.trend.is_empty() {
-            let size = PageSize::new(Abs::pt(fitted.widths[x] - 8.0), Abs::pt(fitted.height(row) - 4.0));
+            let size = PageSize::new(
+                Abs::pt(fitted.widths[x] - 8.0),
+                Abs::pt(fitted.height(row) - 4.0),
+            );
             let line = self.page_frame(&sparkline(&cell.trend, size.x / size.y), size);
-            into.push(at + Point::new(Abs::pt(4.0), Abs::pt(2.0)), FrameItem::Group(GroupItem::new(line)));
+            into.push(
+                at + Point::new(Abs::pt(4.0), Abs::pt(2.0)),
+                FrameItem::Group(GroupItem::new(line)),
+            );
         }
         let strong = sum || cell.mark.is_some();
         let colour = &*self.colour(cell.mark.map_or(palette::INK, palette::status));
-        let face = if strong { &self.faces.strong } else { &self.faces.plain };
-        let shift = if cell.mark.is_some() { 1.4 * fitted.size } else { 0.0 };
+        let face = if strong {
+            &self.faces.strong
+        } else {
+            &self.faces.plain
+        };
+        let shift = if cell.mark.is_some() {
+            1.4 * fitted.size
+        } else {
+            0.0
+        };
         let mut put = |text: &str, x: f64, y: f64| {
             let (items, _) = face.set(text, fitted.size, colour);
-            into.push_multiple(items.into_iter().map(|(shift, item)| (at + Point::new(Abs::pt(x + shift), Abs::pt(y)), FrameItem::Text(item))));
+            into.push_multiple(items.into_iter().map(|(shift, item)| {
+                (
+                    at + Point::new(Abs::pt(x + shift), Abs::pt(y)),
+                    FrameItem::Text(item),
+                )
+            }));
         };
-        for (number, line) in fitted.lines(self.faces, row, x, strong, shift).into_iter().enumerate() {
+        for (number, line) in fitted
+            .lines(self.faces, row, x, strong, shift)
+            .into_iter()
+            .enumerate()
+        {
             if let Some(mark) = cell.mark.filter(|_| number == 0) {
-                put(palette::mark(mark), line.x - 1.4 * fitted.size, line.baseline);
+                put(
+                    palette::mark(mark),
+                    line.x - 1.4 * fitted.size,
+                    line.baseline,
+                );
             }
             if !line.text.is_empty() {
                 put(line.text, line.x, line.baseline);
@@ -292,7 +407,11 @@ fn shape(shape: Shape) -> (Point, FrameItem) {
 fn through(points: impl Iterator<Item = Point>) -> Curve {
     let mut curve = Curve::new();
     for (index, point) in points.enumerate() {
-        if index == 0 { curve.move_(point) } else { curve.line(point) }
+        if index == 0 {
+            curve.move_(point)
+        } else {
+            curve.line(point)
+        }
     }
     curve
 }

@@ -24,10 +24,17 @@ impl Face {
         let font = instance(font);
         let mut buffer = UnicodeBuffer::new();
         buffer.push_str("0123456789");
-        let shaped = rustybuzz::shape(font.rusty(), &[Feature::new(Tag::from_bytes(b"tnum"), 1, ..)], buffer);
+        let shaped = rustybuzz::shape(
+            font.rusty(),
+            &[Feature::new(Tag::from_bytes(b"tnum"), 1, ..)],
+            buffer,
+        );
         let mut digits = [0; 10];
         // One glyph for each digit, in their order.
-        digits.iter_mut().zip(shaped.glyph_infos()).for_each(|(digit, info)| *digit = info.glyph_id as u16);
+        digits
+            .iter_mut()
+            .zip(shaped.glyph_infos())
+            .for_each(|(digit, info)| *digit = info.glyph_id as u16);
         Self { font, digits }
     }
 
@@ -41,16 +48,26 @@ impl Face {
     /// Whether letters side by side are all that the text needs: the font has each of them,
     /// and none changes with its neighbours or runs from right to left.
     pub fn can_set(&self, text: &str) -> bool {
-        text.chars().all(|letter| letter.is_ascii_graphic() || letter == ' ' || (!is_joining(letter) && self.glyph(letter).is_some()))
+        text.chars().all(|letter| {
+            letter.is_ascii_graphic()
+                || letter == ' '
+                || (!is_joining(letter) && self.glyph(letter).is_some())
+        })
     }
 
     fn advance(&self, letter: char) -> Em {
-        self.glyph(letter).and_then(|id| self.font.x_advance(id)).unwrap_or_default()
+        self.glyph(letter)
+            .and_then(|id| self.font.x_advance(id))
+            .unwrap_or_default()
     }
 
     /// How wide the text is in points.
     pub fn width(&self, text: &str, size: f64) -> f64 {
-        text.chars().map(|letter| self.advance(letter)).sum::<Em>().get() * size
+        text.chars()
+            .map(|letter| self.advance(letter))
+            .sum::<Em>()
+            .get()
+            * size
     }
 
     /// Half the height of small letters in points, by which a text is centred on a line.
@@ -73,7 +90,13 @@ impl Face {
             range: at as u16..(at + letter.len_utf8()) as u16,
             span: (Span::detached(), 0),
         };
-        let item = item(self.font.clone(), text, size, colour, text.char_indices().map(glyph).collect());
+        let item = item(
+            self.font.clone(),
+            text,
+            size,
+            colour,
+            text.char_indices().map(glyph).collect(),
+        );
         let width = item.width().to_pt();
         (vec![(0.0, item)], width)
     }
@@ -115,35 +138,68 @@ impl Face {
             if stretches.last().is_some_and(|(_, font)| has(font, letter)) {
                 continue;
             }
-            let other = if has(&self.font, letter) { None } else { shelf.font_of(letter) };
+            let other = if has(&self.font, letter) {
+                None
+            } else {
+                shelf.font_of(letter)
+            };
             stretches.push((at, other.map_or_else(|| self.font.clone(), instance)));
         }
-        let ends: Vec<usize> = stretches.iter().skip(1).map(|(at, _)| *at).chain([text.len()]).collect();
-        stretches.into_iter().zip(ends).map(|((from, font), to)| (&text[from..to], font)).collect()
+        let ends: Vec<usize> = stretches
+            .iter()
+            .skip(1)
+            .map(|(at, _)| *at)
+            .chain([text.len()])
+            .collect();
+        stretches
+            .into_iter()
+            .zip(ends)
+            .map(|((from, font), to)| (&text[from..to], font))
+            .collect()
     }
 }
 
 /// Whether any of the text runs from right to left.
 pub fn has_backwards(text: &str) -> bool {
-    text.chars().any(|letter| !letter.is_ascii() && matches!(bidi_class(letter), BidiClass::R | BidiClass::AL))
+    text.chars().any(|letter| {
+        !letter.is_ascii() && matches!(bidi_class(letter), BidiClass::R | BidiClass::AL)
+    })
 }
 
 fn item(font: FontInstance, text: &str, size: f64, colour: &str, glyphs: Vec<Glyph>) -> TextItem {
-    TextItem { font, size: Abs::pt(size), fill: paint(colour), stroke: None, lang: Lang::ENGLISH, region: None, text: text.into(), glyphs }
+    TextItem {
+        font,
+        size: Abs::pt(size),
+        fill: paint(colour),
+        stroke: None,
+        lang: Lang::ENGLISH,
+        region: None,
+        text: text.into(),
+        glyphs,
+    }
 }
 
 /// The glyphs of a text that runs one way, from left to right on the page.
 fn glyphs(font: &FontInstance, text: &str, backwards: bool) -> Vec<Glyph> {
     let mut buffer = UnicodeBuffer::new();
     buffer.push_str(text);
-    buffer.set_direction(if backwards { Direction::RightToLeft } else { Direction::LeftToRight });
+    buffer.set_direction(if backwards {
+        Direction::RightToLeft
+    } else {
+        Direction::LeftToRight
+    });
     buffer.guess_segment_properties();
     let shaped = rustybuzz::shape(font.rusty(), &[], buffer);
     let infos = shaped.glyph_infos();
     let glyph = |(info, position): (&GlyphInfo, &GlyphPosition)| {
         let from = info.cluster as usize;
         // Several letters may be one glyph, and several glyphs one letter.
-        let to = infos.iter().map(|other| other.cluster as usize).filter(|other| *other > from).min().unwrap_or(text.len());
+        let to = infos
+            .iter()
+            .map(|other| other.cluster as usize)
+            .filter(|other| *other > from)
+            .min()
+            .unwrap_or(text.len());
         Glyph {
             id: info.glyph_id as u16,
             x_advance: font.to_em(position.x_advance),
@@ -154,11 +210,19 @@ fn glyphs(font: &FontInstance, text: &str, backwards: bool) -> Vec<Glyph> {
             span: (Span::detached(), 0),
         }
     };
-    infos.iter().zip(shaped.glyph_positions()).map(glyph).collect()
+    infos
+        .iter()
+        .zip(shaped.glyph_positions())
+        .map(glyph)
+        .collect()
 }
 
 fn instance(font: &Font) -> FontInstance {
-    font.clone().instantiate(FontVariant::default(), Abs::pt(8.0), &FontVariations::default())
+    font.clone().instantiate(
+        FontVariant::default(),
+        Abs::pt(8.0),
+        &FontVariations::default(),
+    )
 }
 
 /// Combining marks, joiners, and scripts that are not set from left to right, one letter
@@ -183,15 +247,35 @@ mod tests {
         let face = Face::new(&fonts::OWN.fonts[0]);
         let set = |text: &str| {
             let (items, width) = face.set(text, 8.0, "#000000");
-            assert!(items.iter().all(|(_, item)| item.glyphs.iter().all(|glyph| glyph.id != 0)), "{text}: a letter is in no font");
-            let ends: Vec<f64> = items.iter().map(|(x, item)| x + item.width().to_pt()).collect();
-            assert!(ends.last().is_none_or(|end| (end - width).abs() < 0.01), "{text}");
-            items.into_iter().map(|(_, item)| (item.font.info().family.to_string(), item.text.to_string())).collect::<Vec<_>>()
+            assert!(
+                items
+                    .iter()
+                    .all(|(_, item)| item.glyphs.iter().all(|glyph| glyph.id != 0)),
+                "{text}: a letter is in no font"
+            );
+            let ends: Vec<f64> = items
+                .iter()
+                .map(|(x, item)| x + item.width().to_pt())
+                .collect();
+            assert!(
+                ends.last().is_none_or(|end| (end - width).abs() < 0.01),
+                "{text}"
+            );
+            items
+                .into_iter()
+                .map(|(_, item)| (item.font.info().family.to_string(), item.text.to_string()))
+                .collect::<Vec<_>>()
         };
         let item = |family: &str, text: &str| (family.to_owned(), text.to_owned());
         assert_eq!(set("Skarvøy"), [item("Inter", "Skarvøy")]);
-        assert_eq!(set("Skarvøy Նավ 3"), [item("Inter", "Skarvøy "), item("DejaVu Sans", "Նավ 3")]);
+        assert_eq!(
+            set("Skarvøy Նավ 3"),
+            [item("Inter", "Skarvøy "), item("DejaVu Sans", "Նավ 3")]
+        );
         // A paragraph that begins from the right has what is said last at its left.
-        assert_eq!(set("שלום Ørsted"), [item("Inter", "Ørsted"), item("DejaVu Sans", "שלום ")]);
+        assert_eq!(
+            set("שלום Ørsted"),
+            [item("Inter", "Ørsted"), item("DejaVu Sans", "שלום ")]
+        );
     }
 }

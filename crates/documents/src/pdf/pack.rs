@@ -44,17 +44,30 @@ pub fn packed(bytes: &[u8]) -> Option<Vec<u8>> {
             list += &format!("{id} {} ", bodies.len());
             bodies.extend_from_slice(body);
             bodies.push(b'\n');
-            places[*id] = Place::In { stream, index: index as u16 };
+            places[*id] = Place::In {
+                stream,
+                index: index as u16,
+            };
         }
         places.push(Place::At(u32::try_from(out.len()).ok()?));
         let first = list.len();
         bodies.splice(..0, list.into_bytes());
-        write_stream(&mut out, stream, &format!("/Type /ObjStm /N {} /First {first}", objects.len()), &bodies).ok()?;
+        write_stream(
+            &mut out,
+            stream,
+            &format!("/Type /ObjStm /N {} /First {first}", objects.len()),
+            &bodies,
+        )
+        .ok()?;
     }
     let (start, id) = (u32::try_from(out.len()).ok()?, places.len() as u32);
     places.push(Place::At(start));
     let entries: Vec<u8> = places.iter().flat_map(Place::entry).collect();
-    let about = format!("/Type /XRef /W [1 4 2] /Size {} {}", places.len(), table.trailer);
+    let about = format!(
+        "/Type /XRef /W [1 4 2] /Size {} {}",
+        places.len(),
+        table.trailer
+    );
     write_stream(&mut out, id, &about, &entries).ok()?;
     write!(out, "startxref\n{start}\n%%EOF").ok()?;
     Some(out)
@@ -83,37 +96,63 @@ struct Table {
 impl Table {
     fn read(bytes: &[u8]) -> Option<Self> {
         let end = rfind(bytes, b"startxref")?;
-        let start: usize = std::str::from_utf8(&bytes[end + 9..]).ok()?.split_whitespace().next()?.parse().ok()?;
+        let start: usize = std::str::from_utf8(&bytes[end + 9..])
+            .ok()?
+            .split_whitespace()
+            .next()?
+            .parse()
+            .ok()?;
         let text = bytes.get(start..end)?;
         let begin = rfind(text, b"trailer")?;
-        let mut lines = std::str::from_utf8(&text[..begin]).ok()?.split_ascii_whitespace();
+        let mut lines = std::str::from_utf8(&text[..begin])
+            .ok()?
+            .split_ascii_whitespace();
         if lines.next()? != "xref" || lines.next()? != "0" {
             return None;
         }
         let count: usize = lines.next()?.parse().ok()?;
         let mut offsets = Vec::with_capacity(count);
         for _ in 0..count {
-            let (offset, generation, kind) = (lines.next()?.parse().ok()?, lines.next()?, lines.next()?);
+            let (offset, generation, kind) =
+                (lines.next()?.parse().ok()?, lines.next()?, lines.next()?);
             if kind == "n" && generation.parse() != Ok(0) {
                 return None;
             }
             offsets.push((kind == "n").then_some(offset));
         }
         // Ids of the file may be any bytes.
-        let trailer: String = text[begin + 7..].iter().map(|byte| char::from(*byte)).collect();
+        let trailer: String = text[begin + 7..]
+            .iter()
+            .map(|byte| char::from(*byte))
+            .collect();
         let inside = trailer.trim().strip_prefix("<<")?.strip_suffix(">>")?;
         let (before, size) = inside.split_once("/Size")?;
-        let after = size.trim_start().trim_start_matches(|c: char| c.is_ascii_digit());
-        (lines.next().is_none() && trailer.is_ascii()).then(|| Self { offsets, trailer: format!("{}{after}", before.trim_start()) })
+        let after = size
+            .trim_start()
+            .trim_start_matches(|c: char| c.is_ascii_digit());
+        (lines.next().is_none() && trailer.is_ascii()).then(|| Self {
+            offsets,
+            trailer: format!("{}{after}", before.trim_start()),
+        })
     }
 
     /// The objects as they stand in the file, by their numbers.
     fn objects<'b>(&self, bytes: &'b [u8]) -> Option<Vec<(usize, &'b [u8])>> {
-        let mut found: Vec<(usize, usize)> = self.offsets.iter().enumerate().filter_map(|(id, offset)| Some(((*offset)?, id))).collect();
+        let mut found: Vec<(usize, usize)> = self
+            .offsets
+            .iter()
+            .enumerate()
+            .filter_map(|(id, offset)| Some(((*offset)?, id)))
+            .collect();
         found.sort_unstable();
-        let end = rfind(bytes, b"xref\n0 ").filter(|end| found.last().is_some_and(|(last, _)| last < end))?;
+        let end = rfind(bytes, b"xref\n0 ")
+            .filter(|end| found.last().is_some_and(|(last, _)| last < end))?;
         let ends = found.iter().skip(1).map(|(offset, _)| *offset).chain([end]);
-        found.iter().zip(ends).map(|((offset, id), end)| Some((*id, bytes.get(*offset..end)?))).collect()
+        found
+            .iter()
+            .zip(ends)
+            .map(|((offset, id), end)| Some((*id, bytes.get(*offset..end)?)))
+            .collect()
     }
 }
 
@@ -127,13 +166,19 @@ fn write_stream(out: &mut Vec<u8>, id: u32, about: &str, bytes: &[u8]) -> io::Re
     let mut packed = ZlibEncoder::new(Vec::new(), Compression::default());
     packed.write_all(bytes)?;
     let packed = packed.finish()?;
-    write!(out, "{id} 0 obj\n<< {about} /Filter /FlateDecode /Length {} >>\nstream\n", packed.len())?;
+    write!(
+        out,
+        "{id} 0 obj\n<< {about} /Filter /FlateDecode /Length {} >>\nstream\n",
+        packed.len()
+    )?;
     out.write_all(&packed)?;
     out.write_all(b"\nendstream\nendobj\n")
 }
 
 fn rfind(bytes: &[u8], wanted: &[u8]) -> Option<usize> {
-    bytes.windows(wanted.len()).rposition(|window| window == wanted)
+    bytes
+        .windows(wanted.len())
+        .rposition(|window| window == wanted)
 }
 
 #[cfg(test)]
@@ -144,25 +189,45 @@ mod tests {
 
     fn whole() -> Vec<u8> {
         let at = |id: usize| SMALL.find(&format!("{id} 0 obj")).unwrap();
-        let table: String = (1..=3).map(|id| format!("{:010} 00000 n\r\n", at(id))).collect();
+        let table: String = (1..=3)
+            .map(|id| format!("{:010} 00000 n\r\n", at(id)))
+            .collect();
         format!("{SMALL}xref\n0 4\n0000000000 65535 f\r\n{table}trailer\n<<\n  /Size 4\n  /Root 1 0 R\n>>\nstartxref\n{}\n%%EOF", SMALL.len()).into_bytes()
     }
 
     #[test]
     fn another_reader_finds_the_same_objects() {
         let packed = packed(&whole()).unwrap();
-        let (one, other) = (lopdf::Document::load_mem(&whole()).unwrap(), lopdf::Document::load_mem(&packed).unwrap());
+        let (one, other) = (
+            lopdf::Document::load_mem(&whole()).unwrap(),
+            lopdf::Document::load_mem(&packed).unwrap(),
+        );
         for id in 1..=3 {
-            assert_eq!(format!("{:?}", one.get_object((id, 0)).unwrap()), format!("{:?}", other.get_object((id, 0)).unwrap()));
+            assert_eq!(
+                format!("{:?}", one.get_object((id, 0)).unwrap()),
+                format!("{:?}", other.get_object((id, 0)).unwrap())
+            );
         }
-        assert_eq!(one.trailer.get(b"Root").unwrap(), other.trailer.get(b"Root").unwrap());
-        assert!(rfind(&packed, b"/ObjStm").is_some() && rfind(&packed, b"3 0 obj").is_some() && rfind(&packed, b"2 0 obj").is_none());
+        assert_eq!(
+            one.trailer.get(b"Root").unwrap(),
+            other.trailer.get(b"Root").unwrap()
+        );
+        assert!(
+            rfind(&packed, b"/ObjStm").is_some()
+                && rfind(&packed, b"3 0 obj").is_some()
+                && rfind(&packed, b"2 0 obj").is_none()
+        );
     }
 
     #[test]
     fn what_is_written_otherwise_is_left_alone() {
-        for (from, to) in [("xref\n0 4", "xref\n1 4"), ("trailer", "tracker"), ("startxref\n", "startxref\n9"), ("1 0 obj", "9 0 obj"), ("00000 n", "00001 n")]
-        {
+        for (from, to) in [
+            ("xref\n0 4", "xref\n1 4"),
+            ("trailer", "tracker"),
+            ("startxref\n", "startxref\n9"),
+            ("1 0 obj", "9 0 obj"),
+            ("00000 n", "00001 n"),
+        ] {
             let other = String::from_utf8(whole()).unwrap().replacen(from, to, 1);
             assert!(packed(other.as_bytes()).is_none(), "{from}");
         }

@@ -41,14 +41,36 @@ fn value() -> impl Strategy<Value = Value> {
 }
 
 fn data(headings: Vec<String>, rows: Vec<Vec<Value>>) -> DataTable {
-    let columns = headings.iter().map(|name| Column { name: name.clone(), kind: ColumnKind::Text }).collect();
-    let table = PackedTable::from(Table { columns, rows, truncated: false });
-    DataTable { title: "T".into(), file_name: "t.csv".into(), headings, table, zone: Zone::utc() }
+    let columns = headings
+        .iter()
+        .map(|name| Column {
+            name: name.clone(),
+            kind: ColumnKind::Text,
+        })
+        .collect();
+    let table = PackedTable::from(Table {
+        columns,
+        rows,
+        truncated: false,
+    });
+    DataTable {
+        title: "T".into(),
+        file_name: "t.csv".into(),
+        headings,
+        table,
+        zone: Zone::utc(),
+    }
 }
 
 fn read_back(bytes: &[u8]) -> Vec<Vec<String>> {
-    let mut reader = ::csv::ReaderBuilder::new().has_headers(false).flexible(false).from_reader(bytes);
-    reader.records().map(|record| record.unwrap().iter().map(str::to_owned).collect()).collect()
+    let mut reader = ::csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(false)
+        .from_reader(bytes);
+    reader
+        .records()
+        .map(|record| record.unwrap().iter().map(str::to_owned).collect())
+        .collect()
 }
 
 proptest! {
@@ -106,16 +128,29 @@ fn made_of(word: &str) -> Document {
             (block.title, block.note) = (said(), Some(said()));
             match &mut block.body {
                 Body::Table { table } => {
-                    table.headings.iter_mut().for_each(|heading| (heading.title, heading.unit) = (said(), said()));
-                    table.rows.iter_mut().flatten().for_each(|cell| cell.text = said());
+                    table
+                        .headings
+                        .iter_mut()
+                        .for_each(|heading| (heading.title, heading.unit) = (said(), said()));
+                    table
+                        .rows
+                        .iter_mut()
+                        .flatten()
+                        .for_each(|cell| cell.text = said());
                     table.cut = Some(said());
                 }
-                Body::Figures { figures } => figures.iter_mut().for_each(|figure| (figure.title, figure.value, figure.change) = (said(), said(), Some(said()))),
+                Body::Figures { figures } => figures.iter_mut().for_each(|figure| {
+                    (figure.title, figure.value, figure.change) = (said(), said(), Some(said()))
+                }),
                 Body::Chart { chart } => {
                     chart.description = said();
                     match &mut chart.plot {
-                        Plot::Lines { series, .. } => series.iter_mut().for_each(|one| one.name = said()),
-                        Plot::Bars { categories, .. } => categories.iter_mut().for_each(|name| *name = said()),
+                        Plot::Lines { series, .. } => {
+                            series.iter_mut().for_each(|one| one.name = said())
+                        }
+                        Plot::Bars { categories, .. } => {
+                            categories.iter_mut().for_each(|name| *name = said())
+                        }
                         _ => {}
                     }
                 }
@@ -130,7 +165,10 @@ fn made_of(word: &str) -> Document {
 /// that names take.
 fn elements(html: &str) -> BTreeMap<String, usize> {
     let mut found = BTreeMap::new();
-    for element in scraper::Html::parse_document(html).root_element().descendent_elements() {
+    for element in scraper::Html::parse_document(html)
+        .root_element()
+        .descendent_elements()
+    {
         if ["polyline", "polygon", "text"].contains(&element.value().name()) {
             continue;
         }
@@ -179,7 +217,17 @@ proptest! {
 /// The typesetter has a language of its own, of which nothing in a text is a part.
 #[test]
 fn a_pdf_shows_texts_that_look_like_its_own_language_as_they_are() {
-    for word in ["#set text(red)", "$x^2$", "*strong* _emphasis_", "<label> @ref", "= Heading", "\\ escape", "// comment", "[content]", "`raw` -- ---"] {
+    for word in [
+        "#set text(red)",
+        "$x^2$",
+        "*strong* _emphasis_",
+        "<label> @ref",
+        "= Heading",
+        "\\ escape",
+        "// comment",
+        "[content]",
+        "`raw` -- ---",
+    ] {
         let bytes = pdf(&made_of(word)).unwrap_or_else(|error| panic!("{word}: {error}"));
         let text = formats::selectable(&bytes);
         let there = text.lines().filter(|line| line.contains(word)).count();

@@ -28,16 +28,23 @@ fn rank(role: &str) -> u8 {
 }
 
 async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
-    let Outcome::Success(store) = request.guard::<&State<Store>>().await else { return Err(Refusal::Internal) };
+    let Outcome::Success(store) = request.guard::<&State<Store>>().await else {
+        return Err(Refusal::Internal);
+    };
     let now = chrono::Utc::now();
-    let bearer = request.headers().get_one("Authorization").and_then(|value| value.strip_prefix("Bearer "));
+    let bearer = request
+        .headers()
+        .get_one("Authorization")
+        .and_then(|value| value.strip_prefix("Bearer "));
     let found = if let Some(token) = bearer {
         store.user_of_token(&token_hash(token), now).await
     } else if let Some(cookie) = request.cookies().get(SESSION_COOKIE) {
         if !same_site(request) {
             return Err(Refusal::OtherSite);
         }
-        store.user_of_session(&token_hash(cookie.value()), now).await
+        store
+            .user_of_session(&token_hash(cookie.value()), now)
+            .await
     } else {
         return Err(Refusal::NotSignedIn);
     };
@@ -54,7 +61,10 @@ async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
 /// A browser says where a request comes from; one that changes something must come from our
 /// own pages. Requests that only read are harmless wherever they come from.
 fn same_site(request: &Request<'_>) -> bool {
-    if matches!(request.method(), Method::Get | Method::Head | Method::Options) {
+    if matches!(
+        request.method(),
+        Method::Get | Method::Head | Method::Options
+    ) {
         return true;
     }
     let headers = request.headers();
@@ -62,7 +72,9 @@ fn same_site(request: &Request<'_>) -> bool {
         return matches!(site, "same-origin" | "none");
     }
     match (headers.get_one("Origin"), headers.get_one("Host")) {
-        (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, rest)| rest == host),
+        (Some(origin), Some(host)) => origin
+            .split_once("://")
+            .is_some_and(|(_, rest)| rest == host),
         _ => false,
     }
 }
@@ -75,8 +87,13 @@ macro_rules! guard {
 
             async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Refusal> {
                 let refusal = match signed_in(request).await {
-                    Ok(user) if rank(&user.role) >= rank($least) => return Outcome::Success($name(user)),
-                    Ok(user) => Refusal::Role { needed: $least, has: user.role },
+                    Ok(user) if rank(&user.role) >= rank($least) => {
+                        return Outcome::Success($name(user));
+                    }
+                    Ok(user) => Refusal::Role {
+                        needed: $least,
+                        has: user.role,
+                    },
                     Err(refusal) => refusal,
                 };
                 let status = refusal.status();

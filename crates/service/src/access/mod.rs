@@ -50,11 +50,18 @@ pub fn token_hash(token: &str) -> String {
 
 fn hash_password(password: &str) -> String {
     // Fails only for parameters that are not those of the default.
-    Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()).unwrap_or_default()
+    Argon2::default()
+        .hash_password(password.as_bytes())
+        .map(|hash| hash.to_string())
+        .unwrap_or_default()
 }
 
 fn password_fits(password: &str, hash: &str) -> bool {
-    PasswordHash::new(hash).is_ok_and(|parsed| Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok())
+    PasswordHash::new(hash).is_ok_and(|parsed| {
+        Argon2::default()
+            .verify_password(password.as_bytes(), &parsed)
+            .is_ok()
+    })
 }
 
 /// Makes the administrator at the very first start and prints the password once.
@@ -63,19 +70,37 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         return Ok(());
     }
     let given = config.first_administrator_password.clone();
-    let password = given.clone().unwrap_or_else(|| random_token()[..20].to_owned());
+    let password = given
+        .clone()
+        .unwrap_or_else(|| random_token()[..20].to_owned());
     let hash = hash_password(&password);
-    let user = User { id: Uuid::now_v7(), name: "admin".to_owned(), password_hash: hash, role: "administrator".to_owned(), created_at: Utc::now() };
+    let user = User {
+        id: Uuid::now_v7(),
+        name: "admin".to_owned(),
+        password_hash: hash,
+        role: "administrator".to_owned(),
+        created_at: Utc::now(),
+    };
     if store.add_user(user).await? && given.is_none() {
-        println!("First start: sign in as \"admin\" with the password {password}\nIt is shown only now.");
+        println!(
+            "First start: sign in as \"admin\" with the password {password}\nIt is shown only now."
+        );
     }
     Ok(())
 }
 
 /// Checks name and password, at most a few times in a row for a name and for an address.
-pub async fn sign_in(store: &Store, name: &str, password: &str, address: &str) -> Result<User, SignInError> {
+pub async fn sign_in(
+    store: &Store,
+    name: &str,
+    password: &str,
+    address: &str,
+) -> Result<User, SignInError> {
     let now = Utc::now();
-    let subjects = [(format!("name:{name}"), NAME_LIMIT), (format!("address:{address}"), ADDRESS_LIMIT)];
+    let subjects = [
+        (format!("name:{name}"), NAME_LIMIT),
+        (format!("address:{address}"), ADDRESS_LIMIT),
+    ];
     for (subject, limit) in &subjects {
         if store.failures(subject, now - WAIT).await? >= *limit {
             return Err(SignInError::Blocked);
@@ -113,16 +138,34 @@ pub async fn sign_in(store: &Store, name: &str, password: &str, address: &str) -
 pub async fn begin_session(store: &Store, user: &User) -> Result<String, StoreError> {
     let token = random_token();
     let now = Utc::now();
-    store.add_session(Session { token_hash: token_hash(&token), user_id: user.id, created_at: now, expires_at: now + TimeDelta::hours(SESSION_HOURS) }).await?;
+    store
+        .add_session(Session {
+            token_hash: token_hash(&token),
+            user_id: user.id,
+            created_at: now,
+            expires_at: now + TimeDelta::hours(SESSION_HOURS),
+        })
+        .await?;
     Ok(token)
 }
 
 /// Makes an API token and answers with it; only its hash is kept.
-pub async fn issue_token(store: &Store, user: &User, name: &str) -> Result<(Uuid, String), StoreError> {
+pub async fn issue_token(
+    store: &Store,
+    user: &User,
+    name: &str,
+) -> Result<(Uuid, String), StoreError> {
     let token = format!("ml_{}", random_token());
     let id = Uuid::now_v7();
     store
-        .add_token(ApiToken { id, user_id: user.id, name: name.to_owned(), token_hash: token_hash(&token), created_at: Utc::now(), last_used_at: None })
+        .add_token(ApiToken {
+            id,
+            user_id: user.id,
+            name: name.to_owned(),
+            token_hash: token_hash(&token),
+            created_at: Utc::now(),
+            last_used_at: None,
+        })
         .await?;
     Ok((id, token))
 }
@@ -136,7 +179,10 @@ mod tests {
     #[test]
     fn a_password_fits_its_own_hash_and_nothing_else_does() {
         let hash = hash_password("correct horse");
-        assert!(hash.starts_with("$argon2id$") && !hash.contains("correct"), "{hash}");
+        assert!(
+            hash.starts_with("$argon2id$") && !hash.contains("correct"),
+            "{hash}"
+        );
         assert!(password_fits("correct horse", &hash));
         for wrong in ["correct hors", "Correct horse", "correct horse ", ""] {
             assert!(!password_fits(wrong, &hash), "{wrong:?}");
@@ -153,10 +199,16 @@ mod tests {
         let tokens: BTreeSet<String> = (0..200).map(|_| random_token()).collect();
         assert_eq!(tokens.len(), 200);
         for token in &tokens {
-            assert!(token.len() == 64 && token.chars().all(|c| c.is_ascii_hexdigit()), "{token}");
+            assert!(
+                token.len() == 64 && token.chars().all(|c| c.is_ascii_hexdigit()),
+                "{token}"
+            );
             assert!(token_hash(token).len() == 64 && token_hash(token) != *token);
         }
         // SHA-256 of "abc", as FIPS 180-4 has it.
-        assert_eq!(token_hash("abc"), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+        assert_eq!(
+            token_hash("abc"),
+            "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+        );
     }
 }

@@ -81,19 +81,42 @@ pub struct NamedDay {
 /// All calendars with the next days that they name.
 #[utoipa::path(get, operation_id = "list_calendars", path = "/calendars", tag = "schedules", responses((status = 200, body = Vec<CalendarView>)))]
 #[get("/calendars")]
-async fn calendars(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Vec<CalendarView>> {
+async fn calendars(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<CalendarView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let today = engine.now().date_naive();
     let view = |calendar: &Calendar| {
         let days = calendar.days(Zone::UTC);
-        let uses = |report: &&Report| report.schedule.as_ref().is_some_and(|schedule| schedule.calendars.iter().any(|name| name.value == calendar.name));
+        let uses = |report: &&Report| {
+            report.schedule.as_ref().is_some_and(|schedule| {
+                schedule
+                    .calendars
+                    .iter()
+                    .any(|name| name.value == calendar.name)
+            })
+        };
         CalendarView {
             name: calendar.name.clone(),
             title: calendar.title.clone(),
             file: calendar.place.file.clone(),
             events: calendar.events,
-            next_days: days.between(today, today + TimeDelta::days(3660)).take(5).map(|(date, name)| NamedDay { date, name: name.to_owned() }).collect(),
-            used_by: set.reports.values().filter(uses).map(|report| report.name.clone()).collect(),
+            next_days: days
+                .between(today, today + TimeDelta::days(3660))
+                .take(5)
+                .map(|(date, name)| NamedDay {
+                    date,
+                    name: name.to_owned(),
+                })
+                .collect(),
+            used_by: set
+                .reports
+                .values()
+                .filter(uses)
+                .map(|report| report.name.clone())
+                .collect(),
         }
     };
     Ok(Json(set.calendars.values().map(view).collect()))
@@ -112,24 +135,45 @@ async fn agenda(
     engine: &State<EngineHandle>,
 ) -> Answer<Agenda> {
     let refused = |detail: String| Problem::new(422, "Not understood", detail);
-    let date = |text: &str| text.parse::<NaiveDate>().map_err(|_| refused(format!("\"{text}\" is not a date such as \"2026-11-01\"")));
+    let date = |text: &str| {
+        text.parse::<NaiveDate>()
+            .map_err(|_| refused(format!("\"{text}\" is not a date such as \"2026-11-01\"")))
+    };
     let (from, to) = (date(from)?, date(to)?);
     let length = (to - from).num_days();
     if !(1..=MOST_DAYS).contains(&length) {
-        return Err(refused(format!("from {from} to {to} are {length} days; ask for 1 to {MOST_DAYS}")));
+        return Err(refused(format!(
+            "from {from} to {to} are {length} days; ask for 1 to {MOST_DAYS}"
+        )));
     }
-    let zone: Zone = zone.unwrap_or("UTC").parse().map_err(|error: UnknownZone| refused(error.to_string()))?;
+    let zone: Zone = zone
+        .unwrap_or("UTC")
+        .parse()
+        .map_err(|error: UnknownZone| refused(error.to_string()))?;
     let set = Catalogue::stored(&store.definitions().await?).set;
     if let Some(name) = report.filter(|name| !set.reports.contains_key(*name)) {
         return Err(Problem::not_found(format!("report \"{name}\"")));
     }
     let (start, end) = (zone.start_of(from), zone.start_of(to));
     let ran = store.run_days(report, start, end, zone.name()).await?;
-    let states: HashMap<String, ScheduleState> = store.schedule_states().await?.into_iter().map(|state| (state.report.clone(), state)).collect();
+    let states: HashMap<String, ScheduleState> = store
+        .schedule_states()
+        .await?
+        .into_iter()
+        .map(|state| (state.report.clone(), state))
+        .collect();
     let now = engine.now();
-    let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> = from.iter_days().take_while(|date| *date < to).map(|date| (date, Vec::new())).collect();
+    let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> = from
+        .iter_days()
+        .take_while(|date| *date < to)
+        .map(|date| (date, Vec::new()))
+        .collect();
     let planned = planned(&set, report, &states, start, end, now, zone);
-    for (date, entry) in ran.into_iter().map(|ran| (ran.day, AgendaEntry::from(ran))).chain(planned) {
+    for (date, entry) in ran
+        .into_iter()
+        .map(|ran| (ran.day, AgendaEntry::from(ran)))
+        .chain(planned)
+    {
         if let Some(entries) = days.get_mut(&date) {
             entries.push(entry);
         }
@@ -137,15 +181,41 @@ async fn agenda(
     for entries in days.values_mut() {
         entries.sort_by(|one, other| (one.first, &one.title).cmp(&(other.first, &other.title)));
     }
-    let named: Vec<NamedDays> = set.calendars.values().map(|calendar| calendar.days(zone)).collect();
-    let names = |date| named.iter().filter_map(|days| days.name(date)).map(str::to_owned).collect();
-    let days = days.into_iter().map(|(date, entries)| AgendaDay { date, named: names(date), entries });
-    Ok(Json(Agenda { zone: zone.to_string(), days: days.collect() }))
+    let named: Vec<NamedDays> = set
+        .calendars
+        .values()
+        .map(|calendar| calendar.days(zone))
+        .collect();
+    let names = |date| {
+        named
+            .iter()
+            .filter_map(|days| days.name(date))
+            .map(str::to_owned)
+            .collect()
+    };
+    let days = days.into_iter().map(|(date, entries)| AgendaDay {
+        date,
+        named: names(date),
+        entries,
+    });
+    Ok(Json(Agenda {
+        zone: zone.to_string(),
+        days: days.collect(),
+    }))
 }
 
 impl From<RunDay> for AgendaEntry {
     fn from(ran: RunDay) -> Self {
-        Self { report: ran.report, title: ran.title, state: ran.state, count: ran.count, first: ran.first, last: ran.last, run: Some(ran.latest), note: None }
+        Self {
+            report: ran.report,
+            title: ran.title,
+            state: ran.state,
+            count: ran.count,
+            first: ran.first,
+            last: ran.last,
+            run: Some(ran.latest),
+            note: None,
+        }
     }
 }
 
@@ -160,25 +230,50 @@ fn planned(
     zone: Zone,
 ) -> Vec<(NaiveDate, AgendaEntry)> {
     let moment = TimeDelta::nanoseconds(1);
-    let mut found: BTreeMap<(NaiveDate, String, String, Option<String>), AgendaEntry> = BTreeMap::new();
-    for report in set.reports.values().filter(|report| only.is_none_or(|only| only == report.name)) {
-        let Some(plan) = set.plan(report) else { continue };
+    let mut found: BTreeMap<(NaiveDate, String, String, Option<String>), AgendaEntry> =
+        BTreeMap::new();
+    for report in set
+        .reports
+        .values()
+        .filter(|report| only.is_none_or(|only| only == report.name))
+    {
+        let Some(plan) = set.plan(report) else {
+            continue;
+        };
         let known = states.get(&report.name);
-        let state = if known.is_some_and(|state| state.paused) { "paused" } else { "planned" };
+        let state = if known.is_some_and(|state| state.paused) {
+            "paused"
+        } else {
+            "planned"
+        };
         // A schedule that is over after a number of runs has only so many left, from now on.
         let made = known.map_or(0, |state| state.runs_made as u32);
-        let left = plan.schedule.most_runs.map_or(MOST_INSTANTS, |most| most.saturating_sub(made) as usize);
-        let ahead = plan.instants(now - moment, end - moment).take(left).skip_while(|at| *at < start);
+        let left = plan
+            .schedule
+            .most_runs
+            .map_or(MOST_INSTANTS, |most| most.saturating_sub(made) as usize);
+        let ahead = plan
+            .instants(now - moment, end - moment)
+            .take(left)
+            .skip_while(|at| *at < start);
         let to_come = ahead.take(MOST_INSTANTS).map(|at| (at, state, None));
-        let left_out = plan.left_out(start - moment, end - moment).take(MOST_INSTANTS).map(|one| {
-            let note = match one.moved_to {
-                Some(to) => format!("{}: moved to {}", one.day, zone.readable(to)),
-                None => format!("{}: skipped", one.day),
-            };
-            (one.at, "left-out", Some(note))
-        });
+        let left_out = plan
+            .left_out(start - moment, end - moment)
+            .take(MOST_INSTANTS)
+            .map(|one| {
+                let note = match one.moved_to {
+                    Some(to) => format!("{}: moved to {}", one.day, zone.readable(to)),
+                    None => format!("{}: skipped", one.day),
+                };
+                (one.at, "left-out", Some(note))
+            });
         for (at, state, note) in to_come.chain(left_out) {
-            let key = (zone.local(at).date(), report.name.clone(), state.to_owned(), note.clone());
+            let key = (
+                zone.local(at).date(),
+                report.name.clone(),
+                state.to_owned(),
+                note.clone(),
+            );
             let entry = found.entry(key).or_insert_with(|| AgendaEntry {
                 report: report.name.clone(),
                 title: report.title.clone(),
@@ -193,5 +288,8 @@ fn planned(
             entry.last = entry.last.max(at);
         }
     }
-    found.into_iter().map(|((date, ..), entry)| (date, entry)).collect()
+    found
+        .into_iter()
+        .map(|((date, ..), entry)| (date, entry))
+        .collect()
 }

@@ -42,51 +42,112 @@ pub struct Match {
 /// as one zip. With `block`, the one chart of that title as PNG.
 #[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[get("/snapshots/<id>/documents/<format>?<block>")]
-async fn again(_user: Viewer, id: Uuid, format: &str, block: Option<String>, store: &State<Store>) -> Result<File, Problem> {
+async fn again(
+    _user: Viewer,
+    id: Uuid,
+    format: &str,
+    block: Option<String>,
+    store: &State<Store>,
+) -> Result<File, Problem> {
     let format = format_named(format)?;
     if block.is_some() && format != Format::Png {
-        return Err(Problem::new(422, "Not a picture", "a block by itself is written as png"));
+        return Err(Problem::new(
+            422,
+            "Not a picture",
+            "a block by itself is written as png",
+        ));
     }
-    let stored = store.snapshot(id).await?.ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
+    let stored = store
+        .snapshot(id)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
     let (body, run, made) = (stored.body, stored.run_id, stored.created_at.timestamp());
-    let Some(title) = block else { return one_file(written(move || Snapshot::open(&body), format).await?, format, &run.to_string(), made) };
-    let work = move || {
-        let document = Snapshot::open(&body).and_then(|snapshot| compose(&snapshot)).map_err(|error| failed(&error))?;
-        chart_alone(&document, &title).map_err(|error| Problem::new(422, "No picture", error.to_string()))
+    let Some(title) = block else {
+        return one_file(
+            written(move || Snapshot::open(&body), format).await?,
+            format,
+            &run.to_string(),
+            made,
+        );
     };
-    let drawn = tokio::task::spawn_blocking(work).await.map_err(|error| failed(&error))??;
+    let work = move || {
+        let document = Snapshot::open(&body)
+            .and_then(|snapshot| compose(&snapshot))
+            .map_err(|error| failed(&error))?;
+        chart_alone(&document, &title)
+            .map_err(|error| Problem::new(422, "No picture", error.to_string()))
+    };
+    let drawn = tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|error| failed(&error))??;
     one_file(vec![drawn], format, &run.to_string(), made)
 }
 
 pub(super) fn format_named(name: &str) -> Result<Format, Problem> {
     Format::from_name(name).ok_or_else(|| {
         let known = Format::ALL.map(Format::name).join(", ");
-        Problem::new(422, "Unknown format", format!("\"{name}\" is not a format; there are {known}"))
+        Problem::new(
+            422,
+            "Unknown format",
+            format!("\"{name}\" is not a format; there are {known}"),
+        )
     })
 }
 
 /// The files of one format as one to download: several as a zip that is called `stem`.
-pub(super) fn one_file(mut files: Vec<Rendered>, format: Format, stem: &str, seconds: i64) -> Result<File, Problem> {
+pub(super) fn one_file(
+    mut files: Vec<Rendered>,
+    format: Format,
+    stem: &str,
+    seconds: i64,
+) -> Result<File, Problem> {
     let file = match files.len() {
-        0 => return Err(Problem::new(422, "Nothing to write", format!("there are no tables, so there is no {}", format.name()))),
+        0 => {
+            return Err(Problem::new(
+                422,
+                "Nothing to write",
+                format!("there are no tables, so there is no {}", format.name()),
+            ));
+        }
         1 => files.remove(0),
         _ => {
-            let named: Vec<(String, Vec<u8>)> = files.into_iter().map(|file| (file.file_name, file.bytes)).collect();
+            let named: Vec<(String, Vec<u8>)> = files
+                .into_iter()
+                .map(|file| (file.file_name, file.bytes))
+                .collect();
             let bytes = together(&named, seconds).map_err(|error| failed(&error))?;
-            Rendered { format, file_name: format!("{stem}.{}.zip", format.name()), media_type: "application/zip", bytes }
+            Rendered {
+                format,
+                file_name: format!("{stem}.{}.zip", format.name()),
+                media_type: "application/zip",
+                bytes,
+            }
         }
     };
-    Ok(File { sha256: sha256(&file.bytes), name: file.file_name, media_type: file.media_type.to_owned(), body: file.bytes, download: true })
+    Ok(File {
+        sha256: sha256(&file.bytes),
+        name: file.file_name,
+        media_type: file.media_type.to_owned(),
+        body: file.bytes,
+        download: true,
+    })
 }
 
 /// The document that has this SHA-256, in small hexadecimal letters.
 #[utoipa::path(get, operation_id = "match_document", path = "/documents/matching/{sha256}", tag = "archive", params(("sha256" = String, Path)), responses((status = 200, body = Match), (status = 404, body = Problem)))]
 #[get("/documents/matching/<sha256>", rank = 1)]
 async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<Match> {
-    let nothing = || Problem::not_found("document with these bytes: it was not made here, or was altered since".to_owned());
+    let nothing = || {
+        Problem::not_found(
+            "document with these bytes: it was not made here, or was altered since".to_owned(),
+        )
+    };
     let found = store.document_with(sha256).await?.ok_or_else(nothing)?;
     let run = store.run(found.run_id).await?.ok_or_else(nothing)?;
-    let stored = store.snapshot(found.snapshot_id).await?.ok_or_else(nothing)?;
+    let stored = store
+        .snapshot(found.snapshot_id)
+        .await?
+        .ok_or_else(nothing)?;
     let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
     let digest = Snapshot::digest_of(&stored.body).map_err(|error| failed(&error))?;
     let format = Format::from_name(&found.format).unwrap_or(Format::Pdf);
@@ -98,7 +159,9 @@ async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<M
         window: snapshot.window.label(),
         made_at: found.created_at,
         snapshot_unaltered: digest == stored.sha256,
-        written_again_the_same: again.iter().any(|file| file.file_name == found.file_name && file.bytes == found.body),
+        written_again_the_same: again
+            .iter()
+            .any(|file| file.file_name == found.file_name && file.bytes == found.body),
         document: DocumentView::of(found),
     }))
 }
@@ -108,10 +171,17 @@ fn failed(error: &dyn std::fmt::Display) -> Problem {
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
-pub(super) async fn written(snapshot: impl FnOnce() -> Result<Snapshot, BadSnapshot> + Send + 'static, format: Format) -> Result<Vec<Rendered>, Problem> {
+pub(super) async fn written(
+    snapshot: impl FnOnce() -> Result<Snapshot, BadSnapshot> + Send + 'static,
+    format: Format,
+) -> Result<Vec<Rendered>, Problem> {
     let work = move || {
-        let document = compose(&snapshot().map_err(|error| error.to_string())?).map_err(|error| error.to_string())?;
+        let document = compose(&snapshot().map_err(|error| error.to_string())?)
+            .map_err(|error| error.to_string())?;
         maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
     };
-    tokio::task::spawn_blocking(work).await.map_err(|error| failed(&error))?.map_err(|error| failed(&error))
+    tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|error| failed(&error))?
+        .map_err(|error| failed(&error))
 }

@@ -84,102 +84,251 @@ struct Prepared {
 #[get("/definitions")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
     let stored = store.definitions().await?;
-    Ok(Json(stored.into_iter().map(|one| DefinitionFile { file: one.file, text: one.text }).collect()))
+    Ok(Json(
+        stored
+            .into_iter()
+            .map(|one| DefinitionFile {
+                file: one.file,
+                text: one.text,
+            })
+            .collect(),
+    ))
 }
 
 /// What applying these files would change. Nothing is changed.
 #[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
 #[post("/definitions/plan", data = "<files>")]
-async fn plan(_user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Plan> {
-    let prepared = prepare(&files, &store.definitions().await?, "", engine.now()).map_err(Problem::definitions)?;
-    Ok(Json(Plan { changes: prepared.changes, unchanged: prepared.unchanged }))
+async fn plan(
+    _user: Author,
+    files: Json<Files>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Plan> {
+    let prepared = prepare(&files, &store.definitions().await?, "", engine.now())
+        .map_err(Problem::definitions)?;
+    Ok(Json(Plan {
+        changes: prepared.changes,
+        unchanged: prepared.unchanged,
+    }))
 }
 
 /// Apply these files: all of them, or none if one is not valid.
 #[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
 #[post("/definitions/apply", data = "<files>")]
-async fn apply(user: Author, files: Json<Files>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
-    Ok(Json(apply_files(&files, &user.0.name, store, engine).await?))
+async fn apply(
+    user: Author,
+    files: Json<Files>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Applied> {
+    Ok(Json(
+        apply_files(&files, &user.0.name, store, engine).await?,
+    ))
 }
 
 /// One definition, as its file.
 #[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = Problem)))]
 #[get("/definitions/<kind>/<name>")]
-async fn one(_user: Viewer, kind: &str, name: &str, store: &State<Store>) -> Answer<DefinitionFile> {
+async fn one(
+    _user: Viewer,
+    kind: &str,
+    name: &str,
+    store: &State<Store>,
+) -> Answer<DefinitionFile> {
     let stored = stored_definition(kind, name, store).await?;
-    Ok(Json(DefinitionFile { file: stored.file, text: stored.text }))
+    Ok(Json(DefinitionFile {
+        file: stored.file,
+        text: stored.text,
+    }))
 }
 
 /// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
 /// which begins paused.
 #[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/definitions/<kind>/<name>/copy", data = "<order>")]
-async fn copy(user: Author, kind: &str, name: &str, order: Json<CopyOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<DefinitionFile> {
+async fn copy(
+    user: Author,
+    kind: &str,
+    name: &str,
+    order: Json<CopyOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<DefinitionFile> {
     let original = stored_definition(kind, name, store).await?;
     let known = Kind::from_name(kind).filter(|kind| ![Kind::Report, Kind::Calendar].contains(kind));
     let known = known.ok_or_else(|| {
         Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
     })?;
     let file = copied(&original, known, &order, store).await?;
-    apply_files(&Files { files: vec![file.clone()], remove_others: false }, &user.0.name, store, engine).await?;
+    apply_files(
+        &Files {
+            files: vec![file.clone()],
+            remove_others: false,
+        },
+        &user.0.name,
+        store,
+        engine,
+    )
+    .await?;
     Ok(Json(file))
 }
 
 /// The file of a copy, beside the original's.
-pub async fn copied(original: &StoredDefinition, kind: Kind, order: &CopyOrder, store: &Store) -> Result<DefinitionFile, Problem> {
+pub async fn copied(
+    original: &StoredDefinition,
+    kind: Kind,
+    order: &CopyOrder,
+    store: &Store,
+) -> Result<DefinitionFile, Problem> {
     if store.definition(kind.name(), &order.name).await?.is_some() {
-        return Err(Problem::new(409, "Name taken", format!("there is a {} \"{}\" already; choose another name", kind.name(), order.name)));
+        return Err(Problem::new(
+            409,
+            "Name taken",
+            format!(
+                "there is a {} \"{}\" already; choose another name",
+                kind.name(),
+                order.name
+            ),
+        ));
     }
-    let title = order.title.clone().unwrap_or_else(|| format!("{} (copy)", original.title));
-    let text = edit::renamed(&original.text, kind, &order.name, &title).map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
-    let folder = original.file.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
-    Ok(DefinitionFile { file: format!("{folder}{}.toml", order.name), text })
+    let title = order
+        .title
+        .clone()
+        .unwrap_or_else(|| format!("{} (copy)", original.title));
+    let text = edit::renamed(&original.text, kind, &order.name, &title)
+        .map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
+    let folder = original
+        .file
+        .rsplit_once('/')
+        .map(|(folder, _)| format!("{folder}/"))
+        .unwrap_or_default();
+    Ok(DefinitionFile {
+        file: format!("{folder}{}.toml", order.name),
+        text,
+    })
 }
 
 /// Remove one definition. What was made of it stays, but for the history of a sampler; what
 /// still needs it prevents it.
 #[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[delete("/definitions/<kind>/<name>")]
-async fn remove(user: Author, kind: &str, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Applied> {
+async fn remove(
+    user: Author,
+    kind: &str,
+    name: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Applied> {
     stored_definition(kind, name, store).await?;
-    let others = store.definitions().await?.into_iter().filter(|one| (one.kind.as_str(), one.name.as_str()) != (kind, name));
-    let files = others.map(|one| DefinitionFile { file: one.file, text: one.text }).collect();
-    let applied = apply_files(&Files { files, remove_others: true }, &user.0.name, store, engine).await?;
+    let others = store
+        .definitions()
+        .await?
+        .into_iter()
+        .filter(|one| (one.kind.as_str(), one.name.as_str()) != (kind, name));
+    let files = others
+        .map(|one| DefinitionFile {
+            file: one.file,
+            text: one.text,
+        })
+        .collect();
+    let applied = apply_files(
+        &Files {
+            files,
+            remove_others: true,
+        },
+        &user.0.name,
+        store,
+        engine,
+    )
+    .await?;
     if kind == Kind::Sampler.name() {
         store.remove_sampler(name).await?;
     }
     Ok(Json(applied))
 }
 
-pub async fn stored_definition(kind: &str, name: &str, store: &Store) -> Result<StoredDefinition, Problem> {
-    store.definition(kind, name).await?.ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))
+pub async fn stored_definition(
+    kind: &str,
+    name: &str,
+    store: &Store,
+) -> Result<StoredDefinition, Problem> {
+    store
+        .definition(kind, name)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))
 }
 
 /// Checks files and makes them so, all of them or none.
-pub async fn apply_files(files: &Files, user: &str, store: &Store, engine: &EngineHandle) -> Result<Applied, Problem> {
+pub async fn apply_files(
+    files: &Files,
+    user: &str,
+    store: &Store,
+    engine: &EngineHandle,
+) -> Result<Applied, Problem> {
     let now = engine.now();
-    let prepared = prepare(files, &store.definitions().await?, user, now).map_err(Problem::definitions)?;
+    let prepared =
+        prepare(files, &store.definitions().await?, user, now).map_err(Problem::definitions)?;
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let plan = prepared.set.plan(report)?;
         let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
         // What a calendar says may have changed under the same name.
-        let named = plan.schedule.calendars.iter().filter_map(|name| prepared.set.calendars.get(&name.value));
-        let rule = named.fold(rule, |rule, calendar| format!("{rule}; {}", calendar.sha256));
-        Some(Rule { report: report.name.clone(), rule, first: plan.next_after(now), most_runs: plan.schedule.most_runs })
+        let named = plan
+            .schedule
+            .calendars
+            .iter()
+            .filter_map(|name| prepared.set.calendars.get(&name.value));
+        let rule = named.fold(rule, |rule, calendar| {
+            format!("{rule}; {}", calendar.sha256)
+        });
+        Some(Rule {
+            report: report.name.clone(),
+            rule,
+            first: plan.next_after(now),
+            most_runs: plan.schedule.most_runs,
+        })
     });
-    let change = StoredChange { schedules: scheduled.collect(), put: prepared.put, remove: prepared.remove };
+    let change = StoredChange {
+        schedules: scheduled.collect(),
+        put: prepared.put,
+        remove: prepared.remove,
+    };
     store.change_definitions(change).await?;
     engine.wake();
-    tracing::info!(user, changes = prepared.changes.len(), "definitions were applied");
-    Ok(Applied { changes: prepared.changes, unchanged: prepared.unchanged })
+    tracing::info!(
+        user,
+        changes = prepared.changes.len(),
+        "definitions were applied"
+    );
+    Ok(Applied {
+        changes: prepared.changes,
+        unchanged: prepared.unchanged,
+    })
 }
 
-fn prepare(files: &Files, stored: &[StoredDefinition], user: &str, now: DateTime<Utc>) -> Result<Prepared, Vec<FileProblem>> {
-    let parsed = parse_all(files.files.iter().map(|file| (file.file.as_str(), file.text.as_str())))?;
+fn prepare(
+    files: &Files,
+    stored: &[StoredDefinition],
+    user: &str,
+    now: DateTime<Utc>,
+) -> Result<Prepared, Vec<FileProblem>> {
+    let parsed = parse_all(
+        files
+            .files
+            .iter()
+            .map(|file| (file.file.as_str(), file.text.as_str())),
+    )?;
     doubles(&parsed)?;
-    let mut prepared = Prepared { changes: Vec::new(), unchanged: 0, put: Vec::new(), remove: Vec::new(), set: DefinitionSet::default() };
+    let mut prepared = Prepared {
+        changes: Vec::new(),
+        unchanged: 0,
+        put: Vec::new(),
+        remove: Vec::new(),
+        set: DefinitionSet::default(),
+    };
     for one in stored {
-        let kept = parsed.iter().any(|definition| definition.kind().name() == one.kind && definition.name() == one.name);
+        let kept = parsed.iter().any(|definition| {
+            definition.kind().name() == one.kind && definition.name() == one.name
+        });
         if kept || !files.remove_others {
             // What is stored was checked when it came in; if it cannot be read any more it
             // is left as it is.
@@ -188,17 +337,28 @@ fn prepare(files: &Files, stored: &[StoredDefinition], user: &str, now: DateTime
             }
         } else {
             prepared.remove.push((one.kind.clone(), one.name.clone()));
-            prepared.changes.push(change("remove", &one.kind, &one.name, &one.file, &one.text, ""));
+            prepared.changes.push(change(
+                "remove", &one.kind, &one.name, &one.file, &one.text, "",
+            ));
         }
     }
     for (definition, file) in parsed.into_iter().zip(&files.files) {
         let (kind, name) = (definition.kind().name(), definition.name().to_owned());
-        let before = stored.iter().find(|one| one.kind == kind && one.name == name);
+        let before = stored
+            .iter()
+            .find(|one| one.kind == kind && one.name == name);
         if before.is_some_and(|before| before.text == file.text && before.file == file.file) {
             prepared.unchanged += 1;
         } else {
             let action = if before.is_some() { "alter" } else { "add" };
-            prepared.changes.push(change(action, kind, &name, &file.file, before.map_or("", |before| &before.text), &file.text));
+            prepared.changes.push(change(
+                action,
+                kind,
+                &name,
+                &file.file,
+                before.map_or("", |before| &before.text),
+                &file.text,
+            ));
             prepared.put.push(StoredDefinition {
                 kind: kind.to_owned(),
                 name,
@@ -211,28 +371,65 @@ fn prepare(files: &Files, stored: &[StoredDefinition], user: &str, now: DateTime
         }
         prepared.set.put(definition);
     }
-    for change in prepared.changes.iter_mut().filter(|change| change.kind == "report" && change.action != "remove") {
-        let Some(report) = prepared.set.reports.get(&change.name) else { continue };
+    for change in prepared
+        .changes
+        .iter_mut()
+        .filter(|change| change.kind == "report" && change.action != "remove")
+    {
+        let Some(report) = prepared.set.reports.get(&change.name) else {
+            continue;
+        };
         if let Some(plan) = prepared.set.plan(report) {
             change.schedule = Some(format!("{}, {}", plan.schedule.sentence(), report.zone));
-            change.next = plan.instants(now, DateTime::<Utc>::MAX_UTC).take(NEXT).map(|at| report.zone.rfc3339(at)).collect();
+            change.next = plan
+                .instants(now, DateTime::<Utc>::MAX_UTC)
+                .take(NEXT)
+                .map(|at| report.zone.rfc3339(at))
+                .collect();
         }
     }
     let problems = prepared.set.check();
-    if problems.is_empty() { Ok(prepared) } else { Err(problems) }
+    if problems.is_empty() {
+        Ok(prepared)
+    } else {
+        Err(problems)
+    }
 }
 
 fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     let mut problems = Vec::new();
     for (index, one) in parsed.iter().enumerate() {
-        if let Some(first) = parsed[..index].iter().find(|earlier| earlier.kind() == one.kind() && earlier.name() == one.name()) {
-            problems.push(one.place().problem(format!("the {} \"{}\" is already defined in {}", one.kind().name(), one.name(), first.place().file)));
+        if let Some(first) = parsed[..index]
+            .iter()
+            .find(|earlier| earlier.kind() == one.kind() && earlier.name() == one.name())
+        {
+            problems.push(one.place().problem(format!(
+                "the {} \"{}\" is already defined in {}",
+                one.kind().name(),
+                one.name(),
+                first.place().file
+            )));
         }
     }
-    if problems.is_empty() { Ok(()) } else { Err(problems) }
+    if problems.is_empty() {
+        Ok(())
+    } else {
+        Err(problems)
+    }
 }
 
 fn change(action: &str, kind: &str, name: &str, file: &str, before: &str, after: &str) -> Change {
-    let diff = TextDiff::from_lines(before, after).unified_diff().context_radius(2).to_string();
-    Change { action: action.to_owned(), kind: kind.to_owned(), name: name.to_owned(), file: file.to_owned(), diff, schedule: None, next: Vec::new() }
+    let diff = TextDiff::from_lines(before, after)
+        .unified_diff()
+        .context_radius(2)
+        .to_string();
+    Change {
+        action: action.to_owned(),
+        kind: kind.to_owned(),
+        name: name.to_owned(),
+        file: file.to_owned(),
+        diff,
+        schedule: None,
+        next: Vec::new(),
+    }
 }

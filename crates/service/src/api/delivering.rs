@@ -25,7 +25,19 @@ use crate::{
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![channels, test_channel, test_mail, people, forget_bounces, rejoin, copies, release, revoke_links, notices, preview]
+    routes![
+        channels,
+        test_channel,
+        test_mail,
+        people,
+        forget_bounces,
+        rejoin,
+        copies,
+        release,
+        revoke_links,
+        notices,
+        preview
+    ]
 }
 
 /// A way for documents to leave.
@@ -49,19 +61,40 @@ pub struct ChannelView {
 /// All channels, and the service's own mail server first, whose name is empty.
 #[utoipa::path(get, operation_id = "list_channels", path = "/channels", tag = "delivering", responses((status = 200, body = Vec<ChannelView>)))]
 #[get("/channels")]
-async fn channels(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Vec<ChannelView>> {
+async fn channels(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<ChannelView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let queues = store.queues().await?;
     let waits = |via: &str| {
         let of = || queues.iter().filter(|queue| queue.via == via);
-        (of().map(|queue| queue.waiting).sum(), of().filter_map(|queue| queue.oldest).min())
+        (
+            of().map(|queue| queue.waiting).sum(),
+            of().filter_map(|queue| queue.oldest).min(),
+        )
     };
     let mut found = Vec::new();
     if let Some(place) = engine.own_mail_server() {
         let (waiting, oldest) = waits("");
-        let used_by = set.reports.values().filter(|report| report.deliver.mail_server.is_none()).map(|report| report.name.clone()).collect();
+        let used_by = set
+            .reports
+            .values()
+            .filter(|report| report.deliver.mail_server.is_none())
+            .map(|report| report.name.clone())
+            .collect();
         let title = "The service's own mail server".to_owned();
-        found.push(ChannelView { name: String::new(), title, file: String::new(), kind: "mail-server".to_owned(), place, used_by, waiting, oldest });
+        found.push(ChannelView {
+            name: String::new(),
+            title,
+            file: String::new(),
+            kind: "mail-server".to_owned(),
+            place,
+            used_by,
+            waiting,
+            oldest,
+        });
     }
     found.extend(set.channels.values().map(|channel| {
         let (waiting, oldest) = waits(&channel.name);
@@ -71,7 +104,12 @@ async fn channels(_user: Viewer, store: &State<Store>, engine: &State<EngineHand
             file: channel.place.file.clone(),
             kind: channel.kind.name().to_owned(),
             place: channel.kind.place(),
-            used_by: set.reports.values().filter(|report| uses(report, &channel.name)).map(|report| report.name.clone()).collect(),
+            used_by: set
+                .reports
+                .values()
+                .filter(|report| uses(report, &channel.name))
+                .map(|report| report.name.clone())
+                .collect(),
             waiting,
             oldest,
         }
@@ -80,9 +118,20 @@ async fn channels(_user: Viewer, store: &State<Store>, engine: &State<EngineHand
 }
 
 fn uses(report: &maple_lark_core::definition::Report, channel: &str) -> bool {
-    let manners = report.audiences.iter().map(|audience| &audience.manner).chain(report.audience_queries.iter().map(|query| &query.manner));
-    let server = report.deliver.mail_server.as_ref().is_some_and(|name| name.value == channel);
-    server || manners.flat_map(|manner| &manner.channels).any(|name| name.value == channel)
+    let manners = report
+        .audiences
+        .iter()
+        .map(|audience| &audience.manner)
+        .chain(report.audience_queries.iter().map(|query| &query.manner));
+    let server = report
+        .deliver
+        .mail_server
+        .as_ref()
+        .is_some_and(|name| name.value == channel);
+    server
+        || manners
+            .flat_map(|manner| &manner.channels)
+            .any(|name| name.value == channel)
 }
 
 /// To whom a test mail goes.
@@ -114,9 +163,18 @@ pub struct TestStep {
 /// says it is a test.
 #[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivering", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/channels/<name>/test", data = "<order>")]
-async fn test_channel(_user: Author, name: &str, order: Json<TestOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ChannelTest> {
+async fn test_channel(
+    _user: Author,
+    name: &str,
+    order: Json<TestOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<ChannelTest> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let channel = set.channels.get(name).ok_or_else(|| Problem::not_found(format!("channel \"{name}\"")))?;
+    let channel = set
+        .channels
+        .get(name)
+        .ok_or_else(|| Problem::not_found(format!("channel \"{name}\"")))?;
     if let ChannelKind::MailServer(_) = channel.kind {
         return probed(engine, Some(channel), order.to.as_deref()).await;
     }
@@ -124,29 +182,71 @@ async fn test_channel(_user: Author, name: &str, order: Json<TestOrder>, store: 
         Ok(words) => (true, words),
         Err(words) => (false, words),
     };
-    Ok(Json(ChannelTest { works, steps: vec![TestStep { name: channel.kind.name().to_owned(), works, words, remedy: None }] }))
+    Ok(Json(ChannelTest {
+        works,
+        steps: vec![TestStep {
+            name: channel.kind.name().to_owned(),
+            works,
+            words,
+            remedy: None,
+        }],
+    }))
 }
 
 /// Try the service's own mail server with a mail that really goes out.
 #[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivering", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = Problem)))]
 #[post("/mail-server/test", data = "<order>")]
-async fn test_mail(_user: Author, order: Json<TestOrder>, engine: &State<EngineHandle>) -> Answer<ChannelTest> {
+async fn test_mail(
+    _user: Author,
+    order: Json<TestOrder>,
+    engine: &State<EngineHandle>,
+) -> Answer<ChannelTest> {
     probed(engine, None, order.to.as_deref()).await
 }
 
-async fn probed(engine: &EngineHandle, channel: Option<&maple_lark_core::definition::Channel>, to: Option<&str>) -> Answer<ChannelTest> {
-    let to = to.ok_or_else(|| Problem::new(422, "No recipient", "say to whom the test mail goes: {\"to\": \"name@host.example\"}"))?;
-    let to: Mailbox = to.parse().map_err(|error: maple_lark_core::definition::BadMailbox| Problem::new(422, "No mail address", error.to_string()))?;
+async fn probed(
+    engine: &EngineHandle,
+    channel: Option<&maple_lark_core::definition::Channel>,
+    to: Option<&str>,
+) -> Answer<ChannelTest> {
+    let to = to.ok_or_else(|| {
+        Problem::new(
+            422,
+            "No recipient",
+            "say to whom the test mail goes: {\"to\": \"name@host.example\"}",
+        )
+    })?;
+    let to: Mailbox = to
+        .parse()
+        .map_err(|error: maple_lark_core::definition::BadMailbox| {
+            Problem::new(422, "No mail address", error.to_string())
+        })?;
     let probe = match engine.probe(channel, &to).await {
         Ok(probe) => probe,
         Err(words) => {
-            let step = TestStep { name: "settings".to_owned(), works: false, words, remedy: Some("mend the definition or the configuration".to_owned()) };
-            return Ok(Json(ChannelTest { works: false, steps: vec![step] }));
+            let step = TestStep {
+                name: "settings".to_owned(),
+                works: false,
+                words,
+                remedy: Some("mend the definition or the configuration".to_owned()),
+            };
+            return Ok(Json(ChannelTest {
+                works: false,
+                steps: vec![step],
+            }));
         }
     };
     let steps = probe.steps.into_iter();
-    let steps = steps.map(|step| TestStep { name: step.name.to_owned(), works: step.works, words: step.words, remedy: step.remedy.map(str::to_owned) });
-    Ok(Json(ChannelTest { works: probe.works, steps: steps.collect() }))
+    let steps = steps.map(|step| TestStep {
+        name: step.name.to_owned(),
+        works: step.works,
+        words: step.words,
+        remedy: step.remedy.map(str::to_owned),
+    });
+    Ok(Json(ChannelTest {
+        works: probe.works,
+        steps: steps.collect(),
+    }))
 }
 
 /// Everybody who is known by name, and what is known of their addresses.
@@ -210,7 +310,11 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let bounced = store.bounced_addresses().await?.into_iter();
     let departures = store.departures(None).await?.into_iter();
-    let reached: Vec<(String, Vec<String>)> = set.reports.values().map(|report| (report.name.clone(), addresses(&set, report))).collect();
+    let reached: Vec<(String, Vec<String>)> = set
+        .reports
+        .values()
+        .map(|report| (report.name.clone(), addresses(&set, report)))
+        .collect();
     Ok(Json(AddressBook {
         people: set
             .people
@@ -224,7 +328,11 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 writing: person.writing.map(|writing| writing.to_string()),
                 active: person.active,
                 user: person.user.clone(),
-                reports: reached.iter().filter(|(_, all)| all.contains(&person.address.to_lowercase())).map(|(report, _)| report.clone()).collect(),
+                reports: reached
+                    .iter()
+                    .filter(|(_, all)| all.contains(&person.address.to_lowercase()))
+                    .map(|(report, _)| report.clone())
+                    .collect(),
             })
             .collect(),
         groups: set
@@ -234,8 +342,16 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 name: group.name.clone(),
                 title: group.title.clone(),
                 file: group.place.file.clone(),
-                members: group.members.iter().map(|member| member.value.to_string()).collect(),
-                recipients: set.recipients(&group.members).into_iter().map(|Recipient { mailbox, .. }| mailbox.to_string()).collect(),
+                members: group
+                    .members
+                    .iter()
+                    .map(|member| member.value.to_string())
+                    .collect(),
+                recipients: set
+                    .recipients(&group.members)
+                    .into_iter()
+                    .map(|Recipient { mailbox, .. }| mailbox.to_string())
+                    .collect(),
             })
             .collect(),
         bounced: bounced
@@ -247,20 +363,38 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 set_aside_at: one.set_aside_at,
             })
             .collect(),
-        departures: departures.map(|one| DepartureView { report: one.report, address: one.address, left_at: one.left_at }).collect(),
+        departures: departures
+            .map(|one| DepartureView {
+                report: one.report,
+                address: one.address,
+                left_at: one.left_at,
+            })
+            .collect(),
     }))
 }
 
 fn addresses(set: &DefinitionSet, report: &maple_lark_core::definition::Report) -> Vec<String> {
     let audiences = set.audiences(report);
-    audiences.iter().flat_map(|audience| audience.everybody()).map(|(_, recipient)| recipient.mailbox.address.to_lowercase()).collect()
+    audiences
+        .iter()
+        .flat_map(|audience| audience.everybody())
+        .map(|(_, recipient)| recipient.mailbox.address.to_lowercase())
+        .collect()
 }
 
 /// Forget the bounces of an address, so that mail goes there again.
 #[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivering", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/bounced-addresses/<name>")]
-async fn forget_bounces(_user: Author, name: &str, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
-    if store.forget_bounces(name).await? { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found(format!("bounce of {name}"))) }
+async fn forget_bounces(
+    _user: Author,
+    name: &str,
+    store: &State<Store>,
+) -> Result<rocket::response::status::NoContent, Problem> {
+    if store.forget_bounces(name).await? {
+        Ok(rocket::response::status::NoContent)
+    } else {
+        Err(Problem::not_found(format!("bounce of {name}")))
+    }
 }
 
 /// Who is to get which report again.
@@ -272,9 +406,21 @@ pub struct RejoinOrder {
 /// Put somebody back on a report that they had left. Only they themselves should ask for it.
 #[utoipa::path(post, operation_id = "rejoin_report", path = "/reports/{name}/departures/undo", tag = "delivering", params(("name" = String, Path)), request_body = RejoinOrder, responses((status = 204), (status = 404, body = Problem)))]
 #[post("/reports/<name>/departures/undo", data = "<order>")]
-async fn rejoin(_user: Administrator, name: &str, order: Json<RejoinOrder>, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
+async fn rejoin(
+    _user: Administrator,
+    name: &str,
+    order: Json<RejoinOrder>,
+    store: &State<Store>,
+) -> Result<rocket::response::status::NoContent, Problem> {
     let back = store.rejoin(name, &order.address).await?;
-    if back { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found(format!("departure of {} from \"{name}\"", order.address))) }
+    if back {
+        Ok(rocket::response::status::NoContent)
+    } else {
+        Err(Problem::not_found(format!(
+            "departure of {} from \"{name}\"",
+            order.address
+        )))
+    }
 }
 
 /// What to send again, to whom.
@@ -302,11 +448,24 @@ async fn copies(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
-    let run = store.run(id).await?.ok_or_else(|| Problem::not_found(format!("run {id}")))?;
-    let sent: Vec<Delivery> = store.deliveries(id).await?.into_iter().filter(|delivery| delivery.copy == 0).collect();
-    let unknown = order.deliveries.iter().find(|wanted| !sent.iter().any(|delivery| delivery.id == **wanted));
+    let run = store
+        .run(id)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+    let sent: Vec<Delivery> = store
+        .deliveries(id)
+        .await?
+        .into_iter()
+        .filter(|delivery| delivery.copy == 0)
+        .collect();
+    let unknown = order
+        .deliveries
+        .iter()
+        .find(|wanted| !sent.iter().any(|delivery| delivery.id == **wanted));
     if let Some(unknown) = unknown {
-        return Err(Problem::not_found(format!("delivery {unknown} of this run")));
+        return Err(Problem::not_found(format!(
+            "delivery {unknown} of this run"
+        )));
     }
     let all = order.deliveries.is_empty() && order.to.is_empty();
     let mut copies: Vec<Copy> = sent
@@ -329,7 +488,13 @@ async fn copies(
         }
     }
     if !order.to.is_empty() {
-        let names = || views.iter().map(|view| format!("\"{}\"", view.audience)).collect::<Vec<_>>().join(", ");
+        let names = || {
+            views
+                .iter()
+                .map(|view| format!("\"{}\"", view.audience))
+                .collect::<Vec<_>>()
+                .join(", ")
+        };
         let view = match &order.audience {
             Some(name) => views.iter().find(|view| &view.audience == name),
             None => views.first().filter(|_| views.len() == 1),
@@ -343,35 +508,81 @@ async fn copies(
             Problem::new(422, "Whose view", words)
         })?;
         for to in everybody_meant(engine, store, &user.0.name, &order.to).await? {
-            let via = if view.channel == "mail" { view.via.clone() } else { String::new() };
+            let via = if view.channel == "mail" {
+                view.via.clone()
+            } else {
+                String::new()
+            };
             let (audience, snapshot_id) = (view.audience.clone(), view.snapshot_id);
-            copies.push(Copy { audience, channel: "mail".to_owned(), via, recipient: to, snapshot_id, variant: String::new() });
+            copies.push(Copy {
+                audience,
+                channel: "mail".to_owned(),
+                via,
+                recipient: to,
+                snapshot_id,
+                variant: String::new(),
+            });
         }
     }
     if copies.is_empty() {
-        return Err(Problem::new(409, "Nothing to repeat", format!("the run is {}, and nothing of it was sent", run.state)));
+        return Err(Problem::new(
+            409,
+            "Nothing to repeat",
+            format!("the run is {}, and nothing of it was sent", run.state),
+        ));
     }
-    let host = sent.first().and_then(|delivery| delivery.message_id.split_once('@')).map_or("localhost", |(_, host)| host).to_owned();
-    let note: Option<&str> = order.note.as_deref().map(str::trim).filter(|note| !note.is_empty());
-    store.add_copies(id, &copies, &host, note, &user.0.name, engine.now()).await?;
+    let host = sent
+        .first()
+        .and_then(|delivery| delivery.message_id.split_once('@'))
+        .map_or("localhost", |(_, host)| host)
+        .to_owned();
+    let note: Option<&str> = order
+        .note
+        .as_deref()
+        .map(str::trim)
+        .filter(|note| !note.is_empty());
+    store
+        .add_copies(id, &copies, &host, note, &user.0.name, engine.now())
+        .await?;
     engine.wake();
-    Ok(rocket::response::status::Custom(rocket::http::Status::Accepted, Json(one_run(store, id).await?)))
+    Ok(rocket::response::status::Custom(
+        rocket::http::Status::Accepted,
+        Json(one_run(store, id).await?),
+    ))
 }
 
 /// Let a run go out that waits for a look, or that is held.
 #[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/runs/<id>/release")]
-async fn release(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+async fn release(
+    user: Author,
+    id: Uuid,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<RunView> {
     let released = store.release_run(id, &user.0.name).await?;
     let view = one_run(store, id).await?;
     engine.wake();
-    if released { Ok(Json(view)) } else { Err(Problem::new(409, "Nothing to release", format!("the run is {}", view.run.state))) }
+    if released {
+        Ok(Json(view))
+    } else {
+        Err(Problem::new(
+            409,
+            "Nothing to release",
+            format!("the run is {}", view.run.state),
+        ))
+    }
 }
 
 /// End the links to a run's documents before their time.
 #[utoipa::path(delete, operation_id = "revoke_links", path = "/runs/{id}/links", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
 #[delete("/runs/<id>/links")]
-async fn revoke_links(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+async fn revoke_links(
+    user: Author,
+    id: Uuid,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<RunView> {
     let revoked = store.revoke_links(id, engine.now()).await?;
     tracing::info!(run = %id, revoked, by = %user.0.name, "links were revoked");
     Ok(Json(one_run(store, id).await?))
@@ -434,25 +645,60 @@ pub struct MessagePreview {
 /// A message as it would be, with real values. Nothing is sent or kept.
 #[utoipa::path(post, operation_id = "preview_message", path = "/reports/{name}/message-preview", tag = "reports", params(("name" = String, Path)), request_body = MessageDraft, responses((status = 200, body = MessagePreview), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/reports/<name>/message-preview", data = "<draft>")]
-async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &State<Store>) -> Answer<MessagePreview> {
+async fn preview(
+    _user: Author,
+    name: &str,
+    draft: Json<MessageDraft>,
+    store: &State<Store>,
+) -> Answer<MessagePreview> {
     let draft = draft.into_inner();
-    let templates = [("subject", Template::new(draft.subject)), ("text", Template::new(draft.text))];
+    let templates = [
+        ("subject", Template::new(draft.subject)),
+        ("text", Template::new(draft.text)),
+    ];
     for (key, template) in &templates {
-        message::check(template).map_err(|words| Problem::new(422, "The message is not valid", format!("{key}: {words}")))?;
+        message::check(template).map_err(|words| {
+            Problem::new(422, "The message is not valid", format!("{key}: {words}"))
+        })?;
     }
     let mut found = None;
-    for run in store.runs(&RunFilter { report: Some(name.to_owned()), state: None }, 1, 20).await?.items {
+    for run in store
+        .runs(
+            &RunFilter {
+                report: Some(name.to_owned()),
+                state: None,
+            },
+            1,
+            20,
+        )
+        .await?
+        .items
+    {
         if let Some(head) = store.snapshot_heads(run.id).await?.into_iter().next() {
             // Some audience that has this view; a report without any has a sample of a name.
-            let audiences: Vec<ResolvedAudience> = run.audiences.and_then(|kept| serde_json::from_value(kept).ok()).unwrap_or_default();
-            let name = audiences.iter().find(|audience| values_key(&audience.values) == head.values_key).map_or("the audience", |audience| &audience.name);
+            let audiences: Vec<ResolvedAudience> = run
+                .audiences
+                .and_then(|kept| serde_json::from_value(kept).ok())
+                .unwrap_or_default();
+            let name = audiences
+                .iter()
+                .find(|audience| values_key(&audience.values) == head.values_key)
+                .map_or("the audience", |audience| &audience.name);
             let name = name.to_owned();
-            found = store.snapshot(head.id).await?.map(|stored| (run.id, name, stored.body));
+            found = store
+                .snapshot(head.id)
+                .await?
+                .map(|stored| (run.id, name, stored.body));
             break;
         }
     }
-    let (run, audience, body) =
-        found.ok_or_else(|| Problem::new(409, "No values yet", "the report has not run, so there are no values to show; run it once"))?;
+    let (run, audience, body) = found.ok_or_else(|| {
+        Problem::new(
+            409,
+            "No values yet",
+            "the report has not run, so there are no values to show; run it once",
+        )
+    })?;
     let content = match draft.body.as_deref() {
         Some("full") => MailContent::Full,
         Some("text") => MailContent::Text,
@@ -462,18 +708,44 @@ async fn preview(_user: Author, name: &str, draft: Json<MessageDraft>, store: &S
         let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
         let values = message::Values::of(&snapshot, &document, Some(&audience));
-        let [subject, text] = templates.map(|(_, template)| message::render(&template, &values).map_err(|error| error.to_string()));
+        let [subject, text] = templates.map(|(_, template)| {
+            message::render(&template, &values).map_err(|error| error.to_string())
+        });
         let text = text?;
-        let mail = mail_body(&document, content, &Surroundings { message: Some(&text), ..Surroundings::default() }).map_err(|error| error.to_string())?;
+        let mail = mail_body(
+            &document,
+            content,
+            &Surroundings {
+                message: Some(&text),
+                ..Surroundings::default()
+            },
+        )
+        .map_err(|error| error.to_string())?;
         // A picture that is a part of a mail is a part of the page here.
         let html = mail.html.map(|html| {
             mail.images.iter().fold(html, |html, image| {
-                let data = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &image.png);
-                html.replace(&format!("cid:{}", image.content_id), &format!("data:image/png;base64,{data}"))
+                let data =
+                    base64::Engine::encode(&base64::engine::general_purpose::STANDARD, &image.png);
+                html.replace(
+                    &format!("cid:{}", image.content_id),
+                    &format!("data:image/png;base64,{data}"),
+                )
             })
         });
-        Ok(MessagePreview { subject: subject?, text: mail.text, html, run, window: document.front.window_label.clone(), figures: values.figures })
+        Ok(MessagePreview {
+            subject: subject?,
+            text: mail.text,
+            html,
+            run,
+            window: document.front.window_label.clone(),
+            figures: values.figures,
+        })
     };
     let refused = |words: String| Problem::new(422, "The message cannot be shown", words);
-    Ok(Json(tokio::task::spawn_blocking(work).await.map_err(|error| refused(error.to_string()))?.map_err(refused)?))
+    Ok(Json(
+        tokio::task::spawn_blocking(work)
+            .await
+            .map_err(|error| refused(error.to_string()))?
+            .map_err(refused)?,
+    ))
 }

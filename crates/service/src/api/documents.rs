@@ -28,11 +28,18 @@ impl<'r> Responder<'r, 'static> for File {
     fn respond_to(self, request: &'r rocket::Request<'_>) -> rocket::response::Result<'static> {
         let kind = ContentType::parse_flexible(&self.media_type).unwrap_or(ContentType::Binary);
         // File names are made of small letters, digits, hyphens and dots (see `slug`).
-        let disposition = if self.download { "attachment" } else { "inline" };
+        let disposition = if self.download {
+            "attachment"
+        } else {
+            "inline"
+        };
         // A document has no scripts and may do nothing but show itself.
         let policy = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox allow-popups; frame-ancestors 'self'";
         let mut response = Response::build_from((kind.clone(), self.body).respond_to(request)?);
-        response.header(Header::new("Content-Disposition", format!("{disposition}; filename=\"{}\"", self.name)));
+        response.header(Header::new(
+            "Content-Disposition",
+            format!("{disposition}; filename=\"{}\"", self.name),
+        ));
         response.header(Header::new("ETag", format!("\"{}\"", self.sha256)));
         response.header(Header::new("Cache-Control", "private, no-cache"));
         if kind.is_html() {
@@ -45,7 +52,21 @@ impl<'r> Responder<'r, 'static> for File {
 /// One document's bytes; `download` makes a browser save it instead of showing it.
 #[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem)))]
 #[get("/documents/<id>?<download>", rank = 2)]
-async fn one(_user: Viewer, id: Uuid, download: Option<bool>, store: &State<Store>) -> Result<File, Problem> {
-    let found = store.document(id).await?.ok_or_else(|| Problem::not_found(format!("document {id}")))?;
-    Ok(File { name: found.file_name, media_type: found.media_type, sha256: found.sha256, body: found.body, download: download.unwrap_or(false) })
+async fn one(
+    _user: Viewer,
+    id: Uuid,
+    download: Option<bool>,
+    store: &State<Store>,
+) -> Result<File, Problem> {
+    let found = store
+        .document(id)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("document {id}")))?;
+    Ok(File {
+        name: found.file_name,
+        media_type: found.media_type,
+        sha256: found.sha256,
+        body: found.body,
+        download: download.unwrap_or(false),
+    })
 }

@@ -17,7 +17,11 @@ pub fn health() -> Json<Value> {
 pub async fn ready(store: &State<Store>) -> Result<Json<Value>, Problem> {
     match store.ready().await {
         Ok(true) => Ok(Json(json!({ "status": "ready" }))),
-        Ok(false) => Err(Problem::new(503, "Not ready", "the tables of the database are not up to date yet")),
+        Ok(false) => Err(Problem::new(
+            503,
+            "Not ready",
+            "the tables of the database are not up to date yet",
+        )),
         Err(error) => Err(error.into()),
     }
 }

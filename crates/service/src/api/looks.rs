@@ -30,7 +30,13 @@ pub struct LookText {
 async fn preview(_user: Viewer, order: Json<LookText>) -> Result<File, Problem> {
     let look = match Definition::parse("look.toml", &order.text) {
         Ok(Definition::Look(look)) => look.value,
-        Ok(_) => return Err(Problem::new(422, "No look", "this file defines something else than a look")),
+        Ok(_) => {
+            return Err(Problem::new(
+                422,
+                "No look",
+                "this file defines something else than a look",
+            ));
+        }
         Err(problems) => return Err(Problem::definitions(problems)),
     };
     let work = move || {
@@ -39,12 +45,20 @@ async fn preview(_user: Viewer, order: Json<LookText>) -> Result<File, Problem> 
         maple_lark_documents::first_page(&document).map_err(|error| error.to_string())
     };
     let refused = |words: String| Problem::new(422, "The look cannot be shown", words);
-    let body = tokio::task::spawn_blocking(work).await.map_err(|error| refused(error.to_string()))?.map_err(refused)?;
-    Ok(File { name: "look.png".to_owned(), media_type: "image/png".to_owned(), sha256: sha256(&body), body, download: false })
+    let body = tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|error| refused(error.to_string()))?
+        .map_err(refused)?;
+    Ok(File {
+        name: "look.png".to_owned(),
+        media_type: "image/png".to_owned(),
+        sha256: sha256(&body),
+        body,
+        download: false,
+    })
 }
 
-const REPORT: &str =
-    "[report]\nname = \"sample\"\ntitle = \"A sample report\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"sample\"]\n[window]\nprevious = \"day\"\n";
+const REPORT: &str = "[report]\nname = \"sample\"\ntitle = \"A sample report\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"sample\"]\n[window]\nprevious = \"day\"\n";
 const DASHBOARD: &str = r#"
 [dashboard]
 name = "sample"
@@ -91,19 +105,51 @@ bars = ["used"]
 /// A day of made-up hosts.
 fn sample() -> Snapshot {
     let from: DateTime<Utc> = DateTime::from_timestamp(1_792_886_400, 0).unwrap_or_default();
-    let column = |name: &str, kind| Column { name: name.to_owned(), kind };
+    let column = |name: &str, kind| Column {
+        name: name.to_owned(),
+        kind,
+    };
     let load = (0..96).map(|n| {
         let wave = (f64::from(n) / 9.0).sin() * 22.0 + f64::from(n * 37 % 11);
-        vec![Value::Instant(from + TimeDelta::minutes(15 * i64::from(n))), Value::Number(50.0 + wave)]
+        vec![
+            Value::Instant(from + TimeDelta::minutes(15 * i64::from(n))),
+            Value::Number(50.0 + wave),
+        ]
     });
-    let hosts = [("db-01", 93.5), ("app-03", 81.2), ("queue-02", 64.0), ("cache-01", 41.7), ("proxy-01", 20.1)];
-    let hosts = hosts.iter().map(|(host, used)| vec![Value::Text((*host).to_owned()), Value::Number(*used), Value::Number(100.0 - used)]);
+    let hosts = [
+        ("db-01", 93.5),
+        ("app-03", 81.2),
+        ("queue-02", 64.0),
+        ("cache-01", 41.7),
+        ("proxy-01", 20.1),
+    ];
+    let hosts = hosts.iter().map(|(host, used)| {
+        vec![
+            Value::Text((*host).to_owned()),
+            Value::Number(*used),
+            Value::Number(100.0 - used),
+        ]
+    });
     let tables = [
-        ("load", Table { columns: vec![column("at", ColumnKind::Instant), column("load", ColumnKind::Number)], rows: load.collect(), truncated: false }),
+        (
+            "load",
+            Table {
+                columns: vec![
+                    column("at", ColumnKind::Instant),
+                    column("load", ColumnKind::Number),
+                ],
+                rows: load.collect(),
+                truncated: false,
+            },
+        ),
         (
             "hosts",
             Table {
-                columns: vec![column("host", ColumnKind::Text), column("used", ColumnKind::Number), column("free", ColumnKind::Number)],
+                columns: vec![
+                    column("host", ColumnKind::Text),
+                    column("used", ColumnKind::Number),
+                    column("free", ColumnKind::Number),
+                ],
                 rows: hosts.collect(),
                 truncated: false,
             },
@@ -116,12 +162,23 @@ fn sample() -> Snapshot {
         report: "sample".to_owned(),
         scheduled_for: from + TimeDelta::hours(31),
         made_at: from + TimeDelta::hours(31),
-        window: Window { from, to: from + TimeDelta::days(1), zone, within: None },
+        window: Window {
+            from,
+            to: from + TimeDelta::days(1),
+            zone,
+            within: None,
+        },
         incomplete: None,
         values: Default::default(),
         definitions: vec![
-            FrozenDefinition { file: "report.toml".to_owned(), text: REPORT.to_owned() },
-            FrozenDefinition { file: "dashboard.toml".to_owned(), text: DASHBOARD.to_owned() },
+            FrozenDefinition {
+                file: "report.toml".to_owned(),
+                text: REPORT.to_owned(),
+            },
+            FrozenDefinition {
+                file: "dashboard.toml".to_owned(),
+                text: DASHBOARD.to_owned(),
+            },
         ],
         queries: tables
             .into_iter()

@@ -42,31 +42,54 @@ pub struct Letter {
 }
 
 fn folder(config: &Config) -> Result<&Path, Problem> {
-    config.demo_mailbox.as_deref().ok_or_else(|| Problem::not_found("demo mailbox; it is there only during the demo"))
+    config
+        .demo_mailbox
+        .as_deref()
+        .ok_or_else(|| Problem::not_found("demo mailbox; it is there only during the demo"))
 }
 
 /// The file of a letter; ids are names that the mail server gave, never paths.
 fn path(config: &Config, id: &str) -> Result<PathBuf, Problem> {
     let folder = folder(config)?;
-    let valid = !id.is_empty() && id.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '.') && !id.starts_with('.');
+    let valid = !id.is_empty()
+        && id
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '.')
+        && !id.starts_with('.');
     let path = folder.join(format!("{id}.eml"));
-    if valid && path.is_file() { Ok(path) } else { Err(Problem::not_found(format!("letter \"{id}\""))) }
+    if valid && path.is_file() {
+        Ok(path)
+    } else {
+        Err(Problem::not_found(format!("letter \"{id}\"")))
+    }
 }
 
 fn read(path: &Path) -> Result<Vec<u8>, Problem> {
-    std::fs::read(path).map_err(|error| Problem::new(500, "Unreadable", format!("the letter cannot be read: {error}")))
+    std::fs::read(path).map_err(|error| {
+        Problem::new(
+            500,
+            "Unreadable",
+            format!("the letter cannot be read: {error}"),
+        )
+    })
 }
 
 fn parse(bytes: &[u8]) -> Result<Message<'_>, Problem> {
-    MessageParser::default().parse(bytes).ok_or_else(|| Problem::new(500, "Unreadable", "the letter is no mail message"))
+    MessageParser::default()
+        .parse(bytes)
+        .ok_or_else(|| Problem::new(500, "Unreadable", "the letter is no mail message"))
 }
 
 fn files<'a>(message: &'a Message<'a>) -> impl Iterator<Item = &'a mail_parser::MessagePart<'a>> {
-    message.attachments().filter(|part| part.content_id().is_none())
+    message
+        .attachments()
+        .filter(|part| part.content_id().is_none())
 }
 
 fn address(address: Option<&mail_parser::Address<'_>>) -> String {
-    let Some(one) = address.and_then(|address| address.first()) else { return String::new() };
+    let Some(one) = address.and_then(|address| address.first()) else {
+        return String::new();
+    };
     match (one.name(), one.address()) {
         (Some(name), Some(address)) => format!("{name} <{address}>"),
         (_, address) => address.unwrap_or_default().to_owned(),
@@ -79,7 +102,10 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> LetterHead {
         from: address(message.from()),
         to: address(message.to()),
         subject: message.subject().unwrap_or("(no subject)").to_owned(),
-        received_at: id.get(..15).and_then(|stamp| chrono::NaiveDateTime::parse_from_str(stamp, "%Y%m%dT%H%M%S").ok()).map(|at| at.and_utc()),
+        received_at: id
+            .get(..15)
+            .and_then(|stamp| chrono::NaiveDateTime::parse_from_str(stamp, "%Y%m%dT%H%M%S").ok())
+            .map(|at| at.and_utc()),
         size: bytes.len() as u64,
         attachments: files(message).count(),
     }
@@ -93,7 +119,13 @@ fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<LetterHead>> {
         .into_iter()
         .flatten()
         .flatten()
-        .filter_map(|entry| entry.file_name().to_str()?.strip_suffix(".eml").map(str::to_owned))
+        .filter_map(|entry| {
+            entry
+                .file_name()
+                .to_str()?
+                .strip_suffix(".eml")
+                .map(str::to_owned)
+        })
         .filter(|id| !id.starts_with('.'))
         .collect();
     ids.sort_by(|a, b| b.cmp(a));
@@ -115,7 +147,9 @@ fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<Letter> {
         head: head(id, &bytes, &message),
         message_id: message.message_id().unwrap_or_default().to_owned(),
         text: message.body_text(0).unwrap_or_default().into_owned(),
-        files: files(&message).map(|part| part.attachment_name().unwrap_or("file").to_owned()).collect(),
+        files: files(&message)
+            .map(|part| part.attachment_name().unwrap_or("file").to_owned())
+            .collect(),
     }))
 }
 
@@ -137,23 +171,46 @@ fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPa
     for part in message.attachments() {
         if let Some(content_id) = part.content_id() {
             let data = base64::engine::general_purpose::STANDARD.encode(part.contents());
-            body = body.replace(&format!("cid:{content_id}"), &format!("data:image/png;base64,{data}"));
+            body = body.replace(
+                &format!("cid:{content_id}"),
+                &format!("data:image/png;base64,{data}"),
+            );
         }
     }
-    let policy =
-        Header::new("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox allow-popups; frame-ancestors 'self'");
+    let policy = Header::new(
+        "Content-Security-Policy",
+        "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox allow-popups; frame-ancestors 'self'",
+    );
     Ok(LetterPage { body, policy })
 }
 
 /// One attached file of a letter.
 #[utoipa::path(get, operation_id = "get_letter_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>/files/<index>")]
-fn file(_user: Viewer, id: &str, index: usize, config: &State<Arc<Config>>) -> Result<AttachedFile, Problem> {
+fn file(
+    _user: Viewer,
+    id: &str,
+    index: usize,
+    config: &State<Arc<Config>>,
+) -> Result<AttachedFile, Problem> {
     let bytes = read(&path(config, id)?)?;
     let message = parse(&bytes)?;
-    let part = files(&message).nth(index).ok_or_else(|| Problem::not_found("such file in this letter"))?;
-    let name: String = part.attachment_name().unwrap_or("file").chars().filter(|c| c.is_ascii_alphanumeric() || "._-".contains(*c)).collect();
-    Ok(AttachedFile { body: part.contents().to_vec(), disposition: Header::new("Content-Disposition", format!("attachment; filename=\"{name}\"")) })
+    let part = files(&message)
+        .nth(index)
+        .ok_or_else(|| Problem::not_found("such file in this letter"))?;
+    let name: String = part
+        .attachment_name()
+        .unwrap_or("file")
+        .chars()
+        .filter(|c| c.is_ascii_alphanumeric() || "._-".contains(*c))
+        .collect();
+    Ok(AttachedFile {
+        body: part.contents().to_vec(),
+        disposition: Header::new(
+            "Content-Disposition",
+            format!("attachment; filename=\"{name}\""),
+        ),
+    })
 }
 
 #[derive(rocket::Responder)]

@@ -20,20 +20,48 @@ fn family(out: &mut String, name: &str, unit: &str, help: &str, samples: &[(Stri
 }
 
 fn labelled(label: &str, value: &str) -> String {
-    format!("{{{label}=\"{}\"}}", value.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n"))
+    format!(
+        "{{{label}=\"{}\"}}",
+        value
+            .replace('\\', "\\\\")
+            .replace('"', "\\\"")
+            .replace('\n', "\\n")
+    )
 }
 
 /// Counts of runs and deliveries by state, what waits, and what comes next.
 #[get("/metrics")]
-pub async fn metrics(_user: Viewer, store: &State<Store>) -> Result<(ContentType, String), Problem> {
+pub async fn metrics(
+    _user: Viewer,
+    store: &State<Store>,
+) -> Result<(ContentType, String), Problem> {
     let (counts, now) = (store.counts().await?, Utc::now());
     let of = |wanted: &str| {
-        counts.iter().filter(|(what, _, _)| what == wanted).map(|(_, state, count)| (labelled("state", state), *count as f64)).collect::<Vec<_>>()
+        counts
+            .iter()
+            .filter(|(what, _, _)| what == wanted)
+            .map(|(_, state, count)| (labelled("state", state), *count as f64))
+            .collect::<Vec<_>>()
     };
     let mut out = String::new();
-    family(&mut out, "maple_lark_runs", "", "Runs on record, by state.", &of("run"));
-    family(&mut out, "maple_lark_deliveries", "", "Deliveries on record, by state.", &of("delivery"));
-    let oldest = store.oldest_waiting_delivery().await?.map_or(0.0, |at| (now - at).num_milliseconds() as f64 / 1000.0);
+    family(
+        &mut out,
+        "maple_lark_runs",
+        "",
+        "Runs on record, by state.",
+        &of("run"),
+    );
+    family(
+        &mut out,
+        "maple_lark_deliveries",
+        "",
+        "Deliveries on record, by state.",
+        &of("delivery"),
+    );
+    let oldest = store
+        .oldest_waiting_delivery()
+        .await?
+        .map_or(0.0, |at| (now - at).num_milliseconds() as f64 / 1000.0);
     family(
         &mut out,
         "maple_lark_oldest_waiting_delivery_seconds",
@@ -42,33 +70,117 @@ pub async fn metrics(_user: Viewer, store: &State<Store>) -> Result<(ContentType
         &[(String::new(), oldest)],
     );
     let queues = store.queues().await?;
-    let name = |queue: &maple_lark_store::deliveries::Queue| if queue.via.is_empty() { "own-mail-server".to_owned() } else { queue.via.clone() };
-    let waiting: Vec<(String, f64)> = queues.iter().map(|queue| (labelled("channel", &name(queue)), queue.waiting as f64)).collect();
-    family(&mut out, "maple_lark_waiting_deliveries", "", "Deliveries that have not gone out yet, by channel.", &waiting);
+    let name = |queue: &maple_lark_store::deliveries::Queue| {
+        if queue.via.is_empty() {
+            "own-mail-server".to_owned()
+        } else {
+            queue.via.clone()
+        }
+    };
+    let waiting: Vec<(String, f64)> = queues
+        .iter()
+        .map(|queue| (labelled("channel", &name(queue)), queue.waiting as f64))
+        .collect();
+    family(
+        &mut out,
+        "maple_lark_waiting_deliveries",
+        "",
+        "Deliveries that have not gone out yet, by channel.",
+        &waiting,
+    );
     let unsure = store.unconfirmed_attempts().await? as f64;
-    family(&mut out, "maple_lark_unconfirmed_attempts", "", "Attempts on record of which nobody knows whether they arrived.", &[(String::new(), unsure)]);
+    family(
+        &mut out,
+        "maple_lark_unconfirmed_attempts",
+        "",
+        "Attempts on record of which nobody knows whether they arrived.",
+        &[(String::new(), unsure)],
+    );
     let latest = store.latest_runs().await?;
-    let took = latest.iter().filter_map(|run| Some((labelled("report", &run.report), (run.finished_at? - run.started_at?).num_milliseconds() as f64 / 1000.0)));
-    family(&mut out, "maple_lark_last_run_duration_seconds", "seconds", "How long the latest run of each report took.", &took.collect::<Vec<_>>());
+    let took = latest.iter().filter_map(|run| {
+        Some((
+            labelled("report", &run.report),
+            (run.finished_at? - run.started_at?).num_milliseconds() as f64 / 1000.0,
+        ))
+    });
+    family(
+        &mut out,
+        "maple_lark_last_run_duration_seconds",
+        "seconds",
+        "How long the latest run of each report took.",
+        &took.collect::<Vec<_>>(),
+    );
     let good = latest.iter().filter(|run| run.finished_at.is_some());
-    let good = good.map(|run| (labelled("report", &run.report), f64::from(u8::from(super::view::is_good(&run.state)))));
-    family(&mut out, "maple_lark_last_run_good", "", "Whether the latest run of each report went as it should.", &good.collect::<Vec<_>>());
+    let good = good.map(|run| {
+        (
+            labelled("report", &run.report),
+            f64::from(u8::from(super::view::is_good(&run.state))),
+        )
+    });
+    family(
+        &mut out,
+        "maple_lark_last_run_good",
+        "",
+        "Whether the latest run of each report went as it should.",
+        &good.collect::<Vec<_>>(),
+    );
     let next: Vec<(String, f64)> = store
         .schedule_states()
         .await?
         .iter()
         .filter(|state| !state.paused)
-        .filter_map(|state| Some((labelled("report", &state.report), state.next_instant?.timestamp() as f64)))
+        .filter_map(|state| {
+            Some((
+                labelled("report", &state.report),
+                state.next_instant?.timestamp() as f64,
+            ))
+        })
         .collect();
-    family(&mut out, "maple_lark_next_run_timestamp_seconds", "seconds", "When each report is due next.", &next);
+    family(
+        &mut out,
+        "maple_lark_next_run_timestamp_seconds",
+        "seconds",
+        "When each report is due next.",
+        &next,
+    );
     let samplers = store.sampler_states().await?;
-    let kept: Vec<(String, f64)> = samplers.iter().map(|state| (labelled("sampler", &state.sampler), state.samples as f64)).collect();
-    family(&mut out, "maple_lark_samples", "", "Answers that samplers have kept.", &kept);
-    let works: Vec<(String, f64)> = samplers.iter().map(|state| (labelled("sampler", &state.sampler), f64::from(u8::from(state.works)))).collect();
-    family(&mut out, "maple_lark_sampler_works", "", "Whether a sampler's last answer came.", &works);
-    family(&mut out, "maple_lark_resident_memory_bytes", "bytes", "Memory of this process that is held in RAM.", &[(String::new(), resident_bytes())]);
+    let kept: Vec<(String, f64)> = samplers
+        .iter()
+        .map(|state| (labelled("sampler", &state.sampler), state.samples as f64))
+        .collect();
+    family(
+        &mut out,
+        "maple_lark_samples",
+        "",
+        "Answers that samplers have kept.",
+        &kept,
+    );
+    let works: Vec<(String, f64)> = samplers
+        .iter()
+        .map(|state| {
+            (
+                labelled("sampler", &state.sampler),
+                f64::from(u8::from(state.works)),
+            )
+        })
+        .collect();
+    family(
+        &mut out,
+        "maple_lark_sampler_works",
+        "",
+        "Whether a sampler's last answer came.",
+        &works,
+    );
+    family(
+        &mut out,
+        "maple_lark_resident_memory_bytes",
+        "bytes",
+        "Memory of this process that is held in RAM.",
+        &[(String::new(), resident_bytes())],
+    );
     out += "# EOF\n";
-    let openmetrics = ContentType::new("application", "openmetrics-text").with_params([("version", "1.0.0"), ("charset", "utf-8")]);
+    let openmetrics = ContentType::new("application", "openmetrics-text")
+        .with_params([("version", "1.0.0"), ("charset", "utf-8")]);
     Ok((openmetrics, out))
 }
 
@@ -76,5 +188,13 @@ pub async fn metrics(_user: Viewer, store: &State<Store>) -> Result<(ContentType
 fn resident_bytes() -> f64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"));
-    line.and_then(|line| line.trim().trim_end_matches("kB").trim().parse::<f64>().ok()).unwrap_or(0.0) * 1024.0
+    line.and_then(|line| {
+        line.trim()
+            .trim_end_matches("kB")
+            .trim()
+            .parse::<f64>()
+            .ok()
+    })
+    .unwrap_or(0.0)
+        * 1024.0
 }

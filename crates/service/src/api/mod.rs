@@ -26,18 +26,26 @@ pub mod view;
 use std::{path::PathBuf, sync::Arc};
 
 use maple_lark_store::Store;
-use rocket::{Build, Request, Rocket, catch, catchers, data::Limits, figment::Figment, get, routes};
+use rocket::{
+    Build, Request, Rocket, catch, catchers, data::Limits, figment::Figment, get, routes,
+};
 
 use crate::{Config, console::ConsoleFile, engine::EngineHandle};
 pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
 pub use agenda::{Agenda, AgendaDay, AgendaEntry, CalendarView};
-pub use ask::{CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices, SamplerView, Tried, TriedColumn, TryOrder};
+pub use ask::{
+    CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices, SamplerView, Tried,
+    TriedColumn, TryOrder,
+};
 pub use maple_lark_core::definition::ParameterValue;
 
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
-pub use delivering::{AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView, RejoinOrder, TestOrder};
+pub use delivering::{
+    AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView,
+    RejoinOrder, TestOrder,
+};
 pub use mailbox::{Letter, LetterHead};
 pub use preview::PreviewOrder;
 pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
@@ -66,7 +74,10 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             Box::pin(async move { tracing::info!(address, "the service is ready") })
         }))
         .register("/", catchers![by_status])
-        .mount("/", routes![health::health, health::ready, metrics::metrics, page])
+        .mount(
+            "/",
+            routes![health::health, health::ready, metrics::metrics, page],
+        )
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())
@@ -92,9 +103,15 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
 fn page(path: PathBuf) -> Result<ConsoleFile, Problem> {
     let path = path.to_string_lossy();
     if path.starts_with("api/") {
-        return Err(Problem::not_found(format!("address /{path} in this API; /api/v1/openapi.json describes it")));
+        return Err(Problem::not_found(format!(
+            "address /{path} in this API; /api/v1/openapi.json describes it"
+        )));
     }
-    ConsoleFile::at(&path).ok_or_else(|| Problem::not_found("console in this build; build it with \"npm run build\" in console/ first"))
+    ConsoleFile::at(&path).ok_or_else(|| {
+        Problem::not_found(
+            "console in this build; build it with \"npm run build\" in console/ first",
+        )
+    })
 }
 
 #[catch(default)]
@@ -103,11 +120,21 @@ fn by_status(status: rocket::http::Status, request: &Request<'_>) -> Problem {
         return refusal.problem();
     }
     match status.code {
-        400 | 422 => {
-            Problem::new(status.code, "Not understood", "the body or a value in the address does not have the form that /api/v1/openapi.json describes")
-        }
-        404 => Problem::not_found(format!("address {} for {}", request.uri().path(), request.method())),
+        400 | 422 => Problem::new(
+            status.code,
+            "Not understood",
+            "the body or a value in the address does not have the form that /api/v1/openapi.json describes",
+        ),
+        404 => Problem::not_found(format!(
+            "address {} for {}",
+            request.uri().path(),
+            request.method()
+        )),
         413 => Problem::new(413, "Too large", "the body is larger than 8 MiB"),
-        code => Problem::new(code, status.reason().unwrap_or("Error"), "the service's log says more"),
+        code => Problem::new(
+            code,
+            status.reason().unwrap_or("Error"),
+            "the service's log says more",
+        ),
     }
 }

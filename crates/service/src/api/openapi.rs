@@ -4,7 +4,8 @@ use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
 use super::{
-    agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, preview, reports, runs, schedules, secrets, sessions, sources,
+    agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, preview,
+    reports, runs, schedules, secrets, sessions, sources,
 };
 
 #[derive(OpenApi)]

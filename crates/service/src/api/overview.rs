@@ -24,11 +24,24 @@ const RECENT: u64 = 8;
 /// How things stand.
 #[utoipa::path(get, operation_id = "get_overview", path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
 #[get("/overview")]
-async fn overview(_user: Viewer, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Overview> {
+async fn overview(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Overview> {
     let now = engine.now();
     let reports = report_views(store).await?;
-    let outcomes: Vec<Outcome> = store.outcomes_since(now - TimeDelta::hours(24)).await?.into_iter().map(|(state, count)| Outcome { state, count }).collect();
-    let failed: Vec<_> = reports.iter().filter_map(|report| report.last_run.clone()).filter(|run| run.settled && !run.good).collect();
+    let outcomes: Vec<Outcome> = store
+        .outcomes_since(now - TimeDelta::hours(24))
+        .await?
+        .into_iter()
+        .map(|(state, count)| Outcome { state, count })
+        .collect();
+    let failed: Vec<_> = reports
+        .iter()
+        .filter_map(|report| report.last_run.clone())
+        .filter(|run| run.settled && !run.good)
+        .collect();
     let mut next: Vec<NextRun> = reports
         .iter()
         .filter_map(|report| {
@@ -43,17 +56,46 @@ async fn overview(_user: Viewer, store: &State<Store>, engine: &State<EngineHand
         .collect();
     next.sort_by_key(|next| next.at);
     next.truncate(NEXT);
-    let recent = store.runs(&RunFilter::default(), 1, RECENT).await?.items.into_iter().map(Into::into).collect();
+    let recent = store
+        .runs(&RunFilter::default(), 1, RECENT)
+        .await?
+        .items
+        .into_iter()
+        .map(Into::into)
+        .collect();
     let (status, sentence) = sentence(&reports, &outcomes, failed.len());
-    Ok(Json(Overview { sentence, status: status.to_owned(), outcomes, next, failed, recent }))
+    Ok(Json(Overview {
+        sentence,
+        status: status.to_owned(),
+        outcomes,
+        next,
+        failed,
+        recent,
+    }))
 }
 
 fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'static str, String) {
-    let count = |wanted: &[&str]| outcomes.iter().filter(|outcome| wanted.contains(&outcome.state.as_str())).map(|outcome| outcome.count).sum::<i64>();
+    let count = |wanted: &[&str]| {
+        outcomes
+            .iter()
+            .filter(|outcome| wanted.contains(&outcome.state.as_str()))
+            .map(|outcome| outcome.count)
+            .sum::<i64>()
+    };
     let good = count(&["delivered", "made", "quiet"]);
     let running = count(&OPEN_STATES);
-    let runs = |n: i64| if n == 1 { "1 run".to_owned() } else { format!("{n} runs") };
-    let mut more = if running > 0 { format!(" {} under way.", runs(running)) } else { String::new() };
+    let runs = |n: i64| {
+        if n == 1 {
+            "1 run".to_owned()
+        } else {
+            format!("{n} runs")
+        }
+    };
+    let mut more = if running > 0 {
+        format!(" {} under way.", runs(running))
+    } else {
+        String::new()
+    };
     let paused = reports.iter().filter(|report| report.paused).count();
     if paused > 0 {
         more += &format!(" {paused} paused.");
@@ -61,8 +103,20 @@ fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'s
     match failed {
         _ if reports.is_empty() => ("ok", "There are no reports yet.".to_owned()),
         0 if good == 0 => ("ok", format!("Nothing was due in the last 24 hours.{more}")),
-        0 => ("ok", format!("Everything went out: {} in the last 24 hours.{more}", runs(good))),
-        1 => ("critical", format!("1 report did not go out as it should.{more}")),
-        n => ("critical", format!("{n} reports did not go out as they should.{more}")),
+        0 => (
+            "ok",
+            format!(
+                "Everything went out: {} in the last 24 hours.{more}",
+                runs(good)
+            ),
+        ),
+        1 => (
+            "critical",
+            format!("1 report did not go out as it should.{more}"),
+        ),
+        n => (
+            "critical",
+            format!("{n} reports did not go out as they should.{more}"),
+        ),
     }
 }

@@ -74,18 +74,32 @@ pub struct PreviewOrder {
 /// kept or sent. A block that fails says so in its place.
 #[utoipa::path(post, operation_id = "preview", path = "/preview", tag = "dashboards", request_body = PreviewOrder, responses((status = 200, description = "the document, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/preview", data = "<order>")]
-async fn preview(_user: Author, order: Json<PreviewOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<File, Problem> {
+async fn preview(
+    _user: Author,
+    order: Json<PreviewOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<File, Problem> {
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
     let mut catalogue = Catalogue::stored(&store.definitions().await?);
     let report = report_of(&order, &mut catalogue)?;
     let values = values_of(&order, &catalogue, &report)?;
-    let window = report.window.window(order.at.unwrap_or_else(|| engine.now()), report.zone);
+    let window = report
+        .window
+        .window(order.at.unwrap_or_else(|| engine.now()), report.zone);
     // As a run would have it: what the report needs, and nothing else.
-    let needed = Catalogue::frozen(&catalogue.freeze(&report)).map_err(|words| Problem::new(422, "Cannot be previewed", words))?;
-    let looked = tokio::time::timeout(PATIENCE, engine.look_at(&needed, &report, window, values)).await;
-    let snapshot =
-        looked.map_err(|_| Problem::new(504, "Took too long", "the sources did not answer within five minutes; narrow the window, or run the report"))?;
+    let needed = Catalogue::frozen(&catalogue.freeze(&report))
+        .map_err(|words| Problem::new(422, "Cannot be previewed", words))?;
+    let looked =
+        tokio::time::timeout(PATIENCE, engine.look_at(&needed, &report, window, values)).await;
+    let snapshot = looked.map_err(|_| {
+        Problem::new(
+            504,
+            "Took too long",
+            "the sources did not answer within five minutes; narrow the window, or run the report",
+        )
+    })?;
     file_of(snapshot, format, engine.now()).await
 }
 
@@ -101,19 +115,39 @@ async fn file_of(snapshot: Snapshot, format: Format, now: DateTime<Utc>) -> Resu
 fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, Problem> {
     let named = |name: &String, catalogue: &Catalogue| catalogue.set.reports.get(name).cloned();
     let dashboard = match (&order.report, &order.dashboard, &order.definition) {
-        (Some(name), None, None) => return named(name, catalogue).ok_or_else(|| Problem::not_found(format!("report \"{name}\""))),
+        (Some(name), None, None) => {
+            return named(name, catalogue)
+                .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")));
+        }
         (None, Some(name), None) => name.clone(),
         (None, None, Some(text)) => {
             const FILE: &str = "preview.toml";
             let definition = Definition::parse(FILE, text).map_err(Problem::definitions)?;
-            let (name, frozen) = (definition.name().to_owned(), FrozenDefinition { file: FILE.to_owned(), text: text.clone() });
+            let (name, frozen) = (
+                definition.name().to_owned(),
+                FrozenDefinition {
+                    file: FILE.to_owned(),
+                    text: text.clone(),
+                },
+            );
             let is_report = match &definition {
                 Definition::Report(_) => true,
                 Definition::Dashboard(_) => false,
-                other => return Err(Problem::new(422, "Cannot be previewed", format!("a {} shows nothing by itself", other.kind().name()))),
+                other => {
+                    return Err(Problem::new(
+                        422,
+                        "Cannot be previewed",
+                        format!("a {} shows nothing by itself", other.kind().name()),
+                    ));
+                }
             };
             catalogue.put(definition, frozen);
-            let wrong: Vec<_> = catalogue.set.check().into_iter().filter(|problem| problem.file == FILE).collect();
+            let wrong: Vec<_> = catalogue
+                .set
+                .check()
+                .into_iter()
+                .filter(|problem| problem.file == FILE)
+                .collect();
             if !wrong.is_empty() {
                 return Err(Problem::definitions(wrong));
             }
@@ -122,17 +156,39 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
                 None => name,
             }
         }
-        _ => return Err(Problem::new(422, "Nothing to preview", "give one of report, dashboard and definition")),
+        _ => {
+            return Err(Problem::new(
+                422,
+                "Nothing to preview",
+                "give one of report, dashboard and definition",
+            ));
+        }
     };
-    let dashboard = catalogue.set.dashboard(&dashboard).ok_or_else(|| Problem::not_found(format!("dashboard \"{dashboard}\"")))?.into_owned();
+    let dashboard = catalogue
+        .set
+        .dashboard(&dashboard)
+        .ok_or_else(|| Problem::not_found(format!("dashboard \"{dashboard}\"")))?
+        .into_owned();
     let text = around(&dashboard, order)?;
     let definition = Definition::parse("window", &text).map_err(Problem::definitions)?;
-    let Definition::Report(report) = &definition else { return Err(Problem::new(422, "Cannot be previewed", "it is no report")) };
+    let Definition::Report(report) = &definition else {
+        return Err(Problem::new(422, "Cannot be previewed", "it is no report"));
+    };
     let report = (**report).clone();
-    if let Some(look) = report.look.as_ref().filter(|look| !catalogue.set.looks.contains_key(&look.value)) {
+    if let Some(look) = report
+        .look
+        .as_ref()
+        .filter(|look| !catalogue.set.looks.contains_key(&look.value))
+    {
         return Err(Problem::not_found(format!("look \"{}\"", look.value)));
     }
-    catalogue.put(definition, FrozenDefinition { file: "window".to_owned(), text });
+    catalogue.put(
+        definition,
+        FrozenDefinition {
+            file: "window".to_owned(),
+            text,
+        },
+    );
     Ok(report)
 }
 
@@ -140,43 +196,93 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
 fn around(dashboard: &Dashboard, order: &PreviewOrder) -> Result<String, Problem> {
     // A basic string in TOML takes what a string in JSON does.
     let quoted = |text: &str| serde_json::Value::from(text).to_string();
-    let mut text = format!("[report]\nname = {0}\ntitle = {1}\ndashboards = [{0}]\n", quoted(&dashboard.name), quoted(&dashboard.title));
+    let mut text = format!(
+        "[report]\nname = {0}\ntitle = {1}\ndashboards = [{0}]\n",
+        quoted(&dashboard.name),
+        quoted(&dashboard.title)
+    );
     if let Some(look) = &order.look {
         text += &format!("look = {}\n", quoted(look));
     }
-    let mut window = order.window.clone().unwrap_or_else(|| serde_json::json!({ "previous": "day" }));
-    let compares = dashboard.queries.iter().filter_map(|query| query.ask()).any(|ask| ask.names().iter().any(|name| name.starts_with("compare_")));
+    let mut window = order
+        .window
+        .clone()
+        .unwrap_or_else(|| serde_json::json!({ "previous": "day" }));
+    let compares = dashboard
+        .queries
+        .iter()
+        .filter_map(|query| query.ask())
+        .any(|ask| ask.names().iter().any(|name| name.starts_with("compare_")));
     if compares && let Some(keys) = window.as_object_mut() {
-        keys.entry("compare").or_insert_with(|| "window-before".into());
+        keys.entry("compare")
+            .or_insert_with(|| "window-before".into());
     }
     let refused = |error: edit::BadEdit| Problem::new(422, "Not understood", error.to_string());
-    edit::rescheduled(&text, order.time_zone.as_deref().unwrap_or("UTC"), None, Some(&window)).map_err(refused)
+    edit::rescheduled(
+        &text,
+        order.time_zone.as_deref().unwrap_or("UTC"),
+        None,
+        Some(&window),
+    )
+    .map_err(refused)
 }
 
 /// The values to show it with: those given, then those of the audience, the report and the
 /// dashboard. Each must be known and fit, and none may be missing.
-fn values_of(order: &PreviewOrder, catalogue: &Catalogue, report: &Report) -> Result<Values, Problem> {
+fn values_of(
+    order: &PreviewOrder,
+    catalogue: &Catalogue,
+    report: &Report,
+) -> Result<Values, Problem> {
     let bad = |words: String| Problem::new(422, "A value does not fit", words);
     let audience: Option<&Audience> = match &order.audience {
         None => None,
-        Some(name) => Some(report.audiences.iter().find(|audience| audience.name == *name).ok_or_else(|| {
-            let names = report.audiences.iter().map(|audience| audience.name.as_str());
-            Problem::new(404, "Not found", format!("this report has no audience \"{name}\".{}", suggestion(name, names)))
-        })?),
+        Some(name) => Some(
+            report
+                .audiences
+                .iter()
+                .find(|audience| audience.name == *name)
+                .ok_or_else(|| {
+                    let names = report
+                        .audiences
+                        .iter()
+                        .map(|audience| audience.name.as_str());
+                    Problem::new(
+                        404,
+                        "Not found",
+                        format!(
+                            "this report has no audience \"{name}\".{}",
+                            suggestion(name, names)
+                        ),
+                    )
+                })?,
+        ),
     };
     let parameters = catalogue.set.parameters_of(report);
-    let mut values = catalogue.set.values(report, audience.map(|audience| &audience.parameters));
+    let mut values = catalogue
+        .set
+        .values(report, audience.map(|audience| &audience.parameters));
     for (name, value) in &order.values {
         let known = parameters.iter().find(|parameter| parameter.name == *name);
-        let parameter =
-            known.ok_or_else(|| bad(format!("there is no parameter \"{name}\" here.{}", suggestion(name, parameters.iter().map(|one| one.name.as_str())))))?;
+        let parameter = known.ok_or_else(|| {
+            bad(format!(
+                "there is no parameter \"{name}\" here.{}",
+                suggestion(name, parameters.iter().map(|one| one.name.as_str()))
+            ))
+        })?;
         if let Some(refusal) = parameter.refusal(value) {
             return Err(bad(format!("the value of \"{name}\": {refusal}")));
         }
         values.insert(name.clone(), value.clone());
     }
-    match parameters.iter().find(|parameter| !values.contains_key(&parameter.name)) {
-        Some(missing) => Err(bad(format!("the parameter \"{}\" ({}) needs a value", missing.name, missing.title))),
+    match parameters
+        .iter()
+        .find(|parameter| !values.contains_key(&parameter.name))
+    {
+        Some(missing) => Err(bad(format!(
+            "the parameter \"{}\" ({}) needs a value",
+            missing.name, missing.title
+        ))),
         None => Ok(values),
     }
 }

@@ -36,7 +36,13 @@ pub struct FileProblem {
 
 impl From<definition::Problem> for FileProblem {
     fn from(problem: definition::Problem) -> Self {
-        Self { file: problem.file, line: problem.line, column: problem.column, key: problem.key, message: problem.message }
+        Self {
+            file: problem.file,
+            line: problem.line,
+            column: problem.column,
+            key: problem.key,
+            message: problem.message,
+        }
     }
 }
 
@@ -60,17 +66,38 @@ impl Refusal {
 
     pub fn problem(&self) -> Problem {
         match self {
-            Refusal::NotSignedIn => Problem::new(401, "Not signed in", "sign in first, or send a valid token as \"Authorization: Bearer …\""),
-            Refusal::OtherSite => Problem::new(403, "Other site", "this request comes from a page of another site"),
-            Refusal::Role { needed, has } => Problem::new(403, "Not permitted", format!("this needs the role {needed}; you are a {has}")),
-            Refusal::Internal => Problem::new(500, "Internal error", "the service could not look up who you are; its log says why"),
+            Refusal::NotSignedIn => Problem::new(
+                401,
+                "Not signed in",
+                "sign in first, or send a valid token as \"Authorization: Bearer …\"",
+            ),
+            Refusal::OtherSite => Problem::new(
+                403,
+                "Other site",
+                "this request comes from a page of another site",
+            ),
+            Refusal::Role { needed, has } => Problem::new(
+                403,
+                "Not permitted",
+                format!("this needs the role {needed}; you are a {has}"),
+            ),
+            Refusal::Internal => Problem::new(
+                500,
+                "Internal error",
+                "the service could not look up who you are; its log says why",
+            ),
         }
     }
 }
 
 impl Problem {
     pub fn new(status: u16, title: &str, detail: impl Into<String>) -> Self {
-        Self { title: title.to_owned(), status, detail: detail.into(), problems: Vec::new() }
+        Self {
+            title: title.to_owned(),
+            status,
+            detail: detail.into(),
+            problems: Vec::new(),
+        }
     }
 
     pub fn not_found(what: impl std::fmt::Display) -> Self {
@@ -82,7 +109,10 @@ impl Problem {
             [one] => one.to_string(),
             many => format!("{} problems; nothing was changed", many.len()),
         };
-        Self { problems: problems.into_iter().map(FileProblem::from).collect(), ..Self::new(422, "Definitions are not valid", detail) }
+        Self {
+            problems: problems.into_iter().map(FileProblem::from).collect(),
+            ..Self::new(422, "Definitions are not valid", detail)
+        }
     }
 }
 
@@ -92,7 +122,11 @@ impl From<StoreError> for Problem {
             return Self::new(422, "A character that cannot be kept", error.to_string());
         }
         tracing::error!(%error, "a request failed");
-        Self::new(503, "Database not available", "the service cannot use its database at the moment; its log says why")
+        Self::new(
+            503,
+            "Database not available",
+            "the service cannot use its database at the moment; its log says why",
+        )
     }
 }
 
@@ -100,6 +134,10 @@ impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
         let status = Status::new(self.status);
         let body = json::to_string(&self).unwrap_or_default();
-        Response::build_from((ContentType::new("application", "problem+json"), body).respond_to(request)?).status(status).ok()
+        Response::build_from(
+            (ContentType::new("application", "problem+json"), body).respond_to(request)?,
+        )
+        .status(status)
+        .ok()
     }
 }

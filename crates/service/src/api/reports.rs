@@ -5,7 +5,9 @@ use std::collections::HashMap;
 use chrono::{DateTime, Utc};
 use maple_lark_core::definition::{DefinitionSet, Kind, Report, edit};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
-use rocket::{Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json};
+use rocket::{
+    Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -19,11 +21,24 @@ use super::{
 };
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants, request_run},
+    engine::{
+        Catalogue, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants,
+        request_run,
+    },
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, run, pause, resume, backfill_report, copy, schedule, reschedule]
+    routes![
+        list,
+        one,
+        run,
+        pause,
+        resume,
+        backfill_report,
+        copy,
+        schedule,
+        reschedule
+    ]
 }
 
 /// All reports with schedule, last run and next run.
@@ -42,40 +57,95 @@ async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportVi
 
 pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let states: HashMap<String, ScheduleState> = store.schedule_states().await?.into_iter().map(|state| (state.report.clone(), state)).collect();
-    let mut latest: HashMap<String, Run> = store.latest_runs().await?.into_iter().map(|run| (run.report.clone(), run)).collect();
-    Ok(set.reports.values().map(|report| view(&set, report, states.get(&report.name), latest.remove(&report.name))).collect())
+    let states: HashMap<String, ScheduleState> = store
+        .schedule_states()
+        .await?
+        .into_iter()
+        .map(|state| (state.report.clone(), state))
+        .collect();
+    let mut latest: HashMap<String, Run> = store
+        .latest_runs()
+        .await?
+        .into_iter()
+        .map(|run| (run.report.clone(), run))
+        .collect();
+    Ok(set
+        .reports
+        .values()
+        .map(|report| {
+            view(
+                &set,
+                report,
+                states.get(&report.name),
+                latest.remove(&report.name),
+            )
+        })
+        .collect())
 }
 
-fn view(set: &DefinitionSet, report: &Report, state: Option<&ScheduleState>, latest: Option<Run>) -> ReportView {
+fn view(
+    set: &DefinitionSet,
+    report: &Report,
+    state: Option<&ScheduleState>,
+    latest: Option<Run>,
+) -> ReportView {
     let parameters = set.parameters_of(report);
     let audience = |audience: &maple_lark_core::definition::Audience| {
         let values = set.values(report, Some(&audience.parameters));
-        let listed = [("", &audience.to), ("cc ", &audience.cc), ("bcc ", &audience.bcc)];
+        let listed = [
+            ("", &audience.to),
+            ("cc ", &audience.cc),
+            ("bcc ", &audience.bcc),
+        ];
         AudienceView {
             name: audience.name.clone(),
-            recipients: listed.iter().flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value))).collect(),
-            channels: audience.manner.channels.iter().map(|name| name.value.clone()).collect(),
-            values: parameters.iter().filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable()))).collect(),
+            recipients: listed
+                .iter()
+                .flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value)))
+                .collect(),
+            channels: audience
+                .manner
+                .channels
+                .iter()
+                .map(|name| name.value.clone())
+                .collect(),
+            values: parameters
+                .iter()
+                .filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable())))
+                .collect(),
         }
     };
     let paused = state.is_some_and(|state| state.paused);
-    let next = state.and_then(|state| state.next_instant).filter(|_| !paused);
+    let next = state
+        .and_then(|state| state.next_instant)
+        .filter(|_| !paused);
     ReportView {
         name: report.name.clone(),
         title: report.title.clone(),
         file: report.place.file.clone(),
         zone: report.zone.to_string(),
         owner: report.owner.as_ref().map(ToString::to_string),
-        dashboards: report.dashboards.iter().map(|name| name.value.clone()).collect(),
-        formats: report.formats.iter().map(|format| format.name().to_owned()).collect(),
+        dashboards: report
+            .dashboards
+            .iter()
+            .map(|name| name.value.clone())
+            .collect(),
+        formats: report
+            .formats
+            .iter()
+            .map(|format| format.name().to_owned())
+            .collect(),
         window: report.window.sentence(),
         schedule: report.schedule.as_ref().map(|schedule| schedule.sentence()),
         paused,
         next,
         next_window: next.map(|next| report.window.window(next, report.zone).label()),
         audiences: report.audiences.iter().map(audience).collect(),
-        audiences_from: report.audience_queries.iter().map(|query| query.source.value.clone()).collect(),
+        audiences_from: report
+            .audience_queries
+            .iter()
+            .map(|query| query.source.value.clone())
+            .collect(),
         last_run: latest.map(Into::into),
     }
 }
@@ -91,11 +161,19 @@ impl From<RequestError> for Problem {
 }
 
 /// The mail addresses of those whom a user has named; the users themselves are `me`.
-pub(super) async fn everybody_meant(engine: &EngineHandle, store: &Store, user: &str, written: &[String]) -> Result<Vec<String>, Problem> {
+pub(super) async fn everybody_meant(
+    engine: &EngineHandle,
+    store: &Store,
+    user: &str,
+    written: &[String],
+) -> Result<Vec<String>, Problem> {
     let catalogue = engine.catalogue(store).await?;
     let mut found: Vec<String> = Vec::new();
     for one in written {
-        let meant = catalogue.set.meant_by(user, one.trim()).map_err(|words| Problem::new(422, "No recipient", words))?;
+        let meant = catalogue
+            .set
+            .meant_by(user, one.trim())
+            .map_err(|words| Problem::new(422, "No recipient", words))?;
         for mailbox in meant.into_iter().map(|mailbox| mailbox.to_string()) {
             if !found.contains(&mailbox) {
                 found.push(mailbox);
@@ -103,7 +181,11 @@ pub(super) async fn everybody_meant(engine: &EngineHandle, store: &Store, user: 
         }
     }
     if found.is_empty() && !written.is_empty() {
-        return Err(Problem::new(422, "No recipient", format!("nobody who is active is meant by {}", written.join(", "))));
+        return Err(Problem::new(
+            422,
+            "No recipient",
+            format!("nobody who is active is meant by {}", written.join(", ")),
+        ));
     }
     Ok(found)
 }
@@ -111,13 +193,27 @@ pub(super) async fn everybody_meant(engine: &EngineHandle, store: &Store, user: 
 /// Run a report now; the schedule is not disturbed.
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/runs", data = "<order>")]
-async fn run(user: Author, name: &str, order: Json<RunOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Custom<Json<RunView>>, Problem> {
+async fn run(
+    user: Author,
+    name: &str,
+    order: Json<RunOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<Custom<Json<RunView>>, Problem> {
     let order = order.into_inner();
     if order.to.is_empty() && (order.audience.is_some() || order.note.is_some()) {
-        return Err(Problem::new(422, "No recipient", "audience and note go with to, which says who gets this run"));
+        return Err(Problem::new(
+            422,
+            "No recipient",
+            "audience and note go with to, which says who gets this run",
+        ));
     }
     let to = everybody_meant(engine, store, &user.0.name, &order.to).await?;
-    let only_to = (!to.is_empty()).then_some(OnlyTo { to, audience: order.audience, note: order.note });
+    let only_to = (!to.is_empty()).then_some(OnlyTo {
+        to,
+        audience: order.audience,
+        note: order.note,
+    });
     let request = RunRequest {
         report: name.to_owned(),
         scheduled_for: order.scheduled_for,
@@ -156,9 +252,27 @@ pub struct Backfill {
 /// Produce the runs of a past range of scheduled instants.
 #[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/reports/<name>/backfill", data = "<order>")]
-async fn backfill_report(user: Author, name: &str, order: Json<BackfillOrder>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<Backfill> {
+async fn backfill_report(
+    user: Author,
+    name: &str,
+    order: Json<BackfillOrder>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Backfill> {
     let instants = past_instants(store, name, order.from, order.to).await?;
-    let runs = if order.check { Vec::new() } else { backfill(store, name, &instants, order.deliver, &user.0.name, engine.now()).await? };
+    let runs = if order.check {
+        Vec::new()
+    } else {
+        backfill(
+            store,
+            name,
+            &instants,
+            order.deliver,
+            &user.0.name,
+            engine.now(),
+        )
+        .await?
+    };
     engine.wake();
     Ok(Json(Backfill { instants, runs }))
 }
@@ -166,7 +280,12 @@ async fn backfill_report(user: Author, name: &str, order: Json<BackfillOrder>, s
 /// Pause a report's schedule.
 #[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/pause")]
-async fn pause(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+async fn pause(
+    _user: Author,
+    name: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<ReportView> {
     let view = set_paused(store, name, true, engine.now()).await;
     engine.wake();
     view
@@ -175,7 +294,12 @@ async fn pause(_user: Author, name: &str, store: &State<Store>, engine: &State<E
 /// Resume a report's schedule; what passed while it was paused is not made up for.
 #[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
 #[post("/reports/<name>/resume")]
-async fn resume(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+async fn resume(
+    _user: Author,
+    name: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<ReportView> {
     let view = set_paused(store, name, false, engine.now()).await;
     engine.wake();
     view
@@ -204,12 +328,24 @@ async fn copy(
     let file = copied(&original, Kind::Report, &order, store).await?;
     // Paused before it is there: its schedule never has a moment to fire.
     store.begin_paused(&order.name).await?;
-    let applied = apply_files(&Files { files: vec![file], remove_others: false }, &user.0.name, store, engine).await;
+    let applied = apply_files(
+        &Files {
+            files: vec![file],
+            remove_others: false,
+        },
+        &user.0.name,
+        store,
+        engine,
+    )
+    .await;
     if let Err(problem) = applied {
         store.forget_schedule(&order.name).await?;
         return Err(problem);
     }
-    Ok(Custom(Status::Created, Json(one_view(store, &order.name).await?)))
+    Ok(Custom(
+        Status::Created,
+        Json(one_view(store, &order.name).await?),
+    ))
 }
 
 /// A report's time zone, window and schedule, with the keys that they have in its file.
@@ -228,10 +364,14 @@ pub struct NewSchedule {
 #[get("/reports/<name>/schedule")]
 async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<NewSchedule> {
     let stored = stored_definition("report", name, store).await?;
-    let value: serde_json::Value = toml_edit::de::from_str(&stored.text).map_err(|error| Problem::new(422, "Not understood", error.message()))?;
+    let value: serde_json::Value = toml_edit::de::from_str(&stored.text)
+        .map_err(|error| Problem::new(422, "Not understood", error.message()))?;
     let table = |name: &str| value.get(name).filter(|table| table.is_object()).cloned();
     Ok(Json(NewSchedule {
-        time_zone: value["report"]["time-zone"].as_str().unwrap_or("UTC").to_owned(),
+        time_zone: value["report"]["time-zone"]
+            .as_str()
+            .unwrap_or("UTC")
+            .to_owned(),
         window: table("window").unwrap_or_default(),
         schedule: table("schedule"),
     }))
@@ -240,11 +380,35 @@ async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<New
 /// Set a report's time zone, window and schedule; the rest of its file stays as it is.
 #[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[put("/reports/<name>/schedule", data = "<new>")]
-async fn reschedule(user: Author, name: &str, new: Json<NewSchedule>, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<ReportView> {
+async fn reschedule(
+    user: Author,
+    name: &str,
+    new: Json<NewSchedule>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<ReportView> {
     let stored = stored_definition("report", name, store).await?;
-    let text = edit::rescheduled(&stored.text, &new.time_zone, new.schedule.as_ref(), Some(&new.window)).map_err(bad_edit)?;
-    let file = DefinitionFile { file: stored.file, text };
-    apply_files(&Files { files: vec![file], remove_others: false }, &user.0.name, store, engine).await?;
+    let text = edit::rescheduled(
+        &stored.text,
+        &new.time_zone,
+        new.schedule.as_ref(),
+        Some(&new.window),
+    )
+    .map_err(bad_edit)?;
+    let file = DefinitionFile {
+        file: stored.file,
+        text,
+    };
+    apply_files(
+        &Files {
+            files: vec![file],
+            remove_others: false,
+        },
+        &user.0.name,
+        store,
+        engine,
+    )
+    .await?;
     Ok(Json(one_view(store, name).await?))
 }
 
@@ -253,14 +417,37 @@ fn bad_edit(error: edit::BadEdit) -> Problem {
 }
 
 async fn one_view(store: &Store, name: &str) -> Result<ReportView, Problem> {
-    report_views(store).await?.into_iter().find(|report| report.name == name).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+    report_views(store)
+        .await?
+        .into_iter()
+        .find(|report| report.name == name)
+        .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
 }
 
-async fn set_paused(store: &Store, name: &str, paused: bool, now: DateTime<Utc>) -> Answer<ReportView> {
+async fn set_paused(
+    store: &Store,
+    name: &str,
+    paused: bool,
+    now: DateTime<Utc>,
+) -> Answer<ReportView> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let report = set.reports.get(name).ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
-    if !store.set_paused(name, paused, set.plan(report).and_then(|plan| plan.next_after(now))).await? {
-        return Err(Problem::new(409, "No schedule", format!("the report \"{name}\" has no schedule; it runs only when asked")));
+    let report = set
+        .reports
+        .get(name)
+        .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
+    if !store
+        .set_paused(
+            name,
+            paused,
+            set.plan(report).and_then(|plan| plan.next_after(now)),
+        )
+        .await?
+    {
+        return Err(Problem::new(
+            409,
+            "No schedule",
+            format!("the report \"{name}\" has no schedule; it runs only when asked"),
+        ));
     }
     Ok(Json(one_view(store, name).await?))
 }

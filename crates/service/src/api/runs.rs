@@ -54,10 +54,22 @@ fn yes() -> bool {
 /// Runs, newest first.
 #[utoipa::path(get, operation_id = "list_runs", path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<String>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
 #[get("/runs?<report>&<state>&<page>&<size>")]
-async fn list(_user: Viewer, report: Option<String>, state: Option<String>, page: Option<u64>, size: Option<u64>, store: &State<Store>) -> Answer<RunPage> {
+async fn list(
+    _user: Viewer,
+    report: Option<String>,
+    state: Option<String>,
+    page: Option<u64>,
+    size: Option<u64>,
+    store: &State<Store>,
+) -> Answer<RunPage> {
     let (page, size) = (page.unwrap_or(1).max(1), size.unwrap_or(25).clamp(1, 200));
     let found = store.runs(&RunFilter { report, state }, page, size).await?;
-    Ok(Json(RunPage { items: found.items.into_iter().map(Into::into).collect(), total: found.total, page, size }))
+    Ok(Json(RunPage {
+        items: found.items.into_iter().map(Into::into).collect(),
+        total: found.total,
+        page,
+        size,
+    }))
 }
 
 /// One run with its steps, documents and deliveries.
@@ -70,33 +82,70 @@ async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
 /// Cancel a run that is not settled.
 #[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/runs/<id>/cancel")]
-async fn cancel(user: Author, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<RunView> {
+async fn cancel(
+    user: Author,
+    id: Uuid,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<RunView> {
     let cancelled = store.cancel_run(id, &user.0.name, engine.now()).await?;
     let view = one_run(store, id).await?;
-    if cancelled { Ok(Json(view)) } else { Err(Problem::new(409, "Settled", format!("the run is already {}", view.run.state))) }
+    if cancelled {
+        Ok(Json(view))
+    } else {
+        Err(Problem::new(
+            409,
+            "Settled",
+            format!("the run is already {}", view.run.state),
+        ))
+    }
 }
 
 pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
-    let run = store.run(id).await?.ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+    let run = store
+        .run(id)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("run {id}")))?;
     let deliveries = store.deliveries(id).await?;
     let attempts = store.attempts(&deliveries).await?;
     let mut snapshots: Vec<SnapshotView> = Vec::new();
     for snapshot in store.snapshot_heads(id).await? {
-        let mut audiences: Vec<String> =
-            deliveries.iter().filter(|delivery| delivery.snapshot_id == snapshot.id).map(|delivery| delivery.audience.clone()).collect();
+        let mut audiences: Vec<String> = deliveries
+            .iter()
+            .filter(|delivery| delivery.snapshot_id == snapshot.id)
+            .map(|delivery| delivery.audience.clone())
+            .collect();
         audiences.dedup();
         if audiences.is_empty() {
             // Nothing was sent, so the values alone say for whom it was made.
-            let body = store.snapshot(snapshot.id).await?.map(|stored| stored.body).unwrap_or_default();
-            audiences = Snapshot::values_of(&body).map(|values| values.values().map(|value| value.readable()).collect()).unwrap_or_default();
+            let body = store
+                .snapshot(snapshot.id)
+                .await?
+                .map(|stored| stored.body)
+                .unwrap_or_default();
+            audiences = Snapshot::values_of(&body)
+                .map(|values| values.values().map(|value| value.readable()).collect())
+                .unwrap_or_default();
         }
-        snapshots.push(SnapshotView { id: snapshot.id, sha256: snapshot.sha256, audiences });
+        snapshots.push(SnapshotView {
+            id: snapshot.id,
+            sha256: snapshot.sha256,
+            audiences,
+        });
     }
     Ok(RunView {
         run: run.into(),
         steps: store.steps(id).await?.into_iter().map(Into::into).collect(),
-        documents: store.document_heads(id).await?.into_iter().map(Into::into).collect(),
-        deliveries: deliveries.into_iter().map(|delivery| DeliveryView::new(delivery, &attempts)).collect(),
+        documents: store
+            .document_heads(id)
+            .await?
+            .into_iter()
+            .map(Into::into)
+            .collect(),
+        deliveries: deliveries
+            .into_iter()
+            .map(|delivery| DeliveryView::new(delivery, &attempts))
+            .collect(),
         snapshots,
         links: store.links(id).await?.into_iter().map(Into::into).collect(),
     })
@@ -105,7 +154,12 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
 /// The run as server-sent events named `run`, one at each change, until it is settled.
 #[utoipa::path(get, operation_id = "follow_run", path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = Problem)))]
 #[get("/runs/<id>/events")]
-async fn events(_user: Viewer, id: Uuid, store: &State<Store>, mut stop: Shutdown) -> Result<EventStream![], Problem> {
+async fn events(
+    _user: Viewer,
+    id: Uuid,
+    store: &State<Store>,
+    mut stop: Shutdown,
+) -> Result<EventStream![], Problem> {
     let store = store.inner().clone();
     one_run(&store, id).await?;
     Ok(EventStream! {

@@ -20,7 +20,14 @@ use crate::{
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![sign_in, who, sign_out, make_token, list_tokens, revoke_token]
+    routes![
+        sign_in,
+        who,
+        sign_out,
+        make_token,
+        list_tokens,
+        revoke_token
+    ]
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -64,17 +71,39 @@ impl From<SignInError> for Problem {
 }
 
 fn view(name: &str, role: &str, config: &Config) -> UserView {
-    UserView { name: name.to_owned(), role: role.to_owned(), demo: config.demo_mailbox.is_some() }
+    UserView {
+        name: name.to_owned(),
+        role: role.to_owned(),
+        demo: config.demo_mailbox.is_some(),
+    }
 }
 
 /// Sign in and get a session cookie.
 #[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = Problem), (status = 429, body = Problem)))]
 #[post("/session", data = "<credentials>")]
-async fn sign_in(credentials: Json<Credentials>, store: &State<Store>, config: &State<Arc<Config>>, jar: &CookieJar<'_>, peer: IpAddr) -> Answer<UserView> {
-    let user = access::sign_in(store, &credentials.name, &credentials.password, &peer.to_string()).await?;
+async fn sign_in(
+    credentials: Json<Credentials>,
+    store: &State<Store>,
+    config: &State<Arc<Config>>,
+    jar: &CookieJar<'_>,
+    peer: IpAddr,
+) -> Answer<UserView> {
+    let user = access::sign_in(
+        store,
+        &credentials.name,
+        &credentials.password,
+        &peer.to_string(),
+    )
+    .await?;
     let token = access::begin_session(store, &user).await?;
     let secure = config.public_url.starts_with("https://");
-    jar.add(Cookie::build((SESSION_COOKIE, token)).http_only(true).same_site(SameSite::Strict).secure(secure).path("/"));
+    jar.add(
+        Cookie::build((SESSION_COOKIE, token))
+            .http_only(true)
+            .same_site(SameSite::Strict)
+            .secure(secure)
+            .path("/"),
+    );
     Ok(Json(view(&user.name, &user.role, config)))
 }
 
@@ -88,7 +117,11 @@ fn who(user: Viewer, config: &State<Arc<Config>>) -> Json<UserView> {
 /// End the session.
 #[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "access", responses((status = 204)))]
 #[delete("/session")]
-async fn sign_out(_user: Viewer, store: &State<Store>, jar: &CookieJar<'_>) -> Result<rocket::response::status::NoContent, Problem> {
+async fn sign_out(
+    _user: Viewer,
+    store: &State<Store>,
+    jar: &CookieJar<'_>,
+) -> Result<rocket::response::status::NoContent, Problem> {
     if let Some(cookie) = jar.get(SESSION_COOKIE) {
         store.remove_session(&token_hash(cookie.value())).await?;
     }
@@ -99,11 +132,25 @@ async fn sign_out(_user: Viewer, store: &State<Store>, jar: &CookieJar<'_>) -> R
 /// Get an API token for a name and a password.
 #[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = Problem), (status = 429, body = Problem)))]
 #[post("/tokens", data = "<request>")]
-async fn make_token(request: Json<TokenRequest>, store: &State<Store>, config: &State<Arc<Config>>, peer: IpAddr) -> Answer<NewToken> {
+async fn make_token(
+    request: Json<TokenRequest>,
+    store: &State<Store>,
+    config: &State<Arc<Config>>,
+    peer: IpAddr,
+) -> Answer<NewToken> {
     let user = access::sign_in(store, &request.name, &request.password, &peer.to_string()).await?;
-    let label: String = request.label.chars().filter(|c| !c.is_control()).take(80).collect();
+    let label: String = request
+        .label
+        .chars()
+        .filter(|c| !c.is_control())
+        .take(80)
+        .collect();
     let (id, token) = access::issue_token(store, &user, &label).await?;
-    Ok(Json(NewToken { id, token, user: view(&user.name, &user.role, config) }))
+    Ok(Json(NewToken {
+        id,
+        token,
+        user: view(&user.name, &user.role, config),
+    }))
 }
 
 /// Your own tokens.
@@ -112,13 +159,29 @@ async fn make_token(request: Json<TokenRequest>, store: &State<Store>, config: &
 async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
     let tokens = store.tokens(user.0.id).await?;
     Ok(Json(
-        tokens.into_iter().map(|token| Token { id: token.id, label: token.name, created_at: token.created_at, last_used_at: token.last_used_at }).collect(),
+        tokens
+            .into_iter()
+            .map(|token| Token {
+                id: token.id,
+                label: token.name,
+                created_at: token.created_at,
+                last_used_at: token.last_used_at,
+            })
+            .collect(),
     ))
 }
 
 /// Revoke one of your tokens.
 #[utoipa::path(delete, operation_id = "revoke_token", path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/tokens/<id>")]
-async fn revoke_token(user: Viewer, id: Uuid, store: &State<Store>) -> Result<rocket::response::status::NoContent, Problem> {
-    if store.remove_token(user.0.id, id).await? { Ok(rocket::response::status::NoContent) } else { Err(Problem::not_found("such token of yours")) }
+async fn revoke_token(
+    user: Viewer,
+    id: Uuid,
+    store: &State<Store>,
+) -> Result<rocket::response::status::NoContent, Problem> {
+    if store.remove_token(user.0.id, id).await? {
+        Ok(rocket::response::status::NoContent)
+    } else {
+        Err(Problem::not_found("such token of yours"))
+    }
 }

@@ -54,80 +54,170 @@ impl<'r> Responder<'r, 'static> for Page {
 }
 
 fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
+        .replace('"', "&quot;")
 }
 
 /// One page for a link that is wrong, over or ended: which of them is nobody's business.
 fn over() -> Page {
     let body = "<h1>This link does not lead anywhere</h1><p>It may have expired or been ended. Ask whoever sent it for the documents.</p>".to_owned();
-    Page { status: Status::NotFound, title: "Link not found".to_owned(), body }
+    Page {
+        status: Status::NotFound,
+        title: "Link not found".to_owned(),
+        body,
+    }
 }
 
 fn broken(error: &maple_lark_store::StoreError) -> Page {
     tracing::error!(%error, "a link could not be followed");
     let body = "<h1>Not available at the moment</h1><p>Try again in a few minutes.</p>".to_owned();
-    Page { status: Status::ServiceUnavailable, title: "Not available".to_owned(), body }
+    Page {
+        status: Status::ServiceUnavailable,
+        title: "Not available".to_owned(),
+        body,
+    }
 }
 
 /// The link behind a token, if it is one and is still good.
 async fn link(token: &str, store: &Store, engine: &EngineHandle) -> Result<SharedLink, Page> {
-    let id: Uuid = engine.signer().signed("link", token).and_then(|id| id.parse().ok()).ok_or_else(over)?;
-    let found = store.link(id).await.map_err(|error| broken(&error))?.ok_or_else(over)?;
-    if found.revoked_at.is_some() || found.expires_at <= engine.now() { Err(over()) } else { Ok(found) }
+    let id: Uuid = engine
+        .signer()
+        .signed("link", token)
+        .and_then(|id| id.parse().ok())
+        .ok_or_else(over)?;
+    let found = store
+        .link(id)
+        .await
+        .map_err(|error| broken(&error))?
+        .ok_or_else(over)?;
+    if found.revoked_at.is_some() || found.expires_at <= engine.now() {
+        Err(over())
+    } else {
+        Ok(found)
+    }
 }
 
 async fn documents(store: &Store, link: &SharedLink) -> Result<Vec<DocumentHead>, Page> {
-    let all = store.document_heads(link.run_id).await.map_err(|error| broken(&error))?;
-    Ok(all.into_iter().filter(|head| head.snapshot_id == link.snapshot_id && head.variant == link.variant).collect())
+    let all = store
+        .document_heads(link.run_id)
+        .await
+        .map_err(|error| broken(&error))?;
+    Ok(all
+        .into_iter()
+        .filter(|head| head.snapshot_id == link.snapshot_id && head.variant == link.variant)
+        .collect())
 }
 
 #[get("/shared/<token>")]
-async fn page(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Result<Page, Page> {
+async fn page(
+    token: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<Page, Page> {
     let link = link(token, store, engine).await?;
-    let run = store.run(link.run_id).await.map_err(|error| broken(&error))?.ok_or_else(over)?;
-    store.count_opening(link.id, engine.now()).await.map_err(|error| broken(&error))?;
+    let run = store
+        .run(link.run_id)
+        .await
+        .map_err(|error| broken(&error))?
+        .ok_or_else(over)?;
+    store
+        .count_opening(link.id, engine.now())
+        .await
+        .map_err(|error| broken(&error))?;
     let view = super::view::RunSummary::from(run);
-    let mut body =
-        format!("<h1>{}</h1><p class=\"when\">{}</p><table><tr><th>Document</th><th>Size</th></tr>", escaped(&view.title), escaped(&view.window.label));
+    let mut body = format!(
+        "<h1>{}</h1><p class=\"when\">{}</p><table><tr><th>Document</th><th>Size</th></tr>",
+        escaped(&view.title),
+        escaped(&view.window.label)
+    );
     for head in documents(store, &link).await? {
         // Writing to a text always succeeds.
-        let _ = write!(body, "<tr><td><a href=\"/shared/{token}/{}\">{}</a></td><td>{}</td></tr>", head.id, escaped(&head.file_name), size(head.size));
+        let _ = write!(
+            body,
+            "<tr><td><a href=\"/shared/{token}/{}\">{}</a></td><td>{}</td></tr>",
+            head.id,
+            escaped(&head.file_name),
+            size(head.size)
+        );
     }
-    let zone: maple_lark_core::Zone = view.window.zone.parse().unwrap_or(maple_lark_core::Zone::UTC);
-    let _ = write!(body, "</table><p class=\"small\">This link is good until {}. Whoever has it can open these documents.</p>", zone.readable(link.expires_at));
-    Ok(Page { status: Status::Ok, title: view.title, body })
+    let zone: maple_lark_core::Zone = view
+        .window
+        .zone
+        .parse()
+        .unwrap_or(maple_lark_core::Zone::UTC);
+    let _ = write!(
+        body,
+        "</table><p class=\"small\">This link is good until {}. Whoever has it can open these documents.</p>",
+        zone.readable(link.expires_at)
+    );
+    Ok(Page {
+        status: Status::Ok,
+        title: view.title,
+        body,
+    })
 }
 
 fn size(bytes: i64) -> String {
-    if bytes < 1_000_000 { format!("{:.0} kB", (bytes as f64 / 1e3).max(1.0)) } else { format!("{:.1} MB", bytes as f64 / 1e6) }
+    if bytes < 1_000_000 {
+        format!("{:.0} kB", (bytes as f64 / 1e3).max(1.0))
+    } else {
+        format!("{:.1} MB", bytes as f64 / 1e6)
+    }
 }
 
 #[get("/shared/<token>/<id>")]
-async fn file(token: &str, id: Uuid, store: &State<Store>, engine: &State<EngineHandle>) -> Result<File, Page> {
+async fn file(
+    token: &str,
+    id: Uuid,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<File, Page> {
     let link = link(token, store, engine).await?;
-    if !documents(store, &link).await?.iter().any(|head| head.id == id) {
+    if !documents(store, &link)
+        .await?
+        .iter()
+        .any(|head| head.id == id)
+    {
         return Err(over());
     }
-    let found = store.document(id).await.map_err(|error| broken(&error))?.ok_or_else(over)?;
-    Ok(File { name: found.file_name, media_type: found.media_type, sha256: found.sha256, body: found.body, download: false })
+    let found = store
+        .document(id)
+        .await
+        .map_err(|error| broken(&error))?
+        .ok_or_else(over)?;
+    Ok(File {
+        name: found.file_name,
+        media_type: found.media_type,
+        sha256: found.sha256,
+        body: found.body,
+        download: false,
+    })
 }
 
 /// The report and the address in a token for leaving.
 fn departure(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
     let text = engine.signer().signed("leave", token)?;
-    text.split_once(' ').map(|(report, address)| (report.to_owned(), address.to_owned()))
+    text.split_once(' ')
+        .map(|(report, address)| (report.to_owned(), address.to_owned()))
 }
 
 /// What a report is called to its readers; its name if it is gone.
 async fn title(store: &Store, report: String) -> String {
     let definitions = store.definitions().await.unwrap_or_default();
-    definitions.into_iter().find(|one| one.kind == "report" && one.name == report).map_or(report, |one| one.title)
+    definitions
+        .into_iter()
+        .find(|one| one.kind == "report" && one.name == report)
+        .map_or(report, |one| one.title)
 }
 
 /// Looking at the address changes nothing: mail programs follow links to see what is there.
 #[get("/leave/<token>")]
 async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = departure(token, engine) else { return over() };
+    let Some((report, address)) = departure(token, engine) else {
+        return over();
+    };
     let report = title(store, report).await;
     let body = format!(
         "<h1>Get this report no more?</h1><p>The report <b>{}</b> will not be sent to <b>{}</b> any more.</p>\
@@ -135,18 +225,32 @@ async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHa
         escaped(&report),
         escaped(&address)
     );
-    Page { status: Status::Ok, title: "Leave a report".to_owned(), body }
+    Page {
+        status: Status::Ok,
+        title: "Leave a report".to_owned(),
+        body,
+    }
 }
 
 /// One click (RFC 8058): whoever has the token may leave, without signing in.
 #[post("/leave/<token>")]
 async fn leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = departure(token, engine) else { return over() };
+    let Some((report, address)) = departure(token, engine) else {
+        return over();
+    };
     if let Err(error) = store.leave(&report, &address, engine.now()).await {
         return broken(&error);
     }
     tracing::info!(report, "a recipient has left");
     let report = title(store, report).await;
-    let body = format!("<h1>Done</h1><p>{} gets the report {} no more.</p>", escaped(&address), escaped(&report));
-    Page { status: Status::Ok, title: "Done".to_owned(), body }
+    let body = format!(
+        "<h1>Done</h1><p>{} gets the report {} no more.</p>",
+        escaped(&address),
+        escaped(&report)
+    );
+    Page {
+        status: Status::Ok,
+        title: "Done".to_owned(),
+        body,
+    }
 }

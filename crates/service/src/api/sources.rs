@@ -35,8 +35,16 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
         row_limit: source.row_limit,
         used_by: {
             let asks = |query: &Query| query.source().is_some_and(|name| name.value == source.name);
-            let dashboards = set.dashboards.values().filter(|dashboard| dashboard.queries.iter().any(asks)).map(|dashboard| dashboard.name.clone());
-            let samplers = set.samplers.values().filter(|sampler| asks(&sampler.query)).map(|sampler| format!("sampler {}", sampler.name));
+            let dashboards = set
+                .dashboards
+                .values()
+                .filter(|dashboard| dashboard.queries.iter().any(asks))
+                .map(|dashboard| dashboard.name.clone());
+            let samplers = set
+                .samplers
+                .values()
+                .filter(|sampler| asks(&sampler.query))
+                .map(|sampler| format!("sampler {}", sampler.name));
             dashboards.chain(samplers).collect()
         },
     });
@@ -46,15 +54,33 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
 /// Sign in at a source and say what is there, or why it refuses.
 #[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
 #[post("/sources/<name>/test")]
-async fn test(_user: Author, name: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Answer<SourceTest> {
+async fn test(
+    _user: Author,
+    name: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<SourceTest> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let source = set.sources.get(name).ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
+    let source = set
+        .sources
+        .get(name)
+        .ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
     let began = Instant::now();
     let answer = engine.reader().test(source).await;
     let milliseconds = began.elapsed().as_millis() as i64;
     Ok(Json(match answer {
-        Ok(greeting) => SourceTest { works: true, detail: greeting.found, milliseconds, warning: greeting.warning },
-        Err(error) => SourceTest { works: false, detail: error.to_string(), milliseconds, warning: None },
+        Ok(greeting) => SourceTest {
+            works: true,
+            detail: greeting.found,
+            milliseconds,
+            warning: greeting.warning,
+        },
+        Err(error) => SourceTest {
+            works: false,
+            detail: error.to_string(),
+            milliseconds,
+            warning: None,
+        },
     }))
 }
 
@@ -63,12 +89,22 @@ async fn test(_user: Author, name: &str, store: &State<Store>, engine: &State<En
 #[get("/dashboards")]
 async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<DashboardView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
-    Ok(Json(set.dashboards.keys().filter_map(|name| dashboard(&set, name)).collect()))
+    Ok(Json(
+        set.dashboards
+            .keys()
+            .filter_map(|name| dashboard(&set, name))
+            .collect(),
+    ))
 }
 
 fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
     let dashboard = set.dashboard(name)?;
-    let mut sources: Vec<String> = dashboard.queries.iter().filter_map(|query| query.source()).map(|name| name.value.clone()).collect();
+    let mut sources: Vec<String> = dashboard
+        .queries
+        .iter()
+        .filter_map(|query| query.source())
+        .map(|name| name.value.clone())
+        .collect();
     sources.sort();
     sources.dedup();
     Some(DashboardView {
@@ -77,9 +113,23 @@ fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
         file: dashboard.place.file.clone(),
         summary: dashboard.summary.clone(),
         sections: dashboard.sections.len(),
-        blocks: dashboard.sections.iter().flat_map(|section| &section.blocks).filter(|block| block.query.is_some()).count(),
-        parameters: dashboard.parameters.iter().map(|parameter| parameter.title.clone()).collect(),
+        blocks: dashboard
+            .sections
+            .iter()
+            .flat_map(|section| &section.blocks)
+            .filter(|block| block.query.is_some())
+            .count(),
+        parameters: dashboard
+            .parameters
+            .iter()
+            .map(|parameter| parameter.title.clone())
+            .collect(),
         sources,
-        used_by: set.reports.values().filter(|report| report.dashboards.iter().any(|used| used.value == name)).map(|report| report.name.clone()).collect(),
+        used_by: set
+            .reports
+            .values()
+            .filter(|report| report.dashboards.iter().any(|used| used.value == name))
+            .map(|report| report.name.clone())
+            .collect(),
     })
 }

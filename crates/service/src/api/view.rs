@@ -269,15 +269,25 @@ pub fn is_settled(state: &str) -> bool {
 }
 
 pub fn is_good(state: &str) -> bool {
-    matches!(state, "delivered" | "made" | "quiet" | "cancelled" | "skipped")
+    matches!(
+        state,
+        "delivered" | "made" | "quiet" | "cancelled" | "skipped"
+    )
 }
 
 impl From<Run> for RunSummary {
     fn from(run: Run) -> Self {
         // A zone is checked when a run is made; UTC stands in for one that has since gone.
         let zone = run.zone.parse().unwrap_or(Zone::UTC);
-        let within = run.within.and_then(|within| serde_json::from_value(within).ok());
-        let window = Window { from: run.window_from, to: run.window_to, zone, within };
+        let within = run
+            .within
+            .and_then(|within| serde_json::from_value(within).ok());
+        let window = Window {
+            from: run.window_from,
+            to: run.window_to,
+            zone,
+            within,
+        };
         Self {
             id: run.id,
             settled: is_settled(&run.state),
@@ -289,12 +299,20 @@ impl From<Run> for RunSummary {
             requested_by: run.requested_by,
             problem: run.problem,
             incomplete: run.incomplete,
-            window: WindowView { from: window.from, to: window.to, zone: run.zone, label: window.label(), exact: window.exact() },
+            window: WindowView {
+                from: window.from,
+                to: window.to,
+                zone: run.zone,
+                label: window.label(),
+                exact: window.exact(),
+            },
             created_at: run.created_at,
             started_at: run.started_at,
             finished_at: run.finished_at,
             skipped: run.skipped,
-            approval_deadline: run.approval_deadline.filter(|_| run.state == "awaiting-approval"),
+            approval_deadline: run
+                .approval_deadline
+                .filter(|_| run.state == "awaiting-approval"),
             released_by: run.released_by,
             state: run.state,
         }
@@ -303,14 +321,34 @@ impl From<Run> for RunSummary {
 
 impl From<Step> for StepView {
     fn from(step: Step) -> Self {
-        Self { kind: step.kind, subject: step.subject, state: step.state, detail: step.detail, started_at: step.started_at, ended_at: step.ended_at }
+        Self {
+            kind: step.kind,
+            subject: step.subject,
+            state: step.state,
+            detail: step.detail,
+            started_at: step.started_at,
+            ended_at: step.ended_at,
+        }
     }
 }
 
 impl From<SharedLink> for LinkView {
     fn from(link: SharedLink) -> Self {
-        let SharedLink { recipient, expires_at, revoked_at, opened, last_opened_at, .. } = link;
-        Self { recipient, expires_at, revoked_at, opened, last_opened_at }
+        let SharedLink {
+            recipient,
+            expires_at,
+            revoked_at,
+            opened,
+            last_opened_at,
+            ..
+        } = link;
+        Self {
+            recipient,
+            expires_at,
+            revoked_at,
+            opened,
+            last_opened_at,
+        }
     }
 }
 

@@ -26,38 +26,81 @@ pub struct OnlyTo {
 }
 
 /// The audiences of a run, as they were found when it began.
-pub async fn audiences(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<Vec<ResolvedAudience>, WorkError> {
+pub async fn audiences(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    report: &Report,
+) -> Result<Vec<ResolvedAudience>, WorkError> {
     if let Some(kept) = &run.audiences {
-        return serde_json::from_value(kept.clone()).map_err(|error| WorkError::Run(format!("the run's audiences cannot be read: {error}")));
+        return serde_json::from_value(kept.clone()).map_err(|error| {
+            WorkError::Run(format!("the run's audiences cannot be read: {error}"))
+        });
     }
     let mut found = catalogue.set.audiences(report);
     for query in &report.audience_queries {
         found.extend(ask(shared, run, catalogue, report, query).await?);
     }
     if let Some(only) = &run.only_to {
-        let only: OnlyTo = serde_json::from_value(only.clone()).map_err(|error| WorkError::Run(error.to_string()))?;
+        let only: OnlyTo = serde_json::from_value(only.clone())
+            .map_err(|error| WorkError::Run(error.to_string()))?;
         found = vec![narrowed(catalogue, found, &only).map_err(WorkError::Run)?];
     }
     let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
-    shared.store.keep_audiences(run.id, shared.owner, &kept).await?;
+    shared
+        .store
+        .keep_audiences(run.id, shared.owner, &kept)
+        .await?;
     Ok(found)
 }
 
 /// The one audience whose view goes to others this time.
-fn narrowed(catalogue: &Catalogue, found: Vec<ResolvedAudience>, only: &OnlyTo) -> Result<ResolvedAudience, String> {
-    let names = || found.iter().map(|audience| format!("\"{}\"", audience.name)).collect::<Vec<_>>().join(", ");
+fn narrowed(
+    catalogue: &Catalogue,
+    found: Vec<ResolvedAudience>,
+    only: &OnlyTo,
+) -> Result<ResolvedAudience, String> {
+    let names = || {
+        found
+            .iter()
+            .map(|audience| format!("\"{}\"", audience.name))
+            .collect::<Vec<_>>()
+            .join(", ")
+    };
     let whose = match &only.audience {
-        Some(name) => found.iter().find(|audience| &audience.name == name).ok_or_else(|| format!("there is no audience \"{name}\"; there is {}", names()))?,
+        Some(name) => found
+            .iter()
+            .find(|audience| &audience.name == name)
+            .ok_or_else(|| format!("there is no audience \"{name}\"; there is {}", names()))?,
         None => match &found[..] {
             [one] => one,
-            _ => return Err(format!("say whose view to send; the audiences are {}", names())),
+            _ => {
+                return Err(format!(
+                    "say whose view to send; the audiences are {}",
+                    names()
+                ));
+            }
         },
     };
     let mut to = Vec::new();
     for address in &only.to {
-        to.extend(catalogue.set.recipient(address.parse().map_err(|error: maple_lark_core::definition::BadMailbox| error.to_string())?));
+        to.extend(
+            catalogue.set.recipient(
+                address
+                    .parse()
+                    .map_err(|error: maple_lark_core::definition::BadMailbox| error.to_string())?,
+            ),
+        );
     }
-    Ok(ResolvedAudience { to, cc: Vec::new(), bcc: Vec::new(), channels: Vec::new(), together: false, only_when: None, ..whose.clone() })
+    Ok(ResolvedAudience {
+        to,
+        cc: Vec::new(),
+        bcc: Vec::new(),
+        channels: Vec::new(),
+        together: false,
+        only_when: None,
+        ..whose.clone()
+    })
 }
 
 async fn ask(
@@ -71,10 +114,24 @@ async fn ask(
     let values: Values = catalogue.set.values(report, None);
     let subject = format!("audiences from {}", query.source.value);
     let source = catalogue.set.sources.get(&query.source.value);
-    let source = source.ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", query.source.value)))?;
+    let source = source
+        .ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", query.source.value)))?;
     let _turn = shared.sources.turn(source).await;
-    shared.store.begin_step(run.id, "audiences", &subject, shared.now()).await?;
-    let answer = shared.reader.read(source, Question { ask: &query.ask, times: &times, values: &values }).await;
+    shared
+        .store
+        .begin_step(run.id, "audiences", &subject, shared.now())
+        .await?;
+    let answer = shared
+        .reader
+        .read(
+            source,
+            Question {
+                ask: &query.ask,
+                times: &times,
+                values: &values,
+            },
+        )
+        .await;
     let found = match answer {
         Ok(answer) => catalogue.set.audiences_from(report, query, &answer.table),
         Err(error) => Err(error.to_string()),
@@ -83,16 +140,33 @@ async fn ask(
         Ok(found) => ("done", format!("{} audiences", found.len())),
         Err(reason) => ("failed", reason.clone()),
     };
-    shared.store.end_step(run.id, "audiences", &subject, state, Some(detail), shared.now()).await?;
+    shared
+        .store
+        .end_step(
+            run.id,
+            "audiences",
+            &subject,
+            state,
+            Some(detail),
+            shared.now(),
+        )
+        .await?;
     found.map_err(|reason| WorkError::Run(format!("nobody knows who is to get it: {reason}")))
 }
 
 /// The distinct sets of values that these audiences see, each with its key; the report's own
 /// if there is no audience.
-pub fn value_sets(catalogue: &Catalogue, report: &Report, audiences: &[ResolvedAudience]) -> BTreeMap<String, Values> {
+pub fn value_sets(
+    catalogue: &Catalogue,
+    report: &Report,
+    audiences: &[ResolvedAudience],
+) -> BTreeMap<String, Values> {
     if audiences.is_empty() {
         let values = catalogue.set.values(report, None);
         return BTreeMap::from([(values_key(&values), values)]);
     }
-    audiences.iter().map(|audience| (values_key(&audience.values), audience.values.clone())).collect()
+    audiences
+        .iter()
+        .map(|audience| (values_key(&audience.values), audience.values.clone()))
+        .collect()
 }

@@ -17,7 +17,9 @@ const EVERY: Duration = Duration::from_secs(5);
 const LARGEST: u64 = 1 << 20;
 
 pub async fn watch_the_maildir(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
-    let Some(bounces) = shared.config.bounces.clone() else { return };
+    let Some(bounces) = shared.config.bounces.clone() else {
+        return;
+    };
     while !*stopped.borrow() {
         if let Err(error) = read_new(&shared, &bounces).await {
             let words = match error {
@@ -38,10 +40,17 @@ async fn read_new(shared: &Shared, bounces: &Bounces) -> Result<(), WorkError> {
     let unreadable = |error: std::io::Error| WorkError::Run(format!("{}: {error}", new.display()));
     for path in files(&new).map_err(unreadable)? {
         // Whoever can move it to "cur" has it; another process finds it gone.
-        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let name = path
+            .file_name()
+            .unwrap_or_default()
+            .to_string_lossy()
+            .into_owned();
         let seen = bounces.maildir.join("cur").join(format!("{name}:2,S"));
         let found = match tokio::fs::metadata(&path).await {
-            Ok(about) if about.len() <= LARGEST => tokio::fs::read(&path).await.map(|bytes| read_bounce(&bytes)).unwrap_or_default(),
+            Ok(about) if about.len() <= LARGEST => tokio::fs::read(&path)
+                .await
+                .map(|bytes| read_bounce(&bytes))
+                .unwrap_or_default(),
             _ => Vec::new(),
         };
         for bounce in &found {
@@ -58,7 +67,11 @@ async fn read_new(shared: &Shared, bounces: &Bounces) -> Result<(), WorkError> {
 }
 
 fn files(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
-    let mut found: Vec<PathBuf> = std::fs::read_dir(folder)?.flatten().map(|entry| entry.path()).filter(|path| path.is_file()).collect();
+    let mut found: Vec<PathBuf> = std::fs::read_dir(folder)?
+        .flatten()
+        .map(|entry| entry.path())
+        .filter(|path| path.is_file())
+        .collect();
     found.sort();
     found.truncate(500);
     Ok(found)
@@ -67,9 +80,15 @@ fn files(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
 /// Marks the delivery, and counts what is wrong with the address itself. A bounce counts only
 /// if it is of a message of ours: anybody can write to the address that bounces come to.
 async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(), WorkError> {
-    let Some(message_id) = &bounce.message_id else { return Ok(()) };
+    let Some(message_id) = &bounce.message_id else {
+        return Ok(());
+    };
     let sent = shared.store.deliveries_with(message_id).await?;
-    let of = |recipient: &str| recipient.to_lowercase().contains(&bounce.recipient.to_lowercase());
+    let of = |recipient: &str| {
+        recipient
+            .to_lowercase()
+            .contains(&bounce.recipient.to_lowercase())
+    };
     let Some(delivery) = sent.iter().find(|delivery| of(&delivery.recipient)) else {
         tracing::warn!(recipient = %bounce.recipient, "a bounce is of no delivery on record");
         return Ok(());
@@ -79,11 +98,21 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
     }
     let words = format!("returned: {} {}", bounce.status, bounce.words);
     let now = shared.now();
-    if bounce.is_hard() && shared.store.count_bounce(&bounce.recipient, &words, bounces.limit, now).await? {
+    if bounce.is_hard()
+        && shared
+            .store
+            .count_bounce(&bounce.recipient, &words, bounces.limit, now)
+            .await?
+    {
         tracing::warn!(recipient = %bounce.recipient, words, "set aside");
         let run = shared.store.run(delivery.run_id).await?;
-        let owner = run.as_ref().and_then(|run| super::notices::owner_of(&run.definitions, &run.report));
-        let text = format!("{} is set aside: {words}. It gets nothing until somebody puts it back.", bounce.recipient);
+        let owner = run
+            .as_ref()
+            .and_then(|run| super::notices::owner_of(&run.definitions, &run.report));
+        let text = format!(
+            "{} is set aside: {words}. It gets nothing until somebody puts it back.",
+            bounce.recipient
+        );
         super::notices::tell(shared, "set-aside", &bounce.recipient, None, owner, &text).await?;
     }
     shared.store.mark_bounced(delivery.id, &words).await?;

@@ -26,18 +26,32 @@ type Version = (i64, Option<DateTime<Utc>>);
 impl Kept {
     pub async fn current(&self, store: &Store) -> Result<Arc<Catalogue>, StoreError> {
         let version = store.definitions_version().await?;
-        let known = |kept: &Option<(Version, Arc<Catalogue>)>| kept.as_ref().filter(|(of, _)| *of == version).map(|(_, catalogue)| catalogue.clone());
-        if let Some(catalogue) = known(&self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner())) {
+        let known = |kept: &Option<(Version, Arc<Catalogue>)>| {
+            kept.as_ref()
+                .filter(|(of, _)| *of == version)
+                .map(|(_, catalogue)| catalogue.clone())
+        };
+        if let Some(catalogue) = known(
+            &self
+                .0
+                .lock()
+                .unwrap_or_else(|poisoned| poisoned.into_inner()),
+        ) {
             return Ok(catalogue);
         }
         let catalogue = Arc::new(Catalogue::stored(&store.definitions().await?));
-        *self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = Some((version, catalogue.clone()));
+        *self
+            .0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner()) = Some((version, catalogue.clone()));
         Ok(catalogue)
     }
 }
 
 /// Parses files into a set; all problems of all files are reported together.
-pub fn parse_all<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>) -> Result<Vec<Definition>, Vec<Problem>> {
+pub fn parse_all<'a>(
+    files: impl IntoIterator<Item = (&'a str, &'a str)>,
+) -> Result<Vec<Definition>, Vec<Problem>> {
     let (mut definitions, mut problems) = (Vec::new(), Vec::new());
     for (file, text) in files {
         match Definition::parse(file, text) {
@@ -45,7 +59,11 @@ pub fn parse_all<'a>(files: impl IntoIterator<Item = (&'a str, &'a str)>) -> Res
             Err(found) => problems.extend(found),
         }
     }
-    if problems.is_empty() { Ok(definitions) } else { Err(problems) }
+    if problems.is_empty() {
+        Ok(definitions)
+    } else {
+        Err(problems)
+    }
 }
 
 impl Catalogue {
@@ -55,7 +73,13 @@ impl Catalogue {
         let mut catalogue = Self::default();
         for one in definitions {
             match Definition::parse(&one.file, &one.text) {
-                Ok(definition) => catalogue.put(definition, FrozenDefinition { file: one.file.clone(), text: one.text.clone() }),
+                Ok(definition) => catalogue.put(
+                    definition,
+                    FrozenDefinition {
+                        file: one.file.clone(),
+                        text: one.text.clone(),
+                    },
+                ),
                 Err(problems) => {
                     for problem in problems {
                         tracing::error!(%problem, "a stored definition cannot be read");
@@ -68,10 +92,20 @@ impl Catalogue {
 
     /// What a run began with.
     pub fn frozen(definitions: &serde_json::Value) -> Result<Self, String> {
-        let texts: Vec<FrozenDefinition> =
-            serde_json::from_value(definitions.clone()).map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
-        let parsed = parse_all(texts.iter().map(|frozen| (frozen.file.as_str(), frozen.text.as_str())))
-            .map_err(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))?;
+        let texts: Vec<FrozenDefinition> = serde_json::from_value(definitions.clone())
+            .map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
+        let parsed = parse_all(
+            texts
+                .iter()
+                .map(|frozen| (frozen.file.as_str(), frozen.text.as_str())),
+        )
+        .map_err(|problems| {
+            problems
+                .iter()
+                .map(ToString::to_string)
+                .collect::<Vec<_>>()
+                .join("; ")
+        })?;
         let mut catalogue = Self::default();
         for (definition, text) in parsed.into_iter().zip(texts) {
             catalogue.put(definition, text);
@@ -80,19 +114,25 @@ impl Catalogue {
     }
 
     pub fn put(&mut self, definition: Definition, text: FrozenDefinition) {
-        self.texts.insert((definition.kind(), definition.name().to_owned()), text);
+        self.texts
+            .insert((definition.kind(), definition.name().to_owned()), text);
         self.set.put(definition);
     }
 
     /// The texts of the report and its dashboards: what a snapshot needs to be composed. Who
     /// else gets the report is not in them.
     pub fn composed_from(&self) -> Vec<FrozenDefinition> {
-        let needed = |(kind, _): &(Kind, String)| matches!(kind, Kind::Report | Kind::Dashboard | Kind::Look);
+        let needed = |(kind, _): &(Kind, String)| {
+            matches!(kind, Kind::Report | Kind::Dashboard | Kind::Look)
+        };
         self.texts
             .iter()
             .filter(|(key, _)| needed(key))
             .map(|((kind, _), frozen)| match kind {
-                Kind::Report => FrozenDefinition { file: frozen.file.clone(), text: edit::without_audiences(&frozen.text) },
+                Kind::Report => FrozenDefinition {
+                    file: frozen.file.clone(),
+                    text: edit::without_audiences(&frozen.text),
+                },
                 _ => frozen.clone(),
             })
             .collect()
@@ -101,28 +141,80 @@ impl Catalogue {
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
     pub fn freeze(&self, report: &Report) -> serde_json::Value {
         let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
-        needed.extend(report.look.iter().map(|look| (Kind::Look, look.value.clone())));
-        needed.extend(self.set.dashboard_names(report).into_iter().map(|name| (Kind::Dashboard, name)));
-        for query in self.set.dashboards_of(report).iter().flat_map(|dashboard| &dashboard.queries) {
+        needed.extend(
+            report
+                .look
+                .iter()
+                .map(|look| (Kind::Look, look.value.clone())),
+        );
+        needed.extend(
+            self.set
+                .dashboard_names(report)
+                .into_iter()
+                .map(|name| (Kind::Dashboard, name)),
+        );
+        for query in self
+            .set
+            .dashboards_of(report)
+            .iter()
+            .flat_map(|dashboard| &dashboard.queries)
+        {
             match &query.origin {
-                Origin::Source { name, .. } => drop(needed.insert((Kind::Source, name.value.clone()))),
+                Origin::Source { name, .. } => {
+                    drop(needed.insert((Kind::Source, name.value.clone())))
+                }
                 Origin::Sampler(name) => drop(needed.insert((Kind::Sampler, name.value.clone()))),
                 Origin::Query(_) => {}
             }
         }
-        for list in report.audiences.iter().flat_map(|audience| [&audience.to, &audience.cc, &audience.bcc]) {
+        for list in report
+            .audiences
+            .iter()
+            .flat_map(|audience| [&audience.to, &audience.cc, &audience.bcc])
+        {
             let (people, groups) = self.set.names_in(list);
-            needed.extend(people.into_iter().map(|name| (Kind::Person, name.to_owned())));
-            needed.extend(groups.into_iter().map(|name| (Kind::Group, name.to_owned())));
+            needed.extend(
+                people
+                    .into_iter()
+                    .map(|name| (Kind::Person, name.to_owned())),
+            );
+            needed.extend(
+                groups
+                    .into_iter()
+                    .map(|name| (Kind::Group, name.to_owned())),
+            );
         }
         if !report.audience_queries.is_empty() {
             // Its rows may name anybody.
-            needed.extend(self.texts.keys().filter(|(kind, _)| matches!(kind, Kind::Person | Kind::Group)).cloned());
-            needed.extend(report.audience_queries.iter().map(|query| (Kind::Source, query.source.value.clone())));
+            needed.extend(
+                self.texts
+                    .keys()
+                    .filter(|(kind, _)| matches!(kind, Kind::Person | Kind::Group))
+                    .cloned(),
+            );
+            needed.extend(
+                report
+                    .audience_queries
+                    .iter()
+                    .map(|query| (Kind::Source, query.source.value.clone())),
+            );
         }
-        needed.extend(report.wording.iter().map(|wording| (Kind::Wording, wording.value.clone())));
-        needed.extend(report.readiness.iter().map(|readiness| (Kind::Source, readiness.source.value.clone())));
-        let texts: Vec<&FrozenDefinition> = needed.iter().filter_map(|key| self.texts.get(key)).collect();
+        needed.extend(
+            report
+                .wording
+                .iter()
+                .map(|wording| (Kind::Wording, wording.value.clone())),
+        );
+        needed.extend(
+            report
+                .readiness
+                .iter()
+                .map(|readiness| (Kind::Source, readiness.source.value.clone())),
+        );
+        let texts: Vec<&FrozenDefinition> = needed
+            .iter()
+            .filter_map(|key| self.texts.get(key))
+            .collect();
         serde_json::to_value(texts).unwrap_or_default()
     }
 }

@@ -8,8 +8,13 @@ use std::{
     time::{Duration, Instant},
 };
 
-use maple_lark_core::definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web, split_address};
-use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, HttpTarget, MailServer, MailSession, SignedIn, is_within};
+use maple_lark_core::definition::{
+    Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web, split_address,
+};
+use maple_lark_delivery::{
+    self as delivery, DeliveryError, DkimKey, HttpTarget, MailServer, MailSession, SignedIn,
+    is_within,
+};
 use maple_lark_sources::{NoClient, Reader};
 
 use super::Shared;
@@ -44,12 +49,23 @@ impl Sessions {
         let kept = self.take(via, channel);
         let server = match &kept {
             Some(kept) => kept.server.clone(),
-            None => Arc::new(own_or_named(shared, channel).await.map_err(|words| DeliveryError::Refused { server: "the mail server".to_owned(), words })?),
+            None => Arc::new(own_or_named(shared, channel).await.map_err(|words| {
+                DeliveryError::Refused {
+                    server: "the mail server".to_owned(),
+                    words,
+                }
+            })?),
         };
         let letter = letter(&server).await?;
         let bytes = letter.bytes(server.dkim.as_deref())?;
-        if let Some(largest) = server.largest.filter(|largest| *largest < bytes.len() as u64) {
-            return Err(DeliveryError::Refused { server: server.name(), words: format!("it takes {largest} bytes, and this has {}", bytes.len()) });
+        if let Some(largest) = server
+            .largest
+            .filter(|largest| *largest < bytes.len() as u64)
+        {
+            return Err(DeliveryError::Refused {
+                server: server.name(),
+                words: format!("it takes {largest} bytes, and this has {}", bytes.len()),
+            });
         }
         let mut session = match kept {
             Some(mut kept) => {
@@ -64,12 +80,26 @@ impl Sessions {
             None => MailSession::open(&server).await?,
         };
         let sent = session.send(&server, &letter.recipient, &bytes).await;
-        self.give_back(via, Kept { session, server, of: channel.cloned(), letters: 0, since: Instant::now() }, &sent).await;
+        self.give_back(
+            via,
+            Kept {
+                session,
+                server,
+                of: channel.cloned(),
+                letters: 0,
+                since: Instant::now(),
+            },
+            &sent,
+        )
+        .await;
         sent
     }
 
     fn take(&self, via: &str, channel: Option<&Channel>) -> Option<Kept> {
-        let mut all = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let mut all = self
+            .0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner());
         let list = all.get_mut(via)?;
         list.retain(|kept| kept.since.elapsed() < IDLE && kept.of.as_ref() == channel);
         list.pop()
@@ -88,14 +118,24 @@ impl Sessions {
             kept.session.close().await;
             return;
         }
-        self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).entry(via.to_owned()).or_default().push(kept);
+        self.0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
+            .entry(via.to_owned())
+            .or_default()
+            .push(kept);
     }
 
     /// Says goodbye to connections that nobody needs any more.
     pub async fn tidy(&self) {
         let idle: Vec<Kept> = {
-            let mut all = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-            all.values_mut().flat_map(|list| list.extract_if(.., |kept| kept.since.elapsed() >= IDLE)).collect()
+            let mut all = self
+                .0
+                .lock()
+                .unwrap_or_else(|poisoned| poisoned.into_inner());
+            all.values_mut()
+                .flat_map(|list| list.extract_if(.., |kept| kept.since.elapsed() >= IDLE))
+                .collect()
         };
         for kept in idle {
             kept.session.close().await;
@@ -107,7 +147,10 @@ impl Sessions {
 ///
 /// # Errors
 /// What is missing or cannot be looked up, in words.
-pub async fn own_or_named(shared: &Shared, channel: Option<&Channel>) -> Result<MailServer, String> {
+pub async fn own_or_named(
+    shared: &Shared,
+    channel: Option<&Channel>,
+) -> Result<MailServer, String> {
     match channel {
         Some(channel) => match &channel.kind {
             ChannelKind::MailServer(settings) => mail_server(&shared.reader, channel, settings).await,
@@ -120,16 +163,28 @@ pub async fn own_or_named(shared: &Shared, channel: Option<&Channel>) -> Result<
     }
 }
 
-async fn mail_server(reader: &Reader, channel: &Channel, settings: &MailServerSettings) -> Result<MailServer, String> {
+async fn mail_server(
+    reader: &Reader,
+    channel: &Channel,
+    settings: &MailServerSettings,
+) -> Result<MailServer, String> {
     let sign_in = match &settings.sign_in {
         None => None,
-        Some(MailSignIn::Password { user, password }) => {
-            Some(delivery::MailSignIn::Password { user: reader.setting(user).await?, password: reader.setting(password).await? })
-        }
-        Some(MailSignIn::Token { user, token }) => Some(delivery::MailSignIn::Token { user: reader.setting(user).await?, token: reader.setting(token).await? }),
+        Some(MailSignIn::Password { user, password }) => Some(delivery::MailSignIn::Password {
+            user: reader.setting(user).await?,
+            password: reader.setting(password).await?,
+        }),
+        Some(MailSignIn::Token { user, token }) => Some(delivery::MailSignIn::Token {
+            user: reader.setting(user).await?,
+            token: reader.setting(token).await?,
+        }),
     };
     let ca = match &settings.ca_file {
-        Some(path) => Some(tokio::fs::read(path).await.map_err(|error| format!("ca-file {path} cannot be read: {error}"))?),
+        Some(path) => Some(
+            tokio::fs::read(path)
+                .await
+                .map_err(|error| format!("ca-file {path} cannot be read: {error}"))?,
+        ),
         None => None,
     };
     let dkim = match &settings.dkim {
@@ -154,27 +209,49 @@ async fn mail_server(reader: &Reader, channel: &Channel, settings: &MailServerSe
 async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, String> {
     // A key has several lines, of which a setting is the first.
     let pem = match &dkim.key {
-        Setting::File(path) => tokio::fs::read_to_string(path).await.map_err(|error| format!("dkim.key: {path} cannot be read: {error}"))?,
+        Setting::File(path) => tokio::fs::read_to_string(path)
+            .await
+            .map_err(|error| format!("dkim.key: {path} cannot be read: {error}"))?,
         other => reader.setting(other).await?,
     };
     DkimKey::new(&dkim.domain, &dkim.selector, &pem).map_err(|words| format!("dkim.key: {words}"))
 }
 
 /// Where a web channel leads, signed in.
-pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Result<HttpTarget, DeliveryError> {
+pub async fn http_target(
+    reader: &Reader,
+    channel: &Channel,
+    web: &Web,
+) -> Result<HttpTarget, DeliveryError> {
     let name = format!("the channel \"{}\"", channel.name);
-    let refused = |words: String| DeliveryError::Refused { server: name.clone(), words };
+    let refused = |words: String| DeliveryError::Refused {
+        server: name.clone(),
+        words,
+    };
     let setting = async |setting: &Setting| reader.setting(setting).await.map_err(refused);
-    let url = HttpTarget::address(&setting(&web.url).await?).ok_or_else(|| refused("its url is not one".to_owned()))?;
+    let url = HttpTarget::address(&setting(&web.url).await?)
+        .ok_or_else(|| refused("its url is not one".to_owned()))?;
     let ca = match &web.ca_file {
-        Some(path) => Some(tokio::fs::read(path).await.map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?),
+        Some(path) => Some(
+            tokio::fs::read(path)
+                .await
+                .map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?,
+        ),
         None => None,
     };
     let sign_in = match &web.sign_in {
         None => None,
-        Some(SignIn::Basic { user, password }) => Some(SignedIn::Basic { user: setting(user).await?, password: setting(password).await? }),
-        Some(SignIn::Bearer { token }) => Some(SignedIn::Bearer { token: setting(token).await? }),
-        Some(SignIn::Header { name, value }) => Some(SignedIn::Header { name: name.clone(), value: setting(value).await? }),
+        Some(SignIn::Basic { user, password }) => Some(SignedIn::Basic {
+            user: setting(user).await?,
+            password: setting(password).await?,
+        }),
+        Some(SignIn::Bearer { token }) => Some(SignedIn::Bearer {
+            token: setting(token).await?,
+        }),
+        Some(SignIn::Header { name, value }) => Some(SignedIn::Header {
+            name: name.clone(),
+            value: setting(value).await?,
+        }),
     };
     let mut headers = Vec::new();
     for (name, value) in &web.headers {
@@ -185,7 +262,14 @@ pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Resul
         NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
         NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
     })?;
-    Ok(HttpTarget { client, url, headers, sign_in, timeout: Duration::from_secs(channel.timeout_seconds), name })
+    Ok(HttpTarget {
+        client,
+        url,
+        headers,
+        sign_in,
+        timeout: Duration::from_secs(channel.timeout_seconds),
+        name,
+    })
 }
 
 /// Where a channel's lines go, if that may be reached.
@@ -194,9 +278,12 @@ pub async fn http_target(reader: &Reader, channel: &Channel, web: &Web) -> Resul
 /// In words, what to do where it may not.
 pub async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, String> {
     let address = reader.setting(written).await?;
-    let (host, port) = split_address(&address).ok_or_else(|| format!("{address} is not host:port"))?;
+    let (host, port) =
+        split_address(&address).ok_or_else(|| format!("{address} is not host:port"))?;
     match reader.addresses(host, port).await {
-        Err(NoClient::OutOfBounds(reason)) => Err(format!("{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        Err(NoClient::OutOfBounds(reason)) => Err(format!(
+            "{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach"
+        )),
         // A name that is not known now may be later; the attempt says so.
         _ => Ok(address),
     }
@@ -208,11 +295,14 @@ pub async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String
 /// What to do, where they may not.
 pub fn folder(allowed: &[PathBuf], written: &str) -> Result<PathBuf, String> {
     let folder = match written.strip_prefix("env:") {
-        Some(variable) => std::env::var(variable).map_err(|_| format!("{written} is not set in the environment of the service"))?,
+        Some(variable) => std::env::var(variable)
+            .map_err(|_| format!("{written} is not set in the environment of the service"))?,
         None => written.to_owned(),
     };
     if is_within(Path::new(&folder), allowed) {
         return Ok(PathBuf::from(folder));
     }
-    Err(format!("{folder} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{folder}\"]"))
+    Err(format!(
+        "{folder} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{folder}\"]"
+    ))
 }

@@ -20,7 +20,10 @@ impl Clock {
         match self {
             Clock::System => Utc::now(),
             // Whoever sets it stays within chrono's range of years.
-            Clock::Simulated(microseconds) => DateTime::from_timestamp_micros(microseconds.load(Ordering::Acquire)).unwrap_or_default(),
+            Clock::Simulated(microseconds) => {
+                DateTime::from_timestamp_micros(microseconds.load(Ordering::Acquire))
+                    .unwrap_or_default()
+            }
         }
     }
 }

@@ -42,8 +42,14 @@ impl Turns {
     /// A turn at anything that has a name and a limit.
     pub async fn turn_of(&self, name: &str, at_a_time: usize) -> Option<OwnedSemaphorePermit> {
         let limit = {
-            let mut known = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-            known.entry((name.to_owned(), at_a_time)).or_insert_with(|| Arc::new(Semaphore::new(at_a_time))).clone()
+            let mut known = self
+                .0
+                .lock()
+                .unwrap_or_else(|poisoned| poisoned.into_inner());
+            known
+                .entry((name.to_owned(), at_a_time))
+                .or_insert_with(|| Arc::new(Semaphore::new(at_a_time)))
+                .clone()
         };
         // The semaphore is never closed.
         limit.acquire_owned().await.ok()
@@ -52,16 +58,34 @@ impl Turns {
 
 /// The window that a run was made with.
 pub fn window_of(run: &Run) -> Result<Window, WorkError> {
-    let zone = run.zone.parse().map_err(|_| WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone)))?;
-    let within =
-        run.within.clone().map(serde_json::from_value).transpose().map_err(|error| WorkError::Run(format!("the run's window cannot be read: {error}")))?;
-    Ok(Window { from: run.window_from, to: run.window_to, zone, within })
+    let zone = run.zone.parse().map_err(|_| {
+        WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone))
+    })?;
+    let within = run
+        .within
+        .clone()
+        .map(serde_json::from_value)
+        .transpose()
+        .map_err(|error| WorkError::Run(format!("the run's window cannot be read: {error}")))?;
+    Ok(Window {
+        from: run.window_from,
+        to: run.window_to,
+        zone,
+        within,
+    })
 }
 
 /// The times that a query of a dashboard, or the question for readiness, is asked with.
 pub fn times(report: &Report, window: Window, query: Option<(&Dashboard, &Query)>) -> Times {
-    let step = query.map_or_else(|| Step::fitting(&window, 320), |(dashboard, query)| dashboard.step(query, &window));
-    Times { comparison: report.window.comparison(&window), window, step }
+    let step = query.map_or_else(
+        || Step::fitting(&window, 320),
+        |(dashboard, query)| dashboard.step(query, &window),
+    );
+    Times {
+        comparison: report.window.comparison(&window),
+        window,
+        step,
+    }
 }
 
 /// Names a set of values; equal sets have equal keys.
@@ -78,7 +102,13 @@ pub async fn collect(
     incomplete: Option<String>,
 ) -> Result<(), WorkError> {
     let window = window_of(run)?;
-    let kept: Vec<String> = shared.store.snapshot_heads(run.id).await?.into_iter().map(|snapshot| snapshot.values_key).collect();
+    let kept: Vec<String> = shared
+        .store
+        .snapshot_heads(run.id)
+        .await?
+        .into_iter()
+        .map(|snapshot| snapshot.values_key)
+        .collect();
     for (key, values) in value_sets {
         if kept.contains(&key) {
             continue;
@@ -89,8 +119,24 @@ pub async fn collect(
             SendWhen::Rows(names) => names.iter().map(|name| name.value.clone()).collect(),
             _ => Vec::new(),
         };
-        let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&decisive).into_iter().map(move |query| (&**dashboard, query)));
-        let answers = join_all(questions.map(|(dashboard, query)| ask(shared, run, catalogue, report, (dashboard, query), &window, &values))).await;
+        let questions = dashboards.iter().flat_map(|dashboard| {
+            dashboard
+                .asked(&decisive)
+                .into_iter()
+                .map(move |query| (&**dashboard, query))
+        });
+        let answers = join_all(questions.map(|(dashboard, query)| {
+            ask(
+                shared,
+                run,
+                catalogue,
+                report,
+                (dashboard, query),
+                &window,
+                &values,
+            )
+        }))
+        .await;
         let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
         let frozen = catalogue.composed_from();
         let snapshot = Snapshot {
@@ -98,16 +144,26 @@ pub async fn collect(
             run_id: run.id.to_string(),
             report: report.name.clone(),
             scheduled_for: run.scheduled_for,
-            made_at: queries.iter().map(|record| record.ended).max().unwrap_or_else(|| shared.now()),
+            made_at: queries
+                .iter()
+                .map(|record| record.ended)
+                .max()
+                .unwrap_or_else(|| shared.now()),
             window: window.clone(),
             incomplete: incomplete.clone(),
             values,
             definitions: frozen,
             queries,
         };
-        shared.store.begin_step(run.id, "snapshot", &key[..8], shared.now()).await?;
+        shared
+            .store
+            .begin_step(run.id, "snapshot", &key[..8], shared.now())
+            .await?;
         // Its rows are let go before they are kept: there may be a million.
-        let Sealed { bytes: body, sha256: digest } = snapshot.seal();
+        let Sealed {
+            bytes: body,
+            sha256: digest,
+        } = snapshot.seal();
         drop(snapshot);
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
@@ -123,7 +179,17 @@ pub async fn collect(
                 quiet: None,
             })
             .await?;
-        shared.store.end_step(run.id, "snapshot", &key[..8], "done", Some(detail), shared.now()).await?;
+        shared
+            .store
+            .end_step(
+                run.id,
+                "snapshot",
+                &key[..8],
+                "done",
+                Some(detail),
+                shared.now(),
+            )
+            .await?;
     }
     Ok(())
 }
@@ -154,21 +220,62 @@ async fn ask(
     let subject = if readable.is_empty() {
         format!("{} / {}", dashboard.name, query.name)
     } else {
-        format!("{} / {} ({})", dashboard.name, query.name, readable.join(", "))
+        format!(
+            "{} / {} ({})",
+            dashboard.name,
+            query.name,
+            readable.join(", ")
+        )
     };
     let source = source_of(catalogue, query);
     let _turn = shared.sources.turn_for(source).await;
     let started = shared.now();
-    shared.store.begin_step(run.id, "collect", &subject, started).await?;
-    let record = answered(shared, catalogue, report, (dashboard, query), window, values).await;
+    shared
+        .store
+        .begin_step(run.id, "collect", &subject, started)
+        .await?;
+    let record = answered(
+        shared,
+        catalogue,
+        report,
+        (dashboard, query),
+        window,
+        values,
+    )
+    .await;
     let (state, detail) = match &record.outcome {
-        Outcome::Rows(table) => ("done", format!("{} rows{}", table.len(), record.note.as_ref().map(|note| format!("; {note}")).unwrap_or_default())),
+        Outcome::Rows(table) => (
+            "done",
+            format!(
+                "{} rows{}",
+                table.len(),
+                record
+                    .note
+                    .as_ref()
+                    .map(|note| format!("; {note}"))
+                    .unwrap_or_default()
+            ),
+        ),
         Outcome::Failed(reason) => ("failed", reason.clone()),
     };
     tracing::info!(query = %subject, state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
-    shared.store.end_step(run.id, "collect", &subject, state, Some(detail), record.ended).await?;
+    shared
+        .store
+        .end_step(
+            run.id,
+            "collect",
+            &subject,
+            state,
+            Some(detail),
+            record.ended,
+        )
+        .await?;
     if let Some(source) = source {
-        let failure = if let Outcome::Failed(reason) = &record.outcome { Some(reason.as_str()) } else { None };
+        let failure = if let Outcome::Failed(reason) = &record.outcome {
+            Some(reason.as_str())
+        } else {
+            None
+        };
         notices::of_source(shared, run, report.owner.as_ref(), source, failure).await?;
     }
     Ok(record)
@@ -188,23 +295,44 @@ async fn answered(
     let source = source_of(catalogue, query);
     let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
     let outcome = match (&query.origin, source) {
-        (Origin::Source { ask, .. }, Some(source)) => match shared.reader.read(source, Question { ask, times: &times, values }).await {
+        (Origin::Source { ask, .. }, Some(source)) => match shared
+            .reader
+            .read(
+                source,
+                Question {
+                    ask,
+                    times: &times,
+                    values,
+                },
+            )
+            .await
+        {
             Ok(answer) => {
                 note = answer.note;
                 Outcome::Rows(answer.table)
             }
             Err(error) => Outcome::Failed(error.to_string()),
         },
-        (Origin::Sampler(name), _) => sampler::history(shared, &name.value, &times.window, &query.then).await,
-        _ => Outcome::Failed(format!("there is no source \"{}\"", named.as_deref().unwrap_or_default())),
+        (Origin::Sampler(name), _) => {
+            sampler::history(shared, &name.value, &times.window, &query.then).await
+        }
+        _ => Outcome::Failed(format!(
+            "there is no source \"{}\"",
+            named.as_deref().unwrap_or_default()
+        )),
     };
     QueryRecord {
         dashboard: dashboard.name.clone(),
         name: query.name.clone(),
-        source: named.clone().unwrap_or_else(|| sampler_of(query).to_owned()),
+        source: named
+            .clone()
+            .unwrap_or_else(|| sampler_of(query).to_owned()),
         source_title: match source {
             Some(source) => source.title.clone(),
-            None => catalogue.set.samplers.get(sampler_of(query)).map_or_else(|| named.unwrap_or_default(), |sampler| sampler.title.clone()),
+            None => catalogue.set.samplers.get(sampler_of(query)).map_or_else(
+                || named.unwrap_or_default(),
+                |sampler| sampler.title.clone(),
+            ),
         },
         text: query.written(),
         started,
@@ -216,12 +344,31 @@ async fn answered(
 
 /// What a report would show of a window to those with these values, were it made now. Nothing
 /// is kept, and no owner is told of what fails: somebody is looking.
-pub async fn look(shared: &Shared, catalogue: &Catalogue, report: &Report, window: Window, values: Values) -> Snapshot {
+pub async fn look(
+    shared: &Shared,
+    catalogue: &Catalogue,
+    report: &Report,
+    window: Window,
+    values: Values,
+) -> Snapshot {
     let dashboards = catalogue.set.dashboards_of(report);
-    let questions = dashboards.iter().flat_map(|dashboard| dashboard.asked(&[]).into_iter().map(move |query| (&**dashboard, query)));
+    let questions = dashboards.iter().flat_map(|dashboard| {
+        dashboard
+            .asked(&[])
+            .into_iter()
+            .map(move |query| (&**dashboard, query))
+    });
     let queries = join_all(questions.map(async |(dashboard, query)| {
         let _turn = shared.sources.turn_for(source_of(catalogue, query)).await;
-        answered(shared, catalogue, report, (dashboard, query), &window, &values).await
+        answered(
+            shared,
+            catalogue,
+            report,
+            (dashboard, query),
+            &window,
+            &values,
+        )
+        .await
     }));
     let queries = queries.await;
     Snapshot {

@@ -23,12 +23,27 @@ pub async fn all_quiet(shared: &Shared, run: &Run) -> Result<bool, WorkError> {
 
 /// One delivery for each recipient and channel of each audience, waiting from now on.
 /// Audiences whose snapshot is quiet get none; answers with the reason if that is true of all.
-pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<Option<String>, WorkError> {
+pub async fn enqueue(
+    shared: &Shared,
+    run: &Run,
+    report: &Report,
+    audiences: &[ResolvedAudience],
+) -> Result<Option<String>, WorkError> {
     let store = &shared.store;
     let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
-    let left: BTreeSet<String> = store.departures(Some(&report.name)).await?.into_iter().map(|departure| departure.address).collect();
-    let mail_server = report.deliver.mail_server.as_ref().map(|name| name.value.clone()).unwrap_or_default();
+    let left: BTreeSet<String> = store
+        .departures(Some(&report.name))
+        .await?
+        .into_iter()
+        .map(|departure| departure.address)
+        .collect();
+    let mail_server = report
+        .deliver
+        .mail_server
+        .as_ref()
+        .map(|name| name.value.clone())
+        .unwrap_or_default();
     let mut from_host = None;
     let (mut deliveries, mut quiet) = (Vec::new(), None);
     for audience in audiences {
@@ -36,14 +51,33 @@ pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[R
         let snapshot = snapshots
             .iter()
             .find(|snapshot| snapshot.values_key == key)
-            .ok_or_else(|| WorkError::Run(format!("there is no snapshot for the audience \"{}\"", audience.name)))?;
+            .ok_or_else(|| {
+                WorkError::Run(format!(
+                    "there is no snapshot for the audience \"{}\"",
+                    audience.name
+                ))
+            })?;
         if let Some(reason) = silence(audience, snapshot) {
-            store.begin_step(run.id, "send", &audience.name, now).await?;
-            store.end_step(run.id, "send", &audience.name, "quiet", Some(reason.clone()), now).await?;
+            store
+                .begin_step(run.id, "send", &audience.name, now)
+                .await?;
+            store
+                .end_step(
+                    run.id,
+                    "send",
+                    &audience.name,
+                    "quiet",
+                    Some(reason.clone()),
+                    now,
+                )
+                .await?;
             quiet = Some(reason);
             continue;
         }
-        let addresses: Vec<String> = audience.everybody().map(|(_, recipient)| recipient.mailbox.address.to_lowercase()).collect();
+        let addresses: Vec<String> = audience
+            .everybody()
+            .map(|(_, recipient)| recipient.mailbox.address.to_lowercase())
+            .collect();
         let set_aside = store.set_aside(&addresses).await?;
         let mut passed_over = Vec::new();
         let together = format!("{}.{}", run.id, &sha256(audience.name.as_bytes())[..12]);
@@ -54,7 +88,10 @@ pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[R
                 continue;
             }
             if let Some(bounced) = set_aside.iter().find(|bounced| bounced.address == address) {
-                passed_over.push(format!("{address} is set aside after {} bounces: {}", bounced.hard_bounces, bounced.words));
+                passed_over.push(format!(
+                    "{address} is set aside after {} bounces: {}",
+                    bounced.hard_bounces, bounced.words
+                ));
                 continue;
             }
             let host = match &from_host {
@@ -63,8 +100,16 @@ pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[R
                 None => from_host.insert(sender_host(shared, &mail_server).await?),
             };
             let id = Uuid::now_v7();
-            let message_id = if audience.together { format!("{together}@{host}") } else { format!("{id}@{host}") };
-            let variant = if audience.together { String::new() } else { recipient.reading.key() };
+            let message_id = if audience.together {
+                format!("{together}@{host}")
+            } else {
+                format!("{id}@{host}")
+            };
+            let variant = if audience.together {
+                String::new()
+            } else {
+                recipient.reading.key()
+            };
             let delivery = waiting(id, run, snapshot, audience, now);
             deliveries.push(Delivery {
                 recipient: recipient.mailbox.to_string(),
@@ -77,17 +122,43 @@ pub async fn enqueue(shared: &Shared, run: &Run, report: &Report, audiences: &[R
         }
         for name in &audience.channels {
             let id = Uuid::now_v7();
-            let kind = shared.catalogue.current(store).await?.set.channels.get(name).map_or("channel", |channel| channel.kind.name());
+            let kind = shared
+                .catalogue
+                .current(store)
+                .await?
+                .set
+                .channels
+                .get(name)
+                .map_or("channel", |channel| channel.kind.name());
             let delivery = waiting(id, run, snapshot, audience, now);
-            deliveries.push(Delivery { channel: kind.to_owned(), recipient: name.clone(), message_id: id.to_string(), via: name.clone(), ..delivery });
+            deliveries.push(Delivery {
+                channel: kind.to_owned(),
+                recipient: name.clone(),
+                message_id: id.to_string(),
+                via: name.clone(),
+                ..delivery
+            });
         }
         if !passed_over.is_empty() {
-            store.begin_step(run.id, "send", &audience.name, now).await?;
-            store.end_step(run.id, "send", &audience.name, "done", Some(passed_over.join("; ")), now).await?;
+            store
+                .begin_step(run.id, "send", &audience.name, now)
+                .await?;
+            store
+                .end_step(
+                    run.id,
+                    "send",
+                    &audience.name,
+                    "done",
+                    Some(passed_over.join("; ")),
+                    now,
+                )
+                .await?;
         }
     }
     if deliveries.is_empty() {
-        return Ok(Some(quiet.unwrap_or_else(|| "nobody is left who would get it".to_owned())));
+        return Ok(Some(
+            quiet.unwrap_or_else(|| "nobody is left who would get it".to_owned()),
+        ));
     }
     tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
     store.enqueue(run.id, shared.owner, deliveries).await?;
@@ -99,21 +170,49 @@ fn silence(audience: &ResolvedAudience, snapshot: &SnapshotHead) -> Option<Strin
     if snapshot.quiet.is_some() {
         return snapshot.quiet.clone();
     }
-    let (least, status) = (audience.only_when?, snapshot.status.as_deref().and_then(Status::from_word)?);
-    (status < least).then(|| format!("this audience hears only when something is {}", least.word().to_lowercase()))
+    let (least, status) = (
+        audience.only_when?,
+        snapshot.status.as_deref().and_then(Status::from_word)?,
+    );
+    (status < least).then(|| {
+        format!(
+            "this audience hears only when something is {}",
+            least.word().to_lowercase()
+        )
+    })
 }
 
 async fn sender_host(shared: &Shared, mail_server: &str) -> Result<String, WorkError> {
     let catalogue = shared.catalogue.current(&shared.store).await?;
     let channel = match mail_server {
         "" => None,
-        name => Some(catalogue.set.channels.get(name).ok_or_else(|| WorkError::Run(format!("there is no channel \"{name}\"")))?),
+        name => Some(
+            catalogue
+                .set
+                .channels
+                .get(name)
+                .ok_or_else(|| WorkError::Run(format!("there is no channel \"{name}\"")))?,
+        ),
     };
-    let server = channels::own_or_named(shared, channel).await.map_err(WorkError::Run)?;
-    Ok(server.from.address.rsplit('@').next().unwrap_or("localhost").to_owned())
+    let server = channels::own_or_named(shared, channel)
+        .await
+        .map_err(WorkError::Run)?;
+    Ok(server
+        .from
+        .address
+        .rsplit('@')
+        .next()
+        .unwrap_or("localhost")
+        .to_owned())
 }
 
-fn waiting(id: Uuid, run: &Run, snapshot: &SnapshotHead, audience: &ResolvedAudience, now: chrono::DateTime<chrono::Utc>) -> Delivery {
+fn waiting(
+    id: Uuid,
+    run: &Run,
+    snapshot: &SnapshotHead,
+    audience: &ResolvedAudience,
+    now: chrono::DateTime<chrono::Utc>,
+) -> Delivery {
     Delivery {
         id,
         run_id: run.id,

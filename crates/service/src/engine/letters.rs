@@ -62,7 +62,10 @@ pub struct Prepared(Mutex<Vec<(Key, Cell)>>);
 
 impl Prepared {
     fn cell(&self, key: Key) -> Cell {
-        let mut all = self.0.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let mut all = self
+            .0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner());
         if let Some(at) = all.iter().position(|(known, _)| *known == key) {
             let found = all.remove(at);
             all.push(found.clone());
@@ -87,12 +90,26 @@ pub struct Told {
 /// The run and the document of a delivery, opened.
 pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Told, WorkError> {
     let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
-    let run = shared.store.run(delivery.run_id).await?.ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
-    let stored = shared.store.snapshot(delivery.snapshot_id).await?.ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
+    let run = shared
+        .store
+        .run(delivery.run_id)
+        .await?
+        .ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
+    let stored = shared
+        .store
+        .snapshot(delivery.snapshot_id)
+        .await?
+        .ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
     let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
-    let reading = audience(&run, &delivery.audience).and_then(|audience| reading(&audience, &delivery.variant)).unwrap_or_default();
+    let reading = audience(&run, &delivery.audience)
+        .and_then(|audience| reading(&audience, &delivery.variant))
+        .unwrap_or_default();
     let document = compose_for(&snapshot, &reading).map_err(|error| failed(&error))?;
-    Ok(Told { run, snapshot, document })
+    Ok(Told {
+        run,
+        snapshot,
+        document,
+    })
 }
 
 fn audience(run: &Run, name: &str) -> Option<ResolvedAudience> {
@@ -101,11 +118,18 @@ fn audience(run: &Run, name: &str) -> Option<ResolvedAudience> {
 }
 
 fn reading(audience: &ResolvedAudience, variant: &str) -> Option<Reading> {
-    audience.everybody().map(|(_, recipient)| recipient.reading).find(|reading| reading.key() == variant)
+    audience
+        .everybody()
+        .map(|(_, recipient)| recipient.reading)
+        .find(|reading| reading.key() == variant)
 }
 
 /// The letter of a delivery for the server that carries it.
-pub async fn letter(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Result<Letter, WorkError> {
+pub async fn letter(
+    shared: &Shared,
+    server: &MailServer,
+    delivery: &Delivery,
+) -> Result<Letter, WorkError> {
     let key = Key {
         snapshot: delivery.snapshot_id,
         variant: delivery.variant.clone(),
@@ -114,8 +138,16 @@ pub async fn letter(shared: &Shared, server: &MailServer, delivery: &Delivery) -
         largest: server.largest,
     };
     let cell = shared.letters.cell(key);
-    let common = cell.get_or_try_init(|| common(shared, server, delivery)).await?;
-    let recipient: Mailbox = delivery.recipient.parse().map_err(|error: maple_lark_core::definition::BadMailbox| WorkError::Run(error.to_string()))?;
+    let common = cell
+        .get_or_try_init(|| common(shared, server, delivery))
+        .await?;
+    let recipient: Mailbox =
+        delivery
+            .recipient
+            .parse()
+            .map_err(|error: maple_lark_core::definition::BadMailbox| {
+                WorkError::Run(error.to_string())
+            })?;
     let (mut text, mut html) = (common.text.clone(), common.html.clone());
     let mut put = |placeholder: &str, address: &str| {
         text = text.replace(placeholder, address);
@@ -127,11 +159,22 @@ pub async fn letter(shared: &Shared, server: &MailServer, delivery: &Delivery) -
     let list = common.leaving.then(|| {
         let address = leave_address(shared, &common.report, &recipient.address);
         put(LEAVE, &address);
-        ListHeaders { id: format!("{}.maple-lark.{}", common.report, host(&server.from)), leave_url: address }
+        ListHeaders {
+            id: format!("{}.maple-lark.{}", common.report, host(&server.from)),
+            leave_url: address,
+        }
     });
-    let named = common.to.iter().chain(&common.cc).any(|mailbox| mailbox.address.eq_ignore_ascii_case(&recipient.address));
+    let named = common
+        .to
+        .iter()
+        .chain(&common.cc)
+        .any(|mailbox| mailbox.address.eq_ignore_ascii_case(&recipient.address));
     let together = named || delivery.role == "bcc" && !common.to.is_empty();
-    let (to, cc) = if together && delivery.copy == 0 { (common.to.clone(), common.cc.clone()) } else { (vec![recipient.clone()], Vec::new()) };
+    let (to, cc) = if together && delivery.copy == 0 {
+        (common.to.clone(), common.cc.clone())
+    } else {
+        (vec![recipient.clone()], Vec::new())
+    };
     Ok(Letter {
         message_id: delivery.message_id.clone(),
         date: delivery.created_at,
@@ -155,26 +198,69 @@ fn host(mailbox: &Mailbox) -> &str {
     mailbox.address.rsplit('@').next().unwrap_or("localhost")
 }
 
-async fn common(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Result<Common, WorkError> {
-    let Told { run, snapshot, document } = opened(shared, delivery).await?;
-    let documents = shared.store.documents_of_snapshot(delivery.snapshot_id, &delivery.variant).await?;
+async fn common(
+    shared: &Shared,
+    server: &MailServer,
+    delivery: &Delivery,
+) -> Result<Common, WorkError> {
+    let Told {
+        run,
+        snapshot,
+        document,
+    } = opened(shared, delivery).await?;
+    let documents = shared
+        .store
+        .documents_of_snapshot(delivery.snapshot_id, &delivery.variant)
+        .await?;
     let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
-    let report = catalogue.set.reports.get(&run.report).ok_or_else(|| WorkError::Run("its report is not in its run".to_owned()))?;
-    let wording = report.wording.as_ref().and_then(|name| catalogue.set.wordings.get(&name.value));
+    let report = catalogue
+        .set
+        .reports
+        .get(&run.report)
+        .ok_or_else(|| WorkError::Run("its report is not in its run".to_owned()))?;
+    let wording = report
+        .wording
+        .as_ref()
+        .and_then(|name| catalogue.set.wordings.get(&name.value));
     let usual = Template::new("{{ report.title }}: {{ window.label }}".to_owned());
-    let subject = report.subject.as_ref().or_else(|| wording?.subject.as_ref()).unwrap_or(&usual);
+    let subject = report
+        .subject
+        .as_ref()
+        .or_else(|| wording?.subject.as_ref())
+        .unwrap_or(&usual);
     let values = message::Values::of(&snapshot, &document, Some(&delivery.audience));
-    let merged = |template: &Template| message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()));
+    let merged = |template: &Template| {
+        message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()))
+    };
     let subject = merged(subject)?;
-    let text = report.message.as_ref().or_else(|| wording?.message.as_ref()).map(merged).transpose()?;
+    let text = report
+        .message
+        .as_ref()
+        .or_else(|| wording?.message.as_ref())
+        .map(merged)
+        .transpose()?;
     drop(snapshot);
 
     let deliver = &report.deliver;
-    let wanted = |format: &str| deliver.attach.as_ref().is_none_or(|formats| formats.iter().any(|wanted| wanted.name() == format));
-    let attached: Vec<_> = documents.into_iter().filter(|document| wanted(&document.format)).collect();
+    let wanted = |format: &str| {
+        deliver
+            .attach
+            .as_ref()
+            .is_none_or(|formats| formats.iter().any(|wanted| wanted.name() == format))
+    };
+    let attached: Vec<_> = documents
+        .into_iter()
+        .filter(|document| wanted(&document.format))
+        .collect();
     // Base64 makes four bytes of three, and breaks lines.
-    let encoded: u64 = attached.iter().map(|document| document.body.len() as u64 * 78 / 57 + 500).sum();
-    let largest = deliver.largest.min(server.largest.unwrap_or(u64::MAX)).saturating_sub(100_000);
+    let encoded: u64 = attached
+        .iter()
+        .map(|document| document.body.len() as u64 * 78 / 57 + 500)
+        .sum();
+    let largest = deliver
+        .largest
+        .min(server.largest.unwrap_or(u64::MAX))
+        .saturating_sub(100_000);
     let too_large = encoded > largest;
     let link = match deliver.link {
         // Files that do not fit must be somewhere.
@@ -186,14 +272,31 @@ async fn common(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Re
         _ => None,
     };
     if link_valid.is_some() && shared.config.vault.sign("link", "").is_none() {
-        return Err(WorkError::Run("links cannot be signed, because the configuration names no secret-key".to_owned()));
+        return Err(WorkError::Run(
+            "links cannot be signed, because the configuration names no secret-key".to_owned(),
+        ));
     }
     let console = format!("{}/runs/{}", shared.config.public_url, delivery.run_id);
-    let left_out = too_large.then(|| format!("The files are too large for a mail ({}). They are behind the link.", megabytes(encoded)));
+    let left_out = too_large.then(|| {
+        format!(
+            "The files are too large for a mail ({}). They are behind the link.",
+            megabytes(encoded)
+        )
+    });
     let note = note(&run, delivery);
-    let names: Vec<String> = if too_large { Vec::new() } else { attached.iter().map(|document| document.file_name.clone()).collect() };
-    let (status, content, leaving) =
-        (document.summary.status, deliver.body, deliver.leaving && delivery.copy == 0 && shared.config.vault.sign("leave", "").is_some());
+    let names: Vec<String> = if too_large {
+        Vec::new()
+    } else {
+        attached
+            .iter()
+            .map(|document| document.file_name.clone())
+            .collect()
+    };
+    let (status, content, leaving) = (
+        document.summary.status,
+        deliver.body,
+        deliver.leaving && delivery.copy == 0 && shared.config.vault.sign("leave", "").is_some(),
+    );
     let body = tokio::task::spawn_blocking(move || {
         let around = Surroundings {
             message: text.as_deref(),
@@ -213,22 +316,36 @@ async fn common(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Re
     .unwrap_or_else(|error| Err(error.to_string()))
     .map_err(WorkError::Run)?;
     let lists = audience(&run, &delivery.audience).filter(|audience| audience.together);
-    let (to, cc) = lists.map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc))).unwrap_or_default();
+    let (to, cc) = lists
+        .map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc)))
+        .unwrap_or_default();
     let attachments = attached
         .into_iter()
         .filter(|_| !too_large)
-        .map(|document| Attachment { file_name: document.file_name, media_type: document.media_type, bytes: Arc::new(document.body) })
+        .map(|document| Attachment {
+            file_name: document.file_name,
+            media_type: document.media_type,
+            bytes: Arc::new(document.body),
+        })
         .collect();
     Ok(Common {
         subject,
         text: body.text,
         html: body.html,
-        images: body.images.into_iter().map(|image| (image.content_id, Arc::new(image.png))).collect(),
+        images: body
+            .images
+            .into_iter()
+            .map(|image| (image.content_id, Arc::new(image.png)))
+            .collect(),
         attachments,
         to,
         cc,
         reply_to: report.owner.clone(),
-        thread: format!("{}.{}", report.name, &sha256(delivery.audience.as_bytes())[..12]),
+        thread: format!(
+            "{}.{}",
+            report.name,
+            &sha256(delivery.audience.as_bytes())[..12]
+        ),
         urgent: status == Status::Critical,
         link_valid,
         leaving,
@@ -237,7 +354,10 @@ async fn common(shared: &Shared, server: &MailServer, delivery: &Delivery) -> Re
 }
 
 fn mailboxes(recipients: &[maple_lark_core::definition::Recipient]) -> Vec<Mailbox> {
-    recipients.iter().map(|recipient| recipient.mailbox.clone()).collect()
+    recipients
+        .iter()
+        .map(|recipient| recipient.mailbox.clone())
+        .collect()
 }
 
 fn megabytes(bytes: u64) -> String {
@@ -247,21 +367,40 @@ fn megabytes(bytes: u64) -> String {
 /// What a letter is that is not the first of its run.
 fn note(run: &Run, delivery: &Delivery) -> Option<String> {
     let by = delivery.requested_by.as_deref().unwrap_or("somebody");
-    let own = delivery.note.as_ref().map(|note| format!("\n{note}")).unwrap_or_default();
+    let own = delivery
+        .note
+        .as_ref()
+        .map(|note| format!("\n{note}"))
+        .unwrap_or_default();
     if delivery.copy > 0 {
         let zone: maple_lark_core::Zone = run.zone.parse().unwrap_or(maple_lark_core::Zone::UTC);
         let made = zone.readable(run.finished_at.or(run.started_at).unwrap_or(run.created_at));
-        return Some(format!("This is a copy, sent again by {by}. The documents are those of {made}, unchanged.{own}"));
+        return Some(format!(
+            "This is a copy, sent again by {by}. The documents are those of {made}, unchanged.{own}"
+        ));
     }
     let only: super::OnlyTo = serde_json::from_value(run.only_to.clone()?).ok()?;
     let asked = run.requested_by.as_deref().unwrap_or("somebody");
-    let own = only.note.map(|note| format!("\n{note}")).unwrap_or_default();
-    Some(format!("Sent at the request of {asked}, outside the schedule of this report.{own}"))
+    let own = only
+        .note
+        .map(|note| format!("\n{note}"))
+        .unwrap_or_default();
+    Some(format!(
+        "Sent at the request of {asked}, outside the schedule of this report.{own}"
+    ))
 }
 
 /// A link that opens the documents of one delivery, kept before it is told to anybody.
-async fn signed_link(shared: &Shared, delivery: &Delivery, valid: TimeDelta) -> Result<String, WorkError> {
-    let token = shared.config.vault.sign("link", &delivery.id.to_string()).unwrap_or_default();
+async fn signed_link(
+    shared: &Shared,
+    delivery: &Delivery,
+    valid: TimeDelta,
+) -> Result<String, WorkError> {
+    let token = shared
+        .config
+        .vault
+        .sign("link", &delivery.id.to_string())
+        .unwrap_or_default();
     let link = SharedLink {
         id: delivery.id,
         run_id: delivery.run_id,
@@ -278,7 +417,11 @@ async fn signed_link(shared: &Shared, delivery: &Delivery, valid: TimeDelta) -> 
 }
 
 fn leave_address(shared: &Shared, report: &str, address: &str) -> String {
-    let token = shared.config.vault.sign("leave", &format!("{report} {address}")).unwrap_or_default();
+    let token = shared
+        .config
+        .vault
+        .sign("leave", &format!("{report} {address}"))
+        .unwrap_or_default();
     format!("{}/leave/{token}", shared.config.public_url)
 }
 
@@ -295,7 +438,14 @@ pub fn test_letter(server: &MailServer, to: &Mailbox, now: DateTime<Utc>) -> Let
 }
 
 /// A letter of words alone.
-pub fn plain_letter(server: &MailServer, to: &Mailbox, id: &str, now: DateTime<Utc>, subject: String, text: String) -> Letter {
+pub fn plain_letter(
+    server: &MailServer,
+    to: &Mailbox,
+    id: &str,
+    now: DateTime<Utc>,
+    subject: String,
+    text: String,
+) -> Letter {
     Letter {
         message_id: format!("{id}@{}", host(&server.from)),
         date: now,

@@ -71,7 +71,8 @@ pub(crate) struct Shared {
 impl Shared {
     fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
         Self {
-            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone())).with_commands(config.commands.clone()),
+            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone()))
+                .with_commands(config.commands.clone()),
             store,
             config,
             owner: Uuid::new_v4(),
@@ -131,13 +132,29 @@ impl EngineHandle {
     }
 
     /// Asks a source once, when it is its turn. What went wrong, in words.
-    pub(crate) async fn read(&self, source: &Source, ask: &Ask, times: &Times, values: &Values) -> Result<Answer, String> {
+    pub(crate) async fn read(
+        &self,
+        source: &Source,
+        ask: &Ask,
+        times: &Times,
+        values: &Values,
+    ) -> Result<Answer, String> {
         let _turn = self.0.sources.turn(source).await;
-        self.0.reader.read(source, Question { ask, times, values }).await.map_err(|error| error.to_string())
+        self.0
+            .reader
+            .read(source, Question { ask, times, values })
+            .await
+            .map_err(|error| error.to_string())
     }
 
     /// What a report of `catalogue` would show, were it made now; nothing is kept.
-    pub(crate) async fn look_at(&self, catalogue: &Catalogue, report: &Report, window: Window, values: Values) -> Snapshot {
+    pub(crate) async fn look_at(
+        &self,
+        catalogue: &Catalogue,
+        report: &Report,
+        window: Window,
+        values: Values,
+    ) -> Snapshot {
         collect::look(&self.0, catalogue, report, window, values).await
     }
 
@@ -145,7 +162,11 @@ impl EngineHandle {
     ///
     /// # Errors
     /// If its settings cannot be looked up.
-    pub(crate) async fn probe(&self, channel: Option<&Channel>, to: &Mailbox) -> Result<maple_lark_delivery::Probe, String> {
+    pub(crate) async fn probe(
+        &self,
+        channel: Option<&Channel>,
+        to: &Mailbox,
+    ) -> Result<maple_lark_delivery::Probe, String> {
         let server = channels::own_or_named(&self.0, channel).await?;
         let letter = letters::test_letter(&server, to, self.now());
         Ok(maple_lark_delivery::MailSession::probe(&server, &letter).await)
@@ -158,7 +179,11 @@ impl EngineHandle {
 
     /// Where the service's own mail server is, if it has one.
     pub(crate) fn own_mail_server(&self) -> Option<String> {
-        self.0.config.mail.as_ref().map(|mail| format!("{}:{}", mail.server.host, mail.server.port))
+        self.0
+            .config
+            .mail
+            .as_ref()
+            .map(|mail| format!("{}:{}", mail.server.host, mail.server.port))
     }
 
     /// A link's secret part, and whether one is right.
@@ -167,7 +192,12 @@ impl EngineHandle {
     }
 
     /// What a sampler has kept of a window.
-    pub(crate) async fn history(&self, sampler: &str, window: &Window, then: &[Operation]) -> Outcome {
+    pub(crate) async fn history(
+        &self,
+        sampler: &str,
+        window: &Window,
+        then: &[Operation],
+    ) -> Outcome {
         sampler::history(&self.0, sampler, window, then).await
     }
 
@@ -199,14 +229,22 @@ impl Engine {
         workers.spawn(scheduler::watch_the_clock(shared.clone(), stopped.clone()));
         workers.spawn(sampler::watch_samplers(shared.clone(), stopped.clone()));
         for _ in 0..RUN_WORKERS {
-            workers.spawn(until_stopped(shared.clone(), stopped.clone(), |shared| async move { work_on_a_run(&shared).await }));
+            workers.spawn(until_stopped(
+                shared.clone(),
+                stopped.clone(),
+                |shared| async move { work_on_a_run(&shared).await },
+            ));
         }
         workers.spawn(outbox::watch_the_outbox(shared.clone(), stopped.clone()));
         workers.spawn(notices::watch_for_trouble(shared.clone(), stopped.clone()));
         if shared.config.bounces.is_some() {
             workers.spawn(bounces::watch_the_maildir(shared.clone(), stopped.clone()));
         }
-        Self { shared, stop, workers }
+        Self {
+            shared,
+            stop,
+            workers,
+        }
     }
 
     pub fn handle(&self) -> EngineHandle {
@@ -217,7 +255,10 @@ impl Engine {
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
         self.shared.wake.notify_waiters();
-        let drained = tokio::time::timeout(Duration::from_secs(10), async { while self.workers.join_next().await.is_some() {} }).await;
+        let drained = tokio::time::timeout(Duration::from_secs(10), async {
+            while self.workers.join_next().await.is_some() {}
+        })
+        .await;
         if drained.is_err() {
             self.workers.shutdown().await;
         }
@@ -253,7 +294,13 @@ where
 
 /// Takes one run and brings it as far as the outbox. Answers whether there was one.
 async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
-    let Some(run) = shared.store.claim_run(shared.owner, shared.now(), shared.lease()).await? else { return Ok(false) };
+    let Some(run) = shared
+        .store
+        .claim_run(shared.owner, shared.now(), shared.lease())
+        .await?
+    else {
+        return Ok(false);
+    };
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
@@ -283,7 +330,9 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
 
 fn time_limit(run: &Run) -> Duration {
     let catalogue = Catalogue::frozen(&run.definitions).ok();
-    let report = catalogue.as_ref().and_then(|catalogue| catalogue.set.reports.get(&run.report));
+    let report = catalogue
+        .as_ref()
+        .and_then(|catalogue| catalogue.set.reports.get(&run.report));
     Duration::from_secs(report.map_or(3600, |report| report.time_limit_seconds))
 }
 
@@ -313,7 +362,9 @@ async fn keep_lease(shared: &Shared, held: Held) -> StoreError {
 async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
     let (store, owner) = (&shared.store, shared.owner);
     let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
-    let report = catalogue.set.reports.get(&run.report).ok_or_else(|| WorkError::Run(format!("the run holds no definition of \"{}\"", run.report)))?;
+    let report = catalogue.set.reports.get(&run.report).ok_or_else(|| {
+        WorkError::Run(format!("the run holds no definition of \"{}\"", run.report))
+    })?;
 
     if run.state == "releasing" {
         let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
@@ -324,26 +375,38 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
         Ready::Never(reason) => Some(reason),
         Ready::Later => return Ok(()),
     };
-    store.set_run_state(run.id, owner, "collecting", None, shared.now()).await?;
+    store
+        .set_run_state(run.id, owner, "collecting", None, shared.now())
+        .await?;
     let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
     let value_sets = audiences::value_sets(&catalogue, report, &audiences);
     collect::collect(shared, run, &catalogue, report, value_sets, incomplete).await?;
 
-    store.set_run_state(run.id, owner, "rendering", None, shared.now()).await?;
+    store
+        .set_run_state(run.id, owner, "rendering", None, shared.now())
+        .await?;
     let failed = render::render(shared, run, report, &audiences).await?;
     shared.wake.notify_waiters();
 
     if let Some((block, reason)) = failed.first()
         && report.on_failed_block == OnFailedBlock::Hold
     {
-        let more = if failed.len() > 1 { format!(" (and {} more)", failed.len() - 1) } else { String::new() };
+        let more = if failed.len() > 1 {
+            format!(" (and {} more)", failed.len() - 1)
+        } else {
+            String::new()
+        };
         let problem = format!("\"{block}\" could not be made: {reason}{more}");
         tracing::warn!(problem, "held");
-        store.set_run_state(run.id, owner, "held", Some(&problem), shared.now()).await?;
+        store
+            .set_run_state(run.id, owner, "held", Some(&problem), shared.now())
+            .await?;
         return Ok(());
     }
     if !run.deliver || audiences.is_empty() {
-        store.set_run_state(run.id, owner, "made", None, shared.now()).await?;
+        store
+            .set_run_state(run.id, owner, "made", None, shared.now())
+            .await?;
         tracing::info!("made, without deliveries");
         return Ok(());
     }
@@ -361,10 +424,18 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
 }
 
 /// Puts a run's deliveries into the outbox, unless there is nothing to say.
-async fn send(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<(), WorkError> {
+async fn send(
+    shared: &Shared,
+    run: &Run,
+    report: &Report,
+    audiences: &[ResolvedAudience],
+) -> Result<(), WorkError> {
     if let Some(reason) = deliver::enqueue(shared, run, report, audiences).await? {
         tracing::info!(reason, "quiet");
-        shared.store.set_run_state(run.id, shared.owner, "quiet", Some(&reason), shared.now()).await?;
+        shared
+            .store
+            .set_run_state(run.id, shared.owner, "quiet", Some(&reason), shared.now())
+            .await?;
         notices::confirm_quiet(shared, run, report, &reason).await?;
     }
     shared.wake.notify_waiters();

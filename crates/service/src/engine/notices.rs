@@ -24,14 +24,42 @@ const GIVE_UP: TimeDelta = TimeDelta::days(1);
 const QUIET_FOR: TimeDelta = TimeDelta::days(7);
 
 /// Tells the owner of a report that sends only when it matters that it still runs, once a week.
-pub async fn confirm_quiet(shared: &Shared, run: &Run, report: &Report, reason: &str) -> Result<(), StoreError> {
+pub async fn confirm_quiet(
+    shared: &Shared,
+    run: &Run,
+    report: &Report,
+    reason: &str,
+) -> Result<(), StoreError> {
     if !report.confirm_quiet {
         return Ok(());
     }
-    let Some((runs, first)) = shared.store.quiet_since(&run.report, shared.now() - QUIET_FOR).await? else { return Ok(()) };
-    let times = if runs == 1 { "1 run".to_owned() } else { format!("{runs} runs") };
-    let text = format!("{} is still quiet: {times} since {} had nothing to say, the last because {reason}.", report.title, report.zone.readable(first));
-    tell(shared, "still-quiet", &run.report, Some(run.id), report.owner.clone(), &text).await.map(drop)
+    let Some((runs, first)) = shared
+        .store
+        .quiet_since(&run.report, shared.now() - QUIET_FOR)
+        .await?
+    else {
+        return Ok(());
+    };
+    let times = if runs == 1 {
+        "1 run".to_owned()
+    } else {
+        format!("{runs} runs")
+    };
+    let text = format!(
+        "{} is still quiet: {times} since {} had nothing to say, the last because {reason}.",
+        report.title,
+        report.zone.readable(first)
+    );
+    tell(
+        shared,
+        "still-quiet",
+        &run.report,
+        Some(run.id),
+        report.owner.clone(),
+        &text,
+    )
+    .await
+    .map(drop)
 }
 
 pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
@@ -47,7 +75,10 @@ pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver
                 WorkError::Store(error) => error.to_string(),
                 WorkError::Run(words) => words,
             };
-            tracing::error!(words, "notices could not be made; it is tried again in a moment");
+            tracing::error!(
+                words,
+                "notices could not be made; it is tried again in a moment"
+            );
             tokio::time::sleep(EVERY).await;
         }
         tokio::select! {
@@ -59,7 +90,13 @@ pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver
 
 /// The owner of a report as its run froze it.
 pub fn owner_of(definitions: &serde_json::Value, report: &str) -> Option<Mailbox> {
-    Catalogue::frozen(definitions).ok()?.set.reports.get(report)?.owner.clone()
+    Catalogue::frozen(definitions)
+        .ok()?
+        .set
+        .reports
+        .get(report)?
+        .owner
+        .clone()
 }
 
 /// Stands before the name of a channel among the recipients of notices.
@@ -67,13 +104,36 @@ const CHANNEL: &str = "channel:";
 
 /// Keeps a notice for the owner, for the operations address and for the channels that hear of
 /// everything; answers whether it is new.
-pub async fn tell(shared: &Shared, kind: &str, subject: &str, run: Option<uuid::Uuid>, owner: Option<Mailbox>, text: &str) -> Result<bool, StoreError> {
+pub async fn tell(
+    shared: &Shared,
+    kind: &str,
+    subject: &str,
+    run: Option<uuid::Uuid>,
+    owner: Option<Mailbox>,
+    text: &str,
+) -> Result<bool, StoreError> {
     let now = shared.now();
     let settings = &shared.config.notices;
-    let also = settings.to.clone().filter(|to| owner.as_ref().is_none_or(|owner| !owner.address.eq_ignore_ascii_case(&to.address)));
-    let mut recipients: Vec<String> = owner.into_iter().chain(also).map(|mailbox| mailbox.to_string()).collect();
-    recipients.extend(settings.channels.iter().map(|name| format!("{CHANNEL}{name}")));
-    let new = shared.store.add_notice(kind, subject, run, &recipients, text, now).await?;
+    let also = settings.to.clone().filter(|to| {
+        owner
+            .as_ref()
+            .is_none_or(|owner| !owner.address.eq_ignore_ascii_case(&to.address))
+    });
+    let mut recipients: Vec<String> = owner
+        .into_iter()
+        .chain(also)
+        .map(|mailbox| mailbox.to_string())
+        .collect();
+    recipients.extend(
+        settings
+            .channels
+            .iter()
+            .map(|name| format!("{CHANNEL}{name}")),
+    );
+    let new = shared
+        .store
+        .add_notice(kind, subject, run, &recipients, text, now)
+        .await?;
     if new {
         tracing::warn!(kind, subject, text, "a notice");
     }
@@ -82,12 +142,27 @@ pub async fn tell(shared: &Shared, kind: &str, subject: &str, run: Option<uuid::
 
 async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
     let since = shared.now() - REMEMBERED;
-    for end in shared.store.untold(&["failed", "held", "partly-delivered", "awaiting-approval"], since).await? {
-        let problem = end.problem.as_deref().map(|problem| format!(": {problem}")).unwrap_or_default();
+    for end in shared
+        .store
+        .untold(
+            &["failed", "held", "partly-delivered", "awaiting-approval"],
+            since,
+        )
+        .await?
+    {
+        let problem = end
+            .problem
+            .as_deref()
+            .map(|problem| format!(": {problem}"))
+            .unwrap_or_default();
         let what = match end.state.as_str() {
-            "held" => format!("is held{problem}. Nobody has got it. Look at it, and release it or run it again"),
+            "held" => format!(
+                "is held{problem}. Nobody has got it. Look at it, and release it or run it again"
+            ),
             "failed" => format!("failed{problem}"),
-            "awaiting-approval" => "waits until somebody has looked at it and releases it".to_owned(),
+            "awaiting-approval" => {
+                "waits until somebody has looked at it and releases it".to_owned()
+            }
             _ => format!("did not reach everybody{problem}"),
         };
         tell_of_run(shared, &end.state, &end, &what).await?;
@@ -98,11 +173,33 @@ async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
     Ok(())
 }
 
-async fn tell_of_run(shared: &Shared, kind: &str, end: &BadEnd, what: &str) -> Result<(), StoreError> {
-    let report = Catalogue::frozen(&end.definitions).ok().and_then(|mut catalogue| catalogue.set.reports.remove(&end.report));
+async fn tell_of_run(
+    shared: &Shared,
+    kind: &str,
+    end: &BadEnd,
+    what: &str,
+) -> Result<(), StoreError> {
+    let report = Catalogue::frozen(&end.definitions)
+        .ok()
+        .and_then(|mut catalogue| catalogue.set.reports.remove(&end.report));
     let zone = report.as_ref().map_or(Zone::UTC, |report| report.zone);
-    let text = format!("{} of {} {what}.\n{}/runs/{}", end.title, zone.readable(end.scheduled_for), shared.config.public_url, end.id);
-    tell(shared, kind, &end.report, Some(end.id), report.and_then(|report| report.owner), &text).await.map(drop)
+    let text = format!(
+        "{} of {} {what}.\n{}/runs/{}",
+        end.title,
+        zone.readable(end.scheduled_for),
+        shared.config.public_url,
+        end.id
+    );
+    tell(
+        shared,
+        kind,
+        &end.report,
+        Some(end.id),
+        report.and_then(|report| report.owner),
+        &text,
+    )
+    .await
+    .map(drop)
 }
 
 /// Runs that were to be delivered by now and are not.
@@ -114,7 +211,9 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
     }
     let catalogue = shared.catalogue.current(&shared.store).await?;
     for run in open {
-        let Some(report) = catalogue.set.reports.get(&run.report) else { continue };
+        let Some(report) = catalogue.set.reports.get(&run.report) else {
+            continue;
+        };
         let late = TimeDelta::seconds(report.deliver.late_after_seconds as i64);
         if now - run.scheduled_for > late {
             let what = format!(
@@ -125,7 +224,15 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
                 shared.config.public_url,
                 run.id
             );
-            tell(shared, "late", &run.report, Some(run.id), report.owner.clone(), &format!("{} {what}", run.title)).await?;
+            tell(
+                shared,
+                "late",
+                &run.report,
+                Some(run.id),
+                report.owner.clone(),
+                &format!("{} {what}", run.title),
+            )
+            .await?;
         }
     }
     Ok(())
@@ -136,11 +243,18 @@ async fn end_approvals(shared: &Shared) -> Result<(), WorkError> {
     let now = shared.now();
     for run in shared.store.unapproved(now).await? {
         let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
-        let approval = catalogue.set.reports.get(&run.report).and_then(|report: &Report| report.approval);
+        let approval = catalogue
+            .set
+            .reports
+            .get(&run.report)
+            .and_then(|report: &Report| report.approval);
         if approval.is_some_and(|approval| approval.then_send) {
             shared.store.release_run(run.id, "its deadline").await?;
         } else {
-            shared.store.cancel_run(run.id, "its deadline: nobody had released it", now).await?;
+            shared
+                .store
+                .cancel_run(run.id, "its deadline: nobody had released it", now)
+                .await?;
         }
         shared.wake.notify_waiters();
     }
@@ -148,24 +262,56 @@ async fn end_approvals(shared: &Shared) -> Result<(), WorkError> {
 }
 
 /// Counts what a source answered in a run, and tells when it has been silent for some.
-pub async fn of_source(shared: &Shared, run: &Run, owner: Option<&Mailbox>, source: &Source, failure: Option<&str>) -> Result<(), StoreError> {
+pub async fn of_source(
+    shared: &Shared,
+    run: &Run,
+    owner: Option<&Mailbox>,
+    source: &Source,
+    failure: Option<&str>,
+) -> Result<(), StoreError> {
     let now = shared.now();
     let limit = shared.config.notices.source_failures;
     match failure {
         Some(words) => {
-            let (failures, since) = shared.store.count_source_failure(&source.name, run.id, words, now).await?;
+            let (failures, since) = shared
+                .store
+                .count_source_failure(&source.name, run.id, words, now)
+                .await?;
             if failures == limit {
                 let zone: Zone = run.zone.parse().unwrap_or(Zone::UTC);
-                let text = format!("The source {} has failed in {failures} runs in a row since {}: {words}", source.title, zone.readable(since));
+                let text = format!(
+                    "The source {} has failed in {failures} runs in a row since {}: {words}",
+                    source.title,
+                    zone.readable(since)
+                );
                 // Once, however many queries of this run fail.
-                tell(shared, &format!("source-down {}", source.name), &source.name, Some(run.id), owner.cloned(), &text).await?;
+                tell(
+                    shared,
+                    &format!("source-down {}", source.name),
+                    &source.name,
+                    Some(run.id),
+                    owner.cloned(),
+                    &text,
+                )
+                .await?;
             }
         }
         None => {
             let failures = shared.store.forget_source_failures(&source.name).await?;
             if failures >= limit {
-                let text = format!("The source {} answers again, after {failures} runs.", source.title);
-                tell(shared, &format!("source-up {}", source.name), &source.name, Some(run.id), owner.cloned(), &text).await?;
+                let text = format!(
+                    "The source {} answers again, after {failures} runs.",
+                    source.title
+                );
+                tell(
+                    shared,
+                    &format!("source-up {}", source.name),
+                    &source.name,
+                    Some(run.id),
+                    owner.cloned(),
+                    &text,
+                )
+                .await?;
             }
         }
     }
@@ -176,8 +322,14 @@ pub async fn of_source(shared: &Shared, run: &Run, owner: Option<&Mailbox>, sour
 async fn tell_owners(shared: &Shared) -> Result<(), WorkError> {
     let gather = TimeDelta::from_std(shared.config.notices.gather).unwrap_or(TimeDelta::minutes(1));
     let now = shared.now();
-    let batch = shared.store.claim_notices(now - gather, now, TimeDelta::minutes(2)).await?;
-    let (Some(first), Some(id)) = (batch.first(), batch.first().and_then(|notice| notice.batch)) else { return Ok(()) };
+    let batch = shared
+        .store
+        .claim_notices(now - gather, now, TimeDelta::minutes(2))
+        .await?;
+    let (Some(first), Some(id)) = (batch.first(), batch.first().and_then(|notice| notice.batch))
+    else {
+        return Ok(());
+    };
     let to = first.recipient.clone().unwrap_or_default();
     let told = match to.strip_prefix(CHANNEL) {
         Some(name) => tell_channel(shared, name, &batch).await,
@@ -190,23 +342,49 @@ async fn tell_owners(shared: &Shared) -> Result<(), WorkError> {
             tracing::error!(%error, recipient = to, "a notice was refused");
             shared.store.told(id, shared.now()).await?;
         }
-        Err(error) => tracing::warn!(%error, recipient = to, "a notice waits; it is tried again in two minutes"),
+        Err(error) => {
+            tracing::warn!(%error, recipient = to, "a notice waits; it is tried again in two minutes")
+        }
     }
     Ok(())
 }
 
-async fn tell_by_mail(shared: &Shared, to: &str, batch_id: uuid::Uuid, batch: &[Notice]) -> Result<(), DeliveryError> {
+async fn tell_by_mail(
+    shared: &Shared,
+    to: &str,
+    batch_id: uuid::Uuid,
+    batch: &[Notice],
+) -> Result<(), DeliveryError> {
     let refused = |words: String| DeliveryError::Message { words };
-    let to: Mailbox = to.parse().map_err(|error: BadMailbox| refused(error.to_string()))?;
-    let catalogue = shared.catalogue.current(&shared.store).await.map_err(|error| refused(error.to_string()))?;
+    let to: Mailbox = to
+        .parse()
+        .map_err(|error: BadMailbox| refused(error.to_string()))?;
+    let catalogue = shared
+        .catalogue
+        .current(&shared.store)
+        .await
+        .map_err(|error| refused(error.to_string()))?;
     let named = shared.config.notices.mail_server.as_ref();
     let channel = match named {
-        Some(name) => Some(catalogue.set.channels.get(name).ok_or_else(|| refused(format!("notices.mail-server: there is no channel \"{name}\"")))?),
+        Some(name) => Some(catalogue.set.channels.get(name).ok_or_else(|| {
+            refused(format!(
+                "notices.mail-server: there is no channel \"{name}\""
+            ))
+        })?),
         None => None,
     };
-    let server = channels::own_or_named(shared, channel).await.map_err(refused)?;
+    let server = channels::own_or_named(shared, channel)
+        .await
+        .map_err(refused)?;
     // The same batch is the same letter, however often it has to be sent.
-    let letter = letters::plain_letter(&server, &to, &format!("notice.{batch_id}"), batch[0].created_at, subject(batch), body(batch));
+    let letter = letters::plain_letter(
+        &server,
+        &to,
+        &format!("notice.{batch_id}"),
+        batch[0].created_at,
+        subject(batch),
+        body(batch),
+    );
     let bytes = letter.bytes(server.dkim.as_deref())?;
     let mut session = MailSession::open(&server).await?;
     let sent = session.send(&server, &to, &bytes).await;
@@ -216,8 +394,16 @@ async fn tell_by_mail(shared: &Shared, to: &str, batch_id: uuid::Uuid, batch: &[
 
 async fn tell_channel(shared: &Shared, name: &str, batch: &[Notice]) -> Result<(), DeliveryError> {
     let refused = |words: String| DeliveryError::Message { words };
-    let catalogue = shared.catalogue.current(&shared.store).await.map_err(|error| refused(error.to_string()))?;
-    let channel = catalogue.set.channels.get(name).ok_or_else(|| refused(format!("notices.channels: there is no channel \"{name}\"")))?;
+    let catalogue = shared
+        .catalogue
+        .current(&shared.store)
+        .await
+        .map_err(|error| refused(error.to_string()))?;
+    let channel = catalogue
+        .set
+        .channels
+        .get(name)
+        .ok_or_else(|| refused(format!("notices.channels: there is no channel \"{name}\"")))?;
     for notice in batch {
         let words = word(&notice.kind);
         outbox::notify(shared, channel, notice, words).await?;
@@ -245,14 +431,25 @@ fn subject(batch: &[Notice]) -> String {
     match batch {
         [one] => format!("Maple Lark: {} {}", one.subject, word(&one.kind)),
         several => {
-            let mut subjects: Vec<&str> = several.iter().map(|notice| notice.subject.as_str()).collect();
+            let mut subjects: Vec<&str> = several
+                .iter()
+                .map(|notice| notice.subject.as_str())
+                .collect();
             subjects.sort_unstable();
             subjects.dedup();
-            format!("Maple Lark: {} notices on {}", several.len(), subjects.join(", ").chars().take(120).collect::<String>())
+            format!(
+                "Maple Lark: {} notices on {}",
+                several.len(),
+                subjects.join(", ").chars().take(120).collect::<String>()
+            )
         }
     }
 }
 
 fn body(batch: &[Notice]) -> String {
-    batch.iter().map(|notice| format!("{}\n", notice.text)).collect::<Vec<_>>().join("\n")
+    batch
+        .iter()
+        .map(|notice| format!("{}\n", notice.text))
+        .collect::<Vec<_>>()
+        .join("\n")
 }

@@ -13,7 +13,10 @@ use maple_lark_core::{
     message,
     status::Status,
 };
-use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, post_message, put_files, remove_files, send_line, write_files};
+use maple_lark_delivery::{
+    DeliveryError, Severity, SyslogLine, post_message, put_files, remove_files, send_line,
+    write_files,
+};
 use maple_lark_store::{
     StoreError,
     deliveries::{Delivery, Ended, Ending},
@@ -107,12 +110,19 @@ fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<Str
 
 /// As many deliveries as there is room for, on channels that have some, and the channels as they
 /// are defined now: what was wrong with one can be mended while mail waits.
-async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<(Arc<Catalogue>, Vec<(Delivery, i64)>), StoreError> {
+async fn take(
+    shared: &Shared,
+    counts: &HashMap<String, usize>,
+) -> Result<(Arc<Catalogue>, Vec<(Delivery, i64)>), StoreError> {
     let all: usize = counts.values().sum();
     let catalogue = shared.catalogue.current(&shared.store).await?;
     let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
     let own = std::iter::once(("", OWN_AT_A_TIME, None));
-    let named = catalogue.set.channels.values().map(|channel| (channel.name.as_str(), channel.at_a_time, channel.a_minute));
+    let named = catalogue
+        .set
+        .channels
+        .values()
+        .map(|channel| (channel.name.as_str(), channel.at_a_time, channel.a_minute));
     for (via, at_a_time, a_minute) in own.chain(named) {
         let taken = counts.get(via).copied().unwrap_or_default();
         let mut free = (at_a_time * TAKEN_FOR_EACH).saturating_sub(taken);
@@ -123,7 +133,10 @@ async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<(Arc<C
         if let Some(limit) = a_minute
             && free > 0
         {
-            let lately = shared.store.attempts_since(via, shared.now() - TimeDelta::minutes(1)).await?;
+            let lately = shared
+                .store
+                .attempts_since(via, shared.now() - TimeDelta::minutes(1))
+                .await?;
             free = free.min((i64::from(limit) - lately).max(0) as usize);
         }
         if free == 0 {
@@ -135,11 +148,19 @@ async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<(Arc<C
     if room == 0 {
         return Ok((catalogue, Vec::new()));
     }
-    let claimed = shared.store.claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy).await?;
+    let claimed = shared
+        .store
+        .claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy)
+        .await?;
     Ok((catalogue, claimed))
 }
 
-async fn carry(shared: &Arc<Shared>, catalogue: &Catalogue, delivery: Delivery, attempt: i64) -> Result<(), StoreError> {
+async fn carry(
+    shared: &Arc<Shared>,
+    catalogue: &Catalogue,
+    delivery: Delivery,
+    attempt: i64,
+) -> Result<(), StoreError> {
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
         let in_turn = async {
@@ -189,22 +210,35 @@ impl Endings {
             let together = std::mem::take(&mut *self.lock());
             if !together.is_empty() {
                 let (endings, tells): (Vec<Ended>, Vec<_>) = together.into_iter().unzip();
-                let written = shared.store.end_attempts(shared.owner, &endings, shared.now()).await.map_err(|error| error.to_string());
+                let written = shared
+                    .store
+                    .end_attempts(shared.owner, &endings, shared.now())
+                    .await
+                    .map_err(|error| error.to_string());
                 for (ended, tell) in endings.iter().zip(tells) {
                     // Nobody waits any more if the process is being stopped.
-                    let _ = tell.send(written.as_ref().map(|written| written.contains(&ended.delivery)).map_err(Clone::clone));
+                    let _ = tell.send(
+                        written
+                            .as_ref()
+                            .map(|written| written.contains(&ended.delivery))
+                            .map_err(Clone::clone),
+                    );
                 }
             }
         }
         match told.await {
             Ok(Ok(written)) => Ok(written),
             Ok(Err(words)) => Err(StoreError::Unwritten(words)),
-            Err(_) => Err(StoreError::Unwritten("whoever wrote it was stopped".to_owned())),
+            Err(_) => Err(StoreError::Unwritten(
+                "whoever wrote it was stopped".to_owned(),
+            )),
         }
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, Vec<(Ended, Teller)>> {
-        self.waiting.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+        self.waiting
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
     }
 }
 
@@ -234,14 +268,30 @@ impl From<DeliveryError> for Failure {
     }
 }
 
-async fn hand_over(shared: &Shared, catalogue: &Catalogue, delivery: &Delivery) -> Result<String, Failure> {
+async fn hand_over(
+    shared: &Shared,
+    catalogue: &Catalogue,
+    delivery: &Delivery,
+) -> Result<String, Failure> {
     let channel = match delivery.via.as_str() {
         "" => None,
-        name => Some(catalogue.set.channels.get(name).ok_or_else(|| DeliveryError::Message { words: format!("there is no channel \"{name}\" any more") })?),
+        name => Some(
+            catalogue
+                .set
+                .channels
+                .get(name)
+                .ok_or_else(|| DeliveryError::Message {
+                    words: format!("there is no channel \"{name}\" any more"),
+                })?,
+        ),
     };
     if delivery.channel == "mail" {
         let mut broken = None;
-        let letter = async |server: &maple_lark_delivery::MailServer| match letters::letter(shared, server, delivery).await {
+        let letter = async |server: &maple_lark_delivery::MailServer| match letters::letter(
+            shared, server, delivery,
+        )
+        .await
+        {
             Ok(letter) => Ok(letter),
             Err(WorkError::Run(words)) => Err(DeliveryError::Message { words }),
             Err(WorkError::Store(error)) => {
@@ -250,46 +300,103 @@ async fn hand_over(shared: &Shared, catalogue: &Catalogue, delivery: &Delivery) 
                 Err(DeliveryError::Message { words })
             }
         };
-        let sent = shared.sessions.send(shared, &delivery.via, channel, letter).await;
+        let sent = shared
+            .sessions
+            .send(shared, &delivery.via, channel, letter)
+            .await;
         return match broken {
             Some(error) => Err(Failure::Store(error)),
             None => sent.map_err(Failure::Delivery),
         };
     }
-    let channel = channel.ok_or_else(|| DeliveryError::Message { words: "it names no channel".to_owned() })?;
+    let channel = channel.ok_or_else(|| DeliveryError::Message {
+        words: "it names no channel".to_owned(),
+    })?;
     by_channel(shared, channel, delivery).await
 }
 
-async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> Result<String, Failure> {
-    let refused = |words: String| DeliveryError::Refused { server: format!("the channel \"{}\"", channel.name), words };
+async fn by_channel(
+    shared: &Shared,
+    channel: &Channel,
+    delivery: &Delivery,
+) -> Result<String, Failure> {
+    let refused = |words: String| DeliveryError::Refused {
+        server: format!("the channel \"{}\"", channel.name),
+        words,
+    };
     match &channel.kind {
-        ChannelKind::MailServer(_) => Err(refused("it is a mail server and has no recipient of its own".to_owned()).into()),
+        ChannelKind::MailServer(_) => {
+            Err(refused("it is a mail server and has no recipient of its own".to_owned()).into())
+        }
         ChannelKind::Folder(settings) => {
             let run = shared.store.run(delivery.run_id).await?;
             let report = run.map(|run| run.report).unwrap_or_default();
-            let folder = channels::folder(&shared.config.deliver_into, &settings.folder).map_err(refused)?.join(&report);
-            let documents = shared.store.documents_of_snapshot(delivery.snapshot_id, "").await?;
-            let names: Vec<String> = documents.iter().map(|document| document.file_name.clone()).collect();
+            let folder = channels::folder(&shared.config.deliver_into, &settings.folder)
+                .map_err(refused)?
+                .join(&report);
+            let documents = shared
+                .store
+                .documents_of_snapshot(delivery.snapshot_id, "")
+                .await?;
+            let names: Vec<String> = documents
+                .iter()
+                .map(|document| document.file_name.clone())
+                .collect();
             let shown = folder.display().to_string();
             let into = folder.clone();
-            let written = tokio::task::spawn_blocking(move || write_files(&into, documents.iter().map(|one| (one.file_name.as_str(), &one.body[..]))));
-            let written = written.await.unwrap_or_else(|error| Err(std::io::Error::other(error)));
+            let written = tokio::task::spawn_blocking(move || {
+                write_files(
+                    &into,
+                    documents
+                        .iter()
+                        .map(|one| (one.file_name.as_str(), &one.body[..])),
+                )
+            });
+            let written = written
+                .await
+                .unwrap_or_else(|error| Err(std::io::Error::other(error)));
             // A full disk is made room on; a folder that may not be written is given rights.
-            written.map_err(|error| DeliveryError::Postponed { server: shown.clone(), words: error.to_string() })?;
+            written.map_err(|error| DeliveryError::Postponed {
+                server: shown.clone(),
+                words: error.to_string(),
+            })?;
             let gone = match settings.keep {
                 // A copy of an old run must not push a newer one out.
-                Some(keep) if delivery.copy == 0 => forget_old(shared, &report, delivery, &folder, keep, &names).await?,
+                Some(keep) if delivery.copy == 0 => {
+                    forget_old(shared, &report, delivery, &folder, keep, &names).await?
+                }
                 _ => 0,
             };
-            let removed = if gone > 0 { format!(", {gone} old files removed") } else { String::new() };
+            let removed = if gone > 0 {
+                format!(", {gone} old files removed")
+            } else {
+                String::new()
+            };
             Ok(format!("{} files in {shown}{removed}", names.len()))
         }
         ChannelKind::Upload(settings) => {
             let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
             let run = shared.store.run(delivery.run_id).await?;
-            let documents = shared.store.documents_of_snapshot(delivery.snapshot_id, "").await?;
-            let files: Vec<(&str, &str, &[u8])> = documents.iter().map(|one| (one.file_name.as_str(), one.media_type.as_str(), &one.body[..])).collect();
-            Ok(put_files(&target, &run.map(|run| vec![run.report]).unwrap_or_default(), &files).await?)
+            let documents = shared
+                .store
+                .documents_of_snapshot(delivery.snapshot_id, "")
+                .await?;
+            let files: Vec<(&str, &str, &[u8])> = documents
+                .iter()
+                .map(|one| {
+                    (
+                        one.file_name.as_str(),
+                        one.media_type.as_str(),
+                        &one.body[..],
+                    )
+                })
+                .collect();
+            Ok(put_files(
+                &target,
+                &run.map(|run| vec![run.report]).unwrap_or_default(),
+                &files,
+            )
+            .await?)
         }
         ChannelKind::Webhook(settings) => {
             let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
@@ -299,10 +406,19 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
             };
             let told = letters::opened(shared, delivery).await?;
             let body = webhook_body(shared, settings, delivery, &told).await?;
-            Ok(post_message(&target, &delivery.id.to_string(), shared.now(), key.as_deref(), body.to_string()).await?)
+            Ok(post_message(
+                &target,
+                &delivery.id.to_string(),
+                shared.now(),
+                key.as_deref(),
+                body.to_string(),
+            )
+            .await?)
         }
         ChannelKind::Syslog(settings) => {
-            let address = channels::syslog_address(&shared.reader, &settings.address).await.map_err(refused)?;
+            let address = channels::syslog_address(&shared.reader, &settings.address)
+                .await
+                .map_err(refused)?;
             let told = letters::opened(shared, delivery).await?;
             let document = &told.document;
             let severity = match document.summary.status {
@@ -323,19 +439,38 @@ async fn by_channel(shared: &Shared, channel: &Channel, delivery: &Delivery) -> 
                     ("window", document.front.window_machine.clone()),
                     ("status", document.summary.status.word().to_lowercase()),
                 ],
-                text: format!("{}, {}: {}", document.title, document.front.window_label, document.summary.headline),
+                text: format!(
+                    "{}, {}: {}",
+                    document.title, document.front.window_label, document.summary.headline
+                ),
             };
-            Ok(send_line(&address, settings.tcp, Duration::from_secs(channel.timeout_seconds), &line).await?)
+            Ok(send_line(
+                &address,
+                settings.tcp,
+                Duration::from_secs(channel.timeout_seconds),
+                &line,
+            )
+            .await?)
         }
     }
 }
 
 /// Removes files of runs before the last `keep` from a folder, but none that a newer run has
 /// under the same name.
-async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: &std::path::Path, keep: u32, newest: &[String]) -> Result<usize, Failure> {
+async fn forget_old(
+    shared: &Shared,
+    report: &str,
+    delivery: &Delivery,
+    folder: &std::path::Path,
+    keep: u32,
+    newest: &[String],
+) -> Result<usize, Failure> {
     // Newest is the run whose window ends last, not the one that was made last: a window that is
     // made up for later must not push out what came after it.
-    let delivered = shared.store.accepted_on(report, &delivery.audience, &delivery.via, delivery.run_id).await?;
+    let delivered = shared
+        .store
+        .accepted_on(report, &delivery.audience, &delivery.via, delivery.run_id)
+        .await?;
     let mut kept: Vec<String> = newest.to_vec();
     let (mut runs, mut gone) = (Vec::new(), Vec::new());
     for one in &delivered {
@@ -346,7 +481,10 @@ async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: 
             continue;
         }
         let names = shared.store.document_heads(one.run_id).await?;
-        let names = names.into_iter().filter(|head| head.snapshot_id == one.snapshot_id && head.variant.is_empty()).map(|head| head.file_name);
+        let names = names
+            .into_iter()
+            .filter(|head| head.snapshot_id == one.snapshot_id && head.variant.is_empty())
+            .map(|head| head.file_name);
         if runs.len() <= keep as usize {
             kept.extend(names);
         } else {
@@ -359,15 +497,28 @@ async fn forget_old(shared: &Shared, report: &str, delivery: &Delivery, folder: 
     }
     gone.retain(|name| !kept.contains(name) && folder.join(name).exists());
     let removed = remove_files(folder, gone.iter().map(String::as_str));
-    removed.map_err(|error| DeliveryError::Postponed { server: folder.display().to_string(), words: error.to_string() })?;
+    removed.map_err(|error| DeliveryError::Postponed {
+        server: folder.display().to_string(),
+        words: error.to_string(),
+    })?;
     Ok(gone.len())
 }
 
-async fn webhook_body(shared: &Shared, settings: &WebhookSettings, delivery: &Delivery, told: &Told) -> Result<Value, WorkError> {
-    let Told { run, snapshot, document } = told;
+async fn webhook_body(
+    shared: &Shared,
+    settings: &WebhookSettings,
+    delivery: &Delivery,
+    told: &Told,
+) -> Result<Value, WorkError> {
+    let Told {
+        run,
+        snapshot,
+        document,
+    } = told;
     if let Some(template) = &settings.text {
         let values = message::Values::of(snapshot, document, Some(&delivery.audience));
-        let text = message::render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
+        let text = message::render(template, &values)
+            .map_err(|error| WorkError::Run(error.to_string()))?;
         return Ok(json!({ "text": text }));
     }
     let documents = shared.store.document_heads(run.id).await?;
@@ -401,18 +552,26 @@ async fn webhook_body(shared: &Shared, settings: &WebhookSettings, delivery: &De
 
 /// Waits grow from attempt to attempt and are spread, so that a server that comes back is not
 /// met by everybody at once.
-async fn postponed(shared: &Shared, delivery: &Delivery, error: &DeliveryError) -> Result<Ending, StoreError> {
+async fn postponed(
+    shared: &Shared,
+    delivery: &Delivery,
+    error: &DeliveryError,
+) -> Result<Ending, StoreError> {
     let (now, answer) = (shared.now(), error.to_string());
     let mail = shared.config.mail.as_ref();
     let give_up = match report_gives_up(shared, delivery).await? {
         Some(seconds) => TimeDelta::seconds(seconds as i64),
-        None => TimeDelta::from_std(mail.map_or(GIVE_UP, |mail| mail.give_up)).unwrap_or(TimeDelta::days(1)),
+        None => TimeDelta::from_std(mail.map_or(GIVE_UP, |mail| mail.give_up))
+            .unwrap_or(TimeDelta::days(1)),
     };
     if now - delivery.created_at > give_up {
-        return Ok(Ending::Refused { answer: format!("given up after {} min: {answer}", give_up.num_minutes()) });
+        return Ok(Ending::Refused {
+            answer: format!("given up after {} min: {answer}", give_up.num_minutes()),
+        });
     }
     let attempts = shared.store.attempt_count(delivery.id).await? as u32;
-    let first = TimeDelta::from_std(mail.map_or(FIRST_RETRY, |mail| mail.first_retry)).unwrap_or(TimeDelta::seconds(30));
+    let first = TimeDelta::from_std(mail.map_or(FIRST_RETRY, |mail| mail.first_retry))
+        .unwrap_or(TimeDelta::seconds(30));
     let wait = (first * 2i32.pow(attempts.saturating_sub(1).min(12))).min(LONGEST_WAIT);
     let again = now + spread(wait, delivery.id, attempts);
     Ok(match error {
@@ -422,9 +581,15 @@ async fn postponed(shared: &Shared, delivery: &Delivery, error: &DeliveryError) 
 }
 
 async fn report_gives_up(shared: &Shared, delivery: &Delivery) -> Result<Option<u64>, StoreError> {
-    let Some(run) = shared.store.run(delivery.run_id).await? else { return Ok(None) };
+    let Some(run) = shared.store.run(delivery.run_id).await? else {
+        return Ok(None);
+    };
     let catalogue = shared.catalogue.current(&shared.store).await?;
-    Ok(catalogue.set.reports.get(&run.report).and_then(|report| report.deliver.give_up_seconds))
+    Ok(catalogue
+        .set
+        .reports
+        .get(&run.report)
+        .and_then(|report| report.deliver.give_up_seconds))
 }
 
 /// Between four fifths and six fifths of a wait, another for each delivery and attempt.
@@ -435,8 +600,16 @@ fn spread(wait: TimeDelta, id: Uuid, attempt: u32) -> TimeDelta {
 }
 
 /// Hands a notice to a channel: a line for a syslog, a message for a web address.
-pub async fn notify(shared: &Shared, channel: &Channel, notice: &Notice, words: &str) -> Result<(), DeliveryError> {
-    let refused = |words: String| DeliveryError::Refused { server: format!("the channel \"{}\"", channel.name), words };
+pub async fn notify(
+    shared: &Shared,
+    channel: &Channel,
+    notice: &Notice,
+    words: &str,
+) -> Result<(), DeliveryError> {
+    let refused = |words: String| DeliveryError::Refused {
+        server: format!("the channel \"{}\"", channel.name),
+        words,
+    };
     match &channel.kind {
         ChannelKind::Webhook(settings) => {
             let target = channels::http_target(&shared.reader, channel, &settings.web).await?;
@@ -446,30 +619,69 @@ pub async fn notify(shared: &Shared, channel: &Channel, notice: &Notice, words: 
             };
             let body = match settings.text {
                 Some(_) => json!({ "text": notice.text }),
-                None => json!({ "notice": notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at }),
+                None => {
+                    json!({ "notice": notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at })
+                }
             };
-            post_message(&target, &format!("notice.{}", notice.id), shared.now(), key.as_deref(), body.to_string()).await.map(drop)
+            post_message(
+                &target,
+                &format!("notice.{}", notice.id),
+                shared.now(),
+                key.as_deref(),
+                body.to_string(),
+            )
+            .await
+            .map(drop)
         }
         ChannelKind::Syslog(settings) => {
-            let address = channels::syslog_address(&shared.reader, &settings.address).await.map_err(refused)?;
-            let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet") || notice.kind.starts_with("source-up");
+            let address = channels::syslog_address(&shared.reader, &settings.address)
+                .await
+                .map_err(refused)?;
+            let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet")
+                || notice.kind.starts_with("source-up");
             let line = SyslogLine {
                 facility: settings.facility,
-                severity: if well { Severity::Informational } else { Severity::Error },
+                severity: if well {
+                    Severity::Informational
+                } else {
+                    Severity::Error
+                },
                 at: notice.created_at,
                 host: public_host(shared),
                 message_id: "notice".to_owned(),
-                data: vec![("subject", notice.subject.clone()), ("notice", words.to_owned())],
+                data: vec![
+                    ("subject", notice.subject.clone()),
+                    ("notice", words.to_owned()),
+                ],
                 text: notice.text.replace('\n', " "),
             };
-            send_line(&address, settings.tcp, Duration::from_secs(channel.timeout_seconds), &line).await.map(drop)
+            send_line(
+                &address,
+                settings.tcp,
+                Duration::from_secs(channel.timeout_seconds),
+                &line,
+            )
+            .await
+            .map(drop)
         }
-        other => Err(refused(format!("notices go to mail addresses and to channels of kind webhook and syslog, and this one is of kind {}", other.name()))),
+        other => Err(refused(format!(
+            "notices go to mail addresses and to channels of kind webhook and syslog, and this one is of kind {}",
+            other.name()
+        ))),
     }
 }
 
 fn public_host(shared: &Shared) -> String {
-    shared.config.public_url.split("://").last().unwrap_or_default().split([':', '/']).next().unwrap_or_default().to_owned()
+    shared
+        .config
+        .public_url
+        .split("://")
+        .last()
+        .unwrap_or_default()
+        .split([':', '/'])
+        .next()
+        .unwrap_or_default()
+        .to_owned()
 }
 
 /// Tries a channel that is no mail server: with a file that is removed again, a request that
@@ -477,20 +689,31 @@ fn public_host(shared: &Shared) -> String {
 pub async fn try_channel(shared: &Shared, channel: &Channel) -> Result<String, String> {
     let patience = Duration::from_secs(channel.timeout_seconds);
     match &channel.kind {
-        ChannelKind::MailServer(_) => Err("a mail server is tried with a mail: say to whom".to_owned()),
+        ChannelKind::MailServer(_) => {
+            Err("a mail server is tried with a mail: say to whom".to_owned())
+        }
         ChannelKind::Folder(settings) => {
             let folder = channels::folder(&shared.config.deliver_into, &settings.folder)?;
             let name = format!("maple-lark-test-{}.txt", Uuid::now_v7());
-            let tried = write_files(&folder, [(name.as_str(), &b"test\n"[..])]).and_then(|()| remove_files(&folder, [name.as_str()]));
-            tried.map(|()| format!("files can be written to {}", folder.display())).map_err(|error| format!("{}: {error}", folder.display()))
+            let tried = write_files(&folder, [(name.as_str(), &b"test\n"[..])])
+                .and_then(|()| remove_files(&folder, [name.as_str()]));
+            tried
+                .map(|()| format!("files can be written to {}", folder.display()))
+                .map_err(|error| format!("{}: {error}", folder.display()))
         }
         ChannelKind::Upload(settings) => {
-            let target = channels::http_target(&shared.reader, channel, &settings.web).await.map_err(|error| error.to_string())?;
+            let target = channels::http_target(&shared.reader, channel, &settings.web)
+                .await
+                .map_err(|error| error.to_string())?;
             let file = ("maple-lark-test.txt", "text/plain", &b"test\n"[..]);
-            put_files(&target, &[], &[file]).await.map_err(|error| error.to_string())
+            put_files(&target, &[], &[file])
+                .await
+                .map_err(|error| error.to_string())
         }
         ChannelKind::Webhook(settings) => {
-            let target = channels::http_target(&shared.reader, channel, &settings.web).await.map_err(|error| error.to_string())?;
+            let target = channels::http_target(&shared.reader, channel, &settings.web)
+                .await
+                .map_err(|error| error.to_string())?;
             let key = match &settings.key {
                 Some(key) => Some(shared.reader.setting(key).await?),
                 None => None,
@@ -499,7 +722,14 @@ pub async fn try_channel(shared: &Shared, channel: &Channel) -> Result<String, S
                 Some(_) => json!({ "text": "A test message from Maple Lark." }),
                 None => json!({ "test": true, "title": "A test message from Maple Lark" }),
             };
-            let sent = post_message(&target, &Uuid::now_v7().to_string(), shared.now(), key.as_deref(), body.to_string()).await;
+            let sent = post_message(
+                &target,
+                &Uuid::now_v7().to_string(),
+                shared.now(),
+                key.as_deref(),
+                body.to_string(),
+            )
+            .await;
             sent.map_err(|error| error.to_string())
         }
         ChannelKind::Syslog(settings) => {
@@ -513,7 +743,9 @@ pub async fn try_channel(shared: &Shared, channel: &Channel) -> Result<String, S
                 data: Vec::new(),
                 text: "A test line from Maple Lark".to_owned(),
             };
-            send_line(&address, settings.tcp, patience, &line).await.map_err(|error| error.to_string())
+            send_line(&address, settings.tcp, patience, &line)
+                .await
+                .map_err(|error| error.to_string())
         }
     }
 }

@@ -23,20 +23,33 @@ pub enum Ready {
 ///
 /// Only scheduled runs wait, and only before they have begun to collect. A question that
 /// fails counts as not ready: the source may be what is late.
-pub async fn wait(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report) -> Result<Ready, WorkError> {
-    let Some(readiness) = report.readiness.as_ref().filter(|_| run.cause == "schedule" && matches!(run.state.as_str(), "due" | "waiting")) else {
+pub async fn wait(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    report: &Report,
+) -> Result<Ready, WorkError> {
+    let Some(readiness) = report
+        .readiness
+        .as_ref()
+        .filter(|_| run.cause == "schedule" && matches!(run.state.as_str(), "due" | "waiting"))
+    else {
         return Ok(Ready::Yes);
     };
     let (store, owner) = (&shared.store, shared.owner);
     let subject = format!("until {} is ready", readiness.source.value);
     if run.checks == 0 {
-        store.begin_step(run.id, "wait", &subject, shared.now()).await?;
+        store
+            .begin_step(run.id, "wait", &subject, shared.now())
+            .await?;
     }
     let answer = ask(shared, run, catalogue, report, readiness).await?;
     let now = shared.now();
     let Err(reason) = answer else {
         let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
-        store.end_step(run.id, "wait", &subject, "done", Some(detail), now).await?;
+        store
+            .end_step(run.id, "wait", &subject, "done", Some(detail), now)
+            .await?;
         return Ok(Ready::Yes);
     };
     let zone = report.zone;
@@ -55,37 +68,75 @@ pub async fn wait(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Re
         tracing::info!(reason, %again, "waits for its data");
         return Ok(Ready::Later);
     }
-    let problem = format!("the data was not ready by {}, asked {}: {reason}", zone.readable(deadline), times(run.checks + 1));
+    let problem = format!(
+        "the data was not ready by {}, asked {}: {reason}",
+        zone.readable(deadline),
+        times(run.checks + 1)
+    );
     tracing::warn!(problem, "the wait is over");
-    store.end_step(run.id, "wait", &subject, "failed", Some(problem.clone()), now).await?;
+    store
+        .end_step(
+            run.id,
+            "wait",
+            &subject,
+            "failed",
+            Some(problem.clone()),
+            now,
+        )
+        .await?;
     match readiness.at_deadline {
         AtDeadline::Run => {
             store.set_incomplete(run.id, owner, &problem).await?;
             Ok(Ready::Never(problem))
         }
         AtDeadline::Hold => {
-            store.set_run_state(run.id, owner, "held", Some(&problem), now).await?;
+            store
+                .set_run_state(run.id, owner, "held", Some(&problem), now)
+                .await?;
             Ok(Ready::Later)
         }
         AtDeadline::Skip => {
-            store.set_run_state(run.id, owner, "skipped", Some(&problem), now).await?;
+            store
+                .set_run_state(run.id, owner, "skipped", Some(&problem), now)
+                .await?;
             Ok(Ready::Later)
         }
     }
 }
 
 /// Asks once; an error is the reason why the data is not ready.
-async fn ask(shared: &Shared, run: &Run, catalogue: &Catalogue, report: &Report, readiness: &Readiness) -> Result<Result<(), String>, WorkError> {
+async fn ask(
+    shared: &Shared,
+    run: &Run,
+    catalogue: &Catalogue,
+    report: &Report,
+    readiness: &Readiness,
+) -> Result<Result<(), String>, WorkError> {
     let window = collect::window_of(run)?;
     let times = collect::times(report, window, None);
     let values = catalogue.set.values(report, None);
     let source = catalogue.set.sources.get(&readiness.source.value);
-    let source = source.ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", readiness.source.value)))?;
+    let source = source.ok_or_else(|| {
+        WorkError::Run(format!("there is no source \"{}\"", readiness.source.value))
+    })?;
     let _turn = shared.sources.turn(source).await;
-    Ok(match shared.reader.read(source, Question { ask: &readiness.ask, times: &times, values: &values }).await {
-        Ok(answer) => answered_yes(&answer.table),
-        Err(error) => Err(error.to_string()),
-    })
+    Ok(
+        match shared
+            .reader
+            .read(
+                source,
+                Question {
+                    ask: &readiness.ask,
+                    times: &times,
+                    values: &values,
+                },
+            )
+            .await
+        {
+            Ok(answer) => answered_yes(&answer.table),
+            Err(error) => Err(error.to_string()),
+        },
+    )
 }
 
 fn answered_yes(table: &PackedTable) -> Result<(), String> {
@@ -98,7 +149,11 @@ fn answered_yes(table: &PackedTable) -> Result<(), String> {
 }
 
 fn times(count: i32) -> String {
-    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+    if count == 1 {
+        "once".to_owned()
+    } else {
+        format!("{count} times")
+    }
 }
 
 fn ordinal(count: i32) -> String {

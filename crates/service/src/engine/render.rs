@@ -19,25 +19,45 @@ use super::{Shared, WorkError, collect::values_key};
 /// Renders every snapshot in every format of the report, in every way that somebody of its
 /// audiences reads it, and keeps how each was judged. Answers with the blocks that failed and
 /// why, each named once.
-pub async fn render(shared: &Shared, run: &Run, report: &Report, audiences: &[ResolvedAudience]) -> Result<Vec<(String, String)>, WorkError> {
+pub async fn render(
+    shared: &Shared,
+    run: &Run,
+    report: &Report,
+    audiences: &[ResolvedAudience],
+) -> Result<Vec<(String, String)>, WorkError> {
     let mut failed = BTreeSet::new();
     for head in shared.store.snapshot_heads(run.id).await? {
         // One at a time: a snapshot may be large.
-        let Some(stored) = shared.store.snapshot(head.id).await? else { continue };
-        let snapshot = Snapshot::open(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
+        let Some(stored) = shared.store.snapshot(head.id).await? else {
+            continue;
+        };
+        let snapshot =
+            Snapshot::open(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
         drop(stored);
         let document = compose(&snapshot).map_err(|error| WorkError::Run(error.to_string()))?;
         failed.extend(document.failed.iter().cloned());
         let last = match &report.send_when {
-            SendWhen::Change => shared.store.status_before(run, &head.values_key).await?.and_then(|word| Status::from_word(&word)),
+            SendWhen::Change => shared
+                .store
+                .status_before(run, &head.values_key)
+                .await?
+                .and_then(|word| Status::from_word(&word)),
             _ => None,
         };
         let quiet = quiet::reason(report, &snapshot, &document, last);
-        shared.store.judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref()).await?;
+        shared
+            .store
+            .judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref())
+            .await?;
         let readings = readings(audiences, &head.values_key);
         // Composed again only for those who read numbers and dates in another way.
-        let others = readings.iter().filter(|reading| !reading.is_usual()).map(|reading| Ok((reading.key(), compose_for(&snapshot, reading)?)));
-        let others = others.collect::<Result<Vec<_>, _>>().map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
+        let others = readings
+            .iter()
+            .filter(|reading| !reading.is_usual())
+            .map(|reading| Ok((reading.key(), compose_for(&snapshot, reading)?)));
+        let others = others
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
         drop(snapshot);
         for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
             formats(shared, run, report, &head, &variant, document).await?;
@@ -48,9 +68,14 @@ pub async fn render(shared: &Shared, run: &Run, report: &Report, audiences: &[Re
 
 /// The ways in which somebody reads the documents of one set of values.
 fn readings(audiences: &[ResolvedAudience], key: &str) -> Vec<Reading> {
-    let concerned = audiences.iter().filter(|audience| values_key(&audience.values) == key);
+    let concerned = audiences
+        .iter()
+        .filter(|audience| values_key(&audience.values) == key);
     let mut found: Vec<Reading> = Vec::new();
-    for (_, recipient) in concerned.filter(|audience| !audience.together).flat_map(ResolvedAudience::everybody) {
+    for (_, recipient) in concerned
+        .filter(|audience| !audience.together)
+        .flat_map(ResolvedAudience::everybody)
+    {
         if !found.contains(&recipient.reading) {
             found.push(recipient.reading);
         }
@@ -58,21 +83,43 @@ fn readings(audiences: &[ResolvedAudience], key: &str) -> Vec<Reading> {
     found
 }
 
-async fn formats(shared: &Shared, run: &Run, report: &Report, head: &SnapshotHead, variant: &str, document: Document) -> Result<(), WorkError> {
+async fn formats(
+    shared: &Shared,
+    run: &Run,
+    report: &Report,
+    head: &SnapshotHead,
+    variant: &str,
+    document: Document,
+) -> Result<(), WorkError> {
     // Let go with its last format, before the files are stored.
     let mut document = Some(std::sync::Arc::new(document));
     let mut formats = report.formats.iter().copied().peekable();
     while let Some(format) = formats.next() {
-        let way = if variant.is_empty() { String::new() } else { format!(", {variant}") };
+        let way = if variant.is_empty() {
+            String::new()
+        } else {
+            format!(", {variant}")
+        };
         let subject = format!("{} ({}{way})", format.name(), &head.values_key[..8]);
-        shared.store.begin_step(run.id, "render", &subject, shared.now()).await?;
-        let of = if formats.peek().is_some() { document.clone() } else { document.take() };
+        shared
+            .store
+            .begin_step(run.id, "render", &subject, shared.now())
+            .await?;
+        let of = if formats.peek().is_some() {
+            document.clone()
+        } else {
+            document.take()
+        };
         let Some(of) = of else { break };
         let rendered = documents(of, format).await;
         match rendered {
             Ok(files) => {
                 let size: usize = files.iter().map(|file| file.bytes.len()).sum();
-                let detail = format!("{} {}, {size} bytes", files.len(), if files.len() == 1 { "file" } else { "files" });
+                let detail = format!(
+                    "{} {}, {size} bytes",
+                    files.len(),
+                    if files.len() == 1 { "file" } else { "files" }
+                );
                 let kept = files
                     .into_iter()
                     .map(|file| StoredDocument {
@@ -90,10 +137,30 @@ async fn formats(shared: &Shared, run: &Run, report: &Report, head: &SnapshotHea
                     })
                     .collect();
                 shared.store.keep_documents(kept).await?;
-                shared.store.end_step(run.id, "render", &subject, "done", Some(detail), shared.now()).await?;
+                shared
+                    .store
+                    .end_step(
+                        run.id,
+                        "render",
+                        &subject,
+                        "done",
+                        Some(detail),
+                        shared.now(),
+                    )
+                    .await?;
             }
             Err(reason) => {
-                shared.store.end_step(run.id, "render", &subject, "failed", Some(reason.clone()), shared.now()).await?;
+                shared
+                    .store
+                    .end_step(
+                        run.id,
+                        "render",
+                        &subject,
+                        "failed",
+                        Some(reason.clone()),
+                        shared.now(),
+                    )
+                    .await?;
                 return Err(WorkError::Run(reason));
             }
         }
@@ -102,8 +169,13 @@ async fn formats(shared: &Shared, run: &Run, report: &Report, head: &SnapshotHea
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
-async fn documents(document: std::sync::Arc<Document>, format: Format) -> Result<Vec<maple_lark_documents::Rendered>, String> {
-    tokio::task::spawn_blocking(move || maple_lark_documents::render(&document, format).map_err(|error| error.to_string()))
-        .await
-        .unwrap_or_else(|error| Err(format!("rendering ended unexpectedly: {error}")))
+async fn documents(
+    document: std::sync::Arc<Document>,
+    format: Format,
+) -> Result<Vec<maple_lark_documents::Rendered>, String> {
+    tokio::task::spawn_blocking(move || {
+        maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
+    })
+    .await
+    .unwrap_or_else(|error| Err(format!("rendering ended unexpectedly: {error}")))
 }

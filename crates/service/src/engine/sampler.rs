@@ -44,7 +44,10 @@ pub async fn watch_samplers(shared: Arc<Shared>, mut stopped: watch::Receiver<bo
     }
 }
 
-async fn look(shared: &Arc<Shared>, known: &mut HashMap<String, DateTime<Utc>>) -> Result<(), StoreError> {
+async fn look(
+    shared: &Arc<Shared>,
+    known: &mut HashMap<String, DateTime<Utc>>,
+) -> Result<(), StoreError> {
     let catalogue = shared.catalogue.current(&shared.store).await?;
     let now = shared.now();
     let mut due = Vec::new();
@@ -74,19 +77,40 @@ fn multiple_after(now: DateTime<Utc>, seconds: i64) -> DateTime<Utc> {
 async fn ask(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, now: DateTime<Utc>) {
     // The instant that it was due at, not the one at which somebody noticed.
     let at = multiple_after(now, sampler.every_seconds) - TimeDelta::seconds(sampler.every_seconds);
-    let window = Window { from: at - TimeDelta::seconds(sampler.every_seconds), to: at, zone: Zone::utc(), within: None };
+    let window = Window {
+        from: at - TimeDelta::seconds(sampler.every_seconds),
+        to: at,
+        zone: Zone::utc(),
+        within: None,
+    };
     let outcome = sample(shared, catalogue, sampler, window).await;
     let kept = match outcome {
         Ok(table) => {
             let rows = table.rows.len();
-            match shared.store.keep_sample(&sampler.name, at, serde_json::to_value(table).unwrap_or_default()).await {
-                Ok(()) => shared.store.note_sampler(&sampler.name, at, true, &format!("{rows} rows")).await,
+            match shared
+                .store
+                .keep_sample(
+                    &sampler.name,
+                    at,
+                    serde_json::to_value(table).unwrap_or_default(),
+                )
+                .await
+            {
+                Ok(()) => {
+                    shared
+                        .store
+                        .note_sampler(&sampler.name, at, true, &format!("{rows} rows"))
+                        .await
+                }
                 Err(error) => Err(error),
             }
         }
         Err(reason) => {
             tracing::warn!(sampler = %sampler.name, reason, "a sample could not be taken");
-            shared.store.note_sampler(&sampler.name, at, false, &reason).await
+            shared
+                .store
+                .note_sampler(&sampler.name, at, false, &reason)
+                .await
         }
     };
     let tidied = match kept {
@@ -98,12 +122,38 @@ async fn ask(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, now: Dat
     }
 }
 
-async fn sample(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, window: Window) -> Result<Table, String> {
-    let Origin::Source { name, ask } = &sampler.query.origin else { return Err("a sampler can only ask a source".to_owned()) };
-    let source = catalogue.set.sources.get(&name.value).ok_or_else(|| format!("there is no source \"{}\"", name.value))?;
-    let times = Times { step: Step::fitting(&window, 1), comparison: None, window };
+async fn sample(
+    shared: &Shared,
+    catalogue: &Catalogue,
+    sampler: &Sampler,
+    window: Window,
+) -> Result<Table, String> {
+    let Origin::Source { name, ask } = &sampler.query.origin else {
+        return Err("a sampler can only ask a source".to_owned());
+    };
+    let source = catalogue
+        .set
+        .sources
+        .get(&name.value)
+        .ok_or_else(|| format!("there is no source \"{}\"", name.value))?;
+    let times = Times {
+        step: Step::fitting(&window, 1),
+        comparison: None,
+        window,
+    };
     let _turn = shared.sources.turn(source).await;
-    let answer = shared.reader.read(source, Question { ask, times: &times, values: &Values::new() }).await.map_err(|error| error.to_string())?;
+    let answer = shared
+        .reader
+        .read(
+            source,
+            Question {
+                ask,
+                times: &times,
+                values: &Values::new(),
+            },
+        )
+        .await
+        .map_err(|error| error.to_string())?;
     done(answer.table.into(), &sampler.query.then, &times)
 }
 
@@ -115,27 +165,67 @@ fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, String
         thresholds: &|_| Default::default(),
         other: &|name| Err(format!("a sampler has no other query such as \"{name}\"")),
     };
-    apply_all(table, then, &around).map(|figures| figures.table).map_err(|error| error.to_string())
+    apply_all(table, then, &around)
+        .map(|figures| figures.table)
+        .map_err(|error| error.to_string())
 }
 
 /// Removes what is too old and thins out what has grown old.
 async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<(), StoreError> {
     let store = &shared.store;
-    if !store.tidy_sampler(&sampler.name, now, now - TimeDelta::minutes(TIDY_MINUTES)).await? {
+    if !store
+        .tidy_sampler(&sampler.name, now, now - TimeDelta::minutes(TIDY_MINUTES))
+        .await?
+    {
         return Ok(());
     }
-    store.forget_samples(&sampler.name, now - TimeDelta::seconds(sampler.keep_seconds)).await?;
-    let Some(thin) = &sampler.thin else { return Ok(()) };
-    let (zone, until) = (Zone::utc(), thin.to.start(now - TimeDelta::seconds(thin.after_seconds), Zone::utc()));
-    let old = store.samples(&sampler.name, DateTime::UNIX_EPOCH, until, false, MOST_SAMPLES).await?;
+    store
+        .forget_samples(
+            &sampler.name,
+            now - TimeDelta::seconds(sampler.keep_seconds),
+        )
+        .await?;
+    let Some(thin) = &sampler.thin else {
+        return Ok(());
+    };
+    let (zone, until) = (
+        Zone::utc(),
+        thin.to
+            .start(now - TimeDelta::seconds(thin.after_seconds), Zone::utc()),
+    );
+    let old = store
+        .samples(
+            &sampler.name,
+            DateTime::UNIX_EPOCH,
+            until,
+            false,
+            MOST_SAMPLES,
+        )
+        .await?;
     let mut steps: BTreeMap<DateTime<Utc>, Vec<Sample>> = BTreeMap::new();
     for sample in old {
-        steps.entry(thin.to.start(sample.at, zone)).or_default().push(sample);
+        steps
+            .entry(thin.to.start(sample.at, zone))
+            .or_default()
+            .push(sample);
     }
     for samples in steps.into_values().filter(|samples| samples.len() > 1) {
-        let (Some(first), Some(last)) = (samples.first().map(|sample| sample.at), samples.last().cloned()) else { continue };
+        let (Some(first), Some(last)) = (
+            samples.first().map(|sample| sample.at),
+            samples.last().cloned(),
+        ) else {
+            continue;
+        };
         let body = thinned(&samples, thin).unwrap_or(last.body);
-        store.replace_samples(&sampler.name, first, last.at + TimeDelta::microseconds(1), last.at, body).await?;
+        store
+            .replace_samples(
+                &sampler.name,
+                first,
+                last.at + TimeDelta::microseconds(1),
+                last.at,
+                body,
+            )
+            .await?;
     }
     Ok(())
 }
@@ -146,36 +236,94 @@ fn thinned(samples: &[Sample], thin: &Thin) -> Option<serde_json::Value> {
     if !thin.mean {
         return None;
     }
-    let tables: Vec<Table> = samples.iter().map(|sample| serde_json::from_value(sample.body.clone()).ok()).collect::<Option<_>>()?;
+    let tables: Vec<Table> = samples
+        .iter()
+        .map(|sample| serde_json::from_value(sample.body.clone()).ok())
+        .collect::<Option<_>>()?;
     let mut all = tables.first()?.clone();
-    all.rows = tables.into_iter().filter(|table| table.columns == all.columns).flat_map(|table| table.rows).collect();
-    let texts = all.columns.iter().filter(|column| !column.kind.is_numeric()).map(|column| column.name.clone()).collect();
-    let group = Operation::Group { by: texts, values: Vec::new(), with: How::Mean, total: None, shares: false };
-    let window = Window { from: samples.first()?.at, to: samples.last()?.at, zone: Zone::utc(), within: None };
-    let times = Times { step: thin.to, comparison: None, window };
-    done(all, &[group], &times).ok().and_then(|table| serde_json::to_value(table).ok())
+    all.rows = tables
+        .into_iter()
+        .filter(|table| table.columns == all.columns)
+        .flat_map(|table| table.rows)
+        .collect();
+    let texts = all
+        .columns
+        .iter()
+        .filter(|column| !column.kind.is_numeric())
+        .map(|column| column.name.clone())
+        .collect();
+    let group = Operation::Group {
+        by: texts,
+        values: Vec::new(),
+        with: How::Mean,
+        total: None,
+        shares: false,
+    };
+    let window = Window {
+        from: samples.first()?.at,
+        to: samples.last()?.at,
+        zone: Zone::utc(),
+        within: None,
+    };
+    let times = Times {
+        step: thin.to,
+        comparison: None,
+        window,
+    };
+    done(all, &[group], &times)
+        .ok()
+        .and_then(|table| serde_json::to_value(table).ok())
 }
 
 /// What a sampler has kept of a window: its rows with the instant of each in a first column
 /// `at`. A column that was not there in an older answer is missing in its rows.
-pub async fn history(shared: &Shared, sampler: &str, window: &Window, then: &[Operation]) -> Outcome {
+pub async fn history(
+    shared: &Shared,
+    sampler: &str,
+    window: &Window,
+    then: &[Operation],
+) -> Outcome {
     // A rate, or a value that holds, needs what was before the window.
-    let before = then.iter().any(|operation| matches!(operation, Operation::Rate { .. } | Operation::Resample { .. } | Operation::Difference { .. }));
-    let samples = match shared.store.samples(sampler, window.from, window.to, before, MOST_SAMPLES).await {
+    let before = then.iter().any(|operation| {
+        matches!(
+            operation,
+            Operation::Rate { .. } | Operation::Resample { .. } | Operation::Difference { .. }
+        )
+    });
+    let samples = match shared
+        .store
+        .samples(sampler, window.from, window.to, before, MOST_SAMPLES)
+        .await
+    {
         Ok(samples) => samples,
         Err(error) => return Outcome::Failed(error.to_string()),
     };
-    let mut table = Table { columns: vec![Column { name: "at".to_owned(), kind: ColumnKind::Instant }], ..Table::default() };
+    let mut table = Table {
+        columns: vec![Column {
+            name: "at".to_owned(),
+            kind: ColumnKind::Instant,
+        }],
+        ..Table::default()
+    };
     table.truncated = samples.len() as u64 == MOST_SAMPLES;
     for sample in samples {
-        let Ok(answer) = serde_json::from_value::<Table>(sample.body) else { continue };
+        let Ok(answer) = serde_json::from_value::<Table>(sample.body) else {
+            continue;
+        };
         let places: Vec<usize> = answer
             .columns
             .iter()
             .map(|column| {
-                let name = if column.name == "at" { "at_source" } else { &column.name };
+                let name = if column.name == "at" {
+                    "at_source"
+                } else {
+                    &column.name
+                };
                 table.column(name).unwrap_or_else(|| {
-                    table.columns.push(Column { name: name.to_owned(), kind: column.kind });
+                    table.columns.push(Column {
+                        name: name.to_owned(),
+                        kind: column.kind,
+                    });
                     table.columns.len() - 1
                 })
             })
@@ -194,6 +342,9 @@ pub async fn history(shared: &Shared, sampler: &str, window: &Window, then: &[Op
         }
     }
     let width = table.columns.len();
-    table.rows.iter_mut().for_each(|row| row.resize(width, Value::Missing));
+    table
+        .rows
+        .iter_mut()
+        .for_each(|row| row.resize(width, Value::Missing));
     Outcome::Rows(table.into())
 }

@@ -40,7 +40,10 @@ pub async fn watch_the_clock(shared: Arc<Shared>, mut stopped: watch::Receiver<b
             Ok(next) => {
                 rescheduled = true;
                 let until = next.map_or(TimeDelta::MAX, |next| next - shared.now());
-                until.to_std().unwrap_or_default().clamp(Duration::from_millis(10), LONGEST_SLEEP)
+                until
+                    .to_std()
+                    .unwrap_or_default()
+                    .clamp(Duration::from_millis(10), LONGEST_SLEEP)
             }
             Err(error) => {
                 tracing::error!(%error, "the schedule could not be looked at; it is tried again in a moment");
@@ -64,13 +67,24 @@ async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
     let next: Vec<(String, Option<DateTime<Utc>>)> = states
         .iter()
         .filter(|state| state.next_instant.is_some_and(|next| next > now))
-        .filter_map(|state| Some((state, catalogue.set.plan(catalogue.set.reports.get(&state.report)?)?.next_after(now))))
+        .filter_map(|state| {
+            Some((
+                state,
+                catalogue
+                    .set
+                    .plan(catalogue.set.reports.get(&state.report)?)?
+                    .next_after(now),
+            ))
+        })
         .filter(|(state, next)| state.next_instant != *next)
         .map(|(state, next)| (state.report.clone(), next))
         .collect();
     let moved = shared.store.reschedule(now, &next).await?;
     if moved > 0 {
-        tracing::warn!(moved, "reports are due at other instants than before: the zone database or a calendar has changed");
+        tracing::warn!(
+            moved,
+            "reports are due at other instants than before: the zone database or a calendar has changed"
+        );
     }
     Ok(())
 }
@@ -83,7 +97,10 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
         return Ok(next);
     }
     let catalogue = shared.catalogue.current(&shared.store).await?;
-    let made = shared.store.take_due(now, |state| decide(&catalogue, state, now)).await?;
+    let made = shared
+        .store
+        .take_due(now, |state| decide(&catalogue, state, now))
+        .await?;
     if !made.is_empty() {
         tracing::info!(count = made.len(), "runs are due");
         shared.wake.notify_waiters();
@@ -94,27 +111,56 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
 /// The runs for the instants that have come, as the report's schedule wants it after an
 /// outage; instants that are missed for good are put on record as skipped.
 fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> Due {
-    let over = Due { runs: Vec::new(), next: None };
-    let Some(report) = catalogue.set.reports.get(&state.report) else { return over };
-    let (Some(plan), Some(first)) = (catalogue.set.plan(report), state.next_instant) else { return over };
+    let over = Due {
+        runs: Vec::new(),
+        next: None,
+    };
+    let Some(report) = catalogue.set.reports.get(&state.report) else {
+        return over;
+    };
+    let (Some(plan), Some(first)) = (catalogue.set.plan(report), state.next_instant) else {
+        return over;
+    };
     let schedule = plan.schedule;
     let before = first - TimeDelta::nanoseconds(1);
     let come: Vec<DateTime<Utc>> = plan.instants(before, now).take(MOST_MISSED).collect();
     let mut to_run = schedule.to_run(&come, now, report.zone);
-    let left = schedule.most_runs.map(|most| (most as i32 - state.runs_made).max(0) as usize);
+    let left = schedule
+        .most_runs
+        .map(|most| (most as i32 - state.runs_made).max(0) as usize);
     to_run.truncate(left.unwrap_or(usize::MAX).min(MOST_MADE_UP));
-    let skipped: Vec<DateTime<Utc>> = come.iter().copied().filter(|at| !to_run.contains(at)).collect();
+    let skipped: Vec<DateTime<Utc>> = come
+        .iter()
+        .copied()
+        .filter(|at| !to_run.contains(at))
+        .collect();
     if !skipped.is_empty() {
         tracing::warn!(report = %report.name, skipped = skipped.len(), "scheduled instants passed while no service ran");
     }
     let ended = left.is_some_and(|left| to_run.len() >= left);
-    let on_record = skipped.iter().rev().take(MOST_ON_RECORD).rev().map(|at| Order { state: "skipped", ..Order::scheduled(*at) });
-    let mut orders: Vec<Order> = on_record.chain(to_run.iter().map(|at| Order::scheduled(*at))).collect();
+    let on_record = skipped
+        .iter()
+        .rev()
+        .take(MOST_ON_RECORD)
+        .rev()
+        .map(|at| Order {
+            state: "skipped",
+            ..Order::scheduled(*at)
+        });
+    let mut orders: Vec<Order> = on_record
+        .chain(to_run.iter().map(|at| Order::scheduled(*at)))
+        .collect();
     if let Some(last) = orders.iter_mut().rev().find(|order| order.state == "due") {
         last.skipped = skipped.len() as i32;
     }
     Due {
-        runs: orders.into_iter().zip(0..).map(|(order, index)| order.run(catalogue, report, now + TimeDelta::microseconds(index))).collect(),
+        runs: orders
+            .into_iter()
+            .zip(0..)
+            .map(|(order, index)| {
+                order.run(catalogue, report, now + TimeDelta::microseconds(index))
+            })
+            .collect(),
         next: if ended { None } else { plan.next_after(now) },
     }
 }
@@ -132,11 +178,24 @@ struct Order {
 
 impl Order {
     fn scheduled(at: DateTime<Utc>) -> Self {
-        Self { scheduled_for: at, cause: "schedule", state: "due", requested_by: None, deliver: true, skipped: 0, only_to: None }
+        Self {
+            scheduled_for: at,
+            cause: "schedule",
+            state: "due",
+            requested_by: None,
+            deliver: true,
+            skipped: 0,
+            only_to: None,
+        }
     }
 
     fn requested(at: DateTime<Utc>, by: &str, deliver: bool) -> Self {
-        Self { cause: "request", requested_by: Some(by.to_owned()), deliver, ..Self::scheduled(at) }
+        Self {
+            cause: "request",
+            requested_by: Some(by.to_owned()),
+            deliver,
+            ..Self::scheduled(at)
+        }
     }
 
     /// The run with its window and its definitions frozen.
@@ -157,8 +216,13 @@ impl Order {
             zone: report.zone.to_string(),
             skipped: self.skipped,
             may_overlap: report.overlap,
-            within: window.within.as_ref().and_then(|within| serde_json::to_value(within).ok()),
-            only_to: self.only_to.and_then(|only| serde_json::to_value(only).ok()),
+            within: window
+                .within
+                .as_ref()
+                .and_then(|within| serde_json::to_value(within).ok()),
+            only_to: self
+                .only_to
+                .and_then(|only| serde_json::to_value(only).ok()),
             created_at: now,
         }
     }
@@ -193,34 +257,64 @@ pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, Req
     let now = request.now;
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
     let at = request.scheduled_for.unwrap_or(whole_second);
-    let order = Order { only_to: request.only_to, ..Order::requested(at, &request.requested_by, request.deliver) };
+    let order = Order {
+        only_to: request.only_to,
+        ..Order::requested(at, &request.requested_by, request.deliver)
+    };
     let run = order.run(&catalogue, report, now);
     store.add_run(&run).await?;
     Ok(run.id)
 }
 
 fn ready_report<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Report, RequestError> {
-    let report = catalogue.set.reports.get(name).ok_or_else(|| RequestError::NoReport(name.to_owned()))?;
-    match catalogue.set.check().into_iter().find(|problem| problem.file == report.place.file) {
-        Some(problem) => Err(RequestError::NotReady { report: report.name.clone(), problem: problem.to_string() }),
+    let report = catalogue
+        .set
+        .reports
+        .get(name)
+        .ok_or_else(|| RequestError::NoReport(name.to_owned()))?;
+    match catalogue
+        .set
+        .check()
+        .into_iter()
+        .find(|problem| problem.file == report.place.file)
+    {
+        Some(problem) => Err(RequestError::NotReady {
+            report: report.name.clone(),
+            problem: problem.to_string(),
+        }),
         None => Ok(report),
     }
 }
 
 /// The instants in `[from, to)` at which a report's schedule has it run.
-pub async fn past_instants(store: &Store, name: &str, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>, RequestError> {
+pub async fn past_instants(
+    store: &Store,
+    name: &str,
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<Vec<DateTime<Utc>>, RequestError> {
     let catalogue = Catalogue::stored(&store.definitions().await?);
     let report = ready_report(&catalogue, name)?;
-    let plan = catalogue.set.plan(report).ok_or_else(|| RequestError::NotReady {
-        report: name.to_owned(),
-        problem: "it has no schedule to take the instants from; use run with an instant instead".to_owned(),
-    })?;
+    let plan = catalogue
+        .set
+        .plan(report)
+        .ok_or_else(|| RequestError::NotReady {
+            report: name.to_owned(),
+            problem:
+                "it has no schedule to take the instants from; use run with an instant instead"
+                    .to_owned(),
+        })?;
     let moment = TimeDelta::nanoseconds(1);
-    let found: Vec<DateTime<Utc>> = plan.instants(from - moment, to - moment).take(MOST_BACKFILLED + 1).collect();
+    let found: Vec<DateTime<Utc>> = plan
+        .instants(from - moment, to - moment)
+        .take(MOST_BACKFILLED + 1)
+        .collect();
     if found.len() > MOST_BACKFILLED {
         return Err(RequestError::NotReady {
             report: name.to_owned(),
-            problem: format!("there are more than {MOST_BACKFILLED} instants in that range; make it smaller"),
+            problem: format!(
+                "there are more than {MOST_BACKFILLED} instants in that range; make it smaller"
+            ),
         });
     }
     Ok(found)

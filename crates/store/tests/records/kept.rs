@@ -8,7 +8,13 @@ use maple_lark_store::{
 use super::*;
 
 fn user(name: &str) -> User {
-    User { id: Uuid::now_v7(), name: name.into(), password_hash: "$argon2id$".into(), role: "author".into(), created_at: at(0) }
+    User {
+        id: Uuid::now_v7(),
+        name: name.into(),
+        password_hash: "$argon2id$".into(),
+        role: "author".into(),
+        created_at: at(0),
+    }
 }
 
 #[tokio::test]
@@ -16,13 +22,27 @@ async fn a_name_is_one_user_and_a_session_ends_when_it_says() {
     let place = Place::new().await;
     let ops = user("ops");
     assert!(place.add_user(ops.clone()).await.unwrap());
-    assert!(!place.add_user(user("ops")).await.unwrap(), "the name is taken");
+    assert!(
+        !place.add_user(user("ops")).await.unwrap(),
+        "the name is taken"
+    );
     assert_eq!(place.user_count().await.unwrap(), 1);
     assert_eq!(place.user_by_name("ops").await.unwrap().unwrap().id, ops.id);
     assert!(place.user_by_name("OPS").await.unwrap().is_none());
-    let session = |hash: &str, from: i64| Session { token_hash: hash.into(), user_id: ops.id, created_at: at(from), expires_at: at(from + 100) };
+    let session = |hash: &str, from: i64| Session {
+        token_hash: hash.into(),
+        user_id: ops.id,
+        created_at: at(from),
+        expires_at: at(from + 100),
+    };
     place.add_session(session("one", 0)).await.unwrap();
-    let who = async |hash: &str, now: i64| place.user_of_session(hash, at(now)).await.unwrap().map(|user| user.name);
+    let who = async |hash: &str, now: i64| {
+        place
+            .user_of_session(hash, at(now))
+            .await
+            .unwrap()
+            .map(|user| user.name)
+    };
     assert_eq!(who("one", 99).await.as_deref(), Some("ops"));
     assert_eq!(who("one", 100).await, None, "its end is no part of it");
     assert_eq!(who("other", 1).await, None);
@@ -32,7 +52,10 @@ async fn a_name_is_one_user_and_a_session_ends_when_it_says() {
     place.add_session(session("three", 120)).await.unwrap();
     assert_eq!(who("one", 60).await, None, "it was removed");
     place.remove_session("two").await.unwrap();
-    assert_eq!((who("two", 121).await, who("three", 121).await.as_deref()), (None, Some("ops")));
+    assert_eq!(
+        (who("two", 121).await, who("three", 121).await.as_deref()),
+        (None, Some("ops"))
+    );
 }
 
 #[tokio::test]
@@ -41,19 +64,49 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
     let (ops, guest) = (user("ops"), user("guest"));
     place.add_user(ops.clone()).await.unwrap();
     place.add_user(guest.clone()).await.unwrap();
-    let token = ApiToken { id: Uuid::now_v7(), user_id: ops.id, name: "laptop".into(), token_hash: "hash".into(), created_at: at(0), last_used_at: None };
+    let token = ApiToken {
+        id: Uuid::now_v7(),
+        user_id: ops.id,
+        name: "laptop".into(),
+        token_hash: "hash".into(),
+        created_at: at(0),
+        last_used_at: None,
+    };
     place.add_token(token.clone()).await.unwrap();
     let used = async || place.tokens(ops.id).await.unwrap()[0].last_used_at;
     assert_eq!(used().await, None);
     for (now, kept) in [(10, 10), (40, 10), (70, 10), (71, 71), (200, 200)] {
-        assert_eq!(place.user_of_token("hash", at(now)).await.unwrap().unwrap().name, "ops");
+        assert_eq!(
+            place
+                .user_of_token("hash", at(now))
+                .await
+                .unwrap()
+                .unwrap()
+                .name,
+            "ops"
+        );
         assert_eq!(used().await, Some(at(kept)), "at {now}");
     }
-    assert!(place.user_of_token("another", at(0)).await.unwrap().is_none());
-    assert!(!place.remove_token(guest.id, token.id).await.unwrap(), "it is not theirs");
+    assert!(
+        place
+            .user_of_token("another", at(0))
+            .await
+            .unwrap()
+            .is_none()
+    );
+    assert!(
+        !place.remove_token(guest.id, token.id).await.unwrap(),
+        "it is not theirs"
+    );
     assert!(place.tokens(guest.id).await.unwrap().is_empty());
     assert!(place.remove_token(ops.id, token.id).await.unwrap());
-    assert!(place.user_of_token("hash", at(300)).await.unwrap().is_none());
+    assert!(
+        place
+            .user_of_token("hash", at(300))
+            .await
+            .unwrap()
+            .is_none()
+    );
 }
 
 #[tokio::test]
@@ -62,18 +115,42 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     let pause = TimeDelta::minutes(5);
     let mut counted = Vec::new();
     for now in [0, 10, 300, 311] {
-        counted.push(place.count_failure("name:ops", at(now), pause).await.unwrap());
+        counted.push(
+            place
+                .count_failure("name:ops", at(now), pause)
+                .await
+                .unwrap(),
+        );
     }
-    assert_eq!(counted, [1, 2, 3, 4], "each is less than a pause after the one before");
-    assert_eq!(place.count_failure("name:ops", at(700), pause).await.unwrap(), 1);
+    assert_eq!(
+        counted,
+        [1, 2, 3, 4],
+        "each is less than a pause after the one before"
+    );
+    assert_eq!(
+        place
+            .count_failure("name:ops", at(700), pause)
+            .await
+            .unwrap(),
+        1
+    );
     assert_eq!(place.failures("name:ops", at(699)).await.unwrap(), 1);
-    assert_eq!(place.failures("name:ops", at(701)).await.unwrap(), 0, "the last one was before");
+    assert_eq!(
+        place.failures("name:ops", at(701)).await.unwrap(),
+        0,
+        "the last one was before"
+    );
     assert_eq!(place.failures("name:guest", at(0)).await.unwrap(), 0);
     // Many at once are all counted.
     let mut tries = tokio::task::JoinSet::new();
     for _ in 0..20 {
         let store = place.store.clone();
-        tries.spawn(async move { store.count_failure("address:127.0.0.1", at(800), TimeDelta::minutes(5)).await.unwrap() });
+        tries.spawn(async move {
+            store
+                .count_failure("address:127.0.0.1", at(800), TimeDelta::minutes(5))
+                .await
+                .unwrap()
+        });
     }
     let mut seen: Vec<i32> = tries.join_all().await;
     seen.sort_unstable();
@@ -85,7 +162,12 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
 #[tokio::test]
 async fn a_sampler_has_one_turn_for_each_instant_and_a_history_that_is_whole_or_replaced() {
     let place = Place::new().await;
-    let turn = async |now: i64, next: i64| place.take_sampler("disks", at(now), at(next)).await.unwrap();
+    let turn = async |now: i64, next: i64| {
+        place
+            .take_sampler("disks", at(now), at(next))
+            .await
+            .unwrap()
+    };
     // Two processes look at the same moment.
     let (one, other) = tokio::join!(turn(0, 60), turn(0, 60));
     assert!(one != other, "one of them has it");
@@ -95,29 +177,81 @@ async fn a_sampler_has_one_turn_for_each_instant_and_a_history_that_is_whole_or_
     assert!(turn(61, 70).await);
 
     for n in 0..6 {
-        place.keep_sample("disks", at(n * 60), serde_json::json!({ "n": n })).await.unwrap();
+        place
+            .keep_sample("disks", at(n * 60), serde_json::json!({ "n": n }))
+            .await
+            .unwrap();
     }
-    place.keep_sample("disks", at(60), serde_json::json!({ "n": "again" })).await.unwrap();
+    place
+        .keep_sample("disks", at(60), serde_json::json!({ "n": "again" }))
+        .await
+        .unwrap();
     let seen = async |from: i64, to: i64, before: bool, most: u64| {
-        let found = place.samples("disks", at(from), at(to), before, most).await.unwrap();
-        found.into_iter().map(|sample| sample.body["n"].to_string()).collect::<Vec<_>>()
+        let found = place
+            .samples("disks", at(from), at(to), before, most)
+            .await
+            .unwrap();
+        found
+            .into_iter()
+            .map(|sample| sample.body["n"].to_string())
+            .collect::<Vec<_>>()
     };
-    assert_eq!(seen(60, 180, false, 10).await, ["1", "2"], "the first answer stays, the end is no part");
-    assert_eq!(seen(61, 180, true, 10).await, ["1", "2"], "with the one before");
-    assert_eq!(seen(0, 120, true, 10).await, ["0", "1"], "there is none before");
+    assert_eq!(
+        seen(60, 180, false, 10).await,
+        ["1", "2"],
+        "the first answer stays, the end is no part"
+    );
+    assert_eq!(
+        seen(61, 180, true, 10).await,
+        ["1", "2"],
+        "with the one before"
+    );
+    assert_eq!(
+        seen(0, 120, true, 10).await,
+        ["0", "1"],
+        "there is none before"
+    );
     assert_eq!(seen(0, 1000, false, 3).await, ["0", "1", "2"]);
 
-    place.replace_samples("disks", at(0), at(180), at(0), serde_json::json!({ "n": "mean" })).await.unwrap();
+    place
+        .replace_samples(
+            "disks",
+            at(0),
+            at(180),
+            at(0),
+            serde_json::json!({ "n": "mean" }),
+        )
+        .await
+        .unwrap();
     assert_eq!(seen(0, 1000, false, 10).await, ["\"mean\"", "3", "4", "5"]);
     assert_eq!(place.forget_samples("disks", at(240)).await.unwrap(), 2);
-    let (one, other) = tokio::join!(place.tidy_sampler("disks", at(500), at(400)), place.tidy_sampler("disks", at(500), at(400)));
+    let (one, other) = tokio::join!(
+        place.tidy_sampler("disks", at(500), at(400)),
+        place.tidy_sampler("disks", at(500), at(400))
+    );
     assert!(one.unwrap() != other.unwrap(), "one of them tidies");
-    place.note_sampler("disks", at(300), false, "no answer").await.unwrap();
+    place
+        .note_sampler("disks", at(300), false, "no answer")
+        .await
+        .unwrap();
     let states = place.sampler_states().await.unwrap();
-    let [state] = &states[..] else { panic!("{states:?}") };
-    assert_eq!((state.samples, state.since, state.works, state.detail.as_deref()), (2, Some(at(240)), false, Some("no answer")));
+    let [state] = &states[..] else {
+        panic!("{states:?}")
+    };
+    assert_eq!(
+        (
+            state.samples,
+            state.since,
+            state.works,
+            state.detail.as_deref()
+        ),
+        (2, Some(at(240)), false, Some("no answer"))
+    );
     place.remove_sampler("disks").await.unwrap();
-    assert!(place.sampler_states().await.unwrap().is_empty() && seen(0, 1000, true, 10).await.is_empty());
+    assert!(
+        place.sampler_states().await.unwrap().is_empty()
+            && seen(0, 1000, true, 10).await.is_empty()
+    );
 }
 
 #[tokio::test]
@@ -136,45 +270,106 @@ async fn a_link_is_kept_once_counted_and_ended_with_its_run() {
         opened: 0,
         last_opened_at: None,
     };
-    let (ada, ben) = (link("ada@orrin-sound.example"), link("ben@orrin-sound.example"));
+    let (ada, ben) = (
+        link("ada@orrin-sound.example"),
+        link("ben@orrin-sound.example"),
+    );
     place.keep_link(ada.clone()).await.unwrap();
-    place.keep_link(SharedLink { expires_at: at(9), ..ada.clone() }).await.unwrap();
+    place
+        .keep_link(SharedLink {
+            expires_at: at(9),
+            ..ada.clone()
+        })
+        .await
+        .unwrap();
     place.keep_link(ben.clone()).await.unwrap();
-    assert_eq!(place.link(ada.id).await.unwrap().unwrap().expires_at, at(1000), "a second try changes nothing");
+    assert_eq!(
+        place.link(ada.id).await.unwrap().unwrap().expires_at,
+        at(1000),
+        "a second try changes nothing"
+    );
     place.count_opening(ada.id, at(20)).await.unwrap();
     place.count_opening(ada.id, at(30)).await.unwrap();
     let links = place.links(run.id).await.unwrap();
-    assert_eq!(links.iter().map(|link| (link.opened, link.last_opened_at)).collect::<Vec<_>>(), [(2, Some(at(30))), (0, None)]);
+    assert_eq!(
+        links
+            .iter()
+            .map(|link| (link.opened, link.last_opened_at))
+            .collect::<Vec<_>>(),
+        [(2, Some(at(30))), (0, None)]
+    );
     assert_eq!(place.revoke_links(run.id, at(40)).await.unwrap(), 2);
     assert_eq!(place.revoke_links(run.id, at(50)).await.unwrap(), 0);
-    assert_eq!(place.link(ben.id).await.unwrap().unwrap().revoked_at, Some(at(40)));
+    assert_eq!(
+        place.link(ben.id).await.unwrap().unwrap().revoked_at,
+        Some(at(40))
+    );
 }
 
 #[tokio::test]
 async fn who_has_left_a_report_stays_away_from_it_alone() {
     let place = Place::new().await;
-    place.leave("daily", "Ada@Orrin-Sound.example", at(1)).await.unwrap();
-    place.leave("daily", "ada@orrin-sound.example", at(2)).await.unwrap();
-    place.leave("weekly", "ben@orrin-sound.example", at(3)).await.unwrap();
+    place
+        .leave("daily", "Ada@Orrin-Sound.example", at(1))
+        .await
+        .unwrap();
+    place
+        .leave("daily", "ada@orrin-sound.example", at(2))
+        .await
+        .unwrap();
+    place
+        .leave("weekly", "ben@orrin-sound.example", at(3))
+        .await
+        .unwrap();
     let left = place.departures(Some("daily")).await.unwrap();
-    assert_eq!(left.iter().map(|one| (one.address.as_str(), one.left_at)).collect::<Vec<_>>(), [("ada@orrin-sound.example", at(1))]);
+    assert_eq!(
+        left.iter()
+            .map(|one| (one.address.as_str(), one.left_at))
+            .collect::<Vec<_>>(),
+        [("ada@orrin-sound.example", at(1))]
+    );
     assert_eq!(place.departures(None).await.unwrap().len(), 2);
-    assert!(!place.rejoin("weekly", "ada@orrin-sound.example").await.unwrap());
-    assert!(place.rejoin("daily", "ADA@orrin-sound.example").await.unwrap());
+    assert!(
+        !place
+            .rejoin("weekly", "ada@orrin-sound.example")
+            .await
+            .unwrap()
+    );
+    assert!(
+        place
+            .rejoin("daily", "ADA@orrin-sound.example")
+            .await
+            .unwrap()
+    );
     assert!(place.departures(Some("daily")).await.unwrap().is_empty());
 }
 
 #[tokio::test]
 async fn a_secret_is_replaced_whole_and_gone_when_removed() {
     let place = Place::new().await;
-    place.put_secret("reader", vec![1, 2, 3], "ops", at(1)).await.unwrap();
-    place.put_secret("reader", vec![4], "ada", at(2)).await.unwrap();
-    place.put_secret("mail", vec![5], "ops", at(3)).await.unwrap();
+    place
+        .put_secret("reader", vec![1, 2, 3], "ops", at(1))
+        .await
+        .unwrap();
+    place
+        .put_secret("reader", vec![4], "ada", at(2))
+        .await
+        .unwrap();
+    place
+        .put_secret("mail", vec![5], "ops", at(3))
+        .await
+        .unwrap();
     let names = place.secret_names().await.unwrap();
-    let seen: Vec<_> = names.iter().map(|one| (one.name.as_str(), one.updated_by.as_str(), one.updated_at)).collect();
+    let seen: Vec<_> = names
+        .iter()
+        .map(|one| (one.name.as_str(), one.updated_by.as_str(), one.updated_at))
+        .collect();
     assert_eq!(seen, [("mail", "ops", at(3)), ("reader", "ada", at(2))]);
     assert_eq!(place.sealed_secret("reader").await.unwrap(), Some(vec![4]));
-    assert!(place.remove_secret("reader").await.unwrap() && !place.remove_secret("reader").await.unwrap());
+    assert!(
+        place.remove_secret("reader").await.unwrap()
+            && !place.remove_secret("reader").await.unwrap()
+    );
     assert_eq!(place.sealed_secret("reader").await.unwrap(), None);
 }
 
@@ -190,30 +385,105 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
         updated_at: at(seconds),
         updated_by: "ops".into(),
     };
-    let rule = |text: &str, first: i64, most_runs| Rule { report: "daily".into(), rule: text.into(), first: Some(at(first)), most_runs };
+    let rule = |text: &str, first: i64, most_runs| Rule {
+        report: "daily".into(),
+        rule: text.into(),
+        first: Some(at(first)),
+        most_runs,
+    };
     let first = place.definitions_version().await.unwrap();
-    let put = vec![definition("report", "daily", "a", 1), definition("source", "daily", "b", 1)];
-    place.change_definitions(Change { put, remove: Vec::new(), schedules: vec![rule("every day", 100, None)] }).await.unwrap();
+    let put = vec![
+        definition("report", "daily", "a", 1),
+        definition("source", "daily", "b", 1),
+    ];
+    place
+        .change_definitions(Change {
+            put,
+            remove: Vec::new(),
+            schedules: vec![rule("every day", 100, None)],
+        })
+        .await
+        .unwrap();
     let second = place.definitions_version().await.unwrap();
     assert_ne!(first, second);
     // A kind and a name are one definition; another kind may have the same name.
-    assert_eq!(place.definition("source", "daily").await.unwrap().unwrap().text, "b");
+    assert_eq!(
+        place
+            .definition("source", "daily")
+            .await
+            .unwrap()
+            .unwrap()
+            .text,
+        "b"
+    );
     place
-        .change_definitions(Change { put: vec![definition("report", "daily", "c", 2)], remove: Vec::new(), schedules: vec![rule("every day", 500, None)] })
+        .change_definitions(Change {
+            put: vec![definition("report", "daily", "c", 2)],
+            remove: Vec::new(),
+            schedules: vec![rule("every day", 500, None)],
+        })
         .await
         .unwrap();
     assert_ne!(second, place.definitions_version().await.unwrap());
-    assert_eq!(place.first_due().await.unwrap(), Some(at(100)), "the rule is the same, so its next instant is");
-    place.change_definitions(Change { put: Vec::new(), remove: Vec::new(), schedules: vec![rule("every hour", 500, None)] }).await.unwrap();
+    assert_eq!(
+        place.first_due().await.unwrap(),
+        Some(at(100)),
+        "the rule is the same, so its next instant is"
+    );
+    place
+        .change_definitions(Change {
+            put: Vec::new(),
+            remove: Vec::new(),
+            schedules: vec![rule("every hour", 500, None)],
+        })
+        .await
+        .unwrap();
     assert_eq!(place.first_due().await.unwrap(), Some(at(500)));
     // One text that cannot be kept leaves everything as it was.
-    let half = vec![definition("dashboard", "new", "fine", 3), definition("dashboard", "bad", "a\0b", 3)];
-    let refused = place.change_definitions(Change { put: half, remove: vec![("source".into(), "daily".into())], schedules: Vec::new() }).await;
-    assert!(matches!(refused, Err(StoreError::NulCharacter)), "{refused:?}");
-    let names: Vec<_> = place.definitions().await.unwrap().into_iter().map(|one| (one.kind, one.text)).collect();
-    assert_eq!(names, [("report".to_owned(), "c".to_owned()), ("source".to_owned(), "b".to_owned())]);
+    let half = vec![
+        definition("dashboard", "new", "fine", 3),
+        definition("dashboard", "bad", "a\0b", 3),
+    ];
+    let refused = place
+        .change_definitions(Change {
+            put: half,
+            remove: vec![("source".into(), "daily".into())],
+            schedules: Vec::new(),
+        })
+        .await;
+    assert!(
+        matches!(refused, Err(StoreError::NulCharacter)),
+        "{refused:?}"
+    );
+    let names: Vec<_> = place
+        .definitions()
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|one| (one.kind, one.text))
+        .collect();
+    assert_eq!(
+        names,
+        [
+            ("report".to_owned(), "c".to_owned()),
+            ("source".to_owned(), "b".to_owned())
+        ]
+    );
     assert_eq!(place.first_due().await.unwrap(), Some(at(500)));
     // A report without a schedule is due never.
-    place.change_definitions(Change { put: Vec::new(), remove: vec![("source".into(), "daily".into())], schedules: Vec::new() }).await.unwrap();
-    assert_eq!((place.first_due().await.unwrap(), place.definitions().await.unwrap().len()), (None, 1));
+    place
+        .change_definitions(Change {
+            put: Vec::new(),
+            remove: vec![("source".into(), "daily".into())],
+            schedules: Vec::new(),
+        })
+        .await
+        .unwrap();
+    assert_eq!(
+        (
+            place.first_due().await.unwrap(),
+            place.definitions().await.unwrap().len()
+        ),
+        (None, 1)
+    );
 }

@@ -42,20 +42,41 @@ impl Place {
     async fn new() -> Self {
         let folder = TempDir::new().unwrap();
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false).await.unwrap();
+        let cluster = Cluster::start(&folder.path().join("state"), false)
+            .await
+            .unwrap();
         let secret = cluster.database("maple_lark", "maple_lark").await.unwrap();
         let url = cluster.url_for("maple_lark", &secret, "maple_lark");
         // Two processes that start at once bring the tables up to date in turns.
         let (store, other) = tokio::join!(Store::open(&url, 4), Store::open(&url, 4));
         assert!(other.unwrap().ready().await.unwrap());
-        Self { store: store.unwrap(), _cluster: cluster, _folder: folder }
+        Self {
+            store: store.unwrap(),
+            _cluster: cluster,
+            _folder: folder,
+        }
     }
 
     /// One attempt that ends by itself.
-    async fn end_attempt(&self, delivery: &Delivery, owner: Uuid, attempt: i64, ending: &Ending, now: Time) -> Result<(), StoreError> {
-        let ended = Ended { delivery: delivery.id, attempt, ending: ending.clone() };
+    async fn end_attempt(
+        &self,
+        delivery: &Delivery,
+        owner: Uuid,
+        attempt: i64,
+        ending: &Ending,
+        now: Time,
+    ) -> Result<(), StoreError> {
+        let ended = Ended {
+            delivery: delivery.id,
+            attempt,
+            ending: ending.clone(),
+        };
         let written = self.end_attempts(owner, &[ended], now).await?;
-        if written.contains(&delivery.id) { Ok(()) } else { Err(StoreError::LeaseLost(delivery.id)) }
+        if written.contains(&delivery.id) {
+            Ok(())
+        } else {
+            Err(StoreError::LeaseLost(delivery.id))
+        }
     }
 
     async fn new_run(&self, report: &str, seconds: i64) -> Uuid {
@@ -81,8 +102,12 @@ impl Place {
         let snapshot = snapshot(id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
         self.keep_snapshot(snapshot).await.unwrap();
-        self.set_run_state(id, owner, "rendering", None, at(0)).await.unwrap();
-        let deliveries = (0..count).map(|n| delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), "")).collect();
+        self.set_run_state(id, owner, "rendering", None, at(0))
+            .await
+            .unwrap();
+        let deliveries = (0..count)
+            .map(|n| delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), ""))
+            .collect();
         self.enqueue(id, owner, deliveries).await.unwrap();
         (run, snapshot_id)
     }
@@ -111,7 +136,16 @@ fn run(id: Uuid, report: &str, seconds: i64) -> NewRun {
 }
 
 fn snapshot(run_id: Uuid, body: Vec<u8>) -> StoredSnapshot {
-    StoredSnapshot { id: Uuid::now_v7(), run_id, values_key: "k".into(), sha256: "s".into(), body, created_at: at(0), status: None, quiet: None }
+    StoredSnapshot {
+        id: Uuid::now_v7(),
+        run_id,
+        values_key: "k".into(),
+        sha256: "s".into(),
+        body,
+        created_at: at(0),
+        status: None,
+        quiet: None,
+    }
 }
 
 fn document(run_id: Uuid, snapshot_id: Uuid, file_name: &str, body: Vec<u8>) -> Document {
@@ -157,36 +191,68 @@ fn delivery(run: &Run, snapshot_id: Uuid, recipient: &str, via: &str) -> Deliver
 }
 
 fn accepted() -> Ending {
-    Ending::Accepted { answer: "250 taken".into() }
+    Ending::Accepted {
+        answer: "250 taken".into(),
+    }
 }
 
 fn refused() -> Ending {
-    Ending::Refused { answer: "550 unknown".into() }
+    Ending::Refused {
+        answer: "550 unknown".into(),
+    }
 }
 
 /// Bytes without a pattern that a mistake in their order would keep.
 fn bytes(length: usize) -> Vec<u8> {
-    (0..length).map(|i| (i as u32).wrapping_mul(2_654_435_761).to_be_bytes()[0]).collect()
+    (0..length)
+        .map(|i| (i as u32).wrapping_mul(2_654_435_761).to_be_bytes()[0])
+        .collect()
 }
 
 #[tokio::test]
 async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
     const MEBIBYTE: usize = 1 << 20;
     let place = Place::new().await;
-    for (n, length) in [0, 1, MEBIBYTE - 1, MEBIBYTE, MEBIBYTE + 1, 3 * MEBIBYTE, 5 * MEBIBYTE + 7].into_iter().enumerate() {
+    for (n, length) in [
+        0,
+        1,
+        MEBIBYTE - 1,
+        MEBIBYTE,
+        MEBIBYTE + 1,
+        3 * MEBIBYTE,
+        5 * MEBIBYTE + 7,
+    ]
+    .into_iter()
+    .enumerate()
+    {
         let id = place.new_run(&format!("r{n}"), n as i64).await;
         let first = snapshot(id, bytes(length));
         place.keep_snapshot(first.clone()).await.unwrap();
         // Made again after a crash, it is the one that was kept first that counts.
-        place.keep_snapshot(snapshot(id, bytes(2 * MEBIBYTE))).await.unwrap();
-        let [head] = &place.snapshot_heads(id).await.unwrap()[..] else { panic!() };
+        place
+            .keep_snapshot(snapshot(id, bytes(2 * MEBIBYTE)))
+            .await
+            .unwrap();
+        let [head] = &place.snapshot_heads(id).await.unwrap()[..] else {
+            panic!()
+        };
         assert_eq!(head.id, first.id);
-        assert!(place.snapshot(first.id).await.unwrap().unwrap() == first, "{length}");
+        assert!(
+            place.snapshot(first.id).await.unwrap().unwrap() == first,
+            "{length}"
+        );
 
-        let documents = ["a.csv", "b.csv"].map(|name| document(id, first.id, name, bytes(length + 3)));
+        let documents =
+            ["a.csv", "b.csv"].map(|name| document(id, first.id, name, bytes(length + 3)));
         place.keep_documents(documents.to_vec()).await.unwrap();
-        place.keep_documents(vec![document(id, first.id, "a.csv", bytes(2 * MEBIBYTE))]).await.unwrap();
-        assert!(place.documents_of_snapshot(first.id, "").await.unwrap() == documents, "{length}");
+        place
+            .keep_documents(vec![document(id, first.id, "a.csv", bytes(2 * MEBIBYTE))])
+            .await
+            .unwrap();
+        assert!(
+            place.documents_of_snapshot(first.id, "").await.unwrap() == documents,
+            "{length}"
+        );
         assert!(place.document(documents[1].id).await.unwrap().unwrap() == documents[1]);
         assert!(place.document_with("of a.csv").await.unwrap().is_some());
     }
@@ -198,20 +264,49 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
 async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     let place = Place::new().await;
     let (one, other) = (Uuid::now_v7(), Uuid::now_v7());
-    let (first, second, third) = (place.new_run("daily", 0).await, place.new_run("daily", 1).await, place.new_run("weekly", 2).await);
-    let claimed = async |owner, seconds| place.claim_run(owner, at(seconds), LEASE).await.unwrap().map(|run| run.id);
+    let (first, second, third) = (
+        place.new_run("daily", 0).await,
+        place.new_run("daily", 1).await,
+        place.new_run("weekly", 2).await,
+    );
+    let claimed = async |owner, seconds| {
+        place
+            .claim_run(owner, at(seconds), LEASE)
+            .await
+            .unwrap()
+            .map(|run| run.id)
+    };
     assert_eq!(claimed(one, 10).await, Some(first));
     // The second run of the report waits for the first; another report does not.
     assert_eq!(claimed(other, 10).await, Some(third));
     assert_eq!(claimed(other, 10).await, None);
     place.renew_run(first, one, at(200)).await.unwrap();
-    assert_eq!(claimed(other, 100).await, Some(third), "the lease on the third was not renewed");
+    assert_eq!(
+        claimed(other, 100).await,
+        Some(third),
+        "the lease on the third was not renewed"
+    );
     // Who has lost a lease can write nothing any more.
-    assert!(matches!(place.set_run_state(third, Uuid::now_v7(), "rendering", None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third));
-    assert_eq!(claimed(other, 300).await, Some(first), "its owner is silent");
-    assert!(matches!(place.renew_run(first, one, at(500)).await, Err(StoreError::LeaseLost(_))));
-    place.set_run_state(first, other, "failed", Some("no"), at(301)).await.unwrap();
-    assert_eq!(place.state(first).await, ("failed".into(), Some("no".into())));
+    assert!(
+        matches!(place.set_run_state(third, Uuid::now_v7(), "rendering", None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third)
+    );
+    assert_eq!(
+        claimed(other, 300).await,
+        Some(first),
+        "its owner is silent"
+    );
+    assert!(matches!(
+        place.renew_run(first, one, at(500)).await,
+        Err(StoreError::LeaseLost(_))
+    ));
+    place
+        .set_run_state(first, other, "failed", Some("no"), at(301))
+        .await
+        .unwrap();
+    assert_eq!(
+        place.state(first).await,
+        ("failed".into(), Some("no".into()))
+    );
     assert_eq!(claimed(one, 302).await, Some(second));
     // A process that stops lets go of all it has.
     place.release_all(one).await.unwrap();
@@ -232,11 +327,23 @@ async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
             updated_by: "ops".into(),
         }],
         remove: Vec::new(),
-        schedules: vec![Rule { report: "daily".into(), rule: "every day".into(), first: Some(at(100)), most_runs: None }],
+        schedules: vec![Rule {
+            report: "daily".into(),
+            rule: "every day".into(),
+            first: Some(at(100)),
+            most_runs: None,
+        }],
     };
     place.change_definitions(change).await.unwrap();
     assert_eq!(place.first_due().await.unwrap(), Some(at(100)));
-    let due = async |now: i64| place.take_due(at(now), |state| Due { runs: vec![run(Uuid::now_v7(), &state.report, 100)], next: Some(at(200)) }).await;
+    let due = async |now: i64| {
+        place
+            .take_due(at(now), |state| Due {
+                runs: vec![run(Uuid::now_v7(), &state.report, 100)],
+                next: Some(at(200)),
+            })
+            .await
+    };
     let (one, other) = tokio::join!(due(100), due(100));
     assert_eq!(one.unwrap().len() + other.unwrap().len(), 1);
     assert_eq!(place.first_due().await.unwrap(), Some(at(200)));
@@ -244,59 +351,143 @@ async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
     // A pause keeps it from coming, and the next instant is set anew when it ends.
     assert!(place.set_paused("daily", true, None).await.unwrap());
     assert_eq!(place.first_due().await.unwrap(), None);
-    assert!(place.set_paused("daily", false, Some(at(300))).await.unwrap());
+    assert!(
+        place
+            .set_paused("daily", false, Some(at(300)))
+            .await
+            .unwrap()
+    );
     assert_eq!(place.first_due().await.unwrap(), Some(at(300)));
     assert!(!place.set_paused("weekly", true, None).await.unwrap());
-    let page = place.runs(&RunFilter { report: Some("daily".into()), state: None }, 1, 10).await.unwrap();
+    let page = place
+        .runs(
+            &RunFilter {
+                report: Some("daily".into()),
+                state: None,
+            },
+            1,
+            10,
+        )
+        .await
+        .unwrap();
     assert_eq!((page.total, page.items.len()), (1, 1));
 }
 
 #[tokio::test]
 async fn how_a_run_ends_follows_from_its_deliveries() {
-    for (endings, state) in
-        [(vec![accepted(), accepted()], "delivered"), (vec![accepted(), refused()], "partly-delivered"), (vec![refused(), refused()], "failed")]
-    {
+    for (endings, state) in [
+        (vec![accepted(), accepted()], "delivered"),
+        (vec![accepted(), refused()], "partly-delivered"),
+        (vec![refused(), refused()], "failed"),
+    ] {
         let place = Place::new().await;
         let owner = Uuid::now_v7();
         let (run, _) = place.delivering(owner, 2).await;
-        let claimed = place.claim_deliveries(owner, at(1), LEASE, 10, &[]).await.unwrap();
+        let claimed = place
+            .claim_deliveries(owner, at(1), LEASE, 10, &[])
+            .await
+            .unwrap();
         assert_eq!(claimed.len(), 2);
         for (n, ((delivery, attempt), ending)) in claimed.iter().zip(&endings).enumerate() {
             assert_eq!(place.state(run.id).await.0, "delivering", "after {n}");
-            place.end_attempt(delivery, owner, *attempt, ending, at(2)).await.unwrap();
+            place
+                .end_attempt(delivery, owner, *attempt, ending, at(2))
+                .await
+                .unwrap();
         }
-        let refusals = endings.iter().filter(|ending| **ending == refused()).count();
+        let refusals = endings
+            .iter()
+            .filter(|ending| **ending == refused())
+            .count();
         let problem = (refusals > 0).then(|| format!("{refusals} of 2 deliveries were refused"));
         assert_eq!(place.state(run.id).await, (state.to_owned(), problem));
-        let attempts = place.attempts(&place.deliveries(run.id).await.unwrap()).await.unwrap();
-        assert!(attempts.iter().all(|attempt| attempt.ended_at == Some(at(2)) && attempt.answer.is_some()), "{attempts:?}");
+        let attempts = place
+            .attempts(&place.deliveries(run.id).await.unwrap())
+            .await
+            .unwrap();
+        assert!(
+            attempts
+                .iter()
+                .all(|attempt| attempt.ended_at == Some(at(2)) && attempt.answer.is_some()),
+            "{attempts:?}"
+        );
     }
 }
 
 #[tokio::test]
-async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_its_attempt_on_record() {
+async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_its_attempt_on_record()
+ {
     let place = Place::new().await;
     let (one, other) = (Uuid::now_v7(), Uuid::now_v7());
     let (run, snapshot_id) = place.delivering(one, 1).await;
-    let claim = async |owner, seconds| place.claim_deliveries(owner, at(seconds), LEASE, 10, &[]).await.unwrap();
+    let claim = async |owner, seconds| {
+        place
+            .claim_deliveries(owner, at(seconds), LEASE, 10, &[])
+            .await
+            .unwrap()
+    };
     let first = claim(one, 1).await;
-    let [(delivery, attempt)] = &first[..] else { panic!("{first:?}") };
+    let [(delivery, attempt)] = &first[..] else {
+        panic!("{first:?}")
+    };
     assert!(claim(other, 2).await.is_empty(), "it is leased");
-    place.end_attempt(delivery, one, *attempt, &Ending::Postponed { answer: "451 later".into(), again: at(100) }, at(3)).await.unwrap();
+    place
+        .end_attempt(
+            delivery,
+            one,
+            *attempt,
+            &Ending::Postponed {
+                answer: "451 later".into(),
+                again: at(100),
+            },
+            at(3),
+        )
+        .await
+        .unwrap();
     assert!(claim(other, 99).await.is_empty(), "it is not its time");
     let second = claim(one, 100).await;
-    let [(delivery, attempt)] = &second[..] else { panic!("{second:?}") };
-    place.end_attempt(delivery, one, *attempt, &Ending::Unconfirmed { answer: "the connection was lost".into(), again: at(110) }, at(101)).await.unwrap();
+    let [(delivery, attempt)] = &second[..] else {
+        panic!("{second:?}")
+    };
+    place
+        .end_attempt(
+            delivery,
+            one,
+            *attempt,
+            &Ending::Unconfirmed {
+                answer: "the connection was lost".into(),
+                again: at(110),
+            },
+            at(101),
+        )
+        .await
+        .unwrap();
     assert_eq!(place.unconfirmed_attempts().await.unwrap(), 1);
     // This process dies while it sends; another one takes over when the lease has run out.
     let third = claim(one, 110).await;
     let fourth = claim(other, 200).await;
-    let [(again, attempt)] = &fourth[..] else { panic!("{fourth:?}") };
+    let [(again, attempt)] = &fourth[..] else {
+        panic!("{fourth:?}")
+    };
     assert_eq!(again.message_id, delivery.message_id);
-    assert!(matches!(place.end_attempt(&third[0].0, one, third[0].1, &accepted(), at(201)).await, Err(StoreError::LeaseLost(_))));
-    place.end_attempt(again, other, *attempt, &accepted(), at(202)).await.unwrap();
-    let attempts = place.attempts(&place.deliveries(run.id).await.unwrap()).await.unwrap();
-    let outcomes: Vec<_> = attempts.iter().filter_map(|attempt| attempt.outcome.as_deref()).collect();
+    assert!(matches!(
+        place
+            .end_attempt(&third[0].0, one, third[0].1, &accepted(), at(201))
+            .await,
+        Err(StoreError::LeaseLost(_))
+    ));
+    place
+        .end_attempt(again, other, *attempt, &accepted(), at(202))
+        .await
+        .unwrap();
+    let attempts = place
+        .attempts(&place.deliveries(run.id).await.unwrap())
+        .await
+        .unwrap();
+    let outcomes: Vec<_> = attempts
+        .iter()
+        .filter_map(|attempt| attempt.outcome.as_deref())
+        .collect();
     assert_eq!(outcomes, ["postponed", "unknown", "unknown", "accepted"]);
     assert_eq!(place.state(run.id).await.0, "delivered");
 
@@ -309,10 +500,26 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
         snapshot_id,
         variant: String::new(),
     };
-    place.add_copies(run.id, &[copy], "orrin-sound.example", Some("as asked"), "ops", at(300)).await.unwrap();
+    place
+        .add_copies(
+            run.id,
+            &[copy],
+            "orrin-sound.example",
+            Some("as asked"),
+            "ops",
+            at(300),
+        )
+        .await
+        .unwrap();
     let copies = claim(one, 301).await;
-    place.end_attempt(&copies[0].0, one, copies[0].1, &refused(), at(302)).await.unwrap();
-    assert_eq!((copies[0].0.copy, place.state(run.id).await.0.as_str()), (1, "delivered"));
+    place
+        .end_attempt(&copies[0].0, one, copies[0].1, &refused(), at(302))
+        .await
+        .unwrap();
+    assert_eq!(
+        (copies[0].0.copy, place.state(run.id).await.0.as_str()),
+        (1, "delivered")
+    );
 }
 
 #[tokio::test]
@@ -320,12 +527,19 @@ async fn the_last_two_deliveries_of_two_processes_settle_the_run() {
     let place = Place::new().await;
     let owner = Uuid::now_v7();
     let (run, _) = place.delivering(owner, 40).await;
-    let claimed = place.claim_deliveries(owner, at(1), LEASE, 64, &[]).await.unwrap();
+    let claimed = place
+        .claim_deliveries(owner, at(1), LEASE, 64, &[])
+        .await
+        .unwrap();
     assert_eq!(claimed.len(), 40);
     let mut ends = tokio::task::JoinSet::new();
     for (delivery, attempt) in claimed {
         let store = place.store.clone();
-        let ended = Ended { delivery: delivery.id, attempt, ending: accepted() };
+        let ended = Ended {
+            delivery: delivery.id,
+            attempt,
+            ending: accepted(),
+        };
         ends.spawn(async move { store.end_attempts(owner, &[ended], at(2)).await });
     }
     while let Some(written) = ends.join_next().await {
@@ -340,37 +554,113 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
     let (owner, other) = (Uuid::now_v7(), Uuid::now_v7());
     let (first, _) = place.delivering(owner, 3).await;
     let (second, _) = place.delivering_of("weekly", owner, 2).await;
-    let claimed = place.claim_deliveries(owner, at(1), LEASE, 64, &[]).await.unwrap();
-    let of = |run: Uuid| claimed.iter().filter(move |(delivery, _)| delivery.run_id == run).collect::<Vec<_>>();
+    let claimed = place
+        .claim_deliveries(owner, at(1), LEASE, 64, &[])
+        .await
+        .unwrap();
+    let of = |run: Uuid| {
+        claimed
+            .iter()
+            .filter(move |(delivery, _)| delivery.run_id == run)
+            .collect::<Vec<_>>()
+    };
     let (of_first, of_second) = (of(first.id), of(second.id));
     assert_eq!((of_first.len(), of_second.len()), (3, 2));
-    let ended = |(delivery, attempt): &(Delivery, i64), ending: Ending| Ended { delivery: delivery.id, attempt: *attempt, ending };
+    let ended = |(delivery, attempt): &(Delivery, i64), ending: Ending| Ended {
+        delivery: delivery.id,
+        attempt: *attempt,
+        ending,
+    };
     // Nothing at all is as good as something.
-    assert!(place.end_attempts(owner, &[], at(2)).await.unwrap().is_empty());
+    assert!(
+        place
+            .end_attempts(owner, &[], at(2))
+            .await
+            .unwrap()
+            .is_empty()
+    );
     let together = [
         ended(of_first[0], accepted()),
         ended(of_second[0], accepted()),
-        ended(of_first[1], Ending::Postponed { answer: "451 later\0with a character that cannot be kept".into(), again: at(100) }),
+        ended(
+            of_first[1],
+            Ending::Postponed {
+                answer: "451 later\0with a character that cannot be kept".into(),
+                again: at(100),
+            },
+        ),
         ended(of_second[1], refused()),
     ];
-    assert_eq!(place.end_attempts(owner, &together, at(2)).await.unwrap().len(), 4);
-    assert_eq!(place.state(first.id).await.0, "delivering", "one waits, one is under way");
-    assert_eq!(place.state(second.id).await, ("partly-delivered".into(), Some("1 of 2 deliveries were refused".into())));
+    assert_eq!(
+        place
+            .end_attempts(owner, &together, at(2))
+            .await
+            .unwrap()
+            .len(),
+        4
+    );
+    assert_eq!(
+        place.state(first.id).await.0,
+        "delivering",
+        "one waits, one is under way"
+    );
+    assert_eq!(
+        place.state(second.id).await,
+        (
+            "partly-delivered".into(),
+            Some("1 of 2 deliveries were refused".into())
+        )
+    );
     let deliveries = place.deliveries(first.id).await.unwrap();
-    let waiting = deliveries.iter().find(|delivery| delivery.id == of_first[1].0.id).unwrap();
-    assert_eq!((waiting.state.as_str(), waiting.next_attempt_at, waiting.settled_at), ("waiting", at(100), None));
-    assert_eq!(waiting.problem.as_deref(), Some("451 later\u{fffd}with a character that cannot be kept"));
+    let waiting = deliveries
+        .iter()
+        .find(|delivery| delivery.id == of_first[1].0.id)
+        .unwrap();
+    assert_eq!(
+        (
+            waiting.state.as_str(),
+            waiting.next_attempt_at,
+            waiting.settled_at
+        ),
+        ("waiting", at(100), None)
+    );
+    assert_eq!(
+        waiting.problem.as_deref(),
+        Some("451 later\u{fffd}with a character that cannot be kept")
+    );
 
     // What another process has taken over is left to it; the rest is written all the same.
-    let taken = place.claim_deliveries(other, at(200), LEASE, 64, &[]).await.unwrap();
+    let taken = place
+        .claim_deliveries(other, at(200), LEASE, 64, &[])
+        .await
+        .unwrap();
     assert_eq!(taken.len(), 2);
     let late = [ended(of_first[2], refused())];
-    assert!(place.end_attempts(owner, &late, at(201)).await.unwrap().is_empty());
+    assert!(
+        place
+            .end_attempts(owner, &late, at(201))
+            .await
+            .unwrap()
+            .is_empty()
+    );
     let both: Vec<Ended> = taken.iter().map(|claim| ended(claim, accepted())).collect();
-    assert_eq!(place.end_attempts(other, &both, at(202)).await.unwrap().len(), 2);
+    assert_eq!(
+        place
+            .end_attempts(other, &both, at(202))
+            .await
+            .unwrap()
+            .len(),
+        2
+    );
     assert_eq!(place.state(first.id).await, ("delivered".into(), None));
     // Twice is once.
-    assert!(place.end_attempts(other, &both, at(203)).await.unwrap().is_empty());
+    assert!(
+        place
+            .end_attempts(other, &both, at(203))
+            .await
+            .unwrap()
+            .is_empty()
+    );
 }
 
 #[tokio::test]
@@ -384,25 +674,67 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     place.keep_snapshot(snapshot).await.unwrap();
     let via = ["slow", "slow", "", "share"];
     place
-        .enqueue(id, owner, via.iter().enumerate().map(|(n, via)| delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), via)).collect())
+        .enqueue(
+            id,
+            owner,
+            via.iter()
+                .enumerate()
+                .map(|(n, via)| {
+                    delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), via)
+                })
+                .collect(),
+        )
         .await
         .unwrap();
-    let queues: Vec<_> = place.queues().await.unwrap().into_iter().map(|queue| (queue.via, queue.waiting)).collect();
-    assert_eq!(queues, [(String::new(), 1), ("share".into(), 1), ("slow".into(), 2)]);
-    let claimed = place.claim_deliveries(owner, at(1), LEASE, 10, &["slow".to_owned()]).await.unwrap();
-    let mut taken: Vec<_> = claimed.iter().map(|(delivery, _)| delivery.via.as_str()).collect();
+    let queues: Vec<_> = place
+        .queues()
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|queue| (queue.via, queue.waiting))
+        .collect();
+    assert_eq!(
+        queues,
+        [(String::new(), 1), ("share".into(), 1), ("slow".into(), 2)]
+    );
+    let claimed = place
+        .claim_deliveries(owner, at(1), LEASE, 10, &["slow".to_owned()])
+        .await
+        .unwrap();
+    let mut taken: Vec<_> = claimed
+        .iter()
+        .map(|(delivery, _)| delivery.via.as_str())
+        .collect();
     taken.sort_unstable();
     assert_eq!(taken, ["", "share"]);
     assert_eq!(place.attempts_since("share", at(0)).await.unwrap(), 1);
     assert_eq!(place.attempts_since("share", at(1)).await.unwrap(), 0);
     // What waits is cancelled; what is being handed over comes to its own end.
     assert!(place.cancel_run(id, "ops", at(2)).await.unwrap());
-    assert!(place.claim_deliveries(owner, at(3), LEASE, 10, &[]).await.unwrap().is_empty());
+    assert!(
+        place
+            .claim_deliveries(owner, at(3), LEASE, 10, &[])
+            .await
+            .unwrap()
+            .is_empty()
+    );
     for (delivery, attempt) in &claimed {
-        place.end_attempt(delivery, owner, *attempt, &accepted(), at(4)).await.unwrap();
+        place
+            .end_attempt(delivery, owner, *attempt, &accepted(), at(4))
+            .await
+            .unwrap();
     }
-    assert_eq!(place.state(id).await, ("cancelled".into(), Some("cancelled by ops".into())));
-    let mut states: Vec<_> = place.deliveries(id).await.unwrap().into_iter().map(|delivery| delivery.state).collect();
+    assert_eq!(
+        place.state(id).await,
+        ("cancelled".into(), Some("cancelled by ops".into()))
+    );
+    let mut states: Vec<_> = place
+        .deliveries(id)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|delivery| delivery.state)
+        .collect();
     states.sort_unstable();
     assert_eq!(states, ["accepted", "accepted", "cancelled", "cancelled"]);
     assert!(!place.cancel_run(id, "ops", at(5)).await.unwrap());
@@ -411,39 +743,134 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
 #[tokio::test]
 async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once() {
     let place = Place::new().await;
-    assert!(!place.count_bounce("Rúna@Orrin-Sound.example", "no such box", 2, at(0)).await.unwrap());
-    assert!(place.set_aside(&["rúna@orrin-sound.example".into()]).await.unwrap().is_empty());
-    assert!(place.count_bounce("rúna@orrin-sound.example", "no such box", 2, at(1)).await.unwrap());
+    assert!(
+        !place
+            .count_bounce("Rúna@Orrin-Sound.example", "no such box", 2, at(0))
+            .await
+            .unwrap()
+    );
+    assert!(
+        place
+            .set_aside(&["rúna@orrin-sound.example".into()])
+            .await
+            .unwrap()
+            .is_empty()
+    );
+    assert!(
+        place
+            .count_bounce("rúna@orrin-sound.example", "no such box", 2, at(1))
+            .await
+            .unwrap()
+    );
     // It is set aside once, however many come after.
-    assert!(!place.count_bounce("rúna@orrin-sound.example", "no such box", 2, at(2)).await.unwrap());
-    assert_eq!(place.set_aside(&["rúna@orrin-sound.example".into()]).await.unwrap()[0].hard_bounces, 3);
-    assert!(place.forget_bounces("RÚNA@orrin-sound.example").await.unwrap());
-    assert!(!place.forget_bounces("rúna@orrin-sound.example").await.unwrap());
+    assert!(
+        !place
+            .count_bounce("rúna@orrin-sound.example", "no such box", 2, at(2))
+            .await
+            .unwrap()
+    );
+    assert_eq!(
+        place
+            .set_aside(&["rúna@orrin-sound.example".into()])
+            .await
+            .unwrap()[0]
+            .hard_bounces,
+        3
+    );
+    assert!(
+        place
+            .forget_bounces("RÚNA@orrin-sound.example")
+            .await
+            .unwrap()
+    );
+    assert!(
+        !place
+            .forget_bounces("rúna@orrin-sound.example")
+            .await
+            .unwrap()
+    );
 
-    place.leave("daily", "Jan@orrin-sound.example", at(0)).await.unwrap();
-    place.leave("daily", "jan@orrin-sound.example", at(1)).await.unwrap();
+    place
+        .leave("daily", "Jan@orrin-sound.example", at(0))
+        .await
+        .unwrap();
+    place
+        .leave("daily", "jan@orrin-sound.example", at(1))
+        .await
+        .unwrap();
     assert_eq!(place.departures(Some("daily")).await.unwrap().len(), 1);
     assert!(place.departures(Some("weekly")).await.unwrap().is_empty());
-    assert!(place.rejoin("daily", "JAN@orrin-sound.example").await.unwrap());
+    assert!(
+        place
+            .rejoin("daily", "JAN@orrin-sound.example")
+            .await
+            .unwrap()
+    );
 
     let owner = ["owner@orrin-sound.example".to_owned()];
     let failed = place.new_run("daily", 0).await;
-    assert!(place.add_notice("failed", "daily", Some(failed), &owner, "it failed", at(0)).await.unwrap());
-    assert!(!place.add_notice("failed", "daily", Some(failed), &owner, "it failed", at(1)).await.unwrap());
-    assert!(place.add_notice("set-aside", "jan", None, &owner, "set aside", at(0)).await.unwrap());
+    assert!(
+        place
+            .add_notice("failed", "daily", Some(failed), &owner, "it failed", at(0))
+            .await
+            .unwrap()
+    );
+    assert!(
+        !place
+            .add_notice("failed", "daily", Some(failed), &owner, "it failed", at(1))
+            .await
+            .unwrap()
+    );
+    assert!(
+        place
+            .add_notice("set-aside", "jan", None, &owner, "set aside", at(0))
+            .await
+            .unwrap()
+    );
     let batch = place.claim_notices(at(10), at(10), LEASE).await.unwrap();
     assert_eq!(batch.len(), 2);
-    assert!(place.claim_notices(at(11), at(11), LEASE).await.unwrap().is_empty(), "another process is telling them");
+    assert!(
+        place
+            .claim_notices(at(11), at(11), LEASE)
+            .await
+            .unwrap()
+            .is_empty(),
+        "another process is telling them"
+    );
     let again = place.claim_notices(at(100), at(100), LEASE).await.unwrap();
     assert_eq!(again.len(), 2, "nobody told them");
     place.told(again[0].batch.unwrap(), at(101)).await.unwrap();
-    assert!(place.claim_notices(at(300), at(300), LEASE).await.unwrap().is_empty());
+    assert!(
+        place
+            .claim_notices(at(300), at(300), LEASE)
+            .await
+            .unwrap()
+            .is_empty()
+    );
 
     // A source is counted once for each run that it fails.
     let (run_1, run_2) = (Uuid::now_v7(), Uuid::now_v7());
-    assert_eq!(place.count_source_failure("ops", run_1, "down", at(0)).await.unwrap(), (1, at(0)));
-    assert_eq!(place.count_source_failure("ops", run_1, "down", at(1)).await.unwrap(), (1, at(0)));
-    assert_eq!(place.count_source_failure("ops", run_2, "down", at(2)).await.unwrap(), (2, at(0)));
+    assert_eq!(
+        place
+            .count_source_failure("ops", run_1, "down", at(0))
+            .await
+            .unwrap(),
+        (1, at(0))
+    );
+    assert_eq!(
+        place
+            .count_source_failure("ops", run_1, "down", at(1))
+            .await
+            .unwrap(),
+        (1, at(0))
+    );
+    assert_eq!(
+        place
+            .count_source_failure("ops", run_2, "down", at(2))
+            .await
+            .unwrap(),
+        (2, at(0))
+    );
     assert_eq!(place.forget_source_failures("ops").await.unwrap(), 2);
     assert_eq!(place.forget_source_failures("ops").await.unwrap(), 0);
 }
@@ -455,11 +882,23 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
     let ended = async |day: i64, state: &str| {
         let owner = Uuid::now_v7();
         place.new_run("alarm", day * DAY).await;
-        let run = place.claim_run(owner, at(day * DAY), LEASE).await.unwrap().unwrap();
-        place.set_run_state(run.id, owner, state, None, at(day * DAY)).await.unwrap();
+        let run = place
+            .claim_run(owner, at(day * DAY), LEASE)
+            .await
+            .unwrap()
+            .unwrap();
+        place
+            .set_run_state(run.id, owner, state, None, at(day * DAY))
+            .await
+            .unwrap();
         run.id
     };
-    let since = async |day: i64| place.quiet_since("alarm", at((day - 7) * DAY)).await.unwrap();
+    let since = async |day: i64| {
+        place
+            .quiet_since("alarm", at((day - 7) * DAY))
+            .await
+            .unwrap()
+    };
     assert_eq!(since(0).await, None);
     ended(0, "delivered").await;
     for day in 1..=7 {
@@ -469,7 +908,17 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
     let last = ended(8, "quiet").await;
     assert_eq!(since(8).await, Some((8, at(DAY))));
     // Having said so begins another week.
-    place.add_notice("still-quiet", "alarm", Some(last), &[], "still quiet", at(8 * DAY)).await.unwrap();
+    place
+        .add_notice(
+            "still-quiet",
+            "alarm",
+            Some(last),
+            &[],
+            "still quiet",
+            at(8 * DAY),
+        )
+        .await
+        .unwrap();
     ended(9, "quiet").await;
     assert_eq!(since(9).await, None);
     ended(16, "quiet").await;
