@@ -164,8 +164,8 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .click()
         .await?;
     shot(browser, "ol.steps li", folder, "console-delivery").await?;
-    let letters = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
-    let daily = letters.as_array().and_then(|all| {
+    let messages = json_of(browser, &format!("{address}/api/v1/demo/mailbox")).await?;
+    let daily = messages.as_array().and_then(|all| {
         all.iter().find(|one| {
             one["subject"]
                 .as_str()
@@ -173,13 +173,13 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
                 && one["to"].as_str().is_some_and(|to| to.starts_with("Runa"))
         })
     });
-    let letter = daily
+    let message = daily
         .and_then(|one| one["id"].as_str())
-        .ok_or("no letter of the daily report has come")?
+        .ok_or("no message of the daily report has come")?
         .to_owned();
     sized(browser, 760, 1000).await?;
     browser
-        .goto(&format!("{address}/api/v1/demo/mailbox/{letter}/html"))
+        .goto(&format!("{address}/api/v1/demo/mailbox/{message}/html"))
         .await?;
     shot(browser, "table", folder, "mail").await?;
 

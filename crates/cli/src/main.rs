@@ -88,7 +88,7 @@ enum Command {
     Release(deliver::Release),
     Channels(deliver::Channels),
     People(deliver::People),
-    /// List what owners were told: runs held, failed or late, and addresses set aside
+    /// List what owners were told: runs held, failed or late, and addresses suppressed
     Notices,
     Cancel(backfill::Cancel),
     Backfill(backfill::Backfill),

@@ -1,18 +1,18 @@
-//! Carries documents to recipients. It knows letters, mail servers, folders and web hooks, not
+//! Carries documents to recipients. It knows messages, mail servers, folders and web hooks, not
 //! runs or reports; when to try again is decided by whoever asks, from
 //! [`DeliveryError::is_temporary`].
 
 mod bounce;
 mod folder;
 mod http;
-mod letter;
+mod message;
 mod smtp;
 mod syslog;
 
 pub use bounce::{Bounce, read_bounce};
 pub use folder::{is_within, remove_files, write_files};
 pub use http::{HttpTarget, SignedIn, post_message, put_files};
-pub use letter::{Attachment, DkimKey, Letter, ListHeaders};
+pub use message::{Attachment, DkimKey, ListHeaders, Message};
 pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
 pub use syslog::{Severity, SyslogLine, send_line};
 

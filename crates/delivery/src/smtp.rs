@@ -14,10 +14,10 @@ use lettre::{
         response::Response,
     },
 };
-use maple_lark_core::definition::{MailTls, Mailbox};
+use maple_lark_definition::{MailTls, Mailbox};
 use serde::Serialize;
 
-use crate::{DeliveryError, DkimKey, Letter, letter};
+use crate::{DeliveryError, DkimKey, Message, message};
 
 /// Where mail is handed over, and how; every secret is looked up already.
 #[derive(Clone)]
@@ -33,8 +33,8 @@ pub struct MailServer {
     /// The envelope's sender; `from` if nothing is said.
     pub bounces: Option<Mailbox>,
     pub dkim: Option<Arc<DkimKey>>,
-    /// The largest message it takes, in bytes, where that is known.
-    pub largest: Option<u64>,
+    /// The max_size message it takes, in bytes, where that is known.
+    pub max_size: Option<u64>,
     pub timeout: Duration,
 }
 
@@ -55,7 +55,7 @@ impl std::fmt::Debug for MailServer {
     }
 }
 
-/// A connection that is signed in and takes letters one after another.
+/// A connection that is signed in and takes messages one after another.
 pub struct MailSession {
     connection: AsyncSmtpConnection,
     server: String,
@@ -91,7 +91,7 @@ impl MailServer {
     }
 
     fn sender(&self) -> Result<Address, DeliveryError> {
-        Ok(letter::mailbox(self.bounces.as_ref().unwrap_or(&self.from))?.email)
+        Ok(message::mailbox(self.bounces.as_ref().unwrap_or(&self.from))?.email)
     }
 
     fn parameters(&self) -> Result<TlsParameters, DeliveryError> {
@@ -229,12 +229,12 @@ impl MailSession {
         Ok(session)
     }
 
-    /// Whether another letter may be sent with it.
+    /// Whether another message may be sent with it.
     pub fn is_usable(&self) -> bool {
         !self.broken && !self.connection.has_broken()
     }
 
-    /// Hands one letter over and answers with the server's words.
+    /// Hands one message over and answers with the server's words.
     ///
     /// # Errors
     /// What the server said; [`DeliveryError::Unconfirmed`] if the connection ended between
@@ -245,7 +245,7 @@ impl MailSession {
         recipient: &Mailbox,
         message: &[u8],
     ) -> Result<String, DeliveryError> {
-        let to = letter::mailbox(recipient)?.email;
+        let to = message::mailbox(recipient)?.email;
         self.envelope(server.sender()?, to)
             .await
             .map_err(|(_, error)| error)?;
@@ -317,7 +317,7 @@ impl MailSession {
         }
     }
 
-    /// Makes the connection ready for the next letter after one was refused.
+    /// Makes the connection ready for the next message after one was refused.
     pub async fn reset(&mut self) {
         let answer = in_time(&self.server, self.timeout, self.connection.command(Rset)).await;
         self.broken |= answer.is_err();
@@ -328,8 +328,8 @@ impl MailSession {
         let _ = tokio::time::timeout(Duration::from_secs(2), self.connection.quit()).await;
     }
 
-    /// Tries a server step by step, and ends with a letter that really goes out.
-    pub async fn probe(server: &MailServer, letter: &Letter) -> Probe {
+    /// Tries a server step by step, and ends with a message that really goes out.
+    pub async fn probe(server: &MailServer, message: &Message) -> Probe {
         let mut steps: Vec<ProbeStep> = Vec::new();
         let ended = |mut steps: Vec<ProbeStep>, name, words: String, remedy| {
             steps.push(ProbeStep {
@@ -421,7 +421,7 @@ impl MailSession {
             }
         };
         let sender = server.sender();
-        let to = letter::mailbox(&letter.recipient).map(|mailbox| mailbox.email);
+        let to = message::mailbox(&message.recipient).map(|mailbox| mailbox.email);
         let (sender, to) = match (sender, to) {
             (Ok(sender), Ok(to)) => (sender, to),
             (Err(error), _) | (_, Err(error)) => {
@@ -467,7 +467,7 @@ impl MailSession {
                 );
             }
         }
-        let sent = match letter.bytes(server.dkim.as_deref()) {
+        let sent = match message.bytes(server.dkim.as_deref()) {
             Ok(bytes) => session.message(&bytes).await,
             Err(error) => Err(error),
         };

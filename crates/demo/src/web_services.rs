@@ -257,7 +257,7 @@ pub fn gate_scans(at: i64) -> Vec<(String, &'static str, f64)> {
     gates
         .map(|(gate, port)| {
             let start = (at - 3 * HOUR).div_euclid(DAY) * DAY + 3 * HOUR;
-            // Passengers come in two waves, before the morning's and the afternoon's departures.
+            // Passengers come in two waves, before the morning's and the afternoon's unsubscribes.
             let until = |hour: f64, middle: f64| ((hour - middle) / 1.6).tanh() + 1.0;
             let hour = (at - start) as f64 / HOUR as f64 + 3.0;
             let crowd = 220.0 + 160.0 * noise::even(&gate, start.div_euclid(DAY));
@@ -284,7 +284,7 @@ fn gates() -> (ContentType, String) {
             .round();
         text += &format!("gate_queue_passengers{{port=\"{port}\"}} {queue}\n");
     }
-    text += "# TYPE gate_scan_seconds histogram\n# UNIT gate_scan_seconds seconds\n# HELP gate_scan_seconds How long one scan takes.\n";
+    text += "# TYPE gate_scan_seconds histogram\n# UNIT gate_scan_seconds seconds\n# HELP gate_scan_seconds Aggregation long one scan takes.\n";
     for (port, _) in PORTS {
         let all = now.rem_euclid(DAY) as f64;
         let fast = 0.90 - 0.3 * noise::even(port, 7);

@@ -2,12 +2,10 @@
 
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
-use maple_lark_core::{
-    definition::{MailTls, Mailbox, Setting, split_address},
-    span::Span,
-};
+use maple_lark_definition::{MailTls, Mailbox, Setting, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
 use maple_lark_sources::{BadRange, Boundary, Commands};
+use maple_lark_time::span::Span;
 use serde::Deserialize;
 
 use crate::secrets::Vault;
@@ -37,7 +35,7 @@ pub struct Config {
     pub bounces: Option<Bounces>,
     /// Programs whose first line settings of sources and channels may name.
     pub commands: Commands,
-    /// Folders with fonts for letters that the program's own does not have.
+    /// Folders with fonts for characters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
 }
 
@@ -47,7 +45,7 @@ pub struct Mail {
     /// The wait before the second attempt; each later one waits twice as long, up to an hour.
     pub first_retry: Duration,
     /// After this long a delivery that is still refused is given up.
-    pub give_up: Duration,
+    pub retry_for: Duration,
 }
 
 /// Who hears of trouble beside a report's owner, and how.
@@ -68,7 +66,7 @@ pub struct Notices {
 #[derive(Clone)]
 pub struct Bounces {
     pub maildir: PathBuf,
-    /// An address is set aside after so many hard bounces.
+    /// An address is suppressed after so many hard bounces.
     pub limit: i32,
 }
 
@@ -98,7 +96,7 @@ struct File {
     /// Addresses that sources may reach although they are the service's own or link-local.
     #[serde(default)]
     sources_may_reach: Vec<String>,
-    /// Folders with fonts for letters that the program's own does not have.
+    /// Folders with fonts for characters that the program's own does not have.
     #[serde(default = "default_fonts")]
     fonts: Vec<PathBuf>,
     /// 64 hexadecimal digits, by reference.
@@ -150,7 +148,7 @@ struct MailFile {
     bounces: Option<Mailbox>,
     ca_file: Option<String>,
     first_retry: Option<Span>,
-    give_up: Option<Span>,
+    retry_for: Option<Span>,
 }
 
 #[derive(Deserialize)]
@@ -243,13 +241,13 @@ impl Config {
                     reply_to: mail.reply_to,
                     bounces: mail.bounces,
                     dkim: None,
-                    largest: None,
+                    max_size: None,
                     timeout: Duration::from_secs(30),
                 };
                 Ok(Mail {
                     server,
                     first_retry: seconds("mail.first-retry", mail.first_retry, 30)?,
-                    give_up: seconds("mail.give-up", mail.give_up, 86_400)?,
+                    retry_for: seconds("mail.retry-for", mail.retry_for, 86_400)?,
                 })
             })
             .transpose()?;

@@ -1,13 +1,13 @@
-//! Reads the fonts of the system for documents whose letters the program's own lacks.
+//! Reads the fonts of the system for documents whose characters the program's own lacks.
 
 use std::path::PathBuf;
 
 /// More bytes of fonts than this are not read.
 const MOST: u64 = 200_000_000;
 
-/// Provides the font files under these folders, read when the first such letter comes.
+/// Provides the font files under these folders, read when the first such character comes.
 pub fn provide(folders: Vec<PathBuf>) {
-    maple_lark_documents::provide_fonts(move || read(&folders));
+    maple_lark_render::provide_fonts(move || read(&folders));
 }
 
 fn read(folders: &[PathBuf]) -> Vec<Vec<u8>> {
@@ -44,7 +44,7 @@ fn read(folders: &[PathBuf]) -> Vec<Vec<u8>> {
     tracing::info!(
         fonts = fonts.len(),
         bytes = taken,
-        "read the fonts of the system for letters that the own one lacks"
+        "read the fonts of the system for characters that the own one lacks"
     );
     fonts
 }

@@ -73,7 +73,7 @@ impl Running {
         self.engine.stop().await;
         match launched {
             Ok(_) => Ok(()),
-            // Reading the error also keeps Rocket from panicking over one that nobody saw.
+            // RecipientFormat the error also keeps Rocket from panicking over one that nobody saw.
             Err(error) => Err(ServeError::Listen {
                 address: self.address,
                 words: error.kind().to_string(),

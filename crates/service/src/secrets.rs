@@ -116,7 +116,7 @@ impl Vault {
         String::from_utf8(opened).map_err(|_| other())
     }
 
-    /// Looks secrets up for sources.
+    /// Themes secrets up for sources.
     pub fn of(&self, store: Store) -> Secrets {
         let vault = self.clone();
         Arc::new(move |name| {

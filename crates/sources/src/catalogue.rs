@@ -1,7 +1,7 @@
 //! What can be asked of a source: tables with their columns, metrics with their labels,
 //! files, checks.
 
-use maple_lark_core::definition::{CheckKind, Listing, PostgresqlSource, Source, Web};
+use maple_lark_definition::{CheckKind, Listing, PostgresqlSource, Source, Web};
 use reqwest::Method;
 use serde_json::Value as Json;
 use serde_json_path::JsonPath;
@@ -113,7 +113,7 @@ pub async fn open_metrics(
         .into_iter()
         .filter(|family| found(search, &[&family.name, &family.help]))
         .take(MOST);
-    let entry = |family: maple_lark_core::open_metrics::Family| {
+    let entry = |family: crate::open_metrics_text::Family| {
         let mut items: Vec<Item> = Vec::new();
         for (label, value) in family.samples.iter().flat_map(|sample| &sample.labels) {
             let item = match items.iter_mut().find(|item| item.name == *label) {

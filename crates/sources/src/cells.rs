@@ -1,10 +1,8 @@
 //! Turns what JSON, CSV and the like hold into typed cells.
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
-use maple_lark_core::{
-    ColumnKind, Value,
-    definition::{Field, TimeForm},
-};
+use maple_lark_data::{ColumnKind, Value};
+use maple_lark_definition::{Field, TimeForm};
 
 /// The cell of a text; empty is missing. What is wrong with it, in words.
 pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value, String> {

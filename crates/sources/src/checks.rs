@@ -9,10 +9,8 @@ use std::{
 };
 
 use futures::{FutureExt, StreamExt, future::BoxFuture, stream};
-use maple_lark_core::{
-    Column, ColumnKind, Table, Value,
-    definition::{Check, CheckKind, Source, split_address},
-};
+use maple_lark_data::{Column, ColumnKind, Table, Value};
+use maple_lark_definition::{Check, CheckKind, Source, split_address};
 use rustls::{
     ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
     client::{
@@ -75,7 +73,7 @@ pub async fn read(reader: &Reader, source: &Source, check: &Check) -> Result<Ans
         .map(|target| row(reader, source, check, target, own.len()).boxed())
         .collect();
     let rows = stream::iter(rows)
-        .buffered(check.at_once)
+        .buffered(check.concurrency)
         .collect::<Vec<_>>()
         .await;
     Ok(Answer::of(
@@ -88,7 +86,7 @@ pub async fn read(reader: &Reader, source: &Source, check: &Check) -> Result<Ans
             "{} checks of {} targets, {} at once",
             check.kind.name(),
             check.targets.len(),
-            check.at_once
+            check.concurrency
         ),
     ))
 }

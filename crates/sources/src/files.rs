@@ -8,10 +8,9 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use encoding_rs_io::DecodeReaderBytesBuilder;
-use maple_lark_core::{
-    Column, ColumnKind, Table, Value, Window,
-    definition::{Field, FileRows, Source, TimeForm, Web},
-};
+use maple_lark_data::{Column, ColumnKind, Table, Value};
+use maple_lark_definition::{Field, FileRows, Source, TimeForm, Web};
+use maple_lark_time::Window;
 use reqwest::Method;
 
 use crate::{
@@ -279,10 +278,10 @@ impl<'a> Gathered<'a> {
     fn add_csv(&mut self, name: &str, text: impl Read) -> Result<(), SourceError> {
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(self.rows.delimiter as u8)
-            .has_headers(self.rows.heading)
+            .has_headers(self.rows.has_header)
             .flexible(true)
             .from_reader(text);
-        let heading: Vec<String> = if self.rows.heading {
+        let heading: Vec<String> = if self.rows.has_header {
             let found = reader
                 .headers()
                 .map_err(|error| self.line(name, 1, error.to_string()))?;
@@ -307,7 +306,7 @@ impl<'a> Gathered<'a> {
             if places.is_none() {
                 places = Some(self.places(name, &heading, record.len())?);
             }
-            let width = if self.rows.heading {
+            let width = if self.rows.has_header {
                 heading.len()
             } else {
                 places.as_ref().map_or(0, |_| record.len())
@@ -345,7 +344,7 @@ impl<'a> Gathered<'a> {
         heading: &[String],
         width: usize,
     ) -> Result<Vec<usize>, SourceError> {
-        let names: Vec<String> = if self.rows.heading {
+        let names: Vec<String> = if self.rows.has_header {
             heading.to_vec()
         } else {
             (1..=width).map(|n| format!("column_{n}")).collect()
@@ -366,7 +365,7 @@ impl<'a> Gathered<'a> {
             let wanted = field.path.as_ref().unwrap_or(&field.name);
             names.iter().position(|name| name == wanted).ok_or_else(|| {
                 let near =
-                    maple_lark_core::nearest::suggestion(wanted, names.iter().map(String::as_str));
+                    maple_lark_time::nearest::suggestion(wanted, names.iter().map(String::as_str));
                 self.line(
                     name,
                     1,

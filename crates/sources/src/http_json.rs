@@ -1,9 +1,8 @@
 //! Any service that answers requests in JSON.
 
-use maple_lark_core::{
-    Column, Table, Value,
-    definition::{Field, Pages, ParameterValue, Request, Source, Web},
-    placeholder::{FillError, Filler},
+use maple_lark_data::{Column, Table, Value};
+use maple_lark_definition::{
+    Field, FillError, Filler, Pages, ParameterValue, Request, Source, Web,
 };
 use reqwest::{Method, Url, header::LINK};
 use serde_json::Value as Json;
@@ -162,7 +161,7 @@ pub async fn read(
                 "it says it goes on at the page it is itself".to_owned(),
             ));
         }
-        if page as usize >= pages.most() {
+        if page as usize >= pages.max_pages() {
             table.truncated = true;
             break;
         }

@@ -12,6 +12,7 @@ mod error;
 mod files;
 mod http_json;
 mod open_metrics;
+mod open_metrics_text;
 mod postgresql;
 mod setting;
 mod web;
@@ -19,11 +20,8 @@ mod web;
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use futures::future::BoxFuture;
-use maple_lark_core::{
-    PackedTable,
-    definition::{Ask, Source, SourceKind},
-    window::Times,
-};
+use maple_lark_data::PackedTable;
+use maple_lark_definition::{Ask, Source, SourceKind, Times};
 
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
@@ -31,7 +29,7 @@ pub use error::SourceError;
 pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.
-pub type Values = BTreeMap<String, maple_lark_core::definition::ParameterValue>;
+pub type Values = BTreeMap<String, maple_lark_definition::ParameterValue>;
 
 /// One question to one source.
 #[derive(Debug, Clone, Copy)]

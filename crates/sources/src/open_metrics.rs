@@ -2,11 +2,13 @@
 
 use std::collections::BTreeSet;
 
-use maple_lark_core::{
-    Column, ColumnKind, Table, Value,
-    definition::{Metrics, Source, Web},
-    nearest::suggestion,
-    open_metrics::{self, Family, Sample},
+use maple_lark_data::{Column, ColumnKind, Table, Value};
+use maple_lark_definition::{Metrics, Source, Web};
+use maple_lark_time::nearest::suggestion;
+
+use crate::{
+    open_metrics_text,
+    open_metrics_text::{Family, Sample},
 };
 use reqwest::Method;
 
@@ -39,7 +41,7 @@ pub async fn families(
         words,
     };
     let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8".to_owned()))?;
-    let families = open_metrics::parse(&text)
+    let families = open_metrics_text::parse(&text)
         .map_err(|error| failed(format!("it is not OpenMetrics: {error}")))?;
     Ok((families, address))
 }

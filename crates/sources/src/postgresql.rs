@@ -1,10 +1,9 @@
 //! PostgreSQL: a read-only transaction, a statement timeout, bound parameters.
 
 use futures::TryStreamExt;
-use maple_lark_core::{
-    Column, ColumnKind, PackedTable, Value,
-    definition::{ParameterValue, PostgresqlSource, Source, Sql, Tls, split_address},
-    window::{TimeValue, Times},
+use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
+use maple_lark_definition::{
+    ParameterValue, PostgresqlSource, Source, Sql, TimeValue, Times, Tls, split_address,
 };
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,

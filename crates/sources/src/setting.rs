@@ -2,7 +2,7 @@
 
 use std::{process::Stdio, time::Duration};
 
-use maple_lark_core::definition::{Setting, Source};
+use maple_lark_definition::{Setting, Source};
 
 use crate::{Reader, SourceError};
 

@@ -8,7 +8,7 @@ use std::{
 };
 
 use futures::StreamExt;
-use maple_lark_core::definition::{SignIn, Source, Web};
+use maple_lark_definition::{SignIn, Source, Web};
 use reqwest::{
     Client, ClientBuilder, Method, Response, StatusCode, Url,
     header::{HeaderName, HeaderValue},

@@ -3,13 +3,11 @@
 
 use std::path::Path;
 
-use maple_lark_core::{
-    ColumnKind, Table, Value, Window,
-    definition::{self, Definition, ParameterValue, Source},
-    window::Times,
-};
+use maple_lark_data::{ColumnKind, Table, Value};
+use maple_lark_definition::{Definition, ParameterValue, Source, Times, query_alone};
 use maple_lark_demo::{WebServices, web_services::TELEMETRY_TOKEN};
 use maple_lark_sources::{Boundary, Question, Reader, Values};
+use maple_lark_time::Window;
 use tempfile::TempDir;
 
 fn source(lines: &str) -> Source {
@@ -46,7 +44,7 @@ async fn ask_with(
     query: &str,
     values: &Values,
 ) -> Result<Answer, String> {
-    let query = definition::query_alone("q.toml", &format!("[query]\nsource = \"s\"\n{query}"))
+    let query = query_alone("q.toml", &format!("[query]\nsource = \"s\"\n{query}"))
         .map_err(|problems| problems[0].to_string())?;
     let answer = reader
         .read(
@@ -310,7 +308,7 @@ pages = { by = "number", key = "page" }
             "{form}"
         );
     }
-    let two = ask(&source, &rows("path = \"/pages\"\nrows = \"$.rows[*]\"\npages = { by = \"cursor\", path = \"$.next\", key = \"cursor\", most = 2 }"))
+    let two = ask(&source, &rows("path = \"/pages\"\nrows = \"$.rows[*]\"\npages = { by = \"cursor\", path = \"$.next\", key = \"cursor\", max-pages = 2 }"))
         .await
         .unwrap()
         .table;

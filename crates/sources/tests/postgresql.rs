@@ -2,13 +2,11 @@
 
 use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
 
-use maple_lark_core::{
-    ColumnKind, Table, Value, Window,
-    definition::{Ask, Definition, ParameterValue, Source, SourceKind, Sql, Tls},
-    window::{Times, Within},
-};
+use maple_lark_data::{ColumnKind, Table, Value};
+use maple_lark_definition::{Ask, Definition, ParameterValue, Source, SourceKind, Sql, Times, Tls};
 use maple_lark_demo::Cluster;
 use maple_lark_sources::{Question, Reader, Values};
+use maple_lark_time::{Window, window::Within};
 use sqlx::{AssertSqlSafe, Executor};
 use tempfile::TempDir;
 

@@ -27,20 +27,20 @@ create index on deliveries (message_id);
 create index on deliveries (run_id, state);
 create index on delivery_attempts (started_at);
 
--- Addresses that bounced too often, or that an administrator has set aside.
+-- Addresses that bounced too often, or that an administrator has suppressed.
 create table bounced_addresses (
     address text primary key,
     hard_bounces integer not null,
     words text not null,
     last_at timestamptz not null,
-    set_aside_at timestamptz
+    suppressed_at timestamptz
 );
 
 -- Recipients who took themselves off a report.
-create table departures (
+create table unsubscribes (
     report text not null,
     address text not null,
-    left_at timestamptz not null,
+    unsubscribed_at timestamptz not null,
     primary key (report, address)
 );
 

@@ -170,13 +170,13 @@ entity!(bounced_address, "bounced_addresses", {
     hard_bounces: i32,
     words: String,
     last_at: Time,
-    set_aside_at: Option<Time>,
+    suppressed_at: Option<Time>,
 });
 
-entity!(departure, "departures", {
+entity!(unsubscribe, "unsubscribes", {
     #[sea_orm(primary_key, auto_increment = false)] report: String,
     #[sea_orm(primary_key, auto_increment = false)] address: String,
-    left_at: Time,
+    unsubscribed_at: Time,
 });
 
 entity!(shared_link, "shared_links", {

@@ -8,15 +8,15 @@ use uuid::Uuid;
 
 use crate::{
     Result, Store,
-    entity::{Time, bounced_address, departure, shared_link},
+    entity::{Time, bounced_address, shared_link, unsubscribe},
 };
 
 pub use bounced_address::Model as BouncedAddress;
-pub use departure::Model as Departure;
 pub use shared_link::Model as SharedLink;
+pub use unsubscribe::Model as Unsubscribe;
 
 impl Store {
-    /// Counts a hard bounce. Answers whether the address is set aside by this one.
+    /// Counts a hard bounce. Answers whether the address is suppressed by this one.
     pub async fn count_bounce(
         &self,
         address: &str,
@@ -25,10 +25,10 @@ impl Store {
         now: Time,
     ) -> Result<bool> {
         let statement = Store::sql(
-            "insert into bounced_addresses (address, hard_bounces, words, last_at, set_aside_at) values (lower($1), 1, $2, $3, case when $4 <= 1 then $3 end) \
+            "insert into bounced_addresses (address, hard_bounces, words, last_at, suppressed_at) values (lower($1), 1, $2, $3, case when $4 <= 1 then $3 end) \
              on conflict (address) do update set hard_bounces = bounced_addresses.hard_bounces + 1, words = $2, last_at = $3, \
-               set_aside_at = coalesce(bounced_addresses.set_aside_at, case when bounced_addresses.hard_bounces + 1 >= $4 then $3 end) \
-             returning set_aside_at = $3 as now_aside",
+               suppressed_at = coalesce(bounced_addresses.suppressed_at, case when bounced_addresses.hard_bounces + 1 >= $4 then $3 end) \
+             returning suppressed_at = $3 as now_aside",
             [address.into(), words.into(), now.into(), limit.into()],
         );
         let row = self.db.query_one_raw(statement).await?;
@@ -47,12 +47,12 @@ impl Store {
             .await?)
     }
 
-    /// Those of these addresses, in small letters, that are set aside, with the reason.
-    pub async fn set_aside(&self, addresses: &[String]) -> Result<Vec<BouncedAddress>> {
+    /// Those of these addresses, in small letters, that are suppressed, with the reason.
+    pub async fn suppressed(&self, addresses: &[String]) -> Result<Vec<BouncedAddress>> {
         let query = bounced_address::Entity::find()
             .filter(bounced_address::Column::Address.is_in(addresses));
         Ok(query
-            .filter(bounced_address::Column::SetAsideAt.is_not_null())
+            .filter(bounced_address::Column::SuppressedAt.is_not_null())
             .all(&self.db)
             .await?)
     }
@@ -71,16 +71,16 @@ impl Store {
 
     /// Takes an address off a report.
     pub async fn leave(&self, report: &str, address: &str, now: Time) -> Result<()> {
-        let row: departure::ActiveModel = Departure {
+        let row: unsubscribe::ActiveModel = Unsubscribe {
             report: report.to_owned(),
             address: address.to_lowercase(),
-            left_at: now,
+            unsubscribed_at: now,
         }
         .into();
-        let once = OnConflict::columns([departure::Column::Report, departure::Column::Address])
+        let once = OnConflict::columns([unsubscribe::Column::Report, unsubscribe::Column::Address])
             .do_nothing()
             .to_owned();
-        departure::Entity::insert(row.reset_all())
+        unsubscribe::Entity::insert(row.reset_all())
             .on_conflict(once)
             .exec_without_returning(&self.db)
             .await?;
@@ -88,12 +88,12 @@ impl Store {
     }
 
     /// Who has left a report; of all reports if none is named.
-    pub async fn departures(&self, report: Option<&str>) -> Result<Vec<Departure>> {
-        let query = departure::Entity::find()
-            .order_by_asc(departure::Column::Report)
-            .order_by_asc(departure::Column::Address);
+    pub async fn unsubscribes(&self, report: Option<&str>) -> Result<Vec<Unsubscribe>> {
+        let query = unsubscribe::Entity::find()
+            .order_by_asc(unsubscribe::Column::Report)
+            .order_by_asc(unsubscribe::Column::Address);
         Ok(match report {
-            Some(report) => query.filter(departure::Column::Report.eq(report)),
+            Some(report) => query.filter(unsubscribe::Column::Report.eq(report)),
             None => query.limit(1000),
         }
         .all(&self.db)
@@ -103,7 +103,7 @@ impl Store {
     /// Puts an address back on a report. Answers whether it had left.
     pub async fn rejoin(&self, report: &str, address: &str) -> Result<bool> {
         Ok(
-            departure::Entity::delete_by_id((report.to_owned(), address.to_lowercase()))
+            unsubscribe::Entity::delete_by_id((report.to_owned(), address.to_lowercase()))
                 .exec(&self.db)
                 .await?
                 .rows_affected

@@ -470,7 +470,7 @@ impl Store {
 
     /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
     pub async fn keep_snapshot(&self, mut one: StoredSnapshot) -> Result<()> {
-        let (id, long) = (one.id, bodies::set_aside(&mut one.body));
+        let (id, long) = (one.id, bodies::suppressed(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
             .do_nothing()
@@ -521,7 +521,7 @@ impl Store {
     pub async fn keep_documents(&self, documents: Vec<Document>) -> Result<()> {
         let transaction = self.db.begin().await?;
         for mut one in documents {
-            let (id, long) = (one.id, bodies::set_aside(&mut one.body));
+            let (id, long) = (one.id, bodies::suppressed(&mut one.body));
             let row: document::ActiveModel = one.into();
             let once = OnConflict::columns([
                 document::Column::SnapshotId,

@@ -5,7 +5,7 @@
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::MailTls;
+use maple_lark_definition::MailTls;
 use maple_lark_delivery::{MailServer, MailSession};
 use maple_lark_demo::{Cluster, RealMailServer};
 use serde_json::json;
@@ -151,7 +151,7 @@ async fn generator(port: u16, size: usize) -> Done<f64> {
         reply_to: None,
         bounces: None,
         dkim: None,
-        largest: None,
+        max_size: None,
         timeout: Duration::from_secs(30),
     };
     let line = format!("{}\r\n", "x".repeat(74));

@@ -10,14 +10,16 @@ use std::{
 use chrono::{DateTime, TimeDelta, Utc};
 use fantoccini::{Client, ClientBuilder, Locator, wd::PrintConfiguration};
 use hyper_util::client::legacy::connect::HttpConnector;
-use maple_lark_core::{
-    Column, ColumnKind, Snapshot, Table, Value, Window,
+use maple_lark_data::{Column, ColumnKind, Table, Value};
+use maple_lark_definition::Format;
+use maple_lark_demo::chromium;
+use maple_lark_document::{
+    Snapshot,
     compose::compose,
-    definition::Format,
     document::Document,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
-use maple_lark_demo::chromium;
+use maple_lark_time::Window;
 use serde_json::json;
 
 use super::{Done, Goals, free_port};
@@ -31,7 +33,7 @@ pub const MANY_CHILD: &str = "--many-reports";
 
 pub async fn measure(goals: &mut Goals) -> Done<()> {
     let document = compose(&sample_of(0))?;
-    let bytes = maple_lark_documents::pdf(&document)?;
+    let bytes = maple_lark_render::pdf(&document)?;
     println!(
         "6 charts of 720 points, a table of 40 rows: {} KiB of PDF",
         bytes.len() / 1024
@@ -41,7 +43,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
 
     let folder = tempfile::tempdir()?;
     let page = folder.path().join("report.html");
-    std::fs::write(&page, maple_lark_documents::html(&document)?)?;
+    std::fs::write(&page, maple_lark_render::html(&document)?)?;
     let url = format!("file://{}", page.display());
     let cold = median(5, || {
         let profile = tempfile::tempdir().map_err(|error| error.to_string())?;
@@ -110,7 +112,7 @@ fn ratio(a: Duration, b: Duration) -> f64 {
 fn time_of(document: &Document, format: Format) -> Done<Duration> {
     Ok(median(25, || {
         let began = Instant::now();
-        maple_lark_documents::render(document, format).map_err(|error| error.to_string())?;
+        maple_lark_render::render(document, format).map_err(|error| error.to_string())?;
         Ok(began.elapsed())
     })?)
 }
@@ -118,10 +120,10 @@ fn time_of(document: &Document, format: Format) -> Done<Duration> {
 /// A table of 5,000 rows and 6 columns.
 async fn long_table(goals: &mut Goals) -> Done<()> {
     let document = compose(&long_sample(0))?;
-    let bytes = maple_lark_documents::pdf(&document)?;
+    let bytes = maple_lark_render::pdf(&document)?;
     let folder = tempfile::tempdir()?;
     let page = folder.path().join("long.html");
-    std::fs::write(&page, maple_lark_documents::html(&document)?)?;
+    std::fs::write(&page, maple_lark_render::html(&document)?)?;
     let (ours, warm) = beside_a_warm_browser(
         folder.path(),
         &format!("file://{}", page.display()),
@@ -162,7 +164,7 @@ async fn long_table(goals: &mut Goals) -> Done<()> {
 /// In the child: the most memory that was resident, in MiB.
 pub fn long_child() -> Done<()> {
     let document = compose(&long_sample(0))?;
-    maple_lark_documents::render(&document, Format::Pdf)?;
+    maple_lark_render::render(&document, Format::Pdf)?;
     println!("{}", resident("VmHWM:")?);
     Ok(())
 }
@@ -205,7 +207,7 @@ fn many(goals: &mut Goals) -> Done<()> {
 pub fn many_child() -> Done<()> {
     let mut after = Vec::new();
     for seed in 0..200 {
-        maple_lark_documents::pdf(&compose(&sample_of(seed))?)?;
+        maple_lark_render::pdf(&compose(&sample_of(seed))?)?;
         after.push(resident("VmRSS:")?);
     }
     let most = |some: &[f64]| some.iter().copied().fold(0.0, f64::max);
@@ -254,7 +256,7 @@ async fn beside_a_warm_browser(
                 // Each rendering is of data that was never seen before, as every report is.
                 let document = compose(&sample(round * each + document + 1))?;
                 let began = Instant::now();
-                maple_lark_documents::pdf(&document)?;
+                maple_lark_render::pdf(&document)?;
                 ours.push(began.elapsed());
             }
         }
@@ -424,7 +426,7 @@ fn snapshot(
             to: from + TimeDelta::hours(25),
             zone: "Atlantic/Faroe"
                 .parse()
-                .unwrap_or(maple_lark_core::Zone::UTC),
+                .unwrap_or(maple_lark_time::Zone::UTC),
             within: None,
         },
         incomplete: None,

@@ -9,15 +9,12 @@ use std::{
 };
 
 use futures::future::join_all;
-use maple_lark_core::{
-    Window, Zone,
-    definition::{self, CsvForm, Definition, Source},
-    document::DataTable,
-    series::{How, Series},
-    window::Times,
-};
+use maple_lark_data::series::{Aggregation, Series};
+use maple_lark_definition::{CsvForm, Definition, Source, Times, query_alone};
 use maple_lark_demo::{Cluster, WebServices};
+use maple_lark_document::document::DataTable;
 use maple_lark_sources::{Question, Reader, Values};
+use maple_lark_time::{Window, Zone};
 use serde_json::json;
 use sqlx::{AssertSqlSafe, Executor};
 
@@ -88,8 +85,8 @@ fn times() -> Done<Times> {
     })
 }
 
-async fn ask(source: &Source, query: &str) -> Done<maple_lark_core::PackedTable> {
-    let query = definition::query_alone("query", &format!("[query]\nsource = \"s\"\n{query}\n"))
+async fn ask(source: &Source, query: &str) -> Done<maple_lark_data::PackedTable> {
+    let query = query_alone("query", &format!("[query]\nsource = \"s\"\n{query}\n"))
         .map_err(|problems| problems[0].to_string())?;
     let ask = query.ask().ok_or("the query asks no source")?;
     let answer = Reader::unguarded()
@@ -124,7 +121,7 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
         zone: Zone::utc(),
     };
     let file = tempfile::tempfile()?;
-    maple_lark_documents::write_csv(&data, CsvForm::default(), &file)?;
+    maple_lark_render::write_csv(&data, CsvForm::default(), &file)?;
     let took = began.elapsed();
     let status = std::fs::read_to_string("/proc/self/status")?;
     let most = status
@@ -298,7 +295,7 @@ async fn resample(goals: &mut Goals, connection: &mut sqlx::PgConnection) -> Don
         .map(|hour| first + hour * 3_600_000)
         .collect();
     let began = Instant::now();
-    let answers = points.resample(&edges, &[How::Mean, How::Percentile(95.0)]);
+    let answers = points.resample(&edges, &[Aggregation::Mean, Aggregation::Percentile(95.0)]);
     let ours = began.elapsed();
     let began = Instant::now();
     let sql = "select date_trunc('hour', at) as hour, avg(value), percentile_cont(0.95) within group (order by value) from points group by 1 order by 1";

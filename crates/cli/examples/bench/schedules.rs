@@ -9,7 +9,7 @@ use std::{
 };
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::definition::{Definition, Report};
+use maple_lark_definition::{Definition, Report};
 use maple_lark_demo::Cluster;
 use maple_lark_service::{Clock, Config, EngineHandle};
 use maple_lark_store::Store;

@@ -99,7 +99,7 @@ impl Apply {
 )]
 pub struct Remove {
     /// What it is
-    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler", "look"])]
+    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler", "theme"])]
     kind: String,
     /// Its name
     name: String,
@@ -157,7 +157,7 @@ pub struct Copy {
     /// The name of the copy
     name: String,
     /// What is copied
-    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler", "look"])]
+    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler", "theme"])]
     kind: String,
     /// The title of the copy
     #[arg(long)]

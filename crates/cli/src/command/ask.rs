@@ -182,7 +182,7 @@ pub struct Preview {
     #[arg(required_unless_present_any = ["file", "report"])]
     dashboard: Option<String>,
     /// A report instead, with its own window and zone
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["dashboard", "file", "zone", "window", "look"])]
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["dashboard", "file", "zone", "window", "theme"])]
     report: Option<String>,
     /// The audience of the report whose values are taken
     #[arg(long, value_name = "NAME")]
@@ -204,7 +204,7 @@ pub struct Preview {
     values: Vec<(String, String)>,
     /// The name of a look
     #[arg(long, value_name = "NAME")]
-    look: Option<String>,
+    theme: Option<String>,
     /// The format to write
     #[arg(long, value_parser = FORMATS, default_value = "html")]
     format: String,
@@ -232,7 +232,7 @@ impl Preview {
                 .as_deref()
                 .map(|text| one_line("--window", text))
                 .transpose()?,
-            look: self.look,
+            theme: self.theme,
             values: typed(&self.values),
             format: Some(self.format),
         };

@@ -134,7 +134,7 @@ impl Resend {
     }
 }
 
-/// Let a run go out that waits for a look, or that is held
+/// Let a run go out that waits for approval, or that is held
 #[derive(Args)]
 pub struct Release {
     /// The run's id
@@ -242,7 +242,7 @@ pub struct People {
 
 #[derive(Subcommand)]
 enum PeopleAction {
-    /// Send to an address again that was set aside because mail came back
+    /// Send to an address again that was suppressed because mail came back
     Restore {
         #[arg(value_name = "ADDRESS")]
         who: String,
@@ -276,7 +276,7 @@ impl People {
             }) => {
                 client
                     .post_for_nothing(
-                        &format!("/reports/{report}/departures/undo"),
+                        &format!("/reports/{report}/unsubscribes/undo"),
                         &RejoinOrder {
                             address: address.clone(),
                         },
@@ -298,7 +298,7 @@ fn show_book(book: &AddressBook) {
         } else {
             "not active".to_owned()
         };
-        let reads = [person.writing.clone(), person.zone.clone()]
+        let reads = [person.number_format.clone(), person.zone.clone()]
             .into_iter()
             .flatten()
             .collect::<Vec<_>>()
@@ -336,8 +336,8 @@ fn show_book(book: &AddressBook) {
     if !book.bounced.is_empty() {
         println!();
         let bounced = book.bounced.iter().map(|one| {
-            let since = if one.set_aside_at.is_some() {
-                instant(one.set_aside_at)
+            let since = if one.suppressed_at.is_some() {
+                instant(one.suppressed_at)
             } else {
                 "–".to_owned()
             };
@@ -354,13 +354,13 @@ fn show_book(book: &AddressBook) {
             "",
         );
     }
-    if !book.departures.is_empty() {
+    if !book.unsubscribes.is_empty() {
         println!();
-        let left = book.departures.iter().map(|one| {
+        let left = book.unsubscribes.iter().map(|one| {
             vec![
                 one.address.clone(),
                 one.report.clone(),
-                instant(Some(one.left_at)),
+                instant(Some(one.unsubscribed_at)),
             ]
         });
         table(&["HAS LEFT", "REPORT", "WHEN"], left.collect(), "");

@@ -246,7 +246,7 @@ const FOR_VIEWERS: [&str; 7] = [
     "DELETE /tokens/{id}",
     "POST /schedules/explain",
     "POST /dashboards/{name}/choices",
-    "POST /looks/preview",
+    "POST /themes/preview",
 ];
 
 #[tokio::test(flavor = "multi_thread")]

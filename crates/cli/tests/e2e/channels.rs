@@ -472,7 +472,7 @@ async fn a_full_mailbox_is_tried_again_while_the_others_have_their_mail_and_late
 async fn a_limit_of_letters_a_minute_is_kept() {
     let (place, _service) = ready().await;
     let server = format!(
-        "[channel]\nname = \"limited\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\na-minute = 3\n",
+        "[channel]\nname = \"limited\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\nrate-per-minute = 3\n",
         place.mail.address.port()
     );
     applied(&place, &[("limited.toml", &server)]);

@@ -168,17 +168,17 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     );
     frame.enter_frame().await.unwrap();
     see(&browser, "//h1[.='Small report']").await;
-    see(&browser, "//h2[.='How this was made']").await;
+    see(&browser, "//h2[.='Aggregation this was made']").await;
     browser.enter_parent_frame().await.unwrap();
 
     // The mail is in the demo's mailbox.
     click(&browser, "//nav//a[contains(., 'Mailbox')]").await;
     see(
         &browser,
-        "//ul[@aria-label='Letters']//strong[contains(., 'Small report')]",
+        "//ul[@aria-label='Messages']//strong[contains(., 'Small report')]",
     )
     .await;
-    see(&browser, "//iframe[@title='The letter']")
+    see(&browser, "//iframe[@title='The message']")
         .await
         .enter_frame()
         .await
@@ -515,12 +515,12 @@ async fn a_look_is_shown_on_a_sample_as_it_is_typed() {
     place.sign_in();
     applied(
         &place,
-        &[("look.toml", "[look]\nname = \"day\"\ntitle = \"Day\"\n")],
+        &[("theme.toml", "[theme]\nname = \"day\"\ntitle = \"Day\"\n")],
     );
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
-    signed_in_at(&browser, &place, "/definitions/look/day").await;
+    signed_in_at(&browser, &place, "/definitions/theme/day").await;
     // The picture is really there: a page that is upright, then one that lies.
     let shape = async |wide: bool| {
         let began = std::time::Instant::now();

@@ -168,7 +168,7 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
     }
     let signed = PORTS_REPORT.replace(
         "[message]",
-        "[deliver]\nlink = \"signed\"\nleaving = true\nbody = \"full\"\n[message]",
+        "[deliver]\nlink = \"signed\"\nunsubscribe = true\nbody = \"full\"\n[message]",
     );
     applied(
         &place,
@@ -714,7 +714,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
     let (place, _service) = ready().await;
     let report = SMALL_REPORT.replace(
         "[[audience]]",
-        "[deliver]\nlink = \"signed\"\nattach = []\nleaving = true\n[[audience]]",
+        "[deliver]\nlink = \"signed\"\nattach = []\nunsubscribe = true\n[[audience]]",
     );
     place.apply_small(&report);
     let run = ran(&place, "small");
@@ -783,7 +783,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .unwrap()
             .contains("a@orrin-sound.example")
     );
-    assert_eq!(place.json(&["people"])["departures"], json!([]));
+    assert_eq!(place.json(&["people"])["unsubscribes"], json!([]));
     assert!(
         http.post(&leave)
             .body("List-Unsubscribe=One-Click")
@@ -794,7 +794,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .is_success()
     );
     assert_eq!(
-        place.json(&["people"])["departures"][0]["address"],
+        place.json(&["people"])["unsubscribes"][0]["address"],
         "a@orrin-sound.example"
     );
     let next = ran(&place, "small");
@@ -831,7 +831,7 @@ async fn what_is_too_large_for_a_mail_stays_behind_a_link() {
         &SMALL_REPORT
             .replace(
                 "[[audience]]",
-                "[deliver]\nlargest = \"200 kB\"\n[[audience]]",
+                "[deliver]\nmax-size = \"200 kB\"\n[[audience]]",
             )
             .replace("\"pdf\", ", ""),
     );

@@ -249,7 +249,7 @@ async fn a_look_is_tried_on_a_sample_before_it_is_saved() {
     let token = place.token();
     let preview = async |text: &str| {
         let request = http
-            .post(format!("http://{}/api/v1/looks/preview", place.address))
+            .post(format!("http://{}/api/v1/themes/preview", place.address))
             .bearer_auth(&token)
             .json(&json!({ "text": text }));
         let answer = request.send().await.unwrap();
@@ -258,13 +258,13 @@ async fn a_look_is_tried_on_a_sample_before_it_is_saved() {
             answer.bytes().await.unwrap().to_vec(),
         )
     };
-    let (status, day) = preview("[look]\nname = \"plain\"\n").await;
+    let (status, day) = preview("[theme]\nname = \"plain\"\n").await;
     assert!(status == 200 && day.starts_with(b"\x89PNG"));
     let (_, night) =
-        preview("[look]\nname = \"dark\"\ntheme = \"dark\"\norientation = \"landscape\"\n").await;
+        preview("[theme]\nname = \"dark\"\ntheme = \"dark\"\norientation = \"landscape\"\n").await;
     assert_ne!(day, night);
     let (status, words) = preview(
-        "[look]\nname = \"bad\"\naccent = \"blue\"\nlogo = \"https://logo.example/a.png\"\n",
+        "[theme]\nname = \"bad\"\naccent = \"blue\"\nlogo = \"https://logo.example/a.png\"\n",
     )
     .await;
     let words = text(&words);

@@ -193,7 +193,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
         }
         let bounced = place.json(&["people"])["bounced"][0].clone();
         assert_eq!(bounced["hard_bounces"], round);
-        assert_eq!(bounced["set_aside_at"].is_null(), round == 1);
+        assert_eq!(bounced["suppressed_at"].is_null(), round == 1);
     }
     let run = place.json(&["run", "small"]);
     assert_eq!(
@@ -203,7 +203,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
     assert!(run["steps"].as_array().unwrap().iter().any(|step| {
         step["detail"]
             .as_str()
-            .is_some_and(|detail| detail.contains("is set aside after 2 bounces"))
+            .is_some_and(|detail| detail.contains("is suppressed after 2 bounces"))
     }));
     let notices = place.json(&["notices"]);
     assert!(

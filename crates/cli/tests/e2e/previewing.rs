@@ -235,8 +235,8 @@ async fn what_cannot_be_shown_says_why() {
             "Did you mean \"Atlantic/Faroe\"?",
         ),
         (
-            dashboard(json!({ "values": { "port": "havnes" }, "look": "none-such" })),
-            "look \"none-such\"",
+            dashboard(json!({ "values": { "port": "havnes" }, "theme": "none-such" })),
+            "theme \"none-such\"",
         ),
         (
             dashboard(json!({ "values": { "port": "havnes" }, "format": "doc" })),

@@ -420,7 +420,7 @@ async fn a_history_is_thinned_out_and_forgotten() {
             .unwrap();
     }
     let source = "[source]\nname = \"here\"\nkind = \"local-checks\"\n";
-    let sampler = "[sampler]\nname = \"disks\"\nevery = \"P1D\"\nkeep = \"PT3H\"\n[sampler.thin]\nafter = \"PT1H\"\nto = \"PT10M\"\nwith = \"mean\"\n[query]\nsource = \"here\"\ncheck = \"disk\"\ntargets = [\"/\"]\n";
+    let sampler = "[sampler]\nname = \"disks\"\nevery = \"P1D\"\nkeep = \"PT3H\"\n[sampler.downsample]\nafter = \"PT1H\"\nto = \"PT10M\"\nwith = \"mean\"\n[query]\nsource = \"here\"\ncheck = \"disk\"\ntargets = [\"/\"]\n";
     let applied = place.apply(&[("s.toml", source), ("d.toml", sampler)]);
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     let began = std::time::Instant::now();

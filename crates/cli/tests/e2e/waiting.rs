@@ -337,7 +337,7 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     let dashboard = format!(
         "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n{queries}[[section]]\ntitle = \"All\"\n{blocks}"
     );
-    let source = SOURCE.replace("tls = \"off\"", "tls = \"off\"\nat-a-time = 2");
+    let source = SOURCE.replace("tls = \"off\"", "tls = \"off\"\nmax-concurrency = 2");
     let output = place.apply(&[
         ("source.toml", &source),
         ("dashboard.toml", &dashboard),

@@ -99,7 +99,7 @@ async fn scripted(other: &[(&'static str, Does)]) -> Scripted {
         reply_to: None,
         bounces: None,
         dkim: None,
-        largest: None,
+        max_size: None,
         timeout: Duration::from_secs(3),
     };
     Scripted { server, heard }

@@ -3,13 +3,9 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
-use maple_lark_core::{
-    Zone,
-    calendar::{Calendar, NamedDays},
-    definition::{DefinitionSet, Report},
-    zone::UnknownZone,
-};
+use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
 use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
+use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
 use rocket::{Route, State, get, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -88,19 +84,16 @@ async fn calendars(
 ) -> Answer<Vec<CalendarView>> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let today = engine.now().date_naive();
-    let view = |calendar: &Calendar| {
+    let view = |calendar: &CalendarFile| {
         let days = calendar.days(Zone::UTC);
         let uses = |report: &&Report| {
             report.schedule.as_ref().is_some_and(|schedule| {
-                schedule
-                    .calendars
-                    .iter()
-                    .any(|name| name.value == calendar.name)
+                schedule.calendars.iter().any(|name| *name == calendar.name)
             })
         };
         CalendarView {
             name: calendar.name.clone(),
-            title: calendar.title.clone(),
+            title: calendar.title().to_owned(),
             file: calendar.place.file.clone(),
             events: calendar.events,
             next_days: days

@@ -2,13 +2,10 @@
 //! somebody holds is what was made here.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{
-    Snapshot,
-    compose::compose,
-    definition::Format,
-    snapshot::{BadSnapshot, sha256},
-};
-use maple_lark_documents::{Rendered, chart_alone, together};
+use maple_lark_data::digest::sha256;
+use maple_lark_definition::Format;
+use maple_lark_document::{Snapshot, compose::compose, snapshot::BadSnapshot};
+use maple_lark_render::{Rendered, chart_alone, together};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
@@ -178,7 +175,7 @@ pub(super) async fn written(
     let work = move || {
         let document = compose(&snapshot().map_err(|error| error.to_string())?)
             .map_err(|error| error.to_string())?;
-        maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
+        maple_lark_render::render(&document, format).map_err(|error| error.to_string())
     };
     tokio::task::spawn_blocking(work)
         .await

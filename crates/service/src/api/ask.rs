@@ -4,15 +4,17 @@
 use std::{collections::BTreeMap, time::Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::{
-    Window, Zone,
-    definition::{self, Dashboard, DefinitionSet, Origin, ParameterKind, ParameterValue, Query},
-    figures::{Surroundings, apply_all},
-    snapshot::Outcome,
+use maple_lark_data::{
+    figures::{Context, apply_all},
     status::Thresholds,
-    window::{Step, Times},
 };
+use maple_lark_definition::{
+    Ask, Dashboard, DefinitionSet, Origin, ParameterKind, ParameterValue, Query, Sql, Times,
+    query_alone,
+};
+use maple_lark_document::snapshot::Outcome;
 use maple_lark_store::Store;
+use maple_lark_time::{Window, Zone, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -146,7 +148,7 @@ async fn try_query(
     let order = order.into_inner();
     let set = Catalogue::stored(&store.definitions().await?).set;
     let zone: Zone = order.zone.as_deref().unwrap_or("UTC").parse().map_err(
-        |error: maple_lark_core::zone::UnknownZone| {
+        |error: maple_lark_time::zone::UnknownZone| {
             Problem::new(422, "Not a time zone", error.to_string())
         },
     )?;
@@ -169,7 +171,7 @@ async fn try_query(
     let (dashboard, query): (Option<&Dashboard>, &Query) =
         match (&order.definition, &order.dashboard, &order.query) {
             (Some(text), None, None) => {
-                alone = definition::query_alone("query", text).map_err(Problem::definitions)?;
+                alone = query_alone("query", text).map_err(Problem::definitions)?;
                 (None, &alone)
             }
             (None, Some(dashboard), Some(query)) => {
@@ -217,11 +219,10 @@ async fn try_query(
     let milliseconds = began.elapsed().as_millis() as i64;
     let table = asked.table;
     let shown = order.rows.unwrap_or(100).min(1000);
-    let cell = |value: &maple_lark_core::Value| {
-        (*value != maple_lark_core::Value::Missing).then(|| value.exact(zone))
+    let cell = |value: &maple_lark_data::Value| {
+        (*value != maple_lark_data::Value::Missing).then(|| value.exact(zone))
     };
-    let inferred =
-        matches!(query.ask(), Some(definition::Ask::File(rows)) if rows.fields.is_empty());
+    let inferred = matches!(query.ask(), Some(Ask::File(rows)) if rows.fields.is_empty());
     let fields = inferred.then(|| {
         table
             .columns
@@ -257,7 +258,7 @@ async fn try_query(
         sent: asked.sent,
         note: asked.note,
         by_hand: match query.ask() {
-            Some(definition::Ask::Sql(definition::Sql {
+            Some(Ask::Sql(Sql {
                 pick: Some(pick), ..
             })) => Some(pick.by_hand()),
             _ => None,
@@ -320,7 +321,7 @@ fn ask<'a>(
                     format!(
                         "there is no source \"{}\".{}",
                         name.value,
-                        maple_lark_core::nearest::suggestion(
+                        maple_lark_time::nearest::suggestion(
                             &name.value,
                             set.sources.keys().map(String::as_str)
                         )
@@ -337,10 +338,10 @@ fn ask<'a>(
         let found = |name: &str| {
             answers
                 .get(name)
-                .map(|answer| maple_lark_core::Table::from(answer.table.clone()).into())
+                .map(|answer| maple_lark_data::Table::from(answer.table.clone()).into())
                 .ok_or_else(|| format!("there is no query \"{name}\""))
         };
-        let around = Surroundings {
+        let around = Context {
             window: &times.window,
             step: times.step,
             thresholds: &thresholds,

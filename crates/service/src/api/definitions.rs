@@ -1,7 +1,7 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
+use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
 use maple_lark_store::{
     Store,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
@@ -276,7 +276,7 @@ pub async fn apply_files(
             .schedule
             .calendars
             .iter()
-            .filter_map(|name| prepared.set.calendars.get(&name.value));
+            .filter_map(|name| prepared.set.calendars.get(name));
         let rule = named.fold(rule, |rule, calendar| {
             format!("{rule}; {}", calendar.sha256)
         });

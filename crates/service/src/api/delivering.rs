@@ -1,13 +1,15 @@
 //! Who gets what, by which way: channels, people, copies, links, and messages as they will be.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{
-    Snapshot,
-    compose::compose,
-    definition::{ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience},
-    message::{self, Template},
+use maple_lark_definition::{
+    ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience, Template, check,
+    render,
 };
-use maple_lark_documents::{Surroundings, mail_body};
+use maple_lark_document::{
+    Snapshot,
+    compose::{compose, run_values::message_values},
+};
+use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{
     Store,
     deliveries::{Copy, Delivery},
@@ -117,12 +119,12 @@ async fn channels(
     Ok(Json(found))
 }
 
-fn uses(report: &maple_lark_core::definition::Report, channel: &str) -> bool {
+fn uses(report: &maple_lark_definition::Report, channel: &str) -> bool {
     let manners = report
         .audiences
         .iter()
-        .map(|audience| &audience.manner)
-        .chain(report.audience_queries.iter().map(|query| &query.manner));
+        .map(|audience| &audience.options)
+        .chain(report.audience_queries.iter().map(|query| &query.options));
     let server = report
         .deliver
         .mail_server
@@ -130,7 +132,7 @@ fn uses(report: &maple_lark_core::definition::Report, channel: &str) -> bool {
         .is_some_and(|name| name.value == channel);
     server
         || manners
-            .flat_map(|manner| &manner.channels)
+            .flat_map(|options| &options.channels)
             .any(|name| name.value == channel)
 }
 
@@ -206,7 +208,7 @@ async fn test_mail(
 
 async fn probed(
     engine: &EngineHandle,
-    channel: Option<&maple_lark_core::definition::Channel>,
+    channel: Option<&maple_lark_definition::Channel>,
     to: Option<&str>,
 ) -> Answer<ChannelTest> {
     let to = to.ok_or_else(|| {
@@ -218,7 +220,7 @@ async fn probed(
     })?;
     let to: Mailbox = to
         .parse()
-        .map_err(|error: maple_lark_core::definition::BadMailbox| {
+        .map_err(|error: maple_lark_definition::BadMailbox| {
             Problem::new(422, "No mail address", error.to_string())
         })?;
     let probe = match engine.probe(channel, &to).await {
@@ -257,7 +259,7 @@ pub struct AddressBook {
     /// Addresses that returned mail.
     pub bounced: Vec<BouncedView>,
     /// Who took themselves off which report.
-    pub departures: Vec<DepartureView>,
+    pub unsubscribes: Vec<DepartureView>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -268,7 +270,7 @@ pub struct PersonView {
     pub file: String,
     pub zone: Option<String>,
     /// How they write numbers and dates, by example.
-    pub writing: Option<String>,
+    pub number_format: Option<String>,
     pub active: bool,
     /// Who they are in the service.
     pub user: Option<String>,
@@ -293,14 +295,14 @@ pub struct BouncedView {
     pub words: String,
     pub last_at: DateTime<Utc>,
     /// Nothing is sent there since then.
-    pub set_aside_at: Option<DateTime<Utc>>,
+    pub suppressed_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DepartureView {
     pub report: String,
     pub address: String,
-    pub left_at: DateTime<Utc>,
+    pub unsubscribed_at: DateTime<Utc>,
 }
 
 /// The address book.
@@ -309,7 +311,7 @@ pub struct DepartureView {
 async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
     let set = Catalogue::stored(&store.definitions().await?).set;
     let bounced = store.bounced_addresses().await?.into_iter();
-    let departures = store.departures(None).await?.into_iter();
+    let unsubscribes = store.unsubscribes(None).await?.into_iter();
     let reached: Vec<(String, Vec<String>)> = set
         .reports
         .values()
@@ -325,7 +327,9 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 address: person.address.clone(),
                 file: person.place.file.clone(),
                 zone: person.zone.map(|zone| zone.to_string()),
-                writing: person.writing.map(|writing| writing.to_string()),
+                number_format: person
+                    .number_format
+                    .map(|number_format| number_format.to_string()),
                 active: person.active,
                 user: person.user.clone(),
                 reports: reached
@@ -360,20 +364,20 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 hard_bounces: one.hard_bounces,
                 words: one.words,
                 last_at: one.last_at,
-                set_aside_at: one.set_aside_at,
+                suppressed_at: one.suppressed_at,
             })
             .collect(),
-        departures: departures
+        unsubscribes: unsubscribes
             .map(|one| DepartureView {
                 report: one.report,
                 address: one.address,
-                left_at: one.left_at,
+                unsubscribed_at: one.unsubscribed_at,
             })
             .collect(),
     }))
 }
 
-fn addresses(set: &DefinitionSet, report: &maple_lark_core::definition::Report) -> Vec<String> {
+fn addresses(set: &DefinitionSet, report: &maple_lark_definition::Report) -> Vec<String> {
     let audiences = set.audiences(report);
     audiences
         .iter()
@@ -404,8 +408,8 @@ pub struct RejoinOrder {
 }
 
 /// Put somebody back on a report that they had left. Only they themselves should ask for it.
-#[utoipa::path(post, operation_id = "rejoin_report", path = "/reports/{name}/departures/undo", tag = "delivering", params(("name" = String, Path)), request_body = RejoinOrder, responses((status = 204), (status = 404, body = Problem)))]
-#[post("/reports/<name>/departures/undo", data = "<order>")]
+#[utoipa::path(post, operation_id = "rejoin_report", path = "/reports/{name}/unsubscribes/undo", tag = "delivering", params(("name" = String, Path)), request_body = RejoinOrder, responses((status = 204), (status = 404, body = Problem)))]
+#[post("/reports/<name>/unsubscribes/undo", data = "<order>")]
 async fn rejoin(
     _user: Administrator,
     name: &str,
@@ -417,7 +421,7 @@ async fn rejoin(
         Ok(rocket::response::status::NoContent)
     } else {
         Err(Problem::not_found(format!(
-            "departure of {} from \"{name}\"",
+            "unsubscribe of {} from \"{name}\"",
             order.address
         )))
     }
@@ -551,7 +555,7 @@ async fn copies(
     ))
 }
 
-/// Let a run go out that waits for a look, or that is held.
+/// Let a run go out that waits for a theme, or that is held.
 #[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/runs/<id>/release")]
 async fn release(
@@ -657,7 +661,7 @@ async fn preview(
         ("text", Template::new(draft.text)),
     ];
     for (key, template) in &templates {
-        message::check(template).map_err(|words| {
+        check(template).map_err(|words| {
             Problem::new(422, "The message is not valid", format!("{key}: {words}"))
         })?;
     }
@@ -707,17 +711,16 @@ async fn preview(
     let work = move || {
         let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
-        let values = message::Values::of(&snapshot, &document, Some(&audience));
-        let [subject, text] = templates.map(|(_, template)| {
-            message::render(&template, &values).map_err(|error| error.to_string())
-        });
+        let values = message_values(&snapshot, &document, Some(&audience));
+        let [subject, text] = templates
+            .map(|(_, template)| render(&template, &values).map_err(|error| error.to_string()));
         let text = text?;
         let mail = mail_body(
             &document,
             content,
-            &Surroundings {
+            &Context {
                 message: Some(&text),
-                ..Surroundings::default()
+                ..Context::default()
             },
         )
         .map_err(|error| error.to_string())?;

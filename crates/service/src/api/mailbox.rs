@@ -21,7 +21,7 @@ pub fn routes() -> Vec<Route> {
 const MOST: usize = 200;
 
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct LetterHead {
+pub struct ReceivedHead {
     pub id: String,
     pub from: String,
     pub to: String,
@@ -32,9 +32,9 @@ pub struct LetterHead {
 }
 
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Letter {
+pub struct ReceivedMessage {
     #[serde(flatten)]
-    pub head: LetterHead,
+    pub head: ReceivedHead,
     pub message_id: String,
     pub text: String,
     /// Names of the attached files, in order; `/demo/mailbox/{id}/files/{index}` has them.
@@ -48,7 +48,7 @@ fn folder(config: &Config) -> Result<&Path, Problem> {
         .ok_or_else(|| Problem::not_found("demo mailbox; it is there only during the demo"))
 }
 
-/// The file of a letter; ids are names that the mail server gave, never paths.
+/// The file of a message; ids are names that the mail server gave, never paths.
 fn path(config: &Config, id: &str) -> Result<PathBuf, Problem> {
     let folder = folder(config)?;
     let valid = !id.is_empty()
@@ -60,7 +60,7 @@ fn path(config: &Config, id: &str) -> Result<PathBuf, Problem> {
     if valid && path.is_file() {
         Ok(path)
     } else {
-        Err(Problem::not_found(format!("letter \"{id}\"")))
+        Err(Problem::not_found(format!("message \"{id}\"")))
     }
 }
 
@@ -69,7 +69,7 @@ fn read(path: &Path) -> Result<Vec<u8>, Problem> {
         Problem::new(
             500,
             "Unreadable",
-            format!("the letter cannot be read: {error}"),
+            format!("the message cannot be read: {error}"),
         )
     })
 }
@@ -77,7 +77,7 @@ fn read(path: &Path) -> Result<Vec<u8>, Problem> {
 fn parse(bytes: &[u8]) -> Result<Message<'_>, Problem> {
     MessageParser::default()
         .parse(bytes)
-        .ok_or_else(|| Problem::new(500, "Unreadable", "the letter is no mail message"))
+        .ok_or_else(|| Problem::new(500, "Unreadable", "the message is no mail message"))
 }
 
 fn files<'a>(message: &'a Message<'a>) -> impl Iterator<Item = &'a mail_parser::MessagePart<'a>> {
@@ -96,8 +96,8 @@ fn address(address: Option<&mail_parser::Address<'_>>) -> String {
     }
 }
 
-fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> LetterHead {
-    LetterHead {
+fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> ReceivedHead {
+    ReceivedHead {
         id: id.to_owned(),
         from: address(message.from()),
         to: address(message.to()),
@@ -111,10 +111,10 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> LetterHead {
     }
 }
 
-/// The letters that the demo's mail server has taken, newest first.
-#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<LetterHead>), (status = 404, body = Problem)))]
+/// The messages that the demo's mail server has taken, newest first.
+#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = Problem)))]
 #[get("/demo/mailbox")]
-fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<LetterHead>> {
+fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>> {
     let mut ids: Vec<String> = std::fs::read_dir(folder(config)?)
         .into_iter()
         .flatten()
@@ -137,13 +137,13 @@ fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<LetterHead>> {
     Ok(Json(heads.collect()))
 }
 
-/// One letter.
-#[utoipa::path(get, operation_id = "get_letter", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = Letter), (status = 404, body = Problem)))]
+/// One message.
+#[utoipa::path(get, operation_id = "get_message", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = ReceivedMessage), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>")]
-fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<Letter> {
+fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<ReceivedMessage> {
     let bytes = read(&path(config, id)?)?;
     let message = parse(&bytes)?;
-    Ok(Json(Letter {
+    Ok(Json(ReceivedMessage {
         head: head(id, &bytes, &message),
         message_id: message.message_id().unwrap_or_default().to_owned(),
         text: message.body_text(0).unwrap_or_default().into_owned(),
@@ -160,8 +160,8 @@ struct LetterPage {
     policy: Header<'static>,
 }
 
-/// The HTML of a letter, its picture put in place, as a mail program would show it.
-#[utoipa::path(get, operation_id = "get_letter_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = Problem)))]
+/// The HTML of a message, its picture put in place, as a mail program would show it.
+#[utoipa::path(get, operation_id = "get_message_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>/html")]
 fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPage, Problem> {
     use base64::Engine;
@@ -184,8 +184,8 @@ fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPa
     Ok(LetterPage { body, policy })
 }
 
-/// One attached file of a letter.
-#[utoipa::path(get, operation_id = "get_letter_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
+/// One attached file of a message.
+#[utoipa::path(get, operation_id = "get_message_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
 #[get("/demo/mailbox/<id>/files/<index>")]
 fn file(
     _user: Viewer,
@@ -197,7 +197,7 @@ fn file(
     let message = parse(&bytes)?;
     let part = files(&message)
         .nth(index)
-        .ok_or_else(|| Problem::not_found("such file in this letter"))?;
+        .ok_or_else(|| Problem::not_found("such file in this message"))?;
     let name: String = part
         .attachment_name()
         .unwrap_or("file")

@@ -7,7 +7,6 @@ mod definitions;
 mod delivering;
 mod documents;
 mod health;
-mod looks;
 mod mailbox;
 mod metrics;
 mod openapi;
@@ -21,6 +20,7 @@ mod secrets;
 mod sessions;
 mod shared;
 mod sources;
+mod themes;
 pub mod view;
 
 use std::{path::PathBuf, sync::Arc};
@@ -39,14 +39,14 @@ pub use ask::{
     CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices, SamplerView, Tried,
     TriedColumn, TryOrder,
 };
-pub use maple_lark_core::definition::ParameterValue;
+pub use maple_lark_definition::ParameterValue;
 
 pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
 pub use delivering::{
     AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView,
     RejoinOrder, TestOrder,
 };
-pub use mailbox::{Letter, LetterHead};
+pub use mailbox::{ReceivedHead, ReceivedMessage};
 pub use preview::PreviewOrder;
 pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
 pub use runs::RunOrder;
@@ -85,7 +85,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", archive::routes())
-        .mount("/api/v1", looks::routes())
+        .mount("/api/v1", themes::routes())
         .mount("/api/v1", overview::routes())
         .mount("/api/v1", mailbox::routes())
         .mount("/api/v1", schedules::routes())

@@ -4,8 +4,8 @@ use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
 use super::{
-    agenda, archive, ask, definitions, delivering, documents, looks, mailbox, overview, preview,
-    reports, runs, schedules, secrets, sessions, sources,
+    agenda, archive, ask, definitions, delivering, documents, mailbox, overview, preview, reports,
+    runs, schedules, secrets, sessions, sources, themes,
 };
 
 #[derive(OpenApi)]
@@ -23,7 +23,7 @@ use super::{
         schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
-        documents::one, archive::again, archive::matching, looks::preview,
+        documents::one, archive::again, archive::matching, themes::preview,
         delivering::channels, delivering::test_channel, delivering::test_mail, delivering::people, delivering::forget_bounces, delivering::rejoin,
         delivering::copies, delivering::release, delivering::revoke_links, delivering::notices, delivering::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,

@@ -4,14 +4,13 @@
 use std::{collections::BTreeMap, time::Duration};
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{
-    Snapshot,
-    definition::{Audience, Dashboard, Definition, Format, ParameterValue, Report, edit},
-    nearest::suggestion,
-    snapshot::FrozenDefinition,
+use maple_lark_definition::{
+    Audience, Dashboard, Definition, Format, ParameterValue, Report, edit,
 };
+use maple_lark_document::{Snapshot, snapshot::FrozenDefinition};
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
+use maple_lark_time::nearest::suggestion;
 use rocket::{Route, State, post, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -59,7 +58,7 @@ pub struct PreviewOrder {
     pub window: Option<serde_json::Value>,
     /// For a dashboard: the name of a look.
     #[serde(default)]
-    pub look: Option<String>,
+    pub theme: Option<String>,
     /// Parameter values by name: texts, numbers or lists of texts. They come before those of
     /// the audience, the report and the dashboard.
     #[serde(default)]
@@ -175,12 +174,12 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
         return Err(Problem::new(422, "Cannot be previewed", "it is no report"));
     };
     let report = (**report).clone();
-    if let Some(look) = report
-        .look
+    if let Some(theme) = report
+        .theme
         .as_ref()
-        .filter(|look| !catalogue.set.looks.contains_key(&look.value))
+        .filter(|theme| !catalogue.set.themes.contains_key(&theme.value))
     {
-        return Err(Problem::not_found(format!("look \"{}\"", look.value)));
+        return Err(Problem::not_found(format!("theme \"{}\"", theme.value)));
     }
     catalogue.put(
         definition,
@@ -201,8 +200,8 @@ fn around(dashboard: &Dashboard, order: &PreviewOrder) -> Result<String, Problem
         quoted(&dashboard.name),
         quoted(&dashboard.title)
     );
-    if let Some(look) = &order.look {
-        text += &format!("look = {}\n", quoted(look));
+    if let Some(theme) = &order.theme {
+        text += &format!("theme = {}\n", quoted(theme));
     }
     let mut window = order
         .window

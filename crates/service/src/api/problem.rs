@@ -1,6 +1,5 @@
 //! Errors as problem details (RFC 9457).
 
-use maple_lark_core::definition;
 use maple_lark_store::StoreError;
 use rocket::{
     Request,
@@ -34,8 +33,8 @@ pub struct FileProblem {
     pub message: String,
 }
 
-impl From<definition::Problem> for FileProblem {
-    fn from(problem: definition::Problem) -> Self {
+impl From<maple_lark_definition::Problem> for FileProblem {
+    fn from(problem: maple_lark_definition::Problem) -> Self {
         Self {
             file: problem.file,
             line: problem.line,
@@ -104,7 +103,7 @@ impl Problem {
         Self::new(404, "Not found", format!("there is no {what}"))
     }
 
-    pub fn definitions(problems: Vec<definition::Problem>) -> Self {
+    pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
         let detail = match &problems[..] {
             [one] => one.to_string(),
             many => format!("{} problems; nothing was changed", many.len()),

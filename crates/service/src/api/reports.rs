@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{DefinitionSet, Kind, Report, edit};
+use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
@@ -90,7 +90,7 @@ fn view(
     latest: Option<Run>,
 ) -> ReportView {
     let parameters = set.parameters_of(report);
-    let audience = |audience: &maple_lark_core::definition::Audience| {
+    let audience = |audience: &maple_lark_definition::Audience| {
         let values = set.values(report, Some(&audience.parameters));
         let listed = [
             ("", &audience.to),
@@ -104,7 +104,7 @@ fn view(
                 .flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value)))
                 .collect(),
             channels: audience
-                .manner
+                .options
                 .channels
                 .iter()
                 .map(|name| name.value.clone())

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::Snapshot;
+use maple_lark_document::Snapshot;
 use maple_lark_store::{Store, runs::RunFilter};
 use rocket::{
     Route, Shutdown, State, get, post,

@@ -3,14 +3,9 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{
-    Zone,
-    calendar::Calendar,
-    definition::{self, DefinitionSet, schedule_and_window},
-    nearest::suggestion,
-    window::Step,
-};
+use maple_lark_definition::{Definition, DefinitionSet, schedule_and_window};
 use maple_lark_store::Store;
+use maple_lark_time::{Zone, nearest::suggestion, window::Step};
 use rocket::{Route, State, post, routes, serde::json::Json};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -99,7 +94,7 @@ async fn explain(
     question: Json<Question>,
     store: &State<Store>,
 ) -> Answer<Explained> {
-    let unknown = |error: maple_lark_core::zone::UnknownZone| {
+    let unknown = |error: maple_lark_time::zone::UnknownZone| {
         Problem::new(422, "Unknown zone", error.to_string())
     };
     let reader: Option<Zone> = question
@@ -134,7 +129,7 @@ async fn explain(
     let named = schedule
         .iter()
         .flat_map(|schedule| &schedule.calendars)
-        .map(|name| name.value.as_str());
+        .map(String::as_str);
     let set = calendars(named, &question.calendars, store).await?;
     let plan = schedule
         .as_ref()
@@ -204,7 +199,7 @@ async fn explain(
 }
 
 /// All that is wrong with a question, by its keys; there is no file to name lines of.
-fn not_understood(problems: Vec<definition::Problem>) -> Problem {
+fn not_understood(problems: Vec<maple_lark_definition::Problem>) -> Problem {
     let said: Vec<String> = problems
         .iter()
         .map(|one| format!("{}: {}", one.key, one.message))
@@ -244,8 +239,7 @@ async fn calendars(
                 }
             },
         };
-        let calendar = Calendar::parse(&file, &text).map_err(Problem::definitions)?;
-        set.calendars.insert(name.to_owned(), calendar);
+        set.put(Definition::parse(&file, &text).map_err(Problem::definitions)?);
     }
     Ok(set)
 }

@@ -133,7 +133,7 @@ async fn page(
         escaped(&view.window.label)
     );
     for head in documents(store, &link).await? {
-        // Writing to a text always succeeds.
+        // NumberFormat to a text always succeeds.
         let _ = write!(
             body,
             "<tr><td><a href=\"/shared/{token}/{}\">{}</a></td><td>{}</td></tr>",
@@ -142,11 +142,11 @@ async fn page(
             size(head.size)
         );
     }
-    let zone: maple_lark_core::Zone = view
+    let zone: maple_lark_time::Zone = view
         .window
         .zone
         .parse()
-        .unwrap_or(maple_lark_core::Zone::UTC);
+        .unwrap_or(maple_lark_time::Zone::UTC);
     let _ = write!(
         body,
         "</table><p class=\"small\">This link is good until {}. Whoever has it can open these documents.</p>",
@@ -197,7 +197,7 @@ async fn file(
 }
 
 /// The report and the address in a token for leaving.
-fn departure(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
+fn unsubscribe(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
     let text = engine.signer().signed("leave", token)?;
     text.split_once(' ')
         .map(|(report, address)| (report.to_owned(), address.to_owned()))
@@ -215,7 +215,7 @@ async fn title(store: &Store, report: String) -> String {
 /// Looking at the address changes nothing: mail programs follow links to see what is there.
 #[get("/leave/<token>")]
 async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = departure(token, engine) else {
+    let Some((report, address)) = unsubscribe(token, engine) else {
         return over();
     };
     let report = title(store, report).await;
@@ -235,7 +235,7 @@ async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHa
 /// One click (RFC 8058): whoever has the token may leave, without signing in.
 #[post("/leave/<token>")]
 async fn leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = departure(token, engine) else {
+    let Some((report, address)) = unsubscribe(token, engine) else {
         return over();
     };
     if let Err(error) = store.leave(&report, &address, engine.now()).await {

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use maple_lark_core::definition::{DefinitionSet, Query};
+use maple_lark_definition::{DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 

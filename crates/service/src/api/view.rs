@@ -1,12 +1,12 @@
 //! What the API answers with. Clients see these and nothing of the tables behind them.
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::{Window, Zone};
 use maple_lark_store::{
     deliveries::{Attempt, Delivery},
     recipients::SharedLink,
     runs::{DocumentHead, OPEN_STATES, Run, Step},
 };
+use maple_lark_time::{Window, Zone};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;

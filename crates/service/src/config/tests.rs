@@ -171,8 +171,8 @@ fn what_is_wrong_is_said_with_its_place_and_without_a_secret() {
             "mail.ca-file: /nowhere/ca.pem cannot be read",
         ),
         (
-            format!("{LEAST}{MAIL}give-up = \"P1Y\"\n"),
-            "mail.give-up must be made of",
+            format!("{LEAST}{MAIL}retry-for = \"P1Y\"\n"),
+            "mail.retry-for must be made of",
         ),
         (format!("{LEAST}[notices]\nto = \"nobody\"\n"), "line 3: "),
         (format!("{LEAST}[bounces]\n"), "missing field `maildir`"),
@@ -214,7 +214,7 @@ fn secrets_come_from_files_without_the_line_end_that_editors_add() {
     assert!(config.vault.sign("link", "x").is_some());
     let mail = config.mail.unwrap();
     assert_eq!(
-        (mail.first_retry, mail.give_up),
+        (mail.first_retry, mail.retry_for),
         (Duration::from_secs(30), Duration::from_secs(86_400))
     );
     let Some(MailSignIn::Password { user, password }) = mail.server.sign_in else {

@@ -2,10 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use maple_lark_core::{
-    definition::{Report, ResolvedAudience},
-    window::Times,
-};
+use maple_lark_definition::{Report, ResolvedAudience, Times};
 use maple_lark_sources::{Question, Values};
 use maple_lark_store::runs::Run;
 use serde::{Deserialize, Serialize};
@@ -88,7 +85,7 @@ fn narrowed(
             catalogue.set.recipient(
                 address
                     .parse()
-                    .map_err(|error: maple_lark_core::definition::BadMailbox| error.to_string())?,
+                    .map_err(|error: maple_lark_definition::BadMailbox| error.to_string())?,
             ),
         );
     }
@@ -108,7 +105,7 @@ async fn ask(
     run: &Run,
     catalogue: &Catalogue,
     report: &Report,
-    query: &maple_lark_core::definition::AudienceQuery,
+    query: &maple_lark_definition::AudienceQuery,
 ) -> Result<Vec<ResolvedAudience>, WorkError> {
     let times: Times = collect::times(report, collect::window_of(run)?, None);
     let values: Values = catalogue.set.values(report, None);

@@ -104,13 +104,13 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
             .count_bounce(&bounce.recipient, &words, bounces.limit, now)
             .await?
     {
-        tracing::warn!(recipient = %bounce.recipient, words, "set aside");
+        tracing::warn!(recipient = %bounce.recipient, words, "suppressed");
         let run = shared.store.run(delivery.run_id).await?;
         let owner = run
             .as_ref()
             .and_then(|run| super::notices::owner_of(&run.definitions, &run.report));
         let text = format!(
-            "{} is set aside: {words}. It gets nothing until somebody puts it back.",
+            "{} is suppressed: {words}. It gets nothing until somebody puts it back.",
             bounce.recipient
         );
         super::notices::tell(shared, "set-aside", &bounce.recipient, None, owner, &text).await?;

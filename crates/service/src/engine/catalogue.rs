@@ -6,8 +6,8 @@ use std::{
 };
 
 use chrono::{DateTime, Utc};
-use maple_lark_core::definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report, edit};
-use maple_lark_core::snapshot::FrozenDefinition;
+use maple_lark_definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report, edit};
+use maple_lark_document::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
 /// Parsed definitions with the texts they came from.
@@ -19,11 +19,11 @@ pub struct Catalogue {
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
-pub struct Kept(Mutex<Option<(Version, Arc<Catalogue>)>>);
+pub struct Cache(Mutex<Option<(Version, Arc<Catalogue>)>>);
 
 type Version = (i64, Option<DateTime<Utc>>);
 
-impl Kept {
+impl Cache {
     pub async fn current(&self, store: &Store) -> Result<Arc<Catalogue>, StoreError> {
         let version = store.definitions_version().await?;
         let known = |kept: &Option<(Version, Arc<Catalogue>)>| {
@@ -123,7 +123,7 @@ impl Catalogue {
     /// else gets the report is not in them.
     pub fn composed_from(&self) -> Vec<FrozenDefinition> {
         let needed = |(kind, _): &(Kind, String)| {
-            matches!(kind, Kind::Report | Kind::Dashboard | Kind::Look)
+            matches!(kind, Kind::Report | Kind::Dashboard | Kind::Theme)
         };
         self.texts
             .iter()
@@ -143,9 +143,9 @@ impl Catalogue {
         let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
         needed.extend(
             report
-                .look
+                .theme
                 .iter()
-                .map(|look| (Kind::Look, look.value.clone())),
+                .map(|theme| (Kind::Theme, theme.value.clone())),
         );
         needed.extend(
             self.set
@@ -201,9 +201,9 @@ impl Catalogue {
         }
         needed.extend(
             report
-                .wording
+                .message_template
                 .iter()
-                .map(|wording| (Kind::Wording, wording.value.clone())),
+                .map(|message_template| (Kind::MessageTemplate, message_template.value.clone())),
         );
         needed.extend(
             report

@@ -1,5 +1,5 @@
 //! Channel definitions as something that can be delivered to: settings looked up, connections
-//! kept for the next letter.
+//! open for the next message.
 
 use std::{
     collections::HashMap,
@@ -8,7 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use maple_lark_core::definition::{
+use maple_lark_definition::{
     Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web, split_address,
 };
 use maple_lark_delivery::{
@@ -21,34 +21,34 @@ use super::Shared;
 
 /// A connection that nobody has used for so long is not trusted any more.
 const IDLE: Duration = Duration::from_secs(5);
-/// Some servers want a new connection after so many letters.
-const MOST_LETTERS: usize = 100;
+/// Some servers want a new connection after so many messages.
+const MOST_MESSAGES: usize = 100;
 
 /// Open connections to mail servers, by channel; the service's own server has no name.
 #[derive(Default)]
-pub struct Sessions(Mutex<HashMap<String, Vec<Kept>>>);
+pub struct Sessions(Mutex<HashMap<String, Vec<OpenSession>>>);
 
-struct Kept {
+struct OpenSession {
     session: MailSession,
     server: Arc<MailServer>,
     /// What the connection was made by; another definition makes it useless.
     of: Option<Channel>,
-    letters: usize,
+    messages: usize,
     since: Instant,
 }
 
 impl Sessions {
-    /// Hands a letter over on a connection that is open already, or on a new one.
+    /// Hands a message over on a connection that is open already, or on a new one.
     pub async fn send(
         &self,
         shared: &Shared,
         via: &str,
         channel: Option<&Channel>,
-        letter: impl AsyncFnOnce(&MailServer) -> Result<delivery::Letter, DeliveryError>,
+        message: impl AsyncFnOnce(&MailServer) -> Result<delivery::Message, DeliveryError>,
     ) -> Result<String, DeliveryError> {
-        let kept = self.take(via, channel);
-        let server = match &kept {
-            Some(kept) => kept.server.clone(),
+        let open = self.take(via, channel);
+        let server = match &open {
+            Some(open) => open.server.clone(),
             None => Arc::new(own_or_named(shared, channel).await.map_err(|words| {
                 DeliveryError::Refused {
                     server: "the mail server".to_owned(),
@@ -56,37 +56,37 @@ impl Sessions {
                 }
             })?),
         };
-        let letter = letter(&server).await?;
-        let bytes = letter.bytes(server.dkim.as_deref())?;
-        if let Some(largest) = server
-            .largest
-            .filter(|largest| *largest < bytes.len() as u64)
+        let message = message(&server).await?;
+        let bytes = message.bytes(server.dkim.as_deref())?;
+        if let Some(max_size) = server
+            .max_size
+            .filter(|max_size| *max_size < bytes.len() as u64)
         {
             return Err(DeliveryError::Refused {
                 server: server.name(),
-                words: format!("it takes {largest} bytes, and this has {}", bytes.len()),
+                words: format!("it takes {max_size} bytes, and this has {}", bytes.len()),
             });
         }
-        let mut session = match kept {
-            Some(mut kept) => {
-                let sent = kept.session.send(&server, &letter.recipient, &bytes).await;
+        let mut session = match open {
+            Some(mut open) => {
+                let sent = open.session.send(&server, &message.recipient, &bytes).await;
                 // A server may end a connection that is idle; nothing was handed over then.
                 if !matches!(sent, Err(DeliveryError::Unreachable { .. })) {
-                    self.give_back(via, kept, &sent).await;
+                    self.give_back(via, open, &sent).await;
                     return sent;
                 }
                 MailSession::open(&server).await?
             }
             None => MailSession::open(&server).await?,
         };
-        let sent = session.send(&server, &letter.recipient, &bytes).await;
+        let sent = session.send(&server, &message.recipient, &bytes).await;
         self.give_back(
             via,
-            Kept {
+            OpenSession {
                 session,
                 server,
                 of: channel.cloned(),
-                letters: 0,
+                messages: 0,
                 since: Instant::now(),
             },
             &sent,
@@ -95,27 +95,32 @@ impl Sessions {
         sent
     }
 
-    fn take(&self, via: &str, channel: Option<&Channel>) -> Option<Kept> {
+    fn take(&self, via: &str, channel: Option<&Channel>) -> Option<OpenSession> {
         let mut all = self
             .0
             .lock()
             .unwrap_or_else(|poisoned| poisoned.into_inner());
         let list = all.get_mut(via)?;
-        list.retain(|kept| kept.since.elapsed() < IDLE && kept.of.as_ref() == channel);
+        list.retain(|open| open.since.elapsed() < IDLE && open.of.as_ref() == channel);
         list.pop()
     }
 
-    async fn give_back(&self, via: &str, mut kept: Kept, sent: &Result<String, DeliveryError>) {
-        if sent.is_err() && kept.session.is_usable() {
-            kept.session.reset().await;
+    async fn give_back(
+        &self,
+        via: &str,
+        mut open: OpenSession,
+        sent: &Result<String, DeliveryError>,
+    ) {
+        if sent.is_err() && open.session.is_usable() {
+            open.session.reset().await;
         }
-        kept.letters += 1;
-        kept.since = Instant::now();
-        if !kept.session.is_usable() {
+        open.messages += 1;
+        open.since = Instant::now();
+        if !open.session.is_usable() {
             return;
         }
-        if kept.letters >= MOST_LETTERS {
-            kept.session.close().await;
+        if open.messages >= MOST_MESSAGES {
+            open.session.close().await;
             return;
         }
         self.0
@@ -123,22 +128,22 @@ impl Sessions {
             .unwrap_or_else(|poisoned| poisoned.into_inner())
             .entry(via.to_owned())
             .or_default()
-            .push(kept);
+            .push(open);
     }
 
     /// Says goodbye to connections that nobody needs any more.
     pub async fn tidy(&self) {
-        let idle: Vec<Kept> = {
+        let idle: Vec<OpenSession> = {
             let mut all = self
                 .0
                 .lock()
                 .unwrap_or_else(|poisoned| poisoned.into_inner());
             all.values_mut()
-                .flat_map(|list| list.extract_if(.., |kept| kept.since.elapsed() >= IDLE))
+                .flat_map(|list| list.extract_if(.., |open| open.since.elapsed() >= IDLE))
                 .collect()
         };
-        for kept in idle {
-            kept.session.close().await;
+        for open in idle {
+            open.session.close().await;
         }
     }
 }
@@ -201,7 +206,7 @@ async fn mail_server(
         reply_to: settings.reply_to.clone(),
         bounces: settings.bounces.clone(),
         dkim,
-        largest: settings.largest,
+        max_size: settings.max_size,
         timeout: Duration::from_secs(channel.timeout_seconds),
     })
 }

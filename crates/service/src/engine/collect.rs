@@ -7,14 +7,15 @@ use std::{
 };
 
 use futures::future::join_all;
-use maple_lark_core::{
-    Snapshot, Window,
-    definition::{Dashboard, Origin, Query, Report, SendWhen, Source},
-    snapshot::{Outcome, QueryRecord, Sealed, sha256},
-    window::{Step, Times},
+use maple_lark_data::digest::sha256;
+use maple_lark_definition::{Dashboard, Origin, Query, Report, SendWhen, Source, Times};
+use maple_lark_document::{
+    Snapshot,
+    snapshot::{Outcome, QueryRecord, Sealed},
 };
 use maple_lark_sources::{Question, Values};
 use maple_lark_store::runs::{Run, StoredSnapshot};
+use maple_lark_time::{Window, window::Step};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use uuid::Uuid;
 
@@ -28,7 +29,7 @@ pub struct Turns(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
 impl Turns {
     /// A turn at a source, given back when it is dropped.
     pub async fn turn(&self, source: &Source) -> Option<OwnedSemaphorePermit> {
-        self.turn_of(&source.name, source.at_a_time).await
+        self.turn_of(&source.name, source.max_concurrency).await
     }
 
     /// The same where there may be no source to wait for.
@@ -40,15 +41,19 @@ impl Turns {
     }
 
     /// A turn at anything that has a name and a limit.
-    pub async fn turn_of(&self, name: &str, at_a_time: usize) -> Option<OwnedSemaphorePermit> {
+    pub async fn turn_of(
+        &self,
+        name: &str,
+        max_concurrency: usize,
+    ) -> Option<OwnedSemaphorePermit> {
         let limit = {
             let mut known = self
                 .0
                 .lock()
                 .unwrap_or_else(|poisoned| poisoned.into_inner());
             known
-                .entry((name.to_owned(), at_a_time))
-                .or_insert_with(|| Arc::new(Semaphore::new(at_a_time)))
+                .entry((name.to_owned(), max_concurrency))
+                .or_insert_with(|| Arc::new(Semaphore::new(max_concurrency)))
                 .clone()
         };
         // The semaphore is never closed.

@@ -2,11 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use maple_lark_core::{
-    definition::{Report, ResolvedAudience},
-    snapshot::sha256,
-    status::Status,
-};
+use maple_lark_data::digest::sha256;
+use maple_lark_data::status::Status;
+use maple_lark_definition::{Report, ResolvedAudience};
 use maple_lark_store::{
     deliveries::Delivery,
     runs::{Run, SnapshotHead},
@@ -33,10 +31,10 @@ pub async fn enqueue(
     let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
     let left: BTreeSet<String> = store
-        .departures(Some(&report.name))
+        .unsubscribes(Some(&report.name))
         .await?
         .into_iter()
-        .map(|departure| departure.address)
+        .map(|unsubscribe| unsubscribe.address)
         .collect();
     let mail_server = report
         .deliver
@@ -78,7 +76,7 @@ pub async fn enqueue(
             .everybody()
             .map(|(_, recipient)| recipient.mailbox.address.to_lowercase())
             .collect();
-        let set_aside = store.set_aside(&addresses).await?;
+        let suppressed = store.suppressed(&addresses).await?;
         let mut passed_over = Vec::new();
         let together = format!("{}.{}", run.id, &sha256(audience.name.as_bytes())[..12]);
         for (role, recipient) in audience.everybody() {
@@ -87,9 +85,9 @@ pub async fn enqueue(
                 passed_over.push(format!("{address} has left this report"));
                 continue;
             }
-            if let Some(bounced) = set_aside.iter().find(|bounced| bounced.address == address) {
+            if let Some(bounced) = suppressed.iter().find(|bounced| bounced.address == address) {
                 passed_over.push(format!(
-                    "{address} is set aside after {} bounces: {}",
+                    "{address} is suppressed after {} bounces: {}",
                     bounced.hard_bounces, bounced.words
                 ));
                 continue;
@@ -108,7 +106,7 @@ pub async fn enqueue(
             let variant = if audience.together {
                 String::new()
             } else {
-                recipient.reading.key()
+                recipient.format.key()
             };
             let delivery = waiting(id, run, snapshot, audience, now);
             deliveries.push(Delivery {

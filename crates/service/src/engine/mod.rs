@@ -10,7 +10,7 @@ mod channels;
 mod clock;
 mod collect;
 mod deliver;
-mod letters;
+mod messages;
 mod notices;
 mod outbox;
 mod readiness;
@@ -21,15 +21,14 @@ mod scheduler;
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::{
-    Snapshot, Window,
-    definition::{Ask, Channel, Mailbox, OnFailedBlock, Report, ResolvedAudience, Source},
-    figures::Operation,
-    snapshot::Outcome,
-    window::Times,
+use maple_lark_data::figures::Operation;
+use maple_lark_definition::{
+    Ask, Channel, Mailbox, OnFailedBlock, Report, ResolvedAudience, Source, Times,
 };
+use maple_lark_document::{Snapshot, snapshot::Outcome};
 use maple_lark_sources::{Answer, Question, Reader, Values};
 use maple_lark_store::{Store, StoreError, runs::Run};
+use maple_lark_time::Window;
 use tokio::{
     sync::{Notify, watch},
     task::JoinSet,
@@ -61,10 +60,10 @@ pub(crate) struct Shared {
     /// How many deliveries each channel has in its hands.
     pub lanes: collect::Turns,
     pub reader: Reader,
-    pub catalogue: catalogue::Kept,
+    pub catalogue: catalogue::Cache,
     pub clock: Clock,
     pub sessions: channels::Sessions,
-    pub letters: letters::Prepared,
+    pub messages: messages::Prepared,
     pub endings: outbox::Endings,
 }
 
@@ -79,10 +78,10 @@ impl Shared {
             wake: Notify::new(),
             sources: collect::Turns::default(),
             lanes: collect::Turns::default(),
-            catalogue: catalogue::Kept::default(),
+            catalogue: catalogue::Cache::default(),
             clock,
             sessions: channels::Sessions::default(),
-            letters: letters::Prepared::default(),
+            messages: messages::Prepared::default(),
             endings: outbox::Endings::default(),
         }
     }
@@ -168,8 +167,8 @@ impl EngineHandle {
         to: &Mailbox,
     ) -> Result<maple_lark_delivery::Probe, String> {
         let server = channels::own_or_named(&self.0, channel).await?;
-        let letter = letters::test_letter(&server, to, self.now());
-        Ok(maple_lark_delivery::MailSession::probe(&server, &letter).await)
+        let message = messages::test_message(&server, to, self.now());
+        Ok(maple_lark_delivery::MailSession::probe(&server, &message).await)
     }
 
     /// Tries a channel that is no mail server, with something that shows that it works.

@@ -4,15 +4,13 @@
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
-use maple_lark_core::{
-    Zone,
-    definition::{BadMailbox, Mailbox, Report, Source},
-};
+use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
 use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
+use maple_lark_time::Zone;
 use tokio::sync::watch;
 
-use super::{Catalogue, Shared, WorkError, channels, letters, outbox};
+use super::{Catalogue, Shared, WorkError, channels, messages, outbox};
 
 /// How often it is looked for trouble; what is gathered counts from its first notice.
 const EVERY: Duration = Duration::from_secs(1);
@@ -376,8 +374,8 @@ async fn tell_by_mail(
     let server = channels::own_or_named(shared, channel)
         .await
         .map_err(refused)?;
-    // The same batch is the same letter, however often it has to be sent.
-    let letter = letters::plain_letter(
+    // The same batch is the same message, however often it has to be sent.
+    let message = messages::plain_message(
         &server,
         &to,
         &format!("notice.{batch_id}"),
@@ -385,7 +383,7 @@ async fn tell_by_mail(
         subject(batch),
         body(batch),
     );
-    let bytes = letter.bytes(server.dkim.as_deref())?;
+    let bytes = message.bytes(server.dkim.as_deref())?;
     let mut session = MailSession::open(&server).await?;
     let sent = session.send(&server, &to, &bytes).await;
     session.close().await;
@@ -420,7 +418,7 @@ fn word(kind: &str) -> &'static str {
         "awaiting-approval" => "waits for a look",
         "recovered" => "well again",
         "still-quiet" => "still quiet",
-        "set-aside" => "set aside",
+        "set-aside" => "suppressed",
         kind if kind.starts_with("source-down") => "source is down",
         kind if kind.starts_with("source-up") => "source is back",
         _ => "notice",

@@ -8,15 +8,13 @@ use std::{
 };
 
 use chrono::TimeDelta;
-use maple_lark_core::{
-    definition::{Channel, ChannelKind, WebhookSettings},
-    message,
-    status::Status,
-};
+use maple_lark_data::status::Status;
+use maple_lark_definition::{Channel, ChannelKind, WebhookSettings, render};
 use maple_lark_delivery::{
     DeliveryError, Severity, SyslogLine, post_message, put_files, remove_files, send_line,
     write_files,
 };
+use maple_lark_document::compose::run_values::message_values;
 use maple_lark_store::{
     StoreError,
     deliveries::{Delivery, Ended, Ending},
@@ -32,7 +30,7 @@ use uuid::Uuid;
 
 use super::{
     Catalogue, Held, IDLE, Shared, WorkError, channels, keep_lease,
-    letters::{self, Told},
+    messages::{self, Told},
 };
 
 /// So many deliveries one process has under way.
@@ -118,19 +116,21 @@ async fn take(
     let catalogue = shared.catalogue.current(&shared.store).await?;
     let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
     let own = std::iter::once(("", OWN_AT_A_TIME, None));
-    let named = catalogue
-        .set
-        .channels
-        .values()
-        .map(|channel| (channel.name.as_str(), channel.at_a_time, channel.a_minute));
-    for (via, at_a_time, a_minute) in own.chain(named) {
+    let named = catalogue.set.channels.values().map(|channel| {
+        (
+            channel.name.as_str(),
+            channel.max_concurrency,
+            channel.rate_per_minute,
+        )
+    });
+    for (via, max_concurrency, rate_per_minute) in own.chain(named) {
         let taken = counts.get(via).copied().unwrap_or_default();
-        let mut free = (at_a_time * TAKEN_FOR_EACH).saturating_sub(taken);
+        let mut free = (max_concurrency * TAKEN_FOR_EACH).saturating_sub(taken);
         // Several at a time cost the records little more than one.
-        if taken > 0 && free < at_a_time {
+        if taken > 0 && free < max_concurrency {
             free = 0;
         }
-        if let Some(limit) = a_minute
+        if let Some(limit) = rate_per_minute
             && free > 0
         {
             let lately = shared
@@ -164,8 +164,8 @@ async fn carry(
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
         let in_turn = async {
-            let at_a_time = catalogue.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.at_a_time);
-            let _lane = shared.lanes.turn_of(&delivery.via, at_a_time).await;
+            let max_concurrency = catalogue.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.max_concurrency);
+            let _lane = shared.lanes.turn_of(&delivery.via, max_concurrency).await;
             hand_over(shared, catalogue, &delivery).await
         };
         let carried = tokio::select! {
@@ -287,12 +287,12 @@ async fn hand_over(
     };
     if delivery.channel == "mail" {
         let mut broken = None;
-        let letter = async |server: &maple_lark_delivery::MailServer| match letters::letter(
+        let message = async |server: &maple_lark_delivery::MailServer| match messages::message(
             shared, server, delivery,
         )
         .await
         {
-            Ok(letter) => Ok(letter),
+            Ok(message) => Ok(message),
             Err(WorkError::Run(words)) => Err(DeliveryError::Message { words }),
             Err(WorkError::Store(error)) => {
                 let words = error.to_string();
@@ -302,7 +302,7 @@ async fn hand_over(
         };
         let sent = shared
             .sessions
-            .send(shared, &delivery.via, channel, letter)
+            .send(shared, &delivery.via, channel, message)
             .await;
         return match broken {
             Some(error) => Err(Failure::Store(error)),
@@ -404,7 +404,7 @@ async fn by_channel(
                 Some(key) => Some(shared.reader.setting(key).await.map_err(refused)?),
                 None => None,
             };
-            let told = letters::opened(shared, delivery).await?;
+            let told = messages::opened(shared, delivery).await?;
             let body = webhook_body(shared, settings, delivery, &told).await?;
             Ok(post_message(
                 &target,
@@ -419,7 +419,7 @@ async fn by_channel(
             let address = channels::syslog_address(&shared.reader, &settings.address)
                 .await
                 .map_err(refused)?;
-            let told = letters::opened(shared, delivery).await?;
+            let told = messages::opened(shared, delivery).await?;
             let document = &told.document;
             let severity = match document.summary.status {
                 Status::Critical => Severity::Error,
@@ -516,9 +516,8 @@ async fn webhook_body(
         document,
     } = told;
     if let Some(template) = &settings.text {
-        let values = message::Values::of(snapshot, document, Some(&delivery.audience));
-        let text = message::render(template, &values)
-            .map_err(|error| WorkError::Run(error.to_string()))?;
+        let values = message_values(snapshot, document, Some(&delivery.audience));
+        let text = render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
         return Ok(json!({ "text": text }));
     }
     let documents = shared.store.document_heads(run.id).await?;
@@ -559,14 +558,14 @@ async fn postponed(
 ) -> Result<Ending, StoreError> {
     let (now, answer) = (shared.now(), error.to_string());
     let mail = shared.config.mail.as_ref();
-    let give_up = match report_gives_up(shared, delivery).await? {
+    let retry_for = match report_gives_up(shared, delivery).await? {
         Some(seconds) => TimeDelta::seconds(seconds as i64),
-        None => TimeDelta::from_std(mail.map_or(GIVE_UP, |mail| mail.give_up))
+        None => TimeDelta::from_std(mail.map_or(GIVE_UP, |mail| mail.retry_for))
             .unwrap_or(TimeDelta::days(1)),
     };
-    if now - delivery.created_at > give_up {
+    if now - delivery.created_at > retry_for {
         return Ok(Ending::Refused {
-            answer: format!("given up after {} min: {answer}", give_up.num_minutes()),
+            answer: format!("given up after {} min: {answer}", retry_for.num_minutes()),
         });
     }
     let attempts = shared.store.attempt_count(delivery.id).await? as u32;
@@ -589,7 +588,7 @@ async fn report_gives_up(shared: &Shared, delivery: &Delivery) -> Result<Option<
         .set
         .reports
         .get(&run.report)
-        .and_then(|report| report.deliver.give_up_seconds))
+        .and_then(|report| report.deliver.retry_for_seconds))
 }
 
 /// Between four fifths and six fifths of a wait, another for each delivery and attempt.

@@ -1,10 +1,8 @@
 //! Lets a scheduled run wait until its data is ready.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::{
-    PackedTable, Value,
-    definition::{AtDeadline, Readiness, Report},
-};
+use maple_lark_data::{PackedTable, Value};
+use maple_lark_definition::{AtDeadline, Readiness, Report};
 use maple_lark_sources::Question;
 use maple_lark_store::runs::Run;
 

@@ -2,14 +2,15 @@
 
 use std::collections::BTreeSet;
 
-use maple_lark_core::{
+use maple_lark_data::digest::sha256;
+use maple_lark_data::status::Status;
+use maple_lark_definition::{Format, RecipientFormat, Report, ResolvedAudience, SendWhen};
+use maple_lark_document::{
     Snapshot,
     compose::{compose, compose_for},
-    definition::{Format, Reading, Report, ResolvedAudience, SendWhen},
     document::Document,
-    quiet,
-    snapshot::{BadSnapshot, sha256},
-    status::Status,
+    send_condition,
+    snapshot::BadSnapshot,
 };
 use maple_lark_store::runs::{Document as StoredDocument, Run, SnapshotHead};
 use uuid::Uuid;
@@ -44,17 +45,22 @@ pub async fn render(
                 .and_then(|word| Status::from_word(&word)),
             _ => None,
         };
-        let quiet = quiet::reason(report, &snapshot, &document, last);
+        let quiet = send_condition::reason(report, &snapshot, &document, last);
         shared
             .store
             .judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref())
             .await?;
-        let readings = readings(audiences, &head.values_key);
+        let recipient_formats = recipient_formats(audiences, &head.values_key);
         // Composed again only for those who read numbers and dates in another way.
-        let others = readings
+        let others = recipient_formats
             .iter()
-            .filter(|reading| !reading.is_usual())
-            .map(|reading| Ok((reading.key(), compose_for(&snapshot, reading)?)));
+            .filter(|recipient_format| !recipient_format.is_usual())
+            .map(|recipient_format| {
+                Ok((
+                    recipient_format.key(),
+                    compose_for(&snapshot, recipient_format)?,
+                ))
+            });
         let others = others
             .collect::<Result<Vec<_>, _>>()
             .map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
@@ -67,17 +73,17 @@ pub async fn render(
 }
 
 /// The ways in which somebody reads the documents of one set of values.
-fn readings(audiences: &[ResolvedAudience], key: &str) -> Vec<Reading> {
+fn recipient_formats(audiences: &[ResolvedAudience], key: &str) -> Vec<RecipientFormat> {
     let concerned = audiences
         .iter()
         .filter(|audience| values_key(&audience.values) == key);
-    let mut found: Vec<Reading> = Vec::new();
+    let mut found: Vec<RecipientFormat> = Vec::new();
     for (_, recipient) in concerned
         .filter(|audience| !audience.together)
         .flat_map(ResolvedAudience::everybody)
     {
-        if !found.contains(&recipient.reading) {
-            found.push(recipient.reading);
+        if !found.contains(&recipient.format) {
+            found.push(recipient.format);
         }
     }
     found
@@ -172,9 +178,9 @@ async fn formats(
 async fn documents(
     document: std::sync::Arc<Document>,
     format: Format,
-) -> Result<Vec<maple_lark_documents::Rendered>, String> {
+) -> Result<Vec<maple_lark_render::Rendered>, String> {
     tokio::task::spawn_blocking(move || {
-        maple_lark_documents::render(&document, format).map_err(|error| error.to_string())
+        maple_lark_render::render(&document, format).map_err(|error| error.to_string())
     })
     .await
     .unwrap_or_else(|error| Err(format!("rendering ended unexpectedly: {error}")))

@@ -7,16 +7,16 @@ use std::{
 };
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::{
-    Column, ColumnKind, Table, Value, Window, Zone,
-    definition::{Origin, Sampler, Thin},
-    figures::{Operation, Surroundings, apply_all},
-    series::How,
-    snapshot::Outcome,
-    window::{Step, Times},
+use maple_lark_data::{
+    Column, ColumnKind, Table, Value,
+    figures::{Context, Operation, apply_all},
+    series::Aggregation,
 };
+use maple_lark_definition::{Downsample, Origin, Sampler, Times};
+use maple_lark_document::snapshot::Outcome;
 use maple_lark_sources::{Question, Values};
 use maple_lark_store::{StoreError, sampling::Sample};
+use maple_lark_time::{Window, Zone, window::Step};
 use tokio::sync::watch;
 
 use super::{Catalogue, Shared};
@@ -159,7 +159,7 @@ async fn sample(
 
 /// What a sampler's author wants done before an answer is kept.
 fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, String> {
-    let around = Surroundings {
+    let around = Context {
         window: &times.window,
         step: times.step,
         thresholds: &|_| Default::default(),
@@ -185,13 +185,15 @@ async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<
             now - TimeDelta::seconds(sampler.keep_seconds),
         )
         .await?;
-    let Some(thin) = &sampler.thin else {
+    let Some(downsample) = &sampler.downsample else {
         return Ok(());
     };
     let (zone, until) = (
         Zone::utc(),
-        thin.to
-            .start(now - TimeDelta::seconds(thin.after_seconds), Zone::utc()),
+        downsample.to.start(
+            now - TimeDelta::seconds(downsample.after_seconds),
+            Zone::utc(),
+        ),
     );
     let old = store
         .samples(
@@ -205,7 +207,7 @@ async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<
     let mut steps: BTreeMap<DateTime<Utc>, Vec<Sample>> = BTreeMap::new();
     for sample in old {
         steps
-            .entry(thin.to.start(sample.at, zone))
+            .entry(downsample.to.start(sample.at, zone))
             .or_default()
             .push(sample);
     }
@@ -216,7 +218,7 @@ async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<
         ) else {
             continue;
         };
-        let body = thinned(&samples, thin).unwrap_or(last.body);
+        let body = downsampled(&samples, downsample).unwrap_or(last.body);
         store
             .replace_samples(
                 &sampler.name,
@@ -232,8 +234,8 @@ async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<
 
 /// The mean of answers, row by row of equal texts; nothing if the last answer is to stand
 /// for all, or they cannot be read.
-fn thinned(samples: &[Sample], thin: &Thin) -> Option<serde_json::Value> {
-    if !thin.mean {
+fn downsampled(samples: &[Sample], downsample: &Downsample) -> Option<serde_json::Value> {
+    if !downsample.mean {
         return None;
     }
     let tables: Vec<Table> = samples
@@ -255,7 +257,7 @@ fn thinned(samples: &[Sample], thin: &Thin) -> Option<serde_json::Value> {
     let group = Operation::Group {
         by: texts,
         values: Vec::new(),
-        with: How::Mean,
+        with: Aggregation::Mean,
         total: None,
         shares: false,
     };
@@ -266,7 +268,7 @@ fn thinned(samples: &[Sample], thin: &Thin) -> Option<serde_json::Value> {
         within: None,
     };
     let times = Times {
-        step: thin.to,
+        step: downsample.to,
         comparison: None,
         window,
     };

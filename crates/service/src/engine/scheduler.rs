@@ -3,7 +3,7 @@
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_core::definition::Report;
+use maple_lark_definition::Report;
 use maple_lark_store::{
     Store, StoreError,
     runs::NewRun,

@@ -321,14 +321,14 @@ async fn who_has_left_a_report_stays_away_from_it_alone() {
         .leave("weekly", "ben@orrin-sound.example", at(3))
         .await
         .unwrap();
-    let left = place.departures(Some("daily")).await.unwrap();
+    let left = place.unsubscribes(Some("daily")).await.unwrap();
     assert_eq!(
         left.iter()
-            .map(|one| (one.address.as_str(), one.left_at))
+            .map(|one| (one.address.as_str(), one.unsubscribed_at))
             .collect::<Vec<_>>(),
         [("ada@orrin-sound.example", at(1))]
     );
-    assert_eq!(place.departures(None).await.unwrap().len(), 2);
+    assert_eq!(place.unsubscribes(None).await.unwrap().len(), 2);
     assert!(
         !place
             .rejoin("weekly", "ada@orrin-sound.example")
@@ -341,7 +341,7 @@ async fn who_has_left_a_report_stays_away_from_it_alone() {
             .await
             .unwrap()
     );
-    assert!(place.departures(Some("daily")).await.unwrap().is_empty());
+    assert!(place.unsubscribes(Some("daily")).await.unwrap().is_empty());
 }
 
 #[tokio::test]

@@ -751,7 +751,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
     );
     assert!(
         place
-            .set_aside(&["rúna@orrin-sound.example".into()])
+            .suppressed(&["rúna@orrin-sound.example".into()])
             .await
             .unwrap()
             .is_empty()
@@ -762,7 +762,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
             .await
             .unwrap()
     );
-    // It is set aside once, however many come after.
+    // It is suppressed once, however many come after.
     assert!(
         !place
             .count_bounce("rúna@orrin-sound.example", "no such box", 2, at(2))
@@ -771,7 +771,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
     );
     assert_eq!(
         place
-            .set_aside(&["rúna@orrin-sound.example".into()])
+            .suppressed(&["rúna@orrin-sound.example".into()])
             .await
             .unwrap()[0]
             .hard_bounces,
@@ -798,8 +798,8 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
         .leave("daily", "jan@orrin-sound.example", at(1))
         .await
         .unwrap();
-    assert_eq!(place.departures(Some("daily")).await.unwrap().len(), 1);
-    assert!(place.departures(Some("weekly")).await.unwrap().is_empty());
+    assert_eq!(place.unsubscribes(Some("daily")).await.unwrap().len(), 1);
+    assert!(place.unsubscribes(Some("weekly")).await.unwrap().is_empty());
     assert!(
         place
             .rejoin("daily", "JAN@orrin-sound.example")
@@ -823,7 +823,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
     );
     assert!(
         place
-            .add_notice("set-aside", "jan", None, &owner, "set aside", at(0))
+            .add_notice("set-aside", "jan", None, &owner, "suppressed", at(0))
             .await
             .unwrap()
     );

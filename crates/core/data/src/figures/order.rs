@@ -1,0 +1,196 @@
+//! Which rows, in which order.
+
+use std::cmp::Ordering;
+
+use crate::{
+    figures::{
+        FigureError, Figures, Order, Predicate, Role, amount, column, columns, new_column, numbers,
+    },
+    series::Aggregation,
+    status::{Status, Thresholds},
+    table::{ColumnKind, Table, Value},
+};
+
+/// Missing values come last, whichever the order.
+fn compare(a: &Value, b: &Value, order: Order) -> Ordering {
+    let turned = |ordering: Ordering| {
+        if order == Order::Highest {
+            ordering.reverse()
+        } else {
+            ordering
+        }
+    };
+    match (a, b) {
+        (Value::Missing, Value::Missing) => Ordering::Equal,
+        (Value::Missing, _) => Ordering::Greater,
+        (_, Value::Missing) => Ordering::Less,
+        (Value::Text(a), Value::Text(b)) => turned(
+            a.to_lowercase()
+                .cmp(&b.to_lowercase())
+                .then_with(|| a.cmp(b)),
+        ),
+        (Value::Instant(a), Value::Instant(b)) => turned(a.cmp(b)),
+        (Value::Date(a), Value::Date(b)) => turned(a.cmp(b)),
+        (Value::Boolean(a), Value::Boolean(b)) => turned(a.cmp(b)),
+        (Value::Decimal(a), Value::Decimal(b)) => turned(a.cmp(b)),
+        (Value::Integer(a), Value::Integer(b)) => turned(a.cmp(b)),
+        (a, b) => turned(
+            a.as_number()
+                .unwrap_or(f64::NAN)
+                .total_cmp(&b.as_number().unwrap_or(f64::NAN)),
+        ),
+    }
+}
+
+/// Equal rows keep their order.
+pub fn sort(mut table: Table, by: &[(String, Order)]) -> Result<Table, FigureError> {
+    let by = by
+        .iter()
+        .map(|(name, order)| Ok((column("sort", &table, name)?, *order)))
+        .collect::<Result<Vec<_>, _>>()?;
+    table.rows.sort_by(|a, b| {
+        by.iter()
+            .map(|(index, order)| compare(&a[*index], &b[*index], *order))
+            .find(|found| found.is_ne())
+            .unwrap_or(Ordering::Equal)
+    });
+    Ok(table)
+}
+
+pub fn limit(mut table: Table, rows: usize) -> Table {
+    table.rows.truncate(rows);
+    table
+}
+
+pub fn top(
+    name: &'static str,
+    mut table: Table,
+    rows: usize,
+    of: &str,
+    order: Order,
+    others: Option<&str>,
+    sum: &[String],
+) -> Result<Figures, FigureError> {
+    let of = numbers(name, &table, of)?;
+    let sum = sum
+        .iter()
+        .map(|column| numbers(name, &table, column))
+        .collect::<Result<Vec<_>, _>>()?;
+    table.rows.sort_by(|a, b| compare(&a[of], &b[of], order));
+    let rest = table.rows.split_off(rows.min(table.rows.len()));
+    let mut roles = Vec::new();
+    if let Some(label) = others.filter(|_| !rest.is_empty()) {
+        let named = table
+            .columns
+            .iter()
+            .position(|column| column.kind == ColumnKind::Text);
+        let mut row: Vec<Value> = (0..table.columns.len())
+            .map(|index| {
+                if Some(index) == named {
+                    Value::Text(label.to_owned())
+                } else {
+                    Value::Missing
+                }
+            })
+            .collect();
+        for index in sum {
+            let kind = amount::kind_of_one(table.columns[index].kind, Aggregation::Sum);
+            row[index] = amount::sum(rest.iter().map(|row| &row[index]));
+            for cell in table
+                .rows
+                .iter_mut()
+                .map(|row| &mut row[index])
+                .chain([&mut row[index]])
+            {
+                *cell = amount::fitted(cell.clone(), kind);
+            }
+            table.columns[index].kind = kind;
+        }
+        roles = vec![Role::Plain; table.rows.len()];
+        roles.push(Role::Others);
+        table.rows.push(row);
+    }
+    Ok(Figures { table, roles })
+}
+
+/// Places count from 1, and equal values share the better one (1, 2, 2, 4). A missing value
+/// has no place.
+pub fn rank(mut table: Table, of: &str, order: Order, name: &str) -> Result<Table, FigureError> {
+    let of = numbers("rank", &table, of)?;
+    let added = new_column("rank", &table, name, ColumnKind::Integer)?;
+    let mut sorted: Vec<Value> = table
+        .rows
+        .iter()
+        .map(|row| row[of].clone())
+        .filter(|cell| *cell != Value::Missing)
+        .collect();
+    sorted.sort_by(|a, b| compare(a, b, order));
+    for row in &mut table.rows {
+        let better = sorted.partition_point(|other| compare(other, &row[of], order).is_lt());
+        row.push(if row[of] == Value::Missing {
+            Value::Missing
+        } else {
+            Value::Integer(better as i64 + 1)
+        });
+    }
+    table.columns.push(added);
+    Ok(table)
+}
+
+pub fn filter(
+    mut table: Table,
+    name: &str,
+    when: &Predicate,
+    thresholds: &dyn Fn(&str) -> Thresholds,
+) -> Result<Table, FigureError> {
+    let index = if matches!(when, Predicate::Is(_)) {
+        column("filter", &table, name)?
+    } else {
+        numbers("filter", &table, name)?
+    };
+    let thresholds = thresholds(name);
+    let missing = match when {
+        Predicate::PastWarning if thresholds.warning.is_none() => Some("warning"),
+        Predicate::PastCritical if thresholds.critical.is_none() => Some("critical"),
+        _ => None,
+    };
+    if let Some(word) = missing {
+        return Err(FigureError::NoThreshold {
+            operation: "filter",
+            column: name.to_owned(),
+            word,
+        });
+    }
+    table.rows.retain(|row| {
+        let number = row[index].as_number();
+        match when {
+            Predicate::PastWarning => {
+                number.is_some() && thresholds.status(number) >= Status::Warning
+            }
+            Predicate::PastCritical => {
+                number.is_some() && thresholds.status(number) == Status::Critical
+            }
+            Predicate::AtLeast(limit) => number.is_some_and(|number| number >= *limit),
+            Predicate::AtMost(limit) => number.is_some_and(|number| number <= *limit),
+            Predicate::Is(words) => words.iter().any(|word| match &row[index] {
+                Value::Text(text) => text == word,
+                Value::Boolean(truth) => truth.to_string() == *word,
+                value => number.is_some() && word.parse().ok() == value.as_number(),
+            }),
+        }
+    });
+    Ok(table)
+}
+
+pub fn select(table: Table, names: &[String]) -> Result<Table, FigureError> {
+    let indexes = columns("select", &table, names)?;
+    let pick = |row: Vec<Value>| indexes.iter().map(|index| row[*index].clone()).collect();
+    Ok(Table {
+        columns: indexes
+            .iter()
+            .map(|index| table.columns[*index].clone())
+            .collect(),
+        rows: table.rows.into_iter().map(pick).collect(),
+        truncated: table.truncated,
+    })
+}

@@ -1,0 +1,631 @@
+//! Rows as they are read and kept: packed, so that a million of them fit beside the rest, and
+//! written to and read from JSON a row at a time.
+
+use std::{fmt, mem, sync::Arc};
+
+use chrono::{DateTime, NaiveDate, SecondsFormat};
+use rust_decimal::Decimal;
+use serde::{
+    Deserialize, Deserializer, Serialize, Serializer,
+    de::{DeserializeSeed, Error, IgnoredAny, MapAccess, SeqAccess, Visitor},
+    ser::{SerializeSeq, SerializeStruct},
+};
+
+use crate::table::{Column, ColumnKind, Table, Value};
+
+/// How many bytes of rows are packed into one piece. Pieces are shared between copies.
+const PIECE: usize = 256 * 1024;
+
+/// A [`Table`] whose rows can only be added and walked. A copy shares them.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct PackedTable {
+    pub columns: Vec<Column>,
+    full: Vec<Arc<[u8]>>,
+    open: Vec<u8>,
+    count: usize,
+    /// The source had more rows than the limit allowed to read.
+    pub truncated: bool,
+}
+
+/// A [`Value`] as it is packed.
+#[derive(Serialize, Deserialize)]
+enum Cell<'a> {
+    Missing,
+    Boolean(bool),
+    Integer(i64),
+    Number(f64),
+    Decimal([u8; 16]),
+    Text(&'a str),
+    /// Seconds since 1970 and nanoseconds; a leap second has more than a thousand million.
+    Instant(i64, u32),
+    /// Days since the first of January of the year 1.
+    Date(i32),
+}
+
+impl<'a> From<&'a Value> for Cell<'a> {
+    fn from(value: &'a Value) -> Self {
+        use chrono::Datelike;
+        match value {
+            Value::Missing => Self::Missing,
+            Value::Boolean(b) => Self::Boolean(*b),
+            Value::Integer(n) => Self::Integer(*n),
+            Value::Number(n) => Self::Number(*n),
+            Value::Decimal(n) => Self::Decimal(n.serialize()),
+            Value::Text(text) => Self::Text(text),
+            Value::Instant(at) => Self::Instant(at.timestamp(), at.timestamp_subsec_nanos()),
+            Value::Date(date) => Self::Date(date.num_days_from_ce()),
+        }
+    }
+}
+
+impl From<Cell<'_>> for Value {
+    fn from(cell: Cell<'_>) -> Self {
+        match cell {
+            Cell::Missing => Self::Missing,
+            Cell::Boolean(b) => Self::Boolean(b),
+            Cell::Integer(n) => Self::Integer(n),
+            Cell::Number(n) => Self::Number(n),
+            Cell::Decimal(bytes) => Self::Decimal(Decimal::deserialize(bytes)),
+            Cell::Text(text) => Self::Text(text.to_owned()),
+            // Only what was an instant or a date has been packed as one.
+            Cell::Instant(seconds, nanoseconds) => {
+                DateTime::from_timestamp(seconds, nanoseconds).map_or(Self::Missing, Self::Instant)
+            }
+            Cell::Date(days) => {
+                NaiveDate::from_num_days_from_ce_opt(days).map_or(Self::Missing, Self::Date)
+            }
+        }
+    }
+}
+
+impl PackedTable {
+    pub fn new(columns: Vec<Column>) -> Self {
+        Self {
+            columns,
+            ..Self::default()
+        }
+    }
+
+    pub fn len(&self) -> usize {
+        self.count
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.count == 0
+    }
+
+    pub fn column(&self, name: &str) -> Option<usize> {
+        self.columns.iter().position(|column| column.name == name)
+    }
+
+    /// Adds a row: one value a column.
+    pub fn push(&mut self, row: &[Value]) {
+        debug_assert_eq!(row.len(), self.columns.len());
+        for value in row {
+            // NumberFormat to memory cannot fail, and every cell has a packed form.
+            if let Ok(bytes) = postcard::to_extend(&Cell::from(value), mem::take(&mut self.open)) {
+                self.open = bytes;
+            }
+        }
+        self.count += 1;
+        if self.open.len() >= PIECE {
+            self.full.push(self.open.as_slice().into());
+            self.open.clear();
+        }
+    }
+
+    /// The rows in order, each unpacked as it comes.
+    pub fn rows(&self) -> Rows<'_> {
+        Rows {
+            table: self,
+            piece: 0,
+            rest: self.full.first().map_or(&self.open, |piece| piece),
+            left: self.count,
+        }
+    }
+
+    /// These columns alone, in this order.
+    pub fn select(&self, columns: &[usize]) -> Self {
+        if columns.iter().copied().eq(0..self.columns.len()) {
+            return self.clone();
+        }
+        let mut picked = Self {
+            truncated: self.truncated,
+            ..Self::new(
+                columns
+                    .iter()
+                    .map(|index| self.columns[*index].clone())
+                    .collect(),
+            )
+        };
+        let mut row = Vec::with_capacity(columns.len());
+        for all in self.rows() {
+            row.clear();
+            row.extend(columns.iter().map(|index| all[*index].clone()));
+            picked.push(&row);
+        }
+        picked
+    }
+}
+
+impl From<Table> for PackedTable {
+    fn from(table: Table) -> Self {
+        let mut packed = Self {
+            truncated: table.truncated,
+            ..Self::new(table.columns)
+        };
+        table.rows.iter().for_each(|row| packed.push(row));
+        packed
+    }
+}
+
+impl From<PackedTable> for Table {
+    fn from(packed: PackedTable) -> Self {
+        let rows = packed.rows().collect();
+        Table {
+            columns: packed.columns,
+            rows,
+            truncated: packed.truncated,
+        }
+    }
+}
+
+/// A table is stored as it is when packed.
+impl Serialize for Table {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        PackedTable::from(self.clone()).serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for Table {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        PackedTable::deserialize(deserializer).map(Table::from)
+    }
+}
+
+/// Walks over packed rows; see [`PackedTable::rows`].
+pub struct Rows<'a> {
+    table: &'a PackedTable,
+    piece: usize,
+    rest: &'a [u8],
+    left: usize,
+}
+
+impl Rows<'_> {
+    /// Puts the next row into `row`, which saves a list for each; false after the last.
+    pub fn next_into(&mut self, row: &mut Vec<Value>) -> bool {
+        row.clear();
+        if self.left == 0 {
+            return false;
+        }
+        while self.rest.is_empty() && self.piece < self.table.full.len() {
+            self.piece += 1;
+            self.rest = self
+                .table
+                .full
+                .get(self.piece)
+                .map_or(&self.table.open, |piece| piece);
+        }
+        for _ in &self.table.columns {
+            // What was packed here can be read here.
+            let Ok((cell, rest)) = postcard::take_from_bytes::<Cell<'_>>(self.rest) else {
+                return false;
+            };
+            row.push(cell.into());
+            self.rest = rest;
+        }
+        self.left -= 1;
+        true
+    }
+}
+
+impl Iterator for Rows<'_> {
+    type Item = Vec<Value>;
+
+    fn next(&mut self) -> Option<Vec<Value>> {
+        let mut row = Vec::with_capacity(self.table.columns.len());
+        self.next_into(&mut row).then_some(row)
+    }
+
+    fn size_hint(&self) -> (usize, Option<usize>) {
+        (self.left, Some(self.left))
+    }
+}
+
+/// A cell in JSON: exact decimals and times as text, under the kind of their column.
+struct Json<'a>(&'a Value);
+
+impl Serialize for Json<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        match self.0 {
+            Value::Missing => to.serialize_unit(),
+            Value::Boolean(b) => to.serialize_bool(*b),
+            Value::Integer(n) => to.serialize_i64(*n),
+            // JSON has no NaN; a number that is not finite is kept by its name.
+            Value::Number(n) if !n.is_finite() => to.collect_str(n),
+            Value::Number(n) => to.serialize_f64(*n),
+            Value::Decimal(n) => to.collect_str(n),
+            Value::Text(text) => to.serialize_str(text),
+            Value::Instant(at) => {
+                to.serialize_str(&at.to_rfc3339_opts(SecondsFormat::AutoSi, true))
+            }
+            Value::Date(date) => to.collect_str(date),
+        }
+    }
+}
+
+struct JsonRow<'a>(&'a [Value]);
+
+impl Serialize for JsonRow<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_seq(self.0.iter().map(Json))
+    }
+}
+
+struct JsonRows<'a>(&'a PackedTable);
+
+impl Serialize for JsonRows<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let mut list = to.serialize_seq(Some(self.0.len()))?;
+        let (mut rows, mut row) = (self.0.rows(), Vec::new());
+        while rows.next_into(&mut row) {
+            list.serialize_element(&JsonRow(&row))?;
+        }
+        list.end()
+    }
+}
+
+impl Serialize for PackedTable {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let mut table = to.serialize_struct("Table", 3)?;
+        table.serialize_field("columns", &self.columns)?;
+        table.serialize_field("rows", &JsonRows(self))?;
+        table.serialize_field("truncated", &self.truncated)?;
+        table.end()
+    }
+}
+
+/// Reads a cell under a column of a kind.
+#[derive(Clone, Copy)]
+struct OfKind(ColumnKind);
+
+impl<'de> DeserializeSeed<'de> for OfKind {
+    type Value = Value;
+
+    fn deserialize<D: Deserializer<'de>>(self, from: D) -> Result<Value, D::Error> {
+        from.deserialize_any(self)
+    }
+}
+
+impl Visitor<'_> for OfKind {
+    type Value = Value;
+
+    fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(to, "a cell of kind {}", self.0.name())
+    }
+
+    fn visit_unit<E: Error>(self) -> Result<Value, E> {
+        Ok(Value::Missing)
+    }
+
+    fn visit_bool<E: Error>(self, b: bool) -> Result<Value, E> {
+        if self.0 == ColumnKind::Boolean {
+            Ok(Value::Boolean(b))
+        } else {
+            Err(E::invalid_type(serde::de::Unexpected::Bool(b), &self))
+        }
+    }
+
+    fn visit_i64<E: Error>(self, n: i64) -> Result<Value, E> {
+        match self.0 {
+            ColumnKind::Integer => Ok(Value::Integer(n)),
+            ColumnKind::Number => Ok(Value::Number(n as f64)),
+            _ => Err(E::invalid_type(serde::de::Unexpected::Signed(n), &self)),
+        }
+    }
+
+    fn visit_u64<E: Error>(self, n: u64) -> Result<Value, E> {
+        match i64::try_from(n) {
+            Ok(n) => self.visit_i64(n),
+            Err(_) => self.visit_f64(n as f64),
+        }
+    }
+
+    fn visit_f64<E: Error>(self, n: f64) -> Result<Value, E> {
+        if self.0 == ColumnKind::Number {
+            Ok(Value::Number(n))
+        } else {
+            Err(E::invalid_type(serde::de::Unexpected::Float(n), &self))
+        }
+    }
+
+    fn visit_str<E: Error>(self, text: &str) -> Result<Value, E> {
+        let read = match self.0 {
+            ColumnKind::Number => text.parse().ok().map(Value::Number),
+            ColumnKind::Decimal => text.parse().ok().map(Value::Decimal),
+            ColumnKind::Text => Some(Value::Text(text.to_owned())),
+            ColumnKind::Instant => text.parse().ok().map(Value::Instant),
+            ColumnKind::Date => text.parse().ok().map(Value::Date),
+            ColumnKind::Boolean | ColumnKind::Integer => None,
+        };
+        read.ok_or_else(|| E::invalid_value(serde::de::Unexpected::Str(text), &self))
+    }
+}
+
+/// Reads rows into a table that knows its columns.
+struct RowsInto<'t>(&'t mut PackedTable);
+
+/// Reads one row into a list that is used again for each.
+struct OneRow<'t>(&'t [Column], usize, &'t mut Vec<Value>);
+
+impl<'de> DeserializeSeed<'de> for OneRow<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, from: D) -> Result<(), D::Error> {
+        from.deserialize_seq(self)
+    }
+}
+
+impl<'de> Visitor<'de> for OneRow<'_> {
+    type Value = ();
+
+    fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(to, "row {} with {} cells", self.1, self.0.len())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut cells: A) -> Result<(), A::Error> {
+        self.2.clear();
+        for column in self.0 {
+            let cell = cells
+                .next_element_seed(OfKind(column.kind))
+                .map_err(|error| {
+                    A::Error::custom(format!(
+                        "row {}, column \"{}\": {error}",
+                        self.1, column.name
+                    ))
+                })?;
+            self.2.push(cell.ok_or_else(|| {
+                A::Error::custom(format!(
+                    "row {} has {} cells under {} columns",
+                    self.1,
+                    self.2.len(),
+                    self.0.len()
+                ))
+            })?);
+        }
+        match cells.next_element::<IgnoredAny>()? {
+            Some(_) => Err(A::Error::custom(format!(
+                "row {} has more than {} cells",
+                self.1,
+                self.0.len()
+            ))),
+            None => Ok(()),
+        }
+    }
+}
+
+impl<'de> DeserializeSeed<'de> for RowsInto<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, from: D) -> Result<(), D::Error> {
+        from.deserialize_seq(self)
+    }
+}
+
+impl<'de> Visitor<'de> for RowsInto<'_> {
+    type Value = ();
+
+    fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+        to.write_str("a list of rows")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut rows: A) -> Result<(), A::Error> {
+        let mut row = Vec::with_capacity(self.0.columns.len());
+        while rows
+            .next_element_seed(OneRow(&self.0.columns, self.0.count, &mut row))?
+            .is_some()
+        {
+            self.0.push(&row);
+        }
+        Ok(())
+    }
+}
+
+impl<'de> Deserialize<'de> for PackedTable {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        struct Whole;
+
+        impl<'de> Visitor<'de> for Whole {
+            type Value = PackedTable;
+
+            fn expecting(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+                to.write_str("a table with columns and rows")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut keys: A) -> Result<PackedTable, A::Error> {
+                let (mut table, mut known, mut early) = (PackedTable::default(), false, None);
+                while let Some(key) = keys.next_key::<String>()? {
+                    match key.as_str() {
+                        "columns" => (table.columns, known) = (keys.next_value()?, true),
+                        "rows" if known => keys.next_value_seed(RowsInto(&mut table))?,
+                        // What has lost the order of its keys is kept until the columns are known.
+                        "rows" => early = Some(keys.next_value::<serde_json::Value>()?),
+                        "truncated" => table.truncated = keys.next_value()?,
+                        _ => drop(keys.next_value::<IgnoredAny>()?),
+                    }
+                }
+                if !known {
+                    return Err(A::Error::missing_field("columns"));
+                }
+                if let Some(rows) = early {
+                    RowsInto(&mut table)
+                        .deserialize(rows)
+                        .map_err(A::Error::custom)?;
+                }
+                Ok(table)
+            }
+        }
+
+        from.deserialize_map(Whole)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::table::{Column, ColumnKind, Table, Value};
+
+    fn every_kind() -> Table {
+        let kinds = [
+            ColumnKind::Boolean,
+            ColumnKind::Integer,
+            ColumnKind::Number,
+            ColumnKind::Decimal,
+            ColumnKind::Text,
+            ColumnKind::Instant,
+            ColumnKind::Date,
+        ];
+        Table {
+            columns: kinds
+                .iter()
+                .map(|kind| Column {
+                    name: kind.name().into(),
+                    kind: *kind,
+                })
+                .collect(),
+            rows: vec![
+                vec![
+                    Value::Boolean(true),
+                    Value::Integer(i64::MIN),
+                    Value::Number(0.1),
+                    Value::Decimal("1234.500".parse().unwrap()),
+                    Value::Text("=1+1 “Nólsoy”".into()),
+                    Value::Instant("2026-10-25T00:30:00.123456Z".parse().unwrap()),
+                    Value::Date("2028-02-29".parse().unwrap()),
+                ],
+                vec![Value::Missing; 7],
+                [
+                    vec![Value::Missing; 2],
+                    vec![Value::Number(f64::INFINITY)],
+                    vec![Value::Missing; 4],
+                ]
+                .concat(),
+                vec![
+                    Value::Boolean(false),
+                    Value::Integer(i64::MAX),
+                    Value::Number(-0.0),
+                    Value::Decimal(Decimal::MIN),
+                    Value::Text(String::new()),
+                    Value::Instant("0001-01-01T00:00:00Z".parse().unwrap()),
+                    Value::Date("-0044-03-15".parse().unwrap()),
+                ],
+            ],
+            truncated: true,
+        }
+    }
+
+    #[test]
+    fn a_table_is_unpacked_as_it_was_packed() {
+        let table = every_kind();
+        let packed = PackedTable::from(table.clone());
+        assert_eq!((packed.len(), Table::from(packed)), (4, table));
+    }
+
+    #[test]
+    fn rows_of_many_pieces_come_back_in_order() {
+        let mut packed = PackedTable::new(vec![
+            Column {
+                name: "n".into(),
+                kind: ColumnKind::Integer,
+            },
+            Column {
+                name: "text".into(),
+                kind: ColumnKind::Text,
+            },
+        ]);
+        for n in 0..50_000 {
+            packed.push(&[Value::Integer(n), Value::Text("x".repeat(n as usize % 40))]);
+        }
+        assert!(packed.full.len() > 3, "{} pieces", packed.full.len());
+        let copy = packed.clone();
+        for (n, row) in copy.rows().enumerate() {
+            assert_eq!(
+                row,
+                [Value::Integer(n as i64), Value::Text("x".repeat(n % 40))]
+            );
+        }
+        assert_eq!(copy.rows().count(), 50_000);
+        let texts = packed.select(&[1]);
+        assert_eq!(
+            (texts.len(), texts.rows().nth(39_999).unwrap()),
+            (50_000, vec![Value::Text("x".repeat(39_999 % 40))])
+        );
+    }
+
+    #[test]
+    fn a_table_of_no_columns_and_one_of_no_rows_are_empty() {
+        assert_eq!(PackedTable::default().rows().count(), 0);
+        let packed = PackedTable::new(vec![Column {
+            name: "n".into(),
+            kind: ColumnKind::Integer,
+        }]);
+        assert_eq!(
+            serde_json::to_string(&packed).unwrap(),
+            r#"{"columns":[{"name":"n","kind":"integer"}],"rows":[],"truncated":false}"#
+        );
+    }
+
+    #[test]
+    fn a_table_is_read_back_from_json_exactly() {
+        let table = every_kind();
+        let text = serde_json::to_string(&table).unwrap();
+        assert_eq!(serde_json::from_str::<Table>(&text).unwrap(), table);
+        // A database may put the keys in another order.
+        let (columns, rest) = text
+            .strip_prefix('{')
+            .unwrap()
+            .split_once(",\"rows\"")
+            .unwrap();
+        let turned = format!("{{\"rows\"{},{columns}}}", rest.strip_suffix('}').unwrap());
+        assert_eq!(serde_json::from_str::<Table>(&turned).unwrap(), table);
+    }
+
+    #[test]
+    fn a_row_that_does_not_fit_its_columns_is_refused() {
+        let read = |rows: &str| {
+            serde_json::from_str::<Table>(&format!(
+                r#"{{"columns":[{{"name":"n","kind":"integer"}}],"rows":{rows}}}"#
+            ))
+            .unwrap_err()
+            .to_string()
+        };
+        assert!(
+            read(r#"[[1],["x"]]"#).contains(
+                "row 1, column \"n\": invalid value: string \"x\", expected a cell of kind integer"
+            ),
+            "{}",
+            read(r#"[[1],["x"]]"#)
+        );
+        assert!(
+            read("[[]]").contains("row 0 has 0 cells under 1 columns"),
+            "{}",
+            read("[[]]")
+        );
+        assert!(
+            read("[[1,2]]").contains("row 0 has more than 1 cells"),
+            "{}",
+            read("[[1,2]]")
+        );
+    }
+
+    proptest::proptest! {
+        /// To the last bit: what is read back is what a CSV will say.
+        #[test]
+        fn numbers_are_read_back_exactly(numbers in proptest::collection::vec(proptest::num::f64::NORMAL | proptest::num::f64::SUBNORMAL | proptest::num::f64::ZERO, 1..50)) {
+            let columns = vec![Column { name: "n".into(), kind: ColumnKind::Number }];
+            let table = Table { columns, rows: numbers.iter().map(|n| vec![Value::Number(*n)]).collect(), truncated: false };
+            let read: Table = serde_json::from_slice(&serde_json::to_vec(&table).unwrap()).unwrap();
+            proptest::prop_assert_eq!(read, table);
+        }
+    }
+}

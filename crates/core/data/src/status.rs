@@ -1,0 +1,136 @@
+//! Thresholds, and the status that a value has against them.
+
+use serde::{Deserialize, Serialize};
+
+/// How well a value is. Ordered from good to bad, with what is not known in between.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Status {
+    Ok,
+    Unknown,
+    Warning,
+    Critical,
+}
+
+impl Status {
+    /// The status that a word of the kind which systems report stands for.
+    pub fn from_word(word: &str) -> Option<Self> {
+        match word.trim().to_ascii_lowercase().as_str() {
+            "ok" | "up" | "healthy" | "well" => Some(Self::Ok),
+            "warning" | "degraded" => Some(Self::Warning),
+            "critical" | "down" | "failed" | "error" => Some(Self::Critical),
+            "unknown" | "" => Some(Self::Unknown),
+            _ => None,
+        }
+    }
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ok => "OK",
+            Self::Unknown => "Unknown",
+            Self::Warning => "Warning",
+            Self::Critical => "Critical",
+        }
+    }
+}
+
+/// Which way is worse.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Direction {
+    #[default]
+    Higher,
+    Lower,
+}
+
+/// Limits past which a value deserves attention. Reaching a limit counts as past it.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+pub struct Thresholds {
+    pub warning: Option<f64>,
+    pub critical: Option<f64>,
+    pub worse: Direction,
+}
+
+impl Thresholds {
+    pub fn is_set(&self) -> bool {
+        self.warning.is_some() || self.critical.is_some()
+    }
+
+    /// The status of a value; a missing one is unknown, whatever the limits.
+    pub fn status(&self, value: Option<f64>) -> Status {
+        let Some(value) = value else {
+            return Status::Unknown;
+        };
+        let past = |limit: Option<f64>| {
+            limit.is_some_and(|limit| match self.worse {
+                Direction::Higher => value >= limit,
+                Direction::Lower => value <= limit,
+            })
+        };
+        if past(self.critical) {
+            Status::Critical
+        } else if past(self.warning) {
+            Status::Warning
+        } else {
+            Status::Ok
+        }
+    }
+}
+
+/// How many of the things that limits were set for are past them. One that is past both is
+/// counted as critical alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct StatusCounts {
+    pub all: usize,
+    pub warning: usize,
+    pub critical: usize,
+    /// Well at the end of the window, but past a limit before.
+    pub recovered: usize,
+}
+
+impl StatusCounts {
+    pub fn add(&mut self, status: Status) {
+        self.all += 1;
+        match status {
+            Status::Warning => self.warning += 1,
+            Status::Critical => self.critical += 1,
+            Status::Ok | Status::Unknown => {}
+        }
+    }
+
+    pub fn worst(&self) -> Status {
+        match (self.critical, self.warning) {
+            (0, 0) => Status::Ok,
+            (0, _) => Status::Warning,
+            _ => Status::Critical,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_at_the_limit_is_past_it_in_either_direction() {
+        let load = Thresholds {
+            warning: Some(80.0),
+            critical: Some(90.0),
+            worse: Direction::Higher,
+        };
+        assert_eq!(
+            [79.9, 80.0, 90.0].map(|v| load.status(Some(v))),
+            [Status::Ok, Status::Warning, Status::Critical]
+        );
+        let free = Thresholds {
+            warning: Some(20.0),
+            critical: Some(10.0),
+            worse: Direction::Lower,
+        };
+        assert_eq!(
+            [20.1, 20.0, 10.0].map(|v| free.status(Some(v))),
+            [Status::Ok, Status::Warning, Status::Critical]
+        );
+        assert_eq!(free.status(None), Status::Unknown);
+    }
+}

@@ -1,0 +1,256 @@
+//! Units of measured values, and how a value reads for a person.
+
+use std::{fmt, str::FromStr};
+
+use maple_lark_time::nearest::suggestion;
+use serde::{Deserialize, Serialize};
+
+use crate::number_format::NumberFormat;
+
+/// What a number counts. The stored value is always in the unit named here; only
+/// [`Unit::format`] rescales, and only for people.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub enum Unit {
+    /// A bare number: a count or something without a dimension.
+    #[default]
+    None,
+    /// Hundredths: 99.5 reads `99.5 %`.
+    Percent,
+    /// A share of one: 0.995 reads `99.5 %`.
+    Ratio,
+    /// Bytes, read in powers of 1024 (KiB, MiB …, IEC 80000-13).
+    Bytes,
+    /// Bytes, read in powers of 1000 (kB, MB …, SI).
+    BytesSi,
+    /// Bits a second, read in powers of 1000.
+    BitsPerSecond,
+    Milliseconds,
+    Seconds,
+    Days,
+    Celsius,
+    Fahrenheit,
+    /// An amount of money with its ISO 4217 code.
+    Currency(String),
+    /// Any other unit, shown behind the number as written.
+    Other(String),
+}
+
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error(
+    "\"{given}\" is not a unit.{suggestion} Known: percent, ratio, bytes, bytes-si, bit/s, ms, s, days, celsius, fahrenheit, currency:DKK, or other:WORD for any other."
+)]
+pub struct UnknownUnit {
+    given: String,
+    suggestion: String,
+}
+
+const NAMES: [(&str, Unit); 11] = [
+    ("none", Unit::None),
+    ("percent", Unit::Percent),
+    ("ratio", Unit::Ratio),
+    ("bytes", Unit::Bytes),
+    ("bytes-si", Unit::BytesSi),
+    ("bit/s", Unit::BitsPerSecond),
+    ("ms", Unit::Milliseconds),
+    ("s", Unit::Seconds),
+    ("days", Unit::Days),
+    ("celsius", Unit::Celsius),
+    ("fahrenheit", Unit::Fahrenheit),
+];
+
+/// A factor and a suffix that suit a magnitude; every value of a figure shares one.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Scale {
+    /// Shown = stored × factor.
+    pub factor: f64,
+    /// The unit as it stands behind the number or on an axis; may be empty.
+    pub suffix: String,
+}
+
+impl Unit {
+    /// The scale in which `largest` (an absolute value) reads best.
+    pub fn scale(&self, largest: f64) -> Scale {
+        let stepped = |base: f64, steps: &[&str]| {
+            let mut factor = 1.0;
+            let mut index = 0;
+            while largest * factor >= base && index + 1 < steps.len() {
+                factor /= base;
+                index += 1;
+            }
+            Scale {
+                factor,
+                suffix: steps[index].to_owned(),
+            }
+        };
+        let plain = |factor: f64, suffix: &str| Scale {
+            factor,
+            suffix: suffix.to_owned(),
+        };
+        match self {
+            Unit::None => plain(1.0, ""),
+            Unit::Percent => plain(1.0, "%"),
+            Unit::Ratio => plain(100.0, "%"),
+            Unit::Bytes => stepped(1024.0, &["B", "KiB", "MiB", "GiB", "TiB", "PiB"]),
+            Unit::BytesSi => stepped(1000.0, &["B", "kB", "MB", "GB", "TB", "PB"]),
+            Unit::BitsPerSecond => {
+                stepped(1000.0, &["bit/s", "kbit/s", "Mbit/s", "Gbit/s", "Tbit/s"])
+            }
+            Unit::Milliseconds if largest >= 600_000.0 => plain(1.0 / 60_000.0, "min"),
+            Unit::Milliseconds if largest >= 10_000.0 => plain(1e-3, "s"),
+            Unit::Milliseconds => plain(1.0, "ms"),
+            Unit::Seconds if largest >= 172_800.0 => plain(1.0 / 86_400.0, "d"),
+            Unit::Seconds if largest >= 7_200.0 => plain(1.0 / 3_600.0, "h"),
+            Unit::Seconds if largest >= 600.0 => plain(1.0 / 60.0, "min"),
+            Unit::Seconds if largest < 0.1 && largest > 0.0 => plain(1e3, "ms"),
+            Unit::Seconds => plain(1.0, "s"),
+            Unit::Days => plain(1.0, "d"),
+            Unit::Celsius => plain(1.0, "°C"),
+            Unit::Fahrenheit => plain(1.0, "°F"),
+            Unit::Currency(code) => plain(1.0, code),
+            Unit::Other(word) => plain(1.0, word),
+        }
+    }
+
+    /// The unit as a table heading shows it, where values are not rescaled.
+    pub fn symbol(&self) -> &str {
+        match self {
+            Unit::None => "",
+            Unit::Percent => "%",
+            Unit::Ratio => "ratio",
+            Unit::Bytes | Unit::BytesSi => "B",
+            Unit::BitsPerSecond => "bit/s",
+            Unit::Milliseconds => "ms",
+            Unit::Seconds => "s",
+            Unit::Days => "d",
+            Unit::Celsius => "°C",
+            Unit::Fahrenheit => "°F",
+            Unit::Currency(text) | Unit::Other(text) => text,
+        }
+    }
+
+    /// The value for a person: `10.5 TiB`, `99.95 %`, `1,234`, `312 ms`. What is not finite
+    /// reads `–`.
+    pub fn format(&self, value: f64, number_format: NumberFormat) -> String {
+        if !value.is_finite() {
+            return "–".to_owned();
+        }
+        let scale = self.scale(value.abs());
+        let number = match self {
+            Unit::Currency(_) => number_format.number(value, 2),
+            _ => number_format.readable(value * scale.factor),
+        };
+        // U+00A0 keeps the number and its unit on one line.
+        if scale.suffix.is_empty() {
+            number
+        } else {
+            format!("{number}\u{a0}{}", scale.suffix)
+        }
+    }
+}
+
+impl FromStr for Unit {
+    type Err = UnknownUnit;
+
+    fn from_str(given: &str) -> Result<Self, UnknownUnit> {
+        if let Some((_, unit)) = NAMES.iter().find(|(name, _)| *name == given) {
+            return Ok(unit.clone());
+        }
+        match given.split_once(':') {
+            Some(("currency", code))
+                if code.len() == 3 && code.chars().all(|c| c.is_ascii_uppercase()) =>
+            {
+                Ok(Unit::Currency(code.to_owned()))
+            }
+            Some(("other", word)) if !word.trim().is_empty() && word.chars().count() <= 20 => {
+                Ok(Unit::Other(word.trim().to_owned()))
+            }
+            _ => Err(UnknownUnit {
+                given: given.to_owned(),
+                suggestion: suggestion(given, NAMES.iter().map(|(name, _)| *name)),
+            }),
+        }
+    }
+}
+
+impl TryFrom<String> for Unit {
+    type Error = UnknownUnit;
+
+    fn try_from(given: String) -> Result<Self, UnknownUnit> {
+        given.parse()
+    }
+}
+
+impl fmt::Display for Unit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Unit::Currency(code) => write!(f, "currency:{code}"),
+            Unit::Other(word) => write!(f, "other:{word}"),
+            known => f.write_str(
+                NAMES
+                    .iter()
+                    .find(|(_, unit)| unit == known)
+                    .map_or("none", |(name, _)| name),
+            ),
+        }
+    }
+}
+
+impl From<Unit> for String {
+    fn from(unit: Unit) -> String {
+        unit.to_string()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::number_format::NumberFormat;
+
+    #[test]
+    fn values_read_in_the_scale_that_suits_them() {
+        let cases = [
+            (Unit::Bytes, 11_544_872_091_648.0, "10.5 TiB"),
+            (Unit::BytesSi, 1_500.0, "1.50 kB"),
+            (Unit::Percent, 99.95, "99.95 %"),
+            (Unit::Ratio, 0.5, "50 %"),
+            (Unit::Milliseconds, 312.4, "312 ms"),
+            (Unit::Seconds, 5400.0, "90 min"),
+            (Unit::None, 1_234_567.0, "1,234,567"),
+            (Unit::Currency("DKK".into()), 1234.5, "1,234.50 DKK"),
+            (Unit::Other("cars".into()), 3.0, "3 cars"),
+            (Unit::None, -0.25, "−0.25"),
+            (Unit::None, f64::NAN, "–"),
+            (Unit::None, 0.0, "0"),
+            (Unit::Fahrenheit, 41.0, "41 °F"),
+        ];
+        for (unit, value, text) in cases {
+            assert_eq!(
+                unit.format(value, NumberFormat::default())
+                    .replace('\u{a0}', " "),
+                text
+            );
+        }
+    }
+
+    #[test]
+    fn every_unit_is_written_as_it_is_read() {
+        for name in [
+            "none",
+            "percent",
+            "bytes-si",
+            "bit/s",
+            "currency:DKK",
+            "other:cars",
+        ] {
+            assert_eq!(name.parse::<Unit>().unwrap().to_string(), name);
+        }
+        assert!(
+            "percnt"
+                .parse::<Unit>()
+                .unwrap_err()
+                .to_string()
+                .contains("Did you mean \"percent\"?")
+        );
+    }
+}

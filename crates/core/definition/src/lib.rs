@@ -1,0 +1,64 @@
+//! What people write: sources, dashboards, reports and the rest, as TOML files.
+//!
+//! Three things are kept apart. `model` is what a definition holds; its values are valid.
+//! `read` makes it from text. `check` and `set` look at definitions together. Nothing here reads
+//! a clock, a file, a network or a database.
+
+mod check;
+pub mod edit;
+mod model;
+pub mod problem;
+mod read;
+mod set;
+
+pub use model::audience::{Audience, AudienceQuery, DeliveryOptions, ResolvedAudience};
+pub use model::block::{
+    BarForm, Block, BlockKind, Borrowed, Changes, HeatBy, Limit, LineStyle, TrendColumn,
+};
+pub use model::calendar::CalendarFile;
+pub use model::channel::{
+    Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
+    SyslogSettings, UploadSettings, WebhookSettings,
+};
+pub use model::dashboard::{Dashboard, Section};
+pub use model::definition::Definition;
+pub use model::deliver::{Approval, Deliver, Link, MailContent};
+pub use model::files::{CsvForm, Files, NameValues, Packing, Zip};
+pub use model::format::Format;
+pub use model::http::{SignIn, Web};
+pub use model::kind::Kind;
+pub use model::listing::Listing;
+pub use model::mailbox::{BadMailbox, Mailbox};
+pub use model::message_template::MessageTemplate;
+pub use model::message_values::{
+    MessageValues, ReportValues, RunValues, WindowValues, check, check_text, render,
+};
+pub use model::parameter::{Parameter, ParameterKind, ParameterValue, Values};
+pub use model::people::{Addressee, Group, Person, Recipient, RecipientFormat};
+pub use model::picture::Picture;
+pub use model::query::ask::{
+    Ask, Check, CheckKind, Field, FileRows, Metrics, Pages, Request, Sql, TimeForm,
+};
+pub use model::query::builder::{Filter, FilterTest, Measure, Pick};
+pub use model::query::placeholder::{
+    BadPlaceholder, FillError, Filler, JsonTemplate, PlaceholderText,
+};
+pub use model::query::text::{BadQueryText, QueryText};
+pub use model::query::times::{TimeValue, Times};
+pub use model::query::{ColumnHint, Origin, Query};
+pub use model::readiness::{AtDeadline, Readiness};
+pub use model::report::{Change, OnFailedBlock, Report};
+pub use model::sampler::{Downsample, Sampler};
+pub use model::send_when::{BadCondition, Condition, SendWhen, Test};
+pub use model::setting::{BadSetting, Setting};
+pub use model::source::{PostgresqlSource, Source, SourceKind, Tls, split_address};
+pub use model::template::{BadTemplate, Template, figures_named};
+pub use model::theme::{Paper, Theme};
+pub use model::width::{BadWidth, Width, rows};
+pub use problem::{Place, Placed, Problem};
+pub use read::{query_alone, schedule_and_window};
+pub use set::DefinitionSet;
+pub use set::content::{Missing, change, whole};
+
+#[cfg(test)]
+mod tests;

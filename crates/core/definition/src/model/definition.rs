@@ -1,0 +1,95 @@
+//! A definition of any kind.
+
+use crate::model::calendar::CalendarFile;
+
+use crate::{
+    model::{
+        channel::Channel,
+        dashboard::Dashboard,
+        kind::Kind,
+        message_template::MessageTemplate,
+        people::{Group, Person},
+        report::Report,
+        sampler::Sampler,
+        source::Source,
+        theme::Theme,
+    },
+    problem::{Place, Placed},
+};
+
+/// A parsed definition.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Definition {
+    Source(Box<Source>),
+    Dashboard(Dashboard),
+    Report(Box<Report>),
+    Calendar(Box<CalendarFile>),
+    Sampler(Box<Sampler>),
+    Theme(Box<Placed<Theme>>),
+    Person(Person),
+    Group(Group),
+    Channel(Box<Channel>),
+    MessageTemplate(MessageTemplate),
+}
+
+impl Definition {
+    pub fn kind(&self) -> Kind {
+        match self {
+            Definition::Source(_) => Kind::Source,
+            Definition::Dashboard(_) => Kind::Dashboard,
+            Definition::Report(_) => Kind::Report,
+            Definition::Calendar(_) => Kind::Calendar,
+            Definition::Sampler(_) => Kind::Sampler,
+            Definition::Theme(_) => Kind::Theme,
+            Definition::Person(_) => Kind::Person,
+            Definition::Group(_) => Kind::Group,
+            Definition::Channel(_) => Kind::Channel,
+            Definition::MessageTemplate(_) => Kind::MessageTemplate,
+        }
+    }
+
+    pub fn name(&self) -> &str {
+        match self {
+            Definition::Source(source) => &source.name,
+            Definition::Dashboard(dashboard) => &dashboard.name,
+            Definition::Report(report) => &report.name,
+            Definition::Calendar(calendar) => &calendar.name,
+            Definition::Sampler(sampler) => &sampler.name,
+            Definition::Theme(theme) => &theme.value.name,
+            Definition::Person(person) => &person.name,
+            Definition::Group(group) => &group.name,
+            Definition::Channel(channel) => &channel.name,
+            Definition::MessageTemplate(message_template) => &message_template.name,
+        }
+    }
+
+    pub fn title(&self) -> &str {
+        match self {
+            Definition::Source(source) => &source.title,
+            Definition::Dashboard(dashboard) => &dashboard.title,
+            Definition::Report(report) => &report.title,
+            Definition::Calendar(calendar) => calendar.title(),
+            Definition::Sampler(sampler) => &sampler.title,
+            Definition::Theme(theme) => &theme.value.title,
+            Definition::Person(person) => &person.title,
+            Definition::Group(group) => &group.title,
+            Definition::Channel(channel) => &channel.title,
+            Definition::MessageTemplate(message_template) => &message_template.title,
+        }
+    }
+
+    pub fn place(&self) -> &Place {
+        match self {
+            Definition::Source(source) => &source.place,
+            Definition::Dashboard(dashboard) => &dashboard.place,
+            Definition::Report(report) => &report.place,
+            Definition::Calendar(calendar) => &calendar.place,
+            Definition::Sampler(sampler) => &sampler.place,
+            Definition::Theme(theme) => &theme.place,
+            Definition::Person(person) => &person.place,
+            Definition::Group(group) => &group.place,
+            Definition::Channel(channel) => &channel.place,
+            Definition::MessageTemplate(message_template) => &message_template.place,
+        }
+    }
+}

@@ -1,0 +1,170 @@
+//! The values that a subject or a message may name.
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+use crate::model::template::{BadTemplate, Template, figures_named, merge};
+
+/// The values that a template may name.
+#[derive(Debug, Clone, Serialize)]
+pub struct MessageValues {
+    pub report: ReportValues,
+    pub window: WindowValues,
+    pub run: RunValues,
+    /// Nothing in texts that several audiences see.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub audience: Option<String>,
+    /// `ok`, `warning`, `critical` or `unknown`.
+    pub status: String,
+    /// How things are, in one sentence.
+    pub summary: String,
+    /// Key figures as their readers see them, by the name of their column.
+    pub figures: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct ReportValues {
+    pub name: String,
+    pub title: String,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct WindowValues {
+    pub label: String,
+    pub exact: String,
+    pub zone: String,
+    /// Elapsed time, so that a day may have 23 or 25 hours.
+    pub duration: String,
+}
+
+#[derive(Debug, Clone, Serialize)]
+pub struct RunValues {
+    pub id: String,
+    pub scheduled_for: String,
+}
+
+impl MessageValues {
+    /// The same values with `change` done to each text.
+    pub fn each(self, change: impl Fn(&str) -> String) -> Self {
+        Self {
+            report: ReportValues {
+                name: change(&self.report.name),
+                title: change(&self.report.title),
+            },
+            window: WindowValues {
+                label: change(&self.window.label),
+                exact: change(&self.window.exact),
+                zone: change(&self.window.zone),
+                duration: change(&self.window.duration),
+            },
+            run: RunValues {
+                id: change(&self.run.id),
+                scheduled_for: change(&self.run.scheduled_for),
+            },
+            audience: self.audience.as_deref().map(&change),
+            // These are compared with in conditions more often than they are shown.
+            status: self.status,
+            summary: change(&self.summary),
+            figures: self
+                .figures
+                .into_iter()
+                .map(|(name, value)| (name, change(&value)))
+                .collect(),
+        }
+    }
+
+    pub(crate) fn sample() -> Self {
+        let text = || "x".to_owned();
+        Self {
+            report: ReportValues {
+                name: text(),
+                title: text(),
+            },
+            window: WindowValues {
+                label: text(),
+                exact: text(),
+                zone: text(),
+                duration: text(),
+            },
+            run: RunValues {
+                id: text(),
+                scheduled_for: text(),
+            },
+            audience: Some(text()),
+            status: text(),
+            summary: text(),
+            figures: BTreeMap::new(),
+        }
+    }
+}
+
+const KNOWN: &str = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, status, summary, figures.NAME";
+
+/// Refuses a template that cannot be rendered or names an unknown value.
+pub fn check(template: &Template) -> Result<(), String> {
+    render(template, &MessageValues::sample())
+        .map(drop)
+        .map_err(|error| format!("{error} Known: {KNOWN}, audience"))
+}
+
+/// The same for a text that is a part of the document, which several audiences may see.
+pub fn check_text(template: &Template) -> Result<(), String> {
+    render(
+        template,
+        &MessageValues {
+            audience: None,
+            ..MessageValues::sample()
+        },
+    )
+    .map(drop)
+    .map_err(|error| format!("{error} Known: {KNOWN}"))
+}
+
+/// The template with its values merged in, as plain text; escaping for HTML or for mail
+/// headers is up to whoever puts it there. A figure that this run does not have, because its
+/// query failed or found nothing, is "not known".
+pub fn render(template: &Template, values: &MessageValues) -> Result<String, BadTemplate> {
+    let mut values = values.clone();
+    for name in figures_named(template) {
+        values
+            .figures
+            .entry(name)
+            .or_insert_with(|| "not known".to_owned());
+    }
+    merge(template, &values)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::template::Template;
+
+    #[test]
+    fn unknown_names_and_broken_syntax_are_refused() {
+        assert!(
+            check(&Template::new(
+                "{{ report.title }}: {{ window.label }}".into()
+            ))
+            .is_ok()
+        );
+        let unknown = check(&Template::new("{{ report.titel }}".into())).unwrap_err();
+        assert!(
+            unknown.contains("does not exist: report.titel (line 1). Known: report.name, "),
+            "{unknown}"
+        );
+        // A document may be seen by several audiences, so its texts cannot name one.
+        let audience = Template::new("for {{ audience }}".into());
+        assert!(check(&audience).is_ok());
+        assert!(
+            check_text(&audience)
+                .unwrap_err()
+                .contains("does not exist: audience (line 1)")
+        );
+        assert!(
+            check(&Template::new("{{ report.title ".into()))
+                .unwrap_err()
+                .contains("not valid")
+        );
+    }
+}

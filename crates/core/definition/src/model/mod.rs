@@ -1,0 +1,31 @@
+//! What each kind of definition holds.
+
+pub mod audience;
+pub mod block;
+pub mod calendar;
+pub mod channel;
+pub mod dashboard;
+pub mod definition;
+pub mod deliver;
+pub mod files;
+pub mod format;
+pub mod http;
+pub mod kind;
+pub mod listing;
+pub mod mailbox;
+pub mod message_template;
+pub mod message_values;
+pub mod name;
+pub mod parameter;
+pub mod people;
+pub mod picture;
+pub mod query;
+pub mod readiness;
+pub mod report;
+pub mod sampler;
+pub mod send_when;
+pub mod setting;
+pub mod source;
+pub mod template;
+pub mod theme;
+pub mod width;

@@ -1,0 +1,124 @@
+//! People and groups: the address book that audiences are named from.
+
+use std::{fmt, str::FromStr};
+
+use maple_lark_data::number_format::NumberFormat;
+use maple_lark_time::Zone;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    model::{
+        mailbox::{BadMailbox, Mailbox},
+        name::is_name,
+    },
+    problem::{Place, Placed},
+};
+
+/// Somebody who gets documents, and how they read numbers, dates and times.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Person {
+    pub name: String,
+    pub title: String,
+    pub address: String,
+    /// Their own time zone, named beside the report's.
+    pub zone: Option<Zone>,
+    /// How they write numbers and dates; nothing for the report's way.
+    pub number_format: Option<NumberFormat>,
+    /// Nothing is sent to somebody who is not active.
+    pub active: bool,
+    /// Who they are in the service, for what is sent "to me".
+    pub user: Option<String>,
+    pub place: Place,
+}
+
+/// Several recipients under one name; groups may hold groups.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Group {
+    pub name: String,
+    pub title: String,
+    pub members: Vec<Placed<Addressee>>,
+    pub place: Place,
+}
+
+/// What can stand in a list of recipients.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Addressee {
+    Mailbox(Mailbox),
+    /// A person or a group.
+    Named(String),
+}
+
+impl FromStr for Addressee {
+    type Err = BadMailbox;
+
+    fn from_str(text: &str) -> Result<Self, BadMailbox> {
+        if is_name(text) {
+            Ok(Addressee::Named(text.to_owned()))
+        } else {
+            text.parse().map(Addressee::Mailbox)
+        }
+    }
+}
+
+impl fmt::Display for Addressee {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Addressee::Mailbox(mailbox) => mailbox.fmt(f),
+            Addressee::Named(name) => f.write_str(name),
+        }
+    }
+}
+
+/// Somebody who gets a delivery, as found when the run began.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Recipient {
+    pub mailbox: Mailbox,
+    #[serde(default, skip_serializing_if = "RecipientFormat::is_usual")]
+    pub format: RecipientFormat,
+}
+
+/// How one person reads a report, where that is not the report's own way.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+pub struct RecipientFormat {
+    pub number_format: Option<NumberFormat>,
+    pub zone: Option<Zone>,
+}
+
+impl RecipientFormat {
+    pub fn is_usual(&self) -> bool {
+        self.number_format.is_none() && self.zone.is_none()
+    }
+
+    /// Names the way of reading; equal ways have equal names, and the report's own has none.
+    pub fn key(&self) -> String {
+        let number_format = self
+            .number_format
+            .map(|number_format| number_format.to_string())
+            .unwrap_or_default();
+        let zone = self.zone.map(|zone| zone.to_string()).unwrap_or_default();
+        [number_format, zone]
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join("; ")
+    }
+}
+
+impl Person {
+    pub fn recipient(&self) -> Recipient {
+        Recipient {
+            mailbox: Mailbox {
+                name: Some(self.title.clone()),
+                address: self.address.clone(),
+            },
+            format: self.format(),
+        }
+    }
+
+    pub(crate) fn format(&self) -> RecipientFormat {
+        RecipientFormat {
+            number_format: self.number_format,
+            zone: self.zone,
+        }
+    }
+}

@@ -1,0 +1,309 @@
+//! What a query asks of each kind of source.
+
+use std::collections::BTreeMap;
+
+use maple_lark_data::ColumnKind;
+
+use crate::model::{
+    parameter::ParameterValue,
+    query::{
+        builder::Pick,
+        placeholder::{JsonTemplate, PlaceholderText},
+        text::{BadQueryText, QueryText},
+        times::Times,
+    },
+};
+
+/// What is asked of a source, in the form that its kind understands.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Ask {
+    Sql(Sql),
+    Request(Request),
+    File(FileRows),
+    Metrics(Metrics),
+    Check(Check),
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sql {
+    pub text: QueryText,
+    /// The text as the author wrote it, or as it was made from what was picked.
+    pub written: String,
+    /// Values that were picked; they are bound like parameters.
+    pub constants: BTreeMap<String, ParameterValue>,
+    /// What it was made from, if it was not written by hand.
+    pub pick: Option<Pick>,
+}
+
+impl Sql {
+    /// # Errors
+    /// If it is not one statement.
+    pub fn written_by_hand(text: &str) -> Result<Self, BadQueryText> {
+        Ok(Self {
+            text: QueryText::parse(text)?,
+            written: text.to_owned(),
+            constants: BTreeMap::new(),
+            pick: None,
+        })
+    }
+
+    /// What was picked, as SQL for PostgreSQL with the picked values bound.
+    ///
+    /// # Errors
+    /// If a parameter's name cannot stand in SQL.
+    pub fn picked(pick: Pick) -> Result<Self, BadQueryText> {
+        let mut constants = BTreeMap::new();
+        let written = pick.text(&mut |value| {
+            let name = format!("picked_{}", constants.len() + 1);
+            constants.insert(name.clone(), value);
+            format!(":{name}")
+        });
+        Ok(Self {
+            text: QueryText::parse(&written)?,
+            written,
+            constants,
+            pick: Some(pick),
+        })
+    }
+}
+
+/// A request to a service that answers in JSON.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Request {
+    pub post: bool,
+    pub path: PlaceholderText,
+    /// What stands behind the question mark.
+    pub send: Vec<(String, PlaceholderText)>,
+    pub headers: Vec<(String, PlaceholderText)>,
+    pub body: Option<JsonTemplate>,
+    /// The rows in the answer (JSONPath, RFC 9535).
+    pub rows: String,
+    /// Rows inside of rows, such as the points of a series.
+    pub each: Option<String>,
+    /// Fields are arrays that run side by side, one row for each position.
+    pub parallel: bool,
+    pub fields: Vec<Field>,
+    pub pages: Option<Pages>,
+}
+
+/// A column that is read from an answer or a file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Field {
+    pub name: String,
+    /// Where it is (JSONPath); in files the name of the column or key.
+    pub path: Option<String>,
+    /// The path leads from the outer row, not from the inner one.
+    pub outer: bool,
+    pub kind: ColumnKind,
+    /// How an instant is written.
+    pub time: TimeForm,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum TimeForm {
+    /// ISO 8601 with an offset; without one it is in UTC.
+    #[default]
+    Iso,
+    UnixSeconds,
+    UnixMilliseconds,
+    /// A pattern such as `%d.%m.%Y %H:%M`, in UTC unless it has an offset.
+    Pattern(String),
+}
+
+/// How an answer goes on.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Pages {
+    /// The address of the next page is in the answer, or in its Link header (RFC 8288).
+    NextLink {
+        path: Option<String>,
+        max_pages: usize,
+    },
+    /// A number that counts up; the last page has no rows.
+    Number {
+        key: String,
+        first: i64,
+        max_pages: usize,
+    },
+    /// A text in the answer that asks for what follows.
+    Cursor {
+        path: String,
+        key: String,
+        max_pages: usize,
+    },
+}
+
+impl Pages {
+    pub fn max_pages(&self) -> usize {
+        match self {
+            Pages::NextLink { max_pages, .. }
+            | Pages::Number { max_pages, .. }
+            | Pages::Cursor { max_pages, .. } => *max_pages,
+        }
+    }
+}
+
+/// Rows in files: CSV (RFC 4180) or JSON Lines.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FileRows {
+    /// A file below the source's folder, or a pattern (`*`, `**`, `?`); for a URL, what is
+    /// behind it.
+    pub file: String,
+    pub json_lines: bool,
+    pub delimiter: char,
+    /// A label of the WHATWG Encoding Standard, such as `utf-8` or `windows-1252`.
+    pub encoding: String,
+    /// Whether the first row names the columns; else they are `column_1`, `column_2` …
+    pub has_header: bool,
+    /// Nothing means that columns and types are found out from the rows.
+    pub fields: Vec<Field>,
+    /// Only rows whose time in this column lies in the window.
+    pub time: Option<String>,
+    /// Leave out rows that cannot be read, instead of stopping.
+    pub skip_bad: bool,
+}
+
+/// Samples of OpenMetrics.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Metrics {
+    /// Families or samples; several become rows beside one another.
+    pub names: Vec<String>,
+    /// Only samples whose labels have one of these values.
+    pub labels: BTreeMap<String, Vec<String>>,
+}
+
+/// A check of infrastructure that needs no other system.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Check {
+    pub kind: CheckKind,
+    pub targets: Vec<String>,
+    pub concurrency: usize,
+    /// How long one target may take, in seconds.
+    pub seconds: u64,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CheckKind {
+    /// `host:port` accepts a connection.
+    Tcp,
+    /// A URL answers, with which status and how fast.
+    Http,
+    /// `host:port` shows a certificate, valid for how many days.
+    Certificate,
+    /// A name has addresses.
+    Dns,
+    /// A folder's file system, how full it is.
+    Disk,
+}
+
+impl Ask {
+    /// The kind of source that understands it.
+    pub fn source_kind(&self) -> &'static str {
+        match self {
+            Ask::Sql(_) => "postgresql",
+            Ask::Request(_) => "http-json",
+            Ask::File(_) => "files",
+            Ask::Metrics(_) => "open-metrics",
+            Ask::Check(_) => "local-checks",
+        }
+    }
+
+    /// The names for times that may stand in it, beside parameters.
+    pub fn time_names(&self) -> &'static [&'static str] {
+        match self {
+            Ask::Sql(_) => &Times::NAMES,
+            _ => &Times::PLACEHOLDERS,
+        }
+    }
+
+    /// The names of the values that it is asked with.
+    pub fn names(&self) -> Vec<String> {
+        match self {
+            Ask::Sql(sql) => sql
+                .text
+                .names
+                .iter()
+                .filter(|name| !sql.constants.contains_key(*name))
+                .cloned()
+                .collect(),
+            Ask::Request(request) => {
+                let templates = request
+                    .send
+                    .iter()
+                    .chain(&request.headers)
+                    .map(|(_, template)| template)
+                    .chain([&request.path]);
+                let mut names: Vec<String> = templates
+                    .flat_map(|template| template.names().map(str::to_owned))
+                    .collect();
+                names.extend(request.body.iter().flat_map(JsonTemplate::names));
+                names
+            }
+            Ask::File(_) | Ask::Metrics(_) | Ask::Check(_) => Vec::new(),
+        }
+    }
+
+    /// As it is kept on record.
+    pub fn written(&self) -> String {
+        match self {
+            Ask::Sql(sql) => sql.written.clone(),
+            Ask::Request(request) => {
+                let send: Vec<String> = request
+                    .send
+                    .iter()
+                    .map(|(key, template)| format!("{key}={template}"))
+                    .collect();
+                let method = if request.post { "POST" } else { "GET" };
+                format!(
+                    "{method} {}{}{}\nrows {}",
+                    request.path,
+                    if send.is_empty() { "" } else { "?" },
+                    send.join("&"),
+                    request.rows
+                )
+            }
+            Ask::File(rows) => format!(
+                "{} rows of {}",
+                if rows.json_lines { "JSON Lines" } else { "CSV" },
+                rows.file
+            ),
+            Ask::Metrics(metrics) => {
+                let labels: Vec<String> = metrics
+                    .labels
+                    .iter()
+                    .map(|(label, values)| format!("{label} in {}", values.join(", ")))
+                    .collect();
+                format!(
+                    "metrics {}{}{}",
+                    metrics.names.join(", "),
+                    if labels.is_empty() { "" } else { " where " },
+                    labels.join(" and ")
+                )
+            }
+            Ask::Check(check) => format!(
+                "{} checks of {}",
+                check.kind.name(),
+                check.targets.join(", ")
+            ),
+        }
+    }
+}
+
+impl CheckKind {
+    pub const ALL: [CheckKind; 5] = [
+        CheckKind::Tcp,
+        CheckKind::Http,
+        CheckKind::Certificate,
+        CheckKind::Dns,
+        CheckKind::Disk,
+    ];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            CheckKind::Tcp => "tcp",
+            CheckKind::Http => "http",
+            CheckKind::Certificate => "certificate",
+            CheckKind::Dns => "dns",
+            CheckKind::Disk => "disk",
+        }
+    }
+}

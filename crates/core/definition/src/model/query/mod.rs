@@ -1,0 +1,99 @@
+//! What a dashboard or a sampler asks: where, how, and what is done to the answer.
+
+pub mod ask;
+pub mod builder;
+pub mod placeholder;
+pub mod text;
+pub mod times;
+
+use maple_lark_data::{Unit, figures::Operation, status::Thresholds};
+use maple_lark_time::window::Step;
+
+use crate::{
+    model::query::ask::Ask,
+    problem::{Place, Placed},
+};
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Query {
+    pub name: String,
+    pub origin: Origin,
+    /// The query whose recorded rows it uses, if it is not recorded under its own name.
+    pub recorded_as: Option<String>,
+    /// The resampling step behind `:steps`; one that fits the window if nothing is said.
+    pub step: Option<Step>,
+    pub columns: Vec<ColumnHint>,
+    /// What is done to the rows that come, in order.
+    pub then: Vec<Operation>,
+    pub place: Place,
+}
+
+/// Where a query's rows come from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Origin {
+    Source {
+        name: Placed<String>,
+        ask: Box<Ask>,
+    },
+    /// What a sampler has kept of the window.
+    Sampler(Placed<String>),
+    /// The answer of another query of the same dashboard.
+    Query(Placed<String>),
+}
+
+impl Query {
+    pub fn hint(&self, column: &str) -> Option<&ColumnHint> {
+        self.columns.iter().find(|hint| hint.name == column)
+    }
+
+    /// The name under which a snapshot has its rows.
+    pub fn record(&self) -> &str {
+        self.recorded_as.as_deref().unwrap_or(&self.name)
+    }
+
+    /// The source, where it asks one.
+    pub fn source(&self) -> Option<&Placed<String>> {
+        match &self.origin {
+            Origin::Source { name, .. } => Some(name),
+            _ => None,
+        }
+    }
+
+    pub fn ask(&self) -> Option<&Ask> {
+        match &self.origin {
+            Origin::Source { ask, .. } => Some(ask),
+            _ => None,
+        }
+    }
+
+    /// The queries of the same dashboard whose answers it needs.
+    pub fn needs(&self) -> impl Iterator<Item = &str> {
+        let of = match &self.origin {
+            Origin::Query(name) => Some(name.value.as_str()),
+            _ => None,
+        };
+        of.into_iter()
+            .chain(self.then.iter().filter_map(|operation| match operation {
+                Operation::Join { with, .. } => Some(with.as_str()),
+                _ => None,
+            }))
+    }
+
+    /// As it is kept on record.
+    pub fn written(&self) -> String {
+        match &self.origin {
+            Origin::Source { ask, .. } => ask.written(),
+            Origin::Sampler(name) => format!("history of the sampler {}", name.value),
+            Origin::Query(name) => format!("answer of {}", name.value),
+        }
+    }
+}
+
+/// What an author says of one column of a query's answer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ColumnHint {
+    pub name: String,
+    pub title: Option<String>,
+    pub unit: Unit,
+    pub thresholds: Thresholds,
+}

@@ -1,0 +1,35 @@
+//! What a scheduled run waits for.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    model::query::ask::Ask,
+    problem::{Place, Placed},
+};
+
+/// A question that must be answered with yes before a scheduled run collects its data.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Readiness {
+    pub source: Placed<String>,
+    /// A query whose first value is true or false.
+    pub ask: Ask,
+    /// How long to wait before asking again, in seconds.
+    pub every_seconds: u64,
+    /// How long after its instant a run waits at most, in seconds.
+    pub deadline_seconds: u64,
+    pub at_deadline: AtDeadline,
+    pub place: Place,
+}
+
+/// What becomes of a run whose data is not ready in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AtDeadline {
+    /// It is made and sent, marked as incomplete.
+    Run,
+    /// It is held, and its owner told.
+    #[default]
+    Hold,
+    /// It is put on record as skipped.
+    Skip,
+}

@@ -1,0 +1,93 @@
+//! What a report definition holds: content, window, schedule, formats and audiences.
+
+use std::collections::BTreeMap;
+
+use maple_lark_data::number_format::NumberFormat;
+use maple_lark_time::{WindowRule, Zone, schedule::Schedule};
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    model::{
+        audience::{Audience, AudienceQuery},
+        block::Changes,
+        deliver::{Approval, Deliver},
+        files::Files,
+        format::Format,
+        mailbox::Mailbox,
+        parameter::ParameterValue,
+        readiness::Readiness,
+        send_when::SendWhen,
+        template::Template,
+    },
+    problem::{Place, Placed},
+};
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Report {
+    pub name: String,
+    pub title: String,
+    /// Who hears of runs that did not go as they should.
+    pub owner: Option<Mailbox>,
+    pub zone: Zone,
+    pub window: WindowRule,
+    /// Nothing if the report runs only when asked.
+    pub schedule: Option<Schedule>,
+    /// Where its schedule names calendars.
+    pub calendars: Vec<Placed<String>>,
+    pub dashboards: Vec<Placed<String>>,
+    /// What is different about some of their blocks in this report.
+    pub changes: Vec<Change>,
+    pub parameters: BTreeMap<String, Placed<ParameterValue>>,
+    pub formats: Vec<Format>,
+    pub files: Files,
+    /// How its documents look; nothing for the usual one.
+    pub theme: Option<Placed<String>>,
+    /// How its readers write numbers and dates.
+    pub number_format: NumberFormat,
+    pub audiences: Vec<Audience>,
+    /// Further audiences, found when a run begins.
+    pub audience_queries: Vec<AudienceQuery>,
+    pub deliver: Deliver,
+    pub approval: Option<Approval>,
+    /// Whether the owner is told once a week that it is still quiet.
+    pub confirm_quiet: bool,
+    pub on_failed_block: OnFailedBlock,
+    /// How long a run may take before it fails, in seconds.
+    pub time_limit_seconds: u64,
+    /// Whether its runs may be under way side by side.
+    pub overlap: bool,
+    /// What a scheduled run waits for.
+    pub readiness: Option<Readiness>,
+    pub send_when: SendWhen,
+    /// The message template whose subject and text stand in for those that the report does not have.
+    pub message_template: Option<Placed<String>>,
+    pub subject: Option<Template>,
+    pub message: Option<Template>,
+    pub place: Place,
+}
+
+/// What becomes of a run in which a block failed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnFailedBlock {
+    /// Keep it back and tell the owner: a wrong report is worse than a late one.
+    #[default]
+    Hold,
+    /// Send it, plainly marked.
+    Send,
+}
+
+impl From<Mailbox> for String {
+    fn from(mailbox: Mailbox) -> String {
+        mailbox.to_string()
+    }
+}
+
+/// One `[[change]]` of a report.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Change {
+    /// Which dashboard's, if several have a block of that title.
+    pub dashboard: Option<Placed<String>>,
+    pub block: Placed<String>,
+    pub changes: Changes,
+}

@@ -1,0 +1,31 @@
+//! What a sampler definition holds: a query, how often it is asked, how long answers are kept.
+
+use maple_lark_time::window::Step;
+
+use crate::{model::query::Query, problem::Place};
+
+/// In a sampler's lengths of time a day is 24 hours.
+pub(crate) const DAY: i64 = 86_400;
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sampler {
+    pub name: String,
+    pub title: String,
+    /// Asked at whole multiples of this since 1970-01-01T00:00:00Z.
+    pub every_seconds: i64,
+    /// What is older than this is removed.
+    pub keep_seconds: i64,
+    pub downsample: Option<Downsample>,
+    pub query: Query,
+    pub place: Place,
+}
+
+/// What becomes of samples that have grown old.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Downsample {
+    pub after_seconds: i64,
+    /// One answer stays in each step.
+    pub to: Step,
+    /// Numbers become their mean; else the step's last answer stays, as counters need.
+    pub mean: bool,
+}

@@ -1,0 +1,103 @@
+//! What a source definition holds: where to read and how to sign in, never a secret.
+
+use crate::{
+    model::{http::Web, listing::Listing, setting::Setting},
+    problem::Place,
+};
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Source {
+    pub name: String,
+    pub title: String,
+    /// How long one query may take, in seconds.
+    pub timeout_seconds: u64,
+    /// How many rows one query may return; more are cut off and said to be.
+    pub row_limit: usize,
+    /// How many queries one service process asks it at a time.
+    pub max_concurrency: usize,
+    pub kind: SourceKind,
+    pub place: Place,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum SourceKind {
+    Postgresql(PostgresqlSource),
+    /// A service that answers requests in JSON.
+    HttpJson(Web, Option<Listing>),
+    /// CSV or JSON Lines in a folder of the service's machine.
+    Folder(String),
+    /// CSV or JSON Lines behind a URL.
+    FilesByHttp(Web, Option<Listing>),
+    OpenMetrics(Web),
+    /// This machine looks at others: connections, certificates, names, disks.
+    LocalChecks,
+}
+
+impl SourceKind {
+    pub const NAMES: [&str; 5] = [
+        "postgresql",
+        "http-json",
+        "files",
+        "open-metrics",
+        "local-checks",
+    ];
+
+    pub fn name(&self) -> &'static str {
+        match self {
+            SourceKind::Postgresql(_) => "postgresql",
+            SourceKind::HttpJson(..) => "http-json",
+            SourceKind::Folder(_) | SourceKind::FilesByHttp(..) => "files",
+            SourceKind::OpenMetrics(_) => "open-metrics",
+            SourceKind::LocalChecks => "local-checks",
+        }
+    }
+
+    /// Where it is, as written: references are shown, not what they refer to.
+    pub fn place(&self) -> String {
+        match self {
+            SourceKind::Postgresql(settings) => format!(
+                "{} at {}",
+                settings.database.written(),
+                settings.address.written()
+            ),
+            SourceKind::HttpJson(web, _)
+            | SourceKind::FilesByHttp(web, _)
+            | SourceKind::OpenMetrics(web) => web.url.written(),
+            SourceKind::Folder(folder) => folder.clone(),
+            SourceKind::LocalChecks => "this machine".to_owned(),
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PostgresqlSource {
+    /// `host:port`.
+    pub address: Setting,
+    pub database: Setting,
+    pub user: Setting,
+    /// Only ever a reference.
+    pub password: Option<Setting>,
+    pub tls: Tls,
+    /// Certificates (PEM) to trust instead of the machine's own.
+    pub ca_file: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tls {
+    Off,
+    /// Encrypted, without a check of who answers.
+    Require,
+    /// Encrypted, and the certificate must be valid for the host.
+    VerifyFull,
+}
+
+/// `host:port` taken apart; IPv6 addresses stand in brackets.
+pub fn split_address(text: &str) -> Option<(&str, u16)> {
+    let (host, port) = text.rsplit_once(':')?;
+    let host = host
+        .strip_prefix('[')
+        .and_then(|host| host.strip_suffix(']'))
+        .unwrap_or(host);
+    let port = port.parse().ok()?;
+    (!host.is_empty() && port > 0).then_some((host, port))
+}

@@ -1,0 +1,329 @@
+//! Reads what a query asks of its source from their tables.
+
+use std::collections::BTreeMap;
+
+use maple_lark_data::ColumnKind;
+
+use crate::{
+    model::{
+        parameter::ParameterValue,
+        query::{
+            ask::{Ask, Check, CheckKind, Field, FileRows, Metrics, Pages, Request, Sql, TimeForm},
+            placeholder::{JsonTemplate, PlaceholderText},
+        },
+        source,
+    },
+    read::{builder, name::read_identifier, node::Node, parameter},
+};
+
+const FORMS: [(&str, &str); 6] = [
+    ("sql", "postgresql"),
+    ("pick", "postgresql"),
+    ("path", "http-json"),
+    ("file", "files"),
+    ("metric", "open-metrics"),
+    ("check", "local-checks"),
+];
+
+pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
+    let given: Vec<&str> = FORMS
+        .iter()
+        .map(|(key, _)| *key)
+        .filter(|key| node.has(key))
+        .collect();
+    match given[..] {
+        ["sql"] => read_sql(node).map(Ask::Sql),
+        ["pick"] => builder::read(node).map(Ask::Sql),
+        ["path"] => read_request(node).map(Ask::Request),
+        ["file"] => Some(Ask::File(read_file(node))),
+        ["metric"] => Some(Ask::Metrics(read_metrics(node))),
+        ["check"] => read_check(node).map(Ask::Check),
+        _ => {
+            // Known, so that the problem is said once and not for each key.
+            FORMS.iter().for_each(|(key, _)| node.known_key(key));
+            let forms: Vec<String> = FORMS
+                .iter()
+                .map(|(key, kind)| format!("{key} (a source of kind \"{kind}\")"))
+                .collect();
+            node.report_self(format!(
+                "a query needs exactly one of: {}; or instead of a source \"sampler\" or \"of\"",
+                forms.join(", ")
+            ));
+            None
+        }
+    }
+}
+
+fn read_sql(node: &Node<'_>) -> Option<Sql> {
+    let sql = node.required("sql");
+    match Sql::written_by_hand(&sql.value) {
+        Ok(sql) => Some(sql),
+        Err(error) => {
+            if !sql.value.is_empty() {
+                node.report("sql", error.to_string());
+            }
+            None
+        }
+    }
+}
+
+fn template(node: &Node<'_>, key: &str, text: &str) -> Option<PlaceholderText> {
+    PlaceholderText::parse(text)
+        .map_err(|error| node.report(key, error.to_string()))
+        .ok()
+}
+
+fn templates(node: &Node<'_>, key: &'static str) -> Vec<(String, PlaceholderText)> {
+    let Some(table) = node.table(key) else {
+        return Vec::new();
+    };
+    let mut out = Vec::new();
+    for name in table.keys() {
+        match table.value_of(&name) {
+            Some((toml_edit::Value::String(text), _)) => {
+                out.extend(template(&table, &name, text.value()).map(|template| (name, template)))
+            }
+            Some((toml_edit::Value::Integer(number), _)) => out.extend(
+                template(&table, &name, &number.value().to_string())
+                    .map(|template| (name, template)),
+            ),
+            _ => table.report(&name, "must be a text in quotes or a whole number"),
+        }
+    }
+    out
+}
+
+pub(crate) fn read_path(node: &Node<'_>, key: &'static str) -> Option<String> {
+    let text = node.text(key)?.value;
+    match serde_json_path::JsonPath::parse(&text) {
+        Ok(_) => Some(text),
+        Err(error) => {
+            node.report(
+                key,
+                format!(
+                    "\"{text}\" is not a JSONPath (RFC 9535), such as \"$.hosts[*].name\": {error}"
+                ),
+            );
+            None
+        }
+    }
+}
+
+fn read_request(node: &Node<'_>) -> Option<Request> {
+    let path = node.required("path").value;
+    let path = template(node, "path", &path);
+    let post = node.choice("method", &["GET", "POST"]) == Some("POST");
+    let body = node.text("body").and_then(|text| {
+        JsonTemplate::parse(&text.value)
+            .map_err(|error| node.report("body", error))
+            .ok()
+    });
+    if body.is_some() && !post {
+        node.report("body", "goes with method = \"POST\" only");
+    }
+    node.required("rows");
+    let rows = read_path(node, "rows");
+    let each = read_path(node, "each");
+    let parallel = node.truth("parallel").unwrap_or(false);
+    let fields: Vec<Field> = node
+        .tables("field")
+        .into_iter()
+        .map(|field| read_field(field, true))
+        .collect();
+    if fields.is_empty() {
+        node.report_self(
+            "a request needs [[query.field]] entries that say which columns a row has",
+        );
+    }
+    let pages = node
+        .table("pages")
+        .and_then(|pages| read_pages(&pages).inspect(|_| pages.close()));
+    Some(Request {
+        post,
+        path: path?,
+        send: templates(node, "send"),
+        headers: templates(node, "headers"),
+        body,
+        rows: rows?,
+        each,
+        parallel,
+        fields,
+        pages,
+    })
+}
+
+fn read_pages(node: &Node<'_>) -> Option<Pages> {
+    let max_pages = |node: &Node<'_>| node.whole("max-pages", 1..=10_000).unwrap_or(100) as usize;
+    Some(
+        match node.required_choice("by", &["next-link", "number", "cursor"])? {
+            "next-link" => Pages::NextLink {
+                path: read_path(node, "path"),
+                max_pages: max_pages(node),
+            },
+            "number" => Pages::Number {
+                key: node.required("key").value,
+                first: node.whole("first", 0..=1).unwrap_or(1),
+                max_pages: max_pages(node),
+            },
+            _ => {
+                node.required("path");
+                Pages::Cursor {
+                    path: read_path(node, "path")?,
+                    key: node.required("key").value,
+                    max_pages: max_pages(node),
+                }
+            }
+        },
+    )
+}
+
+const KINDS: [&str; 7] = [
+    "text", "number", "integer", "decimal", "instant", "date", "boolean",
+];
+
+fn read_field(node: Node<'_>, json: bool) -> Field {
+    let name = read_identifier(&node, "name");
+    let (path, outer) = match (json, node.has("outer")) {
+        (true, true) => (read_path(&node, "outer"), true),
+        (true, false) => {
+            node.required("path");
+            (read_path(&node, "path"), false)
+        }
+        (false, _) => (node.text("column").map(|text| text.value), false),
+    };
+    let kind = match node.choice("kind", &KINDS) {
+        Some("number") => ColumnKind::Number,
+        Some("integer") => ColumnKind::Integer,
+        Some("decimal") => ColumnKind::Decimal,
+        Some("instant") => ColumnKind::Instant,
+        Some("date") => ColumnKind::Date,
+        Some("boolean") => ColumnKind::Boolean,
+        _ => ColumnKind::Text,
+    };
+    let time = match node.text("time").map(|text| text.value).as_deref() {
+        None | Some("iso") => TimeForm::Iso,
+        Some("unix") => TimeForm::UnixSeconds,
+        Some("unix-ms") => TimeForm::UnixMilliseconds,
+        Some(pattern) => {
+            if chrono::format::StrftimeItems::new(pattern)
+                .any(|item| item == chrono::format::Item::Error)
+                || !pattern.contains('%')
+            {
+                node.report("time", format!("\"{pattern}\" is not a form of time: use \"iso\", \"unix\", \"unix-ms\" or a pattern such as \"%d.%m.%Y %H:%M\""));
+            }
+            TimeForm::Pattern(pattern.to_owned())
+        }
+    };
+    node.close();
+    Field {
+        name,
+        path,
+        outer,
+        kind,
+        time,
+    }
+}
+
+fn read_file(node: &Node<'_>) -> FileRows {
+    let file = node.required("file").value;
+    if file.starts_with('/') || file.split('/').any(|part| part == "..") {
+        node.report(
+            "file",
+            "must lie below the source's folder: without \"/\" at its beginning and without \"..\"",
+        );
+    }
+    let json_lines = node.choice("format", &["csv", "json-lines"]) == Some("json-lines");
+    let delimiter = node
+        .text("delimiter")
+        .map_or(",".to_owned(), |text| text.value);
+    let mut signs = delimiter.chars();
+    let delimiter = match (signs.next(), signs.next()) {
+        (Some(sign), None)
+            if sign.is_ascii() && !sign.is_alphanumeric() && sign != '"' && sign != '\n' =>
+        {
+            sign
+        }
+        _ => {
+            node.report(
+                "delimiter",
+                "must be one sign, such as \",\", \";\" or \"\\t\"",
+            );
+            ','
+        }
+    };
+    FileRows {
+        file,
+        json_lines,
+        delimiter,
+        encoding: node
+            .text("encoding")
+            .map_or_else(|| "utf-8".to_owned(), |text| text.value),
+        has_header: node.truth("has-header").unwrap_or(true),
+        fields: node
+            .tables("field")
+            .into_iter()
+            .map(|field| read_field(field, false))
+            .collect(),
+        time: node.text("time").map(|text| text.value),
+        skip_bad: node.choice("bad-rows", &["stop", "skip"]) == Some("skip"),
+    }
+}
+
+fn read_metrics(node: &Node<'_>) -> Metrics {
+    let names = node
+        .texts("metric")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
+    let mut labels = BTreeMap::new();
+    if let Some(table) = node.table("labels") {
+        for label in table.keys() {
+            match table
+                .value_of(&label)
+                .and_then(|(value, _)| parameter::value_from_toml(value))
+            {
+                Some(ParameterValue::Text(text)) => drop(labels.insert(label, vec![text])),
+                Some(ParameterValue::List(values)) => drop(labels.insert(label, values)),
+                _ => table.report(&label, "must be a text or a list of texts"),
+            }
+        }
+    }
+    Metrics { names, labels }
+}
+
+fn read_check(node: &Node<'_>) -> Option<Check> {
+    let kind = node.required_choice("check", &CheckKind::ALL.map(CheckKind::name));
+    let targets: Vec<String> = node
+        .texts("targets")
+        .into_iter()
+        .map(|text| text.value)
+        .collect();
+    if targets.is_empty() {
+        node.report_self("a check needs targets = [\"…\"]");
+    }
+    for target in &targets {
+        let wrong = match kind {
+            Some("tcp" | "certificate") => source::split_address(target)
+                .is_none()
+                .then_some("host:port, such as \"127.0.0.1:443\""),
+            Some("http") => (!target.starts_with("http://") && !target.starts_with("https://"))
+                .then_some("a URL, such as \"https://orrin-sound.example/\""),
+            Some("disk") => {
+                (!target.starts_with('/')).then_some("an absolute path, such as \"/var\"")
+            }
+            _ => target.trim().is_empty().then_some("a name"),
+        };
+        if let Some(wanted) = wrong {
+            node.report("targets", format!("\"{target}\" is not {wanted}"));
+        }
+    }
+    let kind = CheckKind::ALL
+        .into_iter()
+        .find(|known| Some(known.name()) == kind)?;
+    Some(Check {
+        kind,
+        targets,
+        concurrency: node.whole("concurrency", 1..=200).unwrap_or(16) as usize,
+        seconds: node.whole("seconds", 1..=60).unwrap_or(5) as u64,
+    })
+}

@@ -1,0 +1,100 @@
+//! Reads blocks from their tables.
+
+use crate::{
+    model::{
+        block::{Block, BlockKind, Changes},
+        query::Query,
+        width::Width,
+    },
+    read::{
+        block_kind::{SHAPES, read_kind},
+        changes,
+        node::Node,
+        width,
+    },
+};
+use maple_lark_time::nearest::suggestion;
+
+pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
+    if node.has("from") {
+        let borrowed = changes::read_borrowed(&node);
+        let changes = changes::read_changes(&node);
+        let place = node.place();
+        node.close();
+        let (title, kind) = (String::new(), BlockKind::Text(String::new()));
+        return Some(Block {
+            title,
+            note: None,
+            width: None,
+            query: None,
+            kind,
+            borrowed: Some(borrowed?),
+            changes,
+            place,
+        });
+    }
+    let shape = node.required_choice("show", &SHAPES);
+    let bare = matches!(shape, Some("text" | "image" | "page-break"));
+    let title = if bare {
+        node.text("title")
+            .map_or_else(String::new, |title| title.value)
+    } else {
+        node.required("title").value
+    };
+    let note = node.text("note").map(|note| note.value);
+    let width = width::read(&node);
+    let query = if bare {
+        None
+    } else {
+        Some(node.required("query"))
+    };
+    if let Some(query) = &query
+        && !query.value.is_empty()
+        && !queries.iter().any(|known| known.name == query.value)
+    {
+        let names: Vec<&str> = queries.iter().map(|query| query.name.as_str()).collect();
+        node.report(
+            "query",
+            format!(
+                "there is no query \"{}\" in this dashboard.{}",
+                query.value,
+                suggestion(&query.value, names)
+            ),
+        );
+    }
+    let kind = read_kind(&node, shape?)?;
+    if kind.is_chart() && width.is_some_and(|width| width < Width::LEAST_OF_CHARTS) {
+        node.report(
+            "width",
+            "a chart needs at least a third of the page (4 twelfths) to be read",
+        );
+    }
+    let place = node.place();
+    let block = Block {
+        title,
+        note,
+        width,
+        query,
+        kind,
+        borrowed: None,
+        changes: Changes::default(),
+        place,
+    };
+    for also in block
+        .queries()
+        .skip(usize::from(block.query.is_some()))
+        .filter(|also| !queries.iter().any(|known| known.name == also.value))
+    {
+        let names: Vec<&str> = queries.iter().map(|query| query.name.as_str()).collect();
+        node.report_at(
+            &also.place,
+            format!(
+                "there is no query \"{}\" in this dashboard.{}",
+                also.value,
+                suggestion(&also.value, names)
+            ),
+        );
+    }
+    node.close();
+    Some(block)
+}

@@ -1,0 +1,215 @@
+//! Reads what a block shows of the columns of its query.
+
+use crate::{
+    model::{
+        block::{BarForm, BlockKind, HeatBy, LineStyle, TrendColumn},
+        message_values,
+        picture::Picture,
+        template::Template,
+    },
+    read::node::Node,
+};
+use maple_lark_data::{figures::Order, series::Aggregation};
+
+/// What a block may show, by its key `show`.
+pub(crate) const SHAPES: [&str; 19] = [
+    "figures",
+    "line",
+    "area",
+    "stacked-area",
+    "steps",
+    "bar",
+    "column",
+    "ranking",
+    "breakdown",
+    "heat-map",
+    "timeline",
+    "scatter",
+    "histogram",
+    "box",
+    "share",
+    "table",
+    "text",
+    "image",
+    "page-break",
+];
+
+pub(crate) fn check_text(node: &Node<'_>, text: &str) {
+    if let Err(error) = message_values::check_text(&Template::new(text.to_owned())) {
+        node.report("text", error);
+    }
+}
+
+/// What a block shows of its query's columns.
+pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
+    let texts = |key| {
+        node.texts(key)
+            .into_iter()
+            .map(|text| text.value)
+            .collect::<Vec<_>>()
+    };
+    let text = |key| node.text(key).map(|text| text.value);
+    let required = |key| node.required(key).value;
+    let kind = match shape {
+        "figures" => BlockKind::Figures {
+            columns: texts("columns"),
+            before: node.text("before"),
+            trend: node.text("trend"),
+        },
+        "line" | "area" | "stacked-area" | "steps" => BlockKind::Line {
+            time: node.required("time").value,
+            values: required_values(node),
+            series: text("series"),
+            style: match shape {
+                "area" => LineStyle::Area,
+                "stacked-area" => LineStyle::Stacked,
+                "steps" => LineStyle::Steps,
+                _ => LineStyle::Line,
+            },
+            spans: node.text("spans"),
+        },
+        "bar" | "column" => BlockKind::Bar {
+            label: node.required("label").value,
+            values: required_values(node),
+            form: BarForm {
+                stacked: node.truth("stacked").unwrap_or(false),
+                upright: shape == "column",
+            },
+            series: text("series"),
+        },
+        "ranking" => BlockKind::Ranking {
+            label: required("label"),
+            value: required("value"),
+            limit: node.whole("limit", 1..=60).unwrap_or(10) as usize,
+            order: if node.choice("order", &["highest", "lowest"]) == Some("lowest") {
+                Order::Lowest
+            } else {
+                Order::Highest
+            },
+        },
+        "breakdown" => BlockKind::Breakdown {
+            label: required("label"),
+            value: required("value"),
+        },
+        "heat-map" => BlockKind::Heat {
+            by: match (text("time"), text("row"), text("column")) {
+                (Some(time), None, None) => HeatBy::HourAndWeekday { time },
+                (None, Some(row), Some(column)) => HeatBy::Columns { row, column },
+                _ => {
+                    let instead = ["time", "row", "column"]
+                        .map(|key| {
+                            if node.has(key) {
+                                String::new()
+                            } else {
+                                node.instead(key)
+                            }
+                        })
+                        .concat();
+                    node.report_self(format!("a heat map has either time, for hours and weekdays, or row and column{instead}"));
+                    return None;
+                }
+            },
+            value: required("value"),
+            aggregation: node
+                .parsed::<Aggregation>("with")
+                .unwrap_or(Aggregation::Mean),
+        },
+        "timeline" => BlockKind::Timeline {
+            time: required("time"),
+            row: required("row"),
+            state: required("state"),
+        },
+        "scatter" => BlockKind::Scatter {
+            across: required("across"),
+            up: required("up"),
+            series: text("series"),
+        },
+        "histogram" => BlockKind::Histogram {
+            value: required("value"),
+            bins: node.whole("bins", 2..=60).map(|n| n as usize),
+        },
+        "box" => BlockKind::Boxes {
+            value: required("value"),
+            row: text("row"),
+        },
+        "share" => BlockKind::Share {
+            label: required("label"),
+            value: required("value"),
+            round: node.truth("round").unwrap_or(false),
+        },
+        "image" => {
+            let description = required("description");
+            // A block that is not there must not be passed over in silence.
+            required("data");
+            BlockKind::Image {
+                data: node.parsed::<Picture>("data")?,
+                description,
+            }
+        }
+        "page-break" => BlockKind::PageBreak,
+        "table" => BlockKind::Table {
+            columns: texts("columns"),
+            limit: node
+                .value_of("limit")
+                .is_none_or(|(value, _)| value.as_str().is_none())
+                .then(|| node.whole("limit", 1..=100_000))
+                .flatten()
+                .map(|n| n as usize),
+            bars: texts("bars"),
+            trend: read_trend(node),
+        },
+        _ => {
+            let text = node.required("text").value;
+            check_text(node, &text);
+            BlockKind::Text(text)
+        }
+    };
+    if let BlockKind::Line {
+        values,
+        series: Some(_),
+        ..
+    }
+    | BlockKind::Bar {
+        values,
+        series: Some(_),
+        ..
+    } = &kind
+        && values.len() > 1
+    {
+        node.report("value", "with series there can be only one value column");
+    }
+    Some(kind)
+}
+
+fn read_trend(node: &Node<'_>) -> Option<TrendColumn> {
+    match (
+        node.text("trend"),
+        node.text("trend-by"),
+        node.text("trend-of"),
+    ) {
+        (Some(query), Some(key), Some(value)) => Some(TrendColumn {
+            query,
+            key: key.value,
+            value: value.value,
+        }),
+        (None, None, None) => None,
+        _ => {
+            node.report_self("a table with a column of trends needs all three: trend, the query; trend-by, the column that tells which row a value belongs to; trend-of, the column of the values");
+            None
+        }
+    }
+}
+
+fn required_values(node: &Node<'_>) -> Vec<String> {
+    let values: Vec<String> = node
+        .texts("value")
+        .into_iter()
+        .map(|value| value.value)
+        .collect();
+    if values.is_empty() {
+        node.report_self(
+            "the key \"value\" is missing here; it names the column, or the columns, to draw",
+        );
+    }
+    values
+}

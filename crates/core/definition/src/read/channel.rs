@@ -1,0 +1,173 @@
+//! Reads channels from their tables.
+
+use maple_lark_time::span::Span;
+
+use crate::{
+    model::{
+        channel::{
+            Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
+            SyslogSettings, UploadSettings, WebhookSettings,
+        },
+        mailbox::Mailbox,
+        message_values,
+        setting::Setting,
+        source,
+        template::Template,
+    },
+    read::{
+        files,
+        http::read_web,
+        name::read_name,
+        node::Node,
+        setting::{ca_file, secret, setting},
+    },
+};
+
+pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
+    let node = root.table("channel")?;
+    let name = read_name(&node);
+    let title = node
+        .text("title")
+        .map_or_else(|| name.clone(), |title| title.value);
+    let kind = match node.required_choice("kind", &ChannelKind::NAMES)? {
+        "mail-server" => read_mail_server(&node)
+            .map(Box::new)
+            .map(ChannelKind::MailServer),
+        "folder" => {
+            let folder = node.required("folder").value;
+            if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {
+                node.report(
+                    "folder",
+                    "must be an absolute path, such as \"/srv/reports\", or \"env:NAME\"",
+                );
+            }
+            Some(ChannelKind::Folder(FolderSettings {
+                folder,
+                keep: node.whole("keep", 1..=10_000).map(|keep| keep as u32),
+            }))
+        }
+        "upload" => read_web(&node).map(|web| ChannelKind::Upload(UploadSettings { web })),
+        "webhook" => {
+            let text = node.text("text").map(|text| Template::new(text.value));
+            if let Some(Err(error)) = text.as_ref().map(message_values::check) {
+                node.report("text", error);
+            }
+            let key = secret(&node, "key");
+            read_web(&node).map(|web| ChannelKind::Webhook(WebhookSettings { web, key, text }))
+        }
+        _ => {
+            let address = setting(&node, "address");
+            if let Some(Setting::Plain(text)) = &address
+                && source::split_address(text).is_none()
+            {
+                node.report(
+                    "address",
+                    format!("\"{text}\" is not host:port, such as \"127.0.0.1:514\""),
+                );
+            }
+            let tcp = node.choice("protocol", &["udp", "tcp"]) == Some("tcp");
+            let facility = node.whole("facility", 0..=23).unwrap_or(16) as u8;
+            address.map(|address| {
+                ChannelKind::Syslog(SyslogSettings {
+                    address,
+                    tcp,
+                    facility,
+                })
+            })
+        }
+    };
+    let max_concurrency = node.whole("max-concurrency", 1..=64).unwrap_or(4) as usize;
+    let rate_per_minute = node
+        .whole("rate-per-minute", 1..=100_000)
+        .map(|limit| limit as u32);
+    let timeout_seconds = match node.parsed::<Span>("timeout").map(|span| span.elapsed()) {
+        None => 30,
+        Some(Some(elapsed)) if (1..=600).contains(&elapsed.num_seconds()) => {
+            elapsed.num_seconds() as u64
+        }
+        Some(_) => {
+            node.report("timeout", "must be between \"PT1S\" and \"PT10M\"");
+            30
+        }
+    };
+    let place = node.place();
+    node.close();
+    Some(Channel {
+        name,
+        title,
+        kind: kind?,
+        max_concurrency,
+        rate_per_minute,
+        timeout_seconds,
+        place,
+    })
+}
+
+fn read_mail_server(node: &Node<'_>) -> Option<MailServerSettings> {
+    let host = setting(node, "host");
+    let tls = match node.choice("tls", &["off", "starttls", "tls"]) {
+        Some("off") => MailTls::Off,
+        Some("tls") => MailTls::Tls,
+        _ => MailTls::StartTls,
+    };
+    let usual = match tls {
+        MailTls::Off => 25,
+        MailTls::StartTls => 587,
+        MailTls::Tls => 465,
+    };
+    let port = node
+        .whole("port", 1..=65_535)
+        .map_or(usual, |port| port as u16);
+    let sign_in = node.table("sign-in").and_then(|table| {
+        let kind = table.required_choice("kind", &["password", "token"]);
+        let user = setting(&table, "user");
+        let key = if kind == Some("token") {
+            "token"
+        } else {
+            "password"
+        };
+        table.required(key);
+        let word = secret(&table, key);
+        table.close();
+        match (kind?, user?, word?) {
+            ("token", user, token) => Some(MailSignIn::Token { user, token }),
+            (_, user, password) => Some(MailSignIn::Password { user, password }),
+        }
+    });
+    if sign_in.is_some() && tls == MailTls::Off {
+        node.report(
+            "tls",
+            "a password would travel for everybody to read; use tls = \"starttls\" or \"tls\"",
+        );
+    }
+    node.required("from");
+    let from = node.parsed::<Mailbox>("from");
+    let dkim = node.table("dkim").and_then(|table| {
+        let (domain, selector) = (
+            table.required("domain").value,
+            table.required("selector").value,
+        );
+        table.required("key");
+        let key = secret(&table, "key");
+        table.close();
+        Some(Dkim {
+            domain,
+            selector,
+            key: key?,
+        })
+    });
+    let max_size = files::read_size(node, "max-size");
+    let (reply_to, bounces) = (node.parsed("reply-to"), node.parsed("bounces"));
+    Some(MailServerSettings {
+        host: host?,
+        port,
+        tls,
+        ca_file: ca_file(node),
+        sign_in,
+        from: from?,
+        reply_to,
+        bounces,
+        dkim,
+        max_size,
+    })
+}

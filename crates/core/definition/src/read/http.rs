@@ -1,0 +1,78 @@
+//! Reads how a place is reached by HTTP from their tables.
+
+use crate::{
+    model::{
+        http::{SignIn, Web},
+        setting::Setting,
+    },
+    read::{
+        node::Node,
+        setting::{ca_file, secret, setting},
+    },
+};
+
+pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
+    let url = setting(node, "url");
+    if let Some(Setting::Plain(text)) = &url
+        && !["http://", "https://"].iter().any(|scheme| {
+            text.strip_prefix(scheme)
+                .is_some_and(|rest| !rest.is_empty())
+        })
+    {
+        node.report(
+            "url",
+            format!("\"{text}\" is not a URL, such as \"https://metrics.orrin-sound.example\""),
+        );
+    }
+    if let Some(Setting::Plain(text)) = &url
+        && text
+            .split_once("://")
+            .is_some_and(|(_, rest)| rest.split('/').next().unwrap_or(rest).contains('@'))
+    {
+        node.report(
+            "url",
+            format!(
+                "must not have a user or password in it; set them under [{}]",
+                node.path("sign-in")
+            ),
+        );
+    }
+    let sign_in = node.table("sign-in").and_then(|table| {
+        let needed = |key| {
+            table.required(key);
+            secret(&table, key)
+        };
+        let read = match table.required_choice("kind", &["basic", "bearer", "header"])? {
+            "basic" => setting(&table, "user")
+                .zip(needed("password"))
+                .map(|(user, password)| SignIn::Basic { user, password }),
+            "bearer" => needed("token").map(|token| SignIn::Bearer { token }),
+            _ => Some(table.required("name").value)
+                .zip(needed("value"))
+                .map(|(name, value)| SignIn::Header { name, value }),
+        };
+        table.close();
+        read
+    });
+    let mut headers = Vec::new();
+    if let Some(table) = node.table("headers") {
+        for name in table.keys() {
+            match table
+                .value_of(&name)
+                .and_then(|(value, _)| value.as_str())
+                .map(str::parse::<Setting>)
+            {
+                Some(Ok(value)) => headers.push((name, value)),
+                Some(Err(error)) => table.report(&name, error.to_string()),
+                None => table.report(&name, "must be a text in quotes"),
+            }
+        }
+    }
+    let ca_file = ca_file(node);
+    Some(Web {
+        url: url?,
+        sign_in,
+        headers,
+        ca_file,
+    })
+}

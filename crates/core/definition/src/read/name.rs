@@ -1,0 +1,26 @@
+//! Reads names.
+
+use crate::{model::name::is_name, read::node::Node};
+
+/// Reads the `name` of a definition: what it is called everywhere, in small letters.
+pub(crate) fn read_name(node: &Node<'_>) -> String {
+    let name = node.required("name");
+    if !name.value.is_empty() && !is_name(&name.value) {
+        node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
+    }
+    name.value
+}
+
+/// A name that can stand behind a colon in SQL.
+pub(crate) fn read_identifier(node: &Node<'_>, key: &'static str) -> String {
+    let name = node.required(key).value;
+    if !name.is_empty()
+        && (name.starts_with(|c: char| c.is_ascii_digit())
+            || !name
+                .chars()
+                .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_'))
+    {
+        node.report(key, format!("\"{name}\" is not a name here: use small letters, digits and underscores, such as \"by_port\""));
+    }
+    name
+}

@@ -1,0 +1,175 @@
+//! Reads reports from their tables.
+
+use maple_lark_data::number_format::NumberFormat;
+use maple_lark_time::{Zone, english::quoted_list, span::Span};
+
+use crate::{
+    model::{
+        audience::Audience,
+        format::Format,
+        mailbox::Mailbox,
+        report::{OnFailedBlock, Report},
+    },
+    read::{
+        audience, changes, deliver, files, message_template, name::read_name, node::Node,
+        parameter::read_values, readiness::read_readiness, schedule, send_when,
+        window::read_window,
+    },
+};
+
+pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
+    let node = root.table("report")?;
+    let name = read_name(&node);
+    let title = node.required("title").value;
+    let owner = node.parsed::<Mailbox>("owner");
+    node.required("time-zone");
+    let zone = node.parsed::<Zone>("time-zone");
+    let dashboards = node.texts("dashboards");
+    if dashboards.is_empty() {
+        node.report(
+            "dashboards",
+            "a report needs at least one dashboard, such as dashboards = [\"ferry-operations\"]",
+        );
+    }
+    let on_failed_block = match node.choice("on-failed-block", &["hold", "send"]) {
+        Some("send") => OnFailedBlock::Send,
+        _ => OnFailedBlock::Hold,
+    };
+    let time_limit_seconds = match node.parsed::<Span>("time-limit").map(|span| span.elapsed()) {
+        None => 3600,
+        Some(Some(limit)) if limit.num_days() < 1 => limit.num_seconds() as u64,
+        Some(_) => {
+            node.report("time-limit", "must be between \"PT1S\" and \"PT23H\"");
+            3600
+        }
+    };
+    let overlap = node.truth("overlap").unwrap_or(false);
+    let mut formats = Vec::new();
+    for text in node.texts("formats") {
+        match Format::from_name(&text.value) {
+            Some(format) if formats.contains(&format) => {
+                node.report("formats", format!("\"{}\" is named twice", text.value))
+            }
+            Some(format) => formats.push(format),
+            None => node.report(
+                "formats",
+                format!(
+                    "\"{}\" is not one of {}",
+                    text.value,
+                    quoted_list(&Format::ALL.map(Format::name))
+                ),
+            ),
+        }
+    }
+    if !node.has("formats") {
+        formats = vec![Format::Pdf];
+    }
+    let number_format = NumberFormat::like(
+        node.choice("numbers", &NumberFormat::NUMBERS)
+            .unwrap_or_default(),
+        node.choice("dates", &NumberFormat::DATES)
+            .unwrap_or_default(),
+    );
+    let theme = node.text("theme");
+    let place = node.place();
+    node.close();
+
+    let window = match root.table("window") {
+        Some(window) => read_window(window, zone),
+        None => {
+            root.report(
+                "window",
+                "the table [window] is missing; write for instance [window] and previous = \"day\"",
+            );
+            None
+        }
+    };
+    let has_schedule = root.has("schedule");
+    let (schedule, calendars) = root.table("schedule").and_then(schedule::read).unzip();
+    let readiness = root
+        .table("readiness")
+        .and_then(|node| read_readiness(node, has_schedule));
+    let (send_when, confirm_quiet) = root
+        .table("send")
+        .map(send_when::read_send_when)
+        .unwrap_or_default();
+    let files = root.table("files").map(files::read).unwrap_or_default();
+    let changes = root
+        .tables("change")
+        .into_iter()
+        .map(changes::read_change)
+        .collect();
+    let parameters = read_values(root.table("parameters"));
+    let audiences: Vec<Audience> = root
+        .tables("audience")
+        .into_iter()
+        .map(audience::read_audience)
+        .collect();
+    let audience_queries = root
+        .tables("audiences-from")
+        .into_iter()
+        .filter_map(audience::read_query)
+        .collect();
+    let deliver = root
+        .table("deliver")
+        .map(deliver::read_deliver)
+        .unwrap_or_default();
+    let approval = root.table("approval").map(deliver::read_approval);
+    for (index, audience) in audiences.iter().enumerate() {
+        if audiences[..index]
+            .iter()
+            .any(|earlier| earlier.name == audience.name)
+        {
+            root.report(
+                "audience",
+                format!("two audiences are named \"{}\"", audience.name),
+            );
+        }
+    }
+
+    let (message_template, subject, message) = match root.table("message") {
+        Some(node) => {
+            let found = (
+                node.text("template"),
+                message_template::read_template(&node, "subject"),
+                message_template::read_template(&node, "text"),
+            );
+            node.close();
+            found
+        }
+        None => (None, None, None),
+    };
+    if has_schedule && schedule.is_none() {
+        return None;
+    }
+    Some(Report {
+        name,
+        title,
+        owner,
+        zone: zone?,
+        window: window?,
+        schedule,
+        calendars: calendars.unwrap_or_default(),
+        dashboards,
+        changes,
+        parameters,
+        formats,
+        files,
+        theme,
+        number_format,
+        audiences,
+        audience_queries,
+        deliver,
+        approval,
+        confirm_quiet,
+        on_failed_block,
+        time_limit_seconds,
+        overlap,
+        readiness,
+        send_when,
+        message_template,
+        subject,
+        message,
+        place,
+    })
+}

@@ -1,0 +1,99 @@
+//! Reads sources from their tables.
+
+use maple_lark_time::span::Span;
+
+use crate::{
+    model::{
+        setting::Setting,
+        source::{PostgresqlSource, Source, SourceKind, Tls, split_address},
+    },
+    read::{
+        http::read_web,
+        listing,
+        name::read_name,
+        node::Node,
+        setting::{ca_file, secret, setting},
+    },
+};
+
+pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
+    let node = root.table("source")?;
+    let name = read_name(&node);
+    let title = node
+        .text("title")
+        .map_or_else(|| name.clone(), |title| title.value);
+    let kind = match node.required_choice("kind", &SourceKind::NAMES)? {
+        "postgresql" => read_postgresql(&node).map(SourceKind::Postgresql),
+        "http-json" => read_web(&node)
+            .zip(Some(listing::read(&node)))
+            .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
+        "open-metrics" => read_web(&node).map(SourceKind::OpenMetrics),
+        "files" if node.has("url") => read_web(&node)
+            .zip(Some(listing::read(&node)))
+            .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
+        "files" => {
+            let folder = node.required("folder").value;
+            if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {
+                node.report(
+                    "folder",
+                    "must be an absolute path, such as \"/var/lib/inventory\", or \"env:NAME\"",
+                );
+            }
+            Some(SourceKind::Folder(folder))
+        }
+        _ => Some(SourceKind::LocalChecks),
+    };
+    let timeout = node.parsed::<Span>("timeout");
+    let timeout_seconds = match timeout.map(|span| span.elapsed()) {
+        None => 30,
+        Some(Some(elapsed)) if elapsed.num_seconds() <= 3600 => elapsed.num_seconds() as u64,
+        Some(_) => {
+            node.report("timeout", "must be between \"PT1S\" and \"PT1H\"");
+            30
+        }
+    };
+    let max_concurrency = node.whole("max-concurrency", 1..=100).unwrap_or(4) as usize;
+    let row_limit = node.whole("row-limit", 1..=1_000_000).unwrap_or(100_000) as usize;
+    let place = node.place();
+    node.close();
+    Some(Source {
+        name,
+        title,
+        timeout_seconds,
+        row_limit,
+        max_concurrency,
+        kind: kind?,
+        place,
+    })
+}
+
+fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
+    let (address, database, user) = (
+        setting(node, "address"),
+        setting(node, "database"),
+        setting(node, "user"),
+    );
+    let password = secret(node, "password");
+    if let Some(Setting::Plain(text)) = &address
+        && split_address(text).is_none()
+    {
+        node.report(
+            "address",
+            format!("\"{text}\" is not host:port, such as \"127.0.0.1:5432\""),
+        );
+    }
+    let tls = match node.choice("tls", &["off", "require", "verify-full"]) {
+        Some("off") => Tls::Off,
+        Some("require") => Tls::Require,
+        _ => Tls::VerifyFull,
+    };
+    let ca_file = ca_file(node);
+    Some(PostgresqlSource {
+        address: address?,
+        database: database?,
+        user: user?,
+        password,
+        tls,
+        ca_file,
+    })
+}

@@ -1,0 +1,307 @@
+//! Dashboards as they show themselves: with borrowed blocks in place and changes made.
+
+use std::{borrow::Cow, collections::BTreeMap};
+
+use maple_lark_data::figures::Operation;
+use maple_lark_time::nearest::suggestion;
+
+use crate::{
+    model::{
+        block::{Block, BlockKind, Borrowed, Changes, Limit},
+        dashboard::Dashboard,
+        query::{Origin, Query},
+        report::Change,
+        width::Width,
+    },
+    problem::{Place, Placed},
+};
+
+/// Why a block cannot be taken, at the place that asks for it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Missing {
+    pub place: Place,
+    pub reason: String,
+}
+
+/// A dashboard with the blocks that it takes from others in their places, with their queries
+/// (named `dashboard.query`) and parameters. What cannot be taken is left out and told.
+pub fn whole<'a>(
+    dashboard: &'a Dashboard,
+    all: &BTreeMap<String, Dashboard>,
+    missing: &mut Vec<Missing>,
+) -> Cow<'a, Dashboard> {
+    whole_within(dashboard, all, missing, &mut vec![dashboard.name.clone()])
+}
+
+fn whole_within<'a>(
+    dashboard: &'a Dashboard,
+    all: &BTreeMap<String, Dashboard>,
+    missing: &mut Vec<Missing>,
+    path: &mut Vec<String>,
+) -> Cow<'a, Dashboard> {
+    if dashboard
+        .sections
+        .iter()
+        .flat_map(|section| &section.blocks)
+        .all(|block| block.borrowed.is_none())
+    {
+        return Cow::Borrowed(dashboard);
+    }
+    let mut made = dashboard.clone();
+    let sections = std::mem::take(&mut made.sections);
+    for mut section in sections {
+        let blocks = std::mem::take(&mut section.blocks);
+        for block in blocks {
+            match &block.borrowed {
+                None => section.blocks.push(block),
+                Some(borrowed) => match take(&mut made, borrowed, &block, all, path) {
+                    Ok(taken) => section.blocks.extend(taken),
+                    Err(reason) => missing.push(Missing {
+                        place: borrowed.dashboard.place.clone(),
+                        reason,
+                    }),
+                },
+            }
+        }
+        made.sections.push(section);
+    }
+    Cow::Owned(made)
+}
+
+fn take(
+    into: &mut Dashboard,
+    borrowed: &Borrowed,
+    block: &Block,
+    all: &BTreeMap<String, Dashboard>,
+    path: &mut Vec<String>,
+) -> Result<Option<Block>, String> {
+    let name = &borrowed.dashboard.value;
+    let other = all.get(name).ok_or_else(|| {
+        format!(
+            "there is no dashboard \"{name}\".{}",
+            suggestion(name, all.keys().map(String::as_str))
+        )
+    })?;
+    if path.contains(name) {
+        return Err(format!(
+            "{} would take a block from itself",
+            path.join(" → ")
+        ));
+    }
+    path.push(name.clone());
+    let mut inner = Vec::new();
+    let other = whole_within(other, all, &mut inner, path);
+    path.pop();
+    let blocks = || other.sections.iter().flat_map(|section| &section.blocks);
+    let found = blocks().find(|candidate| candidate.title == borrowed.title);
+    let mut taken = found.cloned().ok_or_else(|| match inner.first() {
+        // It is not there because it could not be taken itself.
+        Some(missing) => missing.reason.clone(),
+        None => {
+            format!(
+                "the dashboard \"{name}\" has no block \"{}\".{}",
+                borrowed.title,
+                suggestion(&borrowed.title, blocks().map(|block| block.title.as_str()))
+            )
+        }
+    })?;
+    let renamed = |query: &str| format!("{name}.{query}");
+    for query in taken.queries_mut() {
+        let mut wanted = vec![query.value.clone()];
+        while let Some(next) = wanted.pop() {
+            if into
+                .queries
+                .iter()
+                .any(|known| known.name == renamed(&next))
+            {
+                continue;
+            }
+            let Some(original) = other.queries.iter().find(|known| known.name == next) else {
+                continue;
+            };
+            wanted.extend(original.needs().map(str::to_owned));
+            let mut copy = original.clone();
+            copy.name = renamed(&next);
+            copy.recorded_as = copy.recorded_as.map(|name| renamed(&name));
+            if let Origin::Query(of) = &mut copy.origin {
+                of.value = renamed(&of.value);
+            }
+            for operation in &mut copy.then {
+                if let Operation::Join { with, .. } = operation {
+                    *with = renamed(with);
+                }
+            }
+            into.queries.push(copy);
+        }
+        query.value = renamed(&query.value);
+    }
+    for parameter in &other.parameters {
+        if !into
+            .parameters
+            .iter()
+            .any(|known| known.name == parameter.name)
+        {
+            into.parameters.push(parameter.clone());
+        }
+    }
+    taken.borrowed = None;
+    Ok(changed(into, taken, &block.changes))
+}
+
+/// Makes the changes of a report to its dashboards; answers the titles that were not found.
+pub fn change(dashboards: &mut [Cow<'_, Dashboard>], changes: &[Change]) -> Vec<Missing> {
+    let mut missing = Vec::new();
+    for change in changes {
+        let mut found = false;
+        for dashboard in dashboards.iter_mut() {
+            let here = change
+                .dashboard
+                .as_ref()
+                .is_none_or(|name| name.value == dashboard.name);
+            let has = dashboard.sections.iter().any(|section| {
+                section
+                    .blocks
+                    .iter()
+                    .any(|block| block.title == change.block.value)
+            });
+            if !here || !has {
+                continue;
+            }
+            found = true;
+            let dashboard = dashboard.to_mut();
+            for at in 0..dashboard.sections.len() {
+                let blocks = std::mem::take(&mut dashboard.sections[at].blocks);
+                for block in blocks {
+                    let kept = if block.title == change.block.value {
+                        changed(dashboard, block, &change.changes)
+                    } else {
+                        Some(block)
+                    };
+                    dashboard.sections[at].blocks.extend(kept);
+                }
+            }
+        }
+        if !found {
+            let titles: Vec<&str> = dashboards
+                .iter()
+                .flat_map(|d| &d.sections)
+                .flat_map(|section| &section.blocks)
+                .map(|block| block.title.as_str())
+                .collect();
+            let reason = format!(
+                "no dashboard of this report has a block \"{}\".{}",
+                change.block.value,
+                suggestion(&change.block.value, titles)
+            );
+            missing.push(Missing {
+                place: change.block.place.clone(),
+                reason,
+            });
+        }
+    }
+    for dashboard in dashboards.iter_mut() {
+        if dashboard
+            .sections
+            .iter()
+            .any(|section| section.blocks.is_empty())
+        {
+            // A section that has lost all its blocks says nothing.
+            dashboard
+                .to_mut()
+                .sections
+                .retain(|section| !section.blocks.is_empty());
+        }
+    }
+    missing
+}
+
+pub(crate) fn changed(
+    dashboard: &mut Dashboard,
+    mut block: Block,
+    changes: &Changes,
+) -> Option<Block> {
+    if changes.hide {
+        return None;
+    }
+    if let Some(title) = &changes.title {
+        block.title.clone_from(title);
+    }
+    if changes.note.is_some() {
+        block.note.clone_from(&changes.note);
+    }
+    if let Some(width) = changes.width {
+        block.width = Some(width);
+    }
+    if let Some(kind) = &changes.kind {
+        block.kind = kind.clone();
+    }
+    if block.kind.is_chart() {
+        block.width = block.width.map(|width| width.max(Width::LEAST_OF_CHARTS));
+    }
+    if let Some(limit) = changes.limit {
+        if let BlockKind::Table { limit: rows, .. } = &mut block.kind {
+            *rows = match limit {
+                Limit::Rows(rows) => Some(rows),
+                Limit::All => Some(usize::MAX),
+            };
+        }
+        block.query = block.query.map(|query| Placed {
+            value: with_limit(dashboard, &query.value, limit),
+            place: query.place,
+        });
+    }
+    Some(block)
+}
+
+/// A query with another limit beside the one that has its rows; the same query, if it has no
+/// limit of its own.
+fn with_limit(dashboard: &mut Dashboard, name: &str, limit: Limit) -> String {
+    let Some(query) = dashboard.queries.iter().find(|query| query.name == name) else {
+        return name.to_owned();
+    };
+    let limits = |operation: &Operation| {
+        matches!(operation, Operation::Top { .. } | Operation::Limit { .. })
+    };
+    if !query.then.iter().any(limits) {
+        return name.to_owned();
+    }
+    let mut copy: Query = query.clone();
+    let recorded = copy.recorded_as.take().unwrap_or_else(|| name.to_owned());
+    copy.recorded_as = Some(recorded);
+    copy.name = format!("{name}.limited.{}", dashboard.queries.len());
+    copy.then = copy
+        .then
+        .into_iter()
+        .filter_map(|operation| match (operation, limit) {
+            (Operation::Limit { .. }, Limit::Rows(rows)) => Some(Operation::Limit { rows }),
+            (Operation::Limit { .. }, Limit::All) => None,
+            (
+                Operation::Top {
+                    of,
+                    order,
+                    others,
+                    sum,
+                    ..
+                },
+                Limit::Rows(rows),
+            ) => Some(Operation::Top {
+                rows,
+                of,
+                order,
+                others,
+                sum,
+            }),
+            (Operation::Top { of, order, .. }, Limit::All) => Some(Operation::Top {
+                rows: usize::MAX,
+                of,
+                order,
+                others: None,
+                sum: Vec::new(),
+            }),
+            (other, _) => Some(other),
+        })
+        .collect();
+    let name = copy.name.clone();
+    dashboard.queries.push(copy);
+    name
+}

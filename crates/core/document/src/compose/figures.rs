@@ -1,0 +1,170 @@
+//! Key figures.
+
+use maple_lark_data::{
+    Table, Unit, Value,
+    number_format::NumberFormat,
+    status::{Direction, Thresholds},
+};
+use maple_lark_definition::Query;
+use maple_lark_time::Zone;
+
+use crate::{
+    compose::column::{chosen, readable, thresholds, title, unit},
+    document::{Body, Figure},
+};
+
+/// What key figures are seen beside.
+pub(crate) struct Beside {
+    pub(super) before: Option<Table>,
+    pub(super) trend: Option<Table>,
+}
+
+impl Beside {
+    /// What a figure was in the comparison window.
+    fn before(&self, name: &str) -> Option<f64> {
+        let table = self.before.as_ref()?;
+        table.rows.first()?.get(table.column(name)?)?.as_number()
+    }
+
+    /// How far a figure is from what it was; nothing where there is nothing to compare.
+    fn change(
+        &self,
+        name: &str,
+        now: Option<f64>,
+        unit: &Unit,
+        number_format: NumberFormat,
+    ) -> Option<String> {
+        self.before.as_ref()?.column(name)?;
+        let before = self.before(name);
+        let (Some(now), Some(before)) = (now, before) else {
+            return Some("nothing to compare with".to_owned());
+        };
+        let difference = now - before;
+        if difference == 0.0 {
+            return Some("as before".to_owned());
+        }
+        let sign = if difference > 0.0 { "+" } else { "−" };
+        // A share of a share misleads, and a difference of percentages is none: they change by points.
+        let shares = matches!(unit, Unit::Percent | Unit::Ratio);
+        let amount = unit.format(difference.abs(), number_format);
+        let amount = if shares {
+            amount.replace('%', "points")
+        } else {
+            amount
+        };
+        let part = (before > 0.0 && !shares).then(|| {
+            format!(
+                " ({sign}{})",
+                Unit::Percent.format(
+                    (difference.abs() / before * 1000.0).round() / 10.0,
+                    number_format
+                )
+            )
+        });
+        Some(format!(
+            "{sign}{amount}{} against {}",
+            part.unwrap_or_default(),
+            unit.format(before, number_format)
+        ))
+    }
+
+    /// The figure over time, as shares of the way from its lowest to its highest value.
+    fn sparkline(&self, name: &str) -> Vec<Option<f64>> {
+        let Some((table, index)) = self
+            .trend
+            .as_ref()
+            .and_then(|table| Some((table, table.column(name)?)))
+        else {
+            return Vec::new();
+        };
+        shares(
+            &table
+                .rows
+                .iter()
+                .map(|row| row[index].as_number())
+                .collect::<Vec<_>>(),
+        )
+    }
+}
+
+/// Values as shares of the way from the lowest to the highest; a flat line is in the middle.
+pub(crate) fn shares(values: &[Option<f64>]) -> Vec<Option<f64>> {
+    let (low, high) = values
+        .iter()
+        .flatten()
+        .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| {
+            (low.min(*v), high.max(*v))
+        });
+    // A thousandth is finer than any picture.
+    let share = |value: f64| {
+        if high > low {
+            ((value - low) / (high - low) * 1000.0).round() / 1000.0
+        } else {
+            0.5
+        }
+    };
+    values.iter().map(|value| value.map(share)).collect()
+}
+
+pub(crate) fn key_figures(
+    query: &Query,
+    table: &Table,
+    names: &[String],
+    beside: &Beside,
+    zone: Zone,
+    number_format: NumberFormat,
+) -> Result<Body, String> {
+    let row = &table.rows[0];
+    let figures = chosen(&table.columns, query, names)?
+        .into_iter()
+        .map(|index| {
+            let name = &table.columns[index].name;
+            let (unit, thresholds) = (unit(query, name), thresholds(query, name));
+            let value = match &row[index] {
+                Value::Missing => "–".to_owned(),
+                value => value.as_number().map_or_else(
+                    || readable(value, zone, true, number_format),
+                    |number| unit.format(number, number_format),
+                ),
+            };
+            Figure {
+                name: name.clone(),
+                title: title(query, name),
+                value,
+                status: thresholds
+                    .is_set()
+                    .then(|| thresholds.status(row[index].as_number())),
+                limits: limits_in_words(&thresholds, &unit, number_format),
+                change: beside.change(name, row[index].as_number(), &unit, number_format),
+                amount: row[index].as_number(),
+                before: beside.before(name),
+                sparkline: beside.sparkline(name),
+            }
+        })
+        .collect();
+    Ok(Body::Figures { figures })
+}
+
+fn limits_in_words(
+    thresholds: &Thresholds,
+    unit: &Unit,
+    number_format: NumberFormat,
+) -> Option<String> {
+    let direction = match thresholds.worse {
+        Direction::Higher => "from",
+        Direction::Lower => "at or below",
+    };
+    let parts: Vec<String> = [
+        ("warning", thresholds.warning),
+        ("critical", thresholds.critical),
+    ]
+    .into_iter()
+    .filter_map(|(word, limit)| {
+        Some(format!(
+            "{word} {direction} {}",
+            unit.format(limit?, number_format)
+        ))
+    })
+    .collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
+}

@@ -1,0 +1,306 @@
+//! Turns a snapshot into the one document that every format is written from.
+//!
+//! A pure function: the same snapshot gives the same document. What is wrong with the data
+//! (a failed query, a column that is not there) is said in the block's place.
+
+pub mod answers;
+pub mod axis;
+pub mod blocks;
+pub mod charts;
+pub mod column;
+pub mod figures;
+pub mod run_values;
+pub mod summary;
+pub mod table;
+
+use std::collections::HashMap;
+
+use maple_lark_data::digest::sha256_of;
+use maple_lark_data::{Unit, number_format::NumberFormat};
+use maple_lark_definition::{
+    BlockKind, Dashboard, NameValues, RecipientFormat, Report, Template, Width,
+};
+use maple_lark_time::Window;
+
+use crate::{
+    compose::run_values::message_values,
+    document::{Body, DataTable, Document, Front, Provenance, Section},
+    markdown,
+    snapshot::{BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
+};
+
+/// Palette positions by series name, in order of first appearance in the document.
+#[derive(Default)]
+pub(crate) struct Colours(HashMap<String, usize>);
+
+impl Colours {
+    fn of(&mut self, name: &str) -> usize {
+        let next = self.0.len();
+        *self.0.entry(name.to_owned()).or_insert(next)
+    }
+}
+
+/// What composing one block may read and add to.
+pub(crate) struct Context<'a> {
+    snapshot: &'a Snapshot,
+    dashboard: &'a Dashboard,
+    number_format: NumberFormat,
+    two_across: bool,
+    colours: Colours,
+    data: Vec<DataTable>,
+    file_stem: String,
+}
+
+/// Composes the document of a snapshot.
+///
+/// # Errors
+/// Only if the definitions frozen in the snapshot cannot be read, which means that the
+/// snapshot was altered or is of another version.
+pub fn compose(snapshot: &Snapshot) -> Result<Document, BadSnapshot> {
+    compose_for(snapshot, &RecipientFormat::default())
+}
+
+/// The same document as one person reads it: with numbers and dates written their way, and
+/// the window told in their time zone beside the report's.
+///
+/// # Errors
+/// As [`compose`].
+pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Document, BadSnapshot> {
+    let Frozen {
+        mut report,
+        dashboards,
+        theme,
+    } = snapshot.definitions()?;
+    report.number_format = format.number_format.unwrap_or(report.number_format);
+    let zone = snapshot.window.zone;
+    let own = format.zone.filter(|own| *own != zone).map(|own| Window {
+        zone: own,
+        ..snapshot.window.clone()
+    });
+    let file_stem = file_stem(&report, snapshot, &dashboards);
+    let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
+    let mut colours = Colours::default();
+    for dashboard in &dashboards {
+        let mut context = Context {
+            snapshot,
+            dashboard,
+            number_format: report.number_format,
+            two_across: theme.two_across,
+            colours,
+            data,
+            file_stem: file_stem.clone(),
+        };
+        for section in &dashboard.sections {
+            let blocks = section
+                .blocks
+                .iter()
+                .map(|block| blocks::compose_block(block, &mut context))
+                .collect();
+            let mut composed = Section {
+                title: section.title.clone(),
+                text: Vec::new(),
+                blocks,
+            };
+            // What the look would have put beside another, but has nothing beside it, takes the page.
+            for row in composed
+                .rows()
+                .into_iter()
+                .filter(|row| row.len() == 1 && section.blocks[row.start].width.is_none())
+            {
+                composed.blocks[row.start].width = Width::FULL;
+            }
+            let blocks = &composed.blocks;
+            failed.extend(blocks.iter().filter_map(|block| match &block.body {
+                Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
+                _ => None,
+            }));
+            sections.push(composed);
+        }
+        colours = context.colours;
+        data = context.data;
+    }
+    let parameters = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.parameters);
+    let filters = parameters
+        .filter_map(|parameter| {
+            Some((
+                parameter.title.clone(),
+                snapshot.values.get(&parameter.name)?.readable(),
+            ))
+        })
+        .collect();
+    let mut sources: Vec<String> = snapshot
+        .queries
+        .iter()
+        .map(|record| record.source_title.clone())
+        .collect();
+    sources.sort();
+    sources.dedup();
+    let mut document = Document {
+        language: "en".to_owned(),
+        report: report.name.clone(),
+        title: report.title.clone(),
+        front: Front {
+            window_label: snapshot.window.label(),
+            window_exact: match own {
+                Some(own) => format!(
+                    "{} ({})",
+                    snapshot.window.exact_in_words(),
+                    own.exact_in_words()
+                ),
+                None => snapshot.window.exact_in_words(),
+            },
+            window_machine: snapshot.window.exact(),
+            compared_with: report
+                .window
+                .comparison(&snapshot.window)
+                .map(|window| window.label()),
+            incomplete: snapshot.incomplete.clone(),
+            filters,
+            sources,
+            scheduled_for: zone.readable(snapshot.scheduled_for),
+            made_at: zone.readable(snapshot.made_at),
+            made_at_seconds: snapshot.made_at.timestamp(),
+            run_id: snapshot.run_id.clone(),
+        },
+        summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
+        sections,
+        provenance: snapshot
+            .queries
+            .iter()
+            .map(|record| provenance(record, snapshot, report.number_format))
+            .collect(),
+        data,
+        file_stem,
+        packing: report.files.packing,
+        theme,
+        zone,
+        failed,
+    };
+    merge_texts(&mut document, snapshot, &dashboards);
+    Ok(document)
+}
+
+/// Reads the texts of sections and blocks, with the values that they name: figures and status
+/// are known only when all else is composed.
+fn merge_texts(document: &mut Document, snapshot: &Snapshot, dashboards: &[Dashboard]) {
+    let values = message_values(snapshot, document, None);
+    let read = |text: &str| {
+        // Most texts name nothing. One that was saved before it was checked is shown as it is.
+        let merged = text
+            .contains('{')
+            .then(|| run_values::render_text(&Template::new(text.to_owned()), values.clone()).ok())
+            .flatten();
+        markdown::read(merged.as_deref().unwrap_or(text))
+    };
+    let written = dashboards.iter().flat_map(|dashboard| &dashboard.sections);
+    for (section, written) in document.sections.iter_mut().zip(written) {
+        section.text = written.text.as_deref().map(read).unwrap_or_default();
+        for (block, written) in section.blocks.iter_mut().zip(&written.blocks) {
+            if let (Body::Text { parts }, BlockKind::Text(text)) = (&mut block.body, &written.kind)
+            {
+                *parts = read(text);
+            }
+        }
+    }
+}
+
+/// What all file names begin with. The parameter values that are not their defaults are a
+/// part of it unless the author says otherwise, so that the files of two audiences have
+/// different names.
+fn file_stem(report: &Report, snapshot: &Snapshot, dashboards: &[Dashboard]) -> String {
+    let parameters = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.parameters);
+    let chosen = parameters.filter_map(|parameter| {
+        snapshot
+            .values
+            .get(&parameter.name)
+            .filter(|value| parameter.default.as_ref() != Some(value))
+    });
+    let values: Vec<String> = chosen.map(|value| slug(&value.readable())).collect();
+    let edge = |at| {
+        snapshot
+            .window
+            .zone
+            .local(at)
+            .format("%Y-%m-%dT%H%M")
+            .to_string()
+    };
+    report.files.stem(&NameValues {
+        report: &report.name,
+        title: &report.title,
+        window: &snapshot.window.file_stamp(),
+        from: &edge(snapshot.window.from),
+        to: &edge(snapshot.window.to),
+        run: &snapshot.run_id,
+        values: &values.join("_"),
+    })
+}
+
+fn provenance(
+    record: &QueryRecord,
+    snapshot: &Snapshot,
+    number_format: NumberFormat,
+) -> Provenance {
+    let (rows, sha256) = match &record.outcome {
+        Outcome::Rows(table) => {
+            let more = if table.truncated { "first " } else { "" };
+            let note = record
+                .note
+                .as_ref()
+                .map(|note| format!("; {note}"))
+                .unwrap_or_default();
+            (
+                format!(
+                    "{more}{}{note}",
+                    number_format.number(table.len() as f64, 0)
+                ),
+                sha256_of(table),
+            )
+        }
+        Outcome::Failed(_) => ("failed".to_owned(), String::new()),
+    };
+    Provenance {
+        query: format!("{} / {}", record.dashboard, record.name),
+        source: record.source_title.clone(),
+        asked_at: snapshot
+            .window
+            .zone
+            .local(record.started)
+            .format("%-d %b %Y %H:%M:%S")
+            .to_string(),
+        took: Unit::Milliseconds.format(
+            ((record.ended - record.started)
+                .num_microseconds()
+                .unwrap_or(0) as f64
+                / 1000.0)
+                .max(0.0),
+            number_format,
+        ),
+        rows,
+        sha256,
+    }
+}
+
+/// Small letters, digits and hyphens: safe in a file name on every system.
+pub fn slug(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.to_lowercase().chars() {
+        if c.is_ascii_alphanumeric() {
+            out.push(c);
+        } else if !out.ends_with('-') && !out.is_empty() {
+            out.push('-');
+        }
+    }
+    let out = out.trim_end_matches('-');
+    if out.is_empty() {
+        "table".to_owned()
+    } else {
+        out.chars().take(60).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,326 @@
+//! Tables as they are shown.
+
+use std::collections::HashMap;
+
+use chrono::Datelike;
+use maple_lark_data::{
+    Table, Unit, Value,
+    figures::Role,
+    number_format::NumberFormat,
+    status::{Status, StatusCounts, Thresholds},
+};
+use maple_lark_definition::{Block as Definition, Dashboard, Query, TrendColumn};
+use maple_lark_time::Zone;
+
+use crate::{
+    compose::{
+        Context,
+        answers::{Answer, answer},
+        column::{ColumnFormat, chosen, column, numeric_column, readable, thresholds, title, unit},
+        figures::shares,
+        slug,
+    },
+    document::{Align, Body, Cell, DataTable, Heading, ShownTable},
+    snapshot::Snapshot,
+};
+
+/// How many rows a table shows in a laid-out document unless its author says otherwise, and
+/// the most that it may; CSV has them all.
+const USUAL_ROWS: usize = 200;
+const MOST_ROWS: usize = 10_000;
+
+/// What a table block shows of its rows.
+pub(crate) struct TableOptions<'a> {
+    pub(super) columns: &'a [String],
+    pub(super) limit: Option<usize>,
+    pub(super) bars: &'a [String],
+    pub(super) trends: Option<Trends<'a>>,
+}
+
+pub(crate) fn shown_table(
+    block: &Definition,
+    query: &Query,
+    answer: &Answer,
+    wanted: &TableOptions<'_>,
+    context: &mut Context<'_>,
+) -> Result<Body, String> {
+    let whole = &answer.table;
+    let indexes = chosen(&whole.columns, query, wanted.columns)?;
+    let zone = context.snapshot.window.zone;
+    let file_name = free_file_name(&block.title, context);
+    let heading = |index: &usize| {
+        let name = &whole.columns[*index].name;
+        let symbol = unit(query, name).symbol().to_owned();
+        if symbol.is_empty() {
+            name.clone()
+        } else {
+            format!("{name} [{symbol}]")
+        }
+    };
+    context.data.push(DataTable {
+        title: block.title.clone(),
+        file_name: file_name.clone(),
+        headings: indexes.iter().map(heading).collect(),
+        table: whole.select(&indexes),
+        zone,
+    });
+    if whole.is_empty() {
+        return Ok(Body::Empty {
+            sentence: "No rows in this window.".to_owned(),
+            rows: true,
+        });
+    }
+
+    let shown = wanted
+        .limit
+        .unwrap_or(USUAL_ROWS)
+        .min(MOST_ROWS)
+        .min(whole.len());
+    let table = &Table {
+        columns: whole.columns.clone(),
+        rows: whole.rows().take(shown).collect(),
+        truncated: whole.truncated,
+    };
+    let this_year = zone.local(context.snapshot.window.to).year();
+    let columns: Vec<ColumnFormat> = indexes
+        .iter()
+        .map(|index| {
+            ColumnFormat::new(query, table, *index, zone, this_year, context.number_format)
+        })
+        .collect();
+    let cells = |(place, row): (usize, &Vec<Value>)| {
+        columns
+            .iter()
+            .map(|column| column.cell(&row[column.index], answer.role(place)))
+            .collect()
+    };
+    let rows: Vec<Vec<Cell>> = table.rows.iter().enumerate().map(cells).collect();
+    let bars: Vec<(usize, Vec<Option<f64>>)> = wanted
+        .bars
+        .iter()
+        .map(|name| {
+            let index = numeric_column(table, query, name)?;
+            let place = indexes
+                .iter()
+                .position(|shown| *shown == index)
+                .ok_or_else(|| format!("the column \"{name}\" has bars but is not shown"))?;
+            Ok((place, lengths(table, index, answer, unit(query, name))))
+        })
+        .collect::<Result<_, String>>()?;
+    let mut rows = rows;
+    for (place, lengths) in bars {
+        rows.iter_mut()
+            .zip(lengths)
+            .for_each(|(row, length)| row[place].bar = length);
+    }
+    let sums_up = (0..shown)
+        .filter(|place| answer.role(*place) != Role::Plain)
+        .collect();
+    let mut headings: Vec<Heading> = columns
+        .iter()
+        .enumerate()
+        .map(|(i, column)| {
+            let longest = rows
+                .iter()
+                .map(|row| row[i].text.chars().count())
+                .max()
+                .unwrap_or(0);
+            let marks = if rows.iter().any(|row| row[i].mark.is_some()) {
+                3
+            } else {
+                0
+            };
+            // A heading may break between words, so only its longest word counts whole.
+            let heading = format!("{} {}", column.title, column.scale.suffix);
+            let word = heading
+                .split_whitespace()
+                .map(|word| word.chars().count())
+                .max()
+                .unwrap_or(0)
+                .max(heading.chars().count() / 2);
+            Heading {
+                title: column.title.clone(),
+                unit: column.scale.suffix.clone(),
+                align: column.align,
+                weight: (longest.max(word) + marks).clamp(4, 40) as f64 + 2.0,
+                trend: false,
+            }
+        })
+        .collect();
+    if let Some(trends) = &wanted.trends {
+        let key = column(&whole.columns, query, &trends.of.key)?;
+        rows.iter_mut().zip(&table.rows).for_each(|(cells, row)| {
+            cells.push(trends.cell(&row[key], zone, context.number_format))
+        });
+        headings.push(Heading {
+            title: trends.title.clone(),
+            unit: String::new(),
+            align: Align::Left,
+            weight: 16.0,
+            trend: true,
+        });
+    }
+    let total = context.number_format.number(whole.len() as f64, 0);
+    let cut = (shown < whole.len() || table.truncated).then(|| {
+        let more = if table.truncated {
+            format!("more than {total} (the limit of the source cut the rest off)")
+        } else {
+            total
+        };
+        format!(
+            "The first {} of {more} rows; all rows that were read are in {file_name}.",
+            context.number_format.number(shown as f64, 0)
+        )
+    });
+    let judged = judge(answer, query, &indexes);
+    Ok(Body::Table {
+        table: ShownTable {
+            headings,
+            rows,
+            sums_up,
+            cut,
+            judged,
+        },
+    })
+}
+
+/// How all rows stand, each by its worst value; those that sum up others would count twice.
+fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> StatusCounts {
+    let limits = |index: &usize| {
+        Some((
+            *index,
+            thresholds(query, &answer.table.columns[*index].name),
+        ))
+        .filter(|(_, thresholds)| thresholds.is_set())
+    };
+    let limited: Vec<(usize, Thresholds)> = indexes.iter().filter_map(limits).collect();
+    let mut judged = StatusCounts::default();
+    if limited.is_empty() {
+        return judged;
+    }
+    for (_, row) in answer
+        .table
+        .rows()
+        .enumerate()
+        .filter(|(place, _)| answer.role(*place) == Role::Plain)
+    {
+        let statuses = limited.iter().filter_map(|(index, thresholds)| {
+            row[*index]
+                .as_number()
+                .map(|value| thresholds.status(Some(value)))
+        });
+        judged.add(statuses.max().unwrap_or(Status::Unknown));
+    }
+    judged
+}
+
+/// The lines of a table's last column, by what their rows are known by.
+pub(crate) struct Trends<'a> {
+    of: &'a TrendColumn,
+    title: String,
+    unit: Unit,
+    by_key: HashMap<String, Vec<Option<f64>>>,
+}
+
+impl<'a> Trends<'a> {
+    pub(crate) fn new(
+        of: &'a TrendColumn,
+        snapshot: &Snapshot,
+        dashboard: &Dashboard,
+        number_format: NumberFormat,
+    ) -> Result<Self, String> {
+        let query = dashboard
+            .queries
+            .iter()
+            .find(|query| query.name == of.query.value)
+            .ok_or_else(|| format!("there is no query \"{}\"", of.query.value))?;
+        let table = Table::from(answer(snapshot, dashboard, query)?.table);
+        let mut by_key: HashMap<String, Vec<Option<f64>>> = HashMap::new();
+        // Without rows a query may not know its columns.
+        if !table.rows.is_empty() {
+            let (key, value) = (
+                column(&table.columns, query, &of.key)?,
+                numeric_column(&table, query, &of.value)?,
+            );
+            for row in &table.rows {
+                by_key
+                    .entry(readable(
+                        &row[key],
+                        snapshot.window.zone,
+                        true,
+                        number_format,
+                    ))
+                    .or_default()
+                    .push(row[value].as_number());
+            }
+        }
+        Ok(Self {
+            of,
+            title: title(query, &of.value),
+            unit: unit(query, &of.value),
+            by_key,
+        })
+    }
+
+    pub(crate) fn cell(&self, key: &Value, zone: Zone, number_format: NumberFormat) -> Cell {
+        let values = self
+            .by_key
+            .get(&readable(key, zone, true, number_format))
+            .map(Vec::as_slice)
+            .unwrap_or_default();
+        let known: Vec<f64> = values.iter().flatten().copied().collect();
+        let (Some(first), Some(last)) = (known.first(), known.last()) else {
+            return Cell {
+                text: "–".to_owned(),
+                ..Cell::default()
+            };
+        };
+        let most = known.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let least = known.iter().copied().fold(f64::INFINITY, f64::min);
+        let [first, last, least, most] =
+            [*first, *last, least, most].map(|value| self.unit.format(value, number_format));
+        Cell {
+            text: format!("from {first} to {last}, between {least} and {most}"),
+            trend: shares(values),
+            ..Cell::default()
+        }
+    }
+}
+
+/// How long the bar in each cell of a column is, from 0 to 1: against a hundred percent, or
+/// the largest value. Rows that sum up others have none, for they would dwarf the rest.
+fn lengths(table: &Table, index: usize, answer: &Answer, unit: Unit) -> Vec<Option<f64>> {
+    let plain = |place: usize| answer.role(place) == Role::Plain;
+    let values = || {
+        table
+            .rows
+            .iter()
+            .enumerate()
+            .map(|(place, row)| row[index].as_number().filter(|_| plain(place)))
+    };
+    let most = match unit {
+        Unit::Percent => 100.0,
+        Unit::Ratio => 1.0,
+        _ => values().flatten().fold(0.0, f64::max),
+    };
+    values()
+        .map(|value| {
+            value
+                .filter(|_| most > 0.0)
+                .map(|value| ((value / most).clamp(0.0, 1.0) * 1000.0).round() / 1000.0)
+        })
+        .collect()
+}
+
+fn free_file_name(title: &str, context: &Context<'_>) -> String {
+    let base = format!("{}_{}", context.file_stem, slug(title));
+    let taken = |name: &str| context.data.iter().any(|data| data.file_name == name);
+    let first = format!("{base}.csv");
+    if !taken(&first) {
+        return first;
+    }
+    (2..)
+        .map(|n| format!("{base}-{n}.csv"))
+        .find(|name| !taken(name))
+        .unwrap_or(first)
+}

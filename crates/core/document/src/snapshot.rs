@@ -1,0 +1,215 @@
+//! The frozen data of one run for one set of parameter values: the only truth that
+//! documents are made from.
+
+use std::{borrow::Cow, collections::BTreeMap, io, io::BufReader};
+
+use chrono::{DateTime, Utc};
+use flate2::{Compression, GzBuilder, read::GzDecoder};
+use maple_lark_data::PackedTable;
+use maple_lark_definition::{
+    Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report, Theme,
+};
+use maple_lark_time::Window;
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+
+use maple_lark_data::digest::Digesting;
+
+/// Everything a document needs. Its canonical bytes ([`Snapshot::seal`]) are what is stored
+/// and hashed; a document made from the same bytes is the same document.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Snapshot {
+    /// The version of this layout.
+    pub layout: u32,
+    pub run_id: String,
+    pub report: String,
+    /// The instant that the window follows from.
+    pub scheduled_for: DateTime<Utc>,
+    /// When the last query had ended.
+    pub made_at: DateTime<Utc>,
+    pub window: Window,
+    /// Why the data may be incomplete, if it was not ready when the run's wait was over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub incomplete: Option<String>,
+    pub values: BTreeMap<String, ParameterValue>,
+    /// The report and its dashboards as they were when the run began.
+    pub definitions: Vec<FrozenDefinition>,
+    pub queries: Vec<QueryRecord>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FrozenDefinition {
+    pub file: String,
+    pub text: String,
+}
+
+/// What was asked, of whom, when, and what came back.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct QueryRecord {
+    pub dashboard: String,
+    pub name: String,
+    pub source: String,
+    pub source_title: String,
+    /// As the author wrote it; values were bound, not pasted.
+    pub text: String,
+    pub started: DateTime<Utc>,
+    pub ended: DateTime<Utc>,
+    /// What a reader should know of the rows, such as that some were left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    pub outcome: Outcome,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    Rows(PackedTable),
+    Failed(String),
+}
+
+/// What a snapshot's documents are composed by.
+pub struct Frozen {
+    pub report: Report,
+    pub dashboards: Vec<Dashboard>,
+    pub theme: Theme,
+}
+
+/// A snapshot as it is stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sealed {
+    /// The canonical bytes, packed with gzip (RFC 1952).
+    pub bytes: Vec<u8>,
+    /// SHA-256 of the canonical bytes, before they were packed.
+    pub sha256: String,
+}
+
+#[derive(Debug, thiserror::Error)]
+pub enum BadSnapshot {
+    #[error("the snapshot cannot be read: {0}")]
+    Unreadable(#[from] serde_json::Error),
+    #[error("the snapshot has layout {0}; this version reads layout 1")]
+    Layout(u32),
+    #[error("a definition frozen in the snapshot is not valid: {0}")]
+    Definition(Problem),
+    #[error("the snapshot has no definition of the report \"{0}\"")]
+    NoReport(String),
+}
+
+impl Snapshot {
+    pub const LAYOUT: u32 = 1;
+
+    /// Packs the snapshot's canonical bytes: JSON with keys in a fixed order. They are never
+    /// in memory in one piece.
+    pub fn seal(&self) -> Sealed {
+        let gzip = GzBuilder::new().write(Vec::new(), Compression::fast());
+        let mut sealing = Digesting::new(gzip);
+        // Every value in a snapshot has a JSON form: keys are text and numbers are finite
+        // or kept by name (see `PackedTable`); and memory takes every byte.
+        let packed = serde_json::to_writer(io::BufWriter::new(&mut sealing), self).is_ok();
+        debug_assert!(packed);
+        let (sha256, gzip) = sealing.finish();
+        Sealed {
+            bytes: gzip.finish().unwrap_or_default(),
+            sha256,
+        }
+    }
+
+    /// Opens what [`Snapshot::seal`] has packed, or its canonical bytes as they are.
+    pub fn open(bytes: &[u8]) -> Result<Self, BadSnapshot> {
+        let snapshot: Snapshot = unpacked(bytes)?;
+        if snapshot.layout != Self::LAYOUT {
+            return Err(BadSnapshot::Layout(snapshot.layout));
+        }
+        Ok(snapshot)
+    }
+
+    /// SHA-256 of the canonical bytes in what [`Snapshot::seal`] has packed.
+    ///
+    /// # Errors
+    /// If they cannot be unpacked.
+    pub fn digest_of(bytes: &[u8]) -> io::Result<String> {
+        let mut digest = Digesting::new(io::sink());
+        match bytes {
+            [0x1f, 0x8b, ..] => io::copy(&mut GzDecoder::new(bytes), &mut digest)?,
+            mut plain => io::copy(&mut plain, &mut digest)?,
+        };
+        Ok(digest.finish().0)
+    }
+
+    /// The parameter values alone of what [`Snapshot::seal`] has packed, without its rows.
+    pub fn values_of(bytes: &[u8]) -> Result<BTreeMap<String, ParameterValue>, BadSnapshot> {
+        #[derive(Deserialize)]
+        struct Head {
+            values: BTreeMap<String, ParameterValue>,
+        }
+        Ok(unpacked::<Head>(bytes)?.values)
+    }
+
+    /// The report, its dashboards in its order, and its theme, as they were.
+    pub fn definitions(&self) -> Result<Frozen, BadSnapshot> {
+        let (mut report, mut dashboards, mut theme) = (None, BTreeMap::new(), None);
+        for frozen in &self.definitions {
+            match Definition::parse(&frozen.file, &frozen.text) {
+                Ok(Definition::Report(found)) if found.name == self.report => report = Some(*found),
+                Ok(Definition::Dashboard(found)) => {
+                    drop(dashboards.insert(found.name.clone(), found))
+                }
+                Ok(Definition::Theme(found)) => theme = Some(found.value),
+                Ok(_) => {}
+                Err(problems) => {
+                    return Err(problems.into_iter().next().map_or_else(
+                        || BadSnapshot::NoReport(self.report.clone()),
+                        BadSnapshot::Definition,
+                    ));
+                }
+            }
+        }
+        let report: Report = report.ok_or_else(|| BadSnapshot::NoReport(self.report.clone()))?;
+        let set = DefinitionSet {
+            dashboards,
+            ..DefinitionSet::default()
+        };
+        let dashboards = set
+            .dashboards_of(&report)
+            .into_iter()
+            .map(Cow::into_owned)
+            .collect();
+        let theme = theme
+            .filter(|theme| {
+                report
+                    .theme
+                    .as_ref()
+                    .is_some_and(|name| name.value == theme.name)
+            })
+            .unwrap_or_default();
+        Ok(Frozen {
+            report,
+            dashboards,
+            theme,
+        })
+    }
+
+    pub fn query(&self, dashboard: &str, name: &str) -> Option<&QueryRecord> {
+        self.queries
+            .iter()
+            .find(|record| record.dashboard == dashboard && record.name == name)
+    }
+
+    /// The queries that failed, with their reasons.
+    pub fn failures(&self) -> impl Iterator<Item = (&QueryRecord, &str)> {
+        self.queries
+            .iter()
+            .filter_map(|record| match &record.outcome {
+                Outcome::Failed(reason) => Some((record, reason.as_str())),
+                Outcome::Rows(_) => None,
+            })
+    }
+}
+
+fn unpacked<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, serde_json::Error> {
+    match bytes {
+        [0x1f, 0x8b, ..] => {
+            serde_json::from_reader(BufReader::with_capacity(1 << 16, GzDecoder::new(bytes)))
+        }
+        bytes => serde_json::from_slice(bytes),
+    }
+}

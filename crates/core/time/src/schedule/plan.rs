@@ -1,0 +1,387 @@
+//! A schedule with the days that its calendars name.
+
+use std::sync::Arc;
+
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+
+use crate::{
+    named_days::NamedDays,
+    schedule::{OnNamedDay, Schedule},
+    zone::Zone,
+};
+
+/// When a schedule really runs: in its zone, with the days of its calendars skipped or
+/// moved. Runs that are moved onto the instant of another are one with it.
+#[derive(Debug, Clone)]
+pub struct Plan<'a> {
+    pub schedule: &'a Schedule,
+    pub zone: Zone,
+    /// The named days; none for a schedule without a calendar.
+    pub named: Arc<NamedDays>,
+}
+
+/// An instant of the bare schedule that falls on a named day.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LeftOut {
+    pub at: DateTime<Utc>,
+    /// What the calendar calls the day.
+    pub day: String,
+    /// When it runs instead; nothing if it does not.
+    pub moved_to: Option<DateTime<Utc>>,
+}
+
+/// A calendar that leaves no working day in so long is taken to leave none.
+const FARTHEST_MOVE_DAYS: usize = 366;
+
+/// No run within so many years is taken to mean none at all.
+const FARTHEST_YEARS: i64 = 40;
+
+impl Plan<'_> {
+    /// The first instant strictly after `after` at which it runs.
+    ///
+    /// Nothing once the schedule has ended, or where its calendars leave it no day within
+    /// forty years. First and last date of the schedule hold for a moved run as well: one
+    /// that would be moved beyond them is skipped.
+    pub fn next_after(&self, after: DateTime<Utc>) -> Option<DateTime<Utc>> {
+        if self.schedule.calendars.is_empty() {
+            return self.schedule.next_after(after, self.zone);
+        }
+        let horizon = after + TimeDelta::days(366 * FARTHEST_YEARS);
+        // Runs of days before `after` may have been moved to behind it.
+        let mut from = after;
+        if self.schedule.on_named_day == OnNamedDay::NextWorkingDay {
+            let date = self.zone.local(after).date();
+            let moving = std::iter::successors(date.pred_opt(), NaiveDate::pred_opt)
+                .take(FARTHEST_MOVE_DAYS)
+                .take_while(|date| !self.named.is_working_day(*date));
+            from = self.zone.start_of(moving.last().unwrap_or(date)) - TimeDelta::nanoseconds(1);
+        }
+        let mut best: Option<DateTime<Utc>> = None;
+        while let Some(bare) = self
+            .schedule
+            .next_among(from, self.zone, Some(&self.named))
+            .filter(|bare| *bare <= horizon)
+        {
+            let date = self.zone.local(bare).date();
+            if best.is_some_and(|best| self.earliest(bare, date) > best) {
+                break;
+            }
+            let runs = self.runs_at(bare, date);
+            if let Some(at) = runs.filter(|at| *at > after) {
+                best = Some(best.map_or(at, |best| best.min(at)));
+            }
+            // What is skipped is skipped for the whole day.
+            from = if self.schedule.on_named_day == OnNamedDay::Skip && runs.is_none() {
+                bare.max(self.zone.start_of(date + TimeDelta::days(1)) - TimeDelta::nanoseconds(1))
+            } else {
+                bare
+            };
+        }
+        best
+    }
+
+    /// No instant of the bare schedule at or after `bare` runs before this.
+    fn earliest(&self, bare: DateTime<Utc>, date: NaiveDate) -> DateTime<Utc> {
+        match self.schedule.on_named_day {
+            OnNamedDay::Skip | OnNamedDay::NextWorkingDay => bare,
+            OnNamedDay::PreviousWorkingDay => self
+                .working_day(date)
+                .map_or(bare, |working| self.zone.start_of(working).min(bare)),
+        }
+    }
+
+    /// When an instant of the bare schedule really runs.
+    fn runs_at(&self, bare: DateTime<Utc>, date: NaiveDate) -> Option<DateTime<Utc>> {
+        if !self.named.contains(date) {
+            return Some(bare);
+        }
+        let working = self
+            .working_day(date)
+            .filter(|_| self.schedule.on_named_day != OnNamedDay::Skip)?;
+        let within = self.schedule.starts.is_none_or(|starts| working >= starts)
+            && self.schedule.ends.is_none_or(|ends| working <= ends);
+        within.then(|| {
+            self.zone
+                .instant(working.and_time(self.zone.local(bare).time()))
+        })
+    }
+
+    /// The working day that a run of `date` moves to; the date itself if it is one.
+    fn working_day(&self, date: NaiveDate) -> Option<NaiveDate> {
+        let step = if self.schedule.on_named_day == OnNamedDay::PreviousWorkingDay {
+            NaiveDate::pred_opt
+        } else {
+            NaiveDate::succ_opt
+        };
+        std::iter::successors(Some(date), step)
+            .take(FARTHEST_MOVE_DAYS)
+            .find(|date| self.named.is_working_day(*date))
+    }
+
+    /// All instants in `(after, until]` at which it runs, oldest first.
+    pub fn instants(
+        &self,
+        after: DateTime<Utc>,
+        until: DateTime<Utc>,
+    ) -> impl Iterator<Item = DateTime<Utc>> + '_ {
+        std::iter::successors(self.next_after(after), |last| self.next_after(*last))
+            .take_while(move |at| *at <= until)
+    }
+
+    /// The instants of the bare schedule in `(after, until]` that its calendars skip or move.
+    pub fn left_out(
+        &self,
+        after: DateTime<Utc>,
+        until: DateTime<Utc>,
+    ) -> impl Iterator<Item = LeftOut> + '_ {
+        let bare = |last: &DateTime<Utc>| {
+            self.schedule
+                .next_among(*last, self.zone, Some(&self.named))
+        };
+        let first = bare(&after).filter(|_| !self.schedule.calendars.is_empty());
+        std::iter::successors(first, bare)
+            .take_while(move |at| *at <= until)
+            .filter_map(|at| {
+                let date = self.zone.local(at).date();
+                let day = self.named.name(date)?.to_owned();
+                Some(LeftOut {
+                    at,
+                    day,
+                    moved_to: self.runs_at(at, date),
+                })
+            })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::schedule::Days;
+    use crate::schedule::MonthDay;
+    use crate::schedule::Recurrence;
+    use crate::{
+        calendar::Calendar,
+        named_days::NamedDays,
+        schedule::{OnNamedDay, Schedule},
+        zone::Zone,
+    };
+    use chrono::NaiveTime;
+    use chrono::Weekday;
+    use proptest::prelude::*;
+
+    /// Christmas from Thursday 24 to Monday 28 December 2026, and New Year's Day, a Friday.
+    fn named() -> Arc<NamedDays> {
+        let text = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Christmas\r\nDTSTART;VALUE=DATE:20261224\r\nDTEND;VALUE=DATE:20261229\r\nEND:VEVENT\r\n\
+             BEGIN:VEVENT\r\nSUMMARY:New Year\r\nDTSTART;VALUE=DATE:20270101\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+        Arc::new(Calendar::parse(text).unwrap().days(Zone::UTC))
+    }
+
+    fn schedule(recurrence: Recurrence, on_named_day: OnNamedDay) -> Schedule {
+        let mut schedule = Schedule::new(recurrence, None, None).unwrap();
+        schedule.calendars = vec!["holidays".to_owned()];
+        schedule.on_named_day = on_named_day;
+        schedule
+    }
+
+    fn days(days: Days, at: &[&str], on_named_day: OnNamedDay) -> Schedule {
+        schedule(
+            Recurrence::Times {
+                days,
+                at: at.iter().map(|time| time.parse().unwrap()).collect(),
+            },
+            on_named_day,
+        )
+    }
+
+    fn runs(schedule: &Schedule, after: &str, until: &str) -> Vec<String> {
+        let plan = Plan {
+            schedule,
+            zone: Zone::UTC,
+            named: named(),
+        };
+        plan.instants(after.parse().unwrap(), until.parse().unwrap())
+            .map(|at| at.format("%m-%dT%H:%M").to_string())
+            .collect()
+    }
+
+    const ADVENT: &str = "2026-12-22T12:00:00Z";
+    const JANUARY: &str = "2027-01-05T12:00:00Z";
+
+    #[test]
+    fn named_days_are_skipped() {
+        let daily = days(Days::Every, &["07:30"], OnNamedDay::Skip);
+        assert_eq!(
+            runs(&daily, ADVENT, JANUARY),
+            [
+                "12-23T07:30",
+                "12-29T07:30",
+                "12-30T07:30",
+                "12-31T07:30",
+                "01-02T07:30",
+                "01-03T07:30",
+                "01-04T07:30",
+                "01-05T07:30"
+            ]
+        );
+        assert_eq!(
+            daily.sentence(),
+            "Every day at 07:30, except on the days of the calendar \"holidays\""
+        );
+        let cron = schedule(
+            Recurrence::Crontab("*/30 12 * * *".parse().unwrap()),
+            OnNamedDay::Skip,
+        );
+        assert_eq!(
+            runs(&cron, "2026-12-23T12:00:00Z", "2026-12-29T12:00:00Z"),
+            ["12-23T12:30", "12-29T12:00"]
+        );
+    }
+
+    #[test]
+    fn moved_runs_come_on_the_next_working_day_and_merge() {
+        let daily = days(Days::Every, &["07:30", "18:00"], OnNamedDay::NextWorkingDay);
+        // Five days of Christmas, a weekend among them, come together on Tuesday the 29th.
+        assert_eq!(
+            runs(&daily, "2026-12-23T12:00:00Z", "2026-12-30T00:00:00Z"),
+            ["12-23T18:00", "12-29T07:30", "12-29T18:00"]
+        );
+        // A time of day that the next working day does not have is added to it.
+        let on = vec![(12, 24), (12, 29)];
+        let mut yearly = days(Days::Yearly(on), &["06:00"], OnNamedDay::NextWorkingDay);
+        assert_eq!(runs(&yearly, ADVENT, JANUARY), ["12-29T06:00"]);
+        yearly = days(
+            Days::Monthly(vec![MonthDay::Date(1), MonthDay::Date(25)]),
+            &["22:00"],
+            OnNamedDay::NextWorkingDay,
+        );
+        assert_eq!(
+            runs(&yearly, ADVENT, JANUARY),
+            ["12-29T22:00", "01-04T22:00"]
+        );
+    }
+
+    #[test]
+    fn moved_runs_come_on_the_working_day_before() {
+        let mut monthly = days(
+            Days::Monthly(vec![MonthDay::Date(1), MonthDay::Date(26)]),
+            &["07:30"],
+            OnNamedDay::PreviousWorkingDay,
+        );
+        assert_eq!(
+            runs(&monthly, ADVENT, JANUARY),
+            ["12-23T07:30", "12-31T07:30"]
+        );
+        let plan = Plan {
+            schedule: &monthly,
+            zone: Zone::UTC,
+            named: named(),
+        };
+        let left_out: Vec<LeftOut> = plan
+            .left_out(ADVENT.parse().unwrap(), JANUARY.parse().unwrap())
+            .collect();
+        assert_eq!(
+            (
+                left_out[0].day.as_str(),
+                left_out[0].moved_to.unwrap().to_rfc3339()
+            ),
+            ("Christmas", "2026-12-23T07:30:00+00:00".to_owned())
+        );
+        // Beyond its first date there is nothing to move to.
+        monthly.starts = NaiveDate::from_ymd_opt(2026, 12, 25);
+        assert_eq!(runs(&monthly, ADVENT, JANUARY), ["12-31T07:30"]);
+    }
+
+    #[test]
+    fn the_last_working_day_knows_the_calendar() {
+        let mut closed = days(
+            Days::Monthly(vec![MonthDay::LastWorkingDay]),
+            &["07:30"],
+            OnNamedDay::Skip,
+        );
+        assert_eq!(runs(&closed, ADVENT, JANUARY), ["12-31T07:30"]);
+        closed.recurrence = Recurrence::Times {
+            days: Days::Monthly(vec![MonthDay::LastWeekday(3)]),
+            at: vec!["07:30".parse().unwrap()],
+        };
+        assert_eq!(runs(&closed, ADVENT, JANUARY), ["12-31T07:30"]);
+        let text = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Closed\r\nDTSTART;VALUE=DATE:20261230\r\nDURATION:P2D\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+        let named = Arc::new(Calendar::parse(text).unwrap().days(Zone::UTC));
+        let month = days(
+            Days::Monthly(vec![MonthDay::LastWorkingDay]),
+            &["07:30"],
+            OnNamedDay::Skip,
+        );
+        let plan = Plan {
+            schedule: &month,
+            zone: Zone::UTC,
+            named,
+        };
+        assert_eq!(
+            plan.next_after(ADVENT.parse().unwrap())
+                .unwrap()
+                .to_rfc3339(),
+            "2026-12-29T07:30:00+00:00"
+        );
+    }
+
+    #[test]
+    fn a_calendar_that_leaves_no_day_is_no_endless_search() {
+        let christmas = schedule(
+            Recurrence::Once("2026-12-25T07:30:00".parse().unwrap()),
+            OnNamedDay::Skip,
+        );
+        assert_eq!(runs(&christmas, ADVENT, JANUARY), Vec::<String>::new());
+        let once = schedule(
+            Recurrence::Once("2026-12-25T07:30:00".parse().unwrap()),
+            OnNamedDay::NextWorkingDay,
+        );
+        assert_eq!(runs(&once, ADVENT, JANUARY), ["12-29T07:30"]);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(300))]
+
+        /// What the plan finds one after another is what moving each instant of the bare
+        /// schedule by hand gives, sorted and with doubles dropped.
+        #[test]
+        fn instants_agree_with_moving_each_one(
+            closed in proptest::collection::btree_set(0i64..60, 0..25),
+            minutes in proptest::collection::vec(0u32..1440, 1..4),
+            on_named_day in proptest::sample::select(vec![OnNamedDay::Skip, OnNamedDay::NextWorkingDay, OnNamedDay::PreviousWorkingDay]),
+            weekday in 0u8..8,
+        ) {
+            let first = NaiveDate::from_ymd_opt(2026, 9, 20).unwrap();
+            let text: String = closed.iter().map(|day| format!("BEGIN:VEVENT\r\nSUMMARY:x\r\nDTSTART;VALUE=DATE:{}\r\nEND:VEVENT\r\n", (first + TimeDelta::days(*day)).format("%Y%m%d"))).collect();
+            let text = if text.is_empty() { "BEGIN:VEVENT\r\nDTSTART;VALUE=DATE:19990101\r\nEND:VEVENT\r\n".to_owned() } else { text };
+            let zone: Zone = "Atlantic/Faroe".parse().unwrap();
+            let named = Arc::new(Calendar::parse(&format!("BEGIN:VCALENDAR\r\n{text}END:VCALENDAR\r\n")).unwrap().days(zone));
+            let at = minutes.iter().map(|minute| NaiveTime::from_hms_opt(minute / 60, minute % 60, 0).unwrap()).collect();
+            let chosen = Weekday::try_from(weekday).map_or(Days::Every, |day| Days::On(vec![day]));
+            let schedule = schedule(Recurrence::Times { days: chosen, at }, on_named_day);
+            let plan = Plan { schedule: &schedule, zone, named };
+            let (after, until) = (zone.start_of(first + TimeDelta::days(10)), zone.start_of(first + TimeDelta::days(45)));
+            let margin = TimeDelta::days(40);
+            let mut expected: Vec<DateTime<Utc>> = schedule
+                .instants(after - margin, until + margin, zone)
+                .filter_map(|bare| {
+                    let mut date = zone.local(bare).date();
+                    if !plan.named.contains(date) {
+                        return Some(bare);
+                    }
+                    while !plan.named.is_working_day(date) {
+                        date = match on_named_day {
+                            OnNamedDay::Skip => return None,
+                            OnNamedDay::NextWorkingDay => date + TimeDelta::days(1),
+                            OnNamedDay::PreviousWorkingDay => date - TimeDelta::days(1),
+                        };
+                    }
+                    Some(zone.instant(date.and_time(zone.local(bare).time())))
+                })
+                .filter(|at| *at > after && *at <= until)
+                .collect();
+            expected.sort();
+            expected.dedup();
+            prop_assert_eq!(plan.instants(after, until).collect::<Vec<_>>(), expected);
+        }
+    }
+}

@@ -1,0 +1,145 @@
+//! HTML: one file that needs no script and asks nothing of the network.
+
+use std::{collections::BTreeSet, sync::LazyLock};
+
+use maple_lark_document::document::{Body, Document};
+use minijinja::{AutoEscape, Environment, value::Serde};
+use serde_json::{Value, json};
+
+use crate::{
+    RenderError,
+    chart::{self, Size},
+    palette, template_values,
+};
+
+static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
+    let mut environment = Environment::new();
+    environment.set_auto_escape_callback(|_| AutoEscape::Html);
+    environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
+    for (name, text) in [
+        ("parts", include_str!("../templates/parts.html")),
+        ("report", include_str!("../templates/report.html")),
+        ("mail", include_str!("../templates/mail.html")),
+    ] {
+        // The templates are part of the program; the tests render each of them.
+        environment
+            .add_template(name, text)
+            .expect("a template of the program is valid");
+    }
+    environment
+});
+
+/// Renders one of the program's own templates, escaping every value for HTML.
+pub(crate) fn render_template(name: &str, values: &Value) -> Result<String, RenderError> {
+    Ok(TEMPLATES.get_template(name)?.render(Serde(values))?)
+}
+
+/// The whole document as one HTML file.
+pub fn html(document: &Document) -> Result<String, RenderError> {
+    let mut model = template_values(document);
+    let mut colours = BTreeSet::new();
+    let mut figure = |chart, size| named_colours(&chart::svg(chart, size), &mut colours);
+    for (section_index, section) in document.sections.iter().enumerate() {
+        for (block_index, block) in section.blocks.iter().enumerate() {
+            let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
+            if let Body::Figures { figures } = &block.body {
+                for (index, figure) in figures
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, figure)| !figure.sparkline.is_empty())
+                {
+                    body["figures"][index]["strokes"] = strokes(&figure.sparkline).into();
+                }
+            }
+            if let Body::Table { table } = &block.body
+                && table.headings.iter().any(|heading| heading.trend)
+            {
+                for (row, cells) in table.rows.iter().enumerate() {
+                    for (column, cell) in cells
+                        .iter()
+                        .enumerate()
+                        .filter(|(_, cell)| !cell.trend.is_empty())
+                    {
+                        body["table"]["rows"][row][column]["strokes"] = strokes(&cell.trend).into();
+                    }
+                }
+            }
+            if let Body::Chart { chart } = &block.body {
+                // A phone gets a figure drawn for its width instead of a shrunken one.
+                let size = Size::of(block.width);
+                body["svg"] = figure(chart, size).into();
+                body["narrow_svg"] = if size == Size::HALF {
+                    Value::Null
+                } else {
+                    figure(chart, Size::HALF).into()
+                };
+            }
+        }
+    }
+    let dark: String = colours
+        .iter()
+        .map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour)))
+        .collect();
+    let values = json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.theme.accent), "dark_colours": dark });
+    render_template("report", &values)
+}
+
+/// The colours of a figure as variables that the page can set for readers who prefer the dark,
+/// with what they are in the light. Texts have no quotation marks of their own (see [`escaped`]).
+fn named_colours(svg: &str, colours: &mut BTreeSet<String>) -> String {
+    let mut parts = svg.split("=\"#");
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.split_once('"') {
+            Some((colour, rest)) => {
+                out += &format!("=\"var(--{colour},#{colour})\"{rest}");
+                colours.insert(format!("#{colour}"));
+            }
+            None => out += &format!("=\"#{part}"),
+        }
+    }
+    out
+}
+
+/// A line without axes, broken where a value is missing.
+fn strokes(values: &[Option<f64>]) -> String {
+    let step = 120.0 / values.len().saturating_sub(1).max(1) as f64;
+    let point = |(index, value): (usize, &Option<f64>)| {
+        value.map(|value| format!("{:.1},{:.1}", index as f64 * step, 18.0 - value * 16.0))
+    };
+    let points: Vec<Option<String>> = values.iter().enumerate().map(point).collect();
+    let stroke = |part: &[Option<String>]| {
+        format!(
+            "<polyline points=\"{}\"/>",
+            part.iter()
+                .flatten()
+                .map(String::as_str)
+                .collect::<Vec<_>>()
+                .join(" ")
+        )
+    };
+    points
+        .split(Option::is_none)
+        .filter(|part| !part.is_empty())
+        .map(stroke)
+        .collect()
+}
+
+/// A text as it may stand in HTML and XML, also between quotation marks.
+pub(crate) fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
+        .replace('"', "&quot;")
+}
+
+pub(crate) fn statuses() -> Value {
+    use maple_lark_data::status::Status;
+    let entry = |status: Status, paper: &str| json!({ "word": status.word(), "mark": palette::mark(status), "ink": palette::status(status), "paper": paper });
+    json!({
+        "ok": entry(Status::Ok, "#e9f4ee"),
+        "unknown": entry(Status::Unknown, "#eef1f3"),
+        "warning": entry(Status::Warning, "#fdf3e3"),
+        "critical": entry(Status::Critical, "#fbebed"),
+    })
+}

@@ -1,0 +1,140 @@
+//! JSON for programs: what a document says, and its tables whole and exact. The layout is
+//! described by `docs/document.schema.json`.
+
+use maple_lark_data::PackedTable;
+use maple_lark_document::document::{Block, Body, Document, Figure, Provenance, Summary};
+use maple_lark_time::Zone;
+use serde::Serialize;
+
+use crate::RenderError;
+
+/// The layout's version; a change that a reader would notice raises it.
+pub const LAYOUT: u32 = 1;
+
+#[derive(Serialize)]
+struct Whole<'a> {
+    layout: u32,
+    report: &'a str,
+    title: &'a str,
+    run: &'a str,
+    window: Window<'a>,
+    filters: Vec<Named<'a>>,
+    incomplete: Option<&'a str>,
+    made_at: i64,
+    summary: &'a Summary,
+    sections: Vec<Section<'a>>,
+    tables: Vec<Table<'a>>,
+    provenance: &'a [Provenance],
+}
+
+#[derive(Serialize)]
+struct Window<'a> {
+    /// ISO 8601, `start/end`.
+    interval: &'a str,
+    zone: Zone,
+    label: &'a str,
+}
+
+#[derive(Serialize)]
+struct Named<'a> {
+    name: &'a str,
+    value: &'a str,
+}
+
+#[derive(Serialize)]
+struct Section<'a> {
+    title: &'a str,
+    blocks: Vec<Said<'a>>,
+}
+
+/// What a block says; its rows are among the tables.
+#[derive(Serialize)]
+struct Said<'a> {
+    title: &'a str,
+    kind: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    figures: Option<&'a [Figure]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    description: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct Table<'a> {
+    title: &'a str,
+    headings: &'a [String],
+    #[serde(flatten)]
+    table: &'a PackedTable,
+}
+
+pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
+    let front = &document.front;
+    let whole = Whole {
+        layout: LAYOUT,
+        report: &document.report,
+        title: &document.title,
+        run: &front.run_id,
+        window: Window {
+            interval: &front.window_machine,
+            zone: document.zone,
+            label: &front.window_label,
+        },
+        filters: front
+            .filters
+            .iter()
+            .map(|(name, value)| Named { name, value })
+            .collect(),
+        incomplete: front.incomplete.as_deref(),
+        made_at: front.made_at_seconds,
+        summary: &document.summary,
+        sections: document
+            .sections
+            .iter()
+            .map(|section| Section {
+                title: &section.title,
+                blocks: section.blocks.iter().map(said).collect(),
+            })
+            .collect(),
+        tables: document
+            .data
+            .iter()
+            .map(|data| Table {
+                title: &data.title,
+                headings: &data.headings,
+                table: &data.table,
+            })
+            .collect(),
+        provenance: &document.provenance,
+    };
+    serde_json::to_vec(&whole).map_err(|error| RenderError::File(error.into()))
+}
+
+fn said(block: &Block) -> Said<'_> {
+    let mut said = Said {
+        title: &block.title,
+        kind: "",
+        figures: None,
+        description: None,
+        reason: None,
+    };
+    match &block.body {
+        Body::Figures { figures } => {
+            (said.kind, said.figures) = ("figures", Some(figures.as_slice()))
+        }
+        Body::Chart { chart } => {
+            (said.kind, said.description) = ("chart", Some(chart.description.as_str()))
+        }
+        Body::Table { .. } => said.kind = "table",
+        Body::Text { .. } => said.kind = "text",
+        Body::Image { description, .. } => {
+            (said.kind, said.description) = ("image", Some(description.as_str()))
+        }
+        Body::PageBreak => said.kind = "page-break",
+        Body::Empty { sentence, .. } => {
+            (said.kind, said.description) = ("empty", Some(sentence.as_str()))
+        }
+        Body::Failed { reason } => (said.kind, said.reason) = ("failed", Some(reason.as_str())),
+    }
+    said
+}

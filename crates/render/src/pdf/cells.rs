@@ -1,0 +1,319 @@
+//! Fits the texts of a table into columns: how wide each is, where lines break, how high
+//! rows are. The typesetter then lays out a table of empty cells, which costs a tenth.
+
+use maple_lark_document::document::{Align, ShownTable};
+use serde_json::{Value, json};
+
+use super::glyphs::Face;
+
+/// What is left and right of a cell's text, and above and below it, in points.
+const SIDE: f64 = 4.0;
+const ABOVE: f64 = 3.6;
+/// A column that must give way is not made narrower than this.
+const LEAST: f64 = 34.0;
+/// How wide a line over time is drawn.
+const TREND: f64 = 70.0;
+/// The longest text without a space that a column is widened for.
+const LONGEST_WORD: f64 = 110.0;
+/// More lines than this are not set in one cell.
+const MOST_LINES: usize = 12;
+
+/// A table that is ready to be set, or a part of its columns.
+pub struct Fitted<'a> {
+    pub table: &'a ShownTable,
+    /// The columns of the table that are here; the first is there in every part.
+    pub columns: Vec<usize>,
+    pub widths: Vec<f64>,
+    pub size: f64,
+    rows: Vec<FittedRow>,
+}
+
+struct FittedRow {
+    height: f64,
+    /// For each column, what its lines are if they are several.
+    broken: Vec<Option<Vec<String>>>,
+}
+
+/// The glyphs of plain cells and of those that are set apart.
+pub struct Faces {
+    pub plain: Face,
+    pub strong: Face,
+}
+
+impl Faces {
+    /// Whether a table can be set cell by cell.
+    fn can_set(&self, table: &ShownTable) -> bool {
+        table
+            .rows
+            .iter()
+            .flatten()
+            .all(|cell| self.plain.can_set(&cell.text))
+    }
+
+    /// The table in as many parts as the width makes necessary; nothing if its texts need
+    /// the typesetter.
+    pub fn fit<'a>(&self, table: &'a ShownTable, room: f64) -> Option<Vec<Fitted<'a>>> {
+        if !self.can_set(table) {
+            return None;
+        }
+        let size = if table.headings.len() > 7 { 7.0 } else { 8.0 };
+        let needs: Vec<Need> = (0..table.headings.len())
+            .map(|column| self.need(table, column, size))
+            .collect();
+        let mut parts: Vec<Vec<usize>> = vec![Vec::new()];
+        let mut taken = 0.0;
+        for (column, need) in needs.iter().enumerate() {
+            let part = parts.last_mut()?;
+            if !part.is_empty() && taken + need.least > room {
+                parts.push(vec![0, column]);
+                taken = needs[0].least + need.least;
+            } else {
+                part.push(column);
+                taken += need.least;
+            }
+        }
+        let fit = |columns: Vec<usize>| {
+            let widths = widths(
+                &columns
+                    .iter()
+                    .map(|column| &needs[*column])
+                    .collect::<Vec<_>>(),
+                room,
+            );
+            let rows = (0..table.rows.len())
+                .map(|row| self.row(table, row, &columns, &widths, size))
+                .collect();
+            Fitted {
+                table,
+                columns,
+                widths,
+                size,
+                rows,
+            }
+        };
+        Some(parts.into_iter().map(fit).collect())
+    }
+
+    fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {
+        let heading = &table.headings[column];
+        if heading.trend {
+            return Need {
+                least: TREND,
+                natural: TREND.max(self.strong.width(&heading.title, size) + 2.0 * SIDE),
+            };
+        }
+        let mut need = Need {
+            least: LEAST,
+            natural: LEAST,
+        };
+        for word in heading.title.split_whitespace() {
+            need.least = need.least.max(self.strong.width(word, size) + 2.0 * SIDE);
+        }
+        let whole = if heading.unit.is_empty() {
+            heading.title.clone()
+        } else {
+            format!("{} ({})", heading.title, heading.unit)
+        };
+        // A long heading may stand on two lines.
+        need.natural = need
+            .natural
+            .max(need.least)
+            .max(self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE);
+        for cell in table.rows.iter().map(|row| &row[column]) {
+            let width = self.plain.width(&cell.text, size)
+                + 2.0 * SIDE
+                + if cell.mark.is_some() { 1.7 * size } else { 0.3 };
+            need.natural = need.natural.max(width);
+            if width > need.least {
+                let unbroken = if heading.align == Align::Right {
+                    width
+                } else {
+                    cell.text
+                        .split_whitespace()
+                        .map(|word| self.plain.width(word, size))
+                        .fold(0.0, f64::max)
+                        + 2.0 * SIDE
+                };
+                need.least = need.least.max(unbroken.min(LONGEST_WORD));
+            }
+        }
+        need
+    }
+
+    fn row(
+        &self,
+        table: &ShownTable,
+        row: usize,
+        columns: &[usize],
+        widths: &[f64],
+        size: f64,
+    ) -> FittedRow {
+        let cells = columns.iter().zip(widths);
+        let broken: Vec<Option<Vec<String>>> = cells
+            .map(|(column, width)| {
+                let cell = &table.rows[row][*column];
+                if table.headings[*column].trend {
+                    return None;
+                }
+                let room = width - 2.0 * SIDE - if cell.mark.is_some() { 1.6 * size } else { 0.0 };
+                (self.plain.width(&cell.text, size) > room)
+                    .then(|| self.lines(&cell.text, room, size))
+            })
+            .collect();
+        let lines = broken.iter().flatten().map(Vec::len).max().unwrap_or(1);
+        FittedRow {
+            height: size * 0.9 + 2.0 * ABOVE + (lines - 1) as f64 * pitch(size),
+            broken,
+        }
+    }
+
+    /// Breaks a text at spaces, and a word that is too long by itself where it must.
+    fn lines(&self, text: &str, room: f64, size: f64) -> Vec<String> {
+        let mut lines = vec![String::new()];
+        let mut taken = 0.0;
+        for word in text.split_inclusive([' ', '/', '-']) {
+            let width = self.plain.width(word.trim_end(), size);
+            if taken > 0.0 && taken + width > room {
+                lines.push(String::new());
+                taken = 0.0;
+            }
+            for glyph in word.chars() {
+                let width = self.plain.width(glyph.encode_utf8(&mut [0; 4]), size);
+                if taken > 0.0 && taken + width > room && glyph != ' ' {
+                    lines.push(String::new());
+                    taken = 0.0;
+                }
+                if let Some(line) = lines.last_mut() {
+                    line.push(glyph);
+                }
+                taken += width;
+            }
+        }
+        if lines.len() > MOST_LINES {
+            lines.truncate(MOST_LINES);
+            if let Some(last) = lines.last_mut() {
+                last.push('…');
+            }
+        }
+        lines
+    }
+}
+
+fn pitch(size: f64) -> f64 {
+    size * 1.25
+}
+
+/// What a column needs in points: so that nothing is broken inside a word, and so that
+/// nothing is broken at all.
+struct Need {
+    least: f64,
+    natural: f64,
+}
+
+/// Columns take what they need, and a little air. Where there is not enough room, the
+/// widest give way first.
+fn widths(needs: &[&Need], room: f64) -> Vec<f64> {
+    let natural: f64 = needs.iter().map(|need| need.natural).sum();
+    if natural <= room {
+        let air = ((room - natural) / needs.len() as f64).min(26.0);
+        return needs.iter().map(|need| need.natural + air).collect();
+    }
+    let within = |most: f64| {
+        needs
+            .iter()
+            .map(move |need| need.natural.min(need.least.max(most)))
+    };
+    let (mut low, mut high) = (0.0, room);
+    for _ in 0..40 {
+        let middle = (low + high) / 2.0;
+        if within(middle).sum::<f64>() > room {
+            high = middle
+        } else {
+            low = middle
+        }
+    }
+    let widths: Vec<f64> = within(low).collect();
+    // Words that no column is wide enough for are broken.
+    let shrink = (room / widths.iter().sum::<f64>()).min(1.0);
+    widths.into_iter().map(|width| width * shrink).collect()
+}
+
+/// A line of text in a cell, from the cell's upper left corner to its baseline.
+pub struct Line<'a> {
+    pub text: &'a str,
+    pub x: f64,
+    pub baseline: f64,
+}
+
+impl Fitted<'_> {
+    pub fn width(&self) -> f64 {
+        self.widths.iter().sum()
+    }
+
+    pub fn height(&self, row: usize) -> f64 {
+        self.rows[row].height
+    }
+
+    pub fn count(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// What the template needs to lay out the table of empty cells.
+    pub fn plan(&self) -> Value {
+        let headings: Vec<_> = self
+            .columns
+            .iter()
+            .map(|column| &self.table.headings[*column])
+            .collect();
+        let first = self.rows.first().map_or(0.0, |row| row.height);
+        let uniform = self.rows.iter().all(|row| row.height == first);
+        let heights: Vec<f64> = self
+            .rows
+            .iter()
+            .take(if uniform { 1 } else { self.rows.len() })
+            .map(|row| round(row.height))
+            .collect();
+        let widths: Vec<f64> = self.widths.iter().map(|width| round(*width)).collect();
+        json!({ "headings": headings, "widths": widths, "heights": heights, "size": self.size, "count": self.rows.len() })
+    }
+
+    /// The lines of a cell. `shift` is what stands before the first of them.
+    pub fn lines<'s>(
+        &'s self,
+        faces: &Faces,
+        row: usize,
+        place: usize,
+        strong: bool,
+        shift: f64,
+    ) -> Vec<Line<'s>> {
+        let column = self.columns[place];
+        let (cell, width) = (&self.table.rows[row][column], self.widths[place]);
+        let face = if strong { &faces.strong } else { &faces.plain };
+        let line = |number: usize, text: &'s str| {
+            let text = text.trim_end();
+            let x = match self.table.headings[column].align {
+                Align::Right => width - SIDE - face.width(text, self.size),
+                Align::Left => SIDE + shift,
+            };
+            Line {
+                text,
+                x,
+                baseline: ABOVE + self.size * 0.82 + number as f64 * pitch(self.size),
+            }
+        };
+        match &self.rows[row].broken[place] {
+            Some(lines) => lines
+                .iter()
+                .enumerate()
+                .map(|(number, text)| line(number, text))
+                .collect(),
+            // What a line shows need not be said beside it.
+            None if cell.text.is_empty() || !cell.trend.is_empty() => Vec::new(),
+            None => vec![line(0, &cell.text)],
+        }
+    }
+}
+
+fn round(points: f64) -> f64 {
+    (points * 100.0).round() / 100.0
+}

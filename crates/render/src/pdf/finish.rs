@@ -1,0 +1,417 @@
+//! Sets charts, the cells of tables, headers and footers on finished pages, as the pages' own
+//! lines and glyphs.
+//!
+//! The layout sees an empty picture for each chart and each header, and empty cells; it gives
+//! them their places, tags and alternative texts. What belongs there is set afterwards.
+//! Nothing has to be written as SVG and read back, and the typesetter need not break lines
+//! in thousands of cells: both took most of the time that a report takes.
+
+use std::collections::HashMap;
+
+use maple_lark_document::{chart::Chart, document::Document};
+use typst::{
+    foundations::Bytes,
+    introspection::Tag,
+    layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
+    model::TableCell,
+    syntax::Span,
+    visualize::{Curve, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
+};
+
+use super::{
+    cells::{Faces, Fitted},
+    glyphs::paint,
+};
+use crate::{
+    chart::{
+        Size,
+        canvas::{Anchor, Canvas, DrawOp, LABEL},
+        drawn, height,
+    },
+    palette,
+};
+
+/// What the pages of one document still lack.
+pub struct Finish<'a> {
+    faces: &'a Faces,
+    document: &'a Document,
+    by_picture: HashMap<Bytes, Wanted<'a>>,
+    /// The tables in their order; nothing for one that the typesetter sets.
+    tables: Vec<Option<Fitted<'a>>>,
+    /// How many tables have begun.
+    begun: usize,
+    page: usize,
+    pages: usize,
+}
+
+/// What an empty picture stands for.
+#[derive(Clone, Copy)]
+enum Wanted<'a> {
+    Chart(&'a Chart, Size),
+    Header,
+    Footer,
+    Sparkline(&'a [Option<f64>]),
+}
+
+impl<'a> Finish<'a> {
+    pub fn new(faces: &'a Faces, document: &'a Document) -> Self {
+        Self {
+            faces,
+            document,
+            by_picture: HashMap::new(),
+            tables: Vec::new(),
+            begun: 0,
+            page: 0,
+            pages: 0,
+        }
+    }
+
+    /// The empty picture (an SVG) that keeps the chart's place.
+    pub fn picture_for(&mut self, chart: &'a Chart, size: Size) -> Bytes {
+        self.picture(
+            size.width(),
+            height(chart, size),
+            Wanted::Chart(chart, size),
+        )
+    }
+
+    pub fn sparkline(&mut self, values: &'a [Option<f64>]) -> Bytes {
+        self.picture(120.0, 20.0, Wanted::Sparkline(values))
+    }
+
+    pub fn header(&mut self) -> Bytes {
+        self.picture(100.0, 4.0, Wanted::Header)
+    }
+
+    pub fn footer(&mut self) -> Bytes {
+        self.picture(100.0, 4.0, Wanted::Footer)
+    }
+
+    fn picture(&mut self, width: f64, height: f64, wanted: Wanted<'a>) -> Bytes {
+        let number = self.by_picture.len();
+        let picture = Bytes::from_string(format!(
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\"><title>{number}</title></svg>"
+        ));
+        self.by_picture.insert(picture.clone(), wanted);
+        picture
+    }
+
+    /// Adds the next table of the document.
+    pub fn table(&mut self, fitted: Option<Fitted<'a>>) {
+        self.tables.push(fitted);
+    }
+
+    /// The pages with everything in its place.
+    pub fn pages<'p>(mut self, pages: impl ExactSizeIterator<Item = &'p Frame>) -> Vec<Frame> {
+        self.pages = pages.len();
+        pages
+            .enumerate()
+            .map(|(index, frame)| {
+                self.page = index + 1;
+                self.frame(frame)
+            })
+            .collect()
+    }
+
+    fn frame(&mut self, frame: &Frame) -> Frame {
+        let mut set = Frame::new(frame.size(), frame.kind());
+        for (at, item) in frame.items() {
+            match item {
+                FrameItem::Group(group) => {
+                    let mut group = group.clone();
+                    group.frame = self.frame(&group.frame);
+                    set.push(*at, FrameItem::Group(group));
+                }
+                FrameItem::Image(image, size, _) => match self.wanted(image) {
+                    Some(wanted) => set.push(
+                        *at,
+                        FrameItem::Group(GroupItem::new(self.drawing(wanted, *size))),
+                    ),
+                    None => set.push(*at, item.clone()),
+                },
+                FrameItem::Tag(Tag::Start(content, _)) => {
+                    set.push(*at, item.clone());
+                    if let Some(cell) = content.to_packed::<TableCell>() {
+                        let place = |n: &typst::foundations::Smart<usize>| n.custom();
+                        if let (Some(x), Some(y)) = (
+                            cell.x.as_option().and_then(|x| place(&x)),
+                            cell.y.as_option().and_then(|y| place(&y)),
+                        ) {
+                            let repeated = cell.is_repeated.as_option().unwrap_or(false);
+                            self.begun += usize::from((x, y, repeated) == (0, 0, false));
+                            self.cell(x, y, *at, &mut set);
+                        }
+                    }
+                }
+                other => set.push(*at, other.clone()),
+            }
+        }
+        if frame.has_baseline() {
+            set.set_baseline(frame.baseline());
+        }
+        set
+    }
+
+    fn wanted(&self, image: &Image) -> Option<Wanted<'a>> {
+        match image.kind() {
+            ImageKind::Svg(svg) => self.by_picture.get(svg.data()).copied(),
+            _ => None,
+        }
+    }
+
+    /// A colour as the theme wants it.
+    fn colour(&self, light: &str) -> String {
+        if self.document.theme.dark {
+            palette::dark(light)
+        } else {
+            light.to_owned()
+        }
+    }
+
+    fn drawing(&self, wanted: Wanted<'a>, size: PageSize) -> Frame {
+        match wanted {
+            Wanted::Chart(chart, room) => self.page_frame(&drawn(chart, room), size),
+            Wanted::Sparkline(values) => self.page_frame(&sparkline(values, size.x / size.y), size),
+            // The first page says the same in large glyphs.
+            Wanted::Header if self.page == 1 => Frame::soft(size),
+            Wanted::Header => {
+                let theme = &self.document.theme;
+                let mut frame = self.marginal(
+                    size,
+                    theme.header.as_deref().unwrap_or(&self.document.title),
+                    &self.document.front.window_label,
+                );
+                let line = Geometry::Line(Point::new(size.x, Abs::zero())).stroked(
+                    FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.5)),
+                );
+                frame.push(
+                    Point::new(Abs::zero(), Abs::pt(12.0)),
+                    FrameItem::Shape(line, Span::detached()),
+                );
+                frame
+            }
+            Wanted::Footer => {
+                let front = &self.document.front;
+                let usual = || format!("Made {} · run {}", front.made_at, front.run_id);
+                self.marginal(
+                    size,
+                    &self.document.theme.footer.clone().unwrap_or_else(usual),
+                    &format!("Page {} of {}", self.page, self.pages),
+                )
+            }
+        }
+    }
+
+    fn marginal(&self, size: PageSize, left: &str, right: &str) -> Frame {
+        const LETTERS: f64 = 7.5;
+        let face = &self.faces.plain;
+        let colour = self.colour(palette::MUTED);
+        let mut frame = Frame::soft(size);
+        let (right, width) = face.set(right, LETTERS, &colour);
+        let end = size.x.to_pt() - width;
+        let mut left = left.to_owned();
+        let fitting = loop {
+            let (items, width) = face.set(left.trim(), LETTERS, &colour);
+            if width <= end - 20.0 || left.pop().is_none() {
+                break items;
+            }
+        };
+        for (begin, items) in [(0.0, fitting), (end, right)] {
+            frame.push_multiple(items.into_iter().map(|(x, item)| {
+                (
+                    Point::new(Abs::pt(begin + x), Abs::pt(6.5)),
+                    FrameItem::Text(item),
+                )
+            }));
+        }
+        frame
+    }
+
+    fn page_frame(&self, canvas: &Canvas, size: PageSize) -> Frame {
+        let face = &self.faces.plain;
+        let scale = size.x.to_pt() / canvas.width;
+        // A hundredth of a point is finer than any printer, and shorter in the file.
+        let length = |pixels: f64| Abs::pt((pixels * scale * 100.0).round() / 100.0);
+        let place = |(x, y): (f64, f64)| Point::new(length(x), length(y));
+        let mut frame = Frame::soft(size);
+        frame.push_multiple(canvas.inks.iter().flat_map(|ink| match ink {
+            DrawOp::Line {
+                points,
+                colour,
+                width,
+            } => {
+                let stroke = FixedStroke {
+                    join: LineJoin::Round,
+                    ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale))
+                };
+                vec![shape(
+                    Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke),
+                )]
+            }
+            DrawOp::Area { points, colour } => {
+                let mut curve = through(points.iter().copied().map(place));
+                curve.close();
+                vec![shape(
+                    Geometry::Curve(curve).filled(paint(&self.colour(colour))),
+                )]
+            }
+            DrawOp::Text {
+                text,
+                at,
+                anchor,
+                colour,
+            } => {
+                let glyphs = LABEL * scale;
+                let (items, width) = face.set(text, glyphs, &self.colour(colour));
+                let before = match anchor {
+                    Anchor::Start => 0.0,
+                    Anchor::Middle => 0.5,
+                    Anchor::End => 1.0,
+                };
+                // The middle line of a text is half the height of its small glyphs above its baseline.
+                let from = place(*at)
+                    + Point::new(
+                        Abs::pt(width * -before),
+                        Abs::pt(face.half_x_height(glyphs)),
+                    );
+                items
+                    .into_iter()
+                    .map(|(x, item)| (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item)))
+                    .collect()
+            }
+        }));
+        frame
+    }
+
+    /// Sets the texts of a cell whose upper left corner is at `at`.
+    fn cell(&self, x: usize, y: usize, at: Point, into: &mut Frame) {
+        let Some(Some(fitted)) = self
+            .begun
+            .checked_sub(1)
+            .and_then(|table| self.tables.get(table))
+        else {
+            return;
+        };
+        // The first row has the headings.
+        let Some(row) = y.checked_sub(1).filter(|row| *row < fitted.count()) else {
+            return;
+        };
+        let cell = &fitted.table.rows[row][fitted.columns[x]];
+        let sum = fitted.table.sums_up.contains(&row);
+        if x == 0 {
+            let line = Geometry::Line(Point::new(Abs::pt(fitted.width()), Abs::zero())).stroked(
+                FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.4)),
+            );
+            into.push(
+                at + Point::new(Abs::zero(), Abs::pt(fitted.height(row))),
+                FrameItem::Shape(line, Span::detached()),
+            );
+        }
+        if sum && x == 0 {
+            let size = PageSize::new(Abs::pt(fitted.width()), Abs::pt(fitted.height(row) - 0.4));
+            into.push(
+                at,
+                FrameItem::Shape(
+                    Geometry::Rect(size).filled(paint(&self.colour(palette::SHADE))),
+                    Span::detached(),
+                ),
+            );
+        }
+        if let Some(length) = cell.bar.filter(|length| *length > 0.0) {
+            // Behind the text, so that both can be read.
+            let size = PageSize::new(
+                Abs::pt((fitted.widths[x] - 4.0) * length),
+                Abs::pt(fitted.height(row) - 4.4),
+            );
+            let bar = Geometry::Rect(size).filled(paint(&self.colour(palette::BAR)));
+            into.push(
+                at + Point::new(Abs::pt(2.0), Abs::pt(2.0)),
+                FrameItem::Shape(bar, Span::detached()),
+            );
+        }
+        if !cell.trend.is_empty() {
+            let size = PageSize::new(
+                Abs::pt(fitted.widths[x] - 8.0),
+                Abs::pt(fitted.height(row) - 4.0),
+            );
+            let line = self.page_frame(&sparkline(&cell.trend, size.x / size.y), size);
+            into.push(
+                at + Point::new(Abs::pt(4.0), Abs::pt(2.0)),
+                FrameItem::Group(GroupItem::new(line)),
+            );
+        }
+        let strong = sum || cell.mark.is_some();
+        let colour = &*self.colour(cell.mark.map_or(palette::INK, palette::status));
+        let face = if strong {
+            &self.faces.strong
+        } else {
+            &self.faces.plain
+        };
+        let shift = if cell.mark.is_some() {
+            1.4 * fitted.size
+        } else {
+            0.0
+        };
+        let mut put = |text: &str, x: f64, y: f64| {
+            let (items, _) = face.set(text, fitted.size, colour);
+            into.push_multiple(items.into_iter().map(|(shift, item)| {
+                (
+                    at + Point::new(Abs::pt(x + shift), Abs::pt(y)),
+                    FrameItem::Text(item),
+                )
+            }));
+        };
+        for (number, line) in fitted
+            .lines(self.faces, row, x, strong, shift)
+            .into_iter()
+            .enumerate()
+        {
+            if let Some(mark) = cell.mark.filter(|_| number == 0) {
+                put(
+                    palette::mark(mark),
+                    line.x - 1.4 * fitted.size,
+                    line.baseline,
+                );
+            }
+            if !line.text.is_empty() {
+                put(line.text, line.x, line.baseline);
+            }
+        }
+    }
+}
+
+/// A line without axes, for its shape alone.
+fn sparkline(values: &[Option<f64>], aspect: f64) -> Canvas {
+    let mut canvas = Canvas::new(20.0 * aspect, 20.0);
+    let step = (20.0 * aspect - 4.0) / values.len().saturating_sub(1).max(1) as f64;
+    let place = |index: usize, value: f64| (2.0 + index as f64 * step, 17.0 - value * 14.0);
+    let mut stretch = Vec::new();
+    for (index, value) in values.iter().enumerate() {
+        match value {
+            Some(value) => stretch.push(place(index, *value)),
+            None => canvas.line(std::mem::take(&mut stretch), palette::series(0), 1.2),
+        }
+    }
+    canvas.line(stretch, palette::series(0), 1.2);
+    if let Some((index, Some(last))) = values.iter().enumerate().next_back() {
+        let (x, y) = place(index, *last);
+        canvas.dot((x, y), 2.0, palette::series(1));
+    }
+    canvas
+}
+
+fn shape(shape: Shape) -> (Point, FrameItem) {
+    (Point::zero(), FrameItem::Shape(shape, Span::detached()))
+}
+
+fn through(points: impl Iterator<Item = Point>) -> Curve {
+    let mut curve = Curve::new();
+    for (index, point) in points.enumerate() {
+        if index == 0 {
+            curve.move_(point)
+        } else {
+            curve.line(point)
+        }
+    }
+    curve
+}

@@ -1,0 +1,516 @@
+//! PDF through the Typst libraries: one fixed template, fed with the document as data.
+
+mod cells;
+mod finish;
+mod glyphs;
+mod pack;
+
+use std::{
+    collections::HashMap,
+    sync::{
+        LazyLock, OnceLock,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
+
+use base64::Engine;
+use maple_lark_data::status::Status;
+use maple_lark_definition::{Picture, Theme, Width};
+use maple_lark_document::document::{Body, Cell, Document, ShownTable};
+use serde_json::Value;
+use typst::{
+    Library, LibraryExt, World,
+    diag::{FileError, FileResult, SourceDiagnostic},
+    foundations::{Bytes, Datetime, Duration, Smart},
+    syntax::{FileId, RootedPath, Source, VirtualPath, VirtualRoot},
+    text::{Font, FontBook},
+    utils::{LazyHash, Scalar},
+};
+use typst_layout::{Page, PagedDocument};
+use typst_pdf::{PdfOptions, PdfStandard, PdfStandards, Timestamp};
+use typst_render::RenderOptions;
+
+use crate::{
+    RenderError,
+    chart::Size,
+    csv::write_csv,
+    fonts::{self, FontSet, OWN},
+    html, palette, template_values,
+};
+use cells::{Faces, Fitted};
+use finish::Finish;
+use glyphs::Face;
+
+const TEMPLATE: &str = include_str!("report.typ");
+
+/// What never changes between documents: fonts, the standard library, the template.
+struct Fixed {
+    library: LazyHash<Library>,
+    faces: Faces,
+    template: Source,
+}
+
+static FIXED: LazyLock<Fixed> = LazyLock::new(|| Fixed {
+    library: LazyHash::new(Library::default()),
+    faces: Faces {
+        plain: Face::new(&OWN.fonts[0]),
+        strong: Face::new(&OWN.fonts[2]),
+    },
+    template: Source::new(
+        file_id("report.typ").unwrap_or_else(main_id),
+        TEMPLATE.to_owned(),
+    ),
+});
+
+fn file_id(name: &str) -> Option<FileId> {
+    VirtualPath::new(name)
+        .ok()
+        .map(|path| RootedPath::new(VirtualRoot::Project, path).intern())
+}
+
+fn main_id() -> FileId {
+    static MAIN: OnceLock<FileId> = OnceLock::new();
+    // The name is fixed and valid.
+    *MAIN.get_or_init(|| file_id("report.typ").expect("a fixed valid path"))
+}
+
+/// The one document that is being laid out.
+struct Job {
+    font_set: &'static FontSet,
+    files: HashMap<FileId, Bytes>,
+}
+
+impl World for Job {
+    fn library(&self) -> &LazyHash<Library> {
+        &FIXED.library
+    }
+
+    fn book(&self) -> &LazyHash<FontBook> {
+        &self.font_set.book
+    }
+
+    fn main(&self) -> FileId {
+        main_id()
+    }
+
+    fn source(&self, id: FileId) -> FileResult<Source> {
+        if id == main_id() {
+            Ok(FIXED.template.clone())
+        } else {
+            Err(FileError::NotFound(
+                id.get().vpath().get_without_slash().into(),
+            ))
+        }
+    }
+
+    fn file(&self, id: FileId) -> FileResult<Bytes> {
+        self.files
+            .get(&id)
+            .cloned()
+            .ok_or_else(|| FileError::NotFound(id.get().vpath().get_without_slash().into()))
+    }
+
+    fn font(&self, index: usize) -> Option<Font> {
+        self.font_set.fonts.get(index).cloned()
+    }
+
+    /// Rendering has no clock.
+    fn today(&self, _offset: Option<Duration>) -> Option<Datetime> {
+        None
+    }
+}
+
+/// Lays out as many documents at a time as there are processors. The typesetter works on such
+/// threads in any case; where all of a document is made by one of them, what its layout has let
+/// go of is room for what is written from it.
+static THREADS: LazyLock<Option<rayon::ThreadPool>> = LazyLock::new(|| {
+    rayon::ThreadPoolBuilder::new()
+        .thread_name(|number| format!("layout-{number}"))
+        .stack_size(32 << 20)
+        .build()
+        .ok()
+});
+
+fn by_one_thread<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+    match &*THREADS {
+        Some(threads) => threads.install(work),
+        None => work(),
+    }
+}
+
+/// The document as a tagged PDF with its title, language and bookmarks: PDF/A-3a and
+/// PDF/UA-1 (unless it has glyphs that these do not allow), with the rows of each table
+/// embedded as CSV.
+pub fn pdf(document: &Document) -> Result<Vec<u8>, RenderError> {
+    by_one_thread(|| written(document))
+}
+
+fn written(document: &Document) -> Result<Vec<u8>, RenderError> {
+    let laid_out = pages(document)?;
+    let options = |standards| PdfOptions {
+        ident: Smart::Custom(document.front.run_id.clone()),
+        creator: Smart::Custom(Some("Maple Lark".to_owned())),
+        timestamp: timestamp(document.front.made_at_seconds),
+        standards,
+        ..PdfOptions::default()
+    };
+    let strict = PdfStandards::new(&[PdfStandard::A_3a, PdfStandard::Ua_1])
+        .map_err(|error| RenderError::Layout(error.message().to_string()))?;
+    // What no standard allows, such as glyphs that no font has, is no reason to send nothing.
+    let bytes = typst_pdf::pdf(&laid_out, &options(strict))
+        .or_else(|_| typst_pdf::pdf(&laid_out, &options(PdfStandards::default())))
+        .map_err(in_words)?;
+    drop(laid_out);
+    forget_now_and_then();
+    let packed = if bytes.len() > LONG_FILE {
+        pack::packed(&bytes)
+    } else {
+        None
+    };
+    Ok(packed.unwrap_or(bytes))
+}
+
+/// A layout of more pages than this is forgotten at once.
+const MANY_PAGES: usize = 20;
+/// A file of more bytes than this is worth packing its objects.
+const LONG_FILE: usize = 800_000;
+
+/// The first page as a PNG, two pixels to a point.
+pub fn first_page(document: &Document) -> Result<Vec<u8>, RenderError> {
+    by_one_thread(|| drawn(document))
+}
+
+fn drawn(document: &Document) -> Result<Vec<u8>, RenderError> {
+    let laid_out = pages(document)?;
+    let page = laid_out
+        .pages()
+        .first()
+        .ok_or_else(|| RenderError::Layout("there is no page".to_owned()))?;
+    let options = RenderOptions {
+        pixel_per_pt: Scalar::new(2.0),
+        ..RenderOptions::default()
+    };
+    let picture = typst_render::render(page, &options)
+        .encode_png()
+        .map_err(|error| RenderError::Image(error.to_string()))?;
+    forget_now_and_then();
+    Ok(picture)
+}
+
+fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
+    let mut files = HashMap::new();
+    let mut add = |name: &str, bytes: Bytes| {
+        if let Some(id) = file_id(name) {
+            files.insert(id, bytes);
+        }
+    };
+    let mut finish = Finish::new(&FIXED.faces, document);
+    let mut values = template_values(document);
+    let room = document.theme.room();
+    for (section_index, section) in document.sections.iter().enumerate() {
+        values["sections"][section_index]["rows"] = section
+            .rows()
+            .into_iter()
+            .map(|row| row.collect::<Vec<_>>())
+            .collect();
+        for (block_index, block) in section.blocks.iter().enumerate() {
+            values["sections"][section_index]["blocks"][block_index]["room"] =
+                block.width.of(room, GUTTER).into();
+            match &block.body {
+                Body::Chart { chart } => {
+                    add(
+                        &format!("chart-{section_index}-{block_index}.svg"),
+                        finish.picture_for(chart, Size::of(block.width)),
+                    );
+                }
+                Body::Table { table } => {
+                    let value = &mut values["sections"][section_index]["blocks"][block_index]["body"]
+                        ["table"];
+                    // A long table that has not the page's width may run beside another one.
+                    let alone = block.width == Width::FULL || table.rows.len() <= MOST_UNBROKEN;
+                    let mut fitted = FIXED
+                        .faces
+                        .fit(table, block.width.of(room, GUTTER))
+                        .filter(|_| alone);
+                    // One that must be split has pages that lie, if it is split less there.
+                    let lying = if block.width == Width::FULL {
+                        fitted.as_ref().filter(|parts| parts.len() > 1)
+                    } else {
+                        None
+                    };
+                    let lying = lying.and_then(|parts| {
+                        FIXED
+                            .faces
+                            .fit(table, document.theme.lying_room())
+                            .filter(|lying| lying.len() < parts.len())
+                    });
+                    if lying.is_some() {
+                        value["lying"] = true.into();
+                        fitted = lying;
+                    }
+                    match fitted {
+                        Some(parts) => {
+                            value["rows"] = Value::Null;
+                            value["count"] = table.rows.len().into();
+                            value["marks"] = marks(table).into();
+                            value["parts"] = parts.iter().map(Fitted::plan).collect();
+                            parts.into_iter().for_each(|part| finish.table(Some(part)));
+                        }
+                        None => {
+                            for (row, column, cell) in trends(table) {
+                                let name = format!(
+                                    "trend-{section_index}-{block_index}-{row}-{column}.svg"
+                                );
+                                add(&name, finish.sparkline(&cell.trend));
+                                value["rows"][row][column]["line"] = name.into();
+                            }
+                            flatten(value);
+                            value["marks"] = marks(table).into();
+                            finish.table(None);
+                        }
+                    }
+                }
+                Body::Figures { figures } => {
+                    for (index, figure) in figures
+                        .iter()
+                        .enumerate()
+                        .filter(|(_, figure)| !figure.sparkline.is_empty())
+                    {
+                        let name = format!("spark-{section_index}-{block_index}-{index}.svg");
+                        add(&name, finish.sparkline(&figure.sparkline));
+                        values["sections"][section_index]["blocks"][block_index]["body"]["figures"]
+                            [index]["spark"] = name.into();
+                    }
+                }
+                Body::Image { picture, .. } => {
+                    let name =
+                        picture_name(&format!("image-{section_index}-{block_index}"), picture);
+                    add(&name, bytes_of(picture)?);
+                    values["sections"][section_index]["blocks"][block_index]["body"]["name"] =
+                        name.into();
+                }
+                _ => {}
+            }
+        }
+    }
+    if let Some(logo) = &document.theme.logo {
+        let name = picture_name("logo", logo);
+        add(&name, bytes_of(logo)?);
+        values["theme"]["logo"] = name.into();
+    }
+    let mut attached = Vec::new();
+    if document
+        .data
+        .iter()
+        .map(|data| data.table.len())
+        .sum::<usize>()
+        <= MOST_EMBEDDED
+    {
+        for data in &document.data {
+            let mut bytes = Vec::new();
+            write_csv(data, document.packing.csv, &mut bytes)?;
+            add(&data.file_name, Bytes::new(bytes));
+            attached.push(serde_json::json!({ "name": data.file_name, "title": data.title }));
+        }
+    }
+    add("header.svg", finish.header());
+    add("footer.svg", finish.footer());
+    let mut data = serde_json::json!({ "colours": colours(&document.theme), "statuses": statuses(&document.theme), "attached": attached });
+    data["document"] = values;
+    let text = data.to_string();
+    let font_set = fonts::for_text(&text);
+    let missing: Vec<String> = font_set
+        .missing(&text)
+        .iter()
+        .map(|glyph| format!("U+{:04X}", *glyph as u32))
+        .collect();
+    data["missing"] = missing.into();
+    data["backwards"] = glyphs::has_backwards(&text).into();
+    add("data.json", Bytes::from_string(data.to_string()));
+    drop((data, text));
+
+    let job = Job { font_set, files };
+    let mut laid_out = typst::compile::<PagedDocument>(&job)
+        .output
+        .map_err(in_words)?;
+    if laid_out.pages().len() > MANY_PAGES {
+        // What the typesetter remembers of so long a layout would double what it needs; its
+        // room is used for what follows.
+        comemo::evict(0);
+    }
+    let frames = finish.pages(laid_out.pages().iter().map(|page| &page.frame));
+    let pages: Vec<Page> = laid_out
+        .pages()
+        .iter()
+        .zip(frames)
+        .map(|(page, frame)| Page {
+            frame,
+            ..page.clone()
+        })
+        .collect();
+    let info = std::mem::take(laid_out.info_mut());
+    drop(laid_out);
+    Ok(PagedDocument::new(pages.into(), info))
+}
+
+/// Layout results are remembered between documents; what the last few did not use goes.
+/// Looking for it takes a while, so it is not done after every document.
+fn forget_now_and_then() {
+    static DOCUMENTS: AtomicUsize = AtomicUsize::new(1);
+    if DOCUMENTS.fetch_add(1, Ordering::Relaxed).is_multiple_of(8) {
+        comemo::evict(1);
+    }
+}
+
+/// What is between two blocks side by side, in points.
+const GUTTER: f64 = 14.0;
+/// Tables of more rows than this together are not embedded in the PDF; its CSV has them.
+const MOST_EMBEDDED: usize = 100_000;
+/// A table of more rows than this may run over pages.
+const MOST_UNBROKEN: usize = 18;
+
+/// The cells of a table that are lines, with their places.
+fn trends(table: &ShownTable) -> impl Iterator<Item = (usize, usize, &Cell)> {
+    let cells = table.rows.iter().enumerate().flat_map(|(row, cells)| {
+        cells
+            .iter()
+            .enumerate()
+            .map(move |(column, cell)| (row, column, cell))
+    });
+    cells.filter(|(_, _, cell)| !cell.trend.is_empty())
+}
+
+/// The marks that occur in a table, worst first.
+fn marks(table: &ShownTable) -> Vec<&'static str> {
+    let has = |status: Status| {
+        table
+            .rows
+            .iter()
+            .flatten()
+            .any(|cell| cell.mark == Some(status))
+    };
+    [
+        (Status::Critical, "critical"),
+        (Status::Warning, "warning"),
+        (Status::Unknown, "unknown"),
+        (Status::Ok, "ok"),
+    ]
+    .into_iter()
+    .filter_map(|(status, name)| has(status).then_some(name))
+    .collect()
+}
+
+/// Gives a table that the typesetter sets its cells as one flat list, a text where a cell has
+/// no mark: what the template would otherwise work out cell by cell.
+fn flatten(value: &mut Value) {
+    let Some(table) = value.as_object_mut() else {
+        return;
+    };
+    let Some(Value::Array(rows)) = table.remove("rows") else {
+        return;
+    };
+    let count = rows.len();
+    let sums_up: Vec<u64> = table
+        .get("sums_up")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_u64)
+        .collect();
+    let mut cells: Vec<Value> = Vec::new();
+    for (place, row) in rows.into_iter().enumerate() {
+        let Value::Array(mut row) = row else { continue };
+        if sums_up.contains(&(place as u64)) {
+            row.iter_mut().for_each(|cell| cell["sum"] = true.into());
+        }
+        cells.append(&mut row);
+    }
+    table.insert("count".to_owned(), count.into());
+    let plain = |mut cell: Value| {
+        if cell["mark"].is_null() && cell["sum"].is_null() && cell["line"].is_null() {
+            cell["text"].take()
+        } else {
+            cell
+        }
+    };
+    table.insert("cells".to_owned(), cells.into_iter().map(plain).collect());
+}
+
+/// The colours that the template paints with.
+fn colours(theme: &Theme) -> Value {
+    let themed = |colour: &str| {
+        if theme.dark {
+            palette::dark(colour)
+        } else {
+            colour.to_owned()
+        }
+    };
+    serde_json::json!({
+        "ink": themed(palette::INK),
+        "muted": themed(palette::MUTED),
+        "rule": themed(palette::RULE),
+        "shade": themed(palette::SHADE),
+        "paper": themed(palette::PAPER),
+        "accent": if theme.dark { palette::dark(&theme.accent) } else { theme.accent.clone() },
+    })
+}
+
+fn statuses(theme: &Theme) -> Value {
+    let mut statuses = html::statuses();
+    if theme.dark {
+        for status in statuses
+            .as_object_mut()
+            .into_iter()
+            .flatten()
+            .map(|(_, status)| status)
+        {
+            let ink = palette::dark(status["ink"].as_str().unwrap_or(palette::INK));
+            status["paper"] = palette::mixed(&ink, &palette::dark(palette::PAPER), 0.82).into();
+            status["ink"] = ink.into();
+        }
+    }
+    statuses
+}
+
+fn picture_name(stem: &str, picture: &Picture) -> String {
+    format!(
+        "{stem}.{}",
+        picture
+            .media_type
+            .rsplit('/')
+            .next()
+            .unwrap_or("png")
+            .trim_end_matches("+xml")
+    )
+}
+
+fn bytes_of(picture: &Picture) -> Result<Bytes, RenderError> {
+    let bytes = base64::engine::general_purpose::STANDARD
+        .decode(&picture.base64)
+        .map_err(|error| RenderError::Image(error.to_string()))?;
+    Ok(Bytes::new(bytes))
+}
+
+fn timestamp(seconds: i64) -> Option<Timestamp> {
+    use chrono::{Datelike, Timelike};
+    let at = chrono::DateTime::from_timestamp(seconds, 0)?;
+    let datetime = Datetime::from_ymd_hms(
+        at.year(),
+        at.month() as u8,
+        at.day() as u8,
+        at.hour() as u8,
+        at.minute() as u8,
+        at.second() as u8,
+    )?;
+    Some(Timestamp::new_utc(datetime))
+}
+
+fn in_words(errors: impl IntoIterator<Item = SourceDiagnostic>) -> RenderError {
+    RenderError::Layout(
+        errors
+            .into_iter()
+            .map(|error| error.message.to_string())
+            .collect::<Vec<_>>()
+            .join("; "),
+    )
+}

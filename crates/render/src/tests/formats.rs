@@ -1,0 +1,381 @@
+//! What other programs make of our files.
+
+use std::process::Command;
+
+use calamine::{Data, Reader};
+use maple_lark_definition::{Paper, Theme};
+
+use super::*;
+
+/// Runs a program of the system on a file; its output.
+fn asked(program: &str, arguments: &[&str], bytes: &[u8]) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("file");
+    std::fs::write(&file, bytes).unwrap();
+    let output = Command::new(program)
+        .args(arguments)
+        .arg(&file)
+        .current_dir(folder.path())
+        .output()
+        .unwrap_or_else(|error| panic!("{program}: {error}"));
+    assert!(
+        output.status.success(),
+        "{program}: {}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// What a reader can select in a PDF, laid out as it stands there.
+pub(super) fn selectable(bytes: &[u8]) -> String {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("a.pdf");
+    std::fs::write(&file, bytes).unwrap();
+    let output = Command::new("pdftotext")
+        .arg("-layout")
+        .arg(&file)
+        .arg("-")
+        .output()
+        .unwrap();
+    String::from_utf8(output.stdout)
+        .unwrap()
+        .replace('\u{a0}', " ")
+}
+
+fn sample() -> Document {
+    document(disks(&[("=cmd()", 95.5), ("b & <i>", 12.25)]))
+}
+
+#[test]
+fn another_program_finds_nothing_wrong_with_the_pdf() {
+    let bytes = pdf(&sample()).unwrap();
+    assert!(
+        asked("qpdf", &["--check"], &bytes).contains("No syntax or stream encoding errors found")
+    );
+    let text = String::from_utf8_lossy(&bytes);
+    for claim in [
+        "<pdfaid:part>3</pdfaid:part>",
+        "<pdfaid:conformance>A</pdfaid:conformance>",
+        "<pdfuaid:part>1</pdfuaid:part>",
+    ] {
+        assert!(text.contains(claim), "{claim}");
+    }
+    let info = asked("pdfinfo", &[], &bytes);
+    assert!(
+        info.contains("Tagged:          yes")
+            && info.contains("Title:           Daily <ferries> & more"),
+        "{info}"
+    );
+}
+
+#[test]
+fn the_text_of_the_pdf_can_be_selected() {
+    let text = selectable(&pdf(&sample()).unwrap());
+    for part in [
+        "Daily <ferries> & more",
+        "Needs action",
+        "=cmd()",
+        "◆ 95.5",
+        "12.2",
+        "b & <i>",
+        "pay<ment>",
+        "Page 1 of 2",
+        "Page 2 of 2",
+        "SHA-256",
+    ] {
+        assert!(text.contains(part), "{part}: {text}");
+    }
+}
+
+#[test]
+fn each_tables_rows_are_embedded_in_the_pdf() {
+    let document = sample();
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("a.pdf");
+    std::fs::write(&file, pdf(&document).unwrap()).unwrap();
+    let status = Command::new("pdfdetach")
+        .arg("-saveall")
+        .arg(&file)
+        .current_dir(folder.path())
+        .status()
+        .unwrap();
+    assert!(status.success());
+    let csv = render(&document, Format::Csv).unwrap().remove(0);
+    assert_eq!(
+        std::fs::read(folder.path().join(&csv.file_name)).unwrap(),
+        csv.bytes
+    );
+}
+
+/// The tags of a table's cells by an independent reader: a heading cell for each column, a
+/// cell for each value.
+#[test]
+fn the_cells_of_a_table_are_tagged_as_cells() {
+    let structure = asked("pdfinfo", &["-struct-text"], &pdf(&sample()).unwrap());
+    let table = structure.split("Table").nth(1).unwrap();
+    let count = |tag: &str| {
+        table
+            .lines()
+            .filter(|line| line.trim_start().split([' ', ':']).next() == Some(tag))
+            .count()
+    };
+    assert_eq!((count("TH"), count("TD")), (3, 6), "{table}");
+    assert!(table.contains("\"=cmd()\""), "{table}");
+}
+
+#[test]
+fn a_look_changes_paper_and_colours_and_not_what_is_said() {
+    let mut document = sample();
+    let plain = asked("pdfinfo", &[], &pdf(&document).unwrap());
+    assert!(plain.contains("595.276 x 841.89 pts (A4)"), "{plain}");
+    document.theme = Theme {
+        paper: Paper::Letter,
+        landscape: true,
+        dark: true,
+        compact: true,
+        cover: true,
+        contents: true,
+        provenance: false,
+        ..Theme::default()
+    };
+    document.theme.header = Some("For the desk".to_owned());
+    let bytes = pdf(&document).unwrap();
+    assert!(asked("pdfinfo", &[], &bytes).contains("792 x 612 pts (letter)"));
+    let text = selectable(&bytes);
+    assert!(!text.contains("How this was made"), "{text}");
+    assert_ne!(pdf(&document).unwrap(), pdf(&sample()).unwrap());
+}
+
+#[test]
+fn an_independent_parser_finds_no_error_in_the_html() {
+    let mut with_everything = sample();
+    with_everything.theme.organisation = Some("A & B".to_owned());
+    for document in [
+        sample(),
+        with_everything,
+        document(disks(&[])),
+        document(Outcome::Failed("no </script> answer".into())),
+    ] {
+        let parsed = scraper::Html::parse_document(&html(&document).unwrap());
+        assert!(parsed.errors.is_empty(), "{:?}", parsed.errors);
+    }
+}
+
+#[test]
+fn another_library_opens_the_workbook() {
+    let bytes = render(&sample(), Format::Xlsx).unwrap().remove(0).bytes;
+    let mut book: calamine::Xlsx<_> = calamine::Xlsx::new(std::io::Cursor::new(bytes)).unwrap();
+    assert_eq!(
+        book.sheet_names(),
+        ["Summary", "Disks in a table", "Latency", "Disks"]
+    );
+    let sheet = book.worksheet_range("Disks in a table").unwrap();
+    let rows: Vec<&[Data]> = sheet.rows().collect();
+    assert_eq!(rows[0][1], Data::String("used [%]".into()));
+    assert_eq!(
+        rows[1][..2],
+        [Data::String("=cmd()".into()), Data::Float(95.5)]
+    );
+    let Data::DateTime(seen) = &rows[1][2] else {
+        panic!("{:?}", rows[1])
+    };
+    // Days since 30 December 1899: 01:30 on 25 October 2026 in the report's zone.
+    assert_eq!(seen.as_f64(), 46320.0625);
+    assert!(
+        book.worksheet_formula("Disks in a table")
+            .unwrap()
+            .is_empty()
+    );
+    assert_eq!(book.worksheet_range("Latency").unwrap().height(), 301);
+}
+
+#[test]
+fn names_of_sheets_are_short_unlike_and_without_signs() {
+    let mut document = sample();
+    let long = "A title [with] signs: and/or more than thirty letters";
+    for _ in 0..2 {
+        let another = DataTable {
+            title: long.into(),
+            ..document.data[0].clone()
+        };
+        document.data.push(another);
+    }
+    let bytes = render(&document, Format::Xlsx).unwrap().remove(0).bytes;
+    let book: calamine::Xlsx<_> = calamine::Xlsx::new(std::io::Cursor::new(bytes)).unwrap();
+    assert_eq!(
+        book.sheet_names()[2..4],
+        [
+            "A title  with  signs  and or mo",
+            "A title  with  signs  and o 2"
+        ]
+    );
+}
+
+#[test]
+fn the_json_has_the_rows_exactly() {
+    let json: serde_json::Value =
+        serde_json::from_slice(&render(&sample(), Format::Json).unwrap()[0].bytes).unwrap();
+    assert_eq!(
+        (json["layout"].as_u64(), json["run"].as_str()),
+        (Some(1), Some("0190-run"))
+    );
+    assert_eq!(
+        json["tables"][0]["rows"][0],
+        serde_json::json!(["=cmd()", 95.5, "2026-10-25T00:30:00Z"])
+    );
+    assert_eq!(json["window"]["zone"], "Atlantic/Faroe");
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../../docs/document.schema.json")).unwrap();
+    // Every key is described, and every key that is demanded is there.
+    for key in json.as_object().unwrap().keys() {
+        assert!(
+            schema["properties"][key].is_object(),
+            "{key} is not in the schema"
+        );
+    }
+    for key in schema["required"].as_array().unwrap() {
+        assert!(
+            json.get(key.as_str().unwrap()).is_some(),
+            "{key} is missing"
+        );
+    }
+}
+
+#[test]
+fn the_plain_text_can_be_read_by_itself() {
+    insta::assert_snapshot!(text(&sample()).replace('\u{a0}', " "));
+}
+
+#[test]
+fn the_picture_of_the_first_page_is_two_pixels_to_a_point() {
+    let bytes = render(&sample(), Format::Png).unwrap().remove(0).bytes;
+    let size = |at: usize| u32::from_be_bytes(bytes[at..at + 4].try_into().unwrap());
+    assert_eq!((size(16), size(20)), (1191, 1684));
+}
+
+/// Of many columns, a part stands on each table, and the first column on all of them.
+#[test]
+fn a_table_that_is_too_wide_is_split_with_its_key_repeated() {
+    let mut wide = sample();
+    let column = |n: usize| Column {
+        name: format!("measured_value_{n}"),
+        kind: ColumnKind::Integer,
+    };
+    let columns: Vec<Column> = std::iter::once(Column {
+        name: "host".into(),
+        kind: ColumnKind::Text,
+    })
+    .chain((1..60).map(column))
+    .collect();
+    let row = |host: &str| {
+        std::iter::once(Value::Text(host.into()))
+            .chain((1..60).map(|n| Value::Integer(n * 1000)))
+            .collect()
+    };
+    let table = Table {
+        columns,
+        rows: vec![row("alpha-host"), row("beta-host")],
+        truncated: false,
+    };
+    let snapshot = |outcome| document(outcome);
+    wide.sections = snapshot(Outcome::Rows(table.into())).sections;
+    wide.sections[0]
+        .blocks
+        .retain(|block| block.title == "Disks in a table");
+    let text = selectable(&pdf(&wide).unwrap());
+    let parts = text.matches("part ").count();
+    // Also on pages that lie, which take more columns than those that stand.
+    assert!(parts >= 3, "{text}");
+    assert_eq!(text.matches("alpha-host").count(), parts, "{text}");
+    assert!(text.replace(',', "").contains("59000"));
+}
+
+/// Fonts are provided once, before the first document that needs them.
+pub(crate) fn with_fonts() {
+    provide_fonts(|| {
+        std::fs::read("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf")
+            .into_iter()
+            .collect()
+    });
+}
+
+/// Armenian is in a font of Debian's package fonts-dejavu-core; Bamum is in neither.
+#[test]
+fn letters_of_other_scripts_come_from_the_fonts_provided_and_missing_ones_are_named() {
+    with_fonts();
+    let text = selectable(
+        &pdf(&document(disks(&[
+            ("Նավահանգիստ հյուսիս", 95.5),
+            ("\u{16800} x", 1.0),
+        ])))
+        .unwrap(),
+    );
+    assert!(text.contains("Նավահանգիստ հյուսիս"), "{text}");
+    assert!(
+        text.contains("not shown (1)") && text.contains("U+16800"),
+        "{text}"
+    );
+}
+
+/// A long table's tags are packed, and are the same to those who read them.
+#[test]
+fn a_long_pdf_is_packed_and_stays_what_it_was() {
+    let names: Vec<String> = (0..6000).map(|n| format!("host-{n:04}")).collect();
+    let rows: Vec<(&str, f64)> = names.iter().map(|name| (name.as_str(), 12.0)).collect();
+    let mut long = document(disks(&rows));
+    long.data.clear();
+    let table = long.sections[0]
+        .blocks
+        .iter_mut()
+        .find_map(|block| match &mut block.body {
+            Body::Table { table } => Some(table),
+            _ => None,
+        });
+    let table = table.unwrap();
+    let first = table.rows[0].clone();
+    table.rows = names
+        .iter()
+        .map(|name| {
+            [
+                vec![maple_lark_document::document::Cell {
+                    text: name.clone(),
+                    ..first[0].clone()
+                }],
+                first[1..].to_vec(),
+            ]
+            .concat()
+        })
+        .collect();
+    let bytes = pdf(&long).unwrap();
+    assert!(
+        String::from_utf8_lossy(&bytes).contains("/ObjStm") && bytes.len() < 1_500_000,
+        "{} bytes",
+        bytes.len()
+    );
+    assert!(
+        asked("qpdf", &["--check"], &bytes).contains("No syntax or stream encoding errors found")
+    );
+    let text = selectable(&bytes);
+    assert!(names.iter().all(|name| text.contains(name)));
+    // Its heading is on every page that the table is on.
+    let pages = text
+        .split('\u{c}')
+        .filter(|page| page.contains("host-"))
+        .count();
+    assert_eq!(
+        text.split('\u{c}')
+            .filter(|page| page.contains("host-") && page.contains("Seen"))
+            .count(),
+        pages
+    );
+    let structure = asked("pdfinfo", &["-struct"], &bytes);
+    assert_eq!(
+        structure
+            .lines()
+            .filter(|line| line.trim_start().starts_with("TD"))
+            .count(),
+        18_000 + 2 * 6
+    );
+    assert_eq!(pdf(&long).unwrap(), bytes);
+}

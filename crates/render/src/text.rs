@@ -1,0 +1,255 @@
+//! Plain text with aligned tables, for terminals and for mail without HTML.
+
+use maple_lark_data::status::Status;
+use maple_lark_document::{
+    chart::Plot,
+    document::{Align, Block, Body, Document, Figure, ShownTable},
+    markdown::{Part, Run},
+};
+use unicode_width::UnicodeWidthStr;
+
+use crate::palette;
+
+/// The whole document. A chart is told in words: what its description says.
+pub fn text(document: &Document) -> String {
+    let front = &document.front;
+    let mut out = head(document) + &verdict(document);
+    out += &format!(
+        "\nMade {} (scheduled for {}) from {}\n",
+        front.made_at,
+        front.scheduled_for,
+        front.sources.join(", ")
+    );
+    for (name, value) in &front.filters {
+        out += &format!("{name}: {value}\n");
+    }
+    out += &sections(document);
+    if document.theme.provenance {
+        out += "\n\nHow this was made\n=================\n";
+        for entry in &document.provenance {
+            let digest = if entry.sha256.is_empty() {
+                String::new()
+            } else {
+                format!("\n  SHA-256 {}", entry.sha256)
+            };
+            out += &format!(
+                "{} from {}, asked at {}, took {}, rows: {}{digest}\n",
+                entry.query, entry.source, entry.asked_at, entry.took, entry.rows
+            );
+        }
+        out += &format!("Window {}, run {}.\n", front.window_machine, front.run_id);
+    }
+    out
+}
+
+/// All sections with their blocks.
+pub fn sections(document: &Document) -> String {
+    let mut out = String::new();
+    for section in &document.sections {
+        out += &format!(
+            "\n\n{}\n{}\n",
+            section.title,
+            "=".repeat(section.title.width())
+        );
+        out += &parts(&section.text);
+        for block in &section.blocks {
+            out += &self::block(block);
+        }
+    }
+    out
+}
+
+/// What this is and of when.
+pub fn head(document: &Document) -> String {
+    let front = &document.front;
+    let mut out = format!(
+        "{}\n{}\n{}\n",
+        document.title, front.window_label, front.window_exact
+    );
+    if let Some(compared_with) = &front.compared_with {
+        out += &format!("compared with {compared_with}\n");
+    }
+    out
+}
+
+/// How things are.
+pub fn verdict(document: &Document) -> String {
+    let mut out = format!(
+        "\n{} {}\n",
+        palette::mark(document.summary.status),
+        document.summary.headline
+    );
+    for line in &document.summary.lines {
+        out += &format!("- {line}\n");
+    }
+    out
+}
+
+fn block(block: &Block) -> String {
+    let mut out = String::from("\n");
+    if !block.title.is_empty() {
+        out += &format!("{}\n{}\n", block.title, "-".repeat(block.title.width()));
+    }
+    match &block.body {
+        Body::Figures { figures } => out += &self::figures(figures),
+        Body::Chart { chart } => {
+            out += &format!("{}\n", chart.description);
+            if let Plot::Lines { spans, .. } = &chart.plot
+                && !spans.is_empty()
+            {
+                let names: Vec<&str> = spans.iter().map(|span| span.title.as_str()).collect();
+                out += &format!("Marked: {}\n", names.join(", "));
+            }
+        }
+        Body::Table { table } => out += &self::table(table),
+        Body::Text { parts } => out += &self::parts(parts),
+        Body::Image { description, .. } => out += &format!("[{description}]\n"),
+        Body::PageBreak => return String::new(),
+        Body::Empty { sentence, .. } => out += &format!("{sentence}\n"),
+        Body::Failed { reason } => {
+            out += &format!(
+                "{} This block could not be made: {reason}\n",
+                palette::mark(Status::Critical)
+            )
+        }
+    }
+    if let Some(note) = &block.note {
+        out += &format!("{note}\n");
+    }
+    out
+}
+
+/// Key figures, their values below one another.
+pub fn figures(figures: &[Figure]) -> String {
+    let widest = figures
+        .iter()
+        .map(|figure| figure.title.width())
+        .max()
+        .unwrap_or(0);
+    figures
+        .iter()
+        .map(|figure| {
+            let pad = " ".repeat(widest - figure.title.width());
+            let status = figure
+                .status
+                .map(|status| format!("   {} {}", palette::mark(status), status.word()))
+                .unwrap_or_default();
+            let change = figure
+                .change
+                .as_ref()
+                .map(|change| format!("   {change}"))
+                .unwrap_or_default();
+            format!(
+                "  {}{pad}   {}{status}{change}\n",
+                figure.title, figure.value
+            )
+        })
+        .collect()
+}
+
+fn table(table: &ShownTable) -> String {
+    let table = &*table.in_words();
+    let headings: Vec<String> = table
+        .headings
+        .iter()
+        .map(|heading| {
+            if heading.unit.is_empty() {
+                heading.title.clone()
+            } else {
+                format!("{} ({})", heading.title, heading.unit)
+            }
+        })
+        .collect();
+    let rows: Vec<Vec<String>> = table
+        .rows
+        .iter()
+        .map(|row| {
+            let cell = |cell: &maple_lark_document::document::Cell| match cell.mark {
+                Some(mark) => format!("{} {}", palette::mark(mark), cell.text),
+                None => cell.text.clone(),
+            };
+            row.iter()
+                .map(cell)
+                .map(|text| text.replace(['\n', '\r'], " "))
+                .collect()
+        })
+        .collect();
+    let widths: Vec<usize> = (0..headings.len())
+        .map(|column| {
+            rows.iter()
+                .map(|row| row[column].width())
+                .chain([headings[column].width()])
+                .max()
+                .unwrap_or(0)
+        })
+        .collect();
+    let line = |cells: &[String]| {
+        let padded =
+            cells
+                .iter()
+                .zip(&widths)
+                .zip(&table.headings)
+                .map(|((text, width), heading)| {
+                    let pad = " ".repeat(width - text.width());
+                    if heading.align == Align::Right {
+                        format!("{pad}{text}")
+                    } else {
+                        format!("{text}{pad}")
+                    }
+                });
+        format!("{}\n", padded.collect::<Vec<_>>().join("  ").trim_end())
+    };
+    let rule = format!(
+        "{}\n",
+        widths
+            .iter()
+            .map(|width| "-".repeat(*width))
+            .collect::<Vec<_>>()
+            .join("  ")
+    );
+    let body: String = rows.iter().map(|row| line(row)).collect();
+    let cut = table
+        .cut
+        .as_ref()
+        .map(|cut| format!("{cut}\n"))
+        .unwrap_or_default();
+    format!("{}{rule}{body}{cut}", line(&headings))
+}
+
+fn parts(parts: &[Part]) -> String {
+    let runs = |runs: &[Run]| -> String {
+        runs.iter()
+            .map(|run| {
+                run.link.as_ref().map_or_else(
+                    || run.text.clone(),
+                    |link| {
+                        if *link == run.text {
+                            link.clone()
+                        } else {
+                            format!("{} <{link}>", run.text)
+                        }
+                    },
+                )
+            })
+            .collect()
+    };
+    parts
+        .iter()
+        .map(|part| match part {
+            Part::Heading { runs: text } | Part::Paragraph { runs: text } => {
+                format!("{}\n", runs(text))
+            }
+            Part::List { ordered, items } => items
+                .iter()
+                .enumerate()
+                .map(|(n, item)| {
+                    if *ordered {
+                        format!("{}. {}\n", n + 1, runs(item))
+                    } else {
+                        format!("- {}\n", runs(item))
+                    }
+                })
+                .collect(),
+        })
+        .collect()
+}

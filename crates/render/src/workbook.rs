@@ -1,0 +1,406 @@
+//! A spreadsheet workbook (Office Open XML): a summary, a sheet for each table with typed
+//! cells, and a sheet with a native chart for each chart that a spreadsheet can draw.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, NaiveDate, Utc};
+use maple_lark_data::{ColumnKind, Value};
+use maple_lark_definition::LineStyle;
+use maple_lark_document::{
+    chart::{Chart as Picture, Plot},
+    document::{Block, Body, DataTable, Document},
+};
+use rust_xlsxwriter::{
+    Chart, ChartType, Color, DocProperties, ExcelDateTime, Format, Workbook, Worksheet, XlsxError,
+};
+
+use crate::RenderError;
+
+/// The rows that a sheet can hold below its headings.
+const MOST_ROWS: usize = 1_048_575;
+
+impl From<XlsxError> for RenderError {
+    fn from(error: XlsxError) -> Self {
+        Self::Workbook(error.to_string())
+    }
+}
+
+struct Formats {
+    heading: Format,
+    title: Format,
+    instant: Format,
+    date: Format,
+}
+
+/// All tables whole, whatever a page shows of them. Times stand in the report's zone, which
+/// the heading of their column names, for a spreadsheet's times have none.
+pub fn workbook(document: &Document) -> Result<Vec<u8>, RenderError> {
+    let mut book = Workbook::new();
+    let made = DateTime::from_timestamp(document.front.made_at_seconds, 0)
+        .unwrap_or_default()
+        .naive_utc();
+    let made = ExcelDateTime::from_timestamp(made.and_utc().timestamp())?;
+    book.set_properties(
+        &DocProperties::new()
+            .set_title(&document.title)
+            .set_comment(format!("Run {}", document.front.run_id))
+            .set_creation_datetime(&made),
+    );
+    let formats = Formats {
+        heading: Format::new()
+            .set_bold()
+            .set_background_color(Color::RGB(0xf2f5f7))
+            .set_text_wrap(),
+        title: Format::new().set_bold().set_font_size(14),
+        instant: Format::new().set_num_format("yyyy-mm-dd hh:mm:ss"),
+        date: Format::new().set_num_format("yyyy-mm-dd"),
+    };
+    let mut names = Names::default();
+    summary(
+        book.add_worksheet().set_name(names.free("Summary"))?,
+        document,
+        &formats,
+    )?;
+    for data in &document.data {
+        table(
+            book.add_worksheet().set_name(names.free(&data.title))?,
+            data,
+            &formats,
+        )?;
+    }
+    for block in document.sections.iter().flat_map(|section| &section.blocks) {
+        if let Body::Chart { chart } = &block.body
+            && let Some(grid) = grid(chart, document)
+        {
+            let name = names.free(&block.title);
+            drawn(
+                book.add_worksheet().set_name(&name)?,
+                &name,
+                block,
+                chart,
+                &grid,
+                &formats,
+            )?;
+        }
+    }
+    Ok(book.save_to_buffer()?)
+}
+
+/// Sheet names: at most 31 letters, none of which means something, each once.
+#[derive(Default)]
+struct Names(Vec<String>);
+
+impl Names {
+    fn free(&mut self, title: &str) -> String {
+        let clean: String = title
+            .chars()
+            .map(|c| {
+                if matches!(c, '[' | ']' | ':' | '*' | '?' | '/' | '\\' | '\'') || c.is_control() {
+                    ' '
+                } else {
+                    c
+                }
+            })
+            .collect();
+        let clean = if clean.trim().is_empty() {
+            "Sheet"
+        } else {
+            clean.trim()
+        };
+        let short = |most: usize| {
+            clean
+                .chars()
+                .take(most)
+                .collect::<String>()
+                .trim()
+                .to_owned()
+        };
+        let taken = |name: &str| {
+            self.0
+                .iter()
+                .any(|known| known.to_lowercase() == name.to_lowercase())
+        };
+        let mut name = short(31);
+        let mut number = 2;
+        while taken(&name) {
+            name = format!("{} {number}", short(27));
+            number += 1;
+        }
+        self.0.push(name.clone());
+        name
+    }
+}
+
+fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Result<(), XlsxError> {
+    let front = &document.front;
+    sheet.write_with_format(0, 0, &document.title, &formats.title)?;
+    let mut lines = vec![
+        ("Window", front.window_label.clone()),
+        ("", front.window_exact.clone()),
+    ];
+    lines.push(("Status", document.summary.headline.clone()));
+    lines.extend(document.summary.lines.iter().map(|line| ("", line.clone())));
+    lines.extend(
+        front
+            .filters
+            .iter()
+            .map(|(name, value)| (name.as_str(), value.clone())),
+    );
+    lines.push(("Made", front.made_at.clone()));
+    lines.push(("Sources", front.sources.join(", ")));
+    lines.push(("Run", front.run_id.clone()));
+    let mut row = 2;
+    for (name, value) in lines {
+        sheet
+            .write_string(row, 0, name)?
+            .write_string(row, 1, value)?;
+        row += 1;
+    }
+    for block in document.sections.iter().flat_map(|section| &section.blocks) {
+        let Body::Figures { figures } = &block.body else {
+            continue;
+        };
+        row += 1;
+        for (column, heading) in [block.title.as_str(), "Value", "Status", "Change"]
+            .into_iter()
+            .enumerate()
+        {
+            sheet.write_with_format(row, column as u16, heading, &formats.heading)?;
+        }
+        for figure in figures {
+            row += 1;
+            sheet
+                .write_string(row, 0, &figure.title)?
+                .write_string(row, 1, &figure.value)?;
+            sheet
+                .write_string(row, 2, figure.status.map_or("", |status| status.word()))?
+                .write_string(row, 3, figure.change.as_deref().unwrap_or_default())?;
+        }
+        row += 1;
+    }
+    sheet
+        .set_column_width(0, 28)?
+        .set_column_width(1, 48)?
+        .set_column_width(2, 12)?
+        .set_column_width(3, 36)?;
+    Ok(())
+}
+
+fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(), XlsxError> {
+    for (index, (heading, column)) in data.headings.iter().zip(&data.table.columns).enumerate() {
+        let zoned = if column.kind == ColumnKind::Instant {
+            format!("{heading} ({})", data.zone)
+        } else {
+            heading.clone()
+        };
+        sheet.write_with_format(0, index as u16, zoned, &formats.heading)?;
+        let wide = match column.kind {
+            ColumnKind::Instant => 20,
+            ColumnKind::Text => 26,
+            _ => 14,
+        };
+        sheet.set_column_width(index as u16, wide)?;
+    }
+    let (mut rows, mut row, mut place) = (data.table.rows(), Vec::new(), 0);
+    while place < MOST_ROWS && rows.next_into(&mut row) {
+        place += 1;
+        for (index, value) in row.iter().enumerate() {
+            let at = (place as u32, index as u16);
+            match value {
+                Value::Missing => {}
+                Value::Boolean(b) => drop(sheet.write_boolean(at.0, at.1, *b)?),
+                // A spreadsheet's numbers have fifteen digits; longer ones stay exact as text.
+                Value::Integer(n) if n.unsigned_abs() >= 1_000_000_000_000_000 => {
+                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                }
+                Value::Integer(n) => drop(sheet.write_number(at.0, at.1, *n as f64)?),
+                Value::Decimal(n) if n.mantissa().unsigned_abs() >= 1_000_000_000_000_000 => {
+                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                }
+                Value::Number(n) if !n.is_finite() => {
+                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                }
+                Value::Number(_) | Value::Decimal(_) => {
+                    drop(sheet.write_number(at.0, at.1, value.as_number().unwrap_or_default())?)
+                }
+                // Written as a text, "=1+1" is no formula.
+                Value::Text(text) => drop(sheet.write_string(
+                    at.0,
+                    at.1,
+                    text.chars().take(32_767).collect::<String>(),
+                )?),
+                Value::Instant(instant) => match ExcelDateTime::from_timestamp(
+                    data.zone.local(*instant).and_utc().timestamp(),
+                ) {
+                    Ok(time) => drop(sheet.write_datetime_with_format(
+                        at.0,
+                        at.1,
+                        &time,
+                        &formats.instant,
+                    )?),
+                    Err(_) => drop(sheet.write_string(at.0, at.1, data.zone.rfc3339(*instant))?),
+                },
+                Value::Date(date) => match days(*date) {
+                    Some(time) => {
+                        drop(sheet.write_datetime_with_format(at.0, at.1, &time, &formats.date)?)
+                    }
+                    None => drop(sheet.write_string(at.0, at.1, date.to_string())?),
+                },
+            }
+        }
+    }
+    sheet.set_freeze_panes(1, 0)?;
+    if !data.headings.is_empty() {
+        sheet.autofilter(0, 0, place as u32, data.headings.len() as u16 - 1)?;
+    }
+    Ok(())
+}
+
+/// A spreadsheet's calendar begins with the year 1900.
+fn days(date: NaiveDate) -> Option<ExcelDateTime> {
+    use chrono::Datelike;
+    ExcelDateTime::from_ymd(
+        u16::try_from(date.year()).ok()?,
+        date.month() as u8,
+        date.day() as u8,
+    )
+    .ok()
+}
+
+/// What a native chart is drawn from: one row for each time or category.
+struct Grid {
+    first: String,
+    series: Vec<String>,
+    rows: Vec<(Label, Vec<Option<f64>>)>,
+    kind: ChartType,
+}
+
+enum Label {
+    Text(String),
+    Instant(i64),
+}
+
+/// The charts that a spreadsheet can draw: lines, areas and bars.
+fn grid(chart: &Picture, document: &Document) -> Option<Grid> {
+    let zone = document.zone;
+    match &chart.plot {
+        Plot::Lines { series, style, .. } if *style != LineStyle::Stacked => {
+            // By instant: on a day with 25 hours the wall clock shows one hour twice.
+            let mut rows: BTreeMap<DateTime<Utc>, Vec<Option<f64>>> = BTreeMap::new();
+            for (index, one) in series.iter().enumerate() {
+                for (at, value) in one.stretches.iter().flatten() {
+                    rows.entry(*at).or_insert_with(|| vec![None; series.len()])[index] =
+                        Some(*value);
+                }
+            }
+            let kind = if *style == LineStyle::Area {
+                ChartType::Area
+            } else {
+                ChartType::Line
+            };
+            let rows = rows
+                .into_iter()
+                .map(|(at, values)| (Label::Instant(zone.local(at).and_utc().timestamp()), values))
+                .collect();
+            Some(Grid {
+                first: format!("Time ({zone})"),
+                series: series.iter().map(|one| one.name.clone()).collect(),
+                rows,
+                kind,
+            })
+        }
+        Plot::Bars {
+            categories,
+            series,
+            form,
+        } => {
+            let rows = categories
+                .iter()
+                .enumerate()
+                .map(|(index, name)| {
+                    (
+                        Label::Text(name.clone()),
+                        series.iter().map(|bars| bars.values[index]).collect(),
+                    )
+                })
+                .collect();
+            let kind = match (form.upright, form.stacked) {
+                (true, true) => ChartType::ColumnStacked,
+                (true, false) => ChartType::Column,
+                (false, true) => ChartType::BarStacked,
+                (false, false) => ChartType::Bar,
+            };
+            Some(Grid {
+                first: String::new(),
+                series: series.iter().map(|bars| bars.name.clone()).collect(),
+                rows,
+                kind,
+            })
+        }
+        _ => None,
+    }
+}
+
+fn drawn(
+    sheet: &mut Worksheet,
+    name: &str,
+    block: &Block,
+    picture: &Picture,
+    grid: &Grid,
+    formats: &Formats,
+) -> Result<(), XlsxError> {
+    sheet
+        .write_with_format(0, 0, &grid.first, &formats.heading)?
+        .set_column_width(0, 22)?;
+    for (index, title) in grid.series.iter().enumerate() {
+        let heading = if picture.axis.unit.is_empty() {
+            title.clone()
+        } else {
+            format!("{title} [{}]", picture.axis.unit)
+        };
+        sheet
+            .write_with_format(0, index as u16 + 1, heading, &formats.heading)?
+            .set_column_width(index as u16 + 1, 14)?;
+    }
+    for (index, (label, values)) in grid.rows.iter().enumerate() {
+        let row = index as u32 + 1;
+        match label {
+            Label::Text(text) => drop(sheet.write_string(row, 0, text)?),
+            Label::Instant(at) => drop(sheet.write_datetime_with_format(
+                row,
+                0,
+                &ExcelDateTime::from_timestamp(*at)?,
+                &formats.instant,
+            )?),
+        }
+        for (column, value) in values.iter().enumerate() {
+            if let Some(value) = value {
+                sheet.write_number(row, column as u16 + 1, *value)?;
+            }
+        }
+    }
+    sheet.set_freeze_panes(1, 0)?;
+    let last = grid.rows.len() as u32;
+    let mut chart = Chart::new(grid.kind);
+    for column in 1..=grid.series.len() as u16 {
+        chart
+            .add_series()
+            .set_name((name, 0, column))
+            .set_categories((name, 1, 0, last, 0))
+            .set_values((name, 1, column, last, column));
+    }
+    chart.title().set_name(&block.title);
+    chart.y_axis().set_name(&picture.axis.unit);
+    if grid.series.len() < 2 {
+        chart.legend().set_hidden();
+    }
+    if matches!(grid.kind, ChartType::Bar | ChartType::BarStacked) {
+        chart.x_axis().set_reverse();
+    }
+    chart
+        .set_alt_text(&picture.description)
+        .set_width(820)
+        .set_height(400);
+    sheet.insert_chart(1, grid.series.len() as u16 + 2, &chart)?;
+    Ok(())
+}

@@ -1,0 +1,464 @@
+//! Makes the message of a delivery from what is stored: the same every time. What all messages
+//! of one audience have in common is made once.
+
+use std::sync::{Arc, Mutex};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_data::digest::sha256;
+use maple_lark_data::status::Status;
+use maple_lark_definition::{Link, Mailbox, RecipientFormat, ResolvedAudience, Template, render};
+use maple_lark_delivery::{Attachment, ListHeaders, MailServer, Message};
+use maple_lark_document::{
+    Snapshot,
+    compose::{compose_for, run_values::message_values},
+    document::Document,
+};
+use maple_lark_render::{Context, mail_body};
+use maple_lark_store::{deliveries::Delivery, recipients::SharedLink, runs::Run};
+use tokio::sync::OnceCell;
+use uuid::Uuid;
+
+use super::{Catalogue, Shared, WorkError};
+
+/// So many audiences' messages are remembered.
+const REMEMBERED: usize = 8;
+/// Stand for what is another for each recipient.
+const LINK: &str = "https://link.invalid/5c1f0f6e";
+const LEAVE: &str = "https://leave.invalid/5c1f0f6e";
+
+/// What messages have in common.
+struct Common {
+    subject: String,
+    text: String,
+    html: Option<String>,
+    images: Vec<(String, Arc<Vec<u8>>)>,
+    attachments: Vec<Attachment>,
+    to: Vec<Mailbox>,
+    cc: Vec<Mailbox>,
+    reply_to: Option<Mailbox>,
+    thread: String,
+    urgent: bool,
+    /// For how long a signed link is valid, if the message has one.
+    link_valid: Option<TimeDelta>,
+    unsubscribe: bool,
+    report: String,
+}
+
+#[derive(Clone, PartialEq, Eq)]
+struct Key {
+    snapshot: Uuid,
+    variant: String,
+    audience: String,
+    copy: i32,
+    max_size: Option<u64>,
+}
+
+type Cell = Arc<OnceCell<Common>>;
+
+/// The messages that were made lately.
+#[derive(Default)]
+pub struct Prepared(Mutex<Vec<(Key, Cell)>>);
+
+impl Prepared {
+    fn cell(&self, key: Key) -> Cell {
+        let mut all = self
+            .0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner());
+        if let Some(at) = all.iter().position(|(known, _)| *known == key) {
+            let found = all.remove(at);
+            all.push(found.clone());
+            return found.1;
+        }
+        let cell = Cell::default();
+        all.push((key, cell.clone()));
+        if all.len() > REMEMBERED {
+            all.remove(0);
+        }
+        cell
+    }
+}
+
+/// What a channel other than mail tells of a run.
+pub struct Told {
+    pub run: Run,
+    pub snapshot: Snapshot,
+    pub document: Document,
+}
+
+/// The run and the document of a delivery, opened.
+pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Told, WorkError> {
+    let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
+    let run = shared
+        .store
+        .run(delivery.run_id)
+        .await?
+        .ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
+    let stored = shared
+        .store
+        .snapshot(delivery.snapshot_id)
+        .await?
+        .ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
+    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
+    let recipient_format = audience(&run, &delivery.audience)
+        .and_then(|audience| recipient_format(&audience, &delivery.variant))
+        .unwrap_or_default();
+    let document = compose_for(&snapshot, &recipient_format).map_err(|error| failed(&error))?;
+    Ok(Told {
+        run,
+        snapshot,
+        document,
+    })
+}
+
+fn audience(run: &Run, name: &str) -> Option<ResolvedAudience> {
+    let audiences: Vec<ResolvedAudience> = serde_json::from_value(run.audiences.clone()?).ok()?;
+    audiences.into_iter().find(|audience| audience.name == name)
+}
+
+fn recipient_format(audience: &ResolvedAudience, variant: &str) -> Option<RecipientFormat> {
+    audience
+        .everybody()
+        .map(|(_, recipient)| recipient.format)
+        .find(|recipient_format| recipient_format.key() == variant)
+}
+
+/// The message of a delivery for the server that carries it.
+pub async fn message(
+    shared: &Shared,
+    server: &MailServer,
+    delivery: &Delivery,
+) -> Result<Message, WorkError> {
+    let key = Key {
+        snapshot: delivery.snapshot_id,
+        variant: delivery.variant.clone(),
+        audience: delivery.audience.clone(),
+        copy: delivery.copy,
+        max_size: server.max_size,
+    };
+    let cell = shared.messages.cell(key);
+    let common = cell
+        .get_or_try_init(|| common(shared, server, delivery))
+        .await?;
+    let recipient: Mailbox = delivery
+        .recipient
+        .parse()
+        .map_err(|error: maple_lark_definition::BadMailbox| WorkError::Run(error.to_string()))?;
+    let (mut text, mut html) = (common.text.clone(), common.html.clone());
+    let mut put = |placeholder: &str, address: &str| {
+        text = text.replace(placeholder, address);
+        html = html.take().map(|html| html.replace(placeholder, address));
+    };
+    if let Some(valid) = common.link_valid {
+        put(LINK, &signed_link(shared, delivery, valid).await?);
+    }
+    let list = common.unsubscribe.then(|| {
+        let address = leave_address(shared, &common.report, &recipient.address);
+        put(LEAVE, &address);
+        ListHeaders {
+            id: format!("{}.maple-lark.{}", common.report, host(&server.from)),
+            leave_url: address,
+        }
+    });
+    let named = common
+        .to
+        .iter()
+        .chain(&common.cc)
+        .any(|mailbox| mailbox.address.eq_ignore_ascii_case(&recipient.address));
+    let together = named || delivery.role == "bcc" && !common.to.is_empty();
+    let (to, cc) = if together && delivery.copy == 0 {
+        (common.to.clone(), common.cc.clone())
+    } else {
+        (vec![recipient.clone()], Vec::new())
+    };
+    Ok(Message {
+        message_id: delivery.message_id.clone(),
+        date: delivery.created_at,
+        from: server.from.clone(),
+        recipient,
+        to,
+        cc,
+        reply_to: common.reply_to.clone().or_else(|| server.reply_to.clone()),
+        subject: common.subject.clone(),
+        text,
+        html,
+        images: common.images.clone(),
+        attachments: common.attachments.clone(),
+        thread: Some(format!("{}@{}", common.thread, host(&server.from))),
+        list,
+        urgent: common.urgent,
+    })
+}
+
+fn host(mailbox: &Mailbox) -> &str {
+    mailbox.address.rsplit('@').next().unwrap_or("localhost")
+}
+
+async fn common(
+    shared: &Shared,
+    server: &MailServer,
+    delivery: &Delivery,
+) -> Result<Common, WorkError> {
+    let Told {
+        run,
+        snapshot,
+        document,
+    } = opened(shared, delivery).await?;
+    let documents = shared
+        .store
+        .documents_of_snapshot(delivery.snapshot_id, &delivery.variant)
+        .await?;
+    let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
+    let report = catalogue
+        .set
+        .reports
+        .get(&run.report)
+        .ok_or_else(|| WorkError::Run("its report is not in its run".to_owned()))?;
+    let message_template = report
+        .message_template
+        .as_ref()
+        .and_then(|name| catalogue.set.message_templates.get(&name.value));
+    let usual = Template::new("{{ report.title }}: {{ window.label }}".to_owned());
+    let subject = report
+        .subject
+        .as_ref()
+        .or_else(|| message_template?.subject.as_ref())
+        .unwrap_or(&usual);
+    let values = message_values(&snapshot, &document, Some(&delivery.audience));
+    let merged = |template: &Template| {
+        render(template, &values).map_err(|error| WorkError::Run(error.to_string()))
+    };
+    let subject = merged(subject)?;
+    let text = report
+        .message
+        .as_ref()
+        .or_else(|| message_template?.message.as_ref())
+        .map(merged)
+        .transpose()?;
+    drop(snapshot);
+
+    let deliver = &report.deliver;
+    let wanted = |format: &str| {
+        deliver
+            .attach
+            .as_ref()
+            .is_none_or(|formats| formats.iter().any(|wanted| wanted.name() == format))
+    };
+    let attached: Vec<_> = documents
+        .into_iter()
+        .filter(|document| wanted(&document.format))
+        .collect();
+    // Base64 makes four bytes of three, and breaks lines.
+    let encoded: u64 = attached
+        .iter()
+        .map(|document| document.body.len() as u64 * 78 / 57 + 500)
+        .sum();
+    let max_size = deliver
+        .max_size
+        .min(server.max_size.unwrap_or(u64::MAX))
+        .saturating_sub(100_000);
+    let too_large = encoded > max_size;
+    let link = match deliver.link {
+        // Files that do not fit must be somewhere.
+        Link::None if too_large => Link::Console,
+        link => link,
+    };
+    let link_valid = match link {
+        Link::Signed { valid_seconds } => Some(TimeDelta::seconds(valid_seconds as i64)),
+        _ => None,
+    };
+    if link_valid.is_some() && shared.config.vault.sign("link", "").is_none() {
+        return Err(WorkError::Run(
+            "links cannot be signed, because the configuration names no secret-key".to_owned(),
+        ));
+    }
+    let console = format!("{}/runs/{}", shared.config.public_url, delivery.run_id);
+    let left_out = too_large.then(|| {
+        format!(
+            "The files are too large for a mail ({}). They are behind the link.",
+            megabytes(encoded)
+        )
+    });
+    let note = note(&run, delivery);
+    let names: Vec<String> = if too_large {
+        Vec::new()
+    } else {
+        attached
+            .iter()
+            .map(|document| document.file_name.clone())
+            .collect()
+    };
+    let (status, content, unsubscribe) = (
+        document.summary.status,
+        deliver.body,
+        deliver.unsubscribe
+            && delivery.copy == 0
+            && shared.config.vault.sign("leave", "").is_some(),
+    );
+    let body = tokio::task::spawn_blocking(move || {
+        let around = Context {
+            message: text.as_deref(),
+            note: note.as_deref(),
+            attachments: &names,
+            left_out: left_out.as_deref(),
+            link: match link {
+                Link::None => None,
+                Link::Console => Some((console.as_str(), "This run in the console")),
+                Link::Signed { .. } => Some((LINK, "The documents of this run")),
+            },
+            leave: unsubscribe.then_some(LEAVE),
+        };
+        mail_body(&document, content, &around).map_err(|error| error.to_string())
+    })
+    .await
+    .unwrap_or_else(|error| Err(error.to_string()))
+    .map_err(WorkError::Run)?;
+    let lists = audience(&run, &delivery.audience).filter(|audience| audience.together);
+    let (to, cc) = lists
+        .map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc)))
+        .unwrap_or_default();
+    let attachments = attached
+        .into_iter()
+        .filter(|_| !too_large)
+        .map(|document| Attachment {
+            file_name: document.file_name,
+            media_type: document.media_type,
+            bytes: Arc::new(document.body),
+        })
+        .collect();
+    Ok(Common {
+        subject,
+        text: body.text,
+        html: body.html,
+        images: body
+            .images
+            .into_iter()
+            .map(|image| (image.content_id, Arc::new(image.png)))
+            .collect(),
+        attachments,
+        to,
+        cc,
+        reply_to: report.owner.clone(),
+        thread: format!(
+            "{}.{}",
+            report.name,
+            &sha256(delivery.audience.as_bytes())[..12]
+        ),
+        urgent: status == Status::Critical,
+        link_valid,
+        unsubscribe,
+        report: report.name.clone(),
+    })
+}
+
+fn mailboxes(recipients: &[maple_lark_definition::Recipient]) -> Vec<Mailbox> {
+    recipients
+        .iter()
+        .map(|recipient| recipient.mailbox.clone())
+        .collect()
+}
+
+fn megabytes(bytes: u64) -> String {
+    format!("{:.1} MB", bytes as f64 / 1e6)
+}
+
+/// What a message is that is not the first of its run.
+fn note(run: &Run, delivery: &Delivery) -> Option<String> {
+    let by = delivery.requested_by.as_deref().unwrap_or("somebody");
+    let own = delivery
+        .note
+        .as_ref()
+        .map(|note| format!("\n{note}"))
+        .unwrap_or_default();
+    if delivery.copy > 0 {
+        let zone: maple_lark_time::Zone = run.zone.parse().unwrap_or(maple_lark_time::Zone::UTC);
+        let made = zone.readable(run.finished_at.or(run.started_at).unwrap_or(run.created_at));
+        return Some(format!(
+            "This is a copy, sent again by {by}. The documents are those of {made}, unchanged.{own}"
+        ));
+    }
+    let only: super::OnlyTo = serde_json::from_value(run.only_to.clone()?).ok()?;
+    let asked = run.requested_by.as_deref().unwrap_or("somebody");
+    let own = only
+        .note
+        .map(|note| format!("\n{note}"))
+        .unwrap_or_default();
+    Some(format!(
+        "Sent at the request of {asked}, outside the schedule of this report.{own}"
+    ))
+}
+
+/// A link that opens the documents of one delivery, kept before it is told to anybody.
+async fn signed_link(
+    shared: &Shared,
+    delivery: &Delivery,
+    valid: TimeDelta,
+) -> Result<String, WorkError> {
+    let token = shared
+        .config
+        .vault
+        .sign("link", &delivery.id.to_string())
+        .unwrap_or_default();
+    let link = SharedLink {
+        id: delivery.id,
+        run_id: delivery.run_id,
+        snapshot_id: delivery.snapshot_id,
+        variant: delivery.variant.clone(),
+        recipient: delivery.recipient.clone(),
+        expires_at: delivery.created_at + valid,
+        revoked_at: None,
+        opened: 0,
+        last_opened_at: None,
+    };
+    shared.store.keep_link(link).await?;
+    Ok(format!("{}/shared/{token}", shared.config.public_url))
+}
+
+fn leave_address(shared: &Shared, report: &str, address: &str) -> String {
+    let token = shared
+        .config
+        .vault
+        .sign("leave", &format!("{report} {address}"))
+        .unwrap_or_default();
+    format!("{}/leave/{token}", shared.config.public_url)
+}
+
+/// What a test of a mail server sends.
+pub fn test_message(server: &MailServer, to: &Mailbox, now: DateTime<Utc>) -> Message {
+    plain_message(
+        server,
+        to,
+        &format!("test.{}", Uuid::now_v7()),
+        now,
+        "A test mail from Maple Lark".to_owned(),
+        "This mail shows that the mail server takes what Maple Lark sends. Nothing else is behind it.\n".to_owned(),
+    )
+}
+
+/// A message of words alone.
+pub fn plain_message(
+    server: &MailServer,
+    to: &Mailbox,
+    id: &str,
+    now: DateTime<Utc>,
+    subject: String,
+    text: String,
+) -> Message {
+    Message {
+        message_id: format!("{id}@{}", host(&server.from)),
+        date: now,
+        from: server.from.clone(),
+        recipient: to.clone(),
+        to: vec![to.clone()],
+        cc: Vec::new(),
+        reply_to: server.reply_to.clone(),
+        subject,
+        text,
+        html: None,
+        images: Vec::new(),
+        attachments: Vec::new(),
+        thread: None,
+        list: None,
+        urgent: false,
+    }
+}
