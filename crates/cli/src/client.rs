@@ -1,7 +1,7 @@
 //! Speaks the public API.
 
 use futures::StreamExt;
-use maple_lark_service::api::problem::Problem;
+use maple_lark_api::ProblemDetails;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::{Serialize, de::DeserializeOwned};
 
@@ -67,9 +67,9 @@ impl Client {
             return Ok(response);
         }
         let status = response.status();
-        let problem = response.json::<Problem>().await;
+        let problem = response.json::<ProblemDetails>().await;
         Err(Failure::Refused(problem.unwrap_or_else(|_| {
-            Problem::new(
+            ProblemDetails::new(
                 status.as_u16(),
                 "Error",
                 format!(
@@ -130,12 +130,6 @@ impl Client {
 
     pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
         self.send(self.request(Method::PUT, path).json(body))
-            .await
-            .map(drop)
-    }
-
-    pub async fn post_for_nothing(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
-        self.send(self.request(Method::POST, path).json(body))
             .await
             .map(drop)
     }

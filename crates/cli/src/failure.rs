@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use maple_lark_service::api::problem::Problem;
+use maple_lark_api::ProblemDetails;
 
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
@@ -15,14 +15,15 @@ pub enum Failure {
     )]
     NotSignedIn,
     #[error("{}", refused(.0))]
-    Refused(Problem),
+    Refused(ProblemDetails),
     #[error("{0}")]
     Local(String),
+    #[cfg(feature = "serve")]
     #[error(transparent)]
     Serve(#[from] maple_lark_service::ServeError),
 }
 
-fn refused(problem: &Problem) -> String {
+fn refused(problem: &ProblemDetails) -> String {
     if problem.problems.is_empty() {
         return problem.detail.clone();
     }
@@ -57,7 +58,9 @@ impl Failure {
                 500.. => 3,
                 _ => 5,
             },
-            Failure::Local(_) | Failure::Serve(_) => 1,
+            Failure::Local(_) => 1,
+            #[cfg(feature = "serve")]
+            Failure::Serve(_) => 1,
         })
     }
 }

@@ -5,14 +5,17 @@ mod command;
 mod failure;
 mod output;
 mod saved;
+mod words;
 
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
+#[cfg(feature = "serve")]
+use command::serve;
 use command::{
-    agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, serve,
-    sign_in, source,
+    agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, sign_in,
+    source,
 };
 use failure::Failure;
 use output::Output;
@@ -74,21 +77,21 @@ enum Command {
     Samplers,
     Test(source::Test),
     Catalogue(ask::Catalogue),
-    Try(ask::Try),
+    Query(ask::Query),
     Preview(ask::Preview),
     Parameters(ask::Parameters),
     Secret(secret::Secret),
     Run(run::Run),
     Show(run::Show),
     Download(download::Download),
-    Write(download::Write),
+    Render(download::Render),
     Verify(download::Verify),
     Send(deliver::Send),
     Resend(deliver::Resend),
     Release(deliver::Release),
     Channels(deliver::Channels),
-    People(deliver::People),
-    /// List what owners were told: runs held, failed or late, and addresses suppressed
+    Recipients(deliver::Recipients),
+    /// List notices to owners: runs held, failed or late, and suppressed addresses
     Notices,
     Cancel(backfill::Cancel),
     Backfill(backfill::Backfill),
@@ -102,8 +105,10 @@ enum Command {
     Resume {
         report: String,
     },
+    #[cfg(feature = "serve")]
     Serve(serve::Serve),
     /// Print the description of the API (OpenAPI 3.1)
+    #[cfg(feature = "serve")]
     Openapi,
 }
 
@@ -157,7 +162,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Runs(command) => command.run(&client()?, output).await?,
         Command::Samplers => ask::samplers(&client()?, output).await?,
         Command::Catalogue(command) => command.run(&client()?, output).await?,
-        Command::Try(command) => command.run(&client()?, output).await?,
+        Command::Query(command) => command.run(&client()?, output).await?,
         Command::Preview(command) => command.run(&client()?, output).await?,
         Command::Parameters(command) => command.run(&client()?, output).await?,
         Command::Secret(command) => command.run(&client()?, output).await?,
@@ -165,20 +170,22 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,
-        Command::Write(command) => command.run(&client()?, output).await?,
+        Command::Render(command) => command.run(&client()?, output).await?,
         Command::Verify(command) => return command.run(&client()?, output).await,
         Command::Send(command) => return command.run(&client()?, output).await,
         Command::Resend(command) => command.run(&client()?, output).await?,
         Command::Release(command) => command.run(&client()?, output).await?,
         Command::Channels(command) => return command.run(&client()?, output).await,
-        Command::People(command) => command.run(&client()?, output).await?,
+        Command::Recipients(command) => command.run(&client()?, output).await?,
         Command::Notices => deliver::notices(&client()?, output).await?,
         Command::Cancel(command) => command.run(&client()?, output).await?,
         Command::Backfill(command) => command.run(&client()?, output).await?,
         Command::Explain(command) => command.run(&client()?, output).await?,
         Command::Pause { report } => list::pause(&client()?, &report, true, output).await?,
         Command::Resume { report } => list::pause(&client()?, &report, false, output).await?,
+        #[cfg(feature = "serve")]
         Command::Serve(command) => command.run().await?,
+        #[cfg(feature = "serve")]
         Command::Openapi => println!("{}", maple_lark_service::openapi()),
     }
     Ok(ExitCode::SUCCESS)

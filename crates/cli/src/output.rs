@@ -4,6 +4,7 @@ use std::io::{BufRead, Write};
 
 use chrono::{DateTime, Local, Utc};
 use console::{Style, style};
+use maple_lark_api::{ChangeAction, DeliveryState, PlanState, RunState, StepState};
 use serde::Serialize;
 use tabled::{
     builder::Builder,
@@ -64,18 +65,107 @@ pub fn table(headings: &[&str], rows: Vec<Vec<String>>, none: &str) {
     );
 }
 
-/// A state with a mark and, on a terminal, a colour.
-pub fn state(state: &str) -> String {
-    let (mark, colour) = match state {
-        "delivered" | "made" | "done" | "accepted" | "add" => ("●", Style::new().green()),
-        "cancelled" | "skipped" | "quiet" | "paused" | "left-out" => ("‖", Style::new().dim()),
-        "held" | "awaiting-approval" | "partly-delivered" | "alter" | "postponed" | "unknown" => {
-            ("▲", Style::new().yellow())
+/// How a state is marked, so that it can be told from others without reading.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mark {
+    Good,
+    Idle,
+    Attention,
+    Bad,
+    UnderWay,
+}
+
+/// What has a mark and a word.
+pub trait Marked: std::fmt::Display {
+    fn mark(&self) -> Mark;
+}
+
+impl Marked for RunState {
+    fn mark(&self) -> Mark {
+        match self {
+            Self::Delivered | Self::Completed => Mark::Good,
+            Self::Cancelled | Self::Skipped | Self::Quiet => Mark::Idle,
+            Self::Held | Self::AwaitingApproval | Self::PartlyDelivered => Mark::Attention,
+            Self::Failed => Mark::Bad,
+            Self::Due
+            | Self::Waiting
+            | Self::Collecting
+            | Self::Rendering
+            | Self::Releasing
+            | Self::Delivering => Mark::UnderWay,
         }
-        "failed" | "refused" | "bounced" | "remove" => ("◆", Style::new().red()),
-        _ => ("○", Style::new().cyan()),
+    }
+}
+
+impl Marked for PlanState {
+    fn mark(&self) -> Mark {
+        match self {
+            Self::Planned => Mark::UnderWay,
+            Self::Paused | Self::LeftOut => Mark::Idle,
+        }
+    }
+}
+
+impl Marked for StepState {
+    fn mark(&self) -> Mark {
+        match self {
+            Self::Running => Mark::UnderWay,
+            Self::Done => Mark::Good,
+            Self::Failed => Mark::Bad,
+            Self::Quiet => Mark::Idle,
+        }
+    }
+}
+
+impl Marked for DeliveryState {
+    fn mark(&self) -> Mark {
+        match self {
+            Self::Waiting => Mark::UnderWay,
+            Self::Accepted => Mark::Good,
+            Self::Refused | Self::Bounced => Mark::Bad,
+            Self::Cancelled => Mark::Idle,
+        }
+    }
+}
+
+impl Marked for ChangeAction {
+    fn mark(&self) -> Mark {
+        match self {
+            Self::Add => Mark::Good,
+            Self::Alter => Mark::Attention,
+            Self::Remove => Mark::Bad,
+        }
+    }
+}
+
+fn marked(mark: Mark, word: &str) -> String {
+    let (sign, colour) = match mark {
+        Mark::Good => ("●", Style::new().green()),
+        Mark::Idle => ("‖", Style::new().dim()),
+        Mark::Attention => ("▲", Style::new().yellow()),
+        Mark::Bad => ("◆", Style::new().red()),
+        Mark::UnderWay => ("○", Style::new().cyan()),
     };
-    colour.apply_to(format!("{mark} {state}")).to_string()
+    colour.apply_to(format!("{sign} {word}")).to_string()
+}
+
+/// A state with a mark and, on a terminal, a colour.
+pub fn state(state: &impl Marked) -> String {
+    marked(state.mark(), &state.to_string())
+}
+
+/// Whether something works, marked like a state.
+pub fn outcome(works: bool) -> String {
+    if works {
+        marked(Mark::Good, "ok")
+    } else {
+        marked(Mark::Bad, "failed")
+    }
+}
+
+/// Something that has not happened yet, marked like a state.
+pub fn pending(word: &str) -> String {
+    marked(Mark::UnderWay, word)
 }
 
 /// An instant in the reader's own zone.
@@ -105,4 +195,39 @@ pub fn confirmed(question: &str) -> bool {
     let mut answer = String::new();
     let _ = std::io::stdin().lock().read_line(&mut answer);
     matches!(answer.trim(), "y" | "yes")
+}
+
+#[cfg(test)]
+mod tests {
+    use maple_lark_api::Words;
+
+    use super::*;
+
+    #[test]
+    fn what_somebody_must_act_on_stands_out() {
+        let bad: Vec<&str> = RunState::ALL
+            .iter()
+            .filter(|state| matches!(state.mark(), Mark::Bad | Mark::Attention))
+            .map(|state| state.word())
+            .collect();
+        assert_eq!(
+            bad,
+            ["awaiting-approval", "partly-delivered", "held", "failed"]
+        );
+    }
+
+    #[test]
+    fn a_run_that_goes_well_is_never_marked_bad() {
+        for state in RunState::ALL.iter().filter(|state| state.is_good()) {
+            assert!(matches!(state.mark(), Mark::Good | Mark::Idle), "{state}");
+        }
+    }
+
+    #[test]
+    fn sizes_are_readable() {
+        assert_eq!(
+            [size(0), size(2048), size(3_145_728)],
+            ["0 B", "2.0 KiB", "3.0 MiB"]
+        );
+    }
 }

@@ -208,43 +208,50 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
             let at = (place as u32, index as u16);
             match value {
                 Value::Missing => {}
-                Value::Boolean(b) => drop(sheet.write_boolean(at.0, at.1, *b)?),
+                Value::Boolean(b) => {
+                    sheet.write_boolean(at.0, at.1, *b)?;
+                }
                 // A spreadsheet's numbers have fifteen digits; longer ones stay exact as text.
                 Value::Integer(n) if n.unsigned_abs() >= 1_000_000_000_000_000 => {
-                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                    sheet.write_string(at.0, at.1, n.to_string())?;
                 }
-                Value::Integer(n) => drop(sheet.write_number(at.0, at.1, *n as f64)?),
+                Value::Integer(n) => {
+                    sheet.write_number(at.0, at.1, *n as f64)?;
+                }
                 Value::Decimal(n) if n.mantissa().unsigned_abs() >= 1_000_000_000_000_000 => {
-                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                    sheet.write_string(at.0, at.1, n.to_string())?;
                 }
                 Value::Number(n) if !n.is_finite() => {
-                    drop(sheet.write_string(at.0, at.1, n.to_string())?)
+                    sheet.write_string(at.0, at.1, n.to_string())?;
                 }
                 Value::Number(_) | Value::Decimal(_) => {
-                    drop(sheet.write_number(at.0, at.1, value.as_number().unwrap_or_default())?)
+                    sheet.write_number(at.0, at.1, value.as_number().unwrap_or_default())?;
                 }
                 // Written as a text, "=1+1" is no formula.
-                Value::Text(text) => drop(sheet.write_string(
-                    at.0,
-                    at.1,
-                    text.chars().take(32_767).collect::<String>(),
-                )?),
+                Value::Text(text) => {
+                    sheet.write_string(
+                        at.0,
+                        at.1,
+                        text.chars().take(32_767).collect::<String>(),
+                    )?;
+                }
                 Value::Instant(instant) => match ExcelDateTime::from_timestamp(
                     data.zone.local(*instant).and_utc().timestamp(),
                 ) {
-                    Ok(time) => drop(sheet.write_datetime_with_format(
-                        at.0,
-                        at.1,
-                        &time,
-                        &formats.instant,
-                    )?),
-                    Err(_) => drop(sheet.write_string(at.0, at.1, data.zone.rfc3339(*instant))?),
+                    Ok(time) => {
+                        sheet.write_datetime_with_format(at.0, at.1, &time, &formats.instant)?;
+                    }
+                    Err(_) => {
+                        sheet.write_string(at.0, at.1, data.zone.rfc3339(*instant))?;
+                    }
                 },
                 Value::Date(date) => match days(*date) {
                     Some(time) => {
-                        drop(sheet.write_datetime_with_format(at.0, at.1, &time, &formats.date)?)
+                        sheet.write_datetime_with_format(at.0, at.1, &time, &formats.date)?;
                     }
-                    None => drop(sheet.write_string(at.0, at.1, date.to_string())?),
+                    None => {
+                        sheet.write_string(at.0, at.1, date.to_string())?;
+                    }
                 },
             }
         }
@@ -365,13 +372,17 @@ fn drawn(
     for (index, (label, values)) in grid.rows.iter().enumerate() {
         let row = index as u32 + 1;
         match label {
-            Label::Text(text) => drop(sheet.write_string(row, 0, text)?),
-            Label::Instant(at) => drop(sheet.write_datetime_with_format(
-                row,
-                0,
-                &ExcelDateTime::from_timestamp(*at)?,
-                &formats.instant,
-            )?),
+            Label::Text(text) => {
+                sheet.write_string(row, 0, text)?;
+            }
+            Label::Instant(at) => {
+                sheet.write_datetime_with_format(
+                    row,
+                    0,
+                    &ExcelDateTime::from_timestamp(*at)?,
+                    &formats.instant,
+                )?;
+            }
         }
         for (column, value) in values.iter().enumerate() {
             if let Some(value) = value {

@@ -12,7 +12,7 @@ pub const PART: usize = 1 << 20;
 /// What of a body goes into its row at once; the rest is put there with [`write`].
 ///
 /// Answers with the long body, whose row is to be inserted with an empty one.
-pub(crate) fn suppressed(body: &mut Vec<u8>) -> Option<Vec<u8>> {
+pub(crate) fn taken_out(body: &mut Vec<u8>) -> Option<Vec<u8>> {
     (body.len() > PART).then(|| std::mem::take(body))
 }
 

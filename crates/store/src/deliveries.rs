@@ -10,9 +10,12 @@ use sea_orm::{
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
 
+use maple_lark_api::{AttemptOutcome, ChannelType, DeliveryState, RecipientRole, RunState};
+
 use crate::{
-    Result, Store, StoreError,
+    Result, Store, StoreError, Stored,
     entity::{Time, delivery, delivery_attempt},
+    stored::words,
 };
 
 pub use delivery::Model as Delivery;
@@ -44,7 +47,7 @@ pub enum Ending {
 #[derive(Debug, Clone)]
 pub struct Copy {
     pub audience: String,
-    pub channel: String,
+    pub channel: ChannelType,
     pub via: String,
     pub recipient: String,
     pub snapshot_id: Uuid,
@@ -54,7 +57,7 @@ pub struct Copy {
 /// Deliveries that a channel has waiting: how many, and since when the oldest.
 #[derive(Debug, Clone, sea_orm::FromQueryResult)]
 pub struct Queue {
-    pub channel: String,
+    pub channel: Stored<ChannelType>,
     pub via: String,
     pub waiting: i64,
     pub oldest: Option<Time>,
@@ -70,11 +73,16 @@ pub struct Ended {
 
 impl Ended {
     fn row(&self) -> Json {
+        use maple_lark_api::{AttemptOutcome as Outcome, DeliveryState as State};
         let (outcome, state, answer, again) = match &self.ending {
-            Ending::Accepted { answer } => ("accepted", "accepted", answer, None),
-            Ending::Postponed { answer, again } => ("postponed", "waiting", answer, Some(*again)),
-            Ending::Refused { answer } => ("refused", "refused", answer, None),
-            Ending::Unconfirmed { answer, again } => ("unknown", "waiting", answer, Some(*again)),
+            Ending::Accepted { answer } => (Outcome::Accepted, State::Accepted, answer, None),
+            Ending::Postponed { answer, again } => {
+                (Outcome::Postponed, State::Waiting, answer, Some(*again))
+            }
+            Ending::Refused { answer } => (Outcome::Refused, State::Refused, answer, None),
+            Ending::Unconfirmed { answer, again } => {
+                (Outcome::Unknown, State::Waiting, answer, Some(*again))
+            }
         };
         // What a server said must not keep the others' endings from being written.
         let answer = answer.replace('\0', "\u{fffd}");
@@ -141,8 +149,12 @@ impl Store {
         }
         let moved = transaction
             .execute_raw(Store::sql(
-                "update runs set state = 'delivering', lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
-                [run_id.into(), owner.into()],
+                "update runs set state = 'delivering', lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($3)",
+                [
+                    run_id.into(),
+                    owner.into(),
+                    words(RunState::Delivering.previous()).into(),
+                ],
             ))
             .await?;
         if moved.rows_affected() != 1 {
@@ -255,7 +267,7 @@ impl Store {
     pub async fn unconfirmed_attempts(&self) -> Result<u64> {
         use sea_orm::PaginatorTrait;
         Ok(delivery_attempt::Entity::find()
-            .filter(delivery_attempt::Column::Outcome.eq("unknown"))
+            .filter(delivery_attempt::Column::Outcome.eq(Stored(AttemptOutcome::Unknown)))
             .count(&self.db)
             .await?)
     }
@@ -296,9 +308,9 @@ impl Store {
                 run_id,
                 snapshot_id: one.snapshot_id,
                 audience: one.audience.clone(),
-                channel: one.channel.clone(),
+                channel: one.channel.into(),
                 recipient: one.recipient.clone(),
-                state: "waiting".to_owned(),
+                state: DeliveryState::Waiting.into(),
                 message_id: format!("{id}@{host}"),
                 next_attempt_at: now,
                 problem: None,
@@ -307,7 +319,7 @@ impl Store {
                 created_at: now,
                 settled_at: None,
                 via: one.via.clone(),
-                role: "to".to_owned(),
+                role: RecipientRole::To.into(),
                 variant: one.variant.clone(),
                 copy,
                 note: note.map(str::to_owned),

@@ -6,7 +6,10 @@ macro_rules! entity {
             use sea_orm::entity::prelude::*;
 
             #[allow(unused_imports)]
-            use super::Time;
+            use super::{
+                AttemptOutcome, Cause, ChannelType, DeliveryState, Format, RecipientRole, Role, RunState,
+                StepKind, StepState, Stored, Time,
+            };
 
             #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
             #[sea_orm(table_name = $table)]
@@ -22,13 +25,20 @@ macro_rules! entity {
     };
 }
 
+use maple_lark_api::{
+    AttemptOutcome, Cause, ChannelType, DeliveryState, Format, RecipientRole, Role, RunState,
+    StepKind, StepState,
+};
+
+use crate::stored::Stored;
+
 pub type Time = chrono::DateTime<chrono::Utc>;
 
 entity!(user, "users", {
     #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
     name: String,
     password_hash: String,
-    role: String,
+    role: Stored<Role>,
     created_at: Time,
 });
 
@@ -71,14 +81,14 @@ entity!(run, "runs", {
     report: String,
     title: String,
     scheduled_for: Time,
-    cause: String,
+    cause: Stored<Cause>,
     requested_by: Option<String>,
     deliver: bool,
-    state: String,
+    state: Stored<RunState>,
     definitions: Json,
     window_from: Time,
     window_to: Time,
-    zone: String,
+    time_zone: String,
     problem: Option<String>,
     skipped: i32,
     lease_owner: Option<Uuid>,
@@ -100,9 +110,9 @@ entity!(run, "runs", {
 entity!(run_step, "run_steps", {
     #[sea_orm(primary_key)] id: i64,
     run_id: Uuid,
-    kind: String,
+    kind: Stored<StepKind>,
     subject: String,
-    state: String,
+    state: Stored<StepState>,
     detail: Option<String>,
     started_at: Time,
     ended_at: Option<Time>,
@@ -123,7 +133,7 @@ entity!(document, "documents", {
     #[sea_orm(primary_key, auto_increment = false)] id: Uuid,
     run_id: Uuid,
     snapshot_id: Uuid,
-    format: String,
+    format: Stored<Format>,
     file_name: String,
     media_type: String,
     sha256: String,
@@ -138,9 +148,9 @@ entity!(delivery, "deliveries", {
     run_id: Uuid,
     snapshot_id: Uuid,
     audience: String,
-    channel: String,
+    channel: Stored<ChannelType>,
     recipient: String,
-    state: String,
+    state: Stored<DeliveryState>,
     message_id: String,
     next_attempt_at: Time,
     problem: Option<String>,
@@ -149,7 +159,7 @@ entity!(delivery, "deliveries", {
     created_at: Time,
     settled_at: Option<Time>,
     via: String,
-    role: String,
+    role: Stored<RecipientRole>,
     variant: String,
     copy: i32,
     note: Option<String>,
@@ -161,7 +171,7 @@ entity!(delivery_attempt, "delivery_attempts", {
     delivery_id: Uuid,
     started_at: Time,
     ended_at: Option<Time>,
-    outcome: Option<String>,
+    outcome: Option<Stored<AttemptOutcome>>,
     answer: Option<String>,
 });
 

@@ -15,14 +15,16 @@ pub mod runs;
 pub mod sampling;
 pub mod schedule;
 pub mod secrets;
+mod stored;
 
 use sea_orm::{
-    ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement,
+    ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr, Statement,
 };
 use sea_orm_migration::MigratorTrait;
 
 pub use migration::Migrator;
 pub use sea_orm::DbErr;
+pub use stored::Stored;
 
 /// The connection pool to the product's database.
 #[derive(Debug, Clone)]
@@ -40,6 +42,13 @@ pub enum StoreError {
     /// Another process has taken the work over; whatever this one did must not be kept.
     #[error("the lease on {0} was lost to another process")]
     LeaseLost(uuid::Uuid),
+    /// A state that may not follow the one that the run is in.
+    #[error("the run {run} is {from} and cannot become {to}")]
+    Transition {
+        run: uuid::Uuid,
+        from: maple_lark_api::RunState,
+        to: maple_lark_api::RunState,
+    },
     /// What several wrote together, said to each of them.
     #[error("how an attempt ended could not be written: {0}")]
     Unwritten(String),
@@ -47,16 +56,27 @@ pub enum StoreError {
 
 impl From<DbErr> for StoreError {
     fn from(error: DbErr) -> Self {
-        let words = error.to_string();
-        // SQLSTATE 22021 for texts, 22P05 for JSON; only the words get as far as here.
-        let nul = words.contains("invalid byte sequence for encoding \"UTF8\": 0x00")
-            || words.contains("\\u0000 cannot be converted to text");
-        if nul || words.contains("unsupported Unicode escape sequence") {
-            Self::NulCharacter
-        } else {
-            Self::Database(error)
+        match sql_state(&error).as_deref() {
+            Some(CHARACTER_NOT_IN_REPERTOIRE | UNTRANSLATABLE_CHARACTER) => Self::NulCharacter,
+            _ => Self::Database(error),
         }
     }
+}
+
+/// U+0000 in a text, by the SQLSTATEs of PostgreSQL.
+const CHARACTER_NOT_IN_REPERTOIRE: &str = "22021";
+/// U+0000 in JSON.
+const UNTRANSLATABLE_CHARACTER: &str = "22P05";
+
+/// The SQLSTATE that the server gave, if the error comes from it.
+fn sql_state(error: &DbErr) -> Option<String> {
+    let (DbErr::Exec(RuntimeErr::SqlxError(inner))
+    | DbErr::Query(RuntimeErr::SqlxError(inner))
+    | DbErr::Conn(RuntimeErr::SqlxError(inner))) = error
+    else {
+        return None;
+    };
+    inner.as_database_error()?.code().map(Into::into)
 }
 
 pub type Result<T> = std::result::Result<T, StoreError>;

@@ -1,138 +1,116 @@
-//! The tables, one step for each change of their shape.
+//! The tables, one numbered step for each change of their shape.
+//!
+//! The words that a column may hold come from the enums of the API; a step names them in braces.
 
+use maple_lark_api::{
+    AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, Role, RunState, StepKind,
+    StepState, Words,
+};
 use sea_orm_migration::prelude::*;
 
+use crate::stored::sql_list;
+
+/// Brings the tables up to date, step by step.
 pub struct Migrator;
 
-#[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![
-            Box::new(Beginning),
-            Box::new(Waiting),
-            Box::new(Sampling),
-            Box::new(Digests),
-            Box::new(Delivering),
-            Box::new(Parts),
-        ]
+        STEPS
+            .iter()
+            .map(|step| Box::new(*step) as Box<dyn MigrationTrait>)
+            .collect()
     }
 }
 
-struct Beginning;
+#[derive(Clone, Copy)]
+struct Step {
+    name: &'static str,
+    sql: &'static str,
+}
 
-impl MigrationName for Beginning {
+const STEPS: [Step; 6] = [
+    Step {
+        name: "0001_initial",
+        sql: include_str!("migrations/0001_initial.sql"),
+    },
+    Step {
+        name: "0002_readiness",
+        sql: include_str!("migrations/0002_readiness.sql"),
+    },
+    Step {
+        name: "0003_samplers",
+        sql: include_str!("migrations/0003_samplers.sql"),
+    },
+    Step {
+        name: "0004_document_digests",
+        sql: include_str!("migrations/0004_document_digests.sql"),
+    },
+    Step {
+        name: "0005_delivery",
+        sql: include_str!("migrations/0005_delivery.sql"),
+    },
+    Step {
+        name: "0006_body_parts",
+        sql: include_str!("migrations/0006_body_parts.sql"),
+    },
+];
+
+impl MigrationName for Step {
     fn name(&self) -> &str {
-        "m001_beginning"
+        self.name
     }
 }
 
 #[async_trait::async_trait]
-impl MigrationTrait for Beginning {
+impl MigrationTrait for Step {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager
             .get_connection()
-            .execute_unprepared(include_str!("beginning.sql"))
+            .execute_unprepared(&with_words(self.sql))
             .await
             .map(drop)
     }
 }
 
-struct Waiting;
-
-impl MigrationName for Waiting {
-    fn name(&self) -> &str {
-        "m002_waiting"
-    }
+fn all<T: Words>() -> String {
+    sql_list(T::ALL.iter().copied())
 }
 
-#[async_trait::async_trait]
-impl MigrationTrait for Waiting {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager
-            .get_connection()
-            .execute_unprepared(include_str!("waiting.sql"))
-            .await
-            .map(drop)
-    }
+/// The step with the words of each enum in place of its name in braces.
+fn with_words(sql: &str) -> String {
+    let lists = [
+        ("{roles}", all::<Role>()),
+        ("{causes}", all::<Cause>()),
+        ("{run_states}", all::<RunState>()),
+        (
+            "{work_states}",
+            sql_list(RunState::which(RunState::is_work)),
+        ),
+        ("{step_kinds}", all::<StepKind>()),
+        ("{step_states}", all::<StepState>()),
+        ("{delivery_states}", all::<DeliveryState>()),
+        ("{channel_types}", all::<ChannelType>()),
+        ("{attempt_outcomes}", all::<AttemptOutcome>()),
+        ("{recipient_roles}", all::<RecipientRole>()),
+    ];
+    lists
+        .iter()
+        .fold(sql.to_owned(), |sql, (name, list)| sql.replace(name, list))
 }
 
-struct Sampling;
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-impl MigrationName for Sampling {
-    fn name(&self) -> &str {
-        "m003_sampling"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Sampling {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager
-            .get_connection()
-            .execute_unprepared(include_str!("sampling.sql"))
-            .await
-            .map(drop)
-    }
-}
-
-struct Digests;
-
-impl MigrationName for Digests {
-    fn name(&self) -> &str {
-        "m004_digests"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Digests {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager
-            .get_connection()
-            .execute_unprepared("create index on documents (sha256)")
-            .await
-            .map(drop)
-    }
-}
-
-struct Delivering;
-
-impl MigrationName for Delivering {
-    fn name(&self) -> &str {
-        "m005_delivering"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Delivering {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager
-            .get_connection()
-            .execute_unprepared(include_str!("delivering.sql"))
-            .await
-            .map(drop)
-    }
-}
-
-struct Parts;
-
-impl MigrationName for Parts {
-    fn name(&self) -> &str {
-        "m006_parts"
-    }
-}
-
-#[async_trait::async_trait]
-impl MigrationTrait for Parts {
-    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        // Rows are here only inside the transaction that puts them together, so they need not
-        // outlive a crash.
-        let parts = "create unlogged table body_parts (id uuid not null, position int not null, part bytea not null, primary key (id, position)); \
-                     alter table body_parts alter column part set storage external";
-        // The next run to work on is the first in this index, however many wait.
-        let open = "drop index runs_open; \
-                    create index runs_open on runs (created_at) where state in ('due', 'waiting', 'collecting', 'rendering', 'releasing')";
-        let connection = manager.get_connection();
-        connection.execute_unprepared(parts).await?;
-        connection.execute_unprepared(open).await.map(drop)
+    #[test]
+    fn every_list_of_words_is_filled_in() {
+        for step in STEPS {
+            let sql = with_words(step.sql);
+            assert!(!sql.contains(['{', '}']), "{}", step.name);
+        }
+        assert!(
+            with_words(STEPS[0].sql)
+                .contains("check (role in ('viewer', 'author', 'administrator'))")
+        );
     }
 }

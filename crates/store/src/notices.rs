@@ -4,9 +4,12 @@ use chrono::TimeDelta;
 use sea_orm::{ConnectionTrait, EntityTrait, QueryOrder, QuerySelect, TransactionTrait};
 use uuid::Uuid;
 
+use maple_lark_api::RunState;
+
 use crate::{
-    Result, Store,
+    Result, Store, Stored,
     entity::{Time, notice},
+    stored::words,
 };
 
 pub use notice::Model as Notice;
@@ -17,7 +20,7 @@ pub struct BadEnd {
     pub id: Uuid,
     pub report: String,
     pub title: String,
-    pub state: String,
+    pub state: Stored<RunState>,
     pub scheduled_for: Time,
     pub problem: Option<String>,
     pub definitions: serde_json::Value,
@@ -83,9 +86,9 @@ impl Store {
     }
 
     /// Runs in these states since an instant that nobody was told of.
-    pub async fn untold(&self, states: &[&str], since: Time) -> Result<Vec<BadEnd>> {
+    pub async fn untold(&self, states: &[RunState], since: Time) -> Result<Vec<BadEnd>> {
         use sea_orm::FromQueryResult;
-        let states: Vec<String> = states.iter().map(|state| (*state).to_owned()).collect();
+        let states = words(states.iter().copied());
         let statement = Store::sql(
             "select id, report, title, state, scheduled_for, problem, definitions from runs where state = any($1) and coalesce(finished_at, created_at) >= $2 \
              and not exists (select from notices where run_id = runs.id and kind = runs.state) order by created_at limit 200",

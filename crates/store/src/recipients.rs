@@ -101,7 +101,7 @@ impl Store {
     }
 
     /// Puts an address back on a report. Answers whether it had left.
-    pub async fn rejoin(&self, report: &str, address: &str) -> Result<bool> {
+    pub async fn remove_unsubscribe(&self, report: &str, address: &str) -> Result<bool> {
         Ok(
             unsubscribe::Entity::delete_by_id((report.to_owned(), address.to_lowercase()))
                 .exec(&self.db)

@@ -10,9 +10,12 @@ use sea_orm::{
 };
 use uuid::Uuid;
 
+use maple_lark_api::{Cause, Format, RunState, StepKind, StepState};
+
 use crate::{
-    Page, Result, Store, StoreError, bodies,
+    Page, Result, Store, StoreError, Stored, bodies,
     entity::{Time, document, run, run_step, snapshot},
+    stored::{sql_list, words},
 };
 
 pub use document::Model as Document;
@@ -20,16 +23,10 @@ pub use run::Model as Run;
 pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
-/// States in which a run still has work to do.
-pub const OPEN_STATES: [&str; 7] = [
-    "due",
-    "waiting",
-    "collecting",
-    "rendering",
-    "awaiting-approval",
-    "releasing",
-    "delivering",
-];
+/// The states of runs that a worker may claim, as a list in SQL.
+fn work_states() -> String {
+    sql_list(RunState::which(RunState::is_work))
+}
 
 #[derive(Debug, Clone)]
 pub struct NewRun {
@@ -37,15 +34,15 @@ pub struct NewRun {
     pub report: String,
     pub title: String,
     pub scheduled_for: Time,
-    pub cause: &'static str,
+    pub cause: Cause,
     pub requested_by: Option<String>,
     pub deliver: bool,
     /// `due`, or `skipped` for an instant that nobody ran in time.
-    pub state: &'static str,
+    pub state: RunState,
     pub definitions: serde_json::Value,
     pub window_from: Time,
     pub window_to: Time,
-    pub zone: String,
+    pub time_zone: String,
     pub skipped: i32,
     /// Whether it may be under way beside another run of its report.
     pub may_overlap: bool,
@@ -74,7 +71,7 @@ pub struct DocumentHead {
     pub id: Uuid,
     pub snapshot_id: Uuid,
     pub variant: String,
-    pub format: String,
+    pub format: Stored<Format>,
     pub file_name: String,
     pub media_type: String,
     pub sha256: String,
@@ -86,7 +83,7 @@ pub struct DocumentHead {
 pub struct RunDay {
     pub report: String,
     pub title: String,
-    pub state: String,
+    pub state: Stored<RunState>,
     pub day: chrono::NaiveDate,
     pub count: i64,
     pub first: Time,
@@ -98,7 +95,7 @@ pub struct RunDay {
 #[derive(Debug, Clone, Default)]
 pub struct RunFilter {
     pub report: Option<String>,
-    pub state: Option<String>,
+    pub state: Option<RunState>,
 }
 
 pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) -> Result<bool> {
@@ -107,23 +104,22 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         report: Set(new.report.clone()),
         title: Set(new.title.clone()),
         scheduled_for: Set(new.scheduled_for),
-        cause: Set(new.cause.to_owned()),
+        cause: Set(new.cause.into()),
         requested_by: Set(new.requested_by.clone()),
         deliver: Set(new.deliver),
-        state: Set(new.state.to_owned()),
+        state: Set(new.state.into()),
         definitions: Set(new.definitions.clone()),
         window_from: Set(new.window_from),
         window_to: Set(new.window_to),
-        zone: Set(new.zone.clone()),
-        problem: Set(
-            (new.state == "skipped").then(|| "its instant passed while no service ran".to_owned())
-        ),
+        time_zone: Set(new.time_zone.clone()),
+        problem: Set((new.state == RunState::Skipped)
+            .then(|| "its instant passed while no service ran".to_owned())),
         skipped: Set(new.skipped),
         lease_owner: Set(None),
         lease_until: Set(None),
         created_at: Set(new.created_at),
         started_at: Set(None),
-        finished_at: Set((new.state != "due").then_some(new.created_at)),
+        finished_at: Set((new.state != RunState::Due).then_some(new.created_at)),
         may_overlap: Set(new.may_overlap),
         next_check_at: Set(None),
         checks: Set(0),
@@ -141,10 +137,10 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
     Ok(inserted > 0)
 }
 
-fn this_step(run_id: Uuid, kind: &str, subject: &str) -> Condition {
+fn this_step(run_id: Uuid, kind: StepKind, subject: &str) -> Condition {
     Condition::all()
         .add(run_step::Column::RunId.eq(run_id))
-        .add(run_step::Column::Kind.eq(kind))
+        .add(run_step::Column::Kind.eq(Stored(kind)))
         .add(run_step::Column::Subject.eq(subject))
 }
 
@@ -164,12 +160,15 @@ impl Store {
         transaction
             .execute_unprepared("select pg_advisory_xact_lock(7302419)")
             .await?;
+        let work = work_states();
         let statement = Store::sql(
-            "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
-               select id from runs mine where state in ('due', 'waiting', 'collecting', 'rendering', 'releasing') and (state <> 'waiting' or next_check_at <= $2) \
+            &format!(
+                "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
+               select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
                and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
-                 and other.state in ('due', 'waiting', 'collecting', 'rendering', 'releasing'))) \
-               order by created_at for update skip locked limit 1) returning *",
+                 and other.state in ({work}))) \
+               order by created_at for update skip locked limit 1) returning *"
+            ),
             [owner.into(), now.into(), (now + lease).into()],
         );
         let found = run::Entity::find()
@@ -198,31 +197,55 @@ impl Store {
         Ok(())
     }
 
-    /// Moves a run on; only its owner can. A state without further work ends the lease.
+    /// Moves a run on; only its owner can, and only to a state that may follow. A state without
+    /// further work for a worker ends the lease.
     pub async fn set_run_state(
         &self,
         id: Uuid,
         owner: Uuid,
-        state: &str,
+        state: RunState,
         problem: Option<&str>,
         now: Time,
     ) -> Result<()> {
-        let open = OPEN_STATES.contains(&state);
+        let open = state.is_open();
         let statement = Store::sql(
             "update runs set state = $3, problem = coalesce($4, problem), finished_at = case when $5 then null else $6::timestamptz end, \
                lease_owner = case when $7 then lease_owner end, lease_until = case when $7 then lease_until end \
-             where id = $1 and lease_owner = $2",
+             where id = $1 and lease_owner = $2 and state = any($8)",
             [
                 id.into(),
                 owner.into(),
-                state.into(),
+                Stored(state).into(),
                 problem.map(str::to_owned).into(),
                 open.into(),
                 now.into(),
-                (open && !matches!(state, "delivering" | "awaiting-approval")).into(),
+                state.is_work().into(),
+                words(state.previous()).into(),
             ],
         );
-        self.one_row(statement, id).await
+        self.moved(statement, id, owner, state).await
+    }
+
+    /// Runs a statement that moves a run on. That it moves none means that the lease is lost, or
+    /// that the state may not follow the one that the run is in.
+    async fn moved(
+        &self,
+        statement: sea_orm::Statement,
+        id: Uuid,
+        owner: Uuid,
+        to: RunState,
+    ) -> Result<()> {
+        if self.db.execute_raw(statement).await?.rows_affected() == 1 {
+            return Ok(());
+        }
+        match self.run(id).await? {
+            Some(run) if run.lease_owner == Some(owner) => Err(StoreError::Transition {
+                run: id,
+                from: *run.state,
+                to,
+            }),
+            _ => Err(StoreError::LeaseLost(id)),
+        }
     }
 
     /// Keeps the audiences that a run has found; those found before stay.
@@ -274,13 +297,19 @@ impl Store {
     /// Lets a run wait until somebody has looked at it; its lease is given up.
     pub async fn await_approval(&self, id: Uuid, owner: Uuid, deadline: Time) -> Result<()> {
         let statement = Store::sql(
-            "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
-            [id.into(), owner.into(), deadline.into()],
+            "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($4)",
+            [
+                id.into(),
+                owner.into(),
+                deadline.into(),
+                words(RunState::AwaitingApproval.previous()).into(),
+            ],
         );
-        self.one_row(statement, id).await
+        self.moved(statement, id, owner, RunState::AwaitingApproval)
+            .await
     }
 
-    /// Lets a run that waits for a look, or that is held, go out. Answers whether it was one.
+    /// Sends a run on that awaits approval, or that is held. Answers whether it was one.
     pub async fn release_run(&self, id: Uuid, by: &str) -> Result<bool> {
         let statement = Store::sql(
             "update runs set state = 'releasing', released_by = $2, finished_at = null, problem = null where id = $1 \
@@ -305,14 +334,13 @@ impl Store {
     /// Scheduled runs of the last days that are still under way although their instant is
     /// `before`.
     pub async fn open_since(&self, before: Time) -> Result<Vec<Run>> {
-        let states = OPEN_STATES
-            .iter()
-            .filter(|state| **state != "awaiting-approval");
+        let states =
+            RunState::which(|state| state.is_open() && state != RunState::AwaitingApproval);
         let query = run::Entity::find()
-            .filter(run::Column::State.is_in(states.copied()))
+            .filter(run::Column::State.is_in(states.into_iter().map(Stored)))
             .filter(run::Column::ScheduledFor.lt(before));
         Ok(query
-            .filter(run::Column::Cause.eq("schedule"))
+            .filter(run::Column::Cause.eq(Stored(Cause::Schedule)))
             .filter(run::Column::ScheduledFor.gt(before - TimeDelta::days(7)))
             .limit(500)
             .all(&self.db)
@@ -322,10 +350,15 @@ impl Store {
     /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
     pub async fn wait(&self, id: Uuid, owner: Uuid, next_check_at: Time) -> Result<()> {
         let statement = Store::sql(
-            "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2",
-            [id.into(), owner.into(), next_check_at.into()],
+            "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($4)",
+            [
+                id.into(),
+                owner.into(),
+                next_check_at.into(),
+                words(RunState::Waiting.previous()).into(),
+            ],
         );
-        self.one_row(statement, id).await
+        self.moved(statement, id, owner, RunState::Waiting).await
     }
 
     /// Writes down that a run goes on with data that may be incomplete.
@@ -374,14 +407,19 @@ impl Store {
     }
 
     /// Cancels a run that is not settled, with whatever of it waits in the outbox; answers
-    /// whether it was still open. Whoever works on it notices that the lease is gone.
+    /// whether it was still open. The worker holding the lease stops at its next write.
     pub async fn cancel_run(&self, id: Uuid, by: &str, now: Time) -> Result<bool> {
         let transaction = self.db.begin().await?;
         let cancelled = transaction
             .execute_raw(Store::sql(
                 "update runs set state = 'cancelled', problem = $3, finished_at = $2, lease_owner = null, lease_until = null \
-                 where id = $1 and state in ('due', 'waiting', 'collecting', 'rendering', 'awaiting-approval', 'releasing', 'delivering')",
-                [id.into(), now.into(), format!("cancelled by {by}").into()],
+                 where id = $1 and state = any($4)",
+                [
+                    id.into(),
+                    now.into(),
+                    format!("cancelled by {by}").into(),
+                    words(RunState::Cancelled.previous()).into(),
+                ],
             ))
             .await?;
         // A mail that is being handed over at this moment cannot be called back.
@@ -399,16 +437,16 @@ impl Store {
     pub async fn begin_step(
         &self,
         run_id: Uuid,
-        kind: &str,
+        kind: StepKind,
         subject: &str,
         now: Time,
     ) -> Result<()> {
         let row = run_step::ActiveModel {
             id: NotSet,
             run_id: Set(run_id),
-            kind: Set(kind.to_owned()),
+            kind: Set(kind.into()),
             subject: Set(subject.to_owned()),
-            state: Set("running".to_owned()),
+            state: Set(StepState::Running.into()),
             detail: Set(None),
             started_at: Set(now),
             ended_at: Set(None),
@@ -436,7 +474,7 @@ impl Store {
     pub async fn note_step(
         &self,
         run_id: Uuid,
-        kind: &str,
+        kind: StepKind,
         subject: &str,
         detail: String,
     ) -> Result<()> {
@@ -452,14 +490,14 @@ impl Store {
     pub async fn end_step(
         &self,
         run_id: Uuid,
-        kind: &str,
+        kind: StepKind,
         subject: &str,
-        state: &str,
+        state: StepState,
         detail: Option<String>,
         now: Time,
     ) -> Result<()> {
         run_step::Entity::update_many()
-            .col_expr(run_step::Column::State, Expr::value(state))
+            .col_expr(run_step::Column::State, Expr::value(Stored(state)))
             .col_expr(run_step::Column::Detail, Expr::value(detail))
             .col_expr(run_step::Column::EndedAt, Expr::value(now))
             .filter(this_step(run_id, kind, subject))
@@ -470,7 +508,7 @@ impl Store {
 
     /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
     pub async fn keep_snapshot(&self, mut one: StoredSnapshot) -> Result<()> {
-        let (id, long) = (one.id, bodies::suppressed(&mut one.body));
+        let (id, long) = (one.id, bodies::taken_out(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
             .do_nothing()
@@ -521,7 +559,7 @@ impl Store {
     pub async fn keep_documents(&self, documents: Vec<Document>) -> Result<()> {
         let transaction = self.db.begin().await?;
         for mut one in documents {
-            let (id, long) = (one.id, bodies::suppressed(&mut one.body));
+            let (id, long) = (one.id, bodies::taken_out(&mut one.body));
             let row: document::ActiveModel = one.into();
             let once = OnConflict::columns([
                 document::Column::SnapshotId,
@@ -554,7 +592,7 @@ impl Store {
             query = query.filter(run::Column::Report.eq(report));
         }
         if let Some(state) = &filter.state {
-            query = query.filter(run::Column::State.eq(state));
+            query = query.filter(run::Column::State.eq(Stored(*state)));
         }
         let pages = query.paginate(&self.db, size);
         Ok(Page {
@@ -564,17 +602,20 @@ impl Store {
     }
 
     /// How many runs of the last day ended in each state.
-    pub async fn outcomes_since(&self, since: Time) -> Result<Vec<(String, i64)>> {
+    pub async fn outcomes_since(&self, since: Time) -> Result<Vec<(RunState, i64)>> {
         let rows = run::Entity::find()
             .select_only()
             .column(run::Column::State)
             .column_as(run::Column::Id.count(), "count")
             .filter(run::Column::CreatedAt.gte(since))
             .group_by(run::Column::State)
-            .into_tuple::<(String, i64)>()
+            .into_tuple::<(Stored<RunState>, i64)>()
             .all(&self.db)
             .await?;
-        Ok(rows)
+        Ok(rows
+            .into_iter()
+            .map(|(state, count)| (*state, count))
+            .collect())
     }
 
     pub async fn steps(&self, run_id: Uuid) -> Result<Vec<Step>> {

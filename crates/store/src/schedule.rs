@@ -2,6 +2,8 @@
 
 use sea_orm::{ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
 
+use maple_lark_api::RunState;
+
 use crate::{
     Result, Store,
     entity::{Time, run, schedule_state},
@@ -79,7 +81,7 @@ impl Store {
             let due = decide(&row);
             let mut runs_made = row.runs_made;
             for new in due.runs {
-                if insert_run(&transaction, &new).await? && new.state == "due" {
+                if insert_run(&transaction, &new).await? && new.state == RunState::Due {
                     runs_made += 1;
                     made.push(new.id);
                 }

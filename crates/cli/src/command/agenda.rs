@@ -1,7 +1,7 @@
 use chrono::{Days, NaiveDate};
 use clap::Args;
 use console::style;
-use maple_lark_service::api::{Agenda as Answer, AgendaEntry};
+use maple_lark_api::{Agenda as Answer, AgendaEntry, AgendaState};
 
 use crate::{
     client::Client,
@@ -29,13 +29,13 @@ pub struct Agenda {
     report: Option<String>,
     /// The time zone whose days they are; yours if left out
     #[arg(long, value_name = "ZONE")]
-    zone: Option<String>,
+    time_zone: Option<String>,
 }
 
 impl Agenda {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let zone = self
-            .zone
+            .time_zone
             .or_else(super::explain::iana_zone)
             .unwrap_or_else(|| "UTC".to_owned());
         let from = self
@@ -45,7 +45,7 @@ impl Agenda {
         let mut query = vec![
             ("from", from.to_string()),
             ("to", to.to_string()),
-            ("zone", zone),
+            ("time_zone", zone),
         ];
         query.extend(self.report.map(|report| ("report", report)));
         let agenda: Answer = client.get_with("/agenda", &query).await?;
@@ -55,7 +55,7 @@ impl Agenda {
 }
 
 fn show(agenda: &Answer) {
-    let zone: chrono_tz::Tz = agenda.zone.parse().unwrap_or(chrono_tz::UTC);
+    let zone: chrono_tz::Tz = agenda.time_zone.parse().unwrap_or(chrono_tz::UTC);
     let time =
         |at: chrono::DateTime<chrono::Utc>| at.with_timezone(&zone).format("%H:%M").to_string();
     let when = |entry: &AgendaEntry| match entry.count {
@@ -81,7 +81,10 @@ fn show(agenda: &Answer) {
                 date,
                 when(entry),
                 entry.report.clone(),
-                state(&entry.state),
+                match &entry.state {
+                    AgendaState::Run(ran) => state(ran),
+                    AgendaState::Plan(planned) => state(planned),
+                },
                 note,
             ]);
         }
@@ -91,5 +94,5 @@ fn show(agenda: &Answer) {
         rows,
         "Nothing ran and nothing is due in that time.",
     );
-    println!("\nDays and times of {}.", agenda.zone);
+    println!("\nDays and times of {}.", agenda.time_zone);
 }

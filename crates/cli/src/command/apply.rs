@@ -5,14 +5,15 @@ use std::{
 
 use clap::Args;
 use console::style;
-use maple_lark_service::api::{
-    Applied, Change, CopyOrder, DefinitionFile, Files, Plan, view::ReportView,
+use maple_lark_api::{
+    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, Files, Kind, Plan, ReportView, Words,
 };
 
 use crate::{
     client::Client,
     failure::Failure,
     output::{self, Output, confirmed},
+    words::words,
 };
 
 /// Show what a folder of definitions would change, then make it so
@@ -62,7 +63,7 @@ impl Apply {
             let removed = plan
                 .changes
                 .iter()
-                .filter(|change| change.action == "remove")
+                .filter(|change| change.action == ChangeAction::Remove)
                 .count();
             let warning = if removed > 0 {
                 format!(" {removed} will be removed.")
@@ -99,8 +100,8 @@ impl Apply {
 )]
 pub struct Remove {
     /// What it is
-    #[arg(value_parser = ["source", "dashboard", "report", "calendar", "sampler", "theme"])]
-    kind: String,
+    #[arg(value_parser = words::<Kind>())]
+    kind: Kind,
     /// Its name
     name: String,
     /// Do not ask
@@ -110,7 +111,7 @@ pub struct Remove {
 
 impl Remove {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let path = format!("/definitions/{}/{}", self.kind, self.name);
+        let path = format!("/definitions/{}/{}", self.kind.word(), self.name);
         let file: DefinitionFile = client.get(&path).await?;
         if !self.yes {
             if !std::io::stdin().is_terminal() {
@@ -119,14 +120,16 @@ impl Remove {
                         .to_owned(),
                 ));
             }
-            let schedule = match self.kind.as_str() {
-                "report" => " with its schedule; its runs and documents stay",
-                "sampler" => " with all the answers that it has kept",
+            let schedule = match self.kind {
+                Kind::Report => " with its schedule; its runs and documents stay",
+                Kind::Sampler => " with all the answers that it has kept",
                 _ => "",
             };
             if !confirmed(&format!(
                 "Remove the {} \"{}\" ({}){schedule}?",
-                self.kind, self.name, file.file
+                self.kind.word(),
+                self.name,
+                file.file
             )) {
                 println!("Nothing was removed.");
                 return Ok(());
@@ -136,7 +139,8 @@ impl Remove {
         output::print(output, &applied, |_| {
             println!(
                 "The {} \"{}\" is removed. \"maple-lark apply\" with its file brings it back.",
-                self.kind, self.name
+                self.kind.word(),
+                self.name
             )
         });
         Ok(())
@@ -157,8 +161,8 @@ pub struct Copy {
     /// The name of the copy
     name: String,
     /// What is copied
-    #[arg(long, default_value = "report", value_parser = ["report", "dashboard", "source", "sampler", "theme"])]
-    kind: String,
+    #[arg(long, default_value = "report", value_parser = words::<Kind>())]
+    kind: Kind,
     /// The title of the copy
     #[arg(long)]
     title: Option<String>,
@@ -170,17 +174,19 @@ impl Copy {
             name: self.name,
             title: self.title,
         };
-        if self.kind != "report" {
+        if self.kind != Kind::Report {
             let file: DefinitionFile = client
                 .post(
-                    &format!("/definitions/{}/{}/copy", self.kind, self.original),
+                    &format!("/definitions/{}/{}/copy", self.kind.word(), self.original),
                     &order,
                 )
                 .await?;
             output::print(output, &file, |file| {
                 println!(
                     "The {} {} is there. Its file is {}.",
-                    self.kind, order.name, file.file
+                    self.kind.word(),
+                    order.name,
+                    file.file
                 )
             });
             return Ok(());
@@ -207,7 +213,7 @@ fn show(changes: &[Change], unchanged: usize) {
         println!(
             "{}  {} {}  {}",
             output::state(&change.action),
-            change.kind,
+            change.kind.word(),
             style(&change.name).bold(),
             style(&change.file).dim()
         );
@@ -220,7 +226,7 @@ fn show(changes: &[Change], unchanged: usize) {
             println!("    {schedule}; {next}");
         }
         // A new definition is the file itself; only what alters is worth showing in full.
-        if change.action == "alter" {
+        if change.action == ChangeAction::Alter {
             for line in change.diff.lines() {
                 let line = match line.chars().next() {
                     Some('+') => style(line).green(),

@@ -1,22 +1,20 @@
-//! Asking without making anything: `try`, `preview`, `catalogue`, `parameters`, `samplers`.
+//! Asking without making anything: `query`, `preview`, `catalogue`, `parameters`, `samplers`.
 
 use std::{collections::BTreeMap, path::PathBuf};
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{
-    CatalogueEntry, CatalogueItem, ChoicesOrder, ParameterChoices, ParameterValue, PreviewOrder,
-    SamplerView, Tried, TryOrder,
+use maple_lark_api::{
+    CatalogueEntry, CatalogueItem, ChoicesOrder, Format, ParameterChoices, ParameterValue,
+    PreviewOrder, QueryAnswer, QueryOrder, SamplerView, Words,
 };
 
-use super::{
-    download::{FORMATS, save},
-    explain::one_line,
-};
+use super::{download::save, explain::one_line};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, size, state, table},
+    output::{self, Output, instant, outcome, pending, size, table},
+    words::words,
 };
 
 /// Ask one query and see what comes back, before anything is built on it
@@ -26,10 +24,10 @@ use crate::{
 #[derive(Args)]
 #[command(after_long_help = "\
 Examples:
-  maple-lark try operations \"select * from ports where code = :port\" --value port=havnes
-  maple-lark try --file query.toml --from 2026-10-24T23:00:00Z --to 2026-10-26T00:00:00Z
-  maple-lark try --query ferry-operations/fullest_disks --value port=havnes --rows 5")]
-pub struct Try {
+  maple-lark query operations \"select * from ports where code = :port\" --value port=havnes
+  maple-lark query --file query.toml --from 2026-10-24T23:00:00Z --to 2026-10-26T00:00:00Z
+  maple-lark query --query ferry-operations/fullest_disks --value port=havnes --rows 5")]
+pub struct Query {
     /// The name of a source, with SQL behind it
     #[arg(requires = "sql", required_unless_present_any = ["file", "query"])]
     source: Option<String>,
@@ -49,7 +47,7 @@ pub struct Try {
     to: Option<DateTime<Utc>>,
     /// The time zone that times are shown in
     #[arg(long, value_name = "ZONE")]
-    zone: Option<String>,
+    time_zone: Option<String>,
     /// The value of a parameter; for a list, separate with commas
     #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
     values: Vec<(String, String)>,
@@ -82,15 +80,15 @@ fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
         .collect()
 }
 
-impl Try {
+impl Query {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
-        let mut order = TryOrder {
+        let mut order = QueryOrder {
             from: self.from,
             to: self.to,
-            zone: self.zone,
+            time_zone: self.time_zone,
             values: typed(&self.values),
             rows: Some(self.rows),
-            ..TryOrder::default()
+            ..QueryOrder::default()
         };
         if let Some(path) = &self.file {
             let text = std::fs::read_to_string(path).map_err(|error| {
@@ -117,7 +115,7 @@ impl Try {
                 quoted(&sql)
             ));
         }
-        let tried: Tried = client.post("/try", &order).await?;
+        let tried: QueryAnswer = client.post("/queries/try", &order).await?;
         output::print(output, &tried, |tried| {
             let headings: Vec<String> = tried
                 .columns
@@ -173,7 +171,7 @@ impl Try {
 #[derive(Args)]
 #[command(after_long_help = "\
 Examples:
-  maple-lark preview ferry-operations --zone Atlantic/Faroe --value port=havnes
+  maple-lark preview ferry-operations --time-zone Atlantic/Faroe --value port=havnes
   maple-lark preview ferry-operations --window 'last = \"PT6H\"' --format pdf --into /tmp
   maple-lark preview --report port-offices-daily --at 2026-10-26T07:30:00Z
   maple-lark preview --file dashboards/draft.toml")]
@@ -182,7 +180,7 @@ pub struct Preview {
     #[arg(required_unless_present_any = ["file", "report"])]
     dashboard: Option<String>,
     /// A report instead, with its own window and zone
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["dashboard", "file", "zone", "window", "theme"])]
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["dashboard", "file", "time_zone", "window", "theme"])]
     report: Option<String>,
     /// The audience of the report whose values are taken
     #[arg(long, value_name = "NAME")]
@@ -198,16 +196,16 @@ pub struct Preview {
     at: Option<DateTime<Utc>>,
     /// The time zone; UTC if left out
     #[arg(long, value_name = "ZONE")]
-    zone: Option<String>,
+    time_zone: Option<String>,
     /// The value of a parameter; for a list, separate with commas
     #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
     values: Vec<(String, String)>,
     /// The name of a look
     #[arg(long, value_name = "NAME")]
     theme: Option<String>,
-    /// The format to write
-    #[arg(long, value_parser = FORMATS, default_value = "html")]
-    format: String,
+    /// The format to render
+    #[arg(long, value_parser = words::<Format>(), default_value = "html")]
+    format: Format,
     /// The folder to write to; it is made if it is not there
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     into: PathBuf,
@@ -226,7 +224,7 @@ impl Preview {
             definition: self.file.as_ref().map(read).transpose()?,
             audience: self.audience,
             at: self.at,
-            time_zone: self.zone,
+            time_zone: self.time_zone,
             window: self
                 .window
                 .as_deref()
@@ -234,7 +232,7 @@ impl Preview {
                 .transpose()?,
             theme: self.theme,
             values: typed(&self.values),
-            format: Some(self.format),
+            format: Some(self.format.word().to_owned()),
         };
         let (name, bytes) = client.file_from("/preview", &order).await?;
         let saved = (
@@ -354,9 +352,9 @@ pub async fn samplers(client: &Client, output: Output) -> Result<(), Failure> {
             .iter()
             .map(|sampler| {
                 let last = if sampler.last_at.is_some() {
-                    state(if sampler.works { "done" } else { "failed" })
+                    outcome(sampler.works)
                 } else {
-                    state("due")
+                    pending("not asked yet")
                 };
                 let detail = sampler.detail.clone().unwrap_or_default();
                 let every = format!("{} s", sampler.every_seconds);

@@ -1,6 +1,6 @@
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{Backfill as Answer, BackfillOrder, view::RunView};
+use maple_lark_api::{Backfill as Answer, BackfillOrder, RunView};
 
 use crate::{
     client::Client,

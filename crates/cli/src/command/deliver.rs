@@ -1,12 +1,11 @@
-//! Who gets what: sending to somebody, sending again, letting out, and the ways that mail goes.
+//! Delivery: sending to somebody, resending, approving, channels and recipients.
 
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use console::style;
-use maple_lark_service::api::{
-    AddressBook, ChannelTest, ChannelView, CopyRequest, NoticeView, RejoinOrder, RunOrder,
-    TestOrder, view::RunView,
+use maple_lark_api::{
+    AddressBook, ChannelTest, ChannelView, NoticeView, ResendOrder, RunOrder, RunView, TestOrder,
 };
 use uuid::Uuid;
 
@@ -14,7 +13,7 @@ use super::run::{follow, show};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, state, table},
+    output::{self, Output, instant, outcome, state, table},
 };
 
 /// Run a report now and send it to somebody alone
@@ -101,14 +100,14 @@ impl Resend {
             }
             deliveries.extend(found.map(|delivery| delivery.id));
         }
-        let order = CopyRequest {
+        let order = ResendOrder {
             deliveries,
             to: self.to,
             audience: self.audience,
             note: self.note,
         };
         let view: RunView = client
-            .post(&format!("/runs/{}/copies", self.run), &order)
+            .post(&format!("/runs/{}/resends", self.run), &order)
             .await?;
         output::print(output, &view, |view| {
             let last = view
@@ -134,7 +133,7 @@ impl Resend {
     }
 }
 
-/// Let a run go out that waits for approval, or that is held
+/// Approve and send a run that awaits approval, or send one that is held
 #[derive(Args)]
 pub struct Release {
     /// The run's id
@@ -154,7 +153,7 @@ impl Release {
     }
 }
 
-/// The ways that documents leave by: mail servers, folders, uploads, web hooks, syslog
+/// Channels that documents are delivered by: mail servers, folders, uploads, web hooks, syslog
 #[derive(Args)]
 pub struct Channels {
     #[command(subcommand)]
@@ -163,9 +162,9 @@ pub struct Channels {
 
 #[derive(Subcommand)]
 enum ChannelAction {
-    /// Try a channel; a mail server with a mail that really goes out
+    /// Test a channel; a mail server is tested with a real mail
     ///
-    /// Without a name the service's own mail server is tried.
+    /// Without a name the service's own mail server is tested.
     Test {
         /// The channel's name
         channel: Option<String>,
@@ -214,12 +213,7 @@ impl Channels {
         let test: ChannelTest = client.post(&address, &TestOrder { to }).await?;
         output::print(output, &test, |test| {
             for step in &test.steps {
-                println!(
-                    "{}  {:<9}  {}",
-                    state(if step.works { "accepted" } else { "refused" }),
-                    step.name,
-                    step.words
-                );
+                println!("{}  {:<9}  {}", outcome(step.works), step.name, step.words);
                 if let Some(remedy) = &step.remedy {
                     println!("            {}", style(remedy).yellow());
                 }
@@ -233,36 +227,36 @@ impl Channels {
     }
 }
 
-/// The address book: people, groups, addresses that return mail, and who has left
+/// The address book: people, groups, suppressed addresses and unsubscribes
 #[derive(Args)]
-pub struct People {
+pub struct Recipients {
     #[command(subcommand)]
-    action: Option<PeopleAction>,
+    action: Option<RecipientsAction>,
 }
 
 #[derive(Subcommand)]
-enum PeopleAction {
-    /// Send to an address again that was suppressed because mail came back
+enum RecipientsAction {
+    /// Send to a suppressed address again
     Restore {
         #[arg(value_name = "ADDRESS")]
         who: String,
     },
-    /// Put somebody back on a report that they had left, when they ask for it
-    Rejoin {
+    /// Send a report again to somebody who unsubscribed; only when they ask for it
+    Resubscribe {
         report: String,
         #[arg(value_name = "ADDRESS")]
         who: String,
     },
 }
 
-impl People {
+impl Recipients {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         match self.action {
             None => {
                 let book: AddressBook = client.get("/people").await?;
                 output::print(output, &book, show_book);
             }
-            Some(PeopleAction::Restore { who: address }) => {
+            Some(RecipientsAction::Restore { who: address }) => {
                 client
                     .delete(&format!("/bounced-addresses/{address}"))
                     .await?;
@@ -270,17 +264,12 @@ impl People {
                     println!("Mail goes to {address} again.")
                 });
             }
-            Some(PeopleAction::Rejoin {
+            Some(RecipientsAction::Resubscribe {
                 report,
                 who: address,
             }) => {
                 client
-                    .post_for_nothing(
-                        &format!("/reports/{report}/unsubscribes/undo"),
-                        &RejoinOrder {
-                            address: address.clone(),
-                        },
-                    )
+                    .delete(&format!("/reports/{report}/unsubscribes/{address}"))
                     .await?;
                 output::print(output, &address, |address| {
                     println!("{address} gets \"{report}\" again.")
@@ -298,7 +287,7 @@ fn show_book(book: &AddressBook) {
         } else {
             "not active".to_owned()
         };
-        let reads = [person.number_format.clone(), person.zone.clone()]
+        let reads = [person.number_format.clone(), person.time_zone.clone()]
             .into_iter()
             .flatten()
             .collect::<Vec<_>>()

@@ -4,10 +4,7 @@ use std::{
 };
 
 use clap::Args;
-use maple_lark_service::api::{
-    archive::Match,
-    view::{DocumentView, RunView},
-};
+use maple_lark_api::{DocumentView, Format, Match, RunView, Words};
 
 use sha2::{Digest, Sha256};
 
@@ -15,9 +12,8 @@ use crate::{
     client::Client,
     failure::Failure,
     output::{self, Output, size},
+    words::words,
 };
-
-pub const FORMATS: [&str; 7] = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
 
 /// Download the documents of a run
 #[derive(Args)]
@@ -26,8 +22,8 @@ pub struct Download {
     /// The run's id
     run: uuid::Uuid,
     /// Only documents of this format
-    #[arg(long, value_parser = FORMATS)]
-    format: Option<String>,
+    #[arg(long, value_parser = words::<Format>())]
+    format: Option<Format>,
     /// The folder to write to; it is made if it is not there
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     into: PathBuf,
@@ -39,11 +35,7 @@ impl Download {
         let wanted: Vec<DocumentView> = view
             .documents
             .into_iter()
-            .filter(|document| {
-                self.format
-                    .as_ref()
-                    .is_none_or(|format| *format == document.format)
-            })
+            .filter(|document| self.format.is_none_or(|format| format == document.format))
             .collect();
         if wanted.is_empty() {
             return Err(Failure::Local("this run has no such documents".to_owned()));
@@ -100,17 +92,17 @@ pub fn save(folder: &Path, name: &str, bytes: &[u8]) -> Result<PathBuf, Failure>
     Ok(path)
 }
 
-/// Write the documents of a stored run again, in any format
+/// Render the documents of a stored run again, in any format
 #[derive(Args)]
 #[command(
-    after_help = "The data is that of the run's snapshot; no source is asked again.\n\nExample:\n  maple-lark write 0193… --format xlsx --into reports/\n  maple-lark write 0193… --format png --block \"Latency of health checks\""
+    after_help = "The data is that of the run's snapshot; no source is asked again.\n\nExample:\n  maple-lark render 0193… --format xlsx --into reports/\n  maple-lark render 0193… --format png --block \"Latency of health checks\""
 )]
-pub struct Write {
+pub struct Render {
     /// The run's id
     run: uuid::Uuid,
-    /// The format to write
-    #[arg(long, value_parser = FORMATS)]
-    format: String,
+    /// The format to render
+    #[arg(long, value_parser = words::<Format>())]
+    format: Format,
     /// With png: one chart by its title, instead of the first page
     #[arg(long, value_name = "TITLE")]
     block: Option<String>,
@@ -119,7 +111,7 @@ pub struct Write {
     into: PathBuf,
 }
 
-impl Write {
+impl Render {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
         if view.snapshots.is_empty() {
@@ -132,7 +124,11 @@ impl Write {
             let block = self.block.as_deref().map(|title| ("block", title));
             let (name, bytes) = client
                 .file(
-                    &format!("/snapshots/{}/documents/{}", snapshot.id, self.format),
+                    &format!(
+                        "/snapshots/{}/documents/{}",
+                        snapshot.id,
+                        self.format.word()
+                    ),
                     block.as_slice(),
                 )
                 .await?;
@@ -180,7 +176,7 @@ impl Verify {
             })?;
             let found = match client
                 .get::<Match>(&format!(
-                    "/documents/matching/{}",
+                    "/documents?sha256={}",
                     hex::encode(Sha256::digest(&bytes))
                 ))
                 .await
@@ -212,8 +208,8 @@ impl Verify {
                             }
                         );
                         println!(
-                            "  written again from the snapshot: {}",
-                            if found.written_again_the_same {
+                            "  rendered again from the snapshot: {}",
+                            if found.reproducible {
                                 "the same bytes"
                             } else {
                                 "other bytes (another version of the program?)"

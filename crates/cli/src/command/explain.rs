@@ -2,7 +2,7 @@ use std::io::BufRead;
 
 use chrono::{DateTime, Utc};
 use clap::Args;
-use maple_lark_service::api::{Explained, ExplainedInstant, Question};
+use maple_lark_api::{Explained, ExplainedInstant, Question};
 
 use crate::{
     client::Client,
@@ -18,12 +18,12 @@ use crate::{
 /// the keys time-zone, schedule, window, after, count and calendars (iCalendar text by name).
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark explain --zone Atlantic/Faroe --schedule 'every = \"month\", on = \"first monday\", at = \"07:30\"'\n  maple-lark explain --zone Atlantic/Faroe --schedule 'crontab = \"30 7 * * 1-5\"' --window 'previous = \"day\"'\n  maple-lark explain --zone Atlantic/Faroe --window 'previous = \"day\"' --after 2026-10-26T07:30:00Z\n  maple-lark explain --zone Atlantic/Faroe --calendar holidays.ics --schedule 'every = \"day\", at = \"07:30\", calendar = \"holidays\"'\n  echo '{\"time-zone\": \"UTC\", \"schedule\": {\"every\": \"PT15M\"}, \"count\": 3}' | maple-lark explain --lines"
+    after_help = "Examples:\n  maple-lark explain --time-zone Atlantic/Faroe --schedule 'every = \"month\", on = \"first monday\", at = \"07:30\"'\n  maple-lark explain --time-zone Atlantic/Faroe --schedule 'crontab = \"30 7 * * 1-5\"' --window 'previous = \"day\"'\n  maple-lark explain --time-zone Atlantic/Faroe --window 'previous = \"day\"' --after 2026-10-26T07:30:00Z\n  maple-lark explain --time-zone Atlantic/Faroe --calendar holidays.ics --schedule 'every = \"day\", at = \"07:30\", calendar = \"holidays\"'\n  echo '{\"time-zone\": \"UTC\", \"schedule\": {\"every\": \"PT15M\"}, \"count\": 3}' | maple-lark explain --lines"
 )]
 pub struct Explain {
     /// The report's time zone
     #[arg(long, value_name = "ZONE", required_unless_present = "lines")]
-    zone: Option<String>,
+    time_zone: Option<String>,
     /// The schedule
     #[arg(long, value_name = "SCHEDULE")]
     schedule: Option<String>,
@@ -41,7 +41,7 @@ pub struct Explain {
     #[arg(long, value_name = "FILE")]
     calendar: Vec<std::path::PathBuf>,
     /// Read cases from standard input and answer one a line
-    #[arg(long, conflicts_with_all = ["zone", "schedule", "window", "after"])]
+    #[arg(long, conflicts_with_all = ["time_zone", "schedule", "window", "after"])]
     lines: bool,
 }
 
@@ -51,7 +51,7 @@ impl Explain {
             return answer_lines(client).await;
         }
         let question = Question {
-            time_zone: self.zone.unwrap_or_default(),
+            time_zone: self.time_zone.unwrap_or_default(),
             schedule: self
                 .schedule
                 .as_deref()
@@ -64,7 +64,7 @@ impl Explain {
                 .transpose()?,
             after: self.after,
             count: Some(self.count),
-            reader_zone: iana_zone(),
+            reader_time_zone: iana_zone(),
             calendars: self
                 .calendar
                 .iter()

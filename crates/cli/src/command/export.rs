@@ -1,7 +1,7 @@
 use std::path::{Component, Path, PathBuf};
 
 use clap::Args;
-use maple_lark_service::api::DefinitionFile;
+use maple_lark_api::DefinitionFile;
 
 use crate::{client::Client, failure::Failure};
 

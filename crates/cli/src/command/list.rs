@@ -1,13 +1,11 @@
 use clap::Args;
-use maple_lark_service::api::{
-    CalendarView,
-    view::{DashboardView, ReportView, RunPage, SourceView},
-};
+use maple_lark_api::{CalendarView, DashboardView, ReportView, RunPage, RunState, SourceView};
 
 use crate::{
     client::Client,
     failure::Failure,
     output::{self, Output, instant, state, table},
+    words::words,
 };
 
 pub async fn sources(client: &Client, output: Output) -> Result<(), Failure> {
@@ -151,8 +149,8 @@ pub struct Runs {
     #[arg(long)]
     report: Option<String>,
     /// Only runs in this state, such as delivered, held or failed
-    #[arg(long)]
-    state: Option<String>,
+    #[arg(long, value_parser = words::<RunState>())]
+    state: Option<RunState>,
     /// Which page, counted from 1
     #[arg(long, default_value_t = 1)]
     page: u64,
@@ -168,7 +166,7 @@ impl Runs {
             ("size", self.size.to_string()),
         ];
         query.extend(self.report.map(|report| ("report", report)));
-        query.extend(self.state.map(|state| ("state", state)));
+        query.extend(self.state.map(|state| ("state", state.to_string())));
         let page: RunPage = client.get_with("/runs", &query).await?;
         output::print(output, &page, |page| {
             let rows = page

@@ -11,6 +11,7 @@ pub mod export;
 pub mod list;
 pub mod run;
 pub mod secret;
+#[cfg(feature = "serve")]
 pub mod serve;
 pub mod sign_in;
 pub mod source;

@@ -4,10 +4,7 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 use console::style;
 use indicatif::{ProgressBar, ProgressStyle};
-use maple_lark_service::api::{
-    RunOrder,
-    view::{RunView, StepView},
-};
+use maple_lark_api::{DeliveryState, RunOrder, RunState, RunView, StepView};
 
 use crate::{
     client::Client,
@@ -68,7 +65,8 @@ pub async fn follow(
     let id = begun.run.id;
     let mut follower = Follower::new(&begun);
     let mut last = begun;
-    let goes_on = |view: &RunView| !view.run.settled && view.run.state != "awaiting-approval";
+    let goes_on =
+        |view: &RunView| !view.run.settled && view.run.state != RunState::AwaitingApproval;
     while goes_on(&last) {
         client
             .events(&format!("/runs/{id}/events"), |view: RunView| {
@@ -82,8 +80,11 @@ pub async fn follow(
     output::print(output, &last, show);
     Ok(
         if matches!(
-            last.run.state.as_str(),
-            "delivered" | "made" | "quiet" | "awaiting-approval"
+            last.run.state,
+            RunState::Delivered
+                | RunState::Completed
+                | RunState::Quiet
+                | RunState::AwaitingApproval
         ) {
             ExitCode::SUCCESS
         } else {
@@ -163,19 +164,21 @@ impl Follower {
         let settled = view
             .deliveries
             .iter()
-            .filter(|delivery| delivery.state != "waiting")
+            .filter(|delivery| delivery.state != DeliveryState::Waiting)
             .count();
         if let Some(bar) = &self.bar {
             // Collecting is most of a run's time; the outbox is the last stretch.
-            let position = match view.run.state.as_str() {
-                "due" | "waiting" => 2,
-                "collecting" => 10 + view.steps.len().min(40) as u64,
-                "rendering" => 60,
-                "delivering" => 75 + 25 * settled as u64 / view.deliveries.len().max(1) as u64,
+            let position = match view.run.state {
+                RunState::Due | RunState::Waiting => 2,
+                RunState::Collecting => 10 + view.steps.len().min(40) as u64,
+                RunState::Rendering => 60,
+                RunState::Delivering => {
+                    75 + 25 * settled as u64 / view.deliveries.len().max(1) as u64
+                }
                 _ => 100,
             };
             bar.set_position(position);
-            let more = if view.run.state == "delivering" {
+            let more = if view.run.state == RunState::Delivering {
                 format!(" {settled} of {}", view.deliveries.len())
             } else {
                 String::new()
@@ -212,7 +215,7 @@ impl Show {
                     );
                     vec![
                         state(&step.state),
-                        step.kind.clone(),
+                        step.kind.to_string(),
                         step.subject.clone(),
                         took,
                         step.detail.clone().unwrap_or_default(),
@@ -243,9 +246,9 @@ pub fn show(view: &RunView) {
     if let Some(problem) = &run.problem {
         println!("  {}", style(problem).red());
     }
-    if run.state == "awaiting-approval" {
+    if run.state == RunState::AwaitingApproval {
         println!(
-            "  Look at its documents, then let it go out: {}",
+            "  Check its documents, then approve and send it: {}",
             style(format!("maple-lark release {}", run.id)).bold()
         );
         println!("  It waits until {}.", instant(run.approval_deadline));
@@ -282,7 +285,7 @@ pub fn show(view: &RunView) {
                         delivery.recipient.clone()
                     },
                     if delivery.via.is_empty() {
-                        delivery.channel.clone()
+                        delivery.channel.to_string()
                     } else {
                         format!("{} {}", delivery.channel, delivery.via)
                     },

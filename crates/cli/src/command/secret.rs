@@ -3,7 +3,7 @@
 use std::io::{IsTerminal, Read};
 
 use clap::{Args, Subcommand};
-use maple_lark_service::api::{NewSecret, SecretView};
+use maple_lark_api::{NewSecret, SecretView};
 
 use crate::{
     client::Client,

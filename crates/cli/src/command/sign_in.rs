@@ -1,5 +1,5 @@
 use clap::Args;
-use maple_lark_service::api::NewToken;
+use maple_lark_api::NewToken;
 use serde_json::json;
 
 use crate::{

@@ -1,12 +1,12 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use maple_lark_service::api::view::SourceTest;
+use maple_lark_api::SourceTest;
 
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, state},
+    output::{self, Output, outcome},
 };
 
 /// Sign in at a source and say what is there, or why it refuses
@@ -27,7 +27,7 @@ impl Test {
         output::print(output, &test, |test| {
             println!(
                 "{}  {} ({} ms)",
-                state(if test.works { "accepted" } else { "refused" }),
+                outcome(test.works),
                 test.detail,
                 test.milliseconds
             );

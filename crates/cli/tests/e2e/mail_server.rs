@@ -211,7 +211,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
             .as_array()
             .unwrap()
             .iter()
-            .any(|notice| notice["kind"] == "set-aside"
+            .any(|notice| notice["kind"] == "suppressed"
                 && notice["recipient"] == "owner@orrin-sound.example"),
         "{notices:#}"
     );

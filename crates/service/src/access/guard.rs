@@ -8,6 +8,8 @@ use rocket::{
     request::{self, FromRequest},
 };
 
+use maple_lark_api::Role;
+
 use super::token_hash;
 use crate::api::problem::Refusal;
 
@@ -17,15 +19,6 @@ pub const SESSION_COOKIE: &str = "maple_lark_session";
 pub struct Viewer(pub User);
 /// Those who make reports.
 pub struct Author(pub User);
-
-fn rank(role: &str) -> u8 {
-    match role {
-        "administrator" => 3,
-        "author" => 2,
-        "viewer" => 1,
-        _ => 0,
-    }
-}
 
 async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
     let Outcome::Success(store) = request.guard::<&State<Store>>().await else {
@@ -80,19 +73,19 @@ fn same_site(request: &Request<'_>) -> bool {
 }
 
 macro_rules! guard {
-    ($name:ident, $least:literal) => {
+    ($name:ident, $least:expr) => {
         #[rocket::async_trait]
         impl<'r> FromRequest<'r> for $name {
             type Error = Refusal;
 
             async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Refusal> {
                 let refusal = match signed_in(request).await {
-                    Ok(user) if rank(&user.role) >= rank($least) => {
+                    Ok(user) if *user.role >= $least => {
                         return Outcome::Success($name(user));
                     }
                     Ok(user) => Refusal::Role {
                         needed: $least,
-                        has: user.role,
+                        has: *user.role,
                     },
                     Err(refusal) => refusal,
                 };
@@ -108,6 +101,6 @@ macro_rules! guard {
 /// Those who run the place.
 pub struct Administrator(pub User);
 
-guard!(Viewer, "viewer");
-guard!(Author, "author");
-guard!(Administrator, "administrator");
+guard!(Viewer, Role::Viewer);
+guard!(Author, Role::Author);
+guard!(Administrator, Role::Administrator);

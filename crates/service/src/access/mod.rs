@@ -1,5 +1,6 @@
 //! Who may do what. Every permission is checked here, in the guards of `guard`.
 
+use maple_lark_api::Role;
 mod guard;
 
 use argon2::{
@@ -78,7 +79,7 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         id: Uuid::now_v7(),
         name: "admin".to_owned(),
         password_hash: hash,
-        role: "administrator".to_owned(),
+        role: Role::Administrator.into(),
         created_at: Utc::now(),
     };
     if store.add_user(user).await? && given.is_none() {

@@ -1,17 +1,27 @@
 //! What is due and what ran, day by day.
 
+use maple_lark_api::Agenda;
+use maple_lark_api::AgendaDay;
+use maple_lark_api::AgendaEntry;
+use maple_lark_api::AgendaState;
+use maple_lark_api::CalendarView;
+use maple_lark_api::NamedDay;
+use maple_lark_api::PlanState;
+use maple_lark_api::ProblemDetails;
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+
 use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
+
 use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
+
 use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
+
 use rocket::{Route, State, get, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-use uuid::Uuid;
 
 use super::{Answer, problem::Problem};
+
 use crate::{
     access::Viewer,
     engine::{Catalogue, EngineHandle},
@@ -22,57 +32,9 @@ pub fn routes() -> Vec<Route> {
 }
 
 const MOST_DAYS: i64 = 400;
+
 /// More instants of one report in the time asked for are not counted.
 const MOST_INSTANTS: usize = 50_000;
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Agenda {
-    pub zone: String,
-    pub days: Vec<AgendaDay>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct AgendaDay {
-    pub date: NaiveDate,
-    /// What the calendars call the day, if any of them names it.
-    pub named: Vec<String>,
-    pub entries: Vec<AgendaEntry>,
-}
-
-/// The instants of one report on one day that have the same state.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct AgendaEntry {
-    pub report: String,
-    pub title: String,
-    /// The state of runs that were made; `planned` for instants to come, `paused` for those
-    /// of a paused report, `left-out` for those that a calendar skips or moves.
-    pub state: String,
-    pub count: i64,
-    pub first: DateTime<Utc>,
-    pub last: DateTime<Utc>,
-    /// The run that was made last, if any was.
-    pub run: Option<Uuid>,
-    /// What the calendar calls the day, for `left-out`.
-    pub note: Option<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct CalendarView {
-    pub name: String,
-    pub title: String,
-    pub file: String,
-    pub events: usize,
-    /// The next days that it names, today among them, read in UTC.
-    pub next_days: Vec<NamedDay>,
-    /// The reports whose schedules go by it.
-    pub used_by: Vec<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct NamedDay {
-    pub date: NaiveDate,
-    pub name: String,
-}
 
 /// All calendars with the next days that they name.
 #[utoipa::path(get, operation_id = "list_calendars", path = "/calendars", tag = "schedules", responses((status = 200, body = Vec<CalendarView>)))]
@@ -116,7 +78,7 @@ async fn calendars(
 }
 
 /// What is due and what ran, day by day.
-#[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = Problem)))]
+#[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = ProblemDetails)))]
 #[get("/agenda?<from>&<to>&<zone>&<report>")]
 async fn agenda(
     _user: Viewer,
@@ -164,7 +126,7 @@ async fn agenda(
     let planned = planned(&set, report, &states, start, end, now, zone);
     for (date, entry) in ran
         .into_iter()
-        .map(|ran| (ran.day, AgendaEntry::from(ran)))
+        .map(|ran| (ran.day, entry_of(ran)))
         .chain(planned)
     {
         if let Some(entries) = days.get_mut(&date) {
@@ -192,23 +154,21 @@ async fn agenda(
         entries,
     });
     Ok(Json(Agenda {
-        zone: zone.to_string(),
+        time_zone: zone.to_string(),
         days: days.collect(),
     }))
 }
 
-impl From<RunDay> for AgendaEntry {
-    fn from(ran: RunDay) -> Self {
-        Self {
-            report: ran.report,
-            title: ran.title,
-            state: ran.state,
-            count: ran.count,
-            first: ran.first,
-            last: ran.last,
-            run: Some(ran.latest),
-            note: None,
-        }
+fn entry_of(ran: RunDay) -> AgendaEntry {
+    AgendaEntry {
+        report: ran.report,
+        title: ran.title,
+        state: AgendaState::Run(*ran.state),
+        count: ran.count,
+        first: ran.first,
+        last: ran.last,
+        run: Some(ran.latest),
+        note: None,
     }
 }
 
@@ -223,7 +183,7 @@ fn planned(
     zone: Zone,
 ) -> Vec<(NaiveDate, AgendaEntry)> {
     let moment = TimeDelta::nanoseconds(1);
-    let mut found: BTreeMap<(NaiveDate, String, String, Option<String>), AgendaEntry> =
+    let mut found: BTreeMap<(NaiveDate, String, PlanState, Option<String>), AgendaEntry> =
         BTreeMap::new();
     for report in set
         .reports
@@ -235,9 +195,9 @@ fn planned(
         };
         let known = states.get(&report.name);
         let state = if known.is_some_and(|state| state.paused) {
-            "paused"
+            PlanState::Paused
         } else {
-            "planned"
+            PlanState::Planned
         };
         // A schedule that is over after a number of runs has only so many left, from now on.
         let made = known.map_or(0, |state| state.runs_made as u32);
@@ -258,19 +218,19 @@ fn planned(
                     Some(to) => format!("{}: moved to {}", one.day, zone.readable(to)),
                     None => format!("{}: skipped", one.day),
                 };
-                (one.at, "left-out", Some(note))
+                (one.at, PlanState::LeftOut, Some(note))
             });
         for (at, state, note) in to_come.chain(left_out) {
             let key = (
                 zone.local(at).date(),
                 report.name.clone(),
-                state.to_owned(),
+                state,
                 note.clone(),
             );
             let entry = found.entry(key).or_insert_with(|| AgendaEntry {
                 report: report.name.clone(),
                 title: report.title.clone(),
-                state: state.to_owned(),
+                state: AgendaState::Plan(state),
                 count: 0,
                 first: at,
                 last: at,

@@ -1,43 +1,34 @@
 //! What was made before: any stored run written again in any format, and whether a file that
 //! somebody holds is what was made here.
 
-use chrono::{DateTime, Utc};
+use maple_lark_api::Match;
+use maple_lark_api::ProblemDetails;
+
 use maple_lark_data::digest::sha256;
+
 use maple_lark_definition::Format;
+
 use maple_lark_document::{Snapshot, compose::compose, snapshot::BadSnapshot};
+
 use maple_lark_render::{Rendered, chart_alone, together};
+
 use maple_lark_store::Store;
+
 use rocket::{Route, State, get, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+
 use uuid::Uuid;
 
-use super::{Answer, documents::File, problem::Problem, view::DocumentView};
+use super::{Answer, documents::File, problem::Problem, view};
+
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
     routes![again, matching]
 }
 
-/// A document that a file is the same as.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Match {
-    pub document: DocumentView,
-    pub run: Uuid,
-    pub report: String,
-    /// Of the window, in words.
-    pub window: String,
-    pub made_at: DateTime<Utc>,
-    /// Whether the stored snapshot still has the SHA-256 that it was kept under.
-    pub snapshot_unaltered: bool,
-    /// Whether the snapshot, written again now, gives the same bytes. Another version of this
-    /// program may write them otherwise.
-    pub written_again_the_same: bool,
-}
-
 /// The documents of a snapshot in any format, written again from its data. Several files come
 /// as one zip. With `block`, the one chart of that title as PNG.
-#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/snapshots/<id>/documents/<format>?<block>")]
 async fn again(
     _user: Viewer,
@@ -130,9 +121,9 @@ pub(super) fn one_file(
     })
 }
 
-/// The document that has this SHA-256, in small hexadecimal letters.
-#[utoipa::path(get, operation_id = "match_document", path = "/documents/matching/{sha256}", tag = "archive", params(("sha256" = String, Path)), responses((status = 200, body = Match), (status = 404, body = Problem)))]
-#[get("/documents/matching/<sha256>", rank = 1)]
+/// The document that has this SHA-256, in lower-case hexadecimal.
+#[utoipa::path(get, operation_id = "match_document", path = "/documents", tag = "archive", params(("sha256" = String, Query)), responses((status = 200, body = Match), (status = 404, body = ProblemDetails)))]
+#[get("/documents?<sha256>")]
 async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<Match> {
     let nothing = || {
         Problem::not_found(
@@ -147,7 +138,7 @@ async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<M
         .ok_or_else(nothing)?;
     let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
     let digest = Snapshot::digest_of(&stored.body).map_err(|error| failed(&error))?;
-    let format = Format::from_name(&found.format).unwrap_or(Format::Pdf);
+    let format = *found.format;
     let body = stored.body;
     let again = written(move || Snapshot::open(&body), format).await?;
     Ok(Json(Match {
@@ -156,10 +147,10 @@ async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<M
         window: snapshot.window.label(),
         made_at: found.created_at,
         snapshot_unaltered: digest == stored.sha256,
-        written_again_the_same: again
+        reproducible: again
             .iter()
             .any(|file| file.file_name == found.file_name && file.bytes == found.body),
-        document: DocumentView::of(found),
+        document: view::document_view_of(found),
     }))
 }
 

@@ -1,25 +1,40 @@
 //! Asking without making anything: a query tried alone, what a source has to offer, what a
 //! parameter can be, and what samplers have kept.
 
+use maple_lark_api::AnswerColumn;
+use maple_lark_api::CatalogueEntry;
+use maple_lark_api::CatalogueItem;
+use maple_lark_api::Choice;
+use maple_lark_api::ChoicesOrder;
+use maple_lark_api::ParameterChoices;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::QueryAnswer;
+use maple_lark_api::QueryOrder;
+use maple_lark_api::SamplerView;
 use std::{collections::BTreeMap, time::Instant};
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::TimeDelta;
+
 use maple_lark_data::{
     figures::{Context, apply_all},
     status::Thresholds,
 };
+
 use maple_lark_definition::{
     Ask, Dashboard, DefinitionSet, Origin, ParameterKind, ParameterValue, Query, Sql, Times,
     query_alone,
 };
+
 use maple_lark_document::snapshot::Outcome;
+
 use maple_lark_store::Store;
+
 use maple_lark_time::{Window, Zone, window::Step};
+
 use rocket::{Route, State, get, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{Answer, problem::Problem};
+
 use crate::{
     access::{Author, Viewer},
     engine::{Catalogue, EngineHandle},
@@ -29,129 +44,25 @@ pub fn routes() -> Vec<Route> {
     routes![try_query, catalogue, choices, samplers]
 }
 
-/// A query to try: one that is written here, or one of a dashboard.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct TryOrder {
-    /// A query as a dashboard has it, in TOML, with its keys under `[query]`.
-    pub definition: Option<String>,
-    pub dashboard: Option<String>,
-    /// The name of a query of that dashboard.
-    pub query: Option<String>,
-    /// The window; the last 24 hours if nothing is said.
-    pub from: Option<DateTime<Utc>>,
-    pub to: Option<DateTime<Utc>>,
-    /// An IANA time zone; UTC if nothing is said.
-    pub zone: Option<String>,
-    /// Parameter values by name: texts, numbers or lists of texts.
-    #[serde(default)]
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub values: BTreeMap<String, ParameterValue>,
-    /// How many rows to show, at most 1000; 100 if nothing is said.
-    pub rows: Option<usize>,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct TriedColumn {
-    pub name: String,
-    pub kind: String,
-    pub numeric: bool,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Tried {
-    pub columns: Vec<TriedColumn>,
-    /// The first rows, in full precision; null is a missing value.
-    pub rows: Vec<Vec<Option<String>>>,
-    pub row_count: usize,
-    /// The source has more rows than its limit lets be read.
-    pub truncated: bool,
-    pub milliseconds: i64,
-    /// The question as the source got it; values were bound to its names and numbers.
-    pub sent: String,
-    pub note: Option<String>,
-    /// What was picked, as SQL to go on with by hand.
-    pub by_hand: Option<String>,
-    /// Fields to copy into the definition, where types were found out from the rows.
-    pub fields: Option<String>,
-    pub window: String,
-}
-
-/// One thing that a source can be asked about.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CatalogueEntry {
-    pub name: String,
-    pub kind: String,
-    pub unit: String,
-    pub description: String,
-    pub items: Vec<CatalogueItem>,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CatalogueItem {
-    pub name: String,
-    pub kind: String,
-    pub description: String,
-    pub values: Vec<String>,
-}
-
-/// What values to choose from, given those chosen already.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChoicesOrder {
-    #[serde(default)]
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub values: BTreeMap<String, ParameterValue>,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ParameterChoices {
-    pub name: String,
-    pub title: String,
-    pub kind: String,
-    pub default: Option<String>,
-    /// The parameters that its choices depend on.
-    pub depends_on: Vec<String>,
-    pub choices: Vec<Choice>,
-    /// Why there are no choices, if they could not be asked for.
-    pub problem: Option<String>,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Choice {
-    pub value: String,
-    pub title: String,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct SamplerView {
-    pub name: String,
-    pub title: String,
-    pub source: String,
-    pub every_seconds: i64,
-    pub keep_days: f64,
-    /// Nothing before the first answer.
-    pub last_at: Option<DateTime<Utc>>,
-    pub works: bool,
-    pub detail: Option<String>,
-    pub samples: i64,
-    pub since: Option<DateTime<Utc>>,
-}
-
 /// Ask a query once and show what comes back; nothing is kept.
-#[utoipa::path(post, operation_id = "try_query", path = "/try", tag = "sources", request_body = TryOrder, responses((status = 200, body = Tried), (status = 422, body = Problem)))]
-#[post("/try", data = "<order>")]
+#[utoipa::path(post, operation_id = "try_query", path = "/queries/try", tag = "sources", request_body = QueryOrder, responses((status = 200, body = QueryAnswer), (status = 422, body = ProblemDetails)))]
+#[post("/queries/try", data = "<order>")]
 async fn try_query(
     _user: Author,
-    order: Json<TryOrder>,
+    order: Json<QueryOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Answer<Tried> {
+) -> Answer<QueryAnswer> {
     let order = order.into_inner();
     let set = Catalogue::stored(&store.definitions().await?).set;
-    let zone: Zone = order.zone.as_deref().unwrap_or("UTC").parse().map_err(
-        |error: maple_lark_time::zone::UnknownZone| {
+    let zone: Zone = order
+        .time_zone
+        .as_deref()
+        .unwrap_or("UTC")
+        .parse()
+        .map_err(|error: maple_lark_time::zone::UnknownZone| {
             Problem::new(422, "Not a time zone", error.to_string())
-        },
-    )?;
+        })?;
     let to = order.to.unwrap_or_else(|| engine.now());
     let from = order.from.unwrap_or(to - TimeDelta::hours(24));
     if from >= to {
@@ -237,11 +148,11 @@ async fn try_query(
             .collect::<Vec<_>>()
             .join("\n")
     });
-    Ok(Json(Tried {
+    Ok(Json(QueryAnswer {
         columns: table
             .columns
             .iter()
-            .map(|column| TriedColumn {
+            .map(|column| AnswerColumn {
                 name: column.name.clone(),
                 kind: column.kind.name().to_owned(),
                 numeric: column.kind.is_numeric(),
@@ -356,7 +267,7 @@ fn ask<'a>(
 }
 
 /// What can be asked of a source: tables with columns, metrics with labels, files, checks.
-#[utoipa::path(get, operation_id = "source_catalogue", path = "/sources/{name}/catalogue", tag = "sources", params(("name" = String, Path), ("search" = Option<String>, Query)), responses((status = 200, body = Vec<CatalogueEntry>), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(get, operation_id = "source_catalogue", path = "/sources/{name}/catalogue", tag = "sources", params(("name" = String, Path), ("search" = Option<String>, Query)), responses((status = 200, body = Vec<CatalogueEntry>), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/sources/<name>/catalogue?<search>")]
 async fn catalogue(
     _user: Author,
@@ -392,7 +303,7 @@ async fn catalogue(
 }
 
 /// The parameters of a dashboard with what each can be, given the values chosen already.
-#[utoipa::path(post, operation_id = "parameter_choices", path = "/dashboards/{name}/choices", tag = "dashboards", params(("name" = String, Path)), request_body = ChoicesOrder, responses((status = 200, body = Vec<ParameterChoices>), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "parameter_choices", path = "/dashboards/{name}/choices", tag = "dashboards", params(("name" = String, Path)), request_body = ChoicesOrder, responses((status = 200, body = Vec<ParameterChoices>), (status = 404, body = ProblemDetails)))]
 #[post("/dashboards/<name>/choices", data = "<order>")]
 async fn choices(
     _user: Viewer,

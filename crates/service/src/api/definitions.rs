@@ -1,17 +1,28 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
 use chrono::{DateTime, Utc};
+use maple_lark_api::Applied;
+use maple_lark_api::Change;
+use maple_lark_api::ChangeAction;
+use maple_lark_api::CopyOrder;
+use maple_lark_api::DefinitionFile;
+use maple_lark_api::Files;
+use maple_lark_api::Plan;
+use maple_lark_api::ProblemDetails;
+
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
+
 use maple_lark_store::{
     Store,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
 };
-use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use similar::TextDiff;
-use utoipa::ToSchema;
 
-use super::{Answer, problem::Problem, reports::CopyOrder};
+use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
+
+use similar::TextDiff;
+
+use super::{Answer, problem::Problem};
+
 use crate::{
     access::{Author, Viewer},
     engine::{EngineHandle, parse_all},
@@ -21,54 +32,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, plan, apply, one, copy, remove]
 }
 
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct DefinitionFile {
-    /// The file's path within its folder; it is kept, so that an export gives it back.
-    pub file: String,
-    pub text: String,
-}
-
-/// A folder of definitions.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Files {
-    pub files: Vec<DefinitionFile>,
-    /// Whether definitions that are not among the files are removed.
-    #[serde(default)]
-    pub remove_others: bool,
-}
-
-/// What one definition's change is.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Change {
-    /// `add`, `alter` or `remove`.
-    pub action: String,
-    /// `source`, `dashboard`, `report`, `calendar` or `sampler`.
-    pub kind: String,
-    pub name: String,
-    pub file: String,
-    /// Unified diff of the text.
-    pub diff: String,
-    /// For a report that is added or altered: its schedule in one sentence, with its zone.
-    pub schedule: Option<String>,
-    /// The next instants of that schedule, RFC 3339 with the offset of the report's zone.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub next: Vec<String>,
-}
-
 /// How many of the next instants a change shows.
 const NEXT: usize = 3;
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Plan {
-    pub changes: Vec<Change>,
-    pub unchanged: usize,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Applied {
-    pub changes: Vec<Change>,
-    pub unchanged: usize,
-}
 
 /// A checked change: what it does, and the set that it leads to.
 struct Prepared {
@@ -96,7 +61,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>
 }
 
 /// What applying these files would change. Nothing is changed.
-#[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/plan", data = "<files>")]
 async fn plan(
     _user: Author,
@@ -113,7 +78,7 @@ async fn plan(
 }
 
 /// Apply these files: all of them, or none if one is not valid.
-#[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/apply", data = "<files>")]
 async fn apply(
     user: Author,
@@ -127,7 +92,7 @@ async fn apply(
 }
 
 /// One definition, as its file.
-#[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>")]
 async fn one(
     _user: Viewer,
@@ -144,7 +109,7 @@ async fn one(
 
 /// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
 /// which begins paused.
-#[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/<kind>/<name>/copy", data = "<order>")]
 async fn copy(
     user: Author,
@@ -210,7 +175,7 @@ pub async fn copied(
 
 /// Remove one definition. What was made of it stays, but for the history of a sampler; what
 /// still needs it prevents it.
-#[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[delete("/definitions/<kind>/<name>")]
 async fn remove(
     user: Author,
@@ -337,20 +302,34 @@ fn prepare(
             }
         } else {
             prepared.remove.push((one.kind.clone(), one.name.clone()));
-            prepared.changes.push(change(
-                "remove", &one.kind, &one.name, &one.file, &one.text, "",
-            ));
+            // A kind that this version does not know any more goes without a word.
+            prepared
+                .changes
+                .extend(Kind::from_name(&one.kind).map(|kind| {
+                    change(
+                        ChangeAction::Remove,
+                        kind,
+                        &one.name,
+                        &one.file,
+                        &one.text,
+                        "",
+                    )
+                }));
         }
     }
     for (definition, file) in parsed.into_iter().zip(&files.files) {
-        let (kind, name) = (definition.kind().name(), definition.name().to_owned());
+        let (kind, name) = (definition.kind(), definition.name().to_owned());
         let before = stored
             .iter()
-            .find(|one| one.kind == kind && one.name == name);
+            .find(|one| one.kind == kind.name() && one.name == name);
         if before.is_some_and(|before| before.text == file.text && before.file == file.file) {
             prepared.unchanged += 1;
         } else {
-            let action = if before.is_some() { "alter" } else { "add" };
+            let action = if before.is_some() {
+                ChangeAction::Alter
+            } else {
+                ChangeAction::Add
+            };
             prepared.changes.push(change(
                 action,
                 kind,
@@ -360,7 +339,7 @@ fn prepare(
                 &file.text,
             ));
             prepared.put.push(StoredDefinition {
-                kind: kind.to_owned(),
+                kind: kind.name().to_owned(),
                 name,
                 title: definition.title().to_owned(),
                 file: file.file.clone(),
@@ -374,7 +353,7 @@ fn prepare(
     for change in prepared
         .changes
         .iter_mut()
-        .filter(|change| change.kind == "report" && change.action != "remove")
+        .filter(|change| change.kind == Kind::Report && change.action != ChangeAction::Remove)
     {
         let Some(report) = prepared.set.reports.get(&change.name) else {
             continue;
@@ -418,14 +397,21 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     }
 }
 
-fn change(action: &str, kind: &str, name: &str, file: &str, before: &str, after: &str) -> Change {
+fn change(
+    action: ChangeAction,
+    kind: Kind,
+    name: &str,
+    file: &str,
+    before: &str,
+    after: &str,
+) -> Change {
     let diff = TextDiff::from_lines(before, after)
         .unified_diff()
         .context_radius(2)
         .to_string();
     Change {
-        action: action.to_owned(),
-        kind: kind.to_owned(),
+        action,
+        kind,
         name: name.to_owned(),
         file: file.to_owned(),
         diff,

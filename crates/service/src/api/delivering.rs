@@ -1,26 +1,46 @@
 //! Who gets what, by which way: channels, people, copies, links, and messages as they will be.
 
-use chrono::{DateTime, Utc};
+use maple_lark_api::AddressBook;
+use maple_lark_api::BouncedView;
+use maple_lark_api::ChannelTest;
+use maple_lark_api::ChannelType;
+use maple_lark_api::ChannelView;
+use maple_lark_api::GroupView;
+use maple_lark_api::MessageDraft;
+use maple_lark_api::MessagePreview;
+use maple_lark_api::NoticeView;
+use maple_lark_api::PersonView;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::ResendOrder;
+use maple_lark_api::RunView;
+use maple_lark_api::TestOrder;
+use maple_lark_api::TestStep;
+use maple_lark_api::UnsubscribeView;
+
 use maple_lark_definition::{
     ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience, Template, check,
     render,
 };
+
 use maple_lark_document::{
     Snapshot,
     compose::{compose, run_values::message_values},
 };
+
 use maple_lark_render::{Context, mail_body};
+
 use maple_lark_store::{
     Store,
     deliveries::{Copy, Delivery},
     runs::RunFilter,
 };
+
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run, view::RunView};
+use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run};
+
 use crate::{
     access::{Administrator, Author, Viewer},
     engine::{Catalogue, EngineHandle, values_key},
@@ -33,31 +53,13 @@ pub fn routes() -> Vec<Route> {
         test_mail,
         people,
         forget_bounces,
-        rejoin,
-        copies,
+        remove_unsubscribe,
+        resend,
         release,
         revoke_links,
         notices,
         preview
     ]
-}
-
-/// A way for documents to leave.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ChannelView {
-    pub name: String,
-    pub title: String,
-    pub file: String,
-    /// `mail-server`, `folder`, `upload`, `webhook` or `syslog`.
-    pub kind: String,
-    /// Where it leads, as the definition writes it; never a secret.
-    pub place: String,
-    /// The reports that use it.
-    pub used_by: Vec<String>,
-    /// How many deliveries wait on it.
-    pub waiting: i64,
-    /// Since when the oldest of them waits.
-    pub oldest: Option<DateTime<Utc>>,
 }
 
 /// All channels, and the service's own mail server first, whose name is empty.
@@ -136,34 +138,9 @@ fn uses(report: &maple_lark_definition::Report, channel: &str) -> bool {
             .any(|name| name.value == channel)
 }
 
-/// To whom a test mail goes.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct TestOrder {
-    /// A mail address; channels that are no mail server need none.
-    pub to: Option<String>,
-}
-
-/// How a test of a channel went.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ChannelTest {
-    pub works: bool,
-    /// Each step up to the first that failed.
-    pub steps: Vec<TestStep>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TestStep {
-    pub name: String,
-    pub works: bool,
-    /// In the other side's own words.
-    pub words: String,
-    /// What to do about it, where it failed.
-    pub remedy: Option<String>,
-}
-
 /// Try a channel: a mail server with a mail that really goes out, others with something that
 /// says it is a test.
-#[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivering", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivering", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/channels/<name>/test", data = "<order>")]
 async fn test_channel(
     _user: Author,
@@ -196,7 +173,7 @@ async fn test_channel(
 }
 
 /// Try the service's own mail server with a mail that really goes out.
-#[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivering", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivering", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = ProblemDetails)))]
 #[post("/mail-server/test", data = "<order>")]
 async fn test_mail(
     _user: Author,
@@ -251,60 +228,6 @@ async fn probed(
     }))
 }
 
-/// Everybody who is known by name, and what is known of their addresses.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct AddressBook {
-    pub people: Vec<PersonView>,
-    pub groups: Vec<GroupView>,
-    /// Addresses that returned mail.
-    pub bounced: Vec<BouncedView>,
-    /// Who took themselves off which report.
-    pub unsubscribes: Vec<DepartureView>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct PersonView {
-    pub name: String,
-    pub title: String,
-    pub address: String,
-    pub file: String,
-    pub zone: Option<String>,
-    /// How they write numbers and dates, by example.
-    pub number_format: Option<String>,
-    pub active: bool,
-    /// Who they are in the service.
-    pub user: Option<String>,
-    /// The reports that they get, by themselves or in a group.
-    pub reports: Vec<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct GroupView {
-    pub name: String,
-    pub title: String,
-    pub file: String,
-    pub members: Vec<String>,
-    /// Everybody in it, groups opened.
-    pub recipients: Vec<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct BouncedView {
-    pub address: String,
-    pub hard_bounces: i32,
-    pub words: String,
-    pub last_at: DateTime<Utc>,
-    /// Nothing is sent there since then.
-    pub suppressed_at: Option<DateTime<Utc>>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct DepartureView {
-    pub report: String,
-    pub address: String,
-    pub unsubscribed_at: DateTime<Utc>,
-}
-
 /// The address book.
 #[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivering", responses((status = 200, body = AddressBook)))]
 #[get("/people")]
@@ -326,7 +249,7 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
                 title: person.title.clone(),
                 address: person.address.clone(),
                 file: person.place.file.clone(),
-                zone: person.zone.map(|zone| zone.to_string()),
+                time_zone: person.zone.map(|zone| zone.to_string()),
                 number_format: person
                     .number_format
                     .map(|number_format| number_format.to_string()),
@@ -368,7 +291,7 @@ async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
             })
             .collect(),
         unsubscribes: unsubscribes
-            .map(|one| DepartureView {
+            .map(|one| UnsubscribeView {
                 report: one.report,
                 address: one.address,
                 unsubscribed_at: one.unsubscribed_at,
@@ -382,12 +305,12 @@ fn addresses(set: &DefinitionSet, report: &maple_lark_definition::Report) -> Vec
     audiences
         .iter()
         .flat_map(|audience| audience.everybody())
-        .map(|(_, recipient)| recipient.mailbox.address.to_lowercase())
+        .map(|recipient| recipient.mailbox.address.to_lowercase())
         .collect()
 }
 
 /// Forget the bounces of an address, so that mail goes there again.
-#[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivering", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivering", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/bounced-addresses/<name>")]
 async fn forget_bounces(
     _user: Author,
@@ -401,54 +324,33 @@ async fn forget_bounces(
     }
 }
 
-/// Who is to get which report again.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RejoinOrder {
-    pub address: String,
-}
-
-/// Put somebody back on a report that they had left. Only they themselves should ask for it.
-#[utoipa::path(post, operation_id = "rejoin_report", path = "/reports/{name}/unsubscribes/undo", tag = "delivering", params(("name" = String, Path)), request_body = RejoinOrder, responses((status = 204), (status = 404, body = Problem)))]
-#[post("/reports/<name>/unsubscribes/undo", data = "<order>")]
-async fn rejoin(
+/// Remove an unsubscribe, so that its address gets the report again. Do so only when the
+/// recipient asks for it.
+#[utoipa::path(delete, operation_id = "remove_unsubscribe", path = "/reports/{name}/unsubscribes/{address}", tag = "delivering", params(("name" = String, Path), ("address" = String, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
+#[delete("/reports/<name>/unsubscribes/<address>")]
+async fn remove_unsubscribe(
     _user: Administrator,
     name: &str,
-    order: Json<RejoinOrder>,
+    address: &str,
     store: &State<Store>,
 ) -> Result<rocket::response::status::NoContent, Problem> {
-    let back = store.rejoin(name, &order.address).await?;
+    let back = store.remove_unsubscribe(name, address).await?;
     if back {
         Ok(rocket::response::status::NoContent)
     } else {
         Err(Problem::not_found(format!(
-            "unsubscribe of {} from \"{name}\"",
-            order.address
+            "unsubscribe of {address} from \"{name}\""
         )))
     }
 }
 
-/// What to send again, to whom.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct CopyRequest {
-    /// The deliveries to repeat; all of the run if neither these nor other recipients are named.
-    #[serde(default)]
-    pub deliveries: Vec<Uuid>,
-    /// Others who get it this time: mail addresses, people or groups by name, or "me".
-    #[serde(default)]
-    pub to: Vec<String>,
-    /// Whose view those others get; nothing if the run has one alone.
-    pub audience: Option<String>,
-    /// Stands at the top of each mail.
-    pub note: Option<String>,
-}
-
 /// Send a run's documents again, unchanged and marked as a copy.
-#[utoipa::path(post, operation_id = "copy_deliveries", path = "/runs/{id}/copies", tag = "runs", params(("id" = Uuid, Path)), request_body = CopyRequest, responses((status = 202, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-#[post("/runs/<id>/copies", data = "<order>")]
-async fn copies(
+#[utoipa::path(post, operation_id = "resend_run", path = "/runs/{id}/resends", tag = "runs", params(("id" = Uuid, Path)), request_body = ResendOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[post("/runs/<id>/resends", data = "<order>")]
+async fn resend(
     user: Author,
     id: Uuid,
-    order: Json<CopyRequest>,
+    order: Json<ResendOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
@@ -477,14 +379,16 @@ async fn copies(
         .filter(|delivery| all || order.deliveries.contains(&delivery.id))
         .map(|delivery| Copy {
             audience: delivery.audience.clone(),
-            channel: delivery.channel.clone(),
+            channel: *delivery.channel,
             via: delivery.via.clone(),
             recipient: delivery.recipient.clone(),
             snapshot_id: delivery.snapshot_id,
             variant: delivery.variant.clone(),
         })
         .collect();
-    let mail = sent.iter().filter(|delivery| delivery.channel == "mail");
+    let mail = sent
+        .iter()
+        .filter(|delivery| delivery.channel == ChannelType::Mail);
     let mut views: Vec<&Delivery> = Vec::new();
     for delivery in mail.chain(sent.iter()) {
         if !views.iter().any(|view| view.audience == delivery.audience) {
@@ -512,7 +416,7 @@ async fn copies(
             Problem::new(422, "Whose view", words)
         })?;
         for to in everybody_meant(engine, store, &user.0.name, &order.to).await? {
-            let via = if view.channel == "mail" {
+            let via = if view.channel == ChannelType::Mail {
                 view.via.clone()
             } else {
                 String::new()
@@ -520,7 +424,7 @@ async fn copies(
             let (audience, snapshot_id) = (view.audience.clone(), view.snapshot_id);
             copies.push(Copy {
                 audience,
-                channel: "mail".to_owned(),
+                channel: ChannelType::Mail,
                 via,
                 recipient: to,
                 snapshot_id,
@@ -555,8 +459,8 @@ async fn copies(
     ))
 }
 
-/// Let a run go out that waits for a theme, or that is held.
-#[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+/// Approve a run that awaits approval, or release one that is held: it is sent.
+#[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/runs/<id>/release")]
 async fn release(
     user: Author,
@@ -579,7 +483,7 @@ async fn release(
 }
 
 /// End the links to a run's documents before their time.
-#[utoipa::path(delete, operation_id = "revoke_links", path = "/runs/{id}/links", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "revoke_links", path = "/runs/{id}/links", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails)))]
 #[delete("/runs/<id>/links")]
 async fn revoke_links(
     user: Author,
@@ -590,21 +494,6 @@ async fn revoke_links(
     let revoked = store.revoke_links(id, engine.now()).await?;
     tracing::info!(run = %id, revoked, by = %user.0.name, "links were revoked");
     Ok(Json(one_run(store, id).await?))
-}
-
-/// Something that owners were told, or will be in a moment.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct NoticeView {
-    /// `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-    /// `still-quiet`, `set-aside`, `source-down …` or `source-up …`.
-    pub kind: String,
-    /// The report, the source or the address that it is about.
-    pub subject: String,
-    pub run: Option<Uuid>,
-    pub recipient: Option<String>,
-    pub text: String,
-    pub created_at: DateTime<Utc>,
-    pub told_at: Option<DateTime<Utc>>,
 }
 
 /// The latest 100 notices, newest first.
@@ -624,30 +513,8 @@ async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>>
     Ok(Json(view.collect()))
 }
 
-/// A subject and a message that are not saved yet.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct MessageDraft {
-    pub subject: String,
-    pub text: String,
-    /// `summary`, `full` or `text`.
-    pub body: Option<String>,
-}
-
-/// A message with the values of the report's latest run.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MessagePreview {
-    pub subject: String,
-    pub text: String,
-    pub html: Option<String>,
-    /// Of which run the values are.
-    pub run: Uuid,
-    pub window: String,
-    /// The key figures that a message can name, with their values.
-    pub figures: std::collections::BTreeMap<String, String>,
-}
-
 /// A message as it would be, with real values. Nothing is sent or kept.
-#[utoipa::path(post, operation_id = "preview_message", path = "/reports/{name}/message-preview", tag = "reports", params(("name" = String, Path)), request_body = MessageDraft, responses((status = 200, body = MessagePreview), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "preview_message", path = "/reports/{name}/message-preview", tag = "reports", params(("name" = String, Path)), request_body = MessageDraft, responses((status = 200, body = MessagePreview), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/reports/<name>/message-preview", data = "<draft>")]
 async fn preview(
     _user: Author,

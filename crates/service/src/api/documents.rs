@@ -1,5 +1,6 @@
 //! The documents of runs, to be looked at in place or downloaded.
 
+use maple_lark_api::ProblemDetails;
 use maple_lark_store::Store;
 use rocket::{
     Route, State, get,
@@ -50,7 +51,7 @@ impl<'r> Responder<'r, 'static> for File {
 }
 
 /// One document's bytes; `download` makes a browser save it instead of showing it.
-#[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails)))]
 #[get("/documents/<id>?<download>", rank = 2)]
 async fn one(
     _user: Viewer,

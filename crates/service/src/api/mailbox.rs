@@ -1,17 +1,19 @@
 //! The demo's mailbox: what its mail server was sent. There only when it is configured.
 
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::ReceivedHead;
+use maple_lark_api::ReceivedMessage;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
 };
 
-use chrono::{DateTime, Utc};
 use mail_parser::{Message, MessageParser, MimeHeaders};
+
 use rocket::{Route, State, get, http::Header, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{Answer, problem::Problem};
+
 use crate::{Config, access::Viewer};
 
 pub fn routes() -> Vec<Route> {
@@ -19,27 +21,6 @@ pub fn routes() -> Vec<Route> {
 }
 
 const MOST: usize = 200;
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ReceivedHead {
-    pub id: String,
-    pub from: String,
-    pub to: String,
-    pub subject: String,
-    pub received_at: Option<DateTime<Utc>>,
-    pub size: u64,
-    pub attachments: usize,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ReceivedMessage {
-    #[serde(flatten)]
-    pub head: ReceivedHead,
-    pub message_id: String,
-    pub text: String,
-    /// Names of the attached files, in order; `/demo/mailbox/{id}/files/{index}` has them.
-    pub files: Vec<String>,
-}
 
 fn folder(config: &Config) -> Result<&Path, Problem> {
     config
@@ -112,7 +93,7 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> ReceivedHead {
 }
 
 /// The messages that the demo's mail server has taken, newest first.
-#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox")]
 fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>> {
     let mut ids: Vec<String> = std::fs::read_dir(folder(config)?)
@@ -138,7 +119,7 @@ fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>>
 }
 
 /// One message.
-#[utoipa::path(get, operation_id = "get_message", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = ReceivedMessage), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_message", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = ReceivedMessage), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>")]
 fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<ReceivedMessage> {
     let bytes = read(&path(config, id)?)?;
@@ -161,7 +142,7 @@ struct LetterPage {
 }
 
 /// The HTML of a message, its picture put in place, as a mail program would show it.
-#[utoipa::path(get, operation_id = "get_message_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_message_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>/html")]
 fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPage, Problem> {
     use base64::Engine;
@@ -185,7 +166,7 @@ fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPa
 }
 
 /// One attached file of a message.
-#[utoipa::path(get, operation_id = "get_message_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_message_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>/files/<index>")]
 fn file(
     _user: Viewer,

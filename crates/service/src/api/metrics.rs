@@ -114,7 +114,7 @@ pub async fn metrics(
     let good = good.map(|run| {
         (
             labelled("report", &run.report),
-            f64::from(u8::from(super::view::is_good(&run.state))),
+            f64::from(u8::from(run.state.is_good())),
         )
     });
     family(

@@ -1,7 +1,7 @@
 //! The HTTP API, version 1, and the pages of the console.
 
 mod agenda;
-pub mod archive;
+mod archive;
 mod ask;
 mod definitions;
 mod delivering;
@@ -12,7 +12,7 @@ mod metrics;
 mod openapi;
 mod overview;
 mod preview;
-pub mod problem;
+pub(crate) mod problem;
 mod reports;
 mod runs;
 mod schedules;
@@ -21,7 +21,7 @@ mod sessions;
 mod shared;
 mod sources;
 mod themes;
-pub mod view;
+mod view;
 
 use std::{path::PathBuf, sync::Arc};
 
@@ -33,26 +33,6 @@ use rocket::{
 use crate::{Config, console::ConsoleFile, engine::EngineHandle};
 pub use openapi::openapi;
 use problem::{Problem, Refusal};
-
-pub use agenda::{Agenda, AgendaDay, AgendaEntry, CalendarView};
-pub use ask::{
-    CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices, SamplerView, Tried,
-    TriedColumn, TryOrder,
-};
-pub use maple_lark_definition::ParameterValue;
-
-pub use definitions::{Applied, Change, DefinitionFile, Files, Plan};
-pub use delivering::{
-    AddressBook, ChannelTest, ChannelView, CopyRequest, MessageDraft, MessagePreview, NoticeView,
-    RejoinOrder, TestOrder,
-};
-pub use mailbox::{ReceivedHead, ReceivedMessage};
-pub use preview::PreviewOrder;
-pub use reports::{Backfill, BackfillOrder, CopyOrder, NewSchedule};
-pub use runs::RunOrder;
-pub use schedules::{Explained, ExplainedInstant, Question};
-pub use secrets::{NewSecret, SecretView};
-pub use sessions::{Credentials, NewToken, Token, TokenRequest};
 
 type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
 

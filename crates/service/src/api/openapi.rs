@@ -24,8 +24,8 @@ use super::{
         runs::list, runs::one, runs::events,
         runs::cancel,
         documents::one, archive::again, archive::matching, themes::preview,
-        delivering::channels, delivering::test_channel, delivering::test_mail, delivering::people, delivering::forget_bounces, delivering::rejoin,
-        delivering::copies, delivering::release, delivering::revoke_links, delivering::notices, delivering::preview,
+        delivering::channels, delivering::test_channel, delivering::test_mail, delivering::people, delivering::forget_bounces, delivering::remove_unsubscribe,
+        delivering::resend, delivering::release, delivering::revoke_links, delivering::notices, delivering::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
     )
 )]

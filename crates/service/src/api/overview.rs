@@ -1,17 +1,15 @@
 //! One answer to: did everything go out, what is next, what failed?
 
 use chrono::TimeDelta;
-use maple_lark_store::{
-    Store,
-    runs::{OPEN_STATES, RunFilter},
-};
+use maple_lark_api::NextRun;
+use maple_lark_api::Outcome;
+use maple_lark_api::Overview;
+use maple_lark_api::ReportView;
+use maple_lark_api::RunState;
+use maple_lark_store::{Store, runs::RunFilter};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
-use super::{
-    Answer,
-    reports::report_views,
-    view::{NextRun, Outcome, Overview, ReportView},
-};
+use super::{Answer, reports::report_views};
 use crate::{access::Viewer, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
@@ -49,7 +47,7 @@ async fn overview(
                 report: report.name.clone(),
                 title: report.title.clone(),
                 at: report.next?,
-                zone: report.zone.clone(),
+                time_zone: report.time_zone.clone(),
                 schedule: report.schedule.clone()?,
             })
         })
@@ -61,7 +59,7 @@ async fn overview(
         .await?
         .items
         .into_iter()
-        .map(Into::into)
+        .map(super::view::run_summary)
         .collect();
     let (status, sentence) = sentence(&reports, &outcomes, failed.len());
     Ok(Json(Overview {
@@ -75,15 +73,20 @@ async fn overview(
 }
 
 fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'static str, String) {
-    let count = |wanted: &[&str]| {
+    let count = |wanted: fn(RunState) -> bool| {
         outcomes
             .iter()
-            .filter(|outcome| wanted.contains(&outcome.state.as_str()))
+            .filter(|outcome| wanted(outcome.state))
             .map(|outcome| outcome.count)
             .sum::<i64>()
     };
-    let good = count(&["delivered", "made", "quiet"]);
-    let running = count(&OPEN_STATES);
+    let good = count(|state| {
+        matches!(
+            state,
+            RunState::Delivered | RunState::Completed | RunState::Quiet
+        )
+    });
+    let running = count(RunState::is_open);
     let runs = |n: i64| {
         if n == 1 {
             "1 run".to_owned()

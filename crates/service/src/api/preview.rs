@@ -1,25 +1,30 @@
 //! What a dashboard or a report would show, before it is sent or even applied: collected now,
 //! composed, and not kept.
 
-use std::{collections::BTreeMap, time::Duration};
+use maple_lark_api::PreviewOrder;
+use maple_lark_api::ProblemDetails;
+use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use maple_lark_definition::{
-    Audience, Dashboard, Definition, Format, ParameterValue, Report, edit,
-};
+
+use maple_lark_definition::{Audience, Dashboard, Definition, Format, Report, edit};
+
 use maple_lark_document::{Snapshot, snapshot::FrozenDefinition};
+
 use maple_lark_sources::Values;
+
 use maple_lark_store::Store;
+
 use maple_lark_time::nearest::suggestion;
+
 use rocket::{Route, State, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{
     archive::{format_named, one_file, written},
     documents::File,
     problem::Problem,
 };
+
 use crate::{
     access::Author,
     engine::{Catalogue, EngineHandle},
@@ -32,46 +37,9 @@ pub fn routes() -> Vec<Route> {
     routes![preview]
 }
 
-/// What to show: a report, a dashboard, or the text of one that is not applied yet.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct PreviewOrder {
-    #[serde(default)]
-    pub report: Option<String>,
-    #[serde(default)]
-    pub dashboard: Option<String>,
-    /// The text of a dashboard or a report, as its file has it.
-    #[serde(default)]
-    pub definition: Option<String>,
-    /// The audience of a report whose values are taken.
-    #[serde(default)]
-    pub audience: Option<String>,
-    /// The instant that the window follows from; now if nothing is said.
-    #[serde(default)]
-    pub at: Option<DateTime<Utc>>,
-    /// For a dashboard: an IANA time zone; UTC if nothing is said.
-    #[serde(default)]
-    pub time_zone: Option<String>,
-    /// For a dashboard: the window, with the keys that it has in a report; the previous day if
-    /// nothing is said.
-    #[serde(default)]
-    pub window: Option<serde_json::Value>,
-    /// For a dashboard: the name of a look.
-    #[serde(default)]
-    pub theme: Option<String>,
-    /// Parameter values by name: texts, numbers or lists of texts. They come before those of
-    /// the audience, the report and the dashboard.
-    #[serde(default)]
-    #[schema(value_type = BTreeMap<String, serde_json::Value>)]
-    pub values: BTreeMap<String, ParameterValue>,
-    /// One of the formats of documents; `html` if nothing is said.
-    #[serde(default)]
-    pub format: Option<String>,
-}
-
 /// Show what a dashboard or a report says of a window now. The sources are asked; nothing is
 /// kept or sent. A block that fails says so in its place.
-#[utoipa::path(post, operation_id = "preview", path = "/preview", tag = "dashboards", request_body = PreviewOrder, responses((status = 200, description = "the document, in its own media type"), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "preview", path = "/preview", tag = "dashboards", request_body = PreviewOrder, responses((status = 200, description = "the document, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/preview", data = "<order>")]
 async fn preview(
     _user: Author,

@@ -1,56 +1,21 @@
 //! Errors as problem details (RFC 9457).
 
+use maple_lark_api::{ProblemDetails, Role};
 use maple_lark_store::StoreError;
+
 use rocket::{
     Request,
     http::{ContentType, Status},
     response::{Responder, Response},
     serde::json,
 };
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// What went wrong, where and how to mend it. Media type `application/problem+json`.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// A short name of the kind of problem.
-    pub title: String,
-    pub status: u16,
-    /// This problem in words.
-    pub detail: String,
-    /// Each thing wrong in the files of a definition.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub problems: Vec<FileProblem>,
-}
-
-/// One thing wrong in a definition file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct FileProblem {
-    pub file: String,
-    pub line: usize,
-    pub column: usize,
-    pub key: String,
-    pub message: String,
-}
-
-impl From<maple_lark_definition::Problem> for FileProblem {
-    fn from(problem: maple_lark_definition::Problem) -> Self {
-        Self {
-            file: problem.file,
-            line: problem.line,
-            column: problem.column,
-            key: problem.key,
-            message: problem.message,
-        }
-    }
-}
 
 /// Why a guard turned a request away.
 #[derive(Debug, Clone)]
 pub enum Refusal {
     NotSignedIn,
     OtherSite,
-    Role { needed: &'static str, has: String },
+    Role { needed: Role, has: Role },
     Internal,
 }
 
@@ -89,29 +54,21 @@ impl Refusal {
     }
 }
 
+/// Problem details as an answer, with their media type.
+#[derive(Debug, Clone)]
+pub struct Problem(ProblemDetails);
+
 impl Problem {
     pub fn new(status: u16, title: &str, detail: impl Into<String>) -> Self {
-        Self {
-            title: title.to_owned(),
-            status,
-            detail: detail.into(),
-            problems: Vec::new(),
-        }
+        Self(ProblemDetails::new(status, title, detail))
     }
 
     pub fn not_found(what: impl std::fmt::Display) -> Self {
-        Self::new(404, "Not found", format!("there is no {what}"))
+        Self(ProblemDetails::not_found(what))
     }
 
     pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
-        let detail = match &problems[..] {
-            [one] => one.to_string(),
-            many => format!("{} problems; nothing was changed", many.len()),
-        };
-        Self {
-            problems: problems.into_iter().map(FileProblem::from).collect(),
-            ..Self::new(422, "Definitions are not valid", detail)
-        }
+        Self(ProblemDetails::definitions(problems))
     }
 }
 
@@ -131,8 +88,8 @@ impl From<StoreError> for Problem {
 
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
-        let status = Status::new(self.status);
-        let body = json::to_string(&self).unwrap_or_default();
+        let status = Status::new(self.0.status);
+        let body = json::to_string(&self.0).unwrap_or_default();
         Response::build_from(
             (ContentType::new("application", "problem+json"), body).respond_to(request)?,
         )

@@ -1,24 +1,35 @@
 //! Reports with their state, and runs on request.
 
+use maple_lark_api::AudienceView;
+use maple_lark_api::Backfill;
+use maple_lark_api::BackfillOrder;
+use maple_lark_api::CopyOrder;
+use maple_lark_api::DefinitionFile;
+use maple_lark_api::Files;
+use maple_lark_api::NewSchedule;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::ReportView;
+use maple_lark_api::RunOrder;
+use maple_lark_api::RunView;
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
+
 use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
+
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
+
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
 };
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-use uuid::Uuid;
 
 use super::{
     Answer,
-    definitions::{DefinitionFile, Files, apply_files, copied, stored_definition},
+    definitions::{apply_files, copied, stored_definition},
     problem::Problem,
-    runs::{RunOrder, one_run},
-    view::{AudienceView, ReportView, RunView},
+    runs::one_run,
 };
+
 use crate::{
     access::{Author, Viewer},
     engine::{
@@ -49,7 +60,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<ReportView>> {
 }
 
 /// One report.
-#[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>")]
 async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportView> {
     Ok(Json(one_view(store, name).await?))
@@ -123,7 +134,7 @@ fn view(
         name: report.name.clone(),
         title: report.title.clone(),
         file: report.place.file.clone(),
-        zone: report.zone.to_string(),
+        time_zone: report.zone.to_string(),
         owner: report.owner.as_ref().map(ToString::to_string),
         dashboards: report
             .dashboards
@@ -146,7 +157,7 @@ fn view(
             .iter()
             .map(|query| query.source.value.clone())
             .collect(),
-        last_run: latest.map(Into::into),
+        last_run: latest.map(super::view::run_summary),
     }
 }
 
@@ -191,7 +202,7 @@ pub(super) async fn everybody_meant(
 }
 
 /// Run a report now; the schedule is not disturbed.
-#[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/runs", data = "<order>")]
 async fn run(
     user: Author,
@@ -227,30 +238,8 @@ async fn run(
     Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
 }
 
-/// Which past instants to produce again.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct BackfillOrder {
-    /// The first instant that counts.
-    pub from: DateTime<Utc>,
-    /// The first that does not count any more.
-    pub to: DateTime<Utc>,
-    /// Whether the documents go to the audiences, or are only made.
-    #[serde(default)]
-    pub deliver: bool,
-    /// Only say which instants they are.
-    #[serde(default)]
-    pub check: bool,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct Backfill {
-    pub instants: Vec<DateTime<Utc>>,
-    /// The runs that were made, in the order of the instants; none with `check`.
-    pub runs: Vec<Uuid>,
-}
-
 /// Produce the runs of a past range of scheduled instants.
-#[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/reports/<name>/backfill", data = "<order>")]
 async fn backfill_report(
     user: Author,
@@ -278,7 +267,7 @@ async fn backfill_report(
 }
 
 /// Pause a report's schedule.
-#[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/pause")]
 async fn pause(
     _user: Author,
@@ -292,7 +281,7 @@ async fn pause(
 }
 
 /// Resume a report's schedule; what passed while it was paused is not made up for.
-#[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/resume")]
 async fn resume(
     _user: Author,
@@ -305,17 +294,8 @@ async fn resume(
     view
 }
 
-/// What a copy is called.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CopyOrder {
-    pub name: String,
-    /// The original's title with "(copy)" behind it if nothing is said.
-    #[serde(default)]
-    pub title: Option<String>,
-}
-
 /// Copy a report. The copy begins paused, so that nobody gets two mails unasked.
-#[utoipa::path(post, operation_id = "copy_report", path = "/reports/{name}/copy", tag = "reports", params(("name" = String, Path)), request_body = CopyOrder, responses((status = 201, body = ReportView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "copy_report", path = "/reports/{name}/copy", tag = "reports", params(("name" = String, Path)), request_body = CopyOrder, responses((status = 201, body = ReportView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/reports/<name>/copy", data = "<order>")]
 async fn copy(
     user: Author,
@@ -348,19 +328,8 @@ async fn copy(
     ))
 }
 
-/// A report's time zone, window and schedule, with the keys that they have in its file.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct NewSchedule {
-    pub time_zone: String,
-    pub window: serde_json::Value,
-    /// Nothing for a report that runs only when asked.
-    #[serde(default)]
-    pub schedule: Option<serde_json::Value>,
-}
-
 /// A report's time zone, window and schedule, as its file has them.
-#[utoipa::path(get, operation_id = "get_schedule", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = NewSchedule), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_schedule", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = NewSchedule), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>/schedule")]
 async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<NewSchedule> {
     let stored = stored_definition("report", name, store).await?;
@@ -378,7 +347,7 @@ async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<New
 }
 
 /// Set a report's time zone, window and schedule; the rest of its file stays as it is.
-#[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[put("/reports/<name>/schedule", data = "<new>")]
 async fn reschedule(
     user: Author,

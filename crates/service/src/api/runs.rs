@@ -1,25 +1,28 @@
 //! Runs: lists, one with everything that happened, and its progress as it happens.
 
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::RunPage;
+use maple_lark_api::RunState;
+use maple_lark_api::RunView;
+use maple_lark_api::SnapshotView;
 use std::time::Duration;
 
-use chrono::{DateTime, Utc};
 use maple_lark_document::Snapshot;
+
+use maple_lark_api::Words;
 use maple_lark_store::{Store, runs::RunFilter};
+
 use rocket::{
     Route, Shutdown, State, get, post,
     response::stream::{Event, EventStream},
     routes,
     serde::json::Json,
 };
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+
 use uuid::Uuid;
 
-use super::{
-    Answer,
-    problem::Problem,
-    view::{DeliveryView, RunPage, RunView, SnapshotView},
-};
+use super::{Answer, problem::Problem, view};
+
 use crate::{
     access::{Author, Viewer},
     engine::EngineHandle,
@@ -29,43 +32,25 @@ pub fn routes() -> Vec<Route> {
     routes![list, one, events, cancel]
 }
 
-/// What to run and whether to send it.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct RunOrder {
-    /// The instant that the window follows from; now if nothing is said.
-    pub scheduled_for: Option<DateTime<Utc>>,
-    /// Whether the documents go to the audiences, or are only made.
-    #[serde(default = "yes")]
-    pub deliver: bool,
-    /// Who alone gets it, instead of the report's audiences: mail addresses, people or groups by
-    /// name, or "me" for whoever asks.
-    #[serde(default)]
-    pub to: Vec<String>,
-    /// Whose view they get; nothing if the report has one audience alone.
-    pub audience: Option<String>,
-    /// Stands at the top of the mail to them.
-    pub note: Option<String>,
-}
-
-fn yes() -> bool {
-    true
-}
-
 /// Runs, newest first.
-#[utoipa::path(get, operation_id = "list_runs", path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<String>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
+#[utoipa::path(get, operation_id = "list_runs", path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<RunState>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
 #[get("/runs?<report>&<state>&<page>&<size>")]
 async fn list(
     _user: Viewer,
     report: Option<String>,
-    state: Option<String>,
+    state: Option<&str>,
     page: Option<u64>,
     size: Option<u64>,
     store: &State<Store>,
 ) -> Answer<RunPage> {
     let (page, size) = (page.unwrap_or(1).max(1), size.unwrap_or(25).clamp(1, 200));
+    let state = state
+        .map(RunState::from_word)
+        .transpose()
+        .map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
     let found = store.runs(&RunFilter { report, state }, page, size).await?;
     Ok(Json(RunPage {
-        items: found.items.into_iter().map(Into::into).collect(),
+        items: found.items.into_iter().map(view::run_summary).collect(),
         total: found.total,
         page,
         size,
@@ -73,14 +58,14 @@ async fn list(
 }
 
 /// One run with its steps, documents and deliveries.
-#[utoipa::path(get, operation_id = "get_run", path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_run", path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>")]
 async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
     Ok(Json(one_run(store, id).await?))
 }
 
 /// Cancel a run that is not settled.
-#[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/runs/<id>/cancel")]
 async fn cancel(
     user: Author,
@@ -134,25 +119,35 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
         });
     }
     Ok(RunView {
-        run: run.into(),
-        steps: store.steps(id).await?.into_iter().map(Into::into).collect(),
+        run: view::run_summary(run),
+        steps: store
+            .steps(id)
+            .await?
+            .into_iter()
+            .map(view::step_view)
+            .collect(),
         documents: store
             .document_heads(id)
             .await?
             .into_iter()
-            .map(Into::into)
+            .map(view::document_view)
             .collect(),
         deliveries: deliveries
             .into_iter()
-            .map(|delivery| DeliveryView::new(delivery, &attempts))
+            .map(|delivery| view::delivery_view(delivery, &attempts))
             .collect(),
         snapshots,
-        links: store.links(id).await?.into_iter().map(Into::into).collect(),
+        links: store
+            .links(id)
+            .await?
+            .into_iter()
+            .map(view::link_view)
+            .collect(),
     })
 }
 
 /// The run as server-sent events named `run`, one at each change, until it is settled.
-#[utoipa::path(get, operation_id = "follow_run", path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = Problem)))]
+#[utoipa::path(get, operation_id = "follow_run", path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>/events")]
 async fn events(
     _user: Viewer,

@@ -1,16 +1,24 @@
 //! Explains a schedule and a window without saving anything.
 
+use maple_lark_api::Explained;
+use maple_lark_api::ExplainedInstant;
+use maple_lark_api::ExplainedLeftOut;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::Question;
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
+
 use maple_lark_definition::{Definition, DefinitionSet, schedule_and_window};
+
 use maple_lark_store::Store;
+
 use maple_lark_time::{Zone, nearest::suggestion, window::Step};
+
 use rocket::{Route, State, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{Answer, problem::Problem};
+
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
@@ -19,75 +27,8 @@ pub fn routes() -> Vec<Route> {
 
 const MOST_INSTANTS: usize = 1000;
 
-/// A schedule, a window or both, with the keys that they have in a report's definition.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Question {
-    pub time_zone: String,
-    #[serde(default)]
-    pub schedule: Option<serde_json::Value>,
-    #[serde(default)]
-    pub window: Option<serde_json::Value>,
-    /// Instants after this one are listed; now if nothing is said. Without a schedule it is
-    /// the instant that the window follows from.
-    #[serde(default)]
-    pub after: Option<DateTime<Utc>>,
-    #[serde(default)]
-    pub count: Option<usize>,
-    /// The reader's own time zone, to show the instants in as well.
-    #[serde(default)]
-    pub reader_zone: Option<String>,
-    /// Calendars by name, as iCalendar text, in place of those that are stored.
-    #[serde(default)]
-    pub calendars: BTreeMap<String, String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Explained {
-    /// The schedule in one sentence, with its zone.
-    pub schedule: Option<String>,
-    /// The window in words.
-    pub window: Option<String>,
-    pub instants: Vec<ExplainedInstant>,
-    /// What the calendars skip or move up to the last of the instants.
-    pub left_out: Vec<ExplainedLeftOut>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ExplainedLeftOut {
-    /// RFC 3339 with the offset of the report's zone.
-    pub local: String,
-    /// What the calendar calls the day.
-    pub day: String,
-    /// When it runs instead; nothing if it does not.
-    pub moved_to: Option<String>,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ExplainedInstant {
-    pub at: DateTime<Utc>,
-    /// RFC 3339 with the offset of the report's zone.
-    pub local: String,
-    /// In the reader's zone, if one was given.
-    pub reader: Option<String>,
-    /// ISO 8601 interval with the zone (RFC 9557).
-    pub window: Option<String>,
-    pub window_label: Option<String>,
-    /// How much of the window counts, in seconds: elapsed time, so that a day may have
-    /// 23 or 25 hours; with office hours only those.
-    pub window_seconds: Option<i64>,
-    /// The window it is compared with, as an ISO 8601 interval with the zone.
-    pub compared_with: Option<String>,
-    pub compared_with_label: Option<String>,
-    /// The resampling step that a figure across the page gets, an ISO 8601 duration.
-    pub step: Option<String>,
-    /// The parts of the window that count, where it is narrowed to certain hours or days.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub parts: Vec<String>,
-}
-
 /// Say a schedule back in words, with its next instants and their windows.
-#[utoipa::path(post, operation_id = "explain_schedule", path = "/schedules/explain", tag = "schedules", request_body = Question, responses((status = 200, body = Explained), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "explain_schedule", path = "/schedules/explain", tag = "schedules", request_body = Question, responses((status = 200, body = Explained), (status = 422, body = ProblemDetails)))]
 #[post("/schedules/explain", data = "<question>")]
 async fn explain(
     _user: Viewer,
@@ -98,7 +39,7 @@ async fn explain(
         Problem::new(422, "Unknown zone", error.to_string())
     };
     let reader: Option<Zone> = question
-        .reader_zone
+        .reader_time_zone
         .as_deref()
         .map(str::parse)
         .transpose()

@@ -1,30 +1,22 @@
 //! Stored secrets: set, named and removed, never shown.
 
+use maple_lark_api::NewSecret;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::SecretView;
 use std::sync::Arc;
 
-use chrono::{DateTime, Utc};
+use chrono::Utc;
+
 use maple_lark_store::Store;
+
 use rocket::{Route, State, delete, get, http::Status, put, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{Answer, problem::Problem};
+
 use crate::{Config, access::Administrator, secrets::VaultError};
 
 pub fn routes() -> Vec<Route> {
     routes![list, set, remove]
-}
-
-#[derive(Deserialize, Serialize, ToSchema)]
-pub struct NewSecret {
-    pub value: String,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct SecretView {
-    pub name: String,
-    pub updated_at: DateTime<Utc>,
-    pub updated_by: String,
 }
 
 impl From<VaultError> for Problem {
@@ -50,7 +42,7 @@ async fn list(_user: Administrator, store: &State<Store>) -> Answer<Vec<SecretVi
 }
 
 /// Store a secret, encrypted; definitions refer to it as "secret:name". It is shown nowhere.
-#[utoipa::path(put, operation_id = "set_secret", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), request_body = NewSecret, responses((status = 204), (status = 422, body = Problem)))]
+#[utoipa::path(put, operation_id = "set_secret", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), request_body = NewSecret, responses((status = 204), (status = 422, body = ProblemDetails)))]
 #[put("/secrets/<name>", data = "<secret>")]
 async fn set(
     user: Administrator,
@@ -87,7 +79,7 @@ async fn set(
 }
 
 /// Remove a stored secret; sources that refer to it can no longer sign in.
-#[utoipa::path(delete, operation_id = "remove_secret", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "remove_secret", path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/secrets/<name>")]
 async fn remove(user: Administrator, name: &str, store: &State<Store>) -> Result<Status, Problem> {
     if !store.remove_secret(name).await? {

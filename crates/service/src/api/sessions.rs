@@ -1,19 +1,27 @@
 //! Signing in: sessions for the console, tokens for programs.
 
+use maple_lark_api::Credentials;
+use maple_lark_api::NewToken;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::Role;
+use maple_lark_api::Token;
+use maple_lark_api::TokenRequest;
+use maple_lark_api::UserView;
 use std::{net::IpAddr, sync::Arc};
 
 use maple_lark_store::Store;
+
 use rocket::{
     Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite},
     post, routes,
     serde::json::Json,
 };
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem, view::UserView};
+use super::{Answer, problem::Problem};
+
 use crate::{
     Config,
     access::{self, SESSION_COOKIE, SignInError, Viewer, token_hash},
@@ -30,36 +38,6 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-#[derive(Deserialize, ToSchema)]
-pub struct Credentials {
-    pub name: String,
-    pub password: String,
-}
-
-#[derive(Deserialize, ToSchema)]
-pub struct TokenRequest {
-    pub name: String,
-    pub password: String,
-    /// What the token is for, to tell it from others.
-    pub label: String,
-}
-
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct NewToken {
-    pub id: Uuid,
-    /// Shown only now; the service keeps a digest.
-    pub token: String,
-    pub user: UserView,
-}
-
-#[derive(Serialize, ToSchema)]
-pub struct Token {
-    pub id: Uuid,
-    pub label: String,
-    pub created_at: chrono::DateTime<chrono::Utc>,
-    pub last_used_at: Option<chrono::DateTime<chrono::Utc>>,
-}
-
 impl From<SignInError> for Problem {
     fn from(error: SignInError) -> Self {
         match error {
@@ -70,16 +48,16 @@ impl From<SignInError> for Problem {
     }
 }
 
-fn view(name: &str, role: &str, config: &Config) -> UserView {
+fn view(name: &str, role: Role, config: &Config) -> UserView {
     UserView {
         name: name.to_owned(),
-        role: role.to_owned(),
+        role,
         demo: config.demo_mailbox.is_some(),
     }
 }
 
 /// Sign in and get a session cookie.
-#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[post("/session", data = "<credentials>")]
 async fn sign_in(
     credentials: Json<Credentials>,
@@ -104,14 +82,14 @@ async fn sign_in(
             .secure(secure)
             .path("/"),
     );
-    Ok(Json(view(&user.name, &user.role, config)))
+    Ok(Json(view(&user.name, *user.role, config)))
 }
 
 /// Who is signed in.
-#[utoipa::path(get, operation_id = "get_session", path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = Problem)))]
+#[utoipa::path(get, operation_id = "get_session", path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = ProblemDetails)))]
 #[get("/session")]
 fn who(user: Viewer, config: &State<Arc<Config>>) -> Json<UserView> {
-    Json(view(&user.0.name, &user.0.role, config))
+    Json(view(&user.0.name, *user.0.role, config))
 }
 
 /// End the session.
@@ -130,7 +108,7 @@ async fn sign_out(
 }
 
 /// Get an API token for a name and a password.
-#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = Problem), (status = 429, body = Problem)))]
+#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[post("/tokens", data = "<request>")]
 async fn make_token(
     request: Json<TokenRequest>,
@@ -149,7 +127,7 @@ async fn make_token(
     Ok(Json(NewToken {
         id,
         token,
-        user: view(&user.name, &user.role, config),
+        user: view(&user.name, *user.role, config),
     }))
 }
 
@@ -172,7 +150,7 @@ async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
 }
 
 /// Revoke one of your tokens.
-#[utoipa::path(delete, operation_id = "revoke_token", path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(delete, operation_id = "revoke_token", path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/tokens/<id>")]
 async fn revoke_token(
     user: Viewer,

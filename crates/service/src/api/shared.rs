@@ -126,7 +126,7 @@ async fn page(
         .count_opening(link.id, engine.now())
         .await
         .map_err(|error| broken(&error))?;
-    let view = super::view::RunSummary::from(run);
+    let view = super::view::run_summary(run);
     let mut body = format!(
         "<h1>{}</h1><p class=\"when\">{}</p><table><tr><th>Document</th><th>Size</th></tr>",
         escaped(&view.title),
@@ -144,7 +144,7 @@ async fn page(
     }
     let zone: maple_lark_time::Zone = view
         .window
-        .zone
+        .time_zone
         .parse()
         .unwrap_or(maple_lark_time::Zone::UTC);
     let _ = write!(

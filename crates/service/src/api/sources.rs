@@ -1,16 +1,16 @@
 //! Sources and dashboards.
 
+use maple_lark_api::DashboardView;
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::SourceTest;
+use maple_lark_api::SourceView;
 use std::time::Instant;
 
 use maple_lark_definition::{DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{
-    Answer,
-    problem::Problem,
-    view::{DashboardView, SourceTest, SourceView},
-};
+use super::{Answer, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::{Catalogue, EngineHandle},
@@ -52,7 +52,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
 }
 
 /// Sign in at a source and say what is there, or why it refuses.
-#[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = Problem)))]
+#[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = ProblemDetails)))]
 #[post("/sources/<name>/test")]
 async fn test(
     _user: Author,

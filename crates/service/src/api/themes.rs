@@ -1,34 +1,35 @@
 //! What documents theme like: a theme, tried on a sample before it is saved.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_api::ProblemDetails;
+use maple_lark_api::ThemeText;
+
 use maple_lark_data::digest::sha256;
+
 use maple_lark_data::{Column, ColumnKind, Table, Value};
+
 use maple_lark_definition::Definition;
+
 use maple_lark_document::{
     Snapshot,
     compose::compose,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
+
 use maple_lark_time::{Window, Zone};
+
 use rocket::{Route, post, routes, serde::json::Json};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{documents::File, problem::Problem};
+
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
     routes![preview]
 }
 
-/// The text of a theme, as its file has it.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ThemeText {
-    pub text: String,
-}
-
 /// The first page of a sample document in this theme, as a PNG. Nothing is kept.
-#[utoipa::path(post, operation_id = "preview_theme", path = "/themes/preview", tag = "definitions", request_body = ThemeText, responses((status = 200, content_type = "image/png"), (status = 422, body = Problem)))]
+#[utoipa::path(post, operation_id = "preview_theme", path = "/themes/preview", tag = "definitions", request_body = ThemeText, responses((status = 200, content_type = "image/png"), (status = 422, body = ProblemDetails)))]
 #[post("/themes/preview", data = "<order>")]
 async fn preview(_user: Viewer, order: Json<ThemeText>) -> Result<File, Problem> {
     let theme = match Definition::parse("theme.toml", &order.text) {
@@ -62,6 +63,7 @@ async fn preview(_user: Viewer, order: Json<ThemeText>) -> Result<File, Problem>
 }
 
 const REPORT: &str = "[report]\nname = \"sample\"\ntitle = \"A sample report\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"sample\"]\n[window]\nprevious = \"day\"\n";
+
 const DASHBOARD: &str = r#"
 [dashboard]
 name = "sample"

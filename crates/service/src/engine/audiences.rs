@@ -1,5 +1,7 @@
 //! Finds out who gets a run: once, before anything is collected, and kept with the run.
 
+use maple_lark_api::StepKind;
+use maple_lark_api::StepState;
 use std::collections::BTreeMap;
 
 use maple_lark_definition::{Report, ResolvedAudience, Times};
@@ -116,7 +118,7 @@ async fn ask(
     let _turn = shared.sources.turn(source).await;
     shared
         .store
-        .begin_step(run.id, "audiences", &subject, shared.now())
+        .begin_step(run.id, StepKind::Audiences, &subject, shared.now())
         .await?;
     let answer = shared
         .reader
@@ -134,14 +136,14 @@ async fn ask(
         Err(error) => Err(error.to_string()),
     };
     let (state, detail) = match &found {
-        Ok(found) => ("done", format!("{} audiences", found.len())),
-        Err(reason) => ("failed", reason.clone()),
+        Ok(found) => (StepState::Done, format!("{} audiences", found.len())),
+        Err(reason) => (StepState::Failed, reason.clone()),
     };
     shared
         .store
         .end_step(
             run.id,
-            "audiences",
+            StepKind::Audiences,
             &subject,
             state,
             Some(detail),

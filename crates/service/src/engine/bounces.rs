@@ -1,5 +1,6 @@
 //! Reads bounces from a Maildir: each message once, and kept where it was.
 
+use maple_lark_api::DeliveryState;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -93,7 +94,7 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
         tracing::warn!(recipient = %bounce.recipient, "a bounce is of no delivery on record");
         return Ok(());
     };
-    if delivery.state == "bounced" {
+    if delivery.state == DeliveryState::Bounced {
         return Ok(());
     }
     let words = format!("returned: {} {}", bounce.status, bounce.words);
@@ -113,7 +114,7 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
             "{} is suppressed: {words}. It gets nothing until somebody puts it back.",
             bounce.recipient
         );
-        super::notices::tell(shared, "set-aside", &bounce.recipient, None, owner, &text).await?;
+        super::notices::tell(shared, "suppressed", &bounce.recipient, None, owner, &text).await?;
     }
     shared.store.mark_bounced(delivery.id, &words).await?;
     Ok(())

@@ -161,9 +161,11 @@ impl Catalogue {
         {
             match &query.origin {
                 Origin::Source { name, .. } => {
-                    drop(needed.insert((Kind::Source, name.value.clone())))
+                    needed.insert((Kind::Source, name.value.clone()));
                 }
-                Origin::Sampler(name) => drop(needed.insert((Kind::Sampler, name.value.clone()))),
+                Origin::Sampler(name) => {
+                    needed.insert((Kind::Sampler, name.value.clone()));
+                }
                 Origin::Query(_) => {}
             }
         }

@@ -1,6 +1,8 @@
 //! Asks every query of a run once for each distinct set of parameter values, and keeps the
 //! answers as a snapshot.
 
+use maple_lark_api::StepKind;
+use maple_lark_api::StepState;
 use std::{
     collections::{BTreeMap, HashMap},
     sync::{Arc, Mutex},
@@ -63,8 +65,11 @@ impl Turns {
 
 /// The window that a run was made with.
 pub fn window_of(run: &Run) -> Result<Window, WorkError> {
-    let zone = run.zone.parse().map_err(|_| {
-        WorkError::Run(format!("the run's time zone \"{}\" is not known", run.zone))
+    let zone = run.time_zone.parse().map_err(|_| {
+        WorkError::Run(format!(
+            "the run's time zone \"{}\" is not known",
+            run.time_zone
+        ))
     })?;
     let within = run
         .within
@@ -162,7 +167,7 @@ pub async fn collect(
         };
         shared
             .store
-            .begin_step(run.id, "snapshot", &key[..8], shared.now())
+            .begin_step(run.id, StepKind::Snapshot, &key[..8], shared.now())
             .await?;
         // Its rows are let go before they are kept: there may be a million.
         let Sealed {
@@ -188,9 +193,9 @@ pub async fn collect(
             .store
             .end_step(
                 run.id,
-                "snapshot",
+                StepKind::Snapshot,
                 &key[..8],
-                "done",
+                StepState::Done,
                 Some(detail),
                 shared.now(),
             )
@@ -237,7 +242,7 @@ async fn ask(
     let started = shared.now();
     shared
         .store
-        .begin_step(run.id, "collect", &subject, started)
+        .begin_step(run.id, StepKind::Collect, &subject, started)
         .await?;
     let record = answered(
         shared,
@@ -250,7 +255,7 @@ async fn ask(
     .await;
     let (state, detail) = match &record.outcome {
         Outcome::Rows(table) => (
-            "done",
+            StepState::Done,
             format!(
                 "{} rows{}",
                 table.len(),
@@ -261,14 +266,14 @@ async fn ask(
                     .unwrap_or_default()
             ),
         ),
-        Outcome::Failed(reason) => ("failed", reason.clone()),
+        Outcome::Failed(reason) => (StepState::Failed, reason.clone()),
     };
-    tracing::info!(query = %subject, state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
+    tracing::info!(query = %subject, %state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
     shared
         .store
         .end_step(
             run.id,
-            "collect",
+            StepKind::Collect,
             &subject,
             state,
             Some(detail),

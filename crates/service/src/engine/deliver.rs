@@ -1,5 +1,12 @@
 //! Puts the deliveries of a run into the outbox.
 
+use maple_lark_api::ChannelType;
+use maple_lark_api::DeliveryState;
+use maple_lark_api::RecipientRole;
+use maple_lark_api::StepKind;
+use maple_lark_api::StepState;
+use maple_lark_definition::Channel;
+use maple_lark_definition::ChannelKind;
 use std::collections::BTreeSet;
 
 use maple_lark_data::digest::sha256;
@@ -57,14 +64,14 @@ pub async fn enqueue(
             })?;
         if let Some(reason) = silence(audience, snapshot) {
             store
-                .begin_step(run.id, "send", &audience.name, now)
+                .begin_step(run.id, StepKind::Send, &audience.name, now)
                 .await?;
             store
                 .end_step(
                     run.id,
-                    "send",
+                    StepKind::Send,
                     &audience.name,
-                    "quiet",
+                    StepState::Quiet,
                     Some(reason.clone()),
                     now,
                 )
@@ -74,15 +81,24 @@ pub async fn enqueue(
         }
         let addresses: Vec<String> = audience
             .everybody()
-            .map(|(_, recipient)| recipient.mailbox.address.to_lowercase())
+            .map(|recipient| recipient.mailbox.address.to_lowercase())
             .collect();
         let suppressed = store.suppressed(&addresses).await?;
         let mut passed_over = Vec::new();
         let together = format!("{}.{}", run.id, &sha256(audience.name.as_bytes())[..12]);
-        for (role, recipient) in audience.everybody() {
+        let listed = [
+            (RecipientRole::To, &audience.to),
+            (RecipientRole::Cc, &audience.cc),
+            (RecipientRole::Bcc, &audience.bcc),
+        ];
+        let listed = listed
+            .into_iter()
+            .flat_map(|(role, list)| list.iter().map(move |recipient| (role, recipient)))
+            .collect::<Vec<_>>();
+        for (role, recipient) in listed {
             let address = recipient.mailbox.address.to_lowercase();
             if left.contains(&address) {
-                passed_over.push(format!("{address} has left this report"));
+                passed_over.push(format!("{address} has unsubscribed from this report"));
                 continue;
             }
             if let Some(bounced) = suppressed.iter().find(|bounced| bounced.address == address) {
@@ -113,7 +129,7 @@ pub async fn enqueue(
                 recipient: recipient.mailbox.to_string(),
                 message_id,
                 via: mail_server.clone(),
-                role: role.to_owned(),
+                role: role.into(),
                 variant,
                 ..delivery
             });
@@ -127,10 +143,10 @@ pub async fn enqueue(
                 .set
                 .channels
                 .get(name)
-                .map_or("channel", |channel| channel.kind.name());
+                .map_or(ChannelType::Removed, channel_type);
             let delivery = waiting(id, run, snapshot, audience, now);
             deliveries.push(Delivery {
-                channel: kind.to_owned(),
+                channel: kind.into(),
                 recipient: name.clone(),
                 message_id: id.to_string(),
                 via: name.clone(),
@@ -139,14 +155,14 @@ pub async fn enqueue(
         }
         if !passed_over.is_empty() {
             store
-                .begin_step(run.id, "send", &audience.name, now)
+                .begin_step(run.id, StepKind::Send, &audience.name, now)
                 .await?;
             store
                 .end_step(
                     run.id,
-                    "send",
+                    StepKind::Send,
                     &audience.name,
-                    "done",
+                    StepState::Done,
                     Some(passed_over.join("; ")),
                     now,
                 )
@@ -216,9 +232,9 @@ fn waiting(
         run_id: run.id,
         snapshot_id: snapshot.id,
         audience: audience.name.clone(),
-        channel: "mail".to_owned(),
+        channel: ChannelType::Mail.into(),
         recipient: String::new(),
-        state: "waiting".to_owned(),
+        state: DeliveryState::Waiting.into(),
         message_id: String::new(),
         next_attempt_at: now,
         problem: None,
@@ -227,10 +243,21 @@ fn waiting(
         created_at: now,
         settled_at: None,
         via: String::new(),
-        role: "to".to_owned(),
+        role: RecipientRole::To.into(),
         variant: String::new(),
         copy: 0,
         note: None,
         requested_by: None,
+    }
+}
+
+/// How a delivery by this channel travels.
+fn channel_type(channel: &Channel) -> ChannelType {
+    match channel.kind {
+        ChannelKind::MailServer(_) => ChannelType::Mail,
+        ChannelKind::Folder(_) => ChannelType::Folder,
+        ChannelKind::Upload(_) => ChannelType::Upload,
+        ChannelKind::Webhook(_) => ChannelType::Webhook,
+        ChannelKind::Syslog(_) => ChannelType::Syslog,
     }
 }

@@ -1,6 +1,8 @@
 //! Makes the message of a delivery from what is stored: the same every time. What all messages
 //! of one audience have in common is made once.
 
+use maple_lark_api::RecipientRole;
+use maple_lark_definition::Format;
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -119,7 +121,7 @@ fn audience(run: &Run, name: &str) -> Option<ResolvedAudience> {
 fn recipient_format(audience: &ResolvedAudience, variant: &str) -> Option<RecipientFormat> {
     audience
         .everybody()
-        .map(|(_, recipient)| recipient.format)
+        .map(|recipient| recipient.format)
         .find(|recipient_format| recipient_format.key() == variant)
 }
 
@@ -165,7 +167,7 @@ pub async fn message(
         .iter()
         .chain(&common.cc)
         .any(|mailbox| mailbox.address.eq_ignore_ascii_case(&recipient.address));
-    let together = named || delivery.role == "bcc" && !common.to.is_empty();
+    let together = named || delivery.role == RecipientRole::Bcc && !common.to.is_empty();
     let (to, cc) = if together && delivery.copy == 0 {
         (common.to.clone(), common.cc.clone())
     } else {
@@ -238,15 +240,15 @@ async fn common(
     drop(snapshot);
 
     let deliver = &report.deliver;
-    let wanted = |format: &str| {
+    let wanted = |format: Format| {
         deliver
             .attach
             .as_ref()
-            .is_none_or(|formats| formats.iter().any(|wanted| wanted.name() == format))
+            .is_none_or(|formats| formats.contains(&format))
     };
     let attached: Vec<_> = documents
         .into_iter()
-        .filter(|document| wanted(&document.format))
+        .filter(|document| wanted(*document.format))
         .collect();
     // Base64 makes four bytes of three, and breaks lines.
     let encoded: u64 = attached
@@ -371,7 +373,8 @@ fn note(run: &Run, delivery: &Delivery) -> Option<String> {
         .map(|note| format!("\n{note}"))
         .unwrap_or_default();
     if delivery.copy > 0 {
-        let zone: maple_lark_time::Zone = run.zone.parse().unwrap_or(maple_lark_time::Zone::UTC);
+        let zone: maple_lark_time::Zone =
+            run.time_zone.parse().unwrap_or(maple_lark_time::Zone::UTC);
         let made = zone.readable(run.finished_at.or(run.started_at).unwrap_or(run.created_at));
         return Some(format!(
             "This is a copy, sent again by {by}. The documents are those of {made}, unchanged.{own}"

@@ -3,6 +3,7 @@
 //! Each step is a row before it is an action, so a process that is killed anywhere loses
 //! nothing: another one takes the work over when the lease has run out.
 
+use maple_lark_api::RunState;
 mod audiences;
 mod bounces;
 mod catalogue;
@@ -313,7 +314,7 @@ async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
             Ok(()) => Ok(()),
             Err(WorkError::Run(problem)) => {
                 tracing::error!(problem, "failed");
-                shared.store.set_run_state(run.id, shared.owner, "failed", Some(&problem), shared.now()).await
+                shared.store.set_run_state(run.id, shared.owner, RunState::Failed, Some(&problem), shared.now()).await
             }
             Err(WorkError::Store(StoreError::LeaseLost(_))) => {
                 tracing::warn!("this run was cancelled, or another process has taken it over");
@@ -365,7 +366,7 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
         WorkError::Run(format!("the run holds no definition of \"{}\"", run.report))
     })?;
 
-    if run.state == "releasing" {
+    if run.state == RunState::Releasing {
         let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
         return send(shared, run, report, &audiences).await;
     }
@@ -375,14 +376,14 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
         Ready::Later => return Ok(()),
     };
     store
-        .set_run_state(run.id, owner, "collecting", None, shared.now())
+        .set_run_state(run.id, owner, RunState::Collecting, None, shared.now())
         .await?;
     let audiences = audiences::audiences(shared, run, &catalogue, report).await?;
     let value_sets = audiences::value_sets(&catalogue, report, &audiences);
     collect::collect(shared, run, &catalogue, report, value_sets, incomplete).await?;
 
     store
-        .set_run_state(run.id, owner, "rendering", None, shared.now())
+        .set_run_state(run.id, owner, RunState::Rendering, None, shared.now())
         .await?;
     let failed = render::render(shared, run, report, &audiences).await?;
     shared.wake.notify_waiters();
@@ -398,13 +399,13 @@ async fn advance(shared: &Arc<Shared>, run: &Run) -> Result<(), WorkError> {
         let problem = format!("\"{block}\" could not be made: {reason}{more}");
         tracing::warn!(problem, "held");
         store
-            .set_run_state(run.id, owner, "held", Some(&problem), shared.now())
+            .set_run_state(run.id, owner, RunState::Held, Some(&problem), shared.now())
             .await?;
         return Ok(());
     }
     if !run.deliver || audiences.is_empty() {
         store
-            .set_run_state(run.id, owner, "made", None, shared.now())
+            .set_run_state(run.id, owner, RunState::Completed, None, shared.now())
             .await?;
         tracing::info!("made, without deliveries");
         return Ok(());
@@ -433,7 +434,13 @@ async fn send(
         tracing::info!(reason, "quiet");
         shared
             .store
-            .set_run_state(run.id, shared.owner, "quiet", Some(&reason), shared.now())
+            .set_run_state(
+                run.id,
+                shared.owner,
+                RunState::Quiet,
+                Some(&reason),
+                shared.now(),
+            )
             .await?;
         notices::confirm_quiet(shared, run, report, &reason).await?;
     }

@@ -1,9 +1,11 @@
 //! Tells owners what did not go as it should, gathered into one mail, and when all is well
 //! again.
 
+use maple_lark_api::RunState;
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
+use maple_lark_api::Words;
 use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
 use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
@@ -143,7 +145,12 @@ async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
     for end in shared
         .store
         .untold(
-            &["failed", "held", "partly-delivered", "awaiting-approval"],
+            &[
+                RunState::Failed,
+                RunState::Held,
+                RunState::PartlyDelivered,
+                RunState::AwaitingApproval,
+            ],
             since,
         )
         .await?
@@ -153,17 +160,17 @@ async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
             .as_deref()
             .map(|problem| format!(": {problem}"))
             .unwrap_or_default();
-        let what = match end.state.as_str() {
-            "held" => format!(
-                "is held{problem}. Nobody has got it. Look at it, and release it or run it again"
+        let what = match *end.state {
+            RunState::Held => format!(
+                "is held{problem}. It was sent to nobody. Check it, then release it or run it again"
             ),
-            "failed" => format!("failed{problem}"),
-            "awaiting-approval" => {
-                "waits until somebody has looked at it and releases it".to_owned()
+            RunState::Failed => format!("failed{problem}"),
+            RunState::AwaitingApproval => {
+                "awaits approval; it is sent when somebody approves it".to_owned()
             }
             _ => format!("did not reach everybody{problem}"),
         };
-        tell_of_run(shared, &end.state, &end, &what).await?;
+        tell_of_run(shared, end.state.word(), &end, &what).await?;
     }
     for end in shared.store.recovered().await? {
         tell_of_run(shared, "recovered", &end, "went well again").await?;
@@ -276,7 +283,7 @@ pub async fn of_source(
                 .count_source_failure(&source.name, run.id, words, now)
                 .await?;
             if failures == limit {
-                let zone: Zone = run.zone.parse().unwrap_or(Zone::UTC);
+                let zone: Zone = run.time_zone.parse().unwrap_or(Zone::UTC);
                 let text = format!(
                     "The source {} has failed in {failures} runs in a row since {}: {words}",
                     source.title,
@@ -415,10 +422,10 @@ fn word(kind: &str) -> &'static str {
         "held" => "held",
         "partly-delivered" => "not delivered to everybody",
         "late" => "late",
-        "awaiting-approval" => "waits for a look",
+        "awaiting-approval" => "awaiting approval",
         "recovered" => "well again",
         "still-quiet" => "still quiet",
-        "set-aside" => "suppressed",
+        "suppressed" => "suppressed",
         kind if kind.starts_with("source-down") => "source is down",
         kind if kind.starts_with("source-up") => "source is back",
         _ => "notice",

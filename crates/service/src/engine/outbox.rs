@@ -1,6 +1,7 @@
 //! Carries out what waits in the outbox. Each channel has its own connections and its own
 //! patience: one that is slow or down holds up no other.
 
+use maple_lark_api::ChannelType;
 use std::{
     collections::HashMap,
     sync::{Arc, Mutex},
@@ -8,6 +9,7 @@ use std::{
 };
 
 use chrono::TimeDelta;
+use maple_lark_api::Words;
 use maple_lark_data::status::Status;
 use maple_lark_definition::{Channel, ChannelKind, WebhookSettings, render};
 use maple_lark_delivery::{
@@ -285,7 +287,7 @@ async fn hand_over(
                 })?,
         ),
     };
-    if delivery.channel == "mail" {
+    if delivery.channel == ChannelType::Mail {
         let mut broken = None;
         let message = async |server: &maple_lark_delivery::MailServer| match messages::message(
             shared, server, delivery,
@@ -526,7 +528,7 @@ async fn webhook_body(
         .filter(|head| head.snapshot_id == delivery.snapshot_id && head.variant.is_empty())
         .map(|head| {
             let address = format!("{}/api/v1/documents/{}", shared.config.public_url, head.id);
-            json!({ "file_name": head.file_name, "format": head.format, "size": head.size, "sha256": head.sha256, "url": address })
+            json!({ "file_name": head.file_name, "format": head.format.word(), "size": head.size, "sha256": head.sha256, "url": address })
         })
         .collect();
     let figures: serde_json::Map<String, Value> = document
@@ -539,7 +541,7 @@ async fn webhook_body(
         "run": run.id,
         "audience": delivery.audience,
         "scheduled_for": run.scheduled_for,
-        "window": { "from": run.window_from, "to": run.window_to, "zone": run.zone, "label": document.front.window_label },
+        "window": { "from": run.window_from, "to": run.window_to, "time_zone": run.time_zone, "label": document.front.window_label },
         "status": document.summary.status.word().to_lowercase(),
         "summary": document.summary.headline,
         "lines": document.summary.lines,

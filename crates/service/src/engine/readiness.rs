@@ -1,6 +1,10 @@
 //! Lets a scheduled run wait until its data is ready.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_api::Cause;
+use maple_lark_api::RunState;
+use maple_lark_api::StepKind;
+use maple_lark_api::StepState;
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{AtDeadline, Readiness, Report};
 use maple_lark_sources::Question;
@@ -27,18 +31,16 @@ pub async fn wait(
     catalogue: &Catalogue,
     report: &Report,
 ) -> Result<Ready, WorkError> {
-    let Some(readiness) = report
-        .readiness
-        .as_ref()
-        .filter(|_| run.cause == "schedule" && matches!(run.state.as_str(), "due" | "waiting"))
-    else {
+    let Some(readiness) = report.readiness.as_ref().filter(|_| {
+        run.cause == Cause::Schedule && matches!(*run.state, RunState::Due | RunState::Waiting)
+    }) else {
         return Ok(Ready::Yes);
     };
     let (store, owner) = (&shared.store, shared.owner);
     let subject = format!("until {} is ready", readiness.source.value);
     if run.checks == 0 {
         store
-            .begin_step(run.id, "wait", &subject, shared.now())
+            .begin_step(run.id, StepKind::Wait, &subject, shared.now())
             .await?;
     }
     let answer = ask(shared, run, catalogue, report, readiness).await?;
@@ -46,7 +48,14 @@ pub async fn wait(
     let Err(reason) = answer else {
         let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
         store
-            .end_step(run.id, "wait", &subject, "done", Some(detail), now)
+            .end_step(
+                run.id,
+                StepKind::Wait,
+                &subject,
+                StepState::Done,
+                Some(detail),
+                now,
+            )
             .await?;
         return Ok(Ready::Yes);
     };
@@ -61,7 +70,9 @@ pub async fn wait(
             times(run.checks + 1),
             zone.readable(deadline)
         );
-        store.note_step(run.id, "wait", &subject, detail).await?;
+        store
+            .note_step(run.id, StepKind::Wait, &subject, detail)
+            .await?;
         store.wait(run.id, owner, again).await?;
         tracing::info!(reason, %again, "waits for its data");
         return Ok(Ready::Later);
@@ -75,9 +86,9 @@ pub async fn wait(
     store
         .end_step(
             run.id,
-            "wait",
+            StepKind::Wait,
             &subject,
-            "failed",
+            StepState::Failed,
             Some(problem.clone()),
             now,
         )
@@ -89,13 +100,13 @@ pub async fn wait(
         }
         AtDeadline::Hold => {
             store
-                .set_run_state(run.id, owner, "held", Some(&problem), now)
+                .set_run_state(run.id, owner, RunState::Held, Some(&problem), now)
                 .await?;
             Ok(Ready::Later)
         }
         AtDeadline::Skip => {
             store
-                .set_run_state(run.id, owner, "skipped", Some(&problem), now)
+                .set_run_state(run.id, owner, RunState::Skipped, Some(&problem), now)
                 .await?;
             Ok(Ready::Later)
         }

@@ -1,5 +1,7 @@
 //! Composes each snapshot of a run and keeps its documents.
 
+use maple_lark_api::StepKind;
+use maple_lark_api::StepState;
 use std::collections::BTreeSet;
 
 use maple_lark_data::digest::sha256;
@@ -78,7 +80,7 @@ fn recipient_formats(audiences: &[ResolvedAudience], key: &str) -> Vec<Recipient
         .iter()
         .filter(|audience| values_key(&audience.values) == key);
     let mut found: Vec<RecipientFormat> = Vec::new();
-    for (_, recipient) in concerned
+    for recipient in concerned
         .filter(|audience| !audience.together)
         .flat_map(ResolvedAudience::everybody)
     {
@@ -109,7 +111,7 @@ async fn formats(
         let subject = format!("{} ({}{way})", format.name(), &head.values_key[..8]);
         shared
             .store
-            .begin_step(run.id, "render", &subject, shared.now())
+            .begin_step(run.id, StepKind::Render, &subject, shared.now())
             .await?;
         let of = if formats.peek().is_some() {
             document.clone()
@@ -132,7 +134,7 @@ async fn formats(
                         id: Uuid::now_v7(),
                         run_id: run.id,
                         snapshot_id: head.id,
-                        format: format.name().to_owned(),
+                        format: format.into(),
                         file_name: file.file_name,
                         media_type: file.media_type.to_owned(),
                         sha256: sha256(&file.bytes),
@@ -147,9 +149,9 @@ async fn formats(
                     .store
                     .end_step(
                         run.id,
-                        "render",
+                        StepKind::Render,
                         &subject,
-                        "done",
+                        StepState::Done,
                         Some(detail),
                         shared.now(),
                     )
@@ -160,9 +162,9 @@ async fn formats(
                     .store
                     .end_step(
                         run.id,
-                        "render",
+                        StepKind::Render,
                         &subject,
-                        "failed",
+                        StepState::Failed,
                         Some(reason.clone()),
                         shared.now(),
                     )

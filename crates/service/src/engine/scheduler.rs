@@ -1,5 +1,7 @@
 //! Notices scheduled instants that have come, and makes runs of them and of requests.
 
+use maple_lark_api::Cause;
+use maple_lark_api::RunState;
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -144,13 +146,17 @@ fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> D
         .take(MOST_ON_RECORD)
         .rev()
         .map(|at| Order {
-            state: "skipped",
+            state: RunState::Skipped,
             ..Order::scheduled(*at)
         });
     let mut orders: Vec<Order> = on_record
         .chain(to_run.iter().map(|at| Order::scheduled(*at)))
         .collect();
-    if let Some(last) = orders.iter_mut().rev().find(|order| order.state == "due") {
+    if let Some(last) = orders
+        .iter_mut()
+        .rev()
+        .find(|order| order.state == RunState::Due)
+    {
         last.skipped = skipped.len() as i32;
     }
     Due {
@@ -168,8 +174,8 @@ fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> D
 /// What one run is to be.
 struct Order {
     scheduled_for: DateTime<Utc>,
-    cause: &'static str,
-    state: &'static str,
+    cause: Cause,
+    state: RunState,
     requested_by: Option<String>,
     deliver: bool,
     skipped: i32,
@@ -180,8 +186,8 @@ impl Order {
     fn scheduled(at: DateTime<Utc>) -> Self {
         Self {
             scheduled_for: at,
-            cause: "schedule",
-            state: "due",
+            cause: Cause::Schedule,
+            state: RunState::Due,
             requested_by: None,
             deliver: true,
             skipped: 0,
@@ -191,7 +197,7 @@ impl Order {
 
     fn requested(at: DateTime<Utc>, by: &str, deliver: bool) -> Self {
         Self {
-            cause: "request",
+            cause: Cause::Request,
             requested_by: Some(by.to_owned()),
             deliver,
             ..Self::scheduled(at)
@@ -213,7 +219,7 @@ impl Order {
             definitions: catalogue.freeze(report),
             window_from: window.from,
             window_to: window.to,
-            zone: report.zone.to_string(),
+            time_zone: report.zone.to_string(),
             skipped: self.skipped,
             may_overlap: report.overlap,
             within: window

@@ -1,5 +1,6 @@
 //! What is kept beside runs: users and their tokens, samples, links, secrets, definitions.
 
+use maple_lark_api::Role;
 use maple_lark_store::{
     people::{ApiToken, Session, User},
     recipients::SharedLink,
@@ -12,7 +13,7 @@ fn user(name: &str) -> User {
         id: Uuid::now_v7(),
         name: name.into(),
         password_hash: "$argon2id$".into(),
-        role: "author".into(),
+        role: Role::Author.into(),
         created_at: at(0),
     }
 }
@@ -331,13 +332,13 @@ async fn who_has_left_a_report_stays_away_from_it_alone() {
     assert_eq!(place.unsubscribes(None).await.unwrap().len(), 2);
     assert!(
         !place
-            .rejoin("weekly", "ada@orrin-sound.example")
+            .remove_unsubscribe("weekly", "ada@orrin-sound.example")
             .await
             .unwrap()
     );
     assert!(
         place
-            .rejoin("daily", "ADA@orrin-sound.example")
+            .remove_unsubscribe("daily", "ADA@orrin-sound.example")
             .await
             .unwrap()
     );

@@ -1,6 +1,12 @@
 //! Records in a real PostgreSQL server: who gets which work, and what is left when something
 //! fails between two steps.
 
+use maple_lark_api::Cause;
+use maple_lark_api::ChannelType;
+use maple_lark_api::DeliveryState;
+use maple_lark_api::RecipientRole;
+use maple_lark_api::RunState;
+use maple_lark_api::{Format, Words};
 mod kept;
 
 use std::os::unix::fs::PermissionsExt;
@@ -87,12 +93,30 @@ impl Place {
 
     async fn state(&self, id: Uuid) -> (String, Option<String>) {
         let run = self.run(id).await.unwrap().unwrap();
-        (run.state, run.problem)
+        (run.state.word().to_owned(), run.problem)
     }
 
     /// A run with `count` deliveries in the outbox.
     async fn delivering(&self, owner: Uuid, count: usize) -> (Run, Uuid) {
         self.delivering_of("daily", owner, count).await
+    }
+
+    /// Sends a run that is being rendered to one recipient, who accepts it.
+    async fn deliver_at(&self, run: &Run, owner: Uuid, now: Time) {
+        let snapshot = snapshot(run.id, b"{}".to_vec());
+        let snapshot_id = snapshot.id;
+        self.keep_snapshot(snapshot).await.unwrap();
+        let one = delivery(run, snapshot_id, "p@orrin-sound.example", "");
+        self.enqueue(run.id, owner, vec![one]).await.unwrap();
+        let claimed = self
+            .claim_deliveries(owner, now, LEASE, 10, &[])
+            .await
+            .unwrap();
+        for (delivery, attempt) in &claimed {
+            self.end_attempt(delivery, owner, *attempt, &accepted(), now)
+                .await
+                .unwrap();
+        }
     }
 
     async fn delivering_of(&self, report: &str, owner: Uuid, count: usize) -> (Run, Uuid) {
@@ -102,7 +126,10 @@ impl Place {
         let snapshot = snapshot(id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
         self.keep_snapshot(snapshot).await.unwrap();
-        self.set_run_state(id, owner, "rendering", None, at(0))
+        self.set_run_state(id, owner, RunState::Collecting, None, at(0))
+            .await
+            .unwrap();
+        self.set_run_state(id, owner, RunState::Rendering, None, at(0))
             .await
             .unwrap();
         let deliveries = (0..count)
@@ -119,14 +146,14 @@ fn run(id: Uuid, report: &str, seconds: i64) -> NewRun {
         report: report.into(),
         title: report.into(),
         scheduled_for: at(seconds),
-        cause: "schedule",
+        cause: Cause::Schedule,
         requested_by: None,
         deliver: true,
-        state: "due",
+        state: RunState::Due,
         definitions: Default::default(),
         window_from: at(seconds - 3600),
         window_to: at(seconds),
-        zone: "UTC".into(),
+        time_zone: "UTC".into(),
         skipped: 0,
         may_overlap: false,
         within: None,
@@ -153,7 +180,7 @@ fn document(run_id: Uuid, snapshot_id: Uuid, file_name: &str, body: Vec<u8>) -> 
         id: Uuid::now_v7(),
         run_id,
         snapshot_id,
-        format: "csv".into(),
+        format: Format::Csv.into(),
         file_name: file_name.into(),
         media_type: "text/csv".into(),
         sha256: format!("of {file_name}"),
@@ -171,9 +198,9 @@ fn delivery(run: &Run, snapshot_id: Uuid, recipient: &str, via: &str) -> Deliver
         run_id: run.id,
         snapshot_id,
         audience: "all".into(),
-        channel: "mail".into(),
+        channel: ChannelType::Mail.into(),
         recipient: recipient.into(),
-        state: "waiting".into(),
+        state: DeliveryState::Waiting.into(),
         message_id: format!("{id}@orrin-sound.example"),
         next_attempt_at: at(0),
         problem: None,
@@ -182,7 +209,7 @@ fn delivery(run: &Run, snapshot_id: Uuid, recipient: &str, via: &str) -> Deliver
         created_at: at(0),
         settled_at: None,
         via: via.into(),
-        role: "to".into(),
+        role: RecipientRole::To.into(),
         variant: String::new(),
         copy: 0,
         note: None,
@@ -288,7 +315,7 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     );
     // Who has lost a lease can write nothing any more.
     assert!(
-        matches!(place.set_run_state(third, Uuid::now_v7(), "rendering", None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third)
+        matches!(place.set_run_state(third, Uuid::now_v7(), RunState::Rendering, None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third)
     );
     assert_eq!(
         claimed(other, 300).await,
@@ -300,7 +327,7 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
         Err(StoreError::LeaseLost(_))
     ));
     place
-        .set_run_state(first, other, "failed", Some("no"), at(301))
+        .set_run_state(first, other, RunState::Failed, Some("no"), at(301))
         .await
         .unwrap();
     assert_eq!(
@@ -486,7 +513,7 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
         .unwrap();
     let outcomes: Vec<_> = attempts
         .iter()
-        .filter_map(|attempt| attempt.outcome.as_deref())
+        .filter_map(|attempt| attempt.outcome.map(|outcome| outcome.word()))
         .collect();
     assert_eq!(outcomes, ["postponed", "unknown", "unknown", "accepted"]);
     assert_eq!(place.state(run.id).await.0, "delivered");
@@ -494,7 +521,7 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
     // A copy that is refused later says nothing about the run.
     let copy = Copy {
         audience: "all".into(),
-        channel: "mail".into(),
+        channel: ChannelType::Mail.into(),
         via: String::new(),
         recipient: "late@orrin-sound.example".into(),
         snapshot_id,
@@ -618,7 +645,7 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
         .unwrap();
     assert_eq!(
         (
-            waiting.state.as_str(),
+            waiting.state.word(),
             waiting.next_attempt_at,
             waiting.settled_at
         ),
@@ -733,7 +760,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
         .await
         .unwrap()
         .into_iter()
-        .map(|delivery| delivery.state)
+        .map(|delivery| delivery.state.word())
         .collect();
     states.sort_unstable();
     assert_eq!(states, ["accepted", "accepted", "cancelled", "cancelled"]);
@@ -741,7 +768,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
 }
 
 #[tokio::test]
-async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once() {
+async fn addresses_are_suppressed_whatever_their_case_and_notices_are_told_once() {
     let place = Place::new().await;
     assert!(
         !place
@@ -802,7 +829,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
     assert!(place.unsubscribes(Some("weekly")).await.unwrap().is_empty());
     assert!(
         place
-            .rejoin("daily", "JAN@orrin-sound.example")
+            .remove_unsubscribe("daily", "JAN@orrin-sound.example")
             .await
             .unwrap()
     );
@@ -823,7 +850,7 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
     );
     assert!(
         place
-            .add_notice("set-aside", "jan", None, &owner, "suppressed", at(0))
+            .add_notice("suppressed", "jan", None, &owner, "suppressed", at(0))
             .await
             .unwrap()
     );
@@ -876,10 +903,42 @@ async fn addresses_are_set_aside_whatever_their_case_and_notices_are_told_once()
 }
 
 #[tokio::test]
+async fn a_state_that_may_not_follow_is_refused_and_nothing_changes() {
+    let place = Place::new().await;
+    let owner = Uuid::now_v7();
+    let id = place.new_run("daily", 0).await;
+    place.claim_run(owner, at(0), LEASE).await.unwrap().unwrap();
+    let refused = place
+        .set_run_state(id, owner, RunState::Delivering, None, at(1))
+        .await;
+    assert!(
+        matches!(
+            refused,
+            Err(StoreError::Transition {
+                from: RunState::Due,
+                to: RunState::Delivering,
+                ..
+            })
+        ),
+        "{refused:?}"
+    );
+    let early = place.await_approval(id, owner, at(9)).await;
+    assert!(matches!(early, Err(StoreError::Transition { .. })));
+    assert_eq!(place.state(id).await, ("due".into(), None));
+    for next in [RunState::Collecting, RunState::Rendering, RunState::Held] {
+        place
+            .set_run_state(id, owner, next, None, at(2))
+            .await
+            .unwrap();
+    }
+    assert_eq!(place.state(id).await.0, "held");
+}
+
+#[tokio::test]
 async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
     const DAY: i64 = 86_400;
     let place = Place::new().await;
-    let ended = async |day: i64, state: &str| {
+    let ended = async |day: i64, state: RunState| {
         let owner = Uuid::now_v7();
         place.new_run("alarm", day * DAY).await;
         let run = place
@@ -887,10 +946,22 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
             .await
             .unwrap()
             .unwrap();
-        place
-            .set_run_state(run.id, owner, state, None, at(day * DAY))
-            .await
-            .unwrap();
+        let quiet = [RunState::Collecting, RunState::Rendering, RunState::Quiet];
+        let delivered = [RunState::Collecting, RunState::Rendering];
+        let steps: &[RunState] = if state == RunState::Quiet {
+            &quiet
+        } else {
+            &delivered
+        };
+        for step in steps {
+            place
+                .set_run_state(run.id, owner, *step, None, at(day * DAY))
+                .await
+                .unwrap();
+        }
+        if state == RunState::Delivered {
+            place.deliver_at(&run, owner, at(day * DAY)).await;
+        }
         run.id
     };
     let since = async |day: i64| {
@@ -900,12 +971,12 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
             .unwrap()
     };
     assert_eq!(since(0).await, None);
-    ended(0, "delivered").await;
+    ended(0, RunState::Delivered).await;
     for day in 1..=7 {
-        ended(day, "quiet").await;
+        ended(day, RunState::Quiet).await;
         assert_eq!(since(day).await, None, "day {day}");
     }
-    let last = ended(8, "quiet").await;
+    let last = ended(8, RunState::Quiet).await;
     assert_eq!(since(8).await, Some((8, at(DAY))));
     // Having said so begins another week.
     place
@@ -919,11 +990,11 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
         )
         .await
         .unwrap();
-    ended(9, "quiet").await;
+    ended(9, RunState::Quiet).await;
     assert_eq!(since(9).await, None);
-    ended(16, "quiet").await;
+    ended(16, RunState::Quiet).await;
     assert_eq!(since(16).await, Some((2, at(9 * DAY))));
     // A mail that went out says more than that.
-    ended(17, "delivered").await;
+    ended(17, RunState::Delivered).await;
     assert_eq!(since(17).await, None);
 }

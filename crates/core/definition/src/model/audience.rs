@@ -66,12 +66,10 @@ pub struct ResolvedAudience {
 }
 
 impl ResolvedAudience {
-    /// Everybody who gets a mail, and how they stand in its head: `to`, `cc` or `bcc`.
-    pub fn everybody(&self) -> impl Iterator<Item = (&'static str, &Recipient)> {
-        let listed = [("to", &self.to), ("cc", &self.cc), ("bcc", &self.bcc)];
-        listed
-            .into_iter()
-            .flat_map(|(role, list)| list.iter().map(move |recipient| (role, recipient)))
+    /// Everybody who gets a mail: those it is addressed to, then those in copy, then those in
+    /// blind copy.
+    pub fn everybody(&self) -> impl Iterator<Item = &Recipient> {
+        [&self.to, &self.cc, &self.bcc].into_iter().flatten()
     }
 }
 

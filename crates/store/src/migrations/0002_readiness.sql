@@ -9,5 +9,5 @@ alter table runs
     -- Which hours and weekdays inside the window count, if not all do.
     add column within jsonb;
 drop index runs_open;
-create index runs_open on runs (created_at) where state in ('due', 'waiting', 'collecting', 'rendering', 'delivering');
+create index runs_open on runs (created_at) where state in ({work_states});
 create index runs_scheduled on runs (scheduled_for);

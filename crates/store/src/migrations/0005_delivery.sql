@@ -16,7 +16,7 @@ alter table documents drop constraint documents_snapshot_id_file_name_key;
 alter table documents add unique (snapshot_id, variant, file_name);
 
 alter table deliveries add column via text not null default '';
-alter table deliveries add column role text not null default 'to';
+alter table deliveries add column role text not null default 'to' check (role in ({recipient_roles}));
 alter table deliveries add column variant text not null default '';
 alter table deliveries add column copy integer not null default 0;
 alter table deliveries add column note text;

@@ -2,7 +2,7 @@ create table users (
     id uuid primary key,
     name text not null unique,
     password_hash text not null,
-    role text not null check (role in ('viewer', 'author', 'administrator')),
+    role text not null check (role in ({roles})),
     created_at timestamptz not null
 );
 
@@ -55,15 +55,15 @@ create table runs (
     report text not null,
     title text not null,
     scheduled_for timestamptz not null,
-    cause text not null check (cause in ('schedule', 'request')),
+    cause text not null check (cause in ({causes})),
     requested_by text,
     -- Whether its documents go out, or are only made.
     deliver boolean not null,
-    state text not null,
+    state text not null check (state in ({run_states})),
     definitions jsonb not null,
     window_from timestamptz not null,
     window_to timestamptz not null,
-    zone text not null,
+    time_zone text not null,
     problem text,
     -- Instants that passed while no process ran and that this run stands for.
     skipped integer not null default 0,
@@ -75,16 +75,16 @@ create table runs (
 );
 -- One scheduled instant of a report runs once, whoever notices it.
 create unique index runs_instant on runs (report, scheduled_for) where cause = 'schedule';
-create index runs_open on runs (created_at) where state in ('due', 'collecting', 'rendering', 'delivering');
+create index runs_open on runs (created_at) where state in ({work_states});
 create index runs_report on runs (report, created_at desc);
 create index runs_created on runs (created_at desc);
 
 create table run_steps (
     id bigserial primary key,
     run_id uuid not null references runs on delete cascade,
-    kind text not null,
+    kind text not null check (kind in ({step_kinds})),
     subject text not null,
-    state text not null,
+    state text not null check (state in ({step_states})),
     detail text,
     started_at timestamptz not null,
     ended_at timestamptz,
@@ -122,9 +122,9 @@ create table deliveries (
     run_id uuid not null references runs on delete cascade,
     snapshot_id uuid not null references snapshots on delete cascade,
     audience text not null,
-    channel text not null,
+    channel text not null check (channel in ({channel_types})),
     recipient text not null,
-    state text not null,
+    state text not null check (state in ({delivery_states})),
     message_id text not null,
     next_attempt_at timestamptz not null,
     problem text,
@@ -141,7 +141,7 @@ create table delivery_attempts (
     delivery_id uuid not null references deliveries on delete cascade,
     started_at timestamptz not null,
     ended_at timestamptz,
-    outcome text,
+    outcome text check (outcome in ({attempt_outcomes})),
     answer text
 );
 create index on delivery_attempts (delivery_id);

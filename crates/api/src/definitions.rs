@@ -1,0 +1,60 @@
+//! Definition files and what applying them changes.
+
+use maple_lark_definition::Kind;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::words::words;
+
+words!(
+    /// What becomes of a definition.
+    ChangeAction, "change of a definition", {
+    Add = "add",
+    Alter = "alter",
+    Remove = "remove",
+});
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionFile {
+    /// The file's path within its folder; it is kept, so that an export gives it back.
+    pub file: String,
+    pub text: String,
+}
+
+/// A folder of definitions.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Files {
+    pub files: Vec<DefinitionFile>,
+    /// Whether definitions that are not among the files are removed.
+    #[serde(default)]
+    pub remove_others: bool,
+}
+
+/// What one definition's change is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    pub action: ChangeAction,
+    #[schema(schema_with = crate::core_enums::kind)]
+    pub kind: Kind,
+    pub name: String,
+    pub file: String,
+    /// Unified diff of the text.
+    pub diff: String,
+    /// For a report that is added or altered: its schedule in one sentence, with its zone.
+    pub schedule: Option<String>,
+    /// The next instants of that schedule, RFC 3339 with the offset of the report's zone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub next: Vec<String>,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    pub changes: Vec<Change>,
+    pub unchanged: usize,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Applied {
+    pub changes: Vec<Change>,
+    pub unchanged: usize,
+}

@@ -1,0 +1,56 @@
+//! What the service and its clients say to each other: orders, answers, problem details, and the
+//! states that runs and deliveries go through. Knows nothing of how either side works.
+
+mod agenda;
+mod archive;
+mod core_enums;
+mod dashboards;
+mod definitions;
+mod delivery;
+mod mailbox;
+mod overview;
+mod preview;
+mod problem;
+mod queries;
+mod reports;
+mod runs;
+mod schedules;
+mod secrets;
+mod sessions;
+mod sources;
+mod state;
+mod themes;
+mod words;
+
+pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState};
+pub use archive::Match;
+pub use dashboards::DashboardView;
+pub use definitions::{Applied, Change, ChangeAction, DefinitionFile, Files, Plan};
+pub use delivery::{
+    AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,
+    NoticeView, PersonView, ResendOrder, TestOrder, TestStep, UnsubscribeView,
+};
+pub use mailbox::{ReceivedHead, ReceivedMessage};
+pub use maple_lark_definition::{Format, Kind, ParameterValue};
+pub use overview::{NextRun, Outcome, Overview};
+pub use preview::PreviewOrder;
+pub use problem::{FileProblem, ProblemDetails};
+pub use queries::{
+    AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,
+    QueryAnswer, QueryOrder, SamplerView,
+};
+pub use reports::{AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportView};
+pub use runs::{
+    AttemptView, DeliveryView, DocumentView, LinkView, RunOrder, RunPage, RunSummary, RunView,
+    SnapshotView, StepView, WindowView,
+};
+pub use schedules::{Explained, ExplainedInstant, ExplainedLeftOut, Question};
+pub use secrets::{NewSecret, SecretView};
+pub use sessions::{Credentials, NewToken, Token, TokenRequest, UserView};
+pub use sources::{SourceTest, SourceView};
+pub use state::{
+    AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, Role, RunState, StepKind,
+    StepState,
+};
+pub use themes::ThemeText;
+pub use words::{UnknownWord, Words};

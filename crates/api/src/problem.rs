@@ -1,0 +1,68 @@
+//! Errors as problem details (RFC 9457).
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What went wrong, where and how to mend it. Media type `application/problem+json`.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProblemDetails {
+    /// A short name of the kind of problem.
+    pub title: String,
+    pub status: u16,
+    /// This problem in words.
+    pub detail: String,
+    /// Each thing wrong in the files of a definition.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<FileProblem>,
+}
+
+/// One thing wrong in a definition file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FileProblem {
+    pub file: String,
+    pub line: usize,
+    pub column: usize,
+    pub key: String,
+    pub message: String,
+}
+
+impl From<maple_lark_definition::Problem> for FileProblem {
+    fn from(problem: maple_lark_definition::Problem) -> Self {
+        Self {
+            file: problem.file,
+            line: problem.line,
+            column: problem.column,
+            key: problem.key,
+            message: problem.message,
+        }
+    }
+}
+
+impl ProblemDetails {
+    /// A problem without files.
+    pub fn new(status: u16, title: &str, detail: impl Into<String>) -> Self {
+        Self {
+            title: title.to_owned(),
+            status,
+            detail: detail.into(),
+            problems: Vec::new(),
+        }
+    }
+
+    /// Something that is not there: "there is no …".
+    pub fn not_found(what: impl std::fmt::Display) -> Self {
+        Self::new(404, "Not found", format!("there is no {what}"))
+    }
+
+    /// Definition files that are not valid.
+    pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
+        let detail = match &problems[..] {
+            [one] => one.to_string(),
+            many => format!("{} problems; nothing was changed", many.len()),
+        };
+        Self {
+            problems: problems.into_iter().map(FileProblem::from).collect(),
+            ..Self::new(422, "Definitions are not valid", detail)
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! Reports and their schedules.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::runs::RunSummary;
+
+/// Which past instants to produce again.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct BackfillOrder {
+    /// The first instant that counts.
+    pub from: DateTime<Utc>,
+    /// The first that does not count any more.
+    pub to: DateTime<Utc>,
+    /// Whether the documents go to the audiences, or are only made.
+    #[serde(default)]
+    pub deliver: bool,
+    /// Only say which instants they are.
+    #[serde(default)]
+    pub check: bool,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Backfill {
+    pub instants: Vec<DateTime<Utc>>,
+    /// The runs that were made, in the order of the instants; none with `check`.
+    pub runs: Vec<Uuid>,
+}
+
+/// What a copy is called.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CopyOrder {
+    pub name: String,
+    /// The original's title with "(copy)" behind it if nothing is said.
+    #[serde(default)]
+    pub title: Option<String>,
+}
+
+/// A report's time zone, window and schedule, with the keys that they have in its file.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NewSchedule {
+    pub time_zone: String,
+    pub window: serde_json::Value,
+    /// Nothing for a report that runs only when asked.
+    #[serde(default)]
+    pub schedule: Option<serde_json::Value>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ReportView {
+    pub name: String,
+    pub title: String,
+    pub file: String,
+    pub time_zone: String,
+    pub owner: Option<String>,
+    pub dashboards: Vec<String>,
+    pub formats: Vec<String>,
+    /// The window in words.
+    pub window: String,
+    /// The schedule in words; nothing if it runs only when asked.
+    pub schedule: Option<String>,
+    pub paused: bool,
+    pub next: Option<DateTime<Utc>>,
+    /// The window of the next run, in words.
+    pub next_window: Option<String>,
+    pub audiences: Vec<AudienceView>,
+    /// The sources of the queries whose rows are further audiences, found when a run begins.
+    pub audiences_from: Vec<String>,
+    pub last_run: Option<RunSummary>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AudienceView {
+    pub name: String,
+    pub recipients: Vec<String>,
+    /// Where else its documents go.
+    pub channels: Vec<String>,
+    /// What the audience may see: `Port: Havnes`.
+    pub values: Vec<String>,
+}

@@ -1,0 +1,17 @@
+//! Stored secrets, by name.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+#[derive(Deserialize, Serialize, ToSchema)]
+pub struct NewSecret {
+    pub value: String,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct SecretView {
+    pub name: String,
+    pub updated_at: DateTime<Utc>,
+    pub updated_by: String,
+}

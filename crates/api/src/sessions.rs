@@ -1,0 +1,45 @@
+//! Signing in, users and tokens.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::state::Role;
+
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct Credentials {
+    pub name: String,
+    pub password: String,
+}
+
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct TokenRequest {
+    pub name: String,
+    pub password: String,
+    /// What the token is for, to tell it from others.
+    pub label: String,
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewToken {
+    pub id: Uuid,
+    /// Shown only now; the service keeps a digest.
+    pub token: String,
+    pub user: UserView,
+}
+
+#[derive(Serialize, ToSchema)]
+pub struct Token {
+    pub id: Uuid,
+    pub label: String,
+    pub created_at: chrono::DateTime<chrono::Utc>,
+    pub last_used_at: Option<chrono::DateTime<chrono::Utc>>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct UserView {
+    pub name: String,
+    pub role: Role,
+    /// Whether the demo's mailbox is there to be looked at.
+    pub demo: bool,
+}

@@ -1,0 +1,10 @@
+//! Themes.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The text of a theme, as its file has it.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ThemeText {
+    pub text: String,
+}

@@ -1,0 +1,1 @@
+create index on documents (sha256);
