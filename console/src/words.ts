@@ -1,5 +1,7 @@
 // How times, sizes and states read.
 
+import type { Schemas } from './api/client'
+
 /** An instant in a named zone, or in the reader's own. */
 export function instant(text: string | null | undefined, zone?: string): string {
   if (!text) return '–'
@@ -35,26 +37,29 @@ export interface StateWords {
   tone: 'ok' | 'warning' | 'critical' | 'running' | 'quiet'
 }
 
-const STATES: Record<string, StateWords> = {
+/** Every state that is shown: of runs, their steps, deliveries, attempts and planned instants. */
+export type State = Schemas['RunState'] | Schemas['StepState'] | Schemas['DeliveryState'] | Schemas['AttemptOutcome'] | Schemas['PlanState']
+
+const STATES: Record<State, StateWords> = {
   delivered: { mark: '●', word: 'Delivered', tone: 'ok' },
-  made: { mark: '●', word: 'Made', tone: 'ok' },
+  completed: { mark: '●', word: 'Completed', tone: 'ok' },
   done: { mark: '●', word: 'Done', tone: 'ok' },
   accepted: { mark: '●', word: 'Accepted', tone: 'ok' },
   'partly-delivered': { mark: '▲', word: 'Partly delivered', tone: 'warning' },
   held: { mark: '▲', word: 'Held', tone: 'warning' },
   postponed: { mark: '▲', word: 'Postponed', tone: 'warning' },
-  unknown: { mark: '▲', word: 'Not known', tone: 'warning' },
+  unknown: { mark: '▲', word: 'Unknown', tone: 'warning' },
   failed: { mark: '◆', word: 'Failed', tone: 'critical' },
   refused: { mark: '◆', word: 'Refused', tone: 'critical' },
+  bounced: { mark: '◆', word: 'Bounced', tone: 'critical' },
   due: { mark: '○', word: 'Due', tone: 'running' },
+  waiting: { mark: '○', word: 'Waiting', tone: 'running' },
   collecting: { mark: '○', word: 'Collecting', tone: 'running' },
   rendering: { mark: '○', word: 'Rendering', tone: 'running' },
-  'awaiting-approval': { mark: '▲', word: 'Waits for a look', tone: 'warning' },
-  releasing: { mark: '○', word: 'Going out', tone: 'running' },
-  bounced: { mark: '◆', word: 'Returned', tone: 'critical' },
+  'awaiting-approval': { mark: '▲', word: 'Awaiting approval', tone: 'warning' },
+  releasing: { mark: '○', word: 'Releasing', tone: 'running' },
   delivering: { mark: '○', word: 'Delivering', tone: 'running' },
   running: { mark: '○', word: 'Running', tone: 'running' },
-  waiting: { mark: '○', word: 'Waiting', tone: 'running' },
   cancelled: { mark: '‖', word: 'Cancelled', tone: 'quiet' },
   skipped: { mark: '‖', word: 'Skipped', tone: 'quiet' },
   quiet: { mark: '‖', word: 'Quiet', tone: 'quiet' },
@@ -63,8 +68,34 @@ const STATES: Record<string, StateWords> = {
   paused: { mark: '‖', word: 'Paused', tone: 'quiet' },
 }
 
-export function stateWords(state: string): StateWords {
-  return STATES[state] ?? { mark: '○', word: state, tone: 'quiet' }
+export function stateWords(state: State): StateWords {
+  return STATES[state]
+}
+
+/** How far a run has come, in percent, for a bar that shows that something happens. */
+export function progress(state: Schemas['RunState'], stepsDone: number): number {
+  switch (state) {
+    case 'due':
+    case 'waiting':
+      return 3
+    case 'collecting':
+      return Math.min(60, 12 + stepsDone * 3)
+    case 'rendering':
+      return 62
+    case 'releasing':
+    case 'delivering':
+      return 78
+    case 'awaiting-approval':
+    case 'delivered':
+    case 'partly-delivered':
+    case 'completed':
+    case 'quiet':
+    case 'held':
+    case 'failed':
+    case 'cancelled':
+    case 'skipped':
+      return 100
+  }
 }
 
 /** The page that lists definitions of a kind. */
@@ -77,7 +108,7 @@ export function listOf(kind: string): { name: string; title: string } {
     channel: { name: 'delivery', title: 'Delivery' },
     person: { name: 'delivery', title: 'Delivery' },
     group: { name: 'delivery', title: 'Delivery' },
-    wording: { name: 'delivery', title: 'Delivery' },
+    'message-template': { name: 'delivery', title: 'Delivery' },
   }
   return lists[kind] ?? { name: 'reports', title: 'Reports' }
 }

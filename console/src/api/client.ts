@@ -33,7 +33,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
     throw new ApiProblem(0, 'The service cannot be reached. Check that it runs.')
   }
   if (!answer.response.ok) {
-    const problem = answer.error as Schemas['Problem'] | undefined
+    const problem = answer.error as Schemas['ProblemDetails'] | undefined
     if (answer.response.status === 401) {
       window.dispatchEvent(new Event('signed-out'))
     }

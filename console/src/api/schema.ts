@@ -225,7 +225,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The letters that the demo's mail server has taken, newest first. */
+        /** The messages that the demo's mail server has taken, newest first. */
         get: operations["list_letters"];
         put?: never;
         post?: never;
@@ -242,8 +242,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One letter. */
-        get: operations["get_letter"];
+        /** One message. */
+        get: operations["get_message"];
         put?: never;
         post?: never;
         delete?: never;
@@ -259,8 +259,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One attached file of a letter. */
-        get: operations["get_letter_file"];
+        /** One attached file of a message. */
+        get: operations["get_message_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -276,8 +276,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The HTML of a letter, its picture put in place, as a mail program would show it. */
-        get: operations["get_letter_html"];
+        /** The HTML of a message, its picture put in place, as a mail program would show it. */
+        get: operations["get_message_html"];
         put?: never;
         post?: never;
         delete?: never;
@@ -286,14 +286,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/documents/matching/{sha256}": {
+    "/documents": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The document that has this SHA-256, in small hexadecimal letters. */
+        /** The document that has this SHA-256, in lower-case hexadecimal. */
         get: operations["match_document"];
         put?: never;
         post?: never;
@@ -314,23 +314,6 @@ export interface paths {
         get: operations["get_document"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/looks/preview": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The first page of a sample document in this look, as a PNG. Nothing is kept. */
-        post: operations["preview_look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -425,6 +408,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/queries/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a query once and show what comes back; nothing is kept. */
+        post: operations["try_query"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports": {
         parameters: {
             query?: never;
@@ -487,23 +487,6 @@ export interface paths {
         put?: never;
         /** Copy a report. The copy begins paused, so that nobody gets two mails unasked. */
         post: operations["copy_report"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/reports/{name}/departures/undo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Put somebody back on a report that they had left. Only they themselves should ask for it. */
-        post: operations["rejoin_report"];
         delete?: never;
         options?: never;
         head?: never;
@@ -596,6 +579,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/reports/{name}/unsubscribes/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove an unsubscribe, so that its address gets the report again. Do so only when the
+         *     recipient asks for it.
+         */
+        delete: operations["remove_unsubscribe"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs": {
         parameters: {
             query?: never;
@@ -647,23 +650,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/runs/{id}/copies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Send a run's documents again, unchanged and marked as a copy. */
-        post: operations["copy_deliveries"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -707,8 +693,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a run go out that waits for a look, or that is held. */
+        /** Approve a run that awaits approval, or release one that is held: it is sent. */
         post: operations["release_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/resends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a run's documents again, unchanged and marked as a copy. */
+        post: operations["resend_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -874,6 +877,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/themes/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The first page of a sample document in this theme, as a PNG. Nothing is kept. */
+        post: operations["preview_theme"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -909,23 +929,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Ask a query once and show what comes back; nothing is kept. */
-        post: operations["try_query"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -934,14 +937,14 @@ export interface components {
         AddressBook: {
             /** @description Addresses that returned mail. */
             bounced: components["schemas"]["BouncedView"][];
-            /** @description Who took themselves off which report. */
-            departures: components["schemas"]["DepartureView"][];
             groups: components["schemas"]["GroupView"][];
             people: components["schemas"]["PersonView"][];
+            /** @description Who unsubscribed from which report. */
+            unsubscribes: components["schemas"]["UnsubscribeView"][];
         };
         Agenda: {
             days: components["schemas"]["AgendaDay"][];
-            zone: string;
+            time_zone: string;
         };
         AgendaDay: {
             /** Format: date */
@@ -966,24 +969,31 @@ export interface components {
              * @description The run that was made last, if any was.
              */
             run?: string | null;
-            /**
-             * @description The state of runs that were made; `planned` for instants to come, `paused` for those
-             *     of a paused report, `left-out` for those that a calendar skips or moves.
-             */
-            state: string;
+            state: components["schemas"]["AgendaState"];
             title: string;
+        };
+        /** @description What is known of the instants of one entry. */
+        AgendaState: components["schemas"]["RunState"] | components["schemas"]["PlanState"];
+        AnswerColumn: {
+            kind: string;
+            name: string;
+            numeric: boolean;
         };
         Applied: {
             changes: components["schemas"]["Change"][];
             unchanged: number;
         };
+        /**
+         * @description How an attempt at a delivery ended.
+         * @enum {string}
+         */
+        AttemptOutcome: "accepted" | "postponed" | "refused" | "unknown";
         AttemptView: {
             /** @description In the mail server's words. */
             answer?: string | null;
             /** Format: date-time */
             ended_at?: string | null;
-            /** @description `accepted`, `postponed`, `refused` or `unknown`; nothing while it is under way. */
-            outcome?: string | null;
+            outcome?: components["schemas"]["AttemptOutcome"] | null;
             /** Format: date-time */
             started_at: string;
         };
@@ -1027,7 +1037,7 @@ export interface components {
              * Format: date-time
              * @description Nothing is sent there since then.
              */
-            set_aside_at?: string | null;
+            suppressed_at?: string | null;
             words: string;
         };
         CalendarView: {
@@ -1054,28 +1064,42 @@ export interface components {
             name: string;
             values: string[];
         };
+        /**
+         * @description Why a run was made.
+         * @enum {string}
+         */
+        Cause: "schedule" | "request";
         /** @description What one definition's change is. */
         Change: {
-            /** @description `add`, `alter` or `remove`. */
-            action: string;
+            action: components["schemas"]["ChangeAction"];
             /** @description Unified diff of the text. */
             diff: string;
             file: string;
-            /** @description `source`, `dashboard`, `report`, `calendar` or `sampler`. */
-            kind: string;
+            /** @enum {string} */
+            kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template";
             name: string;
             /** @description The next instants of that schedule, RFC 3339 with the offset of the report's zone. */
             next?: string[];
             /** @description For a report that is added or altered: its schedule in one sentence, with its zone. */
             schedule?: string | null;
         };
+        /**
+         * @description What becomes of a definition.
+         * @enum {string}
+         */
+        ChangeAction: "add" | "alter" | "remove";
         /** @description How a test of a channel went. */
         ChannelTest: {
             /** @description Each step up to the first that failed. */
             steps: components["schemas"]["TestStep"][];
             works: boolean;
         };
-        /** @description A way for documents to leave. */
+        /**
+         * @description How a delivery travels.
+         * @enum {string}
+         */
+        ChannelType: "mail" | "folder" | "upload" | "webhook" | "syslog" | "removed";
+        /** @description A channel that documents are delivered by. */
         ChannelView: {
             file: string;
             /** @description `mail-server`, `folder`, `upload`, `webhook` or `syslog`. */
@@ -1113,17 +1137,6 @@ export interface components {
             /** @description The original's title with "(copy)" behind it if nothing is said. */
             title?: string | null;
         };
-        /** @description What to send again, to whom. */
-        CopyRequest: {
-            /** @description Whose view those others get; nothing if the run has one alone. */
-            audience?: string | null;
-            /** @description The deliveries to repeat; all of the run if neither these nor other recipients are named. */
-            deliveries?: string[];
-            /** @description Stands at the top of each mail. */
-            note?: string | null;
-            /** @description Others who get it this time: mail addresses, people or groups by name, or "me". */
-            to?: string[];
-        };
         Credentials: {
             name: string;
             password: string;
@@ -1144,11 +1157,15 @@ export interface components {
             file: string;
             text: string;
         };
+        /**
+         * @description Where a delivery stands.
+         * @enum {string}
+         */
+        DeliveryState: "waiting" | "accepted" | "refused" | "bounced" | "cancelled";
         DeliveryView: {
             attempts: components["schemas"]["AttemptView"][];
             audience: string;
-            /** @description `mail`, `folder`, `upload`, `webhook` or `syslog`. */
-            channel: string;
+            channel: components["schemas"]["ChannelType"];
             /**
              * Format: int32
              * @description 0 for the first, then counted.
@@ -1164,27 +1181,19 @@ export interface components {
             recipient: string;
             /** @description Who asked for a copy. */
             requested_by?: string | null;
-            /** @description `to`, `cc` or `bcc`. */
-            role: string;
+            role: components["schemas"]["RecipientRole"];
             /** Format: date-time */
             settled_at?: string | null;
-            /** @description `waiting`, `accepted`, `refused`, `bounced` or `cancelled`. */
-            state: string;
+            state: components["schemas"]["DeliveryState"];
             /** @description How its recipient reads numbers, dates and times, if not the report's way. */
             variant: string;
             /** @description The channel's definition; empty for the service's own mail server. */
             via: string;
         };
-        DepartureView: {
-            address: string;
-            /** Format: date-time */
-            left_at: string;
-            report: string;
-        };
         DocumentView: {
             file_name: string;
-            /** @description `pdf`, `html`, `csv`, `xlsx`, `json`, `txt` or `png`. */
-            format: string;
+            /** @enum {string} */
+            format: "pdf" | "html" | "csv" | "xlsx" | "json" | "txt" | "png";
             /** Format: uuid */
             id: string;
             media_type: string;
@@ -1259,23 +1268,6 @@ export interface components {
             recipients: string[];
             title: string;
         };
-        Letter: components["schemas"]["LetterHead"] & {
-            /** @description Names of the attached files, in order; `/demo/mailbox/{id}/files/{index}` has them. */
-            files: string[];
-            message_id: string;
-            text: string;
-        };
-        LetterHead: {
-            attachments: number;
-            from: string;
-            id: string;
-            /** Format: date-time */
-            received_at?: string | null;
-            /** Format: int64 */
-            size: number;
-            subject: string;
-            to: string;
-        };
         LinkView: {
             /** Format: date-time */
             expires_at: string;
@@ -1290,27 +1282,23 @@ export interface components {
             /** Format: date-time */
             revoked_at?: string | null;
         };
-        /** @description The text of a look, as its file has it. */
-        LookText: {
-            text: string;
-        };
         /** @description A document that a file is the same as. */
         Match: {
             document: components["schemas"]["DocumentView"];
             /** Format: date-time */
             made_at: string;
             report: string;
+            /**
+             * @description Whether the snapshot, written again now, gives the same bytes. Another version of this
+             *     program may write them otherwise.
+             */
+            reproducible: boolean;
             /** Format: uuid */
             run: string;
             /** @description Whether the stored snapshot still has the SHA-256 that it was kept under. */
             snapshot_unaltered: boolean;
             /** @description Of the window, in words. */
             window: string;
-            /**
-             * @description Whether the snapshot, written again now, gives the same bytes. Another version of this
-             *     program may write them otherwise.
-             */
-            written_again_the_same: boolean;
         };
         /** @description A subject and a message that are not saved yet. */
         MessageDraft: {
@@ -1362,8 +1350,8 @@ export interface components {
             at: string;
             report: string;
             schedule: string;
+            time_zone: string;
             title: string;
-            zone: string;
         };
         /** @description Something that owners were told, or will be in a moment. */
         NoticeView: {
@@ -1371,7 +1359,7 @@ export interface components {
             created_at: string;
             /**
              * @description `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-             *     `still-quiet`, `set-aside`, `source-down …` or `source-up …`.
+             *     `still-quiet`, `suppressed`, `source-down …` or `source-up …`.
              */
             kind: string;
             recipient?: string | null;
@@ -1386,7 +1374,7 @@ export interface components {
         Outcome: {
             /** Format: int64 */
             count: number;
-            state: string;
+            state: components["schemas"]["RunState"];
         };
         Overview: {
             /** @description Latest runs that did not go as they should and that no later run has made good. */
@@ -1417,19 +1405,24 @@ export interface components {
             address: string;
             file: string;
             name: string;
+            /** @description How they write numbers and dates, by example. */
+            number_format?: string | null;
             /** @description The reports that they get, by themselves or in a group. */
             reports: string[];
+            time_zone?: string | null;
             title: string;
             /** @description Who they are in the service. */
             user?: string | null;
-            /** @description How they write numbers and dates, by example. */
-            writing?: string | null;
-            zone?: string | null;
         };
         Plan: {
             changes: components["schemas"]["Change"][];
             unchanged: number;
         };
+        /**
+         * @description What becomes of an instant that has no run.
+         * @enum {string}
+         */
+        PlanState: "planned" | "paused" | "left-out";
         /** @description What to show: a report, a dashboard, or the text of one that is not applied yet. */
         PreviewOrder: {
             /**
@@ -1444,9 +1437,9 @@ export interface components {
             definition?: string | null;
             /** @description One of the formats of documents; `html` if nothing is said. */
             format?: string | null;
-            /** @description For a dashboard: the name of a look. */
-            look?: string | null;
             report?: string | null;
+            /** @description For a dashboard: the name of a theme. */
+            theme?: string | null;
             /** @description For a dashboard: an IANA time zone; UTC if nothing is said. */
             time_zone?: string | null;
             /**
@@ -1463,7 +1456,7 @@ export interface components {
             window?: unknown;
         };
         /** @description What went wrong, where and how to mend it. Media type `application/problem+json`. */
-        Problem: {
+        ProblemDetails: {
             /** @description This problem in words. */
             detail: string;
             /** @description Each thing wrong in the files of a definition. */
@@ -1472,6 +1465,47 @@ export interface components {
             status: number;
             /** @description A short name of the kind of problem. */
             title: string;
+        };
+        QueryAnswer: {
+            /** @description What was picked, as SQL to go on with by hand. */
+            by_hand?: string | null;
+            columns: components["schemas"]["AnswerColumn"][];
+            /** @description Fields to copy into the definition, where types were found out from the rows. */
+            fields?: string | null;
+            /** Format: int64 */
+            milliseconds: number;
+            note?: string | null;
+            row_count: number;
+            /** @description The first rows, in full precision; null is a missing value. */
+            rows: (string | null)[][];
+            /** @description The question as the source got it; values were bound to its names and numbers. */
+            sent: string;
+            /** @description The source has more rows than its limit lets be read. */
+            truncated: boolean;
+            window: string;
+        };
+        /** @description A query to try: one that is written here, or one of a dashboard. */
+        QueryOrder: {
+            dashboard?: string | null;
+            /** @description A query as a dashboard has it, in TOML, with its keys under `[query]`. */
+            definition?: string | null;
+            /**
+             * Format: date-time
+             * @description The window; the last 24 hours if nothing is said.
+             */
+            from?: string | null;
+            /** @description The name of a query of that dashboard. */
+            query?: string | null;
+            /** @description How many rows to show, at most 1000; 100 if nothing is said. */
+            rows?: number | null;
+            /** @description An IANA time zone; UTC if nothing is said. */
+            time_zone?: string | null;
+            /** Format: date-time */
+            to?: string | null;
+            /** @description Parameter values by name: texts, numbers or lists of texts. */
+            values?: {
+                [key: string]: unknown;
+            };
         };
         /** @description A schedule, a window or both, with the keys that they have in a report's definition. */
         Question: {
@@ -1487,15 +1521,34 @@ export interface components {
             };
             count?: number | null;
             /** @description The reader's own time zone, to show the instants in as well. */
-            "reader-zone"?: string | null;
+            reader_time_zone?: string | null;
             schedule?: unknown;
-            "time-zone": string;
+            /** @description An IANA time zone. `time-zone`, as definitions write it, is understood too. */
+            time_zone: string;
             window?: unknown;
         };
-        /** @description Who is to get which report again. */
-        RejoinOrder: {
-            address: string;
+        ReceivedHead: {
+            attachments: number;
+            from: string;
+            id: string;
+            /** Format: date-time */
+            received_at?: string | null;
+            /** Format: int64 */
+            size: number;
+            subject: string;
+            to: string;
         };
+        ReceivedMessage: components["schemas"]["ReceivedHead"] & {
+            /** @description Names of the attached files, in order; `/demo/mailbox/{id}/files/{index}` has them. */
+            files: string[];
+            message_id: string;
+            text: string;
+        };
+        /**
+         * @description How a recipient stands in the head of a mail.
+         * @enum {string}
+         */
+        RecipientRole: "to" | "cc" | "bcc";
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
             /** @description The sources of the queries whose rows are further audiences, found when a run begins. */
@@ -1513,11 +1566,27 @@ export interface components {
             paused: boolean;
             /** @description The schedule in words; nothing if it runs only when asked. */
             schedule?: string | null;
+            time_zone: string;
             title: string;
             /** @description The window in words. */
             window: string;
-            zone: string;
         };
+        /** @description What to send again, to whom. */
+        ResendOrder: {
+            /** @description Whose view those others get; nothing if the run has one alone. */
+            audience?: string | null;
+            /** @description The deliveries to repeat; all of the run if neither these nor other recipients are named. */
+            deliveries?: string[];
+            /** @description Stands at the top of each mail. */
+            note?: string | null;
+            /** @description Others who get it this time: mail addresses, people or groups by name, or "me". */
+            to?: string[];
+        };
+        /**
+         * @description What a user may do; each may do what those before it may.
+         * @enum {string}
+         */
+        Role: "viewer" | "author" | "administrator";
         /** @description What to run and whether to send it. */
         RunOrder: {
             /** @description Whose view they get; nothing if the report has one audience alone. */
@@ -1549,14 +1618,18 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        /**
+         * @description Where a run stands.
+         * @enum {string}
+         */
+        RunState: "due" | "waiting" | "collecting" | "rendering" | "awaiting-approval" | "releasing" | "delivering" | "delivered" | "partly-delivered" | "completed" | "quiet" | "held" | "failed" | "cancelled" | "skipped";
         RunSummary: {
             /**
              * Format: date-time
-             * @description Until when somebody must have looked at it.
+             * @description Until when it must be approved.
              */
             approval_deadline?: string | null;
-            /** @description `schedule` or `request`. */
-            cause: string;
+            cause: components["schemas"]["Cause"];
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
@@ -1568,7 +1641,7 @@ export interface components {
             /** @description Why its data may be incomplete, if it went on without waiting any longer. */
             incomplete?: string | null;
             problem?: string | null;
-            /** @description Who let it go out. */
+            /** @description Who approved or released it. */
             released_by?: string | null;
             report: string;
             requested_by?: string | null;
@@ -1583,13 +1656,7 @@ export interface components {
             skipped: number;
             /** Format: date-time */
             started_at?: string | null;
-            /**
-             * @description `due`, `waiting` (for its data), `collecting`, `rendering`, `awaiting-approval`,
-             *     `releasing`, `delivering`; then
-             *     `delivered`, `partly-delivered`, `made`, `quiet`, `held`, `failed`, `cancelled` or
-             *     `skipped`.
-             */
-            state: string;
+            state: components["schemas"]["RunState"];
             title: string;
             window: components["schemas"]["WindowView"];
         };
@@ -1654,16 +1721,24 @@ export interface components {
             title: string;
             used_by: string[];
         };
+        /**
+         * @description What a step of a run does.
+         * @enum {string}
+         */
+        StepKind: "wait" | "audiences" | "collect" | "snapshot" | "render" | "send";
+        /**
+         * @description Where a step stands.
+         * @enum {string}
+         */
+        StepState: "running" | "done" | "failed" | "quiet";
         StepView: {
             detail?: string | null;
             /** Format: date-time */
             ended_at?: string | null;
-            /** @description `wait`, `audiences`, `collect`, `snapshot`, `render` or `send`. */
-            kind: string;
+            kind: components["schemas"]["StepKind"];
             /** Format: date-time */
             started_at: string;
-            /** @description `running`, `done`, `failed` or `quiet`. */
-            state: string;
+            state: components["schemas"]["StepState"];
             subject: string;
         };
         /** @description To whom a test mail goes. */
@@ -1678,6 +1753,10 @@ export interface components {
             /** @description In the other side's own words. */
             words: string;
             works: boolean;
+        };
+        /** @description The text of a theme, as its file has it. */
+        ThemeText: {
+            text: string;
         };
         Token: {
             /** Format: date-time */
@@ -1694,58 +1773,17 @@ export interface components {
             name: string;
             password: string;
         };
-        Tried: {
-            /** @description What was picked, as SQL to go on with by hand. */
-            by_hand?: string | null;
-            columns: components["schemas"]["TriedColumn"][];
-            /** @description Fields to copy into the definition, where types were found out from the rows. */
-            fields?: string | null;
-            /** Format: int64 */
-            milliseconds: number;
-            note?: string | null;
-            row_count: number;
-            /** @description The first rows, in full precision; null is a missing value. */
-            rows: (string | null)[][];
-            /** @description The question as the source got it; values were bound to its names and numbers. */
-            sent: string;
-            /** @description The source has more rows than its limit lets be read. */
-            truncated: boolean;
-            window: string;
-        };
-        TriedColumn: {
-            kind: string;
-            name: string;
-            numeric: boolean;
-        };
-        /** @description A query to try: one that is written here, or one of a dashboard. */
-        TryOrder: {
-            dashboard?: string | null;
-            /** @description A query as a dashboard has it, in TOML, with its keys under `[query]`. */
-            definition?: string | null;
-            /**
-             * Format: date-time
-             * @description The window; the last 24 hours if nothing is said.
-             */
-            from?: string | null;
-            /** @description The name of a query of that dashboard. */
-            query?: string | null;
-            /** @description How many rows to show, at most 1000; 100 if nothing is said. */
-            rows?: number | null;
+        UnsubscribeView: {
+            address: string;
+            report: string;
             /** Format: date-time */
-            to?: string | null;
-            /** @description Parameter values by name: texts, numbers or lists of texts. */
-            values?: {
-                [key: string]: unknown;
-            };
-            /** @description An IANA time zone; UTC if nothing is said. */
-            zone?: string | null;
+            unsubscribed_at: string;
         };
         UserView: {
             /** @description Whether the demo's mailbox is there to be looked at. */
             demo: boolean;
             name: string;
-            /** @description `viewer`, `author` or `administrator`. */
-            role: string;
+            role: components["schemas"]["Role"];
         };
         WindowView: {
             /** @description ISO 8601 interval with the zone (RFC 9557). */
@@ -1754,9 +1792,9 @@ export interface components {
             from: string;
             /** @description In words: `Sunday 25 October 2026, 25 h`. */
             label: string;
+            time_zone: string;
             /** Format: date-time */
             to: string;
-            zone: string;
         };
     };
     responses: never;
@@ -1775,7 +1813,7 @@ export interface operations {
                 /** @description the day after the last; at most 400 days later */
                 to: string;
                 /** @description the time zone whose days they are; UTC if nothing is said */
-                zone?: string;
+                time_zone?: string;
                 /** @description only this report */
                 report?: string;
             };
@@ -1798,7 +1836,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -1826,7 +1864,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -1897,7 +1935,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -1905,7 +1943,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -1957,7 +1995,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2007,7 +2045,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2038,7 +2076,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2068,7 +2106,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2098,7 +2136,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2106,7 +2144,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2140,7 +2178,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -2148,7 +2186,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2156,7 +2194,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2175,7 +2213,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LetterHead"][];
+                    "application/json": components["schemas"]["ReceivedHead"][];
                 };
             };
             404: {
@@ -2183,12 +2221,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
     };
-    get_letter: {
+    get_message: {
         parameters: {
             query?: never;
             header?: never;
@@ -2204,7 +2242,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Letter"];
+                    "application/json": components["schemas"]["ReceivedMessage"];
                 };
             };
             404: {
@@ -2212,12 +2250,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
     };
-    get_letter_file: {
+    get_message_file: {
         parameters: {
             query?: never;
             header?: never;
@@ -2241,12 +2279,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
     };
-    get_letter_html: {
+    get_message_html: {
         parameters: {
             query?: never;
             header?: never;
@@ -2270,18 +2308,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
     };
     match_document: {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
+            query: {
                 sha256: string;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -2299,7 +2337,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2329,38 +2367,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    preview_look: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["LookText"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/png": unknown;
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2391,7 +2398,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2478,7 +2485,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2486,7 +2493,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    try_query: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueryOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueryAnswer"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2534,7 +2572,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2567,7 +2605,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -2575,7 +2613,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2608,7 +2646,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -2616,7 +2654,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2624,38 +2662,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    rejoin_report: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RejoinOrder"];
-            };
-        };
-        responses: {
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2688,7 +2695,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -2696,7 +2703,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2704,7 +2711,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2733,7 +2740,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2762,7 +2769,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2795,7 +2802,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2824,7 +2831,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2857,7 +2864,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -2865,7 +2872,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    remove_unsubscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2874,7 +2909,7 @@ export interface operations {
         parameters: {
             query?: {
                 report?: string;
-                state?: string;
+                state?: components["schemas"]["RunState"];
                 /** @description counted from 1 */
                 page?: number;
                 /** @description at most 200 */
@@ -2920,7 +2955,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -2949,7 +2984,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -2957,56 +2992,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    copy_deliveries: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["CopyRequest"];
-            };
-        };
-        responses: {
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunView"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3035,7 +3021,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3064,7 +3050,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3093,7 +3079,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             409: {
@@ -3101,7 +3087,56 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    resend_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResendOrder"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3151,7 +3186,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3201,7 +3236,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3228,7 +3263,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3255,7 +3290,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3286,7 +3321,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             429: {
@@ -3294,7 +3329,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3344,7 +3379,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -3352,7 +3387,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3402,7 +3437,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             422: {
@@ -3410,7 +3445,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3439,7 +3474,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    preview_theme: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThemeText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3489,7 +3555,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
             429: {
@@ -3497,7 +3563,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
@@ -3524,40 +3590,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    try_query: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["TryOrder"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Tried"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };
     };
 }
+type FlattenedDeepRequired<T> = {
+    [K in keyof T]-?: FlattenedDeepRequired<T[K] extends unknown[] | undefined | null ? Extract<T[K], unknown[]>[number] : T[K]>;
+};
+type ReadonlyArray<T> = [
+    Exclude<T, undefined>
+] extends [
+    unknown[]
+] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
+export const attemptOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["AttemptOutcome"]> = ["accepted", "postponed", "refused", "unknown"];
+export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
+export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template"];
+export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
+export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "removed"];
+export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
+export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
+export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanState"]> = ["planned", "paused", "left-out"];
+export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];
+export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Role"]> = ["viewer", "author", "administrator"];
+export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];
+export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];
+export const stepStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepState"]> = ["running", "done", "failed", "quiet"];

@@ -15,7 +15,7 @@ const pad = (n: number) => String(n).padStart(2, '0')
 const day = (date: Date) => `${date.getFullYear()}-${pad(date.getMonth() + 1)}-${pad(date.getDate())}`
 const today = computed(() => new Intl.DateTimeFormat('en-CA', { timeZone: zone.value }).format(new Date()))
 
-const zone = computed(() => text(route.query.zone) ?? own)
+const zone = computed(() => text(route.query.time_zone) ?? own)
 const report = computed(() => text(route.query.report))
 const month = computed(() => (/^\d{4}-\d{2}$/.test(String(route.query.month)) ? String(route.query.month) : today.value.slice(0, 7)))
 /** The Monday on or before the first of the month, and the Monday after its last. */
@@ -29,11 +29,11 @@ const span = computed(() => {
 })
 const title = computed(() => new Intl.DateTimeFormat('en-GB', { month: 'long', year: 'numeric' }).format(new Date(`${month.value}-15T12:00:00`)))
 
-const question = computed(() => ({ ...span.value, zone: zone.value, report: report.value }))
+const question = computed(() => ({ ...span.value, time_zone: zone.value, report: report.value }))
 const { data, error, load } = useLoaded(() => take(api.GET('/agenda', { params: { query: question.value } })), 30000)
 const reports = useLoaded(() => take(api.GET('/reports')))
 watch(question, load)
-const zones = computed(() => [...new Set([own, ...(reports.data.value ?? []).map((one) => one.zone), 'UTC'])])
+const zones = computed(() => [...new Set([own, ...(reports.data.value ?? []).map((one) => one.time_zone), 'UTC'])])
 const open = ref<string | null>(null)
 watch(month, () => (open.value = null))
 const MOST = 4
@@ -73,7 +73,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
         <el-select :model-value="report" placeholder="Every report" clearable aria-label="Report" style="width: 15rem" @change="(report?: string) => choose({ report })">
           <el-option v-for="one in reports.data.value ?? []" :key="one.name" :value="one.name" :label="one.title" />
         </el-select>
-        <el-select :model-value="zone" aria-label="Time zone of the days" style="width: 12rem" @change="(zone: string) => choose({ zone })">
+        <el-select :model-value="zone" aria-label="Time zone of the days" style="width: 12rem" @change="(zone: string) => choose({ time_zone: zone })">
           <el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" />
         </el-select>
       </div>
@@ -98,7 +98,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
       </div>
       <p class="small muted key">
         <span v-for="state in ['planned', 'delivered', 'held', 'failed', 'skipped', 'left-out']" :key="state" :class="stateWords(state).tone"><span aria-hidden="true">{{ stateWords(state).mark }}</span> {{ stateWords(state).word }}</span>
-        Days and times of {{ data?.zone }}.
+        Days and times of {{ data?.time_zone }}.
       </p>
     </Loading>
   </div>

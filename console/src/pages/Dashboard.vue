@@ -35,7 +35,7 @@ const values = ref<Record<string, unknown>>({})
 const reports = useLoaded(() => take(api.GET('/reports')))
 watch([reports.data, dashboard], ([found, shown]) => {
   const used = found?.find((report) => shown?.used_by.includes(report.name))
-  if (used) zone.value = used.zone
+  if (used) zone.value = used.time_zone
 })
 const order = computed<Schemas['PreviewOrder']>(() => {
   const keys = WINDOWS.find((one) => one.value === window_.value)?.keys ?? (days.value ? { interval: days.value.join('/') } : { previous: 'day' })

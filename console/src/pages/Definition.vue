@@ -26,7 +26,7 @@ const EXAMPLES: Record<string, string> = {
   dashboard: '[dashboard]\nname = "new-dashboard"\ntitle = "New dashboard"\n\n[[query]]\nname = "rows"\nsource = "operations"\nsql = "select 1 as one"\n\n[[section]]\ntitle = "All"\n\n[[section.block]]\nshow = "table"\ntitle = "Rows"\nquery = "rows"\n',
   person: '[person]\nname = "runa-holm"\ntitle = "Rúna Holm"\naddress = "runa.holm@orrin-sound.example"\n',
   group: '[group]\nname = "harbour-masters"\ntitle = "Harbour masters"\nmembers = ["runa-holm", "office@orrin-sound.example"]\n',
-  wording: '[wording]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
+  'message-template': '[message-template]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
 }
 const fresh = computed(() => route.name === 'new')
 const named = computed(() => /^name\s*=\s*"([^"]*)"/m.exec(text.value ?? '')?.[1] ?? 'new')
@@ -58,11 +58,11 @@ watch(text, () => {
   }, 300)
 })
 
-// A look is shown on a sample as it is typed.
+// A theme is shown on a sample as it is typed.
 const picture = ref('')
 async function preview() {
-  if (kind.value !== 'look' || text.value === null) return
-  const answer = await api.POST('/looks/preview', { body: { text: text.value }, parseAs: 'blob' }).catch(() => null)
+  if (kind.value !== 'theme' || text.value === null) return
+  const answer = await api.POST('/themes/preview', { body: { text: text.value }, parseAs: 'blob' }).catch(() => null)
   if (!answer?.response.ok || !answer.data) return
   // Pages of the console show pictures of their own and such as stand in the page, no others.
   const reader = new FileReader()
@@ -110,7 +110,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <h1>{{ fresh ? `A new ${kind}` : data.file }}</h1>
         </div>
         <div class="row">
-          <el-button @click="router.back()">Leave as it was</el-button>
+          <el-button @click="router.back()">Cancel</el-button>
           <el-button type="primary" native-type="submit" :loading="saving" :disabled="!changed || wrong !== null">Apply</el-button>
         </div>
       </div>
@@ -118,13 +118,13 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
         <section class="card" aria-label="The definition">
           <el-input ref="area" v-model="text" class="text" type="textarea" :rows="30" resize="vertical" spellcheck="false" aria-label="Text of the definition" />
         </section>
-        <section v-if="kind === 'look'" class="card" aria-label="A sample in this look">
-          <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this look" />
+        <section v-if="kind === 'theme'" class="card" aria-label="A sample in this theme">
+          <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this theme" />
           <p v-else class="muted">The sample is being drawn …</p>
         </section>
         <div class="stack">
         <section class="card" aria-labelledby="change" aria-live="polite">
-          <h2 id="change">{{ wrong ? 'It cannot be applied like this' : 'What would change' }}</h2>
+          <h2 id="change">{{ wrong ? 'This cannot be applied' : 'Changes' }}</h2>
           <template v-if="wrong">
             <ul v-if="wrong.problems.length" class="problems">
               <li v-for="(one, index) in wrong.problems" :key="index">
@@ -142,7 +142,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
         </div>
       </div>
       <section v-if="text !== null && ['dashboard', 'report'].includes(kind)" class="card" aria-labelledby="preview">
-        <h2 id="preview">What it would show</h2>
+        <h2 id="preview">Preview</h2>
         <Preview :order="{ definition: text }" asks />
       </section>
     </form>

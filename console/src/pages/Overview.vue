@@ -43,11 +43,11 @@ onUnmounted(() => clearInterval(timer))
             <li v-for="run in data.next" :key="run.report">
               <div>
                 <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink>
-                <div class="muted small">{{ run.schedule }}, {{ run.zone }}</div>
+                <div class="muted small">{{ run.schedule }}, {{ run.time_zone }}</div>
               </div>
               <div class="when">
                 <strong>{{ away(run.at, now) }}</strong>
-                <div class="muted small">{{ instant(run.at, run.zone) }}</div>
+                <div class="muted small">{{ instant(run.at, run.time_zone) }}</div>
               </div>
             </li>
           </ol>

@@ -95,12 +95,12 @@ function changed() {
           <h2 id="when">When</h2>
           <dl class="facts">
             <dt>Schedule</dt><dd>{{ data.schedule ?? 'On request only' }}</dd>
-            <dt>Time zone</dt><dd>{{ data.zone }}</dd>
+            <dt>Time zone</dt><dd>{{ data.time_zone }}</dd>
             <dt>Window</dt><dd>{{ data.window }}</dd>
             <dt>Next run</dt>
-            <dd><StateMark v-if="data.paused" state="paused" /><template v-else>{{ instant(data.next, data.zone) }}<span v-if="data.next_window" class="muted">, for {{ data.next_window }}</span></template></dd>
+            <dd><StateMark v-if="data.paused" state="paused" /><template v-else>{{ instant(data.next, data.time_zone) }}<span v-if="data.next_window" class="muted">, for {{ data.next_window }}</span></template></dd>
             <dt>Last run</dt>
-            <dd><template v-if="data.last_run"><StateMark :state="data.last_run.state" /> <span class="muted">{{ instant(data.last_run.created_at, data.zone) }}</span></template><template v-else>Never</template></dd>
+            <dd><template v-if="data.last_run"><StateMark :state="data.last_run.state" /> <span class="muted">{{ instant(data.last_run.created_at, data.time_zone) }}</span></template><template v-else>Never</template></dd>
           </dl>
         </section>
         <section class="card" aria-labelledby="what">

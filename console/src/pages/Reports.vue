@@ -28,15 +28,15 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
                 <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink>
                 <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ [...report.audiences.map((one) => one.name), ...report.audiences_from.map(() => 'everybody a query names')].join(', ') || 'nobody' }}</div>
               </td>
-              <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.zone }}</div></td>
+              <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.time_zone }}</div></td>
               <td data-label="Last run">
                 <template v-if="report.last_run">
                   <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink>
-                  <div class="muted small">{{ instant(report.last_run.created_at, report.zone) }}</div>
+                  <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}</div>
                 </template>
                 <span v-else class="muted">Never</span>
               </td>
-              <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.zone) }}</template></td>
+              <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.time_zone) }}</template></td>
               <td><RunNow :report="report" @changed="load" /></td>
             </tr>
           </tbody>

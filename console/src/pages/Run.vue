@@ -100,18 +100,18 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">Let it go out</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send' : 'Approve and send' }}</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
-      <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="It waits for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
-      <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Nobody has it yet: look at the documents, then let it go out" :description="`It waits until ${instant(run.approval_deadline, run.window.zone)}.`" />
+      <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="Waiting for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
+      <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Awaiting approval: check the documents, then approve and send" :description="`Approve it before ${instant(run.approval_deadline, run.window.time_zone)}.`" />
       <el-alert v-if="run.incomplete" type="warning" :closable="false" show-icon title="Its data may be incomplete" :description="run.incomplete" />
       <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
         <h2 id="documents">Documents</h2>
-        <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'None was made.' : 'They appear here as soon as they are made.' }}</p>
+        <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'There are no documents.' : 'Documents appear here as soon as they are rendered.' }}</p>
         <template v-else>
           <div class="row tabs" role="group" aria-label="Show a document">
             <el-button v-for="document in viewable" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
@@ -141,9 +141,9 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
             <SendAgain :run="run" @sent="watchCopies" />
           </div>
         </div>
-        <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'made' ? 'It was only made, not sent.' : run.state === 'quiet' ? 'Nothing was worth sending.' : 'Nothing is on its way.' }}</p>
+        <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'completed' ? 'This run was not to be sent.' : run.state === 'quiet' ? 'Nothing was worth sending.' : 'There are no deliveries yet.' }}</p>
         <table v-else class="list folds">
-          <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>In the other side’s words</th></tr></thead>
+          <thead><tr><th>State</th><th>Recipient</th><th>Audience</th><th>Attempts</th><th>Answer</th></tr></thead>
           <tbody>
             <tr v-for="delivery in onPage" :key="delivery.id">
               <td class="whole"><StateMark :state="delivery.state" /></td>
@@ -178,8 +178,8 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         </table>
         <dl class="facts small about">
           <dt>Run</dt><dd><code>{{ run.id }}</code></dd>
-          <dt>Scheduled for</dt><dd>{{ instant(run.scheduled_for, run.window.zone) }}, {{ run.window.zone }}</dd>
-          <dt>Why</dt><dd>{{ run.cause === 'schedule' ? 'On schedule' : `Asked for by ${run.requested_by ?? 'somebody'}` }}</dd>
+          <dt>Scheduled for</dt><dd>{{ instant(run.scheduled_for, run.window.time_zone) }}, {{ run.window.time_zone }}</dd>
+          <dt>Cause</dt><dd>{{ run.cause === 'schedule' ? 'Schedule' : `Requested by ${run.requested_by ?? 'somebody'}` }}</dd>
           <template v-if="run.released_by"><dt>Released by</dt><dd>{{ run.released_by }}</dd></template>
           <template v-if="run.skipped"><dt>Stands for</dt><dd>{{ run.skipped }} earlier instants that passed while no service ran</dd></template>
           <template v-for="snapshot in run.snapshots" :key="snapshot.id"><dt>Snapshot{{ run.snapshots.length > 1 ? `, ${forWhom.get(snapshot.id)}` : '' }}</dt><dd class="hash">SHA-256 {{ snapshot.sha256 }}</dd></template>

@@ -22,7 +22,7 @@ const report = useLoaded(() => take(api.GET('/reports/{name}', { params: { path:
 const calendars = useLoaded(() => take(api.GET('/calendars')))
 watch(data, (found) => {
   if (!found || schedule.value) return
-  zone.value = found['time-zone']
+  zone.value = found.time_zone
   schedule.value = readSchedule(found.schedule as Keys | null)
   window_.value = readWindow(found.window as Keys)
 })
@@ -31,7 +31,7 @@ const zones = computed(() => {
   const known = Intl.supportedValuesOf('timeZone')
   return zone.value && !known.includes(zone.value) ? [zone.value, 'UTC', ...known] : ['UTC', ...known]
 })
-const written = computed(() => (schedule.value && window_.value ? { 'time-zone': zone.value, schedule: writeSchedule(schedule.value), window: writeWindow(window_.value) } : null))
+const written = computed(() => (schedule.value && window_.value ? { time_zone: zone.value, schedule: writeSchedule(schedule.value), window: writeWindow(window_.value) } : null))
 
 // What the service makes of it, asked again a moment after each change.
 const said = ref<Schemas['Explained'] | null>(null)
@@ -46,7 +46,7 @@ watch(
     const mine = ++asked
     timer = setTimeout(async () => {
       try {
-        const found = await take(api.POST('/schedules/explain', { body: { ...now, schedule: now.schedule ?? undefined, count: 8, 'reader-zone': own } as Schemas['Question'] }))
+        const found = await take(api.POST('/schedules/explain', { body: { ...now, schedule: now.schedule ?? undefined, count: 8, reader_time_zone: own } as Schemas['Question'] }))
         if (mine === asked) [said.value, wrong.value] = [found, null]
       } catch (problem) {
         if (mine === asked) wrong.value = problem instanceof Error ? problem.message : String(problem)
@@ -88,7 +88,7 @@ async function save() {
           <h1>Schedule and window</h1>
         </div>
         <div class="row">
-          <el-button @click="router.push({ name: 'report', params: { name } })">Leave as it was</el-button>
+          <el-button @click="router.push({ name: 'report', params: { name } })">Cancel</el-button>
           <el-button type="primary" native-type="submit" :loading="saving" :disabled="wrong !== null">Save</el-button>
         </div>
       </div>
@@ -122,7 +122,7 @@ async function save() {
             </template>
           </section>
           <section class="card fields" aria-labelledby="window">
-            <h2 id="window">What time it looks at</h2>
+            <h2 id="window">Window</h2>
             <label>Window<el-select v-model="window_.kind" aria-label="Window"><el-option value="previous" label="The previous complete …" /><el-option value="last" label="The last …" /><el-option value="to-date" label="The … to date" /><el-option value="interval" label="Always the same interval" /></el-select></label>
             <label v-if="window_.kind === 'previous' || window_.kind === 'to-date'">Unit<el-select v-model="window_.unit" aria-label="Unit"><el-option v-for="one in ['hour', 'day', 'week', 'month', 'quarter', 'year']" :key="one" :value="one" :label="one" /></el-select></label>
             <label v-if="window_.kind === 'previous'">How many<el-input-number v-model="window_.count" :min="1" :max="1000" /></label>

@@ -36,7 +36,7 @@ const result = (name: string) => {
             <h2>{{ source.title }}</h2>
             <div class="row">
               <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
-              <RouterLink :to="{ name: 'try', params: { name: source.name } }"><el-button size="small" tabindex="-1">Look inside and try</el-button></RouterLink>
+              <RouterLink :to="{ name: 'query', params: { name: source.name } }"><el-button size="small" tabindex="-1">Browse and query</el-button></RouterLink>
               <RouterLink :to="{ name: 'definition', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
             </div>
           </div>

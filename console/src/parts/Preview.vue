@@ -3,6 +3,7 @@
 import { onUnmounted, ref } from 'vue'
 
 import { api, ApiProblem, type Schemas } from '../api/client'
+import { documentViewFormatValues as formats } from '../api/schema'
 import { typedValues } from '../words'
 
 // With `asks`, values of parameters can be given beside it.
@@ -17,7 +18,7 @@ onUnmounted(() => asking.value?.abort())
 async function ask(format: string, signal?: AbortSignal): Promise<{ blob: Blob; name: string }> {
   const answer = await api.POST('/preview', { body: { ...props.order, ...(props.asks ? { values: typedValues(values.value) } : {}), format }, parseAs: 'blob', signal })
   if (!answer.response.ok) {
-    const problem = answer.error as Schemas['Problem'] | undefined
+    const problem = answer.error as Schemas['ProblemDetails'] | undefined
     throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)
   }
   const name = /filename="([^"]*)"/.exec(answer.response.headers.get('Content-Disposition') ?? '')?.[1] ?? `preview.${format}`
@@ -62,14 +63,14 @@ defineExpose({ show })
   <div class="stack" aria-live="polite" :aria-busy="asking !== null">
     <div class="row spread">
       <div class="row">
-        <el-button type="primary" :loading="asking !== null" @click="show">{{ html ? 'Show it again' : 'Show it' }}</el-button>
-        <el-button v-if="asking" @click="stop">Stop waiting</el-button>
+        <el-button type="primary" :loading="asking !== null" @click="show">{{ html ? 'Refresh preview' : 'Preview' }}</el-button>
+        <el-button v-if="asking" @click="stop">Stop</el-button>
         <el-input v-if="asks" v-model="values" class="values" placeholder="Values, such as port=havnes; least=3" aria-label="Values of parameters" @keydown.enter.prevent="show" />
       </div>
       <el-dropdown v-if="html" @command="save">
         <el-button :loading="saving">Download as …</el-button>
         <template #dropdown>
-          <el-dropdown-menu><el-dropdown-item v-for="one in ['pdf', 'html', 'csv', 'xlsx', 'json', 'txt', 'png']" :key="one" :command="one">{{ one.toUpperCase() }}</el-dropdown-item></el-dropdown-menu>
+          <el-dropdown-menu><el-dropdown-item v-for="one in formats" :key="one" :command="one">{{ one.toUpperCase() }}</el-dropdown-item></el-dropdown-menu>
         </template>
       </el-dropdown>
     </div>
@@ -78,8 +79,8 @@ defineExpose({ show })
       <ul v-else><li v-for="(one, index) in wrong.problems" :key="index">Line {{ one.line }}: <code v-if="one.key">{{ one.key }}</code> {{ one.message }}</li></ul>
     </div>
     <iframe v-else-if="html" class="document" sandbox="" :srcdoc="html" title="The preview" />
-    <p v-else-if="!asking" class="muted">The sources are asked now, for this window. Nothing is kept, and nobody is sent anything.</p>
-    <p v-if="asking && !html" class="muted">The sources are being asked …</p>
+    <p v-else-if="!asking" class="muted">The preview asks the sources now, for this window. Nothing is stored and nothing is sent.</p>
+    <p v-if="asking && !html" class="muted">Asking the sources …</p>
   </div>
 </template>
 

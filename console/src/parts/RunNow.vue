@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, follow, take, type ReportView, type RunView } from '../api/client'
 import { complain } from '../complain'
 import StateMark from './StateMark.vue'
+import { progress } from '../words'
 
 const props = defineProps<{ report: ReportView }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -36,19 +37,14 @@ async function begin(deliver: boolean) {
   }
 }
 
-const done = computed(() => {
-  if (!run.value) return 0
-  const stages: Record<string, number> = { due: 3, collecting: 12, rendering: 62, delivering: 78 }
-  const base = stages[run.value.state] ?? 100
-  return run.value.state === 'collecting' ? Math.min(60, base + run.value.steps.filter((step) => step.ended_at).length * 3) : base
-})
+const done = computed(() => (run.value ? progress(run.value.state, run.value.steps.filter((step) => step.ended_at).length) : 0))
 </script>
 
 <template>
   <div class="now">
     <div class="row buttons">
-      <el-button type="primary" plain size="small" :loading="busy" @click="begin(true)">Run and send now</el-button>
-      <el-button size="small" :disabled="busy" @click="begin(false)">Only make it</el-button>
+      <el-button type="primary" plain size="small" :loading="busy" @click="begin(true)">Run and send</el-button>
+      <el-button size="small" :disabled="busy" @click="begin(false)">Run without sending</el-button>
     </div>
     <div v-if="run" class="progress" aria-live="polite">
       <el-progress v-if="!run.settled" :percentage="done" :show-text="false" :stroke-width="6" />

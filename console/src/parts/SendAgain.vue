@@ -29,7 +29,7 @@ async function send() {
   sending.value = true
   try {
     const body = { deliveries: chosen.value, to: addresses.value, audience: addresses.value.length ? audience.value : null, note: note.value || null }
-    emit('sent', await take(api.POST('/runs/{id}/copies', { params: { path: { id: props.run.id } }, body })))
+    emit('sent', await take(api.POST('/runs/{id}/resends', { params: { path: { id: props.run.id } }, body })))
     open.value = false
   } catch (problem) {
     complain(problem)

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import { stateWords } from '../words'
+import { stateWords, type State } from '../words'
 
-const props = defineProps<{ state: string; word?: string }>()
+const props = defineProps<{ state: State; word?: string }>()
 const words = computed(() => stateWords(props.state))
 </script>
 

@@ -10,7 +10,7 @@ export interface Picked {
   top: number | null
 }
 
-export const HOWS = [
+export const AGGREGATIONS = [
   { value: 'mean', label: 'mean' },
   { value: 'min', label: 'lowest' },
   { value: 'max', label: 'highest' },

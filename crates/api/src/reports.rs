@@ -40,8 +40,10 @@ pub struct CopyOrder {
 
 /// A report's time zone, window and schedule, with the keys that they have in its file.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+#[serde(deny_unknown_fields)]
 pub struct NewSchedule {
+    /// `time-zone`, as definitions write it, is understood too.
+    #[serde(alias = "time-zone")]
     pub time_zone: String,
     pub window: serde_json::Value,
     /// Nothing for a report that runs only when asked.

@@ -13,7 +13,7 @@ use uuid::Uuid;
 use maple_lark_api::{AttemptOutcome, ChannelType, DeliveryState, RecipientRole, RunState};
 
 use crate::{
-    Result, Store, StoreError, Stored,
+    Result, Store, Stored,
     entity::{Time, delivery, delivery_attempt},
     stored::words,
 };
@@ -158,7 +158,10 @@ impl Store {
             ))
             .await?;
         if moved.rows_affected() != 1 {
-            return Err(StoreError::LeaseLost(run_id));
+            transaction.rollback().await?;
+            return Err(self
+                .why_not_moved(run_id, owner, RunState::Delivering)
+                .await?);
         }
         Ok(transaction.commit().await?)
     }

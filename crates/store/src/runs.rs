@@ -238,14 +238,24 @@ impl Store {
         if self.db.execute_raw(statement).await?.rows_affected() == 1 {
             return Ok(());
         }
-        match self.run(id).await? {
-            Some(run) if run.lease_owner == Some(owner) => Err(StoreError::Transition {
+        Err(self.why_not_moved(id, owner, to).await?)
+    }
+
+    /// Why a run could not be moved on to a state.
+    pub(crate) async fn why_not_moved(
+        &self,
+        id: Uuid,
+        owner: Uuid,
+        to: RunState,
+    ) -> Result<StoreError> {
+        Ok(match self.run(id).await? {
+            Some(run) if run.lease_owner == Some(owner) => StoreError::Transition {
                 run: id,
                 from: *run.state,
                 to,
-            }),
-            _ => Err(StoreError::LeaseLost(id)),
-        }
+            },
+            _ => StoreError::LeaseLost(id),
+        })
     }
 
     /// Keeps the audiences that a run has found; those found before stay.

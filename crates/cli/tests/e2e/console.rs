@@ -330,7 +330,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     signed_in_at(&browser, &place, "/sources").await;
 
     // The catalogue is searched and a table picked from; the query is there to be seen.
-    click(&browser, "//a[contains(., 'Look inside and try')]").await;
+    click(&browser, "//a[contains(., 'Browse and query')]").await;
     see(&browser, "//input[@aria-label='Search the catalogue']")
         .await
         .send_keys("kiosk_sales")
@@ -405,7 +405,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
         "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]",
     )
     .await;
-    click(&browser, "//button[.='Show it there' and not(@disabled)]").await;
+    click(&browser, "//button[.='Add to dashboard' and not(@disabled)]").await;
     see(
         &browser,
         "//pre//span[contains(., '+name = \"mean_sales\"')]",

@@ -426,7 +426,7 @@ async fn groups_are_opened_and_everybody_reads_in_their_own_way() {
         "it was collected once"
     );
 
-    let book = place.json(&["people"]);
+    let book = place.json(&["recipients"]);
     assert_eq!(book["people"][1]["reports"], json!(["small"]));
     assert_eq!(book["groups"][1]["recipients"].as_array().unwrap().len(), 3);
     // Groups that go round in circles, and names that nobody has, are refused.
@@ -783,7 +783,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .unwrap()
             .contains("a@orrin-sound.example")
     );
-    assert_eq!(place.json(&["people"])["unsubscribes"], json!([]));
+    assert_eq!(place.json(&["recipients"])["unsubscribes"], json!([]));
     assert!(
         http.post(&leave)
             .body("List-Unsubscribe=One-Click")
@@ -794,7 +794,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .is_success()
     );
     assert_eq!(
-        place.json(&["people"])["unsubscribes"][0]["address"],
+        place.json(&["recipients"])["unsubscribes"][0]["address"],
         "a@orrin-sound.example"
     );
     let next = ran(&place, "small");
@@ -813,7 +813,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .any(|step| step["detail"] == "a@orrin-sound.example has left this report"),
         "{next:#}"
     );
-    let back = place.lark(&["people", "rejoin", "small", "a@orrin-sound.example"]);
+    let back = place.lark(&["recipients", "resubscribe", "small", "a@orrin-sound.example"]);
     assert!(back.status.success(), "{}", text(&back.stderr));
     assert_eq!(
         ran(&place, "small")["deliveries"].as_array().unwrap().len(),

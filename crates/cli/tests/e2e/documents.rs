@@ -30,7 +30,7 @@ async fn gallery(place: &Place) -> (crate::place::Service, String) {
     let at = (chrono::Utc::now() + chrono::TimeDelta::days(7)).to_rfc3339();
     let run = place.json(&["run", "gallery", "--no-delivery", "--at", &at]);
     assert_eq!(
-        run["state"], "made",
+        run["state"], "completed",
         "a block of the gallery failed: {run:#}"
     );
     let id = run["id"].as_str().unwrap().to_owned();
@@ -94,7 +94,7 @@ async fn every_format_can_be_written_again_and_verified() {
     assert_eq!(
         (
             &verified[0][1]["snapshot_unaltered"],
-            &verified[0][1]["written_again_the_same"]
+            &verified[0][1]["reproducible"]
         ),
         (&json!(true), &json!(true)),
         "{verified:#}"
@@ -140,7 +140,7 @@ async fn every_format_can_be_written_again_and_verified() {
             "a block by itself is written as png",
         ),
     ] {
-        let refused = place.lark(&[&["write", &run], &arguments[..]].concat());
+        let refused = place.lark(&[&["render", &run], &arguments[..]].concat());
         assert_eq!(refused.status.code(), Some(5), "{arguments:?}");
         assert!(
             text(&refused.stderr).contains(words),
@@ -165,7 +165,7 @@ async fn every_format_can_be_written_again_and_verified() {
     // A format that is none, and a run that is none.
     assert_eq!(
         place
-            .lark(&["write", &run, "--format", "doc"])
+            .lark(&["render", &run, "--format", "doc"])
             .status
             .code(),
         Some(2)

@@ -275,7 +275,7 @@ async fn schedules_and_windows_are_explained_without_saving_one_or_many() {
     place.sign_in();
     let one = place.json(&[
         "explain",
-        "--zone",
+        "--time-zone",
         "Atlantic/Faroe",
         "--schedule",
         "every = \"month\", on = [\"last friday\"], at = \"07:30\"",
@@ -298,7 +298,7 @@ async fn schedules_and_windows_are_explained_without_saving_one_or_many() {
     assert_eq!(one["instants"][1]["window_label"], "October 2026");
     let refused = place.lark(&[
         "explain",
-        "--zone",
+        "--time-zone",
         "UTC",
         "--schedule",
         "every = \"year\", on = \"02-30\", at = \"07:30\"",

@@ -191,7 +191,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
             assert!(began.elapsed() < PATIENCE, "no bounce came: {run:#}");
             std::thread::sleep(Duration::from_millis(100));
         }
-        let bounced = place.json(&["people"])["bounced"][0].clone();
+        let bounced = place.json(&["recipients"])["bounced"][0].clone();
         assert_eq!(bounced["hard_bounces"], round);
         assert_eq!(bounced["suppressed_at"].is_null(), round == 1);
     }
@@ -217,7 +217,7 @@ async fn mail_that_comes_back_marks_its_recipient_and_sets_the_address_aside() {
     );
     assert!(
         place
-            .lark(&["people", "restore", "gone@orrin-sound.example"])
+            .lark(&["recipients", "restore", "gone@orrin-sound.example"])
             .status
             .success()
     );

@@ -289,7 +289,7 @@ async fn the_command_line_writes_a_preview_in_any_format() {
         "by-port",
         "--value",
         "port=havnes",
-        "--zone",
+        "--time-zone",
         "Atlantic/Faroe",
         "--window",
         "last = \"PT6H\"",
@@ -391,7 +391,7 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     click(&browser, "//a[.='By port']").await;
 
     // A required value is asked for in words, and picked.
-    click(&browser, "//button[.='Show it']").await;
+    click(&browser, "//button[.='Preview']").await;
     see(
         &browser,
         "//*[@role='alert'][contains(., 'the parameter \"port\" (Port) needs a value')]",
@@ -407,7 +407,7 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
         "//li[contains(@class, 'el-select-dropdown__item')][.='ostrey']",
     )
     .await;
-    click(&browser, "//button[starts-with(., 'Show it')]").await;
+    click(&browser, "//button[contains(., 'review')]").await;
     see(&browser, "//iframe[@title='The preview']")
         .await
         .enter_frame()
@@ -422,7 +422,7 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     click(&browser, "//button[.='Edit']").await;
     see(
         &browser,
-        "//section[@aria-labelledby='preview']//button[.='Show it']",
+        "//section[@aria-labelledby='preview']//button[.='Preview']",
     )
     .await;
     let text = see(&browser, "//textarea").await;
@@ -513,7 +513,7 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
         .unwrap();
     click(
         &browser,
-        "//section[@aria-labelledby='preview']//button[.='Show it']",
+        "//section[@aria-labelledby='preview']//button[.='Preview']",
     )
     .await;
     see(&browser, "//iframe[@title='The preview']")

@@ -85,7 +85,7 @@ async fn a_report_joins_what_sources_of_every_kind_say() {
 
     let at = (chrono::Utc::now() + chrono::TimeDelta::days(0)).to_rfc3339();
     let run = place.json(&["run", "estate-daily", "--no-delivery", "--at", &at]);
-    assert_eq!(run["state"], "made", "{run:#}\n{}", service.log());
+    assert_eq!(run["state"], "completed", "{run:#}\n{}", service.log());
     let folder = place.folder.path().join("documents");
     place.json(&[
         "download",
@@ -218,7 +218,7 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
     );
     let file = place.folder.path().join("query.toml");
     std::fs::write(&file, "[query]\nsource = \"inventory\"\nfile = \"*.csv\"\nthen = [{ do = \"limit\", rows = 1 }]\n").unwrap();
-    let typed = place.json(&["try", "--file", file.to_str().unwrap()]);
+    let typed = place.json(&["query", "--file", file.to_str().unwrap()]);
     assert_eq!(typed["row_count"], 1);
     assert!(
         typed["fields"]
@@ -229,8 +229,8 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
     // Picked, and as it would be written by hand, which gives the same.
     let pick = "[query]\nsource = \"operations\"\n[query.pick]\ntable = \"hosts\"\nmeasure = [{ column = \"*\" }]\ngroup = \"role\"\nfilter = [{ column = \"port\", is = [\"havnes\"] }]\n";
     std::fs::write(&file, pick).unwrap();
-    let picked = place.json(&["try", "--file", file.to_str().unwrap()]);
-    let by_hand = place.json(&["try", "operations", picked["by_hand"].as_str().unwrap()]);
+    let picked = place.json(&["query", "--file", file.to_str().unwrap()]);
+    let by_hand = place.json(&["query", "operations", picked["by_hand"].as_str().unwrap()]);
     assert_eq!(picked["rows"], by_hand["rows"]);
     assert_eq!(picked["rows"].as_array().unwrap().len(), 3);
 
@@ -258,23 +258,23 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
 
     for (arguments, wanted) in [
         (
-            vec!["try", "operations", "select 1; drop table ports"],
+            vec!["query", "operations", "select 1; drop table ports"],
             "more than one statement",
         ),
         (
-            vec!["try", "operations", "select * from portz"],
+            vec!["query", "operations", "select * from portz"],
             "relation \"portz\" does not exist",
         ),
         (
-            vec!["try", "operation", "select 1"],
+            vec!["query", "operation", "select 1"],
             "there is no source \"operation\". Did you mean \"operations\"?",
         ),
         (
-            vec!["try", "operations", "select :x"],
+            vec!["query", "operations", "select :x"],
             "the query asks for :x, which has no value",
         ),
         (
-            vec!["try", "--query", "ferry-operations/nothing"],
+            vec!["query", "--query", "ferry-operations/nothing"],
             "query \"nothing\" in that dashboard",
         ),
         (vec!["catalogue", "nothing"], "source \"nothing\""),

@@ -115,7 +115,7 @@ async fn a_report_is_copied_rescheduled_and_removed() {
         (status, keys),
         (
             200,
-            json!({ "time-zone": "Atlantic/Faroe", "window": { "previous": "day" }, "schedule": { "every": "day", "at": "07:30" } })
+            json!({ "time_zone": "Atlantic/Faroe", "window": { "previous": "day" }, "schedule": { "every": "day", "at": "07:30" } })
         )
     );
     let new = json!({ "time-zone": "Europe/Lisbon", "window": { "previous": "week", "compare": "last-year" }, "schedule": { "every": "week", "on": ["monday"], "at": "22:00" } });
@@ -232,7 +232,7 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
     ]);
     let agenda = place.json(&[
         "agenda",
-        "--zone",
+        "--time-zone",
         "UTC",
         "--from",
         &past.to_string(),
@@ -259,7 +259,7 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
             .collect::<Vec<_>>()
     };
     assert_eq!(agenda["days"].as_array().unwrap().len(), 8);
-    assert_eq!(entries(past), [("made".to_owned(), Value::Null)]);
+    assert_eq!(entries(past), [("completed".to_owned(), Value::Null)]);
     assert_eq!(
         entries(today + Days::new(1)),
         [("planned".to_owned(), Value::Null)]
@@ -273,7 +273,7 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
     assert!(place.apply(&[("report.toml", &two)]).status.success());
     let agenda = place.json(&[
         "agenda",
-        "--zone",
+        "--time-zone",
         "UTC",
         "--from",
         &today.to_string(),
@@ -290,7 +290,7 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
     place.json(&["pause", "small"]);
     let agenda = place.json(&[
         "agenda",
-        "--zone",
+        "--time-zone",
         "UTC",
         "--from",
         &(today + Days::new(1)).to_string(),
@@ -336,7 +336,7 @@ async fn a_schedule_with_a_calendar_is_explained_with_what_it_leaves_out() {
         let window = "previous = \"week\", only-hours = \"08:00-16:00\", only-days = \"weekday\", compare = \"window-before\"";
         let arguments = [
             "explain",
-            "--zone",
+            "--time-zone",
             "UTC",
             "--schedule",
             schedule,

@@ -111,7 +111,7 @@ async fn a_run_waits_in_sight_until_its_data_is_ready() {
     // A run that somebody asks for does not wait.
     assert_eq!(
         place.json(&["run", "late", "--no-delivery"])["state"],
-        "made"
+        "completed"
     );
 
     operations

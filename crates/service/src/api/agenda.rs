@@ -78,13 +78,13 @@ async fn calendars(
 }
 
 /// What is due and what ran, day by day.
-#[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = ProblemDetails)))]
-#[get("/agenda?<from>&<to>&<zone>&<report>")]
+#[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("time_zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = ProblemDetails)))]
+#[get("/agenda?<from>&<to>&<time_zone>&<report>")]
 async fn agenda(
     _user: Viewer,
     from: &str,
     to: &str,
-    zone: Option<&str>,
+    time_zone: Option<&str>,
     report: Option<&str>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -101,7 +101,7 @@ async fn agenda(
             "from {from} to {to} are {length} days; ask for 1 to {MOST_DAYS}"
         )));
     }
-    let zone: Zone = zone
+    let zone: Zone = time_zone
         .unwrap_or("UTC")
         .parse()
         .map_err(|error: UnknownZone| refused(error.to_string()))?;

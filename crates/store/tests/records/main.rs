@@ -699,6 +699,12 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     let snapshot = snapshot(id, Vec::new());
     let snapshot_id = snapshot.id;
     place.keep_snapshot(snapshot).await.unwrap();
+    for step in [RunState::Collecting, RunState::Rendering] {
+        place
+            .set_run_state(id, owner, step, None, at(0))
+            .await
+            .unwrap();
+    }
     let via = ["slow", "slow", "", "share"];
     place
         .enqueue(

@@ -7,7 +7,7 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
-import { example, HOWS, withBlock, written, type Picked } from '../parts/picking'
+import { example, AGGREGATIONS, withBlock, written, type Picked } from '../parts/picking'
 import { typedValues } from '../words'
 
 const route = useRoute()
@@ -21,20 +21,20 @@ const source = computed(() => sources.value?.find((one) => one.name === name.val
 const search = ref('')
 const catalogue = ref<Schemas['CatalogueEntry'][] | null>(null)
 const refused = ref<string | null>(null)
-let looked = 0
+let asked = 0
 let timer: ReturnType<typeof setTimeout> | undefined
-async function look() {
-  const mine = ++looked
+async function browse() {
+  const mine = ++asked
   try {
     const found = await take(api.GET('/sources/{name}/catalogue', { params: { path: { name: name.value }, query: { search: search.value } } }))
-    if (mine === looked) [catalogue.value, refused.value] = [found, null]
+    if (mine === asked) [catalogue.value, refused.value] = [found, null]
   } catch (problem) {
-    if (mine === looked) [catalogue.value, refused.value] = [[], problem instanceof Error ? problem.message : String(problem)]
+    if (mine === asked) [catalogue.value, refused.value] = [[], problem instanceof Error ? problem.message : String(problem)]
   }
 }
 watch(search, () => {
   clearTimeout(timer)
-  timer = setTimeout(() => void look(), 250)
+  timer = setTimeout(() => void browse(), 250)
 })
 const open = ref<string | null>(null)
 
@@ -70,7 +70,7 @@ watch(picking, (now) => now && (text.value = written(name.value, picked)))
 const window_ = ref<[Date, Date] | null>(null)
 const values = ref('')
 const busy = ref(false)
-const tried = ref<Schemas['Tried'] | null>(null)
+const tried = ref<Schemas['QueryAnswer'] | null>(null)
 const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 
@@ -79,7 +79,7 @@ async function run() {
   wrong.value = null
   try {
     tried.value = await take(
-      api.POST('/try', { body: { definition: text.value, from: window_.value?.[0].toISOString(), to: window_.value?.[1].toISOString(), zone, values: typedValues(values.value), rows: 100 } }),
+      api.POST('/queries/try', { body: { definition: text.value, from: window_.value?.[0].toISOString(), to: window_.value?.[1].toISOString(), time_zone: zone, values: typedValues(values.value), rows: 100 } }),
     )
   } catch (problem) {
     tried.value = null
@@ -114,7 +114,7 @@ watch(
       begin()
       search.value = ''
       tried.value = wrong.value = null
-      void look()
+      void browse()
     }
   },
   { immediate: true },
@@ -159,7 +159,7 @@ watch(
               <el-button size="small" :disabled="!tried?.by_hand" title="After it has been asked once" @click="byHand">Write it by hand</el-button>
             </div>
             <div v-for="(measure, index) in picked.measures" :key="index" class="row">
-              <el-select v-model="measure.with" class="short" aria-label="How" :disabled="measure.column === '*'"><el-option v-for="how in HOWS" :key="how.value" :value="how.value" :label="how.label" /></el-select>
+              <el-select v-model="measure.with" class="short" aria-label="How" :disabled="measure.column === '*'"><el-option v-for="how in AGGREGATIONS" :key="how.value" :value="how.value" :label="how.label" /></el-select>
               <span>of</span>
               <el-select v-model="measure.column" class="long" filterable aria-label="Measure">
                 <el-option value="*" label="rows" />
@@ -203,7 +203,7 @@ watch(
               <label class="small">Dashboard<el-select v-model="into.dashboard" aria-label="Dashboard"><el-option v-for="one in dashboards ?? []" :key="one.name" :value="one.name" :label="one.title" /></el-select></label>
               <label class="small">Title of the block<el-input v-model="into.title" /></label>
               <label class="small">Name of the query<el-input v-model="into.query" placeholder="small_letters" /></label>
-              <el-button type="primary" native-type="submit" :disabled="!into.dashboard || !into.title || !/^[a-z_][a-z0-9_]*$/.test(into.query)">Show it there</el-button>
+              <el-button type="primary" native-type="submit" :disabled="!into.dashboard || !into.title || !/^[a-z_][a-z0-9_]*$/.test(into.query)">Add to dashboard</el-button>
             </form>
           </section>
         </div>

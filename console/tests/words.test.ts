@@ -1,0 +1,86 @@
+import { describe, expect, it } from 'vitest'
+
+import { attemptOutcomeValues, deliveryStateValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
+import { away, instant, listOf, progress, size, stateWords, took, typedValues } from '../src/words'
+
+describe('states', () => {
+  it('have a mark and a word each, whatever the service answers', () => {
+    for (const state of [...runStateValues, ...stepStateValues, ...deliveryStateValues, ...attemptOutcomeValues, ...planStateValues]) {
+      const words = stateWords(state)
+      expect(words.word, state).toMatch(/^[A-Z][a-z ]+$/)
+      expect(words.mark, state).toHaveLength(1)
+    }
+  })
+
+  it('can be told from one another by their words', () => {
+    const words = runStateValues.map((state) => stateWords(state).word)
+    expect(new Set(words).size).toBe(words.length)
+  })
+
+  it('that need somebody are not shown as if all were well', () => {
+    for (const state of ['held', 'failed', 'partly-delivered', 'awaiting-approval'] as const) {
+      expect(['warning', 'critical']).toContain(stateWords(state).tone)
+    }
+  })
+})
+
+describe('progress', () => {
+  it('never goes back on the way of a run', () => {
+    const way = ['due', 'collecting', 'rendering', 'delivering', 'delivered'] as const
+    const percent = way.map((state) => progress(state, 5))
+    expect(percent).toEqual([...percent].sort((one, other) => one - other))
+  })
+
+  it('stays below rendering however many queries a run has', () => {
+    expect(progress('collecting', 1000)).toBeLessThan(progress('rendering', 0))
+  })
+})
+
+describe('times', () => {
+  it('are said in the zone asked for, on both sides of a change of the clock', () => {
+    expect(instant('2026-10-25T00:30:00Z', 'Atlantic/Faroe')).toContain('01:30')
+    expect(instant('2026-10-25T01:30:00Z', 'Atlantic/Faroe')).toContain('01:30')
+    expect(instant(null)).toBe('–')
+  })
+
+  it('are said from now in the largest fitting unit', () => {
+    const now = Date.parse('2026-11-26T12:00:00Z')
+    expect(away('2026-11-26T12:00:40Z', now)).toBe('in 40 seconds')
+    expect(away('2026-11-26T11:10:00Z', now)).toBe('50 minutes ago')
+    expect(away('2026-11-27T12:00:00Z', now)).toBe('in 24 hours')
+    expect(away('2026-11-29T12:00:00Z', now)).toBe('in 3 days')
+  })
+
+  it('say how long something took', () => {
+    expect(took('2026-11-26T12:00:00Z', '2026-11-26T12:00:01.5Z')).toBe('1500 ms')
+    expect(took('2026-11-26T12:00:00Z', '2026-11-26T12:00:12.34Z')).toBe('12.3 s')
+    expect(took('2026-11-26T12:00:00Z', null)).toBe('–')
+  })
+})
+
+describe('sizes', () => {
+  it('change their unit at powers of 1024', () => {
+    expect([size(1023), size(1024), size(1048576)]).toEqual(['1023 B', '1.0 KiB', '1.0 MiB'])
+  })
+})
+
+describe('typed values', () => {
+  it('are numbers, lists or texts', () => {
+    expect(typedValues('port=havnes; least=3.5\nhosts=a, b')).toEqual({ port: 'havnes', least: 3.5, hosts: ['a', 'b'] })
+  })
+
+  it('keep digits behind a leading zero and equal signs in a value', () => {
+    expect(typedValues('code=007; where=a=b')).toEqual({ code: '007', where: 'a=b' })
+  })
+
+  it('pass over what is no pair', () => {
+    expect(typedValues('port; ;x=')).toEqual({ x: '' })
+  })
+})
+
+describe('the list of a kind', () => {
+  it('is where a definition of it is found', () => {
+    expect(listOf('message-template').name).toBe('delivery')
+    expect(listOf('report').name).toBe('reports')
+  })
+})
