@@ -24,13 +24,15 @@ demo-reset:
 test:
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory console
-	cargo build --workspace --tests
-	cargo test --workspace
+	cd console && npm run --silent test
+	cargo test --workspace --no-fail-fast
 
 ## Formatting, lints and types
 lint:
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets -- -D warnings
+	cargo clippy --package maple-lark --no-default-features -- -D warnings
+	scripts/unused-dependencies.sh
 	cd console && npm run check
 
 ## Speed and memory, as ratios against a browser in the same run

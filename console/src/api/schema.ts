@@ -1332,7 +1332,8 @@ export interface components {
         NewSchedule: {
             /** @description Nothing for a report that runs only when asked. */
             schedule?: unknown;
-            "time-zone": string;
+            /** @description `time-zone`, as definitions write it, is understood too. */
+            time_zone: string;
             window: unknown;
         };
         NewSecret: {

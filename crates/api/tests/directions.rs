@@ -205,7 +205,9 @@ fn open(text: &str, path: &mut Vec<String>, found: &mut BTreeSet<Vec<String>>) {
             None => break,
         }
     }
-    found.insert(path.clone());
+    if path.len() > depth {
+        found.insert(path.clone());
+    }
     path.truncate(depth);
 }
 
