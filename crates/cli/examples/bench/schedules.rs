@@ -137,7 +137,7 @@ async fn minute_of(
         (start + TimeDelta::minutes(1)).timestamp_micros(),
         Ordering::Release,
     );
-    engine.look().await?;
+    engine.tick().await?;
     let before = (cpu_milliseconds()?, runs(&mut records).await?);
     // A sleeping service looks every five seconds, and when something is due.
     for step in 1..=MINUTES * 12 {
@@ -145,7 +145,7 @@ async fn minute_of(
             (start + TimeDelta::minutes(1) + TimeDelta::seconds(5 * step)).timestamp_micros(),
             Ordering::Release,
         );
-        engine.look().await?;
+        engine.tick().await?;
     }
     let after = (cpu_milliseconds()?, runs(&mut records).await?);
     Ok(((after.0 - before.0) / MINUTES as f64, after.1 - before.1))

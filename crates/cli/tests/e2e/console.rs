@@ -405,7 +405,11 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
         "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'Small')]",
     )
     .await;
-    click(&browser, "//button[.='Add to dashboard' and not(@disabled)]").await;
+    click(
+        &browser,
+        "//button[.='Add to dashboard' and not(@disabled)]",
+    )
+    .await;
     see(
         &browser,
         "//pre//span[contains(., '+name = \"mean_sales\"')]",

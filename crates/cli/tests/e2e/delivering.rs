@@ -813,7 +813,12 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .any(|step| step["detail"] == "a@orrin-sound.example has left this report"),
         "{next:#}"
     );
-    let back = place.lark(&["recipients", "resubscribe", "small", "a@orrin-sound.example"]);
+    let back = place.lark(&[
+        "recipients",
+        "resubscribe",
+        "small",
+        "a@orrin-sound.example",
+    ]);
     assert!(back.status.success(), "{}", text(&back.stderr));
     assert_eq!(
         ran(&place, "small")["deliveries"].as_array().unwrap().len(),

@@ -24,7 +24,7 @@ use super::{Answer, problem::Problem};
 
 use crate::{
     access::Viewer,
-    engine::{Catalogue, EngineHandle},
+    engine::{Definitions, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -44,7 +44,7 @@ async fn calendars(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CalendarView>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let today = engine.now().date_naive();
     let view = |calendar: &CalendarFile| {
         let days = calendar.days(Zone::UTC);
@@ -105,7 +105,7 @@ async fn agenda(
         .unwrap_or("UTC")
         .parse()
         .map_err(|error: UnknownZone| refused(error.to_string()))?;
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     if let Some(name) = report.filter(|name| !set.reports.contains_key(*name)) {
         return Err(Problem::not_found(format!("report \"{name}\"")));
     }

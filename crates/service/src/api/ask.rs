@@ -37,7 +37,7 @@ use super::{Answer, problem::Problem};
 
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle},
+    engine::{Definitions, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -54,7 +54,7 @@ async fn try_query(
     engine: &State<EngineHandle>,
 ) -> Answer<QueryAnswer> {
     let order = order.into_inner();
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let zone: Zone = order
         .time_zone
         .as_deref()
@@ -276,7 +276,7 @@ async fn catalogue(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CatalogueEntry>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let source = set
         .sources
         .get(name)
@@ -312,7 +312,7 @@ async fn choices(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ParameterChoices>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let dashboard = set
         .dashboard(name)
         .ok_or_else(|| Problem::not_found(format!("dashboard \"{name}\"")))?;
@@ -401,7 +401,7 @@ async fn choices(
 #[utoipa::path(get, operation_id = "list_samplers", path = "/samplers", tag = "sources", responses((status = 200, body = Vec<SamplerView>)))]
 #[get("/samplers")]
 async fn samplers(_user: Viewer, store: &State<Store>) -> Answer<Vec<SamplerView>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let states = store.sampler_states().await?;
     let view = set.samplers.values().map(|sampler| {
         let state = states.iter().find(|state| state.sampler == sampler.name);

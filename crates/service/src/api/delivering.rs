@@ -43,7 +43,7 @@ use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run};
 
 use crate::{
     access::{Administrator, Author, Viewer},
-    engine::{Catalogue, EngineHandle, values_key},
+    engine::{Definitions, EngineHandle, values_key},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -70,7 +70,7 @@ async fn channels(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ChannelView>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let queues = store.queues().await?;
     let waits = |via: &str| {
         let of = || queues.iter().filter(|queue| queue.via == via);
@@ -149,7 +149,7 @@ async fn test_channel(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ChannelTest> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let channel = set
         .channels
         .get(name)
@@ -157,7 +157,7 @@ async fn test_channel(
     if let ChannelKind::MailServer(_) = channel.kind {
         return probed(engine, Some(channel), order.to.as_deref()).await;
     }
-    let (works, words) = match engine.try_channel(channel).await {
+    let (works, words) = match engine.test_channel(channel).await {
         Ok(words) => (true, words),
         Err(words) => (false, words),
     };
@@ -232,7 +232,7 @@ async fn probed(
 #[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivering", responses((status = 200, body = AddressBook)))]
 #[get("/people")]
 async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let bounced = store.bounced_addresses().await?.into_iter();
     let unsubscribes = store.unsubscribes(None).await?.into_iter();
     let reached: Vec<(String, Vec<String>)> = set

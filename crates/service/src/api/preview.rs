@@ -27,7 +27,7 @@ use super::{
 
 use crate::{
     access::Author,
-    engine::{Catalogue, EngineHandle},
+    engine::{Definitions, EngineHandle},
 };
 
 /// Nobody looks at a page that comes later than this.
@@ -49,17 +49,17 @@ async fn preview(
 ) -> Result<File, Problem> {
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
-    let mut catalogue = Catalogue::stored(&store.definitions().await?);
-    let report = report_of(&order, &mut catalogue)?;
-    let values = values_of(&order, &catalogue, &report)?;
+    let mut definitions = Definitions::stored(&store.definitions().await?);
+    let report = report_of(&order, &mut definitions)?;
+    let values = values_of(&order, &definitions, &report)?;
     let window = report
         .window
         .window(order.at.unwrap_or_else(|| engine.now()), report.zone);
     // As a run would have it: what the report needs, and nothing else.
-    let needed = Catalogue::frozen(&catalogue.freeze(&report))
+    let needed = Definitions::frozen(&definitions.freeze(&report))
         .map_err(|words| Problem::new(422, "Cannot be previewed", words))?;
     let looked =
-        tokio::time::timeout(PATIENCE, engine.look_at(&needed, &report, window, values)).await;
+        tokio::time::timeout(PATIENCE, engine.preview(&needed, &report, window, values)).await;
     let snapshot = looked.map_err(|_| {
         Problem::new(
             504,
@@ -78,12 +78,13 @@ async fn file_of(snapshot: Snapshot, format: Format, now: DateTime<Utc>) -> Resu
 }
 
 /// The report to show; for a dashboard, one that has it alone. What is not applied yet is put
-/// into the catalogue and checked against what is there.
-fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, Problem> {
-    let named = |name: &String, catalogue: &Catalogue| catalogue.set.reports.get(name).cloned();
+/// into the definitions and checked against what is there.
+fn report_of(order: &PreviewOrder, definitions: &mut Definitions) -> Result<Report, Problem> {
+    let named =
+        |name: &String, definitions: &Definitions| definitions.set.reports.get(name).cloned();
     let dashboard = match (&order.report, &order.dashboard, &order.definition) {
         (Some(name), None, None) => {
-            return named(name, catalogue)
+            return named(name, definitions)
                 .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")));
         }
         (None, Some(name), None) => name.clone(),
@@ -108,8 +109,8 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
                     ));
                 }
             };
-            catalogue.put(definition, frozen);
-            let wrong: Vec<_> = catalogue
+            definitions.put(definition, frozen);
+            let wrong: Vec<_> = definitions
                 .set
                 .check()
                 .into_iter()
@@ -118,7 +119,7 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
             if !wrong.is_empty() {
                 return Err(Problem::definitions(wrong));
             }
-            match named(&name, catalogue).filter(|_| is_report) {
+            match named(&name, definitions).filter(|_| is_report) {
                 Some(report) => return Ok(report),
                 None => name,
             }
@@ -131,7 +132,7 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
             ));
         }
     };
-    let dashboard = catalogue
+    let dashboard = definitions
         .set
         .dashboard(&dashboard)
         .ok_or_else(|| Problem::not_found(format!("dashboard \"{dashboard}\"")))?
@@ -145,11 +146,11 @@ fn report_of(order: &PreviewOrder, catalogue: &mut Catalogue) -> Result<Report, 
     if let Some(theme) = report
         .theme
         .as_ref()
-        .filter(|theme| !catalogue.set.themes.contains_key(&theme.value))
+        .filter(|theme| !definitions.set.themes.contains_key(&theme.value))
     {
         return Err(Problem::not_found(format!("theme \"{}\"", theme.value)));
     }
-    catalogue.put(
+    definitions.put(
         definition,
         FrozenDefinition {
             file: "window".to_owned(),
@@ -198,7 +199,7 @@ fn around(dashboard: &Dashboard, order: &PreviewOrder) -> Result<String, Problem
 /// dashboard. Each must be known and fit, and none may be missing.
 fn values_of(
     order: &PreviewOrder,
-    catalogue: &Catalogue,
+    definitions: &Definitions,
     report: &Report,
 ) -> Result<Values, Problem> {
     let bad = |words: String| Problem::new(422, "A value does not fit", words);
@@ -225,8 +226,8 @@ fn values_of(
                 })?,
         ),
     };
-    let parameters = catalogue.set.parameters_of(report);
-    let mut values = catalogue
+    let parameters = definitions.set.parameters_of(report);
+    let mut values = definitions
         .set
         .values(report, audience.map(|audience| &audience.parameters));
     for (name, value) in &order.values {

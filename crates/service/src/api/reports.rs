@@ -33,7 +33,7 @@ use super::{
 use crate::{
     access::{Author, Viewer},
     engine::{
-        Catalogue, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants,
+        Definitions, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants,
         request_run,
     },
 };
@@ -67,7 +67,7 @@ async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportVi
 }
 
 pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let states: HashMap<String, ScheduleState> = store
         .schedule_states()
         .await?
@@ -178,10 +178,10 @@ pub(super) async fn everybody_meant(
     user: &str,
     written: &[String],
 ) -> Result<Vec<String>, Problem> {
-    let catalogue = engine.catalogue(store).await?;
+    let definitions = engine.definitions(store).await?;
     let mut found: Vec<String> = Vec::new();
     for one in written {
-        let meant = catalogue
+        let meant = definitions
             .set
             .meant_by(user, one.trim())
             .map_err(|words| Problem::new(422, "No recipient", words))?;
@@ -399,7 +399,7 @@ async fn set_paused(
     paused: bool,
     now: DateTime<Utc>,
 ) -> Answer<ReportView> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let report = set
         .reports
         .get(name)

@@ -13,7 +13,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 use super::{Answer, problem::Problem};
 use crate::{
     access::{Author, Viewer},
-    engine::{Catalogue, EngineHandle},
+    engine::{Definitions, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -24,7 +24,7 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "list_sources", path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
 #[get("/sources")]
 async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let view = set.sources.values().map(|source| SourceView {
         name: source.name.clone(),
         title: source.title.clone(),
@@ -60,7 +60,7 @@ async fn test(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<SourceTest> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     let source = set
         .sources
         .get(name)
@@ -88,7 +88,7 @@ async fn test(
 #[utoipa::path(get, operation_id = "list_dashboards", path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
 #[get("/dashboards")]
 async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<DashboardView>> {
-    let set = Catalogue::stored(&store.definitions().await?).set;
+    let set = Definitions::stored(&store.definitions().await?).set;
     Ok(Json(
         set.dashboards
             .keys()

@@ -11,14 +11,18 @@ use std::collections::BTreeSet;
 
 use maple_lark_data::digest::sha256;
 use maple_lark_data::status::Status;
-use maple_lark_definition::{Report, ResolvedAudience};
+use maple_lark_definition::ResolvedAudience;
 use maple_lark_store::{
     deliveries::Delivery,
     runs::{Run, SnapshotHead},
 };
 use uuid::Uuid;
 
-use super::{Shared, WorkError, channels, collect::values_key};
+use super::context::{RunContext, values_key};
+use crate::engine::{
+    deliver::mail_server_of,
+    shared::{Shared, WorkError},
+};
 
 /// Whether no snapshot of a run is worth sending.
 pub async fn all_quiet(shared: &Shared, run: &Run) -> Result<bool, WorkError> {
@@ -30,10 +34,10 @@ pub async fn all_quiet(shared: &Shared, run: &Run) -> Result<bool, WorkError> {
 /// Audiences whose snapshot is quiet get none; answers with the reason if that is true of all.
 pub async fn enqueue(
     shared: &Shared,
-    run: &Run,
-    report: &Report,
+    context: &RunContext,
     audiences: &[ResolvedAudience],
 ) -> Result<Option<String>, WorkError> {
+    let RunContext { run, report, .. } = context;
     let store = &shared.store;
     let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
@@ -137,7 +141,7 @@ pub async fn enqueue(
         for name in &audience.channels {
             let id = Uuid::now_v7();
             let kind = shared
-                .catalogue
+                .definitions
                 .current(store)
                 .await?
                 .set
@@ -197,18 +201,18 @@ fn silence(audience: &ResolvedAudience, snapshot: &SnapshotHead) -> Option<Strin
 }
 
 async fn sender_host(shared: &Shared, mail_server: &str) -> Result<String, WorkError> {
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let definitions = shared.definitions.current(&shared.store).await?;
     let channel = match mail_server {
         "" => None,
         name => Some(
-            catalogue
+            definitions
                 .set
                 .channels
                 .get(name)
                 .ok_or_else(|| WorkError::Run(format!("there is no channel \"{name}\"")))?,
         ),
     };
-    let server = channels::own_or_named(shared, channel)
+    let server = mail_server_of(shared, channel)
         .await
         .map_err(WorkError::Run)?;
     Ok(server

@@ -14,7 +14,7 @@ use maple_lark_store::{
 use tokio::sync::watch;
 use uuid::Uuid;
 
-use super::{Catalogue, OnlyTo, Shared};
+use super::{definitions::Definitions, run::OnlyTo, shared::Shared};
 
 /// More missed instants than this are not counted one by one.
 const MOST_MISSED: usize = 10_000;
@@ -63,7 +63,7 @@ pub async fn watch_the_clock(shared: Arc<Shared>, mut stopped: watch::Receiver<b
 /// Computes anew when each report is due that is due later than now: a newer version of the
 /// zone database may have moved it. What is due already stays as it is.
 async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let definitions = shared.definitions.current(&shared.store).await?;
     let now = shared.now();
     let states = shared.store.schedule_states().await?;
     let next: Vec<(String, Option<DateTime<Utc>>)> = states
@@ -72,9 +72,9 @@ async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
         .filter_map(|state| {
             Some((
                 state,
-                catalogue
+                definitions
                     .set
-                    .plan(catalogue.set.reports.get(&state.report)?)?
+                    .plan(definitions.set.reports.get(&state.report)?)?
                     .next_after(now),
             ))
         })
@@ -98,10 +98,10 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
     if next.is_none_or(|next| next > now) {
         return Ok(next);
     }
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let definitions = shared.definitions.current(&shared.store).await?;
     let made = shared
         .store
-        .take_due(now, |state| decide(&catalogue, state, now))
+        .take_due(now, |state| decide(&definitions, state, now))
         .await?;
     if !made.is_empty() {
         tracing::info!(count = made.len(), "runs are due");
@@ -112,15 +112,15 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
 
 /// The runs for the instants that have come, as the report's schedule wants it after an
 /// outage; instants that are missed for good are put on record as skipped.
-fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> Due {
+fn decide(definitions: &Definitions, state: &ScheduleState, now: DateTime<Utc>) -> Due {
     let over = Due {
         runs: Vec::new(),
         next: None,
     };
-    let Some(report) = catalogue.set.reports.get(&state.report) else {
+    let Some(report) = definitions.set.reports.get(&state.report) else {
         return over;
     };
-    let (Some(plan), Some(first)) = (catalogue.set.plan(report), state.next_instant) else {
+    let (Some(plan), Some(first)) = (definitions.set.plan(report), state.next_instant) else {
         return over;
     };
     let schedule = plan.schedule;
@@ -164,7 +164,7 @@ fn decide(catalogue: &Catalogue, state: &ScheduleState, now: DateTime<Utc>) -> D
             .into_iter()
             .zip(0..)
             .map(|(order, index)| {
-                order.run(catalogue, report, now + TimeDelta::microseconds(index))
+                order.run(definitions, report, now + TimeDelta::microseconds(index))
             })
             .collect(),
         next: if ended { None } else { plan.next_after(now) },
@@ -205,7 +205,7 @@ impl Order {
     }
 
     /// The run with its window and its definitions frozen.
-    fn run(self, catalogue: &Catalogue, report: &Report, now: DateTime<Utc>) -> NewRun {
+    fn run(self, definitions: &Definitions, report: &Report, now: DateTime<Utc>) -> NewRun {
         let window = report.window.window(self.scheduled_for, report.zone);
         NewRun {
             id: Uuid::now_v7(),
@@ -216,7 +216,7 @@ impl Order {
             requested_by: self.requested_by,
             deliver: self.deliver,
             state: self.state,
-            definitions: catalogue.freeze(report),
+            definitions: definitions.freeze(report),
             window_from: window.from,
             window_to: window.to,
             time_zone: report.zone.to_string(),
@@ -258,8 +258,8 @@ pub enum RequestError {
 
 /// Makes a run on request; the schedule is not disturbed by it.
 pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, RequestError> {
-    let catalogue = Catalogue::stored(&store.definitions().await?);
-    let report = ready_report(&catalogue, &request.report)?;
+    let definitions = Definitions::stored(&store.definitions().await?);
+    let report = ready_report(&definitions, &request.report)?;
     let now = request.now;
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
     let at = request.scheduled_for.unwrap_or(whole_second);
@@ -267,18 +267,18 @@ pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, Req
         only_to: request.only_to,
         ..Order::requested(at, &request.requested_by, request.deliver)
     };
-    let run = order.run(&catalogue, report, now);
+    let run = order.run(&definitions, report, now);
     store.add_run(&run).await?;
     Ok(run.id)
 }
 
-fn ready_report<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Report, RequestError> {
-    let report = catalogue
+fn ready_report<'a>(definitions: &'a Definitions, name: &str) -> Result<&'a Report, RequestError> {
+    let report = definitions
         .set
         .reports
         .get(name)
         .ok_or_else(|| RequestError::NoReport(name.to_owned()))?;
-    match catalogue
+    match definitions
         .set
         .check()
         .into_iter()
@@ -299,9 +299,9 @@ pub async fn past_instants(
     from: DateTime<Utc>,
     to: DateTime<Utc>,
 ) -> Result<Vec<DateTime<Utc>>, RequestError> {
-    let catalogue = Catalogue::stored(&store.definitions().await?);
-    let report = ready_report(&catalogue, name)?;
-    let plan = catalogue
+    let definitions = Definitions::stored(&store.definitions().await?);
+    let report = ready_report(&definitions, name)?;
+    let plan = definitions
         .set
         .plan(report)
         .ok_or_else(|| RequestError::NotReady {
@@ -335,12 +335,12 @@ pub async fn backfill(
     requested_by: &str,
     now: DateTime<Utc>,
 ) -> Result<Vec<Uuid>, RequestError> {
-    let catalogue = Catalogue::stored(&store.definitions().await?);
-    let report = ready_report(&catalogue, name)?;
+    let definitions = Definitions::stored(&store.definitions().await?);
+    let report = ready_report(&definitions, name)?;
     let mut made = Vec::new();
     for (index, at) in instants.iter().enumerate() {
         let created = now + TimeDelta::microseconds(index as i64);
-        let run = Order::requested(*at, requested_by, deliver).run(&catalogue, report, created);
+        let run = Order::requested(*at, requested_by, deliver).run(&definitions, report, created);
         store.add_run(&run).await?;
         made.push(run.id);
     }

@@ -17,17 +17,18 @@ use maple_lark_document::{
 use maple_lark_store::runs::{Document as StoredDocument, Run, SnapshotHead};
 use uuid::Uuid;
 
-use super::{Shared, WorkError, collect::values_key};
+use super::context::{RunContext, values_key};
+use crate::engine::shared::{Shared, WorkError};
 
 /// Renders every snapshot in every format of the report, in every way that somebody of its
 /// audiences reads it, and keeps how each was judged. Answers with the blocks that failed and
 /// why, each named once.
 pub async fn render(
     shared: &Shared,
-    run: &Run,
-    report: &Report,
+    context: &RunContext,
     audiences: &[ResolvedAudience],
 ) -> Result<Vec<(String, String)>, WorkError> {
+    let RunContext { run, report, .. } = context;
     let mut failed = BTreeSet::new();
     for head in shared.store.snapshot_heads(run.id).await? {
         // One at a time: a snapshot may be large.

@@ -4,14 +4,14 @@ use maple_lark_api::StepKind;
 use maple_lark_api::StepState;
 use std::collections::BTreeMap;
 
-use maple_lark_definition::{Report, ResolvedAudience, Times};
+use maple_lark_definition::ResolvedAudience;
 use maple_lark_sources::{Question, Values};
-use maple_lark_store::runs::Run;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    Catalogue, Shared, WorkError,
-    collect::{self, values_key},
+use super::context::{RunContext, values_key};
+use crate::engine::{
+    definitions::Definitions,
+    shared::{Shared, WorkError},
 };
 
 /// Who alone gets a run that somebody asked for.
@@ -27,23 +27,27 @@ pub struct OnlyTo {
 /// The audiences of a run, as they were found when it began.
 pub async fn audiences(
     shared: &Shared,
-    run: &Run,
-    catalogue: &Catalogue,
-    report: &Report,
+    context: &RunContext,
 ) -> Result<Vec<ResolvedAudience>, WorkError> {
+    let RunContext {
+        run,
+        definitions,
+        report,
+        ..
+    } = context;
     if let Some(kept) = &run.audiences {
         return serde_json::from_value(kept.clone()).map_err(|error| {
             WorkError::Run(format!("the run's audiences cannot be read: {error}"))
         });
     }
-    let mut found = catalogue.set.audiences(report);
+    let mut found = definitions.set.audiences(report);
     for query in &report.audience_queries {
-        found.extend(ask(shared, run, catalogue, report, query).await?);
+        found.extend(ask(shared, context, query).await?);
     }
     if let Some(only) = &run.only_to {
         let only: OnlyTo = serde_json::from_value(only.clone())
             .map_err(|error| WorkError::Run(error.to_string()))?;
-        found = vec![narrowed(catalogue, found, &only).map_err(WorkError::Run)?];
+        found = vec![narrowed(definitions, found, &only).map_err(WorkError::Run)?];
     }
     let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
     shared
@@ -55,7 +59,7 @@ pub async fn audiences(
 
 /// The one audience whose view goes to others this time.
 fn narrowed(
-    catalogue: &Catalogue,
+    definitions: &Definitions,
     found: Vec<ResolvedAudience>,
     only: &OnlyTo,
 ) -> Result<ResolvedAudience, String> {
@@ -84,7 +88,7 @@ fn narrowed(
     let mut to = Vec::new();
     for address in &only.to {
         to.extend(
-            catalogue.set.recipient(
+            definitions.set.recipient(
                 address
                     .parse()
                     .map_err(|error: maple_lark_definition::BadMailbox| error.to_string())?,
@@ -104,18 +108,16 @@ fn narrowed(
 
 async fn ask(
     shared: &Shared,
-    run: &Run,
-    catalogue: &Catalogue,
-    report: &Report,
+    context: &RunContext,
     query: &maple_lark_definition::AudienceQuery,
 ) -> Result<Vec<ResolvedAudience>, WorkError> {
-    let times: Times = collect::times(report, collect::window_of(run)?, None);
-    let values: Values = catalogue.set.values(report, None);
+    let (run, definitions) = (&context.run, &context.definitions);
+    let (times, values) = (context.times(None), context.values());
     let subject = format!("audiences from {}", query.source.value);
-    let source = catalogue.set.sources.get(&query.source.value);
+    let source = definitions.set.sources.get(&query.source.value);
     let source = source
         .ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", query.source.value)))?;
-    let _turn = shared.sources.turn(source).await;
+    let _permit = shared.source_limits.of_source(source).await;
     shared
         .store
         .begin_step(run.id, StepKind::Audiences, &subject, shared.now())
@@ -132,7 +134,9 @@ async fn ask(
         )
         .await;
     let found = match answer {
-        Ok(answer) => catalogue.set.audiences_from(report, query, &answer.table),
+        Ok(answer) => definitions
+            .set
+            .audiences_from(&context.report, query, &answer.table),
         Err(error) => Err(error.to_string()),
     };
     let (state, detail) = match &found {
@@ -156,12 +160,11 @@ async fn ask(
 /// The distinct sets of values that these audiences see, each with its key; the report's own
 /// if there is no audience.
 pub fn value_sets(
-    catalogue: &Catalogue,
-    report: &Report,
+    context: &RunContext,
     audiences: &[ResolvedAudience],
 ) -> BTreeMap<String, Values> {
     if audiences.is_empty() {
-        let values = catalogue.set.values(report, None);
+        let values = context.values();
         return BTreeMap::from([(values_key(&values), values)]);
     }
     audiences

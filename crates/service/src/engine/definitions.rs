@@ -12,39 +12,40 @@ use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
 /// Parsed definitions with the texts they came from.
 #[derive(Default)]
-pub struct Catalogue {
+pub struct Definitions {
     pub set: DefinitionSet,
     texts: BTreeMap<(Kind, String), FrozenDefinition>,
 }
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
-pub struct Cache(Mutex<Option<(Version, Arc<Catalogue>)>>);
+pub struct Cache(Mutex<Option<(Version, Arc<Definitions>)>>);
 
 type Version = (i64, Option<DateTime<Utc>>);
 
 impl Cache {
-    pub async fn current(&self, store: &Store) -> Result<Arc<Catalogue>, StoreError> {
+    pub async fn current(&self, store: &Store) -> Result<Arc<Definitions>, StoreError> {
         let version = store.definitions_version().await?;
-        let known = |kept: &Option<(Version, Arc<Catalogue>)>| {
+        let known = |kept: &Option<(Version, Arc<Definitions>)>| {
             kept.as_ref()
                 .filter(|(of, _)| *of == version)
-                .map(|(_, catalogue)| catalogue.clone())
+                .map(|(_, definitions)| definitions.clone())
         };
-        if let Some(catalogue) = known(
+        if let Some(definitions) = known(
             &self
                 .0
                 .lock()
                 .unwrap_or_else(|poisoned| poisoned.into_inner()),
         ) {
-            return Ok(catalogue);
+            return Ok(definitions);
         }
-        let catalogue = Arc::new(Catalogue::stored(&store.definitions().await?));
+        let definitions = Arc::new(Definitions::stored(&store.definitions().await?));
         *self
             .0
             .lock()
-            .unwrap_or_else(|poisoned| poisoned.into_inner()) = Some((version, catalogue.clone()));
-        Ok(catalogue)
+            .unwrap_or_else(|poisoned| poisoned.into_inner()) =
+            Some((version, definitions.clone()));
+        Ok(definitions)
     }
 }
 
@@ -66,14 +67,14 @@ pub fn parse_all<'a>(
     }
 }
 
-impl Catalogue {
+impl Definitions {
     /// What is stored now. A definition that an older version has let in and that cannot be
     /// read any more is left out and logged; it cannot be run, and the others can.
-    pub fn stored(definitions: &[StoredDefinition]) -> Self {
-        let mut catalogue = Self::default();
-        for one in definitions {
+    pub fn stored(stored: &[StoredDefinition]) -> Self {
+        let mut definitions = Self::default();
+        for one in stored {
             match Definition::parse(&one.file, &one.text) {
-                Ok(definition) => catalogue.put(
+                Ok(definition) => definitions.put(
                     definition,
                     FrozenDefinition {
                         file: one.file.clone(),
@@ -87,12 +88,12 @@ impl Catalogue {
                 }
             }
         }
-        catalogue
+        definitions
     }
 
     /// What a run began with.
-    pub fn frozen(definitions: &serde_json::Value) -> Result<Self, String> {
-        let texts: Vec<FrozenDefinition> = serde_json::from_value(definitions.clone())
+    pub fn frozen(frozen: &serde_json::Value) -> Result<Self, String> {
+        let texts: Vec<FrozenDefinition> = serde_json::from_value(frozen.clone())
             .map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
         let parsed = parse_all(
             texts
@@ -106,11 +107,11 @@ impl Catalogue {
                 .collect::<Vec<_>>()
                 .join("; ")
         })?;
-        let mut catalogue = Self::default();
+        let mut definitions = Self::default();
         for (definition, text) in parsed.into_iter().zip(texts) {
-            catalogue.put(definition, text);
+            definitions.put(definition, text);
         }
-        Ok(catalogue)
+        Ok(definitions)
     }
 
     pub fn put(&mut self, definition: Definition, text: FrozenDefinition) {

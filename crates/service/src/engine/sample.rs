@@ -19,10 +19,10 @@ use maple_lark_store::{StoreError, sampling::Sample};
 use maple_lark_time::{Window, Zone, window::Step};
 use tokio::sync::watch;
 
-use super::{Catalogue, Shared};
+use super::{definitions::Definitions, shared::Shared};
 
 /// Samplers are looked at so often; the shortest that one can have is ten times as long.
-const LOOK: Duration = Duration::from_secs(1);
+const TICK: Duration = Duration::from_secs(1);
 /// A history is tidied so often.
 const TIDY_MINUTES: i64 = 30;
 /// So many answers are read for one query at most.
@@ -34,24 +34,24 @@ pub async fn watch_samplers(shared: Arc<Shared>, mut stopped: watch::Receiver<bo
     // When each sampler is due next, as this process knows it: the database is asked only then.
     let mut known = HashMap::new();
     while !*stopped.borrow() {
-        if let Err(error) = look(&shared, &mut known).await {
+        if let Err(error) = tick(&shared, &mut known).await {
             tracing::error!(%error, "samplers could not be looked at; it is tried again in a moment");
         }
         tokio::select! {
-            () = tokio::time::sleep(LOOK) => {}
+            () = tokio::time::sleep(TICK) => {}
             _ = stopped.changed() => {}
         }
     }
 }
 
-async fn look(
+async fn tick(
     shared: &Arc<Shared>,
     known: &mut HashMap<String, DateTime<Utc>>,
 ) -> Result<(), StoreError> {
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let definitions = shared.definitions.current(&shared.store).await?;
     let now = shared.now();
     let mut due = Vec::new();
-    for sampler in catalogue.set.samplers.values() {
+    for sampler in definitions.set.samplers.values() {
         let next = multiple_after(now, sampler.every_seconds);
         if known.get(&sampler.name).is_some_and(|at| *at == next) {
             continue;
@@ -63,8 +63,8 @@ async fn look(
     }
     // Side by side: one that hangs does not keep the others waiting past its own timeout.
     for sampler in due {
-        let (shared, catalogue, sampler) = (shared.clone(), catalogue.clone(), sampler.clone());
-        tokio::spawn(async move { ask(&shared, &catalogue, &sampler, now).await });
+        let (shared, definitions, sampler) = (shared.clone(), definitions.clone(), sampler.clone());
+        tokio::spawn(async move { ask(&shared, &definitions, &sampler, now).await });
     }
     Ok(())
 }
@@ -74,7 +74,7 @@ fn multiple_after(now: DateTime<Utc>, seconds: i64) -> DateTime<Utc> {
     DateTime::from_timestamp(next, 0).unwrap_or(now)
 }
 
-async fn ask(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, now: DateTime<Utc>) {
+async fn ask(shared: &Shared, definitions: &Definitions, sampler: &Sampler, now: DateTime<Utc>) {
     // The instant that it was due at, not the one at which somebody noticed.
     let at = multiple_after(now, sampler.every_seconds) - TimeDelta::seconds(sampler.every_seconds);
     let window = Window {
@@ -83,7 +83,7 @@ async fn ask(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, now: Dat
         zone: Zone::utc(),
         within: None,
     };
-    let outcome = sample(shared, catalogue, sampler, window).await;
+    let outcome = sample(shared, definitions, sampler, window).await;
     let kept = match outcome {
         Ok(table) => {
             let rows = table.rows.len();
@@ -124,14 +124,14 @@ async fn ask(shared: &Shared, catalogue: &Catalogue, sampler: &Sampler, now: Dat
 
 async fn sample(
     shared: &Shared,
-    catalogue: &Catalogue,
+    definitions: &Definitions,
     sampler: &Sampler,
     window: Window,
 ) -> Result<Table, String> {
     let Origin::Source { name, ask } = &sampler.query.origin else {
         return Err("a sampler can only ask a source".to_owned());
     };
-    let source = catalogue
+    let source = definitions
         .set
         .sources
         .get(&name.value)
@@ -141,7 +141,7 @@ async fn sample(
         comparison: None,
         window,
     };
-    let _turn = shared.sources.turn(source).await;
+    let _permit = shared.source_limits.of_source(source).await;
     let answer = shared
         .reader
         .read(

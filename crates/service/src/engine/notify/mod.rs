@@ -1,6 +1,8 @@
 //! Tells owners what did not go as it should, gathered into one mail, and when all is well
 //! again.
 
+pub mod bounces;
+
 use maple_lark_api::RunState;
 use std::{sync::Arc, time::Duration};
 
@@ -12,7 +14,11 @@ use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
 use maple_lark_time::Zone;
 use tokio::sync::watch;
 
-use super::{Catalogue, Shared, WorkError, channels, messages, outbox};
+use super::{
+    definitions::Definitions,
+    deliver::{driver, mail_server_of, plain_message},
+    shared::{Shared, WorkError},
+};
 
 /// How often it is looked for trouble; what is gathered counts from its first notice.
 const EVERY: Duration = Duration::from_secs(1);
@@ -90,7 +96,7 @@ pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver
 
 /// The owner of a report as its run froze it.
 pub fn owner_of(definitions: &serde_json::Value, report: &str) -> Option<Mailbox> {
-    Catalogue::frozen(definitions)
+    Definitions::frozen(definitions)
         .ok()?
         .set
         .reports
@@ -184,9 +190,9 @@ async fn tell_of_run(
     end: &BadEnd,
     what: &str,
 ) -> Result<(), StoreError> {
-    let report = Catalogue::frozen(&end.definitions)
+    let report = Definitions::frozen(&end.definitions)
         .ok()
-        .and_then(|mut catalogue| catalogue.set.reports.remove(&end.report));
+        .and_then(|mut definitions| definitions.set.reports.remove(&end.report));
     let zone = report.as_ref().map_or(Zone::UTC, |report| report.zone);
     let text = format!(
         "{} of {} {what}.\n{}/runs/{}",
@@ -214,9 +220,9 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
     if open.is_empty() {
         return Ok(());
     }
-    let catalogue = shared.catalogue.current(&shared.store).await?;
+    let definitions = shared.definitions.current(&shared.store).await?;
     for run in open {
-        let Some(report) = catalogue.set.reports.get(&run.report) else {
+        let Some(report) = definitions.set.reports.get(&run.report) else {
             continue;
         };
         let late = TimeDelta::seconds(report.deliver.late_after_seconds as i64);
@@ -247,8 +253,8 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
 async fn end_approvals(shared: &Shared) -> Result<(), WorkError> {
     let now = shared.now();
     for run in shared.store.unapproved(now).await? {
-        let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
-        let approval = catalogue
+        let definitions = Definitions::frozen(&run.definitions).map_err(WorkError::Run)?;
+        let approval = definitions
             .set
             .reports
             .get(&run.report)
@@ -364,25 +370,23 @@ async fn tell_by_mail(
     let to: Mailbox = to
         .parse()
         .map_err(|error: BadMailbox| refused(error.to_string()))?;
-    let catalogue = shared
-        .catalogue
+    let definitions = shared
+        .definitions
         .current(&shared.store)
         .await
         .map_err(|error| refused(error.to_string()))?;
     let named = shared.config.notices.mail_server.as_ref();
     let channel = match named {
-        Some(name) => Some(catalogue.set.channels.get(name).ok_or_else(|| {
+        Some(name) => Some(definitions.set.channels.get(name).ok_or_else(|| {
             refused(format!(
                 "notices.mail-server: there is no channel \"{name}\""
             ))
         })?),
         None => None,
     };
-    let server = channels::own_or_named(shared, channel)
-        .await
-        .map_err(refused)?;
+    let server = mail_server_of(shared, channel).await.map_err(refused)?;
     // The same batch is the same message, however often it has to be sent.
-    let message = messages::plain_message(
+    let message = plain_message(
         &server,
         &to,
         &format!("notice.{batch_id}"),
@@ -399,19 +403,19 @@ async fn tell_by_mail(
 
 async fn tell_channel(shared: &Shared, name: &str, batch: &[Notice]) -> Result<(), DeliveryError> {
     let refused = |words: String| DeliveryError::Message { words };
-    let catalogue = shared
-        .catalogue
+    let definitions = shared
+        .definitions
         .current(&shared.store)
         .await
         .map_err(|error| refused(error.to_string()))?;
-    let channel = catalogue
+    let channel = definitions
         .set
         .channels
         .get(name)
         .ok_or_else(|| refused(format!("notices.channels: there is no channel \"{name}\"")))?;
     for notice in batch {
         let words = word(&notice.kind);
-        outbox::notify(shared, channel, notice, words).await?;
+        driver(channel).notify(shared, notice, words).await?;
     }
     Ok(())
 }

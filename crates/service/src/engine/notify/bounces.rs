@@ -10,8 +10,9 @@ use std::{
 use maple_lark_delivery::{Bounce, read_bounce};
 use tokio::sync::watch;
 
-use super::{Shared, WorkError};
+use super::{owner_of, tell};
 use crate::config::Bounces;
+use crate::engine::shared::{Shared, WorkError};
 
 const EVERY: Duration = Duration::from_secs(5);
 /// A notification is short; what is longer is no notification.
@@ -109,12 +110,12 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
         let run = shared.store.run(delivery.run_id).await?;
         let owner = run
             .as_ref()
-            .and_then(|run| super::notices::owner_of(&run.definitions, &run.report));
+            .and_then(|run| owner_of(&run.definitions, &run.report));
         let text = format!(
             "{} is suppressed: {words}. It gets nothing until somebody puts it back.",
             bounce.recipient
         );
-        super::notices::tell(shared, "suppressed", &bounce.recipient, None, owner, &text).await?;
+        tell(shared, "suppressed", &bounce.recipient, None, owner, &text).await?;
     }
     shared.store.mark_bounced(delivery.id, &words).await?;
     Ok(())

@@ -6,11 +6,11 @@ use maple_lark_api::RunState;
 use maple_lark_api::StepKind;
 use maple_lark_api::StepState;
 use maple_lark_data::{PackedTable, Value};
-use maple_lark_definition::{AtDeadline, Readiness, Report};
+use maple_lark_definition::{AtDeadline, Readiness};
 use maple_lark_sources::Question;
-use maple_lark_store::runs::Run;
 
-use super::{Catalogue, Shared, WorkError, collect};
+use super::context::RunContext;
+use crate::engine::shared::{Shared, WorkError};
 
 /// Whether a run may collect its data.
 pub enum Ready {
@@ -25,12 +25,8 @@ pub enum Ready {
 ///
 /// Only scheduled runs wait, and only before they have begun to collect. A question that
 /// fails counts as not ready: the source may be what is late.
-pub async fn wait(
-    shared: &Shared,
-    run: &Run,
-    catalogue: &Catalogue,
-    report: &Report,
-) -> Result<Ready, WorkError> {
+pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkError> {
+    let RunContext { run, report, .. } = context;
     let Some(readiness) = report.readiness.as_ref().filter(|_| {
         run.cause == Cause::Schedule && matches!(*run.state, RunState::Due | RunState::Waiting)
     }) else {
@@ -43,7 +39,7 @@ pub async fn wait(
             .begin_step(run.id, StepKind::Wait, &subject, shared.now())
             .await?;
     }
-    let answer = ask(shared, run, catalogue, report, readiness).await?;
+    let answer = ask(shared, context, readiness).await?;
     let now = shared.now();
     let Err(reason) = answer else {
         let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
@@ -116,19 +112,15 @@ pub async fn wait(
 /// Asks once; an error is the reason why the data is not ready.
 async fn ask(
     shared: &Shared,
-    run: &Run,
-    catalogue: &Catalogue,
-    report: &Report,
+    context: &RunContext,
     readiness: &Readiness,
 ) -> Result<Result<(), String>, WorkError> {
-    let window = collect::window_of(run)?;
-    let times = collect::times(report, window, None);
-    let values = catalogue.set.values(report, None);
-    let source = catalogue.set.sources.get(&readiness.source.value);
+    let (times, values) = (context.times(None), context.values());
+    let source = context.definitions.set.sources.get(&readiness.source.value);
     let source = source.ok_or_else(|| {
         WorkError::Run(format!("there is no source \"{}\"", readiness.source.value))
     })?;
-    let _turn = shared.sources.turn(source).await;
+    let _permit = shared.source_limits.of_source(source).await;
     Ok(
         match shared
             .reader

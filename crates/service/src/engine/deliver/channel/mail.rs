@@ -1,28 +1,61 @@
-//! Channel definitions as something that can be delivered to: settings looked up, connections
-//! open for the next message.
+//! Mail servers: settings looked up, connections kept open for the next message.
 
 use std::{
     collections::HashMap,
-    path::{Path, PathBuf},
     sync::{Arc, Mutex},
     time::{Duration, Instant},
 };
 
-use maple_lark_definition::{
-    Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting, SignIn, Web, split_address,
-};
-use maple_lark_delivery::{
-    self as delivery, DeliveryError, DkimKey, HttpTarget, MailServer, MailSession, SignedIn,
-    is_within,
-};
-use maple_lark_sources::{NoClient, Reader};
+use maple_lark_definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting};
+use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, MailServer, MailSession};
+use maple_lark_sources::Reader;
 
-use super::Shared;
+use maple_lark_store::deliveries::Delivery;
+
+use super::ChannelDriver;
+use crate::engine::{
+    deliver::{Deliverer, failure::Failure, message},
+    shared::{Shared, WorkError},
+};
 
 /// A connection that nobody has used for so long is not trusted any more.
 const IDLE: Duration = Duration::from_secs(5);
 /// Some servers want a new connection after so many messages.
 const MOST_MESSAGES: usize = 100;
+
+/// A mail server that is a channel; without one, the service's own.
+pub struct Mail<'a> {
+    pub channel: Option<&'a Channel>,
+}
+
+#[rocket::async_trait]
+impl ChannelDriver for Mail<'_> {
+    async fn send(&self, deliverer: &Deliverer, delivery: &Delivery) -> Result<String, Failure> {
+        let mut broken = None;
+        let message =
+            async |server: &MailServer| match message::message(deliverer, server, delivery).await {
+                Ok(message) => Ok(message),
+                Err(WorkError::Run(words)) => Err(DeliveryError::Message { words }),
+                Err(WorkError::Store(error)) => {
+                    let words = error.to_string();
+                    broken = Some(error);
+                    Err(DeliveryError::Message { words })
+                }
+            };
+        let sent = deliverer
+            .sessions
+            .send(&deliverer.shared, &delivery.via, self.channel, message)
+            .await;
+        match broken {
+            Some(error) => Err(Failure::Store(error)),
+            None => sent.map_err(Failure::Delivery),
+        }
+    }
+
+    async fn test(&self, _shared: &Shared) -> Result<String, String> {
+        Err("a mail server is tested with a mail: say to whom".to_owned())
+    }
+}
 
 /// Open connections to mail servers, by channel; the service's own server has no name.
 #[derive(Default)]
@@ -49,7 +82,7 @@ impl Sessions {
         let open = self.take(via, channel);
         let server = match &open {
             Some(open) => open.server.clone(),
-            None => Arc::new(own_or_named(shared, channel).await.map_err(|words| {
+            None => Arc::new(mail_server_of(shared, channel).await.map_err(|words| {
                 DeliveryError::Refused {
                     server: "the mail server".to_owned(),
                     words,
@@ -152,7 +185,7 @@ impl Sessions {
 ///
 /// # Errors
 /// What is missing or cannot be looked up, in words.
-pub async fn own_or_named(
+pub async fn mail_server_of(
     shared: &Shared,
     channel: Option<&Channel>,
 ) -> Result<MailServer, String> {
@@ -220,94 +253,4 @@ async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, String> {
         other => reader.setting(other).await?,
     };
     DkimKey::new(&dkim.domain, &dkim.selector, &pem).map_err(|words| format!("dkim.key: {words}"))
-}
-
-/// Where a web channel leads, signed in.
-pub async fn http_target(
-    reader: &Reader,
-    channel: &Channel,
-    web: &Web,
-) -> Result<HttpTarget, DeliveryError> {
-    let name = format!("the channel \"{}\"", channel.name);
-    let refused = |words: String| DeliveryError::Refused {
-        server: name.clone(),
-        words,
-    };
-    let setting = async |setting: &Setting| reader.setting(setting).await.map_err(refused);
-    let url = HttpTarget::address(&setting(&web.url).await?)
-        .ok_or_else(|| refused("its url is not one".to_owned()))?;
-    let ca = match &web.ca_file {
-        Some(path) => Some(
-            tokio::fs::read(path)
-                .await
-                .map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?,
-        ),
-        None => None,
-    };
-    let sign_in = match &web.sign_in {
-        None => None,
-        Some(SignIn::Basic { user, password }) => Some(SignedIn::Basic {
-            user: setting(user).await?,
-            password: setting(password).await?,
-        }),
-        Some(SignIn::Bearer { token }) => Some(SignedIn::Bearer {
-            token: setting(token).await?,
-        }),
-        Some(SignIn::Header { name, value }) => Some(SignedIn::Header {
-            name: name.clone(),
-            value: setting(value).await?,
-        }),
-    };
-    let mut headers = Vec::new();
-    for (name, value) in &web.headers {
-        headers.push((name.clone(), setting(value).await?));
-    }
-    let client = reader.web_client(&url, ca.as_deref()).await.map_err(|error| match error {
-        NoClient::OutOfBounds(reason) => refused(format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
-        NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
-        NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
-    })?;
-    Ok(HttpTarget {
-        client,
-        url,
-        headers,
-        sign_in,
-        timeout: Duration::from_secs(channel.timeout_seconds),
-        name,
-    })
-}
-
-/// Where a channel's lines go, if that may be reached.
-///
-/// # Errors
-/// In words, what to do where it may not.
-pub async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, String> {
-    let address = reader.setting(written).await?;
-    let (host, port) =
-        split_address(&address).ok_or_else(|| format!("{address} is not host:port"))?;
-    match reader.addresses(host, port).await {
-        Err(NoClient::OutOfBounds(reason)) => Err(format!(
-            "{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach"
-        )),
-        // A name that is not known now may be later; the attempt says so.
-        _ => Ok(address),
-    }
-}
-
-/// The folder of a channel, if files may be written there.
-///
-/// # Errors
-/// What to do, where they may not.
-pub fn folder(allowed: &[PathBuf], written: &str) -> Result<PathBuf, String> {
-    let folder = match written.strip_prefix("env:") {
-        Some(variable) => std::env::var(variable)
-            .map_err(|_| format!("{written} is not set in the environment of the service"))?,
-        None => written.to_owned(),
-    };
-    if is_within(Path::new(&folder), allowed) {
-        return Ok(PathBuf::from(folder));
-    }
-    Err(format!(
-        "{folder} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{folder}\"]"
-    ))
 }

@@ -8,25 +8,29 @@ use std::sync::{Arc, Mutex};
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_data::digest::sha256;
 use maple_lark_data::status::Status;
-use maple_lark_definition::{Link, Mailbox, RecipientFormat, ResolvedAudience, Template, render};
+use maple_lark_definition::{Link, Mailbox, Template, render};
 use maple_lark_delivery::{Attachment, ListHeaders, MailServer, Message};
-use maple_lark_document::{
-    Snapshot,
-    compose::{compose_for, run_values::message_values},
-    document::Document,
-};
+use maple_lark_document::compose::run_values::message_values;
 use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{deliveries::Delivery, recipients::SharedLink, runs::Run};
 use tokio::sync::OnceCell;
 use uuid::Uuid;
 
-use super::{Catalogue, Shared, WorkError};
+use super::{
+    Deliverer,
+    opened::{Opened, audience, opened},
+};
+use crate::engine::{
+    definitions::Definitions,
+    run::OnlyTo,
+    shared::{Shared, WorkError},
+};
 
 /// So many audiences' messages are remembered.
 const REMEMBERED: usize = 8;
 /// Stand for what is another for each recipient.
 const LINK: &str = "https://link.invalid/5c1f0f6e";
-const LEAVE: &str = "https://leave.invalid/5c1f0f6e";
+const UNSUBSCRIBE: &str = "https://unsubscribe.invalid/5c1f0f6e";
 
 /// What messages have in common.
 struct Common {
@@ -81,56 +85,13 @@ impl Prepared {
     }
 }
 
-/// What a channel other than mail tells of a run.
-pub struct Told {
-    pub run: Run,
-    pub snapshot: Snapshot,
-    pub document: Document,
-}
-
-/// The run and the document of a delivery, opened.
-pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Told, WorkError> {
-    let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
-    let run = shared
-        .store
-        .run(delivery.run_id)
-        .await?
-        .ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
-    let stored = shared
-        .store
-        .snapshot(delivery.snapshot_id)
-        .await?
-        .ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
-    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
-    let recipient_format = audience(&run, &delivery.audience)
-        .and_then(|audience| recipient_format(&audience, &delivery.variant))
-        .unwrap_or_default();
-    let document = compose_for(&snapshot, &recipient_format).map_err(|error| failed(&error))?;
-    Ok(Told {
-        run,
-        snapshot,
-        document,
-    })
-}
-
-fn audience(run: &Run, name: &str) -> Option<ResolvedAudience> {
-    let audiences: Vec<ResolvedAudience> = serde_json::from_value(run.audiences.clone()?).ok()?;
-    audiences.into_iter().find(|audience| audience.name == name)
-}
-
-fn recipient_format(audience: &ResolvedAudience, variant: &str) -> Option<RecipientFormat> {
-    audience
-        .everybody()
-        .map(|recipient| recipient.format)
-        .find(|recipient_format| recipient_format.key() == variant)
-}
-
 /// The message of a delivery for the server that carries it.
 pub async fn message(
-    shared: &Shared,
+    deliverer: &Deliverer,
     server: &MailServer,
     delivery: &Delivery,
 ) -> Result<Message, WorkError> {
+    let shared = &*deliverer.shared;
     let key = Key {
         snapshot: delivery.snapshot_id,
         variant: delivery.variant.clone(),
@@ -138,7 +99,7 @@ pub async fn message(
         copy: delivery.copy,
         max_size: server.max_size,
     };
-    let cell = shared.messages.cell(key);
+    let cell = deliverer.messages.cell(key);
     let common = cell
         .get_or_try_init(|| common(shared, server, delivery))
         .await?;
@@ -155,8 +116,8 @@ pub async fn message(
         put(LINK, &signed_link(shared, delivery, valid).await?);
     }
     let list = common.unsubscribe.then(|| {
-        let address = leave_address(shared, &common.report, &recipient.address);
-        put(LEAVE, &address);
+        let address = unsubscribe_address(shared, &common.report, &recipient.address);
+        put(UNSUBSCRIBE, &address);
         ListHeaders {
             id: format!("{}.maple-lark.{}", common.report, host(&server.from)),
             leave_url: address,
@@ -201,7 +162,7 @@ async fn common(
     server: &MailServer,
     delivery: &Delivery,
 ) -> Result<Common, WorkError> {
-    let Told {
+    let Opened {
         run,
         snapshot,
         document,
@@ -210,8 +171,8 @@ async fn common(
         .store
         .documents_of_snapshot(delivery.snapshot_id, &delivery.variant)
         .await?;
-    let catalogue = Catalogue::frozen(&run.definitions).map_err(WorkError::Run)?;
-    let report = catalogue
+    let definitions = Definitions::frozen(&run.definitions).map_err(WorkError::Run)?;
+    let report = definitions
         .set
         .reports
         .get(&run.report)
@@ -219,7 +180,7 @@ async fn common(
     let message_template = report
         .message_template
         .as_ref()
-        .and_then(|name| catalogue.set.message_templates.get(&name.value));
+        .and_then(|name| definitions.set.message_templates.get(&name.value));
     let usual = Template::new("{{ report.title }}: {{ window.label }}".to_owned());
     let subject = report
         .subject
@@ -308,7 +269,7 @@ async fn common(
                 Link::Console => Some((console.as_str(), "This run in the console")),
                 Link::Signed { .. } => Some((LINK, "The documents of this run")),
             },
-            leave: unsubscribe.then_some(LEAVE),
+            leave: unsubscribe.then_some(UNSUBSCRIBE),
         };
         mail_body(&document, content, &around).map_err(|error| error.to_string())
     })
@@ -380,7 +341,7 @@ fn note(run: &Run, delivery: &Delivery) -> Option<String> {
             "This is a copy, sent again by {by}. The documents are those of {made}, unchanged.{own}"
         ));
     }
-    let only: super::OnlyTo = serde_json::from_value(run.only_to.clone()?).ok()?;
+    let only: OnlyTo = serde_json::from_value(run.only_to.clone()?).ok()?;
     let asked = run.requested_by.as_deref().unwrap_or("somebody");
     let own = only
         .note
@@ -417,7 +378,7 @@ async fn signed_link(
     Ok(format!("{}/shared/{token}", shared.config.public_url))
 }
 
-fn leave_address(shared: &Shared, report: &str, address: &str) -> String {
+fn unsubscribe_address(shared: &Shared, report: &str, address: &str) -> String {
     let token = shared
         .config
         .vault

@@ -1,0 +1,61 @@
+//! What each kind of channel does, one file a kind, behind one trait: the outbox knows no kinds.
+
+pub mod folder;
+pub mod mail;
+pub mod syslog;
+pub mod upload;
+mod web;
+pub mod webhook;
+
+use maple_lark_definition::{Channel, ChannelKind};
+use maple_lark_delivery::DeliveryError;
+use maple_lark_store::{deliveries::Delivery, notices::Notice};
+
+use super::{Deliverer, failure::Failure};
+use crate::engine::shared::Shared;
+
+/// What a channel can do.
+#[rocket::async_trait]
+pub trait ChannelDriver: Send + Sync {
+    /// Carries a delivery and answers with the words of the other side.
+    async fn send(&self, deliverer: &Deliverer, delivery: &Delivery) -> Result<String, Failure>;
+
+    /// Hands over a notice to owners. Not every kind takes them.
+    async fn notify(
+        &self,
+        shared: &Shared,
+        notice: &Notice,
+        words: &str,
+    ) -> Result<(), DeliveryError> {
+        let _ = (shared, words);
+        Err(DeliveryError::Refused {
+            server: notice.recipient.clone().unwrap_or_default(),
+            words: "notices go to mail addresses and to channels of kind webhook and syslog"
+                .to_owned(),
+        })
+    }
+
+    /// Sends something that shows that the channel works and is marked as a test. Answers in
+    /// words, as the other side does.
+    async fn test(&self, shared: &Shared) -> Result<String, String>;
+}
+
+/// What carries deliveries by a channel.
+pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
+    match &channel.kind {
+        ChannelKind::MailServer(_) => Box::new(mail::Mail {
+            channel: Some(channel),
+        }),
+        ChannelKind::Folder(settings) => Box::new(folder::Folder { channel, settings }),
+        ChannelKind::Upload(settings) => Box::new(upload::Upload { channel, settings }),
+        ChannelKind::Webhook(settings) => Box::new(webhook::Webhook { channel, settings }),
+        ChannelKind::Syslog(settings) => Box::new(syslog::Syslog { channel, settings }),
+    }
+}
+
+fn refused(channel: &Channel, words: String) -> DeliveryError {
+    DeliveryError::Refused {
+        server: format!("the channel \"{}\"", channel.name),
+        words,
+    }
+}

@@ -1,0 +1,62 @@
+//! Where channels that speak HTTP lead, signed in.
+
+use std::time::Duration;
+
+use maple_lark_definition::{Channel, Setting, SignIn, Web};
+use maple_lark_delivery::{DeliveryError, HttpTarget, SignedIn};
+use maple_lark_sources::{NoClient, Reader};
+
+/// Where a web channel leads, signed in.
+pub async fn http_target(
+    reader: &Reader,
+    channel: &Channel,
+    web: &Web,
+) -> Result<HttpTarget, DeliveryError> {
+    let name = format!("the channel \"{}\"", channel.name);
+    let refused = |words: String| DeliveryError::Refused {
+        server: name.clone(),
+        words,
+    };
+    let setting = async |setting: &Setting| reader.setting(setting).await.map_err(refused);
+    let url = HttpTarget::address(&setting(&web.url).await?)
+        .ok_or_else(|| refused("its url is not one".to_owned()))?;
+    let ca = match &web.ca_file {
+        Some(path) => Some(
+            tokio::fs::read(path)
+                .await
+                .map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?,
+        ),
+        None => None,
+    };
+    let sign_in = match &web.sign_in {
+        None => None,
+        Some(SignIn::Basic { user, password }) => Some(SignedIn::Basic {
+            user: setting(user).await?,
+            password: setting(password).await?,
+        }),
+        Some(SignIn::Bearer { token }) => Some(SignedIn::Bearer {
+            token: setting(token).await?,
+        }),
+        Some(SignIn::Header { name, value }) => Some(SignedIn::Header {
+            name: name.clone(),
+            value: setting(value).await?,
+        }),
+    };
+    let mut headers = Vec::new();
+    for (name, value) in &web.headers {
+        headers.push((name.clone(), setting(value).await?));
+    }
+    let client = reader.web_client(&url, ca.as_deref()).await.map_err(|error| match error {
+        NoClient::OutOfBounds(reason) => refused(format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
+        NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
+    })?;
+    Ok(HttpTarget {
+        client,
+        url,
+        headers,
+        sign_in,
+        timeout: Duration::from_secs(channel.timeout_seconds),
+        name,
+    })
+}

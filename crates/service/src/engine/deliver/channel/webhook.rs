@@ -1,0 +1,157 @@
+//! A message posted to an address of the web.
+
+use maple_lark_api::Words;
+use maple_lark_definition::{Channel, WebhookSettings, render};
+use maple_lark_delivery::{DeliveryError, post_message};
+use maple_lark_document::compose::run_values::message_values;
+use maple_lark_store::{deliveries::Delivery, notices::Notice};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+use super::{ChannelDriver, refused, web::http_target};
+use crate::engine::{
+    deliver::{
+        Deliverer,
+        failure::Failure,
+        opened::{Opened, opened},
+    },
+    shared::{Shared, WorkError},
+};
+
+/// A channel of this kind with its settings.
+pub struct Webhook<'a> {
+    pub channel: &'a Channel,
+    pub settings: &'a WebhookSettings,
+}
+
+#[rocket::async_trait]
+impl ChannelDriver for Webhook<'_> {
+    async fn send(&self, deliverer: &Deliverer, delivery: &Delivery) -> Result<String, Failure> {
+        let (shared, channel, settings) = (&*deliverer.shared, self.channel, self.settings);
+        let target = http_target(&shared.reader, channel, &settings.web).await?;
+        let key = match &settings.key {
+            Some(key) => Some(
+                shared
+                    .reader
+                    .setting(key)
+                    .await
+                    .map_err(|words| refused(channel, words))?,
+            ),
+            None => None,
+        };
+        let run = opened(shared, delivery).await?;
+        let body = webhook_body(shared, settings, delivery, &run).await?;
+        Ok(post_message(
+            &target,
+            &delivery.id.to_string(),
+            shared.now(),
+            key.as_deref(),
+            body.to_string(),
+        )
+        .await?)
+    }
+
+    async fn notify(
+        &self,
+        shared: &Shared,
+        notice: &Notice,
+        _words: &str,
+    ) -> Result<(), DeliveryError> {
+        let (channel, settings) = (self.channel, self.settings);
+        let target = http_target(&shared.reader, channel, &settings.web).await?;
+        let key = match &settings.key {
+            Some(key) => Some(
+                shared
+                    .reader
+                    .setting(key)
+                    .await
+                    .map_err(|words| refused(channel, words))?,
+            ),
+            None => None,
+        };
+        let body = match settings.text {
+            Some(_) => json!({ "text": notice.text }),
+            None => {
+                json!({ "notice": notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at })
+            }
+        };
+        post_message(
+            &target,
+            &format!("notice.{}", notice.id),
+            shared.now(),
+            key.as_deref(),
+            body.to_string(),
+        )
+        .await
+        .map(drop)
+    }
+
+    async fn test(&self, shared: &Shared) -> Result<String, String> {
+        let (channel, settings) = (self.channel, self.settings);
+        let target = http_target(&shared.reader, channel, &settings.web)
+            .await
+            .map_err(|error| error.to_string())?;
+        let key = match &settings.key {
+            Some(key) => Some(shared.reader.setting(key).await?),
+            None => None,
+        };
+        let body = match settings.text {
+            Some(_) => json!({ "text": "A test message from Maple Lark." }),
+            None => json!({ "test": true, "title": "A test message from Maple Lark" }),
+        };
+        let sent = post_message(
+            &target,
+            &Uuid::now_v7().to_string(),
+            shared.now(),
+            key.as_deref(),
+            body.to_string(),
+        )
+        .await;
+        sent.map_err(|error| error.to_string())
+    }
+}
+
+async fn webhook_body(
+    shared: &Shared,
+    settings: &WebhookSettings,
+    delivery: &Delivery,
+    opened: &Opened,
+) -> Result<Value, WorkError> {
+    let Opened {
+        run,
+        snapshot,
+        document,
+    } = opened;
+    if let Some(template) = &settings.text {
+        let values = message_values(snapshot, document, Some(&delivery.audience));
+        let text = render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
+        return Ok(json!({ "text": text }));
+    }
+    let documents = shared.store.document_heads(run.id).await?;
+    let documents: Vec<Value> = documents
+        .iter()
+        .filter(|head| head.snapshot_id == delivery.snapshot_id && head.variant.is_empty())
+        .map(|head| {
+            let address = format!("{}/api/v1/documents/{}", shared.config.public_url, head.id);
+            json!({ "file_name": head.file_name, "format": head.format.word(), "size": head.size, "sha256": head.sha256, "url": address })
+        })
+        .collect();
+    let figures: serde_json::Map<String, Value> = document
+        .figures()
+        .map(|figure| (figure.name.clone(), json!({ "title": figure.title, "value": figure.value, "amount": figure.amount, "status": figure.status })))
+        .collect();
+    Ok(json!({
+        "report": run.report,
+        "title": document.title,
+        "run": run.id,
+        "audience": delivery.audience,
+        "scheduled_for": run.scheduled_for,
+        "window": { "from": run.window_from, "to": run.window_to, "time_zone": run.time_zone, "label": document.front.window_label },
+        "status": document.summary.status.word().to_lowercase(),
+        "summary": document.summary.headline,
+        "lines": document.summary.lines,
+        "figures": figures,
+        "documents": documents,
+        "url": format!("{}/runs/{}", shared.config.public_url, run.id),
+    }))
+}

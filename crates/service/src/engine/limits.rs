@@ -1,0 +1,45 @@
+//! How much of one thing this process does at a time.
+
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex},
+};
+
+use maple_lark_definition::Source;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+
+/// Keeps one source, or one channel, from being used too much at once by this process,
+/// whatever uses it.
+#[derive(Default)]
+pub struct ConcurrencyLimits(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
+
+impl ConcurrencyLimits {
+    /// A permit to ask a source, given back when it is dropped.
+    pub async fn of_source(&self, source: &Source) -> Option<OwnedSemaphorePermit> {
+        self.of(&source.name, source.max_concurrency).await
+    }
+
+    /// The same where there may be no source to wait for.
+    pub async fn of_source_if_any(&self, source: Option<&Source>) -> Option<OwnedSemaphorePermit> {
+        match source {
+            Some(source) => self.of_source(source).await,
+            None => None,
+        }
+    }
+
+    /// A permit for anything that has a name and a limit.
+    pub async fn of(&self, name: &str, max_concurrency: usize) -> Option<OwnedSemaphorePermit> {
+        let limit = {
+            let mut known = self
+                .0
+                .lock()
+                .unwrap_or_else(|poisoned| poisoned.into_inner());
+            known
+                .entry((name.to_owned(), max_concurrency))
+                .or_insert_with(|| Arc::new(Semaphore::new(max_concurrency)))
+                .clone()
+        };
+        // The semaphore is never closed.
+        limit.acquire_owned().await.ok()
+    }
+}

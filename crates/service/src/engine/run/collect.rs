@@ -1,0 +1,198 @@
+//! Asks every query of a run once for each distinct set of parameter values, and keeps the
+//! answers as a snapshot.
+
+use std::collections::BTreeMap;
+
+use futures::future::join_all;
+use maple_lark_api::{StepKind, StepState};
+use maple_lark_definition::{Dashboard, Query, SendWhen};
+use maple_lark_document::{
+    Snapshot,
+    snapshot::{Outcome, QueryRecord, Sealed},
+};
+use maple_lark_sources::Values;
+use maple_lark_store::runs::StoredSnapshot;
+use uuid::Uuid;
+
+use super::{
+    answer::{Asking, answer, source_of},
+    context::RunContext,
+};
+use crate::engine::{
+    notify,
+    shared::{Shared, WorkError},
+};
+
+/// Collects what is not kept yet.
+pub async fn collect(
+    shared: &Shared,
+    context: &RunContext,
+    value_sets: BTreeMap<String, Values>,
+    incomplete: Option<String>,
+) -> Result<(), WorkError> {
+    let RunContext {
+        run,
+        definitions,
+        report,
+        window,
+        ..
+    } = context;
+    let kept: Vec<String> = shared
+        .store
+        .snapshot_heads(run.id)
+        .await?
+        .into_iter()
+        .map(|snapshot| snapshot.values_key)
+        .collect();
+    for (key, values) in value_sets {
+        if kept.contains(&key) {
+            continue;
+        }
+        let dashboards = definitions.set.dashboards_of(report);
+        // Whether the run stays quiet may rest on queries that no block shows; others cost nothing.
+        let decisive: Vec<String> = match &report.send_when {
+            SendWhen::Rows(names) => names.iter().map(|name| name.value.clone()).collect(),
+            _ => Vec::new(),
+        };
+        let questions = dashboards.iter().flat_map(|dashboard| {
+            dashboard
+                .asked(&decisive)
+                .into_iter()
+                .map(move |query| (&**dashboard, query))
+        });
+        let asking = Asking {
+            definitions,
+            report,
+            window,
+            values: &values,
+        };
+        let answers = join_all(
+            questions.map(|(dashboard, query)| ask(shared, context, &asking, dashboard, query)),
+        )
+        .await;
+        let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
+        let frozen = definitions.composed_from();
+        let snapshot = Snapshot {
+            layout: Snapshot::LAYOUT,
+            run_id: run.id.to_string(),
+            report: report.name.clone(),
+            scheduled_for: run.scheduled_for,
+            made_at: queries
+                .iter()
+                .map(|record| record.ended)
+                .max()
+                .unwrap_or_else(|| shared.now()),
+            window: window.clone(),
+            incomplete: incomplete.clone(),
+            values,
+            definitions: frozen,
+            queries,
+        };
+        shared
+            .store
+            .begin_step(run.id, StepKind::Snapshot, &key[..8], shared.now())
+            .await?;
+        // Its rows are let go before they are kept: there may be a million.
+        let Sealed {
+            bytes: body,
+            sha256: digest,
+        } = snapshot.seal();
+        drop(snapshot);
+        let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
+        shared
+            .store
+            .keep_snapshot(StoredSnapshot {
+                id: Uuid::now_v7(),
+                run_id: run.id,
+                values_key: key.clone(),
+                sha256: digest,
+                body,
+                created_at: shared.now(),
+                status: None,
+                quiet: None,
+            })
+            .await?;
+        shared
+            .store
+            .end_step(
+                run.id,
+                StepKind::Snapshot,
+                &key[..8],
+                StepState::Done,
+                Some(detail),
+                shared.now(),
+            )
+            .await?;
+    }
+    Ok(())
+}
+
+/// Asks one query of a run, with its step on record.
+async fn ask(
+    shared: &Shared,
+    context: &RunContext,
+    asking: &Asking<'_>,
+    dashboard: &Dashboard,
+    query: &Query,
+) -> Result<QueryRecord, WorkError> {
+    let run = &context.run;
+    let readable: Vec<String> = asking
+        .values
+        .values()
+        .map(|value| value.readable())
+        .collect();
+    let subject = if readable.is_empty() {
+        format!("{} / {}", dashboard.name, query.name)
+    } else {
+        format!(
+            "{} / {} ({})",
+            dashboard.name,
+            query.name,
+            readable.join(", ")
+        )
+    };
+    let source = source_of(asking.definitions, query);
+    let _permit = shared.source_limits.of_source_if_any(source).await;
+    let started = shared.now();
+    shared
+        .store
+        .begin_step(run.id, StepKind::Collect, &subject, started)
+        .await?;
+    let record = answer(shared, asking, dashboard, query).await;
+    let (state, detail) = match &record.outcome {
+        Outcome::Rows(table) => (
+            StepState::Done,
+            format!(
+                "{} rows{}",
+                table.len(),
+                record
+                    .note
+                    .as_ref()
+                    .map(|note| format!("; {note}"))
+                    .unwrap_or_default()
+            ),
+        ),
+        Outcome::Failed(reason) => (StepState::Failed, reason.clone()),
+    };
+    tracing::info!(query = %subject, %state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
+    shared
+        .store
+        .end_step(
+            run.id,
+            StepKind::Collect,
+            &subject,
+            state,
+            Some(detail),
+            record.ended,
+        )
+        .await?;
+    if let Some(source) = source {
+        let failure = if let Outcome::Failed(reason) = &record.outcome {
+            Some(reason.as_str())
+        } else {
+            None
+        };
+        notify::of_source(shared, run, context.report.owner.as_ref(), source, failure).await?;
+    }
+    Ok(record)
+}

@@ -1,0 +1,162 @@
+//! What becomes of a claimed run, in the order of its steps: wait, find the audiences, collect,
+//! render, enqueue.
+
+mod answer;
+mod audiences;
+mod collect;
+mod context;
+mod enqueue;
+mod preview;
+mod render;
+mod wait;
+
+use std::sync::Arc;
+
+use chrono::TimeDelta;
+use maple_lark_api::RunState;
+use maple_lark_definition::{OnFailedBlock, Report, ResolvedAudience};
+use maple_lark_store::StoreError;
+use tracing::Instrument;
+
+use super::{
+    notify,
+    shared::{Held, Shared, WorkError, keep_lease},
+};
+pub use audiences::OnlyTo;
+use context::RunContext;
+pub use context::values_key;
+pub use preview::preview;
+use wait::Ready;
+
+/// Takes one run and brings it as far as the outbox. Answers whether there was one.
+pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
+    let Some(run) = shared
+        .store
+        .claim_run(shared.owner, shared.now(), shared.lease())
+        .await?
+    else {
+        return Ok(false);
+    };
+    let span = tracing::info_span!("run", id = %run.id, report = %run.report);
+    async {
+        tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
+        let id = run.id;
+        let outcome = match RunContext::new(run) {
+            Err(error) => Err(error),
+            Ok(context) => tokio::select! {
+                () = tokio::time::sleep(context.time_limit) => Err(WorkError::Run(format!("it took longer than its time limit of {} s", context.time_limit.as_secs()))),
+                outcome = advance(shared, &context) => outcome,
+                lost = keep_lease(shared, Held::Run(id)) => Err(WorkError::Store(lost)),
+            },
+        };
+        let failed = async |problem: &str| {
+            tracing::error!(problem, "failed");
+            shared.store.set_run_state(id, shared.owner, RunState::Failed, Some(problem), shared.now()).await
+        };
+        match outcome {
+            Ok(()) => Ok(()),
+            Err(WorkError::Run(problem)) => failed(&problem).await,
+            Err(WorkError::Store(error @ StoreError::Transition { .. })) => failed(&error.to_string()).await,
+            Err(WorkError::Store(StoreError::LeaseLost(_))) => {
+                tracing::warn!("this run was cancelled, or another process has taken it over");
+                Ok(())
+            }
+            Err(WorkError::Store(error)) => Err(error),
+        }
+    }
+    .instrument(span)
+    .await?;
+    Ok(true)
+}
+
+/// Brings a run through its steps. Each looks first at what an earlier process has kept.
+async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkError> {
+    let RunContext { run, report, .. } = context;
+    let (store, owner) = (&shared.store, shared.owner);
+    if run.state == RunState::Releasing {
+        let audiences = audiences::audiences(shared, context).await?;
+        return send(shared, context, &audiences).await;
+    }
+    let incomplete = match wait::wait(shared, context).await? {
+        Ready::Yes => run.incomplete.clone(),
+        Ready::Never(reason) => Some(reason),
+        Ready::Later => return Ok(()),
+    };
+    store
+        .set_run_state(run.id, owner, RunState::Collecting, None, shared.now())
+        .await?;
+    let audiences = audiences::audiences(shared, context).await?;
+    let value_sets = audiences::value_sets(context, &audiences);
+    collect::collect(shared, context, value_sets, incomplete).await?;
+
+    store
+        .set_run_state(run.id, owner, RunState::Rendering, None, shared.now())
+        .await?;
+    let failed = render::render(shared, context, &audiences).await?;
+    shared.wake.notify_waiters();
+
+    if let Some(problem) = why_held(report, &failed) {
+        tracing::warn!(problem, "held");
+        store
+            .set_run_state(run.id, owner, RunState::Held, Some(&problem), shared.now())
+            .await?;
+        return Ok(());
+    }
+    if !run.deliver || audiences.is_empty() {
+        store
+            .set_run_state(run.id, owner, RunState::Completed, None, shared.now())
+            .await?;
+        tracing::info!("completed without deliveries");
+        return Ok(());
+    }
+    if let Some(approval) = &report.approval
+        && run.only_to.is_none()
+        && !enqueue::all_quiet(shared, run).await?
+    {
+        let deadline = shared.now() + TimeDelta::seconds(approval.deadline_seconds as i64);
+        tracing::info!(%deadline, "awaits approval");
+        store.await_approval(run.id, owner, deadline).await?;
+        shared.wake.notify_waiters();
+        return Ok(());
+    }
+    send(shared, context, &audiences).await
+}
+
+/// Why a run with these failed blocks is held, if it is.
+fn why_held(report: &Report, failed: &[(String, String)]) -> Option<String> {
+    let (block, reason) = failed.first()?;
+    if report.on_failed_block != OnFailedBlock::Hold {
+        return None;
+    }
+    let more = if failed.len() > 1 {
+        format!(" (and {} more)", failed.len() - 1)
+    } else {
+        String::new()
+    };
+    Some(format!("\"{block}\" could not be made: {reason}{more}"))
+}
+
+/// Puts a run's deliveries into the outbox, unless there is nothing to say.
+async fn send(
+    shared: &Shared,
+    context: &RunContext,
+    audiences: &[ResolvedAudience],
+) -> Result<(), WorkError> {
+    let (run, report) = (&context.run, &context.report);
+    if let Some(reason) = enqueue::enqueue(shared, context, audiences).await? {
+        tracing::info!(reason, "quiet");
+        shared
+            .store
+            .set_run_state(
+                run.id,
+                shared.owner,
+                RunState::Quiet,
+                Some(&reason),
+                shared.now(),
+            )
+            .await?;
+        notify::confirm_quiet(shared, run, report, &reason).await?;
+    }
+    shared.wake.notify_waiters();
+    Ok(())
+}

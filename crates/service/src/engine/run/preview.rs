@@ -1,0 +1,52 @@
+//! What a report would show now, without a run.
+
+use futures::future::join_all;
+use maple_lark_definition::Report;
+use maple_lark_document::Snapshot;
+use maple_lark_sources::Values;
+use maple_lark_time::Window;
+
+use super::answer::{Asking, answer, source_of};
+use crate::engine::{definitions::Definitions, shared::Shared};
+
+/// What a report would show of a window to those with these values, were it made now. Nothing
+/// is kept, and no owner is told of what fails: somebody is looking.
+pub async fn preview(
+    shared: &Shared,
+    definitions: &Definitions,
+    report: &Report,
+    window: Window,
+    values: Values,
+) -> Snapshot {
+    let dashboards = definitions.set.dashboards_of(report);
+    let questions = dashboards.iter().flat_map(|dashboard| {
+        dashboard
+            .asked(&[])
+            .into_iter()
+            .map(move |query| (&**dashboard, query))
+    });
+    let asking = Asking {
+        definitions,
+        report,
+        window: &window,
+        values: &values,
+    };
+    let queries = join_all(questions.map(async |(dashboard, query)| {
+        let source = source_of(definitions, query);
+        let _permit = shared.source_limits.of_source_if_any(source).await;
+        answer(shared, &asking, dashboard, query).await
+    }))
+    .await;
+    Snapshot {
+        layout: Snapshot::LAYOUT,
+        run_id: "preview (not kept)".to_owned(),
+        report: report.name.clone(),
+        scheduled_for: shared.now(),
+        made_at: shared.now(),
+        window,
+        incomplete: None,
+        values,
+        definitions: definitions.composed_from(),
+        queries,
+    }
+}

@@ -1,0 +1,83 @@
+//! What the workers of one process share, and the leases that they hold.
+
+use std::{sync::Arc, time::Duration};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_sources::Reader;
+use maple_lark_store::{Store, StoreError};
+use tokio::sync::Notify;
+use uuid::Uuid;
+
+use super::{clock::Clock, definitions, limits::ConcurrencyLimits};
+use crate::Config;
+
+/// How often a worker without work looks for some.
+pub const IDLE: Duration = Duration::from_millis(500);
+
+/// What workers share.
+pub(crate) struct Shared {
+    pub store: Store,
+    pub config: Arc<Config>,
+    /// Names this process in leases.
+    pub owner: Uuid,
+    pub wake: Notify,
+    pub source_limits: ConcurrencyLimits,
+    pub reader: Reader,
+    pub definitions: definitions::Cache,
+    pub clock: Clock,
+}
+
+impl Shared {
+    pub fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
+        Self {
+            reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone()))
+                .with_commands(config.commands.clone()),
+            store,
+            config,
+            owner: Uuid::new_v4(),
+            wake: Notify::new(),
+            source_limits: ConcurrencyLimits::default(),
+            definitions: definitions::Cache::default(),
+            clock,
+        }
+    }
+
+    pub fn now(&self) -> DateTime<Utc> {
+        self.clock.now()
+    }
+
+    pub fn lease(&self) -> TimeDelta {
+        TimeDelta::from_std(self.config.lease).unwrap_or(TimeDelta::seconds(30))
+    }
+}
+
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum WorkError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The run cannot go on; the text is for its record.
+    #[error("{0}")]
+    Run(String),
+}
+
+/// What a lease is on.
+#[derive(Clone, Copy)]
+pub(crate) enum Held {
+    Run(Uuid),
+    Delivery(Uuid),
+}
+
+/// Renews a lease for as long as it is polled; answers only when it is lost.
+pub async fn keep_lease(shared: &Shared, held: Held) -> StoreError {
+    loop {
+        tokio::time::sleep(shared.config.lease / 3).await;
+        let until = shared.now() + shared.lease();
+        let renewed = match held {
+            Held::Run(id) => shared.store.renew_run(id, shared.owner, until).await,
+            Held::Delivery(id) => shared.store.renew_delivery(id, shared.owner, until).await,
+        };
+        if let Err(error @ StoreError::LeaseLost(_)) = renewed {
+            return error;
+        }
+    }
+}
