@@ -209,7 +209,7 @@ async fn demo_data_is_the_same_each_time_and_can_be_continued() {
         .await
         .unwrap();
     cluster.role("orrin_reader").await.unwrap();
-    let mut concurrency = loaded(&cluster, "one", &["2026-11-23T09:07:00Z"]).await;
+    let mut whole = loaded(&cluster, "one", &["2026-11-23T09:07:00Z"]).await;
     let mut in_parts = loaded(
         &cluster,
         "two",
@@ -221,20 +221,20 @@ async fn demo_data_is_the_same_each_time_and_can_be_continued() {
         ],
     )
     .await;
-    assert_eq!(digest(&mut concurrency).await, digest(&mut in_parts).await);
+    assert_eq!(digest(&mut whole).await, digest(&mut in_parts).await);
     // What the scenario promises is there to be found.
     let outage: i64 = sqlx::query_scalar("select count(*) from health_checks where service = 'payments' and not ok and at::date = '2026-11-22'")
-        .fetch_one(&mut concurrency)
+        .fetch_one(&mut whole)
         .await
         .unwrap();
     let kiosks: f64 =
         sqlx::query_scalar("select (100.0 * sum(failed) / sum(sold + failed))::float8 from kiosk_sales where kiosk like 'havnes%' and hour >= '2026-11-22'")
-            .fetch_one(&mut concurrency)
+            .fetch_one(&mut whole)
             .await
             .unwrap();
     let disk: f32 =
         sqlx::query_scalar("select max(disk_percent) from host_samples where host = 'archive-01'")
-            .fetch_one(&mut concurrency)
+            .fetch_one(&mut whole)
             .await
             .unwrap();
     assert!(

@@ -146,7 +146,7 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     click(&browser, "//button[@type='submit']").await;
 
     see(&browser, "//a[contains(., 'Small report')]").await;
-    click(&browser, "//button[contains(., 'Run and send now')]").await;
+    click(&browser, "//button[contains(., 'Run and send')]").await;
     let outcome = see(
         &browser,
         "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]",
@@ -168,7 +168,7 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     );
     frame.enter_frame().await.unwrap();
     see(&browser, "//h1[.='Small report']").await;
-    see(&browser, "//h2[.='Aggregation this was made']").await;
+    see(&browser, "//h2[.='How this was made']").await;
     browser.enter_parent_frame().await.unwrap();
 
     // The mail is in the demo's mailbox.
@@ -464,8 +464,12 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     .await;
     assert_eq!(place.mail.messages().len(), 1);
     // The notice leads to the run that waits.
-    click(&browser, "//section[@aria-labelledby='notices']//a[contains(., 'waits until somebody has looked at it')]").await;
-    click(&browser, "//button[contains(., 'Let it go out')]").await;
+    click(
+        &browser,
+        "//section[@aria-labelledby='notices']//a[contains(., 'awaits approval')]",
+    )
+    .await;
+    click(&browser, "//button[contains(., 'Approve and send')]").await;
     see(
         &browser,
         "//span[contains(@class, 'how')][contains(., 'Delivered')]",

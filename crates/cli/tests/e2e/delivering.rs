@@ -810,7 +810,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
             .as_array()
             .unwrap()
             .iter()
-            .any(|step| step["detail"] == "a@orrin-sound.example has left this report"),
+            .any(|step| step["detail"] == "a@orrin-sound.example has unsubscribed from this report"),
         "{next:#}"
     );
     let back = place.lark(&[

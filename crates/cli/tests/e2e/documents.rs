@@ -73,7 +73,7 @@ async fn every_format_can_be_written_again_and_verified() {
     for format in ["pdf", "html", "xlsx", "json", "txt", "png"] {
         let again = place.folder.path().join(format!("again-{format}"));
         place.json(&[
-            "write",
+            "render",
             &run,
             "--format",
             format,
@@ -104,7 +104,7 @@ async fn every_format_can_be_written_again_and_verified() {
     // One chart by itself; what is no chart, or not there, is said.
     let alone = place.folder.path().join("alone");
     place.json(&[
-        "write",
+        "render",
         &run,
         "--format",
         "png",
@@ -173,7 +173,7 @@ async fn every_format_can_be_written_again_and_verified() {
     assert_eq!(
         place
             .lark(&[
-                "write",
+                "render",
                 "01a20778-04ba-70ff-853b-f952290418d2",
                 "--format",
                 "pdf"

@@ -147,9 +147,9 @@ async fn a_backfill_makes_the_runs_of_a_past_range_without_mailing_them() {
     assert_eq!(
         labels,
         [
-            "made Friday 23 October 2026",
-            "made Saturday 24 October 2026",
-            "made Sunday 25 October 2026, 25 h"
+            "completed Friday 23 October 2026",
+            "completed Saturday 24 October 2026",
+            "completed Sunday 25 October 2026, 25 h"
         ]
     );
     assert_eq!(place.mail.messages().len(), 0);

@@ -169,7 +169,7 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
     place.sign_in();
     assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
     let tried = place.json(&[
-        "try",
+        "query",
         "operations",
         "select code, name from ports where code = any(:ports) order by 1",
         "--value",
@@ -188,7 +188,7 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
         "select code, name from ports where code = any($1) order by 1"
     );
     let code = place.json(&[
-        "try",
+        "query",
         "operations",
         "select :code || '!' as code, :n + 1 as n",
         "--value",
@@ -201,7 +201,7 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
         (Some("0100!"), Some("42"))
     );
     let of_a_dashboard = place.json(&[
-        "try",
+        "query",
         "--query",
         "ferry-operations/fullest_disks",
         "--value",
@@ -450,7 +450,7 @@ async fn a_history_is_thinned_out_and_forgotten() {
     let tried_file = place.folder.path().join("q.toml");
     std::fs::write(&tried_file, "[query]\nsampler = \"disks\"\n").unwrap();
     let tried = place.json(&[
-        "try",
+        "query",
         "--file",
         tried_file.to_str().unwrap(),
         "--from",

@@ -104,7 +104,7 @@ impl Service {
             loop {
                 self.engine.wake();
                 let busy: bool = sqlx::query_scalar(
-                    "select exists (select from schedule_states where next_instant <= $1) or exists (select from runs where state not in ('made', 'skipped', 'failed', 'held'))",
+                    "select exists (select from schedule_states where next_instant <= $1) or exists (select from runs where state not in ('completed', 'skipped', 'failed', 'held'))",
                 )
                 .bind(next)
                 .fetch_one(&mut *records)

@@ -116,7 +116,7 @@ impl Total {
 /// The compensated sum ([`Total`]) of values.
 ///
 /// ```
-/// # use sum;
+/// # use maple_lark_data::series::sum;
 /// assert_eq!(sum([1e100, 1.0, -1e100]), 1.0);
 /// ```
 pub fn sum(values: impl IntoIterator<Item = f64>) -> f64 {
