@@ -5,6 +5,9 @@ export CARGO_TARGET_DIR ?= $(HOME)/.cache/maple-lark/target
 export PATH := $(HOME)/.cache/maple-lark/node/node_modules/.bin:$(PATH)
 STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 
+# Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
+RELEASE = cargo build --release --workspace --bins --examples
+
 .PHONY: demo demo-reset test lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
@@ -12,12 +15,12 @@ demo:
 	@scripts/need.sh run
 	@$(MAKE) --no-print-directory console
 	@echo "Building Maple Lark (some minutes the first time) …"
-	@cargo build --release --workspace --bins
+	@$(RELEASE)
 	@exec $(CARGO_TARGET_DIR)/release/maple-lark-demo
 
 ## Forget all the demo has kept; the next "make demo" begins anew
 demo-reset:
-	@cargo build --quiet --release --workspace --bins
+	@$(RELEASE) --quiet
 	@scripts/demo-reset.sh "$(STATE)"
 
 ## All tests, as CI runs them
@@ -39,18 +42,19 @@ lint:
 bench:
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory console
-	cargo build --release --workspace --bins --examples
+	$(RELEASE)
 	$(CARGO_TARGET_DIR)/release/examples/bench
 
 ## The pictures in docs/screenshots, from a running demo
 screenshots:
 	@scripts/need.sh test
-	cargo build --release --workspace --bins --examples
+	$(RELEASE)
 	@scripts/screenshots.sh "$(STATE)"
 
 ## docs/openapi.json and the console's types, from the handlers
 api:
-	cargo run --quiet -p maple-lark -- openapi > docs/openapi.json
+	cargo build --workspace --tests
+	$(CARGO_TARGET_DIR)/debug/maple-lark openapi > docs/openapi.json
 	cd console && npm run types
 
 console: console/node_modules

@@ -97,7 +97,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .await?;
     browser
         .wait()
-        .for_element(Locator::XPath("//button[.='Show it']"))
+        .for_element(Locator::XPath("//button[.='Preview']"))
         .await?
         .click()
         .await?;
@@ -121,7 +121,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .await?;
     shot(browser, ".answer", folder, "console-sources").await?;
     browser
-        .goto(&format!("{address}/sources/operations/try"))
+        .goto(&format!("{address}/sources/operations/query"))
         .await?;
     browser
         .wait()
@@ -142,7 +142,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .await?
         .click()
         .await?;
-    shot(browser, ".answer table", folder, "console-try").await?;
+    shot(browser, ".answer table", folder, "console-query").await?;
     browser.goto(&format!("{address}/delivery")).await?;
     browser
         .wait()

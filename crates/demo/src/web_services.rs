@@ -284,7 +284,7 @@ fn gates() -> (ContentType, String) {
             .round();
         text += &format!("gate_queue_passengers{{port=\"{port}\"}} {queue}\n");
     }
-    text += "# TYPE gate_scan_seconds histogram\n# UNIT gate_scan_seconds seconds\n# HELP gate_scan_seconds Aggregation long one scan takes.\n";
+    text += "# TYPE gate_scan_seconds histogram\n# UNIT gate_scan_seconds seconds\n# HELP gate_scan_seconds How long one scan takes.\n";
     for (port, _) in PORTS {
         let all = now.rem_euclid(DAY) as f64;
         let fast = 0.90 - 0.3 * noise::even(port, 7);

@@ -185,7 +185,7 @@ async fn rows_in_the_service(goals: &mut Goals) -> Done<()> {
     let mut records = cluster.connect("maple_lark").await?;
     until(
         &mut records,
-        "select count(*) from runs where state = 'made'",
+        "select count(*) from runs where state = 'completed'",
         1,
     )
     .await?;

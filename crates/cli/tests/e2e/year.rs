@@ -268,13 +268,13 @@ async fn a_clock_that_goes_back_runs_nothing_twice_and_one_that_jumps_ahead_miss
     assert_eq!(
         runs,
         [
-            "11:00 made",
-            "12:00 made",
-            "13:00 made",
+            "11:00 completed",
+            "12:00 completed",
+            "13:00 completed",
             "14:00 skipped",
             "15:00 skipped",
             "16:00 skipped",
-            "17:00 made"
+            "17:00 completed"
         ]
     );
     service.cut_off().await;

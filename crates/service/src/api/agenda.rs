@@ -49,9 +49,10 @@ async fn calendars(
     let view = |calendar: &CalendarFile| {
         let days = calendar.days(Zone::UTC);
         let uses = |report: &&Report| {
-            report.schedule.as_ref().is_some_and(|schedule| {
-                schedule.calendars.iter().any(|name| *name == calendar.name)
-            })
+            report
+                .schedule
+                .as_ref()
+                .is_some_and(|schedule| schedule.calendars.contains(&calendar.name))
         };
         CalendarView {
             name: calendar.name.clone(),

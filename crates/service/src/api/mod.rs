@@ -2,9 +2,8 @@
 
 mod agenda;
 mod archive;
-mod ask;
 mod definitions;
-mod delivering;
+mod delivery;
 mod documents;
 mod health;
 mod mailbox;
@@ -13,6 +12,7 @@ mod openapi;
 mod overview;
 mod preview;
 pub(crate) mod problem;
+mod queries;
 mod reports;
 mod runs;
 mod schedules;
@@ -70,10 +70,10 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", mailbox::routes())
         .mount("/api/v1", schedules::routes())
         .mount("/api/v1", agenda::routes())
-        .mount("/api/v1", ask::routes())
+        .mount("/api/v1", queries::routes())
         .mount("/api/v1", preview::routes())
         .mount("/api/v1", secrets::routes())
-        .mount("/api/v1", delivering::routes())
+        .mount("/api/v1", delivery::routes())
         .mount("/", shared::routes())
         .mount("/api/v1", routes![openapi::description])
 }

@@ -4,8 +4,8 @@ use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
 use super::{
-    agenda, archive, ask, definitions, delivering, documents, mailbox, overview, preview, reports,
-    runs, schedules, secrets, sessions, sources, themes,
+    agenda, archive, definitions, delivery, documents, mailbox, overview, preview, queries,
+    reports, runs, schedules, secrets, sessions, sources, themes,
 };
 
 #[derive(OpenApi)]
@@ -19,13 +19,13 @@ use super::{
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
-        ask::try_query, ask::catalogue, ask::choices, ask::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
+        queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
         documents::one, archive::again, archive::matching, themes::preview,
-        delivering::channels, delivering::test_channel, delivering::test_mail, delivering::people, delivering::forget_bounces, delivering::remove_unsubscribe,
-        delivering::resend, delivering::release, delivering::revoke_links, delivering::notices, delivering::preview,
+        delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
+        delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
     )
 )]

@@ -521,7 +521,7 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
     // A copy that is refused later says nothing about the run.
     let copy = Copy {
         audience: "all".into(),
-        channel: ChannelType::Mail.into(),
+        channel: ChannelType::Mail,
         via: String::new(),
         recipient: "late@orrin-sound.example".into(),
         snapshot_id,

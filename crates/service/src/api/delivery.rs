@@ -63,7 +63,7 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// All channels, and the service's own mail server first, whose name is empty.
-#[utoipa::path(get, operation_id = "list_channels", path = "/channels", tag = "delivering", responses((status = 200, body = Vec<ChannelView>)))]
+#[utoipa::path(get, operation_id = "list_channels", path = "/channels", tag = "delivery", responses((status = 200, body = Vec<ChannelView>)))]
 #[get("/channels")]
 async fn channels(
     _user: Viewer,
@@ -140,7 +140,7 @@ fn uses(report: &maple_lark_definition::Report, channel: &str) -> bool {
 
 /// Try a channel: a mail server with a mail that really goes out, others with something that
 /// says it is a test.
-#[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivering", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivery", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/channels/<name>/test", data = "<order>")]
 async fn test_channel(
     _user: Author,
@@ -173,7 +173,7 @@ async fn test_channel(
 }
 
 /// Try the service's own mail server with a mail that really goes out.
-#[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivering", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "test_mail", path = "/mail-server/test", tag = "delivery", request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 422, body = ProblemDetails)))]
 #[post("/mail-server/test", data = "<order>")]
 async fn test_mail(
     _user: Author,
@@ -229,7 +229,7 @@ async fn probed(
 }
 
 /// The address book.
-#[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivering", responses((status = 200, body = AddressBook)))]
+#[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivery", responses((status = 200, body = AddressBook)))]
 #[get("/people")]
 async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
     let set = Definitions::stored(&store.definitions().await?).set;
@@ -310,7 +310,7 @@ fn addresses(set: &DefinitionSet, report: &maple_lark_definition::Report) -> Vec
 }
 
 /// Forget the bounces of an address, so that mail goes there again.
-#[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivering", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = ProblemDetails)))]
+#[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivery", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/bounced-addresses/<name>")]
 async fn forget_bounces(
     _user: Author,
@@ -326,7 +326,7 @@ async fn forget_bounces(
 
 /// Remove an unsubscribe, so that its address gets the report again. Do so only when the
 /// recipient asks for it.
-#[utoipa::path(delete, operation_id = "remove_unsubscribe", path = "/reports/{name}/unsubscribes/{address}", tag = "delivering", params(("name" = String, Path), ("address" = String, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
+#[utoipa::path(delete, operation_id = "remove_unsubscribe", path = "/reports/{name}/unsubscribes/{address}", tag = "delivery", params(("name" = String, Path), ("address" = String, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/reports/<name>/unsubscribes/<address>")]
 async fn remove_unsubscribe(
     _user: Administrator,
@@ -497,7 +497,7 @@ async fn revoke_links(
 }
 
 /// The latest 100 notices, newest first.
-#[utoipa::path(get, operation_id = "list_notices", path = "/notices", tag = "delivering", responses((status = 200, body = Vec<NoticeView>)))]
+#[utoipa::path(get, operation_id = "list_notices", path = "/notices", tag = "delivery", responses((status = 200, body = Vec<NoticeView>)))]
 #[get("/notices")]
 async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>> {
     let found = store.notices(100).await?.into_iter();
