@@ -150,7 +150,7 @@ mod tests {
             "{token}"
         );
         assert_eq!(vault.signed("link", &token).as_deref(), Some("a|Ü"));
-        assert_eq!(vault.signed("leave", &token), None);
+        assert_eq!(vault.signed("unsubscribe", &token), None);
         assert_eq!(Vault::new(Some(&[8; 32])).signed("link", &token), None);
         let (text, code) = token.split_once('.').unwrap();
         for forged in [

@@ -70,7 +70,7 @@ impl Store {
     }
 
     /// Takes an address off a report.
-    pub async fn leave(&self, report: &str, address: &str, now: Time) -> Result<()> {
+    pub async fn unsubscribe(&self, report: &str, address: &str, now: Time) -> Result<()> {
         let row: unsubscribe::ActiveModel = Unsubscribe {
             report: report.to_owned(),
             address: address.to_lowercase(),

@@ -738,7 +738,7 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
     assert_eq!(place.json(&["show", id])["links"][0]["opened"], 1);
     // Another letter of the token, and the token of another purpose, open nothing.
     let token = link.rsplit('/').next().unwrap();
-    let leave = link_in(&message, "/leave/");
+    let leave = link_in(&message, "/unsubscribe/");
     let leave_token = leave.rsplit('/').next().unwrap();
     let last = if token.ends_with('A') { "B" } else { "A" };
     for wrong in [

@@ -1,7 +1,5 @@
-//! Pages for people who do not sign in: the documents behind a signed link, and leaving a
-//! report. What they may see follows from what is signed, and from nothing else.
-
-use std::fmt::Write;
+//! Pages for people who do not sign in: the documents behind a signed link, and
+//! unsubscribing from a report. What they may see follows from what is signed, and from nothing else.
 
 use maple_lark_store::{Store, recipients::SharedLink, runs::DocumentHead};
 use rocket::{
@@ -12,37 +10,43 @@ use rocket::{
     response::{Responder, Response},
     routes,
 };
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 use super::documents::File;
 use crate::engine::EngineHandle;
 
 pub fn routes() -> Vec<Route> {
-    routes![page, file, ask_to_leave, leave]
+    routes![page, file, ask_to_unsubscribe, unsubscribe]
 }
 
-/// A plain page without scripts, which nobody keeps and no other site frames.
+/// A plain page without scripts, which is never cached and which no other site frames.
 pub struct Page {
     status: Status,
-    title: String,
-    body: String,
+    values: Value,
+}
+
+const TEMPLATE: &str = include_str!("../../templates/public.html");
+
+impl Page {
+    fn new(values: Value) -> Self {
+        Self {
+            status: Status::Ok,
+            values,
+        }
+    }
 }
 
 impl<'r> Responder<'r, 'static> for Page {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
-        const STYLE: &str = "body{margin:0;background:#eef1f3;color:#17232d;font:16px/1.5 Inter,'Segoe UI',Helvetica,Arial,sans-serif}\
-            main{max-width:40rem;margin:6vh auto;padding:2rem;background:#fff;border-radius:8px}h1{font-size:1.4rem;line-height:1.25;margin:0}\
-            .when{color:#0b4f6c;font-weight:600;margin:.2rem 0 1.2rem}table{width:100%;border-collapse:collapse}td,th{text-align:left;padding:.5rem .5rem .5rem 0;border-bottom:1px solid #d5dde3}\
-            td:last-child,th:last-child{text-align:right;padding-right:0}a{color:#0b4f6c}.small{color:#566573;font-size:.85rem}\
-            button{font:inherit;padding:.5rem 1rem;border:0;border-radius:4px;background:#0b4f6c;color:#fff;cursor:pointer}button:focus-visible,a:focus-visible{outline:3px solid #c98a00;outline-offset:2px}\
-            @media(prefers-color-scheme:dark){body{background:#0f171d;color:#e3eaee}main{background:#18232b}a{color:#7cc4e0}.when{color:#7cc4e0}.small{color:#a3b3bd}td,th{border-color:#2c3c47}}\
-            @media(max-width:40rem){main{margin:0;border-radius:0;min-height:100vh;box-sizing:border-box}}";
-        let html = format!(
-            "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\
-             <meta name=\"robots\" content=\"noindex\"><meta name=\"referrer\" content=\"no-referrer\"><title>{}</title><style>{STYLE}</style></head><body><main>{}</main></body></html>",
-            escaped(&self.title),
-            self.body
-        );
+        let mut templates = minijinja::Environment::new();
+        templates.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
+        let html = templates
+            .render_str(TEMPLATE, minijinja::value::Serde(&self.values))
+            .map_err(|error| {
+                tracing::error!(%error, "a public page could not be rendered");
+                Status::InternalServerError
+            })?;
         let mut response = Response::build_from((ContentType::HTML, html).respond_to(request)?);
         response.status(self.status);
         response.header(Header::new("Cache-Control", "no-store"));
@@ -53,30 +57,25 @@ impl<'r> Responder<'r, 'static> for Page {
     }
 }
 
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
-}
-
-/// One page for a link that is wrong, over or ended: which of them is nobody's business.
+/// One page for a link that is wrong, expired or revoked; it does not say which.
 fn over() -> Page {
-    let body = "<h1>This link does not lead anywhere</h1><p>It may have expired or been ended. Ask whoever sent it for the documents.</p>".to_owned();
     Page {
         status: Status::NotFound,
-        title: "Link not found".to_owned(),
-        body,
+        ..Page::new(json!({
+            "title": "This link is not valid",
+            "text": "It may have expired or been revoked. Ask the sender for the documents.",
+        }))
     }
 }
 
 fn broken(error: &maple_lark_store::StoreError) -> Page {
     tracing::error!(%error, "a link could not be followed");
-    let body = "<h1>Not available at the moment</h1><p>Try again in a few minutes.</p>".to_owned();
     Page {
         status: Status::ServiceUnavailable,
-        title: "Not available".to_owned(),
-        body,
+        ..Page::new(json!({
+            "title": "Not available at the moment",
+            "text": "Try again in a few minutes.",
+        }))
     }
 }
 
@@ -127,36 +126,24 @@ async fn page(
         .await
         .map_err(|error| broken(&error))?;
     let view = super::view::run_summary(run);
-    let mut body = format!(
-        "<h1>{}</h1><p class=\"when\">{}</p><table><tr><th>Document</th><th>Size</th></tr>",
-        escaped(&view.title),
-        escaped(&view.window.label)
-    );
-    for head in documents(store, &link).await? {
-        // NumberFormat to a text always succeeds.
-        let _ = write!(
-            body,
-            "<tr><td><a href=\"/shared/{token}/{}\">{}</a></td><td>{}</td></tr>",
-            head.id,
-            escaped(&head.file_name),
-            size(head.size)
-        );
-    }
     let zone: maple_lark_time::Zone = view
         .window
         .time_zone
         .parse()
         .unwrap_or(maple_lark_time::Zone::UTC);
-    let _ = write!(
-        body,
-        "</table><p class=\"small\">This link is good until {}. Whoever has it can open these documents.</p>",
-        zone.readable(link.expires_at)
-    );
-    Ok(Page {
-        status: Status::Ok,
-        title: view.title,
-        body,
-    })
+    let documents: Vec<Value> = documents(store, &link)
+        .await?
+        .into_iter()
+        .map(|head| json!({ "id": head.id, "name": head.file_name, "size": size(head.size) }))
+        .collect();
+    Ok(Page::new(json!({
+        "page": "documents",
+        "title": view.title,
+        "window": view.window.label,
+        "token": token,
+        "documents": documents,
+        "until": zone.readable(link.expires_at),
+    })))
 }
 
 fn size(bytes: i64) -> String {
@@ -196,9 +183,9 @@ async fn file(
     })
 }
 
-/// The report and the address in a token for leaving.
-fn unsubscribe(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
-    let text = engine.signer().signed("leave", token)?;
+/// The report and the address in a token for unsubscribing.
+fn subscription(token: &str, engine: &EngineHandle) -> Option<(String, String)> {
+    let text = engine.signer().signed("unsubscribe", token)?;
     text.split_once(' ')
         .map(|(report, address)| (report.to_owned(), address.to_owned()))
 }
@@ -212,45 +199,37 @@ async fn title(store: &Store, report: String) -> String {
         .map_or(report, |one| one.title)
 }
 
-/// Looking at the address changes nothing: mail programs follow links to see what is there.
-#[get("/leave/<token>")]
-async fn ask_to_leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = unsubscribe(token, engine) else {
+/// Opening the address changes nothing: mail programs follow links to see what is there.
+#[get("/unsubscribe/<token>")]
+async fn ask_to_unsubscribe(
+    token: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Page {
+    let Some((report, address)) = subscription(token, engine) else {
         return over();
     };
-    let report = title(store, report).await;
-    let body = format!(
-        "<h1>Get this report no more?</h1><p>The report <b>{}</b> will not be sent to <b>{}</b> any more.</p>\
-         <form method=\"post\"><button type=\"submit\">Take me off this report</button></form>",
-        escaped(&report),
-        escaped(&address)
-    );
-    Page {
-        status: Status::Ok,
-        title: "Leave a report".to_owned(),
-        body,
-    }
+    Page::new(json!({
+        "page": "unsubscribe",
+        "title": "Unsubscribe from this report?",
+        "report": title(store, report).await,
+        "address": address,
+    }))
 }
 
-/// One click (RFC 8058): whoever has the token may leave, without signing in.
-#[post("/leave/<token>")]
-async fn leave(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
-    let Some((report, address)) = unsubscribe(token, engine) else {
+/// One click (RFC 8058): whoever has the token may unsubscribe, without signing in.
+#[post("/unsubscribe/<token>")]
+async fn unsubscribe(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
+    let Some((report, address)) = subscription(token, engine) else {
         return over();
     };
-    if let Err(error) = store.leave(&report, &address, engine.now()).await {
+    if let Err(error) = store.unsubscribe(&report, &address, engine.now()).await {
         return broken(&error);
     }
-    tracing::info!(report, "a recipient has left");
+    tracing::info!(report, "a recipient has unsubscribed");
     let report = title(store, report).await;
-    let body = format!(
-        "<h1>Done</h1><p>{} gets the report {} no more.</p>",
-        escaped(&address),
-        escaped(&report)
-    );
-    Page {
-        status: Status::Ok,
-        title: "Done".to_owned(),
-        body,
-    }
+    Page::new(json!({
+        "title": "Unsubscribed",
+        "text": format!("{report} will not be sent to {address} any more."),
+    }))
 }

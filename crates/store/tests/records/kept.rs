@@ -311,15 +311,15 @@ async fn a_link_is_kept_once_counted_and_ended_with_its_run() {
 async fn who_has_left_a_report_stays_away_from_it_alone() {
     let place = Place::new().await;
     place
-        .leave("daily", "Ada@Orrin-Sound.example", at(1))
+        .unsubscribe("daily", "Ada@Orrin-Sound.example", at(1))
         .await
         .unwrap();
     place
-        .leave("daily", "ada@orrin-sound.example", at(2))
+        .unsubscribe("daily", "ada@orrin-sound.example", at(2))
         .await
         .unwrap();
     place
-        .leave("weekly", "ben@orrin-sound.example", at(3))
+        .unsubscribe("weekly", "ben@orrin-sound.example", at(3))
         .await
         .unwrap();
     let left = place.unsubscribes(Some("daily")).await.unwrap();

@@ -824,11 +824,11 @@ async fn addresses_are_suppressed_whatever_their_case_and_notices_are_told_once(
     );
 
     place
-        .leave("daily", "Jan@orrin-sound.example", at(0))
+        .unsubscribe("daily", "Jan@orrin-sound.example", at(0))
         .await
         .unwrap();
     place
-        .leave("daily", "jan@orrin-sound.example", at(1))
+        .unsubscribe("daily", "jan@orrin-sound.example", at(1))
         .await
         .unwrap();
     assert_eq!(place.unsubscribes(Some("daily")).await.unwrap().len(), 1);

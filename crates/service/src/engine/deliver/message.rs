@@ -256,7 +256,7 @@ async fn common(
         deliver.body,
         deliver.unsubscribe
             && delivery.copy == 0
-            && shared.config.vault.sign("leave", "").is_some(),
+            && shared.config.vault.sign("unsubscribe", "").is_some(),
     );
     let body = tokio::task::spawn_blocking(move || {
         let around = Context {
@@ -382,9 +382,9 @@ fn unsubscribe_address(shared: &Shared, report: &str, address: &str) -> String {
     let token = shared
         .config
         .vault
-        .sign("leave", &format!("{report} {address}"))
+        .sign("unsubscribe", &format!("{report} {address}"))
         .unwrap_or_default();
-    format!("{}/leave/{token}", shared.config.public_url)
+    format!("{}/unsubscribe/{token}", shared.config.public_url)
 }
 
 /// What a test of a mail server sends.
