@@ -216,7 +216,7 @@ async fn run(arguments: Arguments) -> Result<()> {
             "estate-daily",
             "database-server-health",
             "port-offices-daily",
-            "harbour~message",
+            "harbour-letter",
             "kiosk-alarm",
         ] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
