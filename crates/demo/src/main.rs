@@ -239,7 +239,7 @@ async fn run(arguments: Arguments) -> Result<()> {
     println!(
         "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
              Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
-             Each port office got a mail of its own; a note to the harbour masters waits until you let it go out.\n\
+             Each port office got a mail of its own; a note to the harbour masters awaits your approval.\n\
              Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
              The health of this PostgreSQL server is mailed every 15 minutes. Ctrl-C stops everything.",
         client.display()
