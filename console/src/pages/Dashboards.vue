@@ -36,7 +36,7 @@ async function copy(name: string) {
       </div>
       <div v-else-if="data" class="card scroll">
         <table class="list folds">
-          <thead><tr><th>Dashboard</th><th>Asks for</th><th>Sources</th><th>In reports</th><th v-if="user?.role !== 'viewer'"><span class="muted">Do</span></th></tr></thead>
+          <thead><tr><th>Dashboard</th><th>Asks for</th><th>Sources</th><th>In reports</th><th v-if="user?.role !== 'viewer'"><span class="muted">Actions</span></th></tr></thead>
           <tbody>
             <tr v-for="one in data" :key="one.name">
               <td>

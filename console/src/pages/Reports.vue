@@ -20,7 +20,7 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
       <div v-else-if="data" class="card scroll">
         <table class="list folds">
           <thead>
-            <tr><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Do</span></th></tr>
+            <tr><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Actions</span></th></tr>
           </thead>
           <tbody>
             <tr v-for="report in data" :key="report.name">

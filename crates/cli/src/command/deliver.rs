@@ -302,7 +302,7 @@ fn show_book(book: &AddressBook) {
         ]
     });
     table(
-        &["PERSON", "CALLED", "ADDRESS", "READS", "", "GETS"],
+        &["PERSON", "TITLE", "ADDRESS", "FORMAT", "", "REPORTS"],
         people.collect(),
         "Nobody is known by name; reports name their recipients by address.",
     );
@@ -317,7 +317,7 @@ fn show_book(book: &AddressBook) {
             ]
         });
         table(
-            &["GROUP", "CALLED", "RECIPIENTS", "MEMBERS"],
+            &["GROUP", "TITLE", "RECIPIENTS", "MEMBERS"],
             groups.collect(),
             "",
         );
