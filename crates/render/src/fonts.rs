@@ -94,7 +94,7 @@ pub static ALL: LazyLock<FontSet> = LazyLock::new(|| {
     )
 });
 
-/// The smallest font_set that has what there is of a text's glyphs.
+/// The smallest font set that has what there is of a text's glyphs.
 pub fn for_text(text: &str) -> &'static FontSet {
     if OWN.missing(text).is_empty() {
         &OWN

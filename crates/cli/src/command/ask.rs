@@ -200,7 +200,7 @@ pub struct Preview {
     /// The value of a parameter; for a list, separate with commas
     #[arg(long = "value", value_name = "NAME=VALUE", value_parser = name_and_value)]
     values: Vec<(String, String)>,
-    /// The name of a look
+    /// The name of a theme
     #[arg(long, value_name = "NAME")]
     theme: Option<String>,
     /// The format to render

@@ -203,8 +203,8 @@ fn tenths(svg: &mut String, length: f64) {
     }
 }
 
-/// About how wide a label is. Inter's digits and glyphs average a little over half its
-/// size; capitals and wide glyphs count more.
+/// About how wide a label is. Inter's digits and letters average a little over half its
+/// size; capitals and wide letters count more.
 pub fn text_width(text: &str) -> f64 {
     text.chars()
         .map(|c| match c {

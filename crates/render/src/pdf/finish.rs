@@ -172,7 +172,7 @@ impl<'a> Finish<'a> {
         match wanted {
             Wanted::Chart(chart, room) => self.page_frame(&drawn(chart, room), size),
             Wanted::Sparkline(values) => self.page_frame(&sparkline(values, size.x / size.y), size),
-            // The first page says the same in large glyphs.
+            // The first page says the same in large type.
             Wanted::Header if self.page == 1 => Frame::soft(size),
             Wanted::Header => {
                 let theme = &self.document.theme;
@@ -268,7 +268,7 @@ impl<'a> Finish<'a> {
                     Anchor::Middle => 0.5,
                     Anchor::End => 1.0,
                 };
-                // The middle line of a text is half the height of its small glyphs above its baseline.
+                // The middle line of a text is half the height of its lower-case letters above its baseline.
                 let from = place(*at)
                     + Point::new(
                         Abs::pt(width * -before),

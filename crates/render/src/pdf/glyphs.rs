@@ -70,7 +70,7 @@ impl Face {
             * size
     }
 
-    /// Half the height of small glyphs in points, by which a text is centred on a line.
+    /// Half the height of lower-case letters in points, by which a text is centred on a line.
     pub fn half_x_height(&self, size: f64) -> f64 {
         self.font.metrics().x_height.at(Abs::pt(size)).to_pt() / 2.0
     }

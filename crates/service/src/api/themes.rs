@@ -1,4 +1,4 @@
-//! What documents theme like: a theme, tried on a sample before it is saved.
+//! Themes: how documents look, tried on a sample before it is saved.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::ProblemDetails;

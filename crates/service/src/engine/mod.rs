@@ -55,8 +55,8 @@ impl EngineHandle {
         Self(Arc::new(Shared::new(store, config, clock)))
     }
 
-    /// One look at the clock: makes the runs that are due and answers when it is worth
-    /// another look.
+    /// One tick: makes the runs that are due and answers when the next is worth
+    /// it.
     ///
     /// # Errors
     /// If the database cannot be used.

@@ -91,7 +91,7 @@ async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// One look at the clock; answers when it is worth another.
+/// One tick; answers when the next is worth it.
 pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> {
     let now = shared.now();
     let next = shared.store.first_due().await?;

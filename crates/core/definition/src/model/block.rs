@@ -33,7 +33,7 @@ pub struct BarForm {
 pub struct Block {
     pub title: String,
     pub note: Option<String>,
-    /// Nothing where the report's look decides.
+    /// Nothing where the report's theme decides.
     pub width: Option<Width>,
     /// Nothing only for text.
     pub query: Option<Placed<String>>,

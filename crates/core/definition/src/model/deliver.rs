@@ -1,4 +1,4 @@
-//! `[deliver]`, `[approval]` and `[send]` in a report: in what form, when, and after whose look.
+//! `[deliver]` and `[approval]` in a report: in what form its mails go out, and who approves them.
 
 use crate::{model::format::Format, problem::Placed};
 
@@ -57,7 +57,7 @@ pub enum Link {
     },
 }
 
-/// Somebody looks at a run before it goes out.
+/// Somebody approves a run before it is sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Approval {
     /// How long it waits for that, in seconds.

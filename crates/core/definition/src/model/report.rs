@@ -40,7 +40,7 @@ pub struct Report {
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
     pub formats: Vec<Format>,
     pub files: Files,
-    /// How its documents look; nothing for the usual one.
+    /// Its theme; nothing for the usual one.
     pub theme: Option<Placed<String>>,
     /// How its readers write numbers and dates.
     pub number_format: NumberFormat,

@@ -1,4 +1,4 @@
-//! What a look definition holds: how a report's documents are laid out and coloured.
+//! What a theme holds: how a report's documents are laid out and coloured.
 
 use serde::{Deserialize, Serialize};
 

@@ -250,3 +250,28 @@ fn a_copy_under_another_name_is_read_as_the_same_with_that_name() {
         assert!(changed <= 2, "{}: {changed} lines", file.name);
     }
 }
+
+#[test]
+fn a_key_of_an_early_version_is_refused_with_its_new_name() {
+    for (text, said) in [
+        (
+            "[source]\nname = \"x\"\nkind = \"local-checks\"\nat-a-time = 3\n",
+            "unknown key \"at-a-time\". It is called \"max-concurrency\" now.",
+        ),
+        (
+            "[theme]\nname = \"x\"\ntheme = \"dark\"\n",
+            "unknown key \"theme\". It is called \"mode\" now.",
+        ),
+        ("[look]\nname = \"x\"\n", "[look] is called [theme] now."),
+        (
+            "[wording]\nname = \"x\"\nsubject = \"s\"\n",
+            "[wording] is called [message-template] now.",
+        ),
+    ] {
+        let found = Definition::parse("x.toml", text).err().unwrap_or_default();
+        assert!(
+            found.iter().any(|problem| problem.message.contains(said)),
+            "{text}: {found:?}"
+        );
+    }
+}

@@ -101,7 +101,7 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
                 text: Vec::new(),
                 blocks,
             };
-            // What the look would have put beside another, but has nothing beside it, takes the page.
+            // What the theme would have put beside another, but has nothing beside it, takes the page.
             for row in composed
                 .rows()
                 .into_iter()

@@ -564,7 +564,7 @@ proptest! {
     }
 }
 
-/// The widths of three charts under a look that puts two side by side.
+/// The widths of three charts under a theme that puts two side by side.
 fn widths(of: [&str; 3]) -> Vec<u8> {
     let rows = rows(&[(0, "a", Some(1.0), None), (60, "a", Some(3.0), None)]);
     let more = |width: &str| {
