@@ -70,7 +70,8 @@ pub struct ExplainedInstant {
     pub compared_with_label: Option<String>,
     /// The resampling step that a figure across the page gets, an ISO 8601 duration.
     pub step: Option<String>,
-    /// The parts of the window that count, where it is narrowed to certain hours or days.
+    /// The parts of the window that count, where it is narrowed to certain hours or days; at
+    /// most 20,000 in one answer.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<String>,
 }

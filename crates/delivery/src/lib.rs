@@ -12,7 +12,7 @@ mod syslog;
 pub use bounce::{Bounce, read_bounce};
 pub use folder::{is_within, remove_files, write_files};
 pub use http::{HttpTarget, SignedIn, post_message, put_files};
-pub use message::{Attachment, DkimKey, ListHeaders, Message};
+pub use message::{Attachment, BadDkimKey, DkimKey, ListHeaders, Message};
 pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
 pub use syslog::{Severity, SyslogLine, send_line};
 

@@ -54,6 +54,11 @@ pub struct Attachment {
     pub bytes: Arc<Vec<u8>>,
 }
 
+/// The text is no key that messages can be signed with.
+#[derive(Debug, thiserror::Error)]
+#[error("it is no RSA key in PEM (PKCS #1): {0}")]
+pub struct BadDkimKey(#[source] lettre::message::dkim::DkimSigningKeyError);
+
 /// What messages are signed with (RFC 6376).
 pub struct DkimKey {
     config: DkimConfig,
@@ -62,9 +67,8 @@ pub struct DkimKey {
 impl DkimKey {
     /// # Errors
     /// If the text is no RSA key in PEM.
-    pub fn new(domain: &str, selector: &str, pem: &str) -> Result<Self, String> {
-        let key = DkimSigningKey::new(pem, DkimSigningAlgorithm::Rsa)
-            .map_err(|error| format!("it is no RSA key in PEM (PKCS #1): {error}"))?;
+    pub fn new(domain: &str, selector: &str, pem: &str) -> Result<Self, BadDkimKey> {
+        let key = DkimSigningKey::new(pem, DkimSigningAlgorithm::Rsa).map_err(BadDkimKey)?;
         Ok(Self {
             config: DkimConfig::default_config(selector.to_owned(), domain.to_owned(), key),
         })

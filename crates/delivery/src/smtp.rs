@@ -359,16 +359,16 @@ impl MailSession {
                     remedy: None,
                 });
             }
-            Err(words) => {
+            Err(error) => {
                 return ended(
                     steps,
                     "resolve",
-                    words,
+                    error.to_string(),
                     "check the host's name, and the name service of this machine",
                 );
             }
         }
-        if let Err(words) = in_patience(
+        if let Err(error) = in_patience(
             server.timeout,
             tokio::net::TcpStream::connect((server.host.as_str(), server.port)),
         )
@@ -377,7 +377,7 @@ impl MailSession {
             return ended(
                 steps,
                 "connect",
-                words,
+                error.to_string(),
                 "check the port, and that no firewall is between; 587 (STARTTLS), 465 (TLS) and 25 are usual",
             );
         }
@@ -495,11 +495,13 @@ impl MailSession {
 async fn in_patience<T>(
     patience: Duration,
     work: impl Future<Output = std::io::Result<T>>,
-) -> Result<T, String> {
-    match tokio::time::timeout(patience, work).await {
-        Ok(done) => done.map_err(|error| error.to_string()),
-        Err(_) => Err(format!("no answer within {} s", patience.as_secs())),
-    }
+) -> std::io::Result<T> {
+    tokio::time::timeout(patience, work)
+        .await
+        .unwrap_or_else(|_| {
+            let words = format!("no answer within {} s", patience.as_secs());
+            Err(std::io::Error::new(std::io::ErrorKind::TimedOut, words))
+        })
 }
 
 async fn in_time<T>(

@@ -2,7 +2,7 @@
 
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
-use maple_lark_definition::{MailTls, Mailbox, Setting, split_address};
+use maple_lark_definition::{BadSetting, MailTls, Mailbox, Setting, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
 use maple_lark_sources::{BadRange, Boundary, Commands};
 use maple_lark_time::span::Span;
@@ -209,7 +209,7 @@ impl Config {
                 ))),
             };
         let secret = |key: &str, written: &str| {
-            look_up(written).map_err(|words| invalid(format!("{key}: {words}")))
+            look_up(written).map_err(|error| invalid(format!("{key}: {error}")))
         };
         let mail = file
             .mail
@@ -347,16 +347,39 @@ fn database_address(url: &str) -> Option<SocketAddr> {
     Some(SocketAddr::new(host.parse().ok()?, port))
 }
 
-fn look_up(written: &str) -> Result<String, String> {
-    match written.parse::<Setting>().map_err(|error| error.to_string())? {
+/// Why a setting of the service's own cannot be looked up.
+#[derive(Debug, thiserror::Error)]
+enum LookUpError {
+    #[error(transparent)]
+    Written(#[from] BadSetting),
+    #[error("the environment variable {0} is not set")]
+    NotSet(String),
+    #[error("{path} cannot be read: {error}")]
+    File {
+        path: String,
+        #[source]
+        error: std::io::Error,
+    },
+    #[error(
+        "give it as \"env:NAME\" or \"file:/path\" here; commands are for the settings of sources and channels"
+    )]
+    Command,
+    #[error(
+        "a secret of the service itself cannot be one that it keeps; refer to it as \"env:NAME\" or \"file:/path\""
+    )]
+    Secret,
+}
+
+fn look_up(written: &str) -> Result<String, LookUpError> {
+    match written.parse::<Setting>()? {
         Setting::Plain(text) => Ok(text),
-        Setting::Environment(name) => std::env::var(&name).map_err(|_| format!("the environment variable {name} is not set")),
-        Setting::File(path) => {
-            let text = std::fs::read_to_string(&path).map_err(|error| format!("{path} cannot be read: {error}"))?;
-            Ok(text.trim_end().to_owned())
-        }
-        Setting::Command(_) => Err("give it as \"env:NAME\" or \"file:/path\" here; commands are for the settings of sources and channels".to_owned()),
-        Setting::Secret(_) => Err("a secret of the service itself cannot be one that it keeps; refer to it as \"env:NAME\" or \"file:/path\"".to_owned()),
+        Setting::Environment(name) => std::env::var(&name).map_err(|_| LookUpError::NotSet(name)),
+        Setting::File(path) => match std::fs::read_to_string(&path) {
+            Ok(text) => Ok(text.trim_end().to_owned()),
+            Err(error) => Err(LookUpError::File { path, error }),
+        },
+        Setting::Command(_) => Err(LookUpError::Command),
+        Setting::Secret(_) => Err(LookUpError::Secret),
     }
 }
 

@@ -116,20 +116,15 @@ impl Vault {
         String::from_utf8(opened).map_err(|_| other())
     }
 
-    /// Themes secrets up for sources.
+    /// Looks secrets up for sources.
     pub fn of(&self, store: Store) -> Secrets {
         let vault = self.clone();
         Arc::new(move |name| {
             let (vault, store) = (vault.clone(), store.clone());
             Box::pin(async move {
-                let sealed = store
-                    .sealed_secret(&name)
-                    .await
-                    .map_err(|error| error.to_string())?;
-                let sealed = sealed.ok_or_else(|| VaultError::Unknown(name.clone()).to_string())?;
-                vault
-                    .open(&name, &sealed)
-                    .map_err(|error| error.to_string())
+                let sealed = store.sealed_secret(&name).await?;
+                let sealed = sealed.ok_or_else(|| VaultError::Unknown(name.clone()))?;
+                Ok(vault.open(&name, &sealed)?)
             })
         })
     }

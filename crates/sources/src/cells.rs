@@ -4,8 +4,22 @@ use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
 use maple_lark_data::{ColumnKind, Value};
 use maple_lark_definition::{Field, TimeForm};
 
-/// The cell of a text; empty is missing. What is wrong with it, in words.
-pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value, String> {
+/// Why a cell cannot be read as what its field says.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadCell {
+    #[error("\"{text}\" is not {wanted}")]
+    Text { text: String, wanted: &'static str },
+    #[error("{0} is not a whole number")]
+    NotWhole(serde_json::Number),
+    /// What the database's driver says.
+    #[error("{0}")]
+    Driver(String),
+    #[error("it holds a list or an object, not {0}")]
+    Nested(&'static str),
+}
+
+/// The cell of a text; empty is missing.
+pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value, BadCell> {
     let trimmed = text.trim();
     if kind == ColumnKind::Text {
         return Ok(if text.is_empty() {
@@ -17,12 +31,9 @@ pub fn from_text(text: &str, kind: ColumnKind, time: &TimeForm) -> Result<Value,
     if trimmed.is_empty() {
         return Ok(Value::Missing);
     }
-    let wrong = || {
-        format!(
-            "\"{}\" is not {}",
-            trimmed.chars().take(60).collect::<String>(),
-            wanted(kind)
-        )
+    let wrong = || BadCell::Text {
+        text: trimmed.chars().take(60).collect(),
+        wanted: wanted(kind),
     };
     match kind {
         ColumnKind::Text => Ok(Value::Text(text.to_owned())),
@@ -118,7 +129,7 @@ fn wanted(kind: ColumnKind) -> &'static str {
 }
 
 /// The cell of a JSON value.
-pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, String> {
+pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, BadCell> {
     match json {
         serde_json::Value::Null => Ok(Value::Missing),
         serde_json::Value::String(text) => from_text(text, field.kind, &field.time),
@@ -139,7 +150,7 @@ pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, Strin
                     .map(|n| n as i64)
             }) {
                 Some(whole) => Ok(Value::Integer(whole)),
-                None => Err(format!("{number} is not a whole number")),
+                None => Err(BadCell::NotWhole(number.clone())),
             }
         }
         serde_json::Value::Number(number) => {
@@ -151,10 +162,7 @@ pub fn from_json(json: &serde_json::Value, field: &Field) -> Result<Value, Strin
         serde_json::Value::Bool(truth) => from_text(&truth.to_string(), field.kind, &field.time),
         // Lists and objects are kept as JSON where a text is wanted.
         other if field.kind == ColumnKind::Text => Ok(Value::Text(other.to_string())),
-        _ => Err(format!(
-            "it holds a list or an object, not {}",
-            wanted(field.kind)
-        )),
+        _ => Err(BadCell::Nested(wanted(field.kind))),
     }
 }
 
@@ -221,7 +229,9 @@ mod tests {
         );
         assert_eq!(read(" ", ColumnKind::Number, &TimeForm::Iso).unwrap(), "");
         assert_eq!(
-            read("n/a", ColumnKind::Number, &TimeForm::Iso).unwrap_err(),
+            read("n/a", ColumnKind::Number, &TimeForm::Iso)
+                .unwrap_err()
+                .to_string(),
             "\"n/a\" is not a number"
         );
     }

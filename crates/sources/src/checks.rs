@@ -25,7 +25,36 @@ use tokio::net::TcpStream;
 use crate::{Answer, Reader, SourceError, web};
 
 /// What one check found beside whether all is well: values for the kind's own columns.
-type Found = Result<Vec<Value>, String>;
+type Found = Result<Vec<Value>, CheckFailed>;
+
+/// Why a target did not do what was asked; its words are the cell of the column `problem`.
+#[derive(Debug, thiserror::Error)]
+enum CheckFailed {
+    #[error("no answer within {0} s")]
+    NoAnswer(u64),
+    #[error("it is not host:port")]
+    NotAnAddress,
+    #[error("it has no host")]
+    NoHost,
+    #[error("{0}")]
+    NotAUrl(#[source] <reqwest::Url as std::str::FromStr>::Err),
+    #[error(transparent)]
+    OutOfReach(#[from] SourceError),
+    #[error(transparent)]
+    System(#[from] std::io::Error),
+    #[error("{}", web::innermost(.0))]
+    Request(#[source] reqwest::Error),
+    #[error(transparent)]
+    Tls(#[from] rustls::Error),
+    #[error(transparent)]
+    Name(#[from] rustls::pki_types::InvalidDnsNameError),
+    #[error("it shows no certificate")]
+    NoCertificate,
+    #[error("its certificate cannot be read: {0}")]
+    Unreadable(String),
+    #[error("its certificate ends at no time")]
+    NoEnd,
+}
 
 fn own_columns(kind: CheckKind) -> Vec<(&'static str, ColumnKind)> {
     match kind {
@@ -106,7 +135,7 @@ async fn row(
     .await;
     let took = Value::Number(began.elapsed().as_secs_f64() * 1000.0);
     let (ok, latency, own, problem) =
-        match found.unwrap_or_else(|_| Err(format!("no answer within {} s", check.seconds))) {
+        match found.unwrap_or(Err(CheckFailed::NoAnswer(check.seconds))) {
             // A page with an error is an answer, and not well.
             Ok(own) => match own.first() {
                 Some(Value::Integer(status)) if check.kind == CheckKind::Http && *status >= 400 => {
@@ -115,11 +144,11 @@ async fn row(
                 }
                 _ => (true, took, own, Value::Missing),
             },
-            Err(words) => (
+            Err(problem) => (
                 false,
                 Value::Missing,
                 vec![Value::Missing; width],
-                Value::Text(words),
+                Value::Text(problem.to_string()),
             ),
         };
     [Value::Text(target.to_owned()), Value::Boolean(ok), latency]
@@ -141,10 +170,7 @@ async fn one(
         CheckKind::Http => page(reader, source, target, seconds).await,
         CheckKind::Certificate => certificate(reader, source, target).await,
         CheckKind::Dns => {
-            let found: Vec<SocketAddr> = tokio::net::lookup_host((target, 0))
-                .await
-                .map_err(|error| error.to_string())?
-                .collect();
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((target, 0)).await?.collect();
             let mut addresses: Vec<String> = found
                 .iter()
                 .map(|address| address.ip().to_string())
@@ -157,8 +183,8 @@ async fn one(
             let path = target.to_owned();
             let found = tokio::task::spawn_blocking(move || rustix::fs::statvfs(path))
                 .await
-                .map_err(|error| error.to_string())?;
-            let found = found.map_err(|error| error.to_string())?;
+                .map_err(std::io::Error::other)?
+                .map_err(std::io::Error::from)?;
             let (size, free) = (
                 found.f_blocks * found.f_frsize,
                 found.f_bavail * found.f_frsize,
@@ -180,30 +206,25 @@ async fn one(
     }
 }
 
-async fn connect(reader: &Reader, source: &Source, target: &str) -> Result<TcpStream, String> {
-    let (host, port) = split_address(target).ok_or("it is not host:port")?;
-    let addresses = reader
-        .within_bounds(source, host, port)
-        .await
-        .map_err(|error| error.to_string())?;
-    TcpStream::connect(&addresses[..])
-        .await
-        .map_err(|error| error.to_string())
+async fn connect(reader: &Reader, source: &Source, target: &str) -> Result<TcpStream, CheckFailed> {
+    let (host, port) = split_address(target).ok_or(CheckFailed::NotAnAddress)?;
+    let addresses = reader.within_bounds(source, host, port).await?;
+    Ok(TcpStream::connect(&addresses[..]).await?)
 }
 
 async fn page(reader: &Reader, source: &Source, target: &str, seconds: u64) -> Found {
-    let url = reqwest::Url::parse(target).map_err(|error| error.to_string())?;
-    url.host_str().ok_or("it has no host")?;
+    let url = reqwest::Url::parse(target).map_err(CheckFailed::NotAUrl)?;
+    url.host_str().ok_or(CheckFailed::NoHost)?;
     let client = reader
         .web_client(&url, None)
         .await
-        .map_err(|error| web::no_client(source, web::host_and_port(&url), error).to_string())?;
+        .map_err(|error| web::no_client(source, web::host_and_port(&url), error))?;
     let answer = client
         .get(url)
         .timeout(Duration::from_secs(seconds))
         .send()
         .await
-        .map_err(|error| web::innermost(&error))?;
+        .map_err(CheckFailed::Request)?;
     Ok(vec![Value::Integer(i64::from(answer.status().as_u16()))])
 }
 
@@ -286,23 +307,21 @@ async fn certificate(reader: &Reader, source: &Source, target: &str) -> Found {
             .supported_schemes(),
     });
     let config = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .map_err(|error| error.to_string())?
+        .with_safe_default_protocol_versions()?
         .dangerous()
         .with_custom_certificate_verifier(looking.clone())
         .with_no_client_auth();
-    let (host, _) = split_address(target).ok_or("it is not host:port")?;
-    let name = ServerName::try_from(host.to_owned()).map_err(|error| error.to_string())?;
+    let (host, _) = split_address(target).ok_or(CheckFailed::NotAnAddress)?;
+    let name = ServerName::try_from(host.to_owned())?;
     let shaken = tokio_rustls::TlsConnector::from(Arc::new(config))
         .connect(name, stream)
-        .await
-        .map_err(|error| error.to_string())?;
+        .await?;
     let certificates = shaken.get_ref().1.peer_certificates().unwrap_or_default();
-    let first = certificates.first().ok_or("it shows no certificate")?;
+    let first = certificates.first().ok_or(CheckFailed::NoCertificate)?;
     let (_, parsed) = x509_parser::parse_x509_certificate(first)
-        .map_err(|error| format!("its certificate cannot be read: {error}"))?;
+        .map_err(|error| CheckFailed::Unreadable(error.to_string()))?;
     let expires = chrono::DateTime::from_timestamp(parsed.validity().not_after.timestamp(), 0)
-        .ok_or("its certificate ends at no time")?;
+        .ok_or(CheckFailed::NoEnd)?;
     let days = (expires - chrono::Utc::now()).num_seconds() as f64 / 86_400.0;
     let issuer = parsed
         .issuer()

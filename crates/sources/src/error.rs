@@ -1,5 +1,7 @@
 //! Why a source did not answer, with what to do about it.
 
+use crate::{cells::BadCell, setting::SettingProblem};
+
 /// Messages never hold a password: settings are named by their reference.
 #[derive(Debug, thiserror::Error)]
 pub enum SourceError {
@@ -8,7 +10,8 @@ pub enum SourceError {
         source_name: String,
         setting: &'static str,
         reference: String,
-        problem: String,
+        #[source]
+        problem: SettingProblem,
     },
 
     #[error(
@@ -64,12 +67,13 @@ pub enum SourceError {
     #[error("source \"{source_name}\": the query asks for :{name}, which has no value")]
     NoValue { source_name: String, name: String },
 
-    #[error("source \"{source_name}\": row {row}, column \"{column}\" cannot be read: {words}")]
+    #[error("source \"{source_name}\": row {row}, column \"{column}\" cannot be read: {error}")]
     Cell {
         source_name: String,
         row: usize,
         column: String,
-        words: String,
+        #[source]
+        error: BadCell,
     },
 
     #[error(

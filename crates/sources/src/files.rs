@@ -14,7 +14,7 @@ use maple_lark_time::Window;
 use reqwest::Method;
 
 use crate::{
-    Answer, Greeting, Question, Reader, SourceError, cells,
+    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells,
     web::{Call, shown, without_sign_in},
 };
 
@@ -119,7 +119,7 @@ pub fn root(source: &Source, folder: &str) -> Result<PathBuf, SourceError> {
             source_name: source.name.clone(),
             setting: "folder",
             reference: folder.to_owned(),
-            problem: "is not set in the environment of the service".to_owned(),
+            problem: SettingProblem::NotSet,
         })?,
     };
     Path::new(&folder)
@@ -328,7 +328,7 @@ impl<'a> Gathered<'a> {
                 .map(|place| record.get(*place).unwrap_or_default());
             let texts: Vec<&str> = texts.collect();
             self.add_row(name, line, |place, _| {
-                Ok(texts.get(place).map_or("", |text| text).to_owned().into())
+                texts.get(place).map_or("", |text| text).to_owned().into()
             })?;
             if self.full() {
                 return Ok(());
@@ -410,10 +410,10 @@ impl<'a> Gathered<'a> {
                     .collect();
             }
             self.add_row(name, number, |_, field| {
-                Ok(object
+                object
                     .get(field.path.as_ref().unwrap_or(&field.name))
                     .cloned()
-                    .unwrap_or_default())
+                    .unwrap_or_default()
             })?;
             if self.full() {
                 break;
@@ -426,16 +426,15 @@ impl<'a> Gathered<'a> {
         &mut self,
         name: &str,
         line: u64,
-        cell: impl Fn(usize, &Field) -> Result<serde_json::Value, String>,
+        cell: impl Fn(usize, &Field) -> serde_json::Value,
     ) -> Result<(), SourceError> {
         let typed = !self.rows.fields.is_empty();
         let cells = self.columns.iter().enumerate().map(|(place, field)| {
-            let json = cell(place, field)?;
-            cells::from_json(&json, field)
-                .map_err(|words| format!("column \"{}\": {words}", field.name))
+            cells::from_json(&cell(place, field), field).map_err(|error| (field, error))
         });
-        match cells.collect::<Result<Vec<Value>, String>>() {
-            Err(words) => {
+        match cells.collect::<Result<Vec<Value>, (&Field, BadCell)>>() {
+            Err((field, error)) => {
+                let words = format!("column \"{}\": {error}", field.name);
                 let error = self.line(name, line, words);
                 self.bad_row(error)
             }

@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 use serde_json_path::JsonPath;
 
 use crate::{
-    Answer, Question, Reader, SourceError, cells,
+    Answer, BadCell, Question, Reader, SourceError, cells,
     web::{Call, shown, without_sign_in},
 };
 
@@ -277,7 +277,7 @@ impl<'a> Paths<'a> {
         let row = table.rows.len() + 1;
         let cells = self.fields.iter().map(|(field, path)| {
             let found = path.query(from(field)).first().unwrap_or(&Json::Null);
-            cells::from_json(found, field).map_err(|words| bad_cell(source, row, field, words))
+            cells::from_json(found, field).map_err(|error| bad_cell(source, row, field, error))
         });
         let cells = cells.collect::<Result<Vec<Value>, _>>()?;
         push(source, table, cells);
@@ -307,7 +307,7 @@ impl<'a> Paths<'a> {
                     list.get(place)
                 };
                 cells::from_json(found.copied().unwrap_or(&Json::Null), field)
-                    .map_err(|words| bad_cell(source, row, field, words))
+                    .map_err(|error| bad_cell(source, row, field, error))
             });
             let cells = cells.collect::<Result<Vec<Value>, _>>()?;
             push(source, table, cells);
@@ -335,11 +335,11 @@ fn push(source: &Source, table: &mut Table, cells: Vec<Value>) {
     }
 }
 
-fn bad_cell(source: &Source, row: usize, field: &Field, words: String) -> SourceError {
+fn bad_cell(source: &Source, row: usize, field: &Field, error: BadCell) -> SourceError {
     SourceError::Cell {
         source_name: source.name.clone(),
         row,
         column: field.name.clone(),
-        words,
+        error,
     }
 }

@@ -25,7 +25,9 @@ use maple_lark_definition::{Ask, Source, SourceKind, Times};
 
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
+pub use cells::BadCell;
 pub use error::SourceError;
+pub use setting::{SecretError, SettingError, SettingProblem};
 pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.
@@ -68,8 +70,9 @@ pub struct Greeting {
     pub warning: Option<String>,
 }
 
-/// The secrets that the service keeps encrypted, by name; why one cannot be had, in words.
-pub type Secrets = Arc<dyn Fn(String) -> BoxFuture<'static, Result<String, String>> + Send + Sync>;
+/// The secrets that the service keeps encrypted, by name.
+pub type Secrets =
+    Arc<dyn Fn(String) -> BoxFuture<'static, Result<String, SecretError>> + Send + Sync>;
 
 /// Programs with their arguments, by the names that settings know them by.
 pub type Commands = BTreeMap<String, Vec<String>>;
@@ -105,7 +108,7 @@ impl Reader {
     pub fn unguarded() -> Self {
         Self::new(
             Boundary::default(),
-            Arc::new(|_| Box::pin(async { Err("is not kept here".to_owned()) })),
+            Arc::new(|_| Box::pin(async { Err("is not kept here".into()) })),
         )
     }
 

@@ -11,7 +11,7 @@ use sqlx::{
     postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
 };
 
-use crate::{Answer, Greeting, Question, Reader, SourceError};
+use crate::{Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError};
 
 pub async fn read(
     reader: &Reader,
@@ -99,7 +99,7 @@ pub async fn connect(
         source_name: source.name.clone(),
         setting: "address",
         reference: settings.address.written(),
-        problem: "is not host:port".to_owned(),
+        problem: SettingProblem::NotAnAddress,
     })?;
     let addresses = reader.within_bounds(source, host, port).await?;
     let milliseconds = (source.timeout_seconds * 1000).to_string();
@@ -277,7 +277,7 @@ impl Asked<'_> {
                     source_name: source.name.clone(),
                     row: table.len() + 1,
                     column: column.name.clone(),
-                    words: error.to_string(),
+                    error: BadCell::Driver(error.to_string()),
                 })?);
             }
             table.push(&cells);

@@ -6,6 +6,51 @@ use maple_lark_definition::{Setting, Source};
 
 use crate::{Reader, SourceError};
 
+/// Why the value behind a setting cannot be had. It names the reference, never the value.
+#[derive(Debug, thiserror::Error)]
+#[error("{reference} {problem}")]
+pub struct SettingError {
+    /// As it is written: `env:NAME`, `file:/path`, `secret:NAME`, `command:NAME`.
+    pub reference: String,
+    #[source]
+    pub problem: SettingProblem,
+}
+
+/// What is wrong with what a setting refers to.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SettingProblem {
+    #[error("is not set in the environment of the service")]
+    NotSet,
+    #[error("cannot be read: {0}")]
+    Unreadable(#[source] std::io::Error),
+    #[error("is empty")]
+    Empty,
+    #[error(transparent)]
+    Secret(SecretError),
+    #[error("is not a command of the service's configuration; add it under [commands]")]
+    NoCommand,
+    #[error("cannot be run: {0}")]
+    NotRun(#[source] std::io::Error),
+    #[error("did not end within {} s", COMMAND_PATIENCE.as_secs())]
+    Endless,
+    #[error("failed: {0}")]
+    Failed(std::process::ExitStatus),
+    #[error("printed nothing")]
+    Silent,
+    #[error("is not host:port")]
+    NotAnAddress,
+    #[error("is not an http or https URL")]
+    NotAUrl,
+    #[error("cannot be sent as a header")]
+    NotAHeader,
+    #[error("holds no usable certificates: {0}")]
+    Certificates(String),
+}
+
+/// Why a secret cannot be had, from whatever keeps it.
+pub type SecretError = Box<dyn std::error::Error + Send + Sync>;
+
 const COMMAND_PATIENCE: Duration = Duration::from_secs(20);
 
 impl Reader {
@@ -13,52 +58,53 @@ impl Reader {
     ///
     /// # Errors
     /// Names the reference, never the value.
-    pub async fn setting(&self, setting: &Setting) -> Result<String, String> {
-        let fail = |problem: String| format!("{} {problem}", setting.written());
+    pub async fn setting(&self, setting: &Setting) -> Result<String, SettingError> {
+        self.look_up(setting).await.map_err(|problem| SettingError {
+            reference: setting.written(),
+            problem,
+        })
+    }
+
+    async fn look_up(&self, setting: &Setting) -> Result<String, SettingProblem> {
         match setting {
             Setting::Plain(text) => Ok(text.clone()),
-            Setting::Environment(variable) => std::env::var(variable)
-                .map_err(|_| fail("is not set in the environment of the service".to_owned())),
+            Setting::Environment(variable) => {
+                std::env::var(variable).map_err(|_| SettingProblem::NotSet)
+            }
             Setting::File(path) => {
                 let text = tokio::fs::read_to_string(path)
                     .await
-                    .map_err(|error| fail(format!("cannot be read: {error}")))?;
+                    .map_err(SettingProblem::Unreadable)?;
                 let line = text.lines().next().unwrap_or_default();
                 if line.is_empty() {
-                    Err(fail("is empty".to_owned()))
+                    Err(SettingProblem::Empty)
                 } else {
                     Ok(line.to_owned())
                 }
             }
-            Setting::Secret(secret) => (self.secrets)(secret.clone()).await.map_err(fail),
-            Setting::Command(name) => self.said_by(name).await.map_err(fail),
+            Setting::Secret(secret) => (self.secrets)(secret.clone())
+                .await
+                .map_err(SettingProblem::Secret),
+            Setting::Command(name) => self.said_by(name).await,
         }
     }
 
     /// The first line that a command of the configuration prints.
-    async fn said_by(&self, name: &str) -> Result<String, String> {
-        let command = self.commands.get(name).ok_or_else(|| {
-            "is not a command of the service's configuration; add it under [commands]".to_owned()
-        })?;
-        let (program, arguments) = command.split_first().ok_or_else(|| "is empty".to_owned())?;
+    async fn said_by(&self, name: &str) -> Result<String, SettingProblem> {
+        let command = self.commands.get(name).ok_or(SettingProblem::NoCommand)?;
+        let (program, arguments) = command.split_first().ok_or(SettingProblem::Empty)?;
         let mut process = tokio::process::Command::new(program);
         process
             .args(arguments)
             .stdin(Stdio::null())
             .stderr(Stdio::null())
             .kill_on_drop(true);
-        let output = match tokio::time::timeout(COMMAND_PATIENCE, process.output()).await {
-            Err(_) => {
-                return Err(format!(
-                    "did not end within {} s",
-                    COMMAND_PATIENCE.as_secs()
-                ));
-            }
-            Ok(Err(error)) => return Err(format!("cannot be run: {error}")),
-            Ok(Ok(output)) => output,
-        };
+        let output = tokio::time::timeout(COMMAND_PATIENCE, process.output())
+            .await
+            .map_err(|_| SettingProblem::Endless)?
+            .map_err(SettingProblem::NotRun)?;
         if !output.status.success() {
-            return Err(format!("failed: {}", output.status));
+            return Err(SettingProblem::Failed(output.status));
         }
         let line = String::from_utf8_lossy(&output.stdout)
             .lines()
@@ -67,7 +113,7 @@ impl Reader {
             .trim()
             .to_owned();
         if line.is_empty() {
-            Err("printed nothing".to_owned())
+            Err(SettingProblem::Silent)
         } else {
             Ok(line)
         }
@@ -83,19 +129,13 @@ impl Reader {
         name: &'static str,
         setting: &Setting,
     ) -> Result<String, SourceError> {
-        let said = |words: String| {
-            let problem = words
-                .strip_prefix(&setting.written())
-                .unwrap_or(&words)
-                .trim_start()
-                .to_owned();
-            SourceError::Setting {
+        self.look_up(setting)
+            .await
+            .map_err(|problem| SourceError::Setting {
                 source_name: source.name.clone(),
                 setting: name,
                 reference: setting.written(),
                 problem,
-            }
-        };
-        self.setting(setting).await.map_err(said)
+            })
     }
 }

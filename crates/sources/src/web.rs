@@ -16,7 +16,7 @@ use reqwest::{
 };
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 
-use crate::{Greeting, Reader, SourceError};
+use crate::{Greeting, Reader, SettingProblem, SourceError};
 
 /// No answer is read past this.
 const MOST_BYTES: usize = 256 << 20;
@@ -35,7 +35,7 @@ pub struct Call {
 /// looks nothing up by itself. A name that gets another address meanwhile leads nowhere else.
 pub struct Clients {
     /// Certificates are loaded once.
-    tls: Result<ClientConfig, String>,
+    tls: Result<ClientConfig, Arc<rustls::Error>>,
     kept: Mutex<HashMap<(String, Vec<SocketAddr>), Client>>,
 }
 
@@ -61,14 +61,14 @@ impl Clients {
             .with_safe_default_protocol_versions();
         let tls = config
             .map(|config| config.with_root_certificates(roots).with_no_client_auth())
-            .map_err(|error| error.to_string());
+            .map_err(Arc::new);
         Self {
             tls,
             kept: Mutex::default(),
         }
     }
 
-    fn lead_to(&self, host: &str, addresses: Vec<SocketAddr>) -> Result<Client, String> {
+    fn lead_to(&self, host: &str, addresses: Vec<SocketAddr>) -> Result<Client, NoClient> {
         let key = (host.to_owned(), addresses);
         let mut kept = self
             .kept
@@ -78,15 +78,19 @@ impl Clients {
             return Ok(client.clone());
         }
         let client = leading_to(host, &key.1)
-            .use_preconfigured_tls(self.tls.clone()?)
+            .use_preconfigured_tls(self.tls.clone().map_err(unusable)?)
             .build()
-            .map_err(|error| error.to_string())?;
+            .map_err(unusable)?;
         if kept.len() >= MOST_KEPT {
             kept.clear();
         }
         kept.insert(key, client.clone());
         Ok(client)
     }
+}
+
+fn unusable(error: impl std::fmt::Display) -> NoClient {
+    NoClient::Certificates(error.to_string())
 }
 
 /// Follows no redirect (a sign-in must not be carried elsewhere) and uses no proxy.
@@ -129,12 +133,8 @@ impl Reader {
         let addresses = self
             .addresses(host, url.port_or_known_default().unwrap_or(80))
             .await?;
-        let unusable = |error: reqwest::Error| NoClient::Certificates(error.to_string());
         let Some(pem) = ca else {
-            return self
-                .clients
-                .lead_to(host, addresses)
-                .map_err(NoClient::Certificates);
+            return self.clients.lead_to(host, addresses);
         };
         let trusted = reqwest::Certificate::from_pem_bundle(pem).map_err(unusable)?;
         trusted
@@ -168,7 +168,7 @@ impl Reader {
         call: &Call,
     ) -> Result<Response, SourceError> {
         let address = shown(&call.url);
-        let unusable = |problem: String| SourceError::Setting {
+        let unusable = |problem: SettingProblem| SourceError::Setting {
             source_name: source.name.clone(),
             setting: "ca-file",
             reference: web.ca_file.clone().unwrap_or_default(),
@@ -178,7 +178,7 @@ impl Reader {
             Some(path) => Some(
                 tokio::fs::read(path)
                     .await
-                    .map_err(|error| unusable(format!("cannot be read: {error}")))?,
+                    .map_err(|error| unusable(SettingProblem::Unreadable(error)))?,
             ),
             None => None,
         };
@@ -186,9 +186,7 @@ impl Reader {
             self.web_client(&call.url, ca.as_deref())
                 .await
                 .map_err(|error| match error {
-                    NoClient::Certificates(words) => {
-                        unusable(format!("holds no usable certificates: {words}"))
-                    }
+                    NoClient::Certificates(words) => unusable(SettingProblem::Certificates(words)),
                     other => no_client(source, host_and_port(&call.url), other),
                 })?;
         for attempt in 1.. {
@@ -225,7 +223,7 @@ impl Reader {
                             source_name: source.name.clone(),
                             setting: "value",
                             reference: "the sign-in".to_owned(),
-                            problem: "cannot be sent as a header".to_owned(),
+                            problem: SettingProblem::NotAHeader,
                         })?;
                     value.set_sensitive(true);
                     request.header(name, value)
@@ -335,7 +333,7 @@ impl Reader {
             source_name: source.name.clone(),
             setting: "url",
             reference: web.url.written(),
-            problem: "is not an http or https URL".to_owned(),
+            problem: SettingProblem::NotAUrl,
         })
     }
 }

@@ -369,7 +369,7 @@ async fn what_a_service_does_wrong_is_said_with_its_place() {
     };
     let guarded = Reader::new(
         boundary,
-        std::sync::Arc::new(|_| Box::pin(async { Err("is not kept".to_owned()) })),
+        std::sync::Arc::new(|_| Box::pin(async { Err("is not kept".into()) })),
     );
     let refused = ask_with(&guarded, &root, &query("/busy"), &Values::new())
         .await

@@ -51,7 +51,9 @@ pub enum StoreError {
     },
     /// What several wrote together, said to each of them.
     #[error("how an attempt ended could not be written: {0}")]
-    Unwritten(String),
+    Unwritten(#[source] std::sync::Arc<StoreError>),
+    #[error("how an attempt ended could not be written: the task that wrote it was stopped")]
+    Stopped,
 }
 
 impl From<DbErr> for StoreError {

@@ -75,7 +75,7 @@ fn times() -> Done<Times> {
     let window = Window {
         from: "2026-01-01T00:00:00Z".parse()?,
         to: "2026-05-01T00:00:00Z".parse()?,
-        zone: Zone::utc(),
+        zone: Zone::UTC,
         within: None,
     };
     Ok(Times {
@@ -118,7 +118,7 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
         file_name: "rows.csv".to_owned(),
         headings,
         table,
-        zone: Zone::utc(),
+        zone: Zone::UTC,
     };
     let file = tempfile::tempfile()?;
     maple_lark_render::write_csv(&data, CsvForm::default(), &file)?;

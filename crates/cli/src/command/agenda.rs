@@ -2,6 +2,7 @@ use chrono::{Days, NaiveDate};
 use clap::Args;
 use console::style;
 use maple_lark_api::{Agenda as Answer, AgendaEntry, AgendaState};
+use maple_lark_time::Zone;
 
 use crate::{
     client::Client,
@@ -55,9 +56,8 @@ impl Agenda {
 }
 
 fn show(agenda: &Answer) {
-    let zone: chrono_tz::Tz = agenda.time_zone.parse().unwrap_or(chrono_tz::UTC);
-    let time =
-        |at: chrono::DateTime<chrono::Utc>| at.with_timezone(&zone).format("%H:%M").to_string();
+    let zone: Zone = agenda.time_zone.parse().unwrap_or(Zone::UTC);
+    let time = |at| zone.local(at).format("%H:%M").to_string();
     let when = |entry: &AgendaEntry| match entry.count {
         1 => time(entry.first),
         count => format!(

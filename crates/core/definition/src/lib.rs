@@ -58,7 +58,11 @@ pub use model::width::{BadWidth, Width, rows};
 pub use problem::{Place, Placed, Problem};
 pub use read::{query_alone, schedule_and_window};
 pub use set::DefinitionSet;
-pub use set::content::{Missing, change, whole};
+pub use set::{
+    audiences::{BadAudiences, BadRow},
+    content::{CannotTake, Missing, change, whole},
+    people::NobodyMeant,
+};
 
 #[cfg(test)]
 mod tests;

@@ -43,13 +43,13 @@ pub struct Place {
 }
 
 impl Place {
-    pub fn problem(&self, message: impl Into<String>) -> Problem {
+    pub fn problem(&self, message: impl ToString) -> Problem {
         Problem {
             file: self.file.clone(),
             line: self.line,
             column: self.column,
             key: self.key.clone(),
-            message: message.into(),
+            message: message.to_string(),
         }
     }
 }

@@ -2,6 +2,19 @@
 
 use chrono::Weekday;
 
+/// So much of a text is said again in an error.
+const MOST_SAID: usize = 200;
+
+/// A text as it may be said again in an error: on one line, and cut where it is long.
+pub fn shortened(text: &str) -> String {
+    let mut characters = text.chars().map(|c| if c.is_control() { ' ' } else { c });
+    let mut said: String = characters.by_ref().take(MOST_SAID).collect();
+    if characters.next().is_some() {
+        said.push('…');
+    }
+    said
+}
+
 /// `"a", "b", "c"`, for lists of the words that are valid.
 pub fn quoted_list(words: &[&str]) -> String {
     words

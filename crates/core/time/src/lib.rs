@@ -9,6 +9,8 @@ pub mod named_days;
 pub mod nearest;
 pub mod schedule;
 pub mod span;
+#[cfg(test)]
+mod testing;
 pub mod window;
 pub mod zone;
 

@@ -20,7 +20,7 @@ pub struct Span {
     pub seconds: u64,
 }
 
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error(
     "\"{given}\" is not an ISO 8601 duration: {reason}. Examples: \"PT15M\", \"PT24H\", \"P7D\", \"P1M\"."
 )]

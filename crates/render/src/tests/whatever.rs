@@ -59,7 +59,7 @@ fn data(headings: Vec<String>, rows: Vec<Vec<Value>>) -> DataTable {
         file_name: "t.csv".into(),
         headings,
         table,
-        zone: Zone::utc(),
+        zone: Zone::UTC,
     }
 }
 
@@ -103,7 +103,7 @@ proptest! {
                     // Numbers are exact, whatever they begin with.
                     Value::Integer(n) => prop_assert_eq!(cell.parse::<i64>().unwrap(), *n),
                     Value::Number(n) => prop_assert_eq!(cell.parse::<f64>().unwrap(), *n),
-                    other => prop_assert_eq!(cell, &other.exact(Zone::utc())),
+                    other => prop_assert_eq!(cell, &other.exact(Zone::UTC)),
                 }
                 prop_assert!(!safe || !matches!(value, Value::Text(_)) || !runs(cell), "{:?}", cell);
             }

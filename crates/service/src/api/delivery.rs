@@ -159,7 +159,7 @@ async fn test_channel(
     }
     let (works, words) = match engine.test_channel(channel).await {
         Ok(words) => (true, words),
-        Err(words) => (false, words),
+        Err(error) => (false, error.to_string()),
     };
     Ok(Json(ChannelTest {
         works,
@@ -202,11 +202,11 @@ async fn probed(
         })?;
     let probe = match engine.probe(channel, &to).await {
         Ok(probe) => probe,
-        Err(words) => {
+        Err(error) => {
             let step = TestStep {
                 name: "settings".to_owned(),
                 works: false,
-                words,
+                words: error.to_string(),
                 remedy: Some("mend the definition or the configuration".to_owned()),
             };
             return Ok(Json(ChannelTest {

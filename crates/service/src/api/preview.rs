@@ -57,7 +57,7 @@ async fn preview(
         .window(order.at.unwrap_or_else(|| engine.now()), report.zone);
     // As a run would have it: what the report needs, and nothing else.
     let needed = Definitions::frozen(&definitions.freeze(&report))
-        .map_err(|words| Problem::new(422, "Cannot be previewed", words))?;
+        .map_err(|error| Problem::new(422, "Cannot be previewed", error.to_string()))?;
     let looked =
         tokio::time::timeout(PATIENCE, engine.preview(&needed, &report, window, values)).await;
     let snapshot = looked.map_err(|_| {

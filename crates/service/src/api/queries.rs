@@ -1,43 +1,26 @@
 //! Asking without making anything: a query tried alone, what a source has to offer, what a
 //! parameter can be, and what samplers have kept.
 
-use maple_lark_api::AnswerColumn;
-use maple_lark_api::CatalogueEntry;
-use maple_lark_api::CatalogueItem;
-use maple_lark_api::Choice;
-use maple_lark_api::ChoicesOrder;
-use maple_lark_api::ParameterChoices;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::QueryAnswer;
-use maple_lark_api::QueryOrder;
-use maple_lark_api::SamplerView;
 use std::{collections::BTreeMap, time::Instant};
 
 use chrono::TimeDelta;
-
-use maple_lark_data::{
-    figures::{Context, apply_all},
-    status::Thresholds,
+use maple_lark_api::{
+    AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,
+    ProblemDetails, QueryAnswer, QueryOrder, SamplerView,
 };
-
+use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{
-    Ask, Dashboard, DefinitionSet, Origin, ParameterKind, ParameterValue, Query, Sql, Times,
+    Ask, Dashboard, DefinitionSet, Parameter, ParameterKind, ParameterValue, Query, Sql, Times,
     query_alone,
 };
-
-use maple_lark_document::snapshot::Outcome;
-
 use maple_lark_store::Store;
-
 use maple_lark_time::{Window, Zone, window::Step};
-
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-
 use crate::{
     access::{Author, Viewer},
-    engine::{Definitions, EngineHandle},
+    engine::{Among, Definitions, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -55,63 +38,27 @@ async fn try_query(
 ) -> Answer<QueryAnswer> {
     let order = order.into_inner();
     let set = Definitions::stored(&store.definitions().await?).set;
-    let zone: Zone = order
-        .time_zone
-        .as_deref()
-        .unwrap_or("UTC")
-        .parse()
-        .map_err(|error: maple_lark_time::zone::UnknownZone| {
-            Problem::new(422, "Not a time zone", error.to_string())
-        })?;
-    let to = order.to.unwrap_or_else(|| engine.now());
-    let from = order.from.unwrap_or(to - TimeDelta::hours(24));
-    if from >= to {
-        return Err(Problem::new(
-            422,
-            "Not a window",
-            "the window ends before it begins",
-        ));
-    }
-    let window = Window {
-        from,
-        to,
-        zone,
-        within: None,
-    };
+    let window = window_of(&order, engine)?;
     let alone;
-    let (dashboard, query): (Option<&Dashboard>, &Query) =
-        match (&order.definition, &order.dashboard, &order.query) {
-            (Some(text), None, None) => {
-                alone = query_alone("query", text).map_err(Problem::definitions)?;
-                (None, &alone)
-            }
-            (None, Some(dashboard), Some(query)) => {
-                let dashboard = set
-                    .dashboards
-                    .get(dashboard)
-                    .ok_or_else(|| Problem::not_found(format!("dashboard \"{dashboard}\"")))?;
-                let query = dashboard
-                    .queries
-                    .iter()
-                    .find(|known| known.name == *query)
-                    .ok_or_else(|| {
-                        Problem::not_found(format!("query \"{query}\" in that dashboard"))
-                    })?;
-                (Some(dashboard), query)
-            }
-            _ => {
-                return Err(Problem::new(
-                    422,
-                    "Nothing to try",
-                    "give either definition, or dashboard and query",
-                ));
-            }
-        };
-    let defaults = dashboard
-        .iter()
-        .flat_map(|dashboard| &dashboard.parameters)
-        .filter_map(|parameter| Some((parameter.name.clone(), parameter.default.clone()?)));
-    let mut values: BTreeMap<String, ParameterValue> = defaults.collect();
+    let (dashboard, query) = match (&order.definition, &order.dashboard, &order.query) {
+        (Some(text), None, None) => {
+            alone = query_alone("query", text).map_err(Problem::definitions)?;
+            (None, &alone)
+        }
+        (None, Some(dashboard), Some(query)) => {
+            let (dashboard, query) = stored_query(&set, dashboard, query)?;
+            (Some(dashboard), query)
+        }
+        _ => {
+            return Err(Problem::new(
+                422,
+                "Nothing to try",
+                "give either definition, or dashboard and query",
+            ));
+        }
+    };
+    let parameters = dashboard.map_or(&[][..], |dashboard| &dashboard.parameters);
+    let mut values = defaults(parameters);
     values.extend(order.values);
     let times = Times {
         step: query.step.unwrap_or_else(|| {
@@ -123,146 +70,118 @@ async fn try_query(
         comparison: None,
         window,
     };
-    let began = Instant::now();
-    let asked = ask(engine, &set, dashboard, query, &times, &values, 0)
-        .await
-        .map_err(|words| Problem::new(422, "The query failed", words))?;
-    let milliseconds = began.elapsed().as_millis() as i64;
-    let table = asked.table;
-    let shown = order.rows.unwrap_or(100).min(1000);
-    let cell = |value: &maple_lark_data::Value| {
-        (*value != maple_lark_data::Value::Missing).then(|| value.exact(zone))
+    let among = Among {
+        set: &set,
+        dashboard,
+        times: &times,
+        values: &values,
     };
-    let inferred = matches!(query.ask(), Some(Ask::File(rows)) if rows.fields.is_empty());
-    let fields = inferred.then(|| {
-        table
-            .columns
-            .iter()
-            .map(|column| {
-                format!(
-                    "[[query.field]]\nname = {:?}\nkind = \"{}\"\n",
-                    column.name,
-                    column.kind.name()
-                )
-            })
-            .collect::<Vec<_>>()
-            .join("\n")
-    });
+    let began = Instant::now();
+    let asked = engine
+        .ask(&among, query)
+        .await
+        .map_err(|error| Problem::new(422, "The query failed", error.to_string()))?;
+    let shown = order.rows.unwrap_or(100).min(1000);
+    let zone = times.window.zone;
+    let cell = |value: &Value| (*value != Value::Missing).then(|| value.exact(zone));
     Ok(Json(QueryAnswer {
-        columns: table
-            .columns
-            .iter()
-            .map(|column| AnswerColumn {
-                name: column.name.clone(),
-                kind: column.kind.name().to_owned(),
-                numeric: column.kind.is_numeric(),
-            })
-            .collect(),
-        rows: table
+        columns: columns(&asked.table),
+        rows: asked
+            .table
             .rows()
             .take(shown)
             .map(|row| row.iter().map(cell).collect())
             .collect(),
-        row_count: table.len(),
-        truncated: table.truncated,
-        milliseconds,
-        sent: asked.sent,
-        note: asked.note,
+        row_count: asked.table.len(),
+        truncated: asked.table.truncated,
+        milliseconds: began.elapsed().as_millis() as i64,
         by_hand: match query.ask() {
             Some(Ask::Sql(Sql {
                 pick: Some(pick), ..
             })) => Some(pick.by_hand()),
             _ => None,
         },
-        fields,
+        fields: fields_found(query, &asked.table),
+        sent: asked.sent,
+        note: asked.note,
         window: times.window.exact_in_words(),
     }))
 }
 
-/// A query with those that it needs and everything done to its rows.
-fn ask<'a>(
-    engine: &'a EngineHandle,
-    set: &'a DefinitionSet,
-    dashboard: Option<&'a Dashboard>,
-    query: &'a Query,
-    times: &'a Times,
-    values: &'a BTreeMap<String, ParameterValue>,
-    depth: usize,
-) -> futures::future::BoxFuture<'a, Result<maple_lark_sources::Answer, String>> {
-    Box::pin(async move {
-        if depth > 20 {
-            return Err("its queries need one another without end".to_owned());
-        }
-        let other = |name: &str| {
-            dashboard
-                .and_then(|dashboard| dashboard.queries.iter().find(|query| query.name == name))
-        };
-        let mut answers = BTreeMap::new();
-        for name in query.needs() {
-            let needed = other(name)
-                .ok_or_else(|| format!("there is no query \"{name}\" to take rows from"))?;
-            answers.insert(
-                name.to_owned(),
-                ask(engine, set, dashboard, needed, times, values, depth + 1).await?,
-            );
-        }
-        let mut answer = match &query.origin {
-            Origin::Query(name) => answers
-                .get(&name.value)
-                .cloned()
-                .ok_or_else(|| format!("there is no query \"{}\"", name.value))?,
-            Origin::Sampler(name) => {
-                set.samplers
-                    .get(&name.value)
-                    .ok_or_else(|| format!("there is no sampler \"{}\"", name.value))?;
-                match engine
-                    .history(&name.value, &times.window, &query.then)
-                    .await
-                {
-                    Outcome::Rows(table) => maple_lark_sources::Answer {
-                        table,
-                        sent: query.written(),
-                        note: None,
-                    },
-                    Outcome::Failed(reason) => return Err(reason),
-                }
-            }
-            Origin::Source { name, ask } => {
-                let source = set.sources.get(&name.value).ok_or_else(|| {
-                    format!(
-                        "there is no source \"{}\".{}",
-                        name.value,
-                        maple_lark_time::nearest::suggestion(
-                            &name.value,
-                            set.sources.keys().map(String::as_str)
-                        )
-                    )
-                })?;
-                engine.read(source, ask, times, values).await?
-            }
-        };
-        let thresholds = |column: &str| {
-            query
-                .hint(column)
-                .map_or_else(Thresholds::default, |hint| hint.thresholds)
-        };
-        let found = |name: &str| {
-            answers
-                .get(name)
-                .map(|answer| maple_lark_data::Table::from(answer.table.clone()).into())
-                .ok_or_else(|| format!("there is no query \"{name}\""))
-        };
-        let around = Context {
-            window: &times.window,
-            step: times.step,
-            thresholds: &thresholds,
-            other: &found,
-        };
-        let table = std::mem::take(&mut answer.table);
-        let figures =
-            apply_all(table.into(), &query.then, &around).map_err(|error| error.to_string())?;
-        answer.table = figures.table.into();
-        Ok(answer)
+/// The window that an order names: the last 24 hours unless it says otherwise.
+fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Problem> {
+    let zone = order.time_zone.as_deref().unwrap_or("UTC").parse();
+    let zone = zone.map_err(|error: maple_lark_time::zone::UnknownZone| {
+        Problem::new(422, "Not a time zone", error.to_string())
+    })?;
+    let to = order.to.unwrap_or_else(|| engine.now());
+    let from = order.from.unwrap_or(to - TimeDelta::hours(24));
+    if from >= to {
+        return Err(Problem::new(
+            422,
+            "Not a window",
+            "the window ends before it begins",
+        ));
+    }
+    Ok(Window {
+        from,
+        to,
+        zone,
+        within: None,
+    })
+}
+
+fn stored_query<'s>(
+    set: &'s DefinitionSet,
+    dashboard: &str,
+    query: &str,
+) -> Result<(&'s Dashboard, &'s Query), Problem> {
+    let dashboard = set
+        .dashboards
+        .get(dashboard)
+        .ok_or_else(|| Problem::not_found(format!("dashboard \"{dashboard}\"")))?;
+    let query = dashboard
+        .queries
+        .iter()
+        .find(|known| known.name == *query)
+        .ok_or_else(|| Problem::not_found(format!("query \"{query}\" in that dashboard")))?;
+    Ok((dashboard, query))
+}
+
+/// What parameters are where nobody chooses.
+fn defaults(parameters: &[Parameter]) -> BTreeMap<String, ParameterValue> {
+    parameters
+        .iter()
+        .filter_map(|parameter| Some((parameter.name.clone(), parameter.default.clone()?)))
+        .collect()
+}
+
+fn columns(table: &PackedTable) -> Vec<AnswerColumn> {
+    let column = |column: &maple_lark_data::Column| AnswerColumn {
+        name: column.name.clone(),
+        kind: column.kind.name().to_owned(),
+        numeric: column.kind.is_numeric(),
+    };
+    table.columns.iter().map(column).collect()
+}
+
+/// The fields of a file as they were found out, ready to be written down.
+fn fields_found(query: &Query, table: &PackedTable) -> Option<String> {
+    let inferred = matches!(query.ask(), Some(Ask::File(rows)) if rows.fields.is_empty());
+    let field = |column: &maple_lark_data::Column| {
+        format!(
+            "[[query.field]]\nname = {:?}\nkind = \"{}\"\n",
+            column.name,
+            column.kind.name()
+        )
+    };
+    inferred.then(|| {
+        table
+            .columns
+            .iter()
+            .map(field)
+            .collect::<Vec<_>>()
+            .join("\n")
     })
 }
 
@@ -319,7 +238,7 @@ async fn choices(
     let window = Window {
         from: engine.now() - TimeDelta::hours(24),
         to: engine.now(),
-        zone: Zone::utc(),
+        zone: Zone::UTC,
         within: None,
     };
     let times = Times {
@@ -327,74 +246,79 @@ async fn choices(
         comparison: None,
         window,
     };
-    let mut values: BTreeMap<String, ParameterValue> = dashboard
-        .parameters
-        .iter()
-        .filter_map(|parameter| Some((parameter.name.clone(), parameter.default.clone()?)))
-        .collect();
+    let mut values = defaults(&dashboard.parameters);
     values.extend(order.into_inner().values);
+    let among = Among {
+        set: &set,
+        dashboard: Some(&dashboard),
+        times: &times,
+        values: &values,
+    };
     let mut view = Vec::new();
     for parameter in &dashboard.parameters {
-        let query = parameter.choices_from.as_ref().and_then(|from| {
-            dashboard
-                .queries
-                .iter()
-                .find(|query| query.name == from.value)
-        });
-        let depends_on = query
-            .and_then(Query::ask)
-            .map(|ask| ask.names())
-            .unwrap_or_default()
-            .into_iter()
-            .filter(|name| dashboard.parameters.iter().any(|p| p.name == *name))
-            .collect();
-        let fixed = |words: &[String]| {
-            words
-                .iter()
-                .map(|word| Choice {
-                    value: word.clone(),
-                    title: word.clone(),
-                })
-                .collect()
-        };
-        let (kind, mut choices, mut problem) = match &parameter.kind {
-            ParameterKind::Text => ("text", Vec::new(), None),
-            ParameterKind::Number => ("number", Vec::new(), None),
-            ParameterKind::List => ("list", Vec::new(), None),
-            ParameterKind::Choice(words) => ("choice", fixed(words), None),
-        };
-        if let Some(query) = query {
-            match ask(engine, &set, Some(&dashboard), query, &times, &values, 0).await {
-                Ok(answer) => {
-                    let zone = Zone::utc();
-                    choices.extend(answer.table.rows().take(2000).map(|row| {
-                        let value = row
-                            .first()
-                            .map(|value| value.exact(zone))
-                            .unwrap_or_default();
-                        Choice {
-                            title: row
-                                .get(1)
-                                .map_or_else(|| value.clone(), |title| title.exact(zone)),
-                            value,
-                        }
-                    }));
-                }
-                Err(reason) => problem = Some(reason),
-            }
-        }
-        let default = parameter.default.as_ref().map(ParameterValue::readable);
-        view.push(ParameterChoices {
-            name: parameter.name.clone(),
-            title: parameter.title.clone(),
-            kind: kind.to_owned(),
-            default,
-            depends_on,
-            choices,
-            problem,
-        });
+        view.push(choices_of(engine, &among, &dashboard, parameter).await);
     }
     Ok(Json(view))
+}
+
+/// So many choices are offered at most.
+const MOST_CHOICES: usize = 2000;
+
+/// What one parameter can be. That its query failed is said beside what else is known.
+async fn choices_of(
+    engine: &EngineHandle,
+    among: &Among<'_>,
+    dashboard: &Dashboard,
+    parameter: &Parameter,
+) -> ParameterChoices {
+    let query = parameter.choices_from.as_ref().and_then(|from| {
+        dashboard
+            .queries
+            .iter()
+            .find(|query| query.name == from.value)
+    });
+    let depends_on = query
+        .and_then(Query::ask)
+        .map(|ask| ask.names())
+        .unwrap_or_default()
+        .into_iter()
+        .filter(|name| dashboard.parameters.iter().any(|p| p.name == *name))
+        .collect();
+    let (kind, mut choices) = match &parameter.kind {
+        ParameterKind::Text => ("text", Vec::new()),
+        ParameterKind::Number => ("number", Vec::new()),
+        ParameterKind::List => ("list", Vec::new()),
+        ParameterKind::Choice(words) => {
+            let choice = |word: &String| Choice {
+                value: word.clone(),
+                title: word.clone(),
+            };
+            ("choice", words.iter().map(choice).collect())
+        }
+    };
+    let mut problem = None;
+    if let Some(query) = query {
+        match engine.ask(among, query).await {
+            Ok(answer) => choices.extend(answer.table.rows().take(MOST_CHOICES).map(|row| {
+                let text = |place: usize| row.get(place).map(|value| value.exact(Zone::UTC));
+                let value = text(0).unwrap_or_default();
+                Choice {
+                    title: text(1).unwrap_or_else(|| value.clone()),
+                    value,
+                }
+            })),
+            Err(error) => problem = Some(error.to_string()),
+        }
+    }
+    ParameterChoices {
+        name: parameter.name.clone(),
+        title: parameter.title.clone(),
+        kind: kind.to_owned(),
+        default: parameter.default.as_ref().map(ParameterValue::readable),
+        depends_on,
+        choices,
+        problem,
+    }
 }
 
 /// All samplers with how much history each has kept.

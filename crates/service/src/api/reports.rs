@@ -146,7 +146,7 @@ fn view(
             .iter()
             .map(|format| format.name().to_owned())
             .collect(),
-        window: report.window.sentence(),
+        window: report.window.sentence(report.zone),
         schedule: report.schedule.as_ref().map(|schedule| schedule.sentence()),
         paused,
         next,
@@ -184,7 +184,7 @@ pub(super) async fn everybody_meant(
         let meant = definitions
             .set
             .meant_by(user, one.trim())
-            .map_err(|words| Problem::new(422, "No recipient", words))?;
+            .map_err(|error| Problem::new(422, "No recipient", error.to_string()))?;
         for mailbox in meant.into_iter().map(|mailbox| mailbox.to_string()) {
             if !found.contains(&mailbox) {
                 found.push(mailbox);

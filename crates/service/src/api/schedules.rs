@@ -1,24 +1,21 @@
 //! Explains a schedule and a window without saving anything.
 
-use maple_lark_api::Explained;
-use maple_lark_api::ExplainedInstant;
-use maple_lark_api::ExplainedLeftOut;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::Question;
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, Utc};
-
+use chrono::{DateTime, Datelike, Utc};
+use maple_lark_api::{Explained, ExplainedInstant, ExplainedLeftOut, ProblemDetails, Question};
 use maple_lark_definition::{Definition, DefinitionSet, schedule_and_window};
-
 use maple_lark_store::Store;
-
-use maple_lark_time::{Zone, nearest::suggestion, window::Step};
-
+use maple_lark_time::{
+    WindowRule, Zone,
+    nearest::suggestion,
+    schedule::{Plan, Schedule},
+    window::Step,
+    zone::UnknownZone,
+};
 use rocket::{Route, State, post, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
@@ -26,6 +23,8 @@ pub fn routes() -> Vec<Route> {
 }
 
 const MOST_INSTANTS: usize = 1000;
+/// So many parts of windows are listed in one answer.
+const MOST_PARTS: usize = 20_000;
 
 /// Say a schedule back in words, with its next instants and their windows.
 #[utoipa::path(post, operation_id = "explain_schedule", path = "/schedules/explain", tag = "schedules", request_body = Question, responses((status = 200, body = Explained), (status = 422, body = ProblemDetails)))]
@@ -35,108 +34,167 @@ async fn explain(
     question: Json<Question>,
     store: &State<Store>,
 ) -> Answer<Explained> {
-    let unknown = |error: maple_lark_time::zone::UnknownZone| {
-        Problem::new(422, "Unknown zone", error.to_string())
-    };
-    let reader: Option<Zone> = question
-        .reader_time_zone
-        .as_deref()
-        .map(str::parse)
-        .transpose()
-        .map_err(unknown)?;
-    let mut parts = serde_json::Map::new();
-    parts.insert("time-zone".to_owned(), question.time_zone.clone().into());
-    parts.extend(
-        question
-            .schedule
-            .clone()
-            .map(|value| ("schedule".to_owned(), value)),
-    );
-    parts.extend(
-        question
-            .window
-            .clone()
-            .map(|value| ("window".to_owned(), value)),
-    );
-    let text = toml_edit::ser::to_string(&parts).map_err(|error| {
-        Problem::new(
+    let question = question.into_inner();
+    if let Some(after) = question
+        .after
+        .filter(|after| !(1..=9999).contains(&after.year()))
+    {
+        return Err(Problem::new(
             422,
             "Not understood",
-            format!("the schedule or the window cannot be read: {error}"),
-        )
-    })?;
-    let (zone, schedule, window) =
-        schedule_and_window("question", &text).map_err(not_understood)?;
+            format!(
+                "after is in the year {}; years go from 1 to 9999",
+                after.year()
+            ),
+        ));
+    }
+    let reader = question.reader_time_zone.as_deref().map(str::parse);
+    let reader: Option<Zone> = reader
+        .transpose()
+        .map_err(|error: UnknownZone| Problem::new(422, "Unknown zone", error.to_string()))?;
+    let text = definition_of(&question)?;
+    // What a schedule gives may take long to find, so it is looked for off the async threads.
+    let (zone, schedule, window) = off_the_async_threads(move || {
+        schedule_and_window("question", &text).map_err(not_understood)
+    })
+    .await??;
     let named = schedule
         .iter()
         .flat_map(|schedule| &schedule.calendars)
         .map(String::as_str);
     let set = calendars(named, &question.calendars, store).await?;
-    let plan = schedule
-        .as_ref()
-        .map(|schedule| set.plan_of(schedule, zone));
-
     let after = question.after.unwrap_or_else(Utc::now);
     let count = question.count.unwrap_or(5).min(MOST_INSTANTS);
-    let instants: Vec<DateTime<Utc>> = match &plan {
-        Some(plan) => plan
-            .instants(after, DateTime::<Utc>::MAX_UTC)
-            .take(
-                plan.schedule
-                    .most_runs
-                    .map_or(count, |most| count.min(most as usize)),
-            )
-            .collect(),
-        None => vec![after],
-    };
-    let left_out = plan.iter().flat_map(|plan| {
-        plan.left_out(after, instants.last().copied().unwrap_or(after))
-            .take(MOST_INSTANTS)
+    let explained = off_the_async_threads(move || {
+        Explaining {
+            set,
+            zone,
+            schedule,
+            window,
+            reader,
+        }
+        .explained(after, count)
     });
-    let left_out = left_out
-        .map(|one| ExplainedLeftOut {
-            local: zone.rfc3339(one.at),
-            day: one.day,
-            moved_to: one.moved_to.map(|at| zone.rfc3339(at)),
-        })
-        .collect();
-    let explained = instants.iter().map(|at| {
-        let of_run = window.as_ref().map(|rule| rule.window(*at, zone));
-        let compared = window
+    Ok(Json(explained.await?))
+}
+
+async fn off_the_async_threads<T: Send + 'static>(
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, Problem> {
+    tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|_| Problem::new(500, "Not explained", "explaining ended unexpectedly"))
+}
+
+/// The schedule and the window of a question as a report would have them.
+fn definition_of(question: &Question) -> Result<String, Problem> {
+    let mut parts = serde_json::Map::new();
+    parts.insert("time-zone".to_owned(), question.time_zone.clone().into());
+    for (key, value) in [
+        ("schedule", &question.schedule),
+        ("window", &question.window),
+    ] {
+        parts.extend(value.clone().map(|value| (key.to_owned(), value)));
+    }
+    toml_edit::ser::to_string(&parts).map_err(|error| {
+        Problem::new(
+            422,
+            "Not understood",
+            format!("the schedule or the window cannot be read: {error}"),
+        )
+    })
+}
+
+struct Explaining {
+    set: DefinitionSet,
+    zone: Zone,
+    schedule: Option<Schedule>,
+    window: Option<WindowRule>,
+    reader: Option<Zone>,
+}
+
+impl Explaining {
+    fn explained(&self, after: DateTime<Utc>, count: usize) -> Explained {
+        let plan = self
+            .schedule
             .as_ref()
-            .zip(of_run.as_ref())
-            .and_then(|(rule, window)| rule.comparison(window));
-        let interval = |(from, to): (DateTime<Utc>, DateTime<Utc>)| {
-            format!("{}/{}", zone.rfc3339(from), zone.rfc3339(to))
+            .map(|schedule| self.set.plan_of(schedule, self.zone));
+        let instants: Vec<DateTime<Utc>> = match &plan {
+            Some(plan) => {
+                let most = plan.schedule.most_runs.unwrap_or(u32::MAX) as usize;
+                let all = plan.instants(after, DateTime::<Utc>::MAX_UTC);
+                all.take(count.min(most)).collect()
+            }
+            None => vec![after],
         };
+        let last = instants.last().copied().unwrap_or(after);
+        let left_out = plan
+            .iter()
+            .flat_map(|plan| self.left_out(plan, after, last))
+            .collect();
+        let mut parts_left = MOST_PARTS;
+        Explained {
+            schedule: self
+                .schedule
+                .as_ref()
+                .map(|schedule| format!("{}, {}", schedule.sentence(), self.zone)),
+            window: self.window.as_ref().map(|rule| rule.sentence(self.zone)),
+            instants: instants
+                .iter()
+                .map(|at| self.instant(*at, &mut parts_left))
+                .collect(),
+            left_out,
+        }
+    }
+
+    fn left_out(
+        &self,
+        plan: &Plan<'_>,
+        after: DateTime<Utc>,
+        last: DateTime<Utc>,
+    ) -> Vec<ExplainedLeftOut> {
+        let left_out = plan.left_out(after, last).take(MOST_INSTANTS);
+        left_out
+            .map(|one| ExplainedLeftOut {
+                local: self.zone.rfc3339(one.at),
+                day: one.day,
+                moved_to: one.moved_to.map(|at| self.zone.rfc3339(at)),
+            })
+            .collect()
+    }
+
+    fn instant(&self, at: DateTime<Utc>, parts_left: &mut usize) -> ExplainedInstant {
+        let zone = self.zone;
+        let window = self.window.as_ref().map(|rule| rule.window(at, zone));
+        let compared = self
+            .window
+            .as_ref()
+            .zip(window.as_ref())
+            .and_then(|(rule, window)| rule.comparison(window));
+        let narrowed = window.as_ref().filter(|window| window.within.is_some());
+        let mut parts: Vec<String> = Vec::new();
+        if let Some(window) = narrowed {
+            let listed = window.parts().into_iter().take(*parts_left);
+            parts.extend(
+                listed.map(|(from, to)| format!("{}/{}", zone.rfc3339(from), zone.rfc3339(to))),
+            );
+            *parts_left -= parts.len();
+        }
         ExplainedInstant {
-            at: *at,
-            local: zone.rfc3339(*at),
-            reader: reader.map(|reader| reader.rfc3339(*at)),
-            window: of_run.as_ref().map(|window| window.exact()),
-            window_label: of_run.as_ref().map(|window| window.label()),
-            window_seconds: of_run.as_ref().map(|window| window.counted().num_seconds()),
+            at,
+            local: zone.rfc3339(at),
+            reader: self.reader.map(|reader| reader.rfc3339(at)),
+            window: window.as_ref().map(|window| window.exact()),
+            window_label: window.as_ref().map(|window| window.label()),
+            window_seconds: window.as_ref().map(|window| window.counted().num_seconds()),
             compared_with: compared.as_ref().map(|window| window.exact()),
             compared_with_label: compared.as_ref().map(|window| window.label()),
-            step: of_run
+            step: window
                 .as_ref()
                 .map(|window| Step::fitting(window, 320).to_string()),
-            parts: of_run
-                .iter()
-                .filter(|window| window.within.is_some())
-                .flat_map(|window| window.parts())
-                .map(interval)
-                .collect(),
+            parts,
         }
-    });
-    Ok(Json(Explained {
-        schedule: schedule
-            .as_ref()
-            .map(|schedule| format!("{}, {zone}", schedule.sentence())),
-        window: window.as_ref().map(|rule| rule.sentence()),
-        instants: explained.collect(),
-        left_out,
-    }))
+    }
 }
 
 /// All that is wrong with a question, by its keys; there is no file to name lines of.

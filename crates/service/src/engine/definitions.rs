@@ -17,6 +17,15 @@ pub struct Definitions {
     texts: BTreeMap<(Kind, String), FrozenDefinition>,
 }
 
+/// Why the definitions that a run began with cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum FrozenError {
+    #[error("the run's definitions cannot be read: {0}")]
+    Json(#[from] serde_json::Error),
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+    Definitions(Vec<Problem>),
+}
+
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
 pub struct Cache(Mutex<Option<(Version, Arc<Definitions>)>>);
@@ -92,21 +101,14 @@ impl Definitions {
     }
 
     /// What a run began with.
-    pub fn frozen(frozen: &serde_json::Value) -> Result<Self, String> {
-        let texts: Vec<FrozenDefinition> = serde_json::from_value(frozen.clone())
-            .map_err(|error| format!("the run's definitions cannot be read: {error}"))?;
+    pub fn frozen(frozen: &serde_json::Value) -> Result<Self, FrozenError> {
+        let texts: Vec<FrozenDefinition> = serde_json::from_value(frozen.clone())?;
         let parsed = parse_all(
             texts
                 .iter()
                 .map(|frozen| (frozen.file.as_str(), frozen.text.as_str())),
         )
-        .map_err(|problems| {
-            problems
-                .iter()
-                .map(ToString::to_string)
-                .collect::<Vec<_>>()
-                .join("; ")
-        })?;
+        .map_err(FrozenError::Definitions)?;
         let mut definitions = Self::default();
         for (definition, text) in parsed.into_iter().zip(texts) {
             definitions.put(definition, text);

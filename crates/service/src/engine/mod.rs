@@ -3,6 +3,7 @@
 //! Each step is a row before it is an action, so a process that is killed anywhere loses
 //! nothing: another one takes the work over when the lease has run out.
 
+mod ask;
 mod clock;
 mod definitions;
 mod deliver;
@@ -16,17 +17,18 @@ mod shared;
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, Utc};
-use maple_lark_data::figures::Operation;
-use maple_lark_definition::{Ask, Channel, Mailbox, Report, Source, Times};
-use maple_lark_document::{Snapshot, snapshot::Outcome};
-use maple_lark_sources::{Answer, Question, Reader, Values};
+use maple_lark_definition::{Channel, Mailbox, Query, Report};
+use maple_lark_document::Snapshot;
+use maple_lark_sources::{Answer, Reader, Values};
 use maple_lark_store::{Store, StoreError};
 use maple_lark_time::Window;
 use tokio::{sync::watch, task::JoinSet};
 
 use crate::Config;
+pub(crate) use ask::{Among, AskError};
 pub use clock::Clock;
 pub use definitions::{Definitions, parse_all};
+pub(crate) use deliver::ChannelError;
 pub use run::{OnlyTo, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
 use shared::{IDLE, Shared};
@@ -69,20 +71,9 @@ impl EngineHandle {
         &self.0.reader
     }
 
-    /// Asks a source once, when it is its turn. What went wrong, in words.
-    pub(crate) async fn read(
-        &self,
-        source: &Source,
-        ask: &Ask,
-        times: &Times,
-        values: &Values,
-    ) -> Result<Answer, String> {
-        let _permit = self.0.source_limits.of_source(source).await;
-        self.0
-            .reader
-            .read(source, Question { ask, times, values })
-            .await
-            .map_err(|error| error.to_string())
+    /// Asks a query once, with those that it needs.
+    pub(crate) async fn ask(&self, among: &Among<'_>, query: &Query) -> Result<Answer, AskError> {
+        ask::ask(&self.0, among, query).await
     }
 
     /// What a report of `definitions` would show, were it made now; nothing is kept.
@@ -104,14 +95,14 @@ impl EngineHandle {
         &self,
         channel: Option<&Channel>,
         to: &Mailbox,
-    ) -> Result<maple_lark_delivery::Probe, String> {
+    ) -> Result<maple_lark_delivery::Probe, ChannelError> {
         let server = deliver::mail_server_of(&self.0, channel).await?;
         let message = deliver::test_message(&server, to, self.now());
         Ok(maple_lark_delivery::MailSession::probe(&server, &message).await)
     }
 
     /// Tests a channel that is no mail server, with something that shows that it works.
-    pub(crate) async fn test_channel(&self, channel: &Channel) -> Result<String, String> {
+    pub(crate) async fn test_channel(&self, channel: &Channel) -> Result<String, ChannelError> {
         deliver::driver(channel).test(&self.0).await
     }
 
@@ -127,16 +118,6 @@ impl EngineHandle {
     /// A link's secret part, and whether one is right.
     pub(crate) fn signer(&self) -> &crate::secrets::Vault {
         &self.0.config.vault
-    }
-
-    /// What a sampler has kept of a window.
-    pub(crate) async fn history(
-        &self,
-        sampler: &str,
-        window: &Window,
-        then: &[Operation],
-    ) -> Outcome {
-        sample::history(&self.0, sampler, window, then).await
     }
 
     /// The definitions as they are now.

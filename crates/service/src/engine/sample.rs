@@ -9,12 +9,12 @@ use std::{
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_data::{
     Column, ColumnKind, Table, Value,
-    figures::{Context, Operation, apply_all},
+    figures::{Context, FigureError, NoRows, Operation, apply_all},
     series::Aggregation,
 };
 use maple_lark_definition::{Downsample, Origin, Sampler, Times};
 use maple_lark_document::snapshot::Outcome;
-use maple_lark_sources::{Question, Values};
+use maple_lark_sources::{Question, SourceError, Values};
 use maple_lark_store::{StoreError, sampling::Sample};
 use maple_lark_time::{Window, Zone, window::Step};
 use tokio::sync::watch;
@@ -80,7 +80,7 @@ async fn ask(shared: &Shared, definitions: &Definitions, sampler: &Sampler, now:
     let window = Window {
         from: at - TimeDelta::seconds(sampler.every_seconds),
         to: at,
-        zone: Zone::utc(),
+        zone: Zone::UTC,
         within: None,
     };
     let outcome = sample(shared, definitions, sampler, window).await;
@@ -105,7 +105,8 @@ async fn ask(shared: &Shared, definitions: &Definitions, sampler: &Sampler, now:
                 Err(error) => Err(error),
             }
         }
-        Err(reason) => {
+        Err(error) => {
+            let reason = error.to_string();
             tracing::warn!(sampler = %sampler.name, reason, "a sample could not be taken");
             shared
                 .store
@@ -122,20 +123,30 @@ async fn ask(shared: &Shared, definitions: &Definitions, sampler: &Sampler, now:
     }
 }
 
+/// Why a sample could not be taken.
+#[derive(Debug, thiserror::Error)]
+enum SampleError {
+    #[error("a sampler can only ask a source")]
+    NoSource,
+    #[error("there is no source \"{0}\"")]
+    Unknown(String),
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    #[error(transparent)]
+    Figures(#[from] FigureError),
+}
+
 async fn sample(
     shared: &Shared,
     definitions: &Definitions,
     sampler: &Sampler,
     window: Window,
-) -> Result<Table, String> {
+) -> Result<Table, SampleError> {
     let Origin::Source { name, ask } = &sampler.query.origin else {
-        return Err("a sampler can only ask a source".to_owned());
+        return Err(SampleError::NoSource);
     };
-    let source = definitions
-        .set
-        .sources
-        .get(&name.value)
-        .ok_or_else(|| format!("there is no source \"{}\"", name.value))?;
+    let source = definitions.set.sources.get(&name.value);
+    let source = source.ok_or_else(|| SampleError::Unknown(name.value.clone()))?;
     let times = Times {
         step: Step::fitting(&window, 1),
         comparison: None,
@@ -152,22 +163,22 @@ async fn sample(
                 values: &Values::new(),
             },
         )
-        .await
-        .map_err(|error| error.to_string())?;
-    done(answer.table.into(), &sampler.query.then, &times)
+        .await?;
+    Ok(done(answer.table.into(), &sampler.query.then, &times)?)
 }
 
 /// What a sampler's author wants done before an answer is kept.
-fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, String> {
+fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, FigureError> {
     let around = Context {
         window: &times.window,
         step: times.step,
         thresholds: &|_| Default::default(),
-        other: &|name| Err(format!("a sampler has no other query such as \"{name}\"")),
+        other: &|name| {
+            let words = format!("a sampler has no other query such as \"{name}\"");
+            Err(NoRows(words))
+        },
     };
-    apply_all(table, then, &around)
-        .map(|figures| figures.table)
-        .map_err(|error| error.to_string())
+    apply_all(table, then, &around).map(|figures| figures.table)
 }
 
 /// Removes what is too old and thins out what has grown old.
@@ -189,10 +200,10 @@ async fn tidy(shared: &Shared, sampler: &Sampler, now: DateTime<Utc>) -> Result<
         return Ok(());
     };
     let (zone, until) = (
-        Zone::utc(),
+        Zone::UTC,
         downsample.to.start(
             now - TimeDelta::seconds(downsample.after_seconds),
-            Zone::utc(),
+            Zone::UTC,
         ),
     );
     let old = store
@@ -264,7 +275,7 @@ fn downsampled(samples: &[Sample], downsample: &Downsample) -> Option<serde_json
     let window = Window {
         from: samples.first()?.at,
         to: samples.last()?.at,
-        zone: Zone::utc(),
+        zone: Zone::UTC,
         within: None,
     };
     let times = Times {

@@ -195,7 +195,7 @@ pub enum Computation {
 }
 
 /// Why an operation could not be done on the rows that came.
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum FigureError {
     #[error("{operation}: there is no column \"{column}\".{suggestion} There are: {known}")]
     NoColumn {
@@ -224,12 +224,22 @@ pub enum FigureError {
         column: String,
         word: &'static str,
     },
+    #[error("{operation}: {error}")]
+    OtherQuery {
+        operation: &'static str,
+        error: NoRows,
+    },
     #[error("{operation}: {reason}")]
     Other {
         operation: &'static str,
         reason: String,
     },
 }
+
+/// Why another query has no rows to give, in that query's words.
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[error("{0}")]
+pub struct NoRows(pub String);
 
 /// What an operation may ask for beside the rows.
 pub struct Context<'a> {
@@ -239,7 +249,7 @@ pub struct Context<'a> {
     /// The thresholds of a column.
     pub thresholds: &'a dyn Fn(&str) -> Thresholds,
     /// The answer of another query of the dashboard.
-    pub other: &'a dyn Fn(&str) -> Result<Figures, String>,
+    pub other: &'a dyn Fn(&str) -> Result<Figures, NoRows>,
 }
 
 impl Operation {
@@ -408,9 +418,9 @@ impl Operation {
                 on,
                 only_matching,
             } => {
-                let other = (around.other)(with).map_err(|reason| FigureError::Other {
+                let other = (around.other)(with).map_err(|error| FigureError::OtherQuery {
                     operation: name,
-                    reason,
+                    error,
                 })?;
                 join::join(table, other.table, on, *only_matching)?.into()
             }

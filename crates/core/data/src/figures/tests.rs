@@ -3,7 +3,9 @@ use maple_lark_time::Window;
 use proptest::prelude::*;
 
 use crate::{
-    figures::{Computation, Context, FigureError, Figures, Operation, Order, Predicate, Role},
+    figures::{
+        Computation, Context, FigureError, Figures, NoRows, Operation, Order, Predicate, Role,
+    },
     series::Aggregation,
     status::Thresholds,
     table::{Column, ColumnKind, Table, Value},
@@ -53,7 +55,7 @@ fn done(operation: Operation, table: Table) -> Result<Figures, FigureError> {
             if name == "health" {
                 Ok(health().into())
             } else {
-                Err(format!("no {name}"))
+                Err(NoRows(format!("no {name}")))
             }
         },
     };

@@ -101,15 +101,27 @@ impl MessageValues {
 
 const KNOWN: &str = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, status, summary, figures.NAME";
 
+/// A text that cannot be rendered, or names a value that it does not have.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{error} Known: {KNOWN}{also}")]
+pub struct BadText {
+    #[source]
+    error: BadTemplate,
+    also: &'static str,
+}
+
 /// Refuses a template that cannot be rendered or names an unknown value.
-pub fn check(template: &Template) -> Result<(), String> {
+pub fn check(template: &Template) -> Result<(), BadText> {
     render(template, &MessageValues::sample())
         .map(drop)
-        .map_err(|error| format!("{error} Known: {KNOWN}, audience"))
+        .map_err(|error| BadText {
+            error,
+            also: ", audience",
+        })
 }
 
 /// The same for a text that is a part of the document, which several audiences may see.
-pub fn check_text(template: &Template) -> Result<(), String> {
+pub fn check_text(template: &Template) -> Result<(), BadText> {
     render(
         template,
         &MessageValues {
@@ -118,7 +130,7 @@ pub fn check_text(template: &Template) -> Result<(), String> {
         },
     )
     .map(drop)
-    .map_err(|error| format!("{error} Known: {KNOWN}"))
+    .map_err(|error| BadText { error, also: "" })
 }
 
 /// The template with its values merged in, as plain text; escaping for HTML or for mail
@@ -148,7 +160,9 @@ mod tests {
             ))
             .is_ok()
         );
-        let unknown = check(&Template::new("{{ report.titel }}".into())).unwrap_err();
+        let unknown = check(&Template::new("{{ report.titel }}".into()))
+            .unwrap_err()
+            .to_string();
         assert!(
             unknown.contains("does not exist: report.titel (line 1). Known: report.name, "),
             "{unknown}"
@@ -159,11 +173,13 @@ mod tests {
         assert!(
             check_text(&audience)
                 .unwrap_err()
+                .to_string()
                 .contains("does not exist: audience (line 1)")
         );
         assert!(
             check(&Template::new("{{ report.title ".into()))
                 .unwrap_err()
+                .to_string()
                 .contains("not valid")
         );
     }

@@ -13,22 +13,27 @@ pub struct Picture {
     pub base64: String,
 }
 
+/// Why a text is no picture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum BadPicture {
+    #[error("must be a data URL such as \"data:image/png;base64,…\" of a PNG, JPEG or SVG picture")]
+    NotADataUrl,
+    #[error("is larger than 1 MB; make the picture smaller")]
+    TooLarge,
+}
+
 impl FromStr for Picture {
-    type Err = String;
+    type Err = BadPicture;
 
     /// Reads a data URL. A picture is a part of its definition, so that a document can be
     /// made again from its snapshot alone.
-    fn from_str(text: &str) -> Result<Self, String> {
-        let refused = || {
-            "must be a data URL such as \"data:image/png;base64,…\" of a PNG, JPEG or SVG picture"
-                .to_owned()
-        };
+    fn from_str(text: &str) -> Result<Self, BadPicture> {
         let (media_type, base64) = text
             .strip_prefix("data:")
             .and_then(|rest| rest.split_once(";base64,"))
-            .ok_or_else(refused)?;
+            .ok_or(BadPicture::NotADataUrl)?;
         if !["image/png", "image/jpeg", "image/svg+xml"].contains(&media_type) {
-            return Err(refused());
+            return Err(BadPicture::NotADataUrl);
         }
         let base64: String = base64.chars().filter(|c| !c.is_whitespace()).collect();
         if base64.is_empty()
@@ -36,10 +41,10 @@ impl FromStr for Picture {
                 .chars()
                 .all(|c| c.is_ascii_alphanumeric() || matches!(c, '+' | '/' | '='))
         {
-            return Err(refused());
+            return Err(BadPicture::NotADataUrl);
         }
         if base64.len() > 1_400_000 {
-            return Err("is larger than 1 MB; make the picture smaller".to_owned());
+            return Err(BadPicture::TooLarge);
         }
         Ok(Self {
             media_type: media_type.to_owned(),

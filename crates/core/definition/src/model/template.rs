@@ -14,7 +14,7 @@ impl Template {
     }
 }
 
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadTemplate {
     #[error("the template is not valid: {0}.")]
     Syntax(String),

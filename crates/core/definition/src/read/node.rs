@@ -64,7 +64,7 @@ impl<'a> Reader<'a> {
         }
     }
 
-    pub fn report(&self, offset: usize, key: &str, message: impl Into<String>) {
+    pub fn report(&self, offset: usize, key: &str, message: impl ToString) {
         self.problems
             .borrow_mut()
             .push(self.place(offset, key).problem(message));
@@ -120,7 +120,7 @@ impl<'a> Node<'a> {
         self.table.iter().map(|(key, _)| key.to_owned()).collect()
     }
 
-    pub fn report(&self, key: &str, message: impl Into<String>) {
+    pub fn report(&self, key: &str, message: impl ToString) {
         let offset = self
             .table
             .get(key)
@@ -130,14 +130,14 @@ impl<'a> Node<'a> {
     }
 
     /// Reports something found later about a place that was read.
-    pub fn report_at(&self, place: &Place, message: impl Into<String>) {
+    pub fn report_at(&self, place: &Place, message: impl ToString) {
         self.reader
             .problems
             .borrow_mut()
             .push(place.problem(message));
     }
 
-    pub fn report_self(&self, message: impl Into<String>) {
+    pub fn report_self(&self, message: impl ToString) {
         self.reader.report(self.offset, &self.path, message);
     }
 

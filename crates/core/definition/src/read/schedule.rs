@@ -1,8 +1,8 @@
 //! Reads the `[schedule]` of a report.
 
-use chrono::{NaiveDate, NaiveDateTime, NaiveTime};
+use chrono::{Datelike, NaiveDate, NaiveDateTime, NaiveTime};
 use maple_lark_time::{
-    english::{WEEKDAY_NAMES, weekday_from_name},
+    english::{WEEKDAY_NAMES, shortened, weekday_from_name},
     nearest::suggestion,
     schedule::{Crontab, Days, Missed, MonthDay, OnNamedDay, Recurrence, Rule, Schedule},
     span::Span,
@@ -28,15 +28,17 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
     let on = node.texts("on");
     let date = |key| {
         let text = node.text(key)?;
-        text.value
-            .parse::<NaiveDate>()
-            .map_err(|_| {
-                node.report(
-                    key,
-                    format!("\"{}\" is not a date such as \"2026-12-01\"", text.value),
-                )
-            })
-            .ok()
+        let date = text.value.parse::<NaiveDate>().ok().filter(in_range);
+        if date.is_none() {
+            let said = shortened(&text.value);
+            node.report(
+                key,
+                format!(
+                    "\"{said}\" is not a date such as \"2026-12-01\", in a year from 1 to 9999"
+                ),
+            );
+        }
+        date
     };
     let (starts, ends) = (date("starts"), date("ends"));
     let most_runs = node.whole("runs", 1..=1_000_000).map(|runs| runs as u32);
@@ -81,7 +83,7 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
         "once" => {
             unwanted(&["at", "on", "starts", "ends", "runs"]);
             once.and_then(|text| {
-                let parsed = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"].iter().find_map(|form| NaiveDateTime::parse_from_str(&text.value, form).ok());
+                let parsed = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"].iter().find_map(|form| NaiveDateTime::parse_from_str(&text.value, form).ok()).filter(|at| in_range(&at.date()));
                 if parsed.is_none() {
                     node.report("once", format!("\"{}\" is not a date and time such as \"2026-12-01T07:30\", in the report's own zone", text.value));
                 }
@@ -101,6 +103,12 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
         }
         _ => {
             unwanted(&["on"]);
+            if at.len() > 1 {
+                node.report(
+                    "at",
+                    "a rule has one first time; name further ones in it, with BYHOUR and BYMINUTE",
+                );
+            }
             let (Some(starts), Some(time)) = (starts, at.first()) else {
                 node.report("rule", "a rule needs its first date and time: starts = \"2026-12-01\" and at = \"07:30\"");
                 node.close();
@@ -131,6 +139,11 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
         schedule.grace = grace;
     }
     Some((schedule, calendars))
+}
+
+/// Years that every format can write.
+fn in_range(date: &NaiveDate) -> bool {
+    (1..=9999).contains(&date.year())
 }
 
 fn times(node: &Node<'_>) -> Vec<NaiveTime> {
@@ -216,6 +229,9 @@ fn read_every(
                 if span.days % 7 == 0 && !on.is_empty() {
                     times(Days::EveryNthWeek { step: span.days / 7, on: weekdays(node, on), from })
                 } else {
+                    if !on.is_empty() {
+                        node.report("on", "on goes with whole weeks, such as every = \"P2W\"; remove it");
+                    }
                     times(Days::EveryNth { step: span.days, from })
                 }
             }

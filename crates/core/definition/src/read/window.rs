@@ -1,6 +1,6 @@
 //! Reads windows from their tables.
 
-use chrono::NaiveDate;
+use chrono::{Datelike, NaiveDate};
 use maple_lark_time::{
     WindowRule, Zone, english,
     english::WEEKDAY_NAMES,
@@ -42,6 +42,13 @@ pub(crate) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
     if node.has("count") && shapes[0] != "previous" {
         node.report("count", "count goes with previous only");
     }
+    let weeks = previous == Some(CalendarUnit::Week) || to_date == Some(CalendarUnit::Week);
+    if node.has("week-starts") && !weeks {
+        node.report(
+            "week-starts",
+            "week-starts goes with previous = \"week\" and to-date = \"week\" only; remove it",
+        );
+    }
     let kind = match shapes[0] {
         "previous" => previous.map(|unit| WindowKind::Previous {
             unit,
@@ -78,7 +85,17 @@ pub(crate) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRu
 }
 
 fn read_within(node: &Node<'_>) -> Option<Within> {
-    let hours = node.texts("only-hours");
+    let named = |key| {
+        let texts = node.texts(key);
+        if texts.is_empty() && node.has(key) {
+            node.report(
+                key,
+                format!("{key} names nothing; remove it to let all count"),
+            );
+        }
+        texts
+    };
+    let hours = named("only-hours");
     let hours = hours
         .iter()
         .filter_map(|text| {
@@ -89,7 +106,7 @@ fn read_within(node: &Node<'_>) -> Option<Within> {
         })
         .collect();
     let mut days = Vec::new();
-    for text in node.texts("only-days") {
+    for text in named("only-days") {
         match (text.value.as_str(), english::weekday_from_name(&text.value)) {
             ("weekday", _) => days.extend(
                 WEEKDAY_NAMES[..5]
@@ -138,5 +155,6 @@ fn read_interval(text: &str, zone: Zone) -> Option<(Instant, Instant)> {
             .map(|local| zone.instant(local))
     };
     let (from, to) = text.split_once('/')?;
-    Some((side(from)?, side(to)?))
+    let in_range = |at: &Instant| (1..=9999).contains(&at.year());
+    Some((side(from).filter(in_range)?, side(to).filter(in_range)?))
 }

@@ -1,15 +1,15 @@
 //! Who the audiences of a report are: those that it names, and those that a query finds.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
-use maple_lark_data::PackedTable;
-use maple_lark_time::nearest::suggestion;
+use maple_lark_data::{PackedTable, Value};
+use maple_lark_time::{Zone, nearest::suggestion};
 
 use crate::{
     model::{
         audience::{Audience, AudienceQuery, ResolvedAudience},
         mailbox::BadMailbox,
-        parameter::ParameterValue,
+        parameter::{Parameter, ParameterValue},
         people::Addressee,
         report::Report,
     },
@@ -22,6 +22,38 @@ const LONGEST_NAME: usize = 120;
 
 /// So many audiences may come of one query.
 const MOST_AUDIENCES: usize = 5_000;
+
+/// Why the answer to an audience query names no audiences.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadAudiences {
+    #[error("the audience query gives no column \"{name}\".{suggestion}")]
+    NoColumn { name: String, suggestion: String },
+    #[error("the audience query gives more than {MOST_AUDIENCES} rows")]
+    TooMany,
+    #[error("row {row} of the audience query: {problem}")]
+    Row {
+        row: usize,
+        #[source]
+        problem: BadRow,
+    },
+}
+
+/// What is wrong with one row.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadRow {
+    #[error("the column \"{0}\" is empty")]
+    Empty(String),
+    #[error("there is an audience \"{0}\" already")]
+    Taken(String),
+    #[error("there is no person or group \"{0}\"")]
+    NoPerson(String),
+    #[error("the column \"{0}\" names nobody")]
+    Nobody(String),
+    #[error(transparent)]
+    Address(#[from] BadMailbox),
+    #[error("{0}")]
+    Value(String),
+}
 
 impl DefinitionSet {
     /// The audiences that a report names itself.
@@ -45,111 +77,119 @@ impl DefinitionSet {
     /// The audiences in the rows that an audience query was answered with.
     ///
     /// # Errors
-    /// If the rows do not hold what the query was to give, in words that name the row.
+    /// If the rows do not hold what the query was to give.
     pub fn audiences_from(
         &self,
         report: &Report,
         query: &AudienceQuery,
         table: &PackedTable,
-    ) -> Result<Vec<ResolvedAudience>, String> {
+    ) -> Result<Vec<ResolvedAudience>, BadAudiences> {
         let column = |name: &str| {
-            let near = || {
-                suggestion(
-                    name,
-                    table.columns.iter().map(|column| column.name.as_str()),
-                )
-            };
-            table
-                .columns
-                .iter()
-                .position(|column| column.name == name)
-                .ok_or_else(|| format!("the audience query gives no column \"{name}\".{}", near()))
+            let known = || table.columns.iter().map(|column| column.name.as_str());
+            known()
+                .position(|known| known == name)
+                .ok_or_else(|| BadAudiences::NoColumn {
+                    name: name.to_owned(),
+                    suggestion: suggestion(name, known()),
+                })
         };
         let (name_at, to_at) = (column(&query.name)?, column(&query.to)?);
         let values_at = query
             .parameters
             .iter()
-            .map(|(name, placed)| Ok((name, column(&placed.value)?)))
-            .collect::<Result<Vec<_>, String>>()?;
+            .map(|(name, placed)| Ok((name.as_str(), column(&placed.value)?)))
+            .collect::<Result<Vec<_>, BadAudiences>>()?;
         if table.len() > MOST_AUDIENCES || table.truncated {
-            return Err(format!(
-                "the audience query gives more than {MOST_AUDIENCES} rows"
-            ));
+            return Err(BadAudiences::TooMany);
         }
         let parameters = self.parameters_of(report);
+        let mut taken: HashSet<String> = report
+            .audiences
+            .iter()
+            .map(|audience| audience.name.clone())
+            .collect();
         let mut found: Vec<ResolvedAudience> = Vec::new();
-        for (index, row) in table.rows().enumerate() {
-            let row_number = index + 1;
-            let wrong = |words: String| format!("row {row_number} of the audience query: {words}");
-            let text = |at: usize| row[at].exact(report.zone);
-            let name: String = text(name_at)
-                .chars()
-                .filter(|c| !c.is_control())
-                .take(LONGEST_NAME)
-                .collect();
+        for (row, row_number) in table.rows().zip(1..) {
+            let wrong = |problem: BadRow| BadAudiences::Row {
+                row: row_number,
+                problem,
+            };
+            let name = name_of(&row[name_at].exact(report.zone));
             if name.trim().is_empty() {
-                return Err(wrong(format!("the column \"{}\" is empty", query.name)));
+                return Err(wrong(BadRow::Empty(query.name.clone())));
             }
-            if found.iter().any(|earlier| earlier.name == name)
-                || report.audiences.iter().any(|other| other.name == name)
-            {
-                return Err(wrong(format!("there is an audience \"{name}\" already")));
+            if !taken.insert(name.clone()) {
+                return Err(wrong(BadRow::Taken(name)));
             }
-            let mut listed = Vec::new();
-            for part in text(to_at)
-                .split([',', ';'])
-                .map(str::trim)
-                .filter(|part| !part.is_empty())
-            {
-                let value: Addressee = part
-                    .parse()
-                    .map_err(|error: BadMailbox| wrong(error.to_string()))?;
-                if let Addressee::Named(name) = &value
-                    && !self.people.contains_key(name)
-                    && !self.groups.contains_key(name)
-                {
-                    return Err(wrong(format!("there is no person or group \"{name}\"")));
-                }
-                listed.push(Placed {
-                    value,
-                    place: query.place.clone(),
-                });
-            }
-            if listed.is_empty() && query.options.channels.is_empty() {
-                return Err(wrong(format!("the column \"{}\" names nobody", query.to)));
-            }
+            let listed = self
+                .addressees(&row[to_at].exact(report.zone), query)
+                .map_err(wrong)?;
             let mut given = BTreeMap::new();
             for (parameter, at) in &values_at {
-                let value = ParameterValue::Text(text(*at));
-                let number = row[*at].as_number().map(ParameterValue::Number);
-                let fitting = |value: &ParameterValue| {
-                    parameters
-                        .iter()
-                        .filter(|known| &known.name == *parameter)
-                        .find_map(|known| known.refusal(value))
-                };
-                let value = match (fitting(&value), number) {
-                    (None, _) => value,
-                    (Some(_), Some(number)) if fitting(&number).is_none() => number,
-                    (Some(refusal), _) => return Err(wrong(refusal)),
-                };
-                given.insert(
-                    (*parameter).clone(),
-                    Placed {
-                        value,
-                        place: query.place.clone(),
-                    },
-                );
+                let known = parameters.iter().filter(|known| known.name == *parameter);
+                let value = fitting(known, &row[*at], report.zone).map_err(wrong)?;
+                let place = query.place.clone();
+                given.insert((*parameter).to_owned(), Placed { value, place });
             }
-            let audience = ResolvedAudience {
+            found.push(without_repeats(ResolvedAudience {
                 name,
                 to: self.recipients(&listed),
                 values: self.values(report, Some(&given)),
                 ..query.options.resolved()
-            };
-            found.push(without_repeats(audience));
+            }));
         }
         Ok(found)
+    }
+
+    /// Those whom a cell lists, apart by commas or semicolons.
+    fn addressees(
+        &self,
+        cell: &str,
+        query: &AudienceQuery,
+    ) -> Result<Vec<Placed<Addressee>>, BadRow> {
+        let parts = cell.split([',', ';']).map(str::trim);
+        let mut listed = Vec::new();
+        for part in parts.filter(|part| !part.is_empty()) {
+            let value: Addressee = part.parse()?;
+            if let Addressee::Named(name) = &value
+                && !self.people.contains_key(name)
+                && !self.groups.contains_key(name)
+            {
+                return Err(BadRow::NoPerson(name.clone()));
+            }
+            listed.push(Placed {
+                value,
+                place: query.place.clone(),
+            });
+        }
+        if listed.is_empty() && query.options.channels.is_empty() {
+            return Err(BadRow::Nobody(query.to.clone()));
+        }
+        Ok(listed)
+    }
+}
+
+/// The name of an audience as a cell gives it: on one line, and no longer than fits.
+fn name_of(cell: &str) -> String {
+    cell.chars()
+        .filter(|c| !c.is_control())
+        .take(LONGEST_NAME)
+        .collect()
+}
+
+/// The value of a parameter as a cell gives it: as text, or as a number where that alone fits.
+fn fitting<'p>(
+    mut parameters: impl Iterator<Item = &'p Parameter> + Clone,
+    cell: &Value,
+    zone: Zone,
+) -> Result<ParameterValue, BadRow> {
+    let text = ParameterValue::Text(cell.exact(zone));
+    let Some(refusal) = parameters.clone().find_map(|known| known.refusal(&text)) else {
+        return Ok(text);
+    };
+    match cell.as_number().map(ParameterValue::Number) {
+        Some(number) if parameters.all(|known| known.refusal(&number).is_none()) => Ok(number),
+        _ => Err(BadRow::Value(refusal)),
     }
 }
 

@@ -16,11 +16,28 @@ use crate::{
     problem::{Place, Placed},
 };
 
-/// Why a block cannot be taken, at the place that asks for it.
+/// Why a block cannot be taken from another dashboard, or changed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CannotTake {
+    #[error("there is no dashboard \"{name}\".{suggestion}")]
+    NoDashboard { name: String, suggestion: String },
+    #[error("{0} would take a block from itself")]
+    FromItself(String),
+    #[error("the dashboard \"{dashboard}\" has no block \"{block}\".{suggestion}")]
+    NoBlock {
+        dashboard: String,
+        block: String,
+        suggestion: String,
+    },
+    #[error("no dashboard of this report has a block \"{block}\".{suggestion}")]
+    NothingToChange { block: String, suggestion: String },
+}
+
+/// A block that is not there, at the place that asks for it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Missing {
     pub place: Place,
-    pub reason: String,
+    pub reason: CannotTake,
 }
 
 /// A dashboard with the blocks that it takes from others in their places, with their queries
@@ -74,19 +91,14 @@ fn take(
     block: &Block,
     all: &BTreeMap<String, Dashboard>,
     path: &mut Vec<String>,
-) -> Result<Option<Block>, String> {
+) -> Result<Option<Block>, CannotTake> {
     let name = &borrowed.dashboard.value;
-    let other = all.get(name).ok_or_else(|| {
-        format!(
-            "there is no dashboard \"{name}\".{}",
-            suggestion(name, all.keys().map(String::as_str))
-        )
+    let other = all.get(name).ok_or_else(|| CannotTake::NoDashboard {
+        name: name.clone(),
+        suggestion: suggestion(name, all.keys().map(String::as_str)),
     })?;
     if path.contains(name) {
-        return Err(format!(
-            "{} would take a block from itself",
-            path.join(" → ")
-        ));
+        return Err(CannotTake::FromItself(path.join(" → ")));
     }
     path.push(name.clone());
     let mut inner = Vec::new();
@@ -97,13 +109,11 @@ fn take(
     let mut taken = found.cloned().ok_or_else(|| match inner.first() {
         // It is not there because it could not be taken itself.
         Some(missing) => missing.reason.clone(),
-        None => {
-            format!(
-                "the dashboard \"{name}\" has no block \"{}\".{}",
-                borrowed.title,
-                suggestion(&borrowed.title, blocks().map(|block| block.title.as_str()))
-            )
-        }
+        None => CannotTake::NoBlock {
+            dashboard: name.clone(),
+            block: borrowed.title.clone(),
+            suggestion: suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())),
+        },
     })?;
     let renamed = |query: &str| format!("{name}.{query}");
     for query in taken.queries_mut() {
@@ -188,11 +198,10 @@ pub fn change(dashboards: &mut [Cow<'_, Dashboard>], changes: &[Change]) -> Vec<
                 .flat_map(|section| &section.blocks)
                 .map(|block| block.title.as_str())
                 .collect();
-            let reason = format!(
-                "no dashboard of this report has a block \"{}\".{}",
-                change.block.value,
-                suggestion(&change.block.value, titles)
-            );
+            let reason = CannotTake::NothingToChange {
+                block: change.block.value.clone(),
+                suggestion: suggestion(&change.block.value, titles),
+            };
             missing.push(Missing {
                 place: change.block.place.clone(),
                 reason,

@@ -4,12 +4,25 @@ use maple_lark_time::nearest::suggestion;
 
 use crate::{
     model::{
-        mailbox::Mailbox,
+        mailbox::{BadMailbox, Mailbox},
         people::{Addressee, Recipient, RecipientFormat},
     },
     problem::{Place, Placed},
     set::DefinitionSet,
 };
+
+/// Why a word that a user wrote means nobody.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NobodyMeant {
+    #[error(
+        "nobody in the address book is the user \"{0}\"; give a person the line user = \"{0}\""
+    )]
+    NotAPerson(String),
+    #[error("\"{name}\" is not a mail address, and no person or group is called that.{suggestion}")]
+    Unknown { name: String, suggestion: String },
+    #[error(transparent)]
+    Address(#[from] BadMailbox),
+}
 
 pub(crate) fn same(one: &Addressee, other: &Addressee) -> bool {
     match (one, other) {
@@ -85,19 +98,16 @@ impl DefinitionSet {
     ///
     /// # Errors
     /// Why that is nobody.
-    pub fn meant_by(&self, user: &str, written: &str) -> Result<Vec<Mailbox>, String> {
+    pub fn meant_by(&self, user: &str, written: &str) -> Result<Vec<Mailbox>, NobodyMeant> {
         if written == "me" {
             let person = self
                 .people
                 .values()
                 .find(|person| person.user.as_deref() == Some(user));
-            let person = person.ok_or_else(|| format!("nobody in the address book is the user \"{user}\"; give a person the line user = \"{user}\""))?;
+            let person = person.ok_or_else(|| NobodyMeant::NotAPerson(user.to_owned()))?;
             return Ok(vec![person.recipient().mailbox]);
         }
-        match written
-            .parse::<Addressee>()
-            .map_err(|error| error.to_string())?
-        {
+        match written.parse::<Addressee>()? {
             Addressee::Mailbox(mailbox) => Ok(vec![mailbox]),
             Addressee::Named(name)
                 if self.people.contains_key(&name) || self.groups.contains_key(&name) =>
@@ -118,10 +128,10 @@ impl DefinitionSet {
                     .keys()
                     .chain(self.groups.keys())
                     .map(String::as_str);
-                Err(format!(
-                    "\"{name}\" is not a mail address, and no person or group is called that.{}",
-                    suggestion(&name, known)
-                ))
+                Err(NobodyMeant::Unknown {
+                    suggestion: suggestion(&name, known),
+                    name,
+                })
             }
         }
     }

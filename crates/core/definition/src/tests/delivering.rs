@@ -2,8 +2,8 @@
 
 use maple_lark_data::{Column, ColumnKind, PackedTable, Table, Value, status::Status};
 
-use crate::edit;
 use crate::{
+    edit,
     model::{
         audience::ResolvedAudience,
         channel::{ChannelKind, MailTls},
@@ -341,6 +341,7 @@ fn row(title: &str, mail: &str, code: Value) -> Vec<Value> {
 fn from(set: &DefinitionSet, table: &PackedTable) -> Result<Vec<ResolvedAudience>, String> {
     let report = &set.reports["r"];
     set.audiences_from(report, &report.audience_queries[0], table)
+        .map_err(|error| error.to_string())
 }
 
 #[test]
@@ -556,7 +557,10 @@ fn whoever_asks_is_a_person_with_their_user_name() {
         })
     };
     assert_eq!(meant("ops", "me"), Ok(vec!["ada@x.example".to_owned()]));
-    assert_eq!(meant("guest", "me"), Err("nobody in the address book is the user \"guest\"; give a person the line user = \"guest\"".to_owned()));
+    assert_eq!(
+        meant("guest", "me"),
+        Err(crate::NobodyMeant::NotAPerson("guest".to_owned()))
+    );
     assert_eq!(meant("ops", "runa"), Ok(vec!["runa@x.example".to_owned()]));
     assert_eq!(
         meant("ops", "all"),
@@ -574,11 +578,13 @@ fn whoever_asks_is_a_person_with_their_user_name() {
     assert!(
         meant("ops", "rune")
             .unwrap_err()
+            .to_string()
             .contains("Did you mean \"runa\"?")
     );
     assert!(
         meant("ops", "a b")
             .unwrap_err()
+            .to_string()
             .contains("is not a mail address")
     );
     assert_eq!(

@@ -109,7 +109,10 @@ fn definitions_are_read_whole() {
         report.schedule.as_ref().unwrap().sentence(),
         "Every weekday (Monday to Friday) at 07:30"
     );
-    assert_eq!(report.window.sentence(), "the previous complete day");
+    assert_eq!(
+        report.window.sentence(report.zone),
+        "the previous complete day"
+    );
     assert_eq!(report.formats, [Format::Pdf, Format::Csv]);
     assert_eq!(
         set.values(report, Some(&report.audiences[0].parameters))["port"],

@@ -2,17 +2,18 @@
 
 use maple_lark_data::{
     PackedTable,
-    figures::{Context as FigureContext, Figures, Role, apply_all},
+    figures::{Context as FigureContext, Figures, NoRows, Role, apply_all},
 };
 use maple_lark_definition::{Dashboard, Origin, Query};
+use maple_lark_time::{Window, window::Step};
 
 use crate::{
-    compose::column::thresholds,
+    compose::{CannotShow, column::thresholds},
     snapshot::{Outcome, Snapshot},
 };
 
 /// What a query answers, as far as its author wants it.
-pub(crate) struct Answer {
+pub struct Answer {
     pub table: PackedTable,
     /// What each row is, if any sums up others.
     pub(crate) roles: Vec<Role>,
@@ -33,58 +34,104 @@ impl From<Figures> for Answer {
     }
 }
 
-/// A query's rows with everything done to them that its author lists.
-///
-/// # Errors
-/// If the query failed, a query that it needs did, or what is to be done cannot be.
+impl From<Answer> for Figures {
+    fn from(answer: Answer) -> Self {
+        Self {
+            table: answer.table.into(),
+            roles: answer.roles,
+        }
+    }
+}
+
+/// What queries are evaluated among.
+pub struct Evaluation<'a> {
+    /// The queries that one may take rows from.
+    pub queries: &'a [Query],
+    pub window: &'a Window,
+    /// The step of a query that names none.
+    pub step: &'a dyn Fn(&Query) -> Step,
+    /// What a source, or a sampler's history, answered to a query that asks one.
+    pub rows: &'a dyn Fn(&Query) -> Result<PackedTable, CannotShow>,
+}
+
+/// A query that takes rows from a query that takes rows …: so deep, and no deeper.
+const MOST_DEPTH: usize = 20;
+
+impl Evaluation<'_> {
+    /// A query's rows with everything done to them that its author lists.
+    ///
+    /// # Errors
+    /// If the query failed, a query that it needs did, or what is to be done cannot be.
+    pub fn answer(&self, query: &Query) -> Result<Answer, CannotShow> {
+        self.answer_at(query, 0)
+    }
+
+    fn answer_at(&self, query: &Query, depth: usize) -> Result<Answer, CannotShow> {
+        if depth > MOST_DEPTH {
+            return Err(CannotShow::Endless);
+        }
+        let other = |name: &str| {
+            let query = named(self.queries, name)?;
+            self.answer_at(query, depth + 1)
+        };
+        let answer = match &query.origin {
+            Origin::Query(name) => other(&name.value)?,
+            _ => Answer {
+                table: (self.rows)(query)?,
+                roles: Vec::new(),
+            },
+        };
+        // Rows to which nothing is done stay packed, however many they are.
+        if query.then.is_empty() {
+            return Ok(answer);
+        }
+        let around = FigureContext {
+            window: self.window,
+            step: (self.step)(query),
+            thresholds: &|column| thresholds(query, column),
+            other: &|name| {
+                let rows = other(name).map(Figures::from);
+                rows.map_err(|error| NoRows(error.to_string()))
+            },
+        };
+        let figures = apply_all(answer.table.into(), &query.then, &around)?;
+        Ok(figures.into())
+    }
+}
+
+fn named<'q>(queries: &'q [Query], name: &str) -> Result<&'q Query, CannotShow> {
+    queries
+        .iter()
+        .find(|query| query.name == name)
+        .ok_or_else(|| CannotShow::NoQuery(name.to_owned()))
+}
+
+/// A dashboard's query by its name.
+pub(crate) fn query<'d>(dashboard: &'d Dashboard, name: &str) -> Result<&'d Query, CannotShow> {
+    named(&dashboard.queries, name)
+}
+
+/// What a query of a dashboard answered in a snapshot, with everything done to its rows.
 pub(crate) fn answer(
     snapshot: &Snapshot,
     dashboard: &Dashboard,
     query: &Query,
-) -> Result<Answer, String> {
-    let other = |name: &str| {
-        let query = dashboard
-            .queries
-            .iter()
-            .find(|query| query.name == name)
-            .ok_or_else(|| format!("there is no query \"{name}\""))?;
-        answer(snapshot, dashboard, query).map(Figures::from)
-    };
-    let answer = match &query.origin {
-        Origin::Query(name) => {
-            let query = dashboard
-                .queries
-                .iter()
-                .find(|query| query.name == name.value)
-                .ok_or_else(|| format!("there is no query \"{}\"", name.value))?;
-            answer(snapshot, dashboard, query)?
-        }
-        _ => {
+) -> Result<Answer, CannotShow> {
+    Evaluation {
+        queries: &dashboard.queries,
+        window: &snapshot.window,
+        step: &|query| dashboard.step(query, &snapshot.window),
+        rows: &|query| {
             let record = snapshot
                 .query(&dashboard.name, query.record())
-                .ok_or_else(|| format!("the snapshot has no answer to \"{}\"", query.record()))?;
+                .ok_or_else(|| CannotShow::NoAnswer(query.record().to_owned()))?;
             match &record.outcome {
-                Outcome::Failed(reason) => return Err(reason.clone()),
-                Outcome::Rows(table) => Answer {
-                    table: table.clone(),
-                    roles: Vec::new(),
-                },
+                Outcome::Failed(reason) => Err(CannotShow::QueryFailed(reason.clone())),
+                Outcome::Rows(table) => Ok(table.clone()),
             }
-        }
-    };
-    // Rows to which nothing is done stay packed, however many they are.
-    if query.then.is_empty() {
-        return Ok(answer);
+        },
     }
-    let around = FigureContext {
-        window: &snapshot.window,
-        step: dashboard.step(query, &snapshot.window),
-        thresholds: &|column| thresholds(query, column),
-        other: &other,
-    };
-    apply_all(answer.table.into(), &query.then, &around)
-        .map(Answer::from)
-        .map_err(|error| error.to_string())
+    .answer(query)
 }
 
 /// The title of the source whose rows a query's answer begins with.
@@ -94,14 +141,9 @@ pub(crate) fn source_title<'a>(
     query: &'a Query,
 ) -> &'a str {
     match &query.origin {
-        Origin::Query(name) => match dashboard
-            .queries
-            .iter()
-            .find(|query| query.name == name.value)
-        {
-            Some(query) => source_title(snapshot, dashboard, query),
-            None => "The source",
-        },
+        Origin::Query(name) => self::query(dashboard, &name.value).map_or("The source", |query| {
+            source_title(snapshot, dashboard, query)
+        }),
         _ => snapshot
             .query(&dashboard.name, query.record())
             .map_or("The source", |record| &record.source_title),

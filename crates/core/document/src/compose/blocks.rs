@@ -1,12 +1,12 @@
 //! One block of a dashboard with the rows of its query, as a reader sees it.
 
-use maple_lark_data::{Table, figures::Figures};
+use maple_lark_data::Table;
 use maple_lark_definition::{Block as Definition, BlockKind, Placed, Width};
 
 use crate::{
     compose::{
-        Context, answers,
-        answers::{Answer, answer, source_title},
+        CannotShow, Context, answers,
+        answers::{answer, source_title},
         charts,
         figures::{Beside, key_figures},
         table::{TableOptions, Trends, shown_table},
@@ -23,7 +23,9 @@ pub(super) fn compose_block(block: &Definition, context: &mut Context<'_>) -> Bl
             description: description.clone(),
         },
         BlockKind::PageBreak => Body::PageBreak,
-        _ => with_rows(block, context).unwrap_or_else(|reason| Body::Failed { reason }),
+        _ => with_rows(block, context).unwrap_or_else(|error| Body::Failed {
+            reason: error.to_string(),
+        }),
     };
     let usual = if context.two_across && matches!(body, Body::Chart { .. }) {
         Width::HALF
@@ -38,18 +40,14 @@ pub(super) fn compose_block(block: &Definition, context: &mut Context<'_>) -> Bl
     }
 }
 
-fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, String> {
+fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, CannotShow> {
     let name = block
         .query
         .as_ref()
         .map(|query| query.value.as_str())
         .unwrap_or_default();
     let dashboard = context.dashboard;
-    let query = dashboard
-        .queries
-        .iter()
-        .find(|query| query.name == name)
-        .ok_or_else(|| format!("there is no query \"{name}\""))?;
+    let query = answers::query(dashboard, name)?;
     let snapshot = context.snapshot;
     let answer = answer(snapshot, dashboard, query)?;
     if let BlockKind::Table {
@@ -129,14 +127,5 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Stri
             )
         }
         _ => charts::chart(block, query, table, context),
-    }
-}
-
-impl From<Answer> for Figures {
-    fn from(answer: Answer) -> Self {
-        Self {
-            table: answer.table.into(),
-            roles: answer.roles,
-        }
     }
 }

@@ -10,27 +10,26 @@ use maple_lark_data::{
     unit::Scale,
 };
 use maple_lark_definition::Query;
-use maple_lark_time::{Zone, nearest::suggestion};
+use maple_lark_time::Zone;
 
-use crate::document::{Align, Cell};
+use crate::{
+    compose::CannotShow,
+    document::{Align, Cell},
+};
 
 /// The position of a named column, or what is wrong with the name.
-pub(crate) fn column(columns: &[Column], query: &Query, name: &str) -> Result<usize, String> {
+pub(crate) fn column(columns: &[Column], query: &Query, name: &str) -> Result<usize, CannotShow> {
     columns
         .iter()
         .position(|column| column.name == name)
-        .ok_or_else(|| {
-            let known: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-            format!(
-                "the query \"{}\" has no column \"{name}\".{} It has: {}",
-                query.name,
-                suggestion(name, known.iter().copied()),
-                known.join(", ")
-            )
-        })
+        .ok_or_else(|| CannotShow::no_column(&query.name, name, columns))
 }
 
-pub(crate) fn numeric_column(table: &Table, query: &Query, name: &str) -> Result<usize, String> {
+pub(crate) fn numeric_column(
+    table: &Table,
+    query: &Query,
+    name: &str,
+) -> Result<usize, CannotShow> {
     let index = column(&table.columns, query, name)?;
     let kind = table.columns[index].kind;
     // A column of nothing but missing values has no kind of its own.
@@ -38,11 +37,11 @@ pub(crate) fn numeric_column(table: &Table, query: &Query, name: &str) -> Result
     if kind.is_numeric() || bare {
         Ok(index)
     } else {
-        Err(format!(
-            "the column \"{name}\" of the query \"{}\" holds {}s, not numbers",
-            query.name,
-            kind.name()
-        ))
+        Err(CannotShow::NotNumbers {
+            query: query.name.clone(),
+            column: name.to_owned(),
+            kind: kind.name(),
+        })
     }
 }
 
@@ -50,7 +49,7 @@ pub(crate) fn chosen(
     columns: &[Column],
     query: &Query,
     names: &[String],
-) -> Result<Vec<usize>, String> {
+) -> Result<Vec<usize>, CannotShow> {
     if names.is_empty() {
         Ok((0..columns.len()).collect())
     } else {

@@ -9,7 +9,10 @@ use maple_lark_definition::Query;
 use maple_lark_time::Zone;
 
 use crate::{
-    compose::column::{chosen, readable, thresholds, title, unit},
+    compose::{
+        CannotShow,
+        column::{chosen, readable, thresholds, title, unit},
+    },
     document::{Body, Figure},
 };
 
@@ -113,7 +116,7 @@ pub(crate) fn key_figures(
     beside: &Beside,
     zone: Zone,
     number_format: NumberFormat,
-) -> Result<Body, String> {
+) -> Result<Body, CannotShow> {
     let row = &table.rows[0];
     let figures = chosen(&table.columns, query, names)?
         .into_iter()

@@ -6,6 +6,7 @@
 pub mod answers;
 pub mod axis;
 pub mod blocks;
+mod cannot_show;
 pub mod charts;
 pub mod column;
 pub mod figures;
@@ -13,10 +14,11 @@ pub mod run_values;
 pub mod summary;
 pub mod table;
 
+pub use cannot_show::CannotShow;
+
 use std::collections::HashMap;
 
-use maple_lark_data::digest::sha256_of;
-use maple_lark_data::{Unit, number_format::NumberFormat};
+use maple_lark_data::{Unit, digest::sha256_of, number_format::NumberFormat};
 use maple_lark_definition::{
     BlockKind, Dashboard, NameValues, RecipientFormat, Report, Template, Width,
 };

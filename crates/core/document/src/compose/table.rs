@@ -14,8 +14,8 @@ use maple_lark_time::Zone;
 
 use crate::{
     compose::{
-        Context,
-        answers::{Answer, answer},
+        CannotShow, Context,
+        answers::{self, Answer, answer},
         column::{ColumnFormat, chosen, column, numeric_column, readable, thresholds, title, unit},
         figures::shares,
         slug,
@@ -43,7 +43,7 @@ pub(crate) fn shown_table(
     answer: &Answer,
     wanted: &TableOptions<'_>,
     context: &mut Context<'_>,
-) -> Result<Body, String> {
+) -> Result<Body, CannotShow> {
     let whole = &answer.table;
     let indexes = chosen(&whole.columns, query, wanted.columns)?;
     let zone = context.snapshot.window.zone;
@@ -103,10 +103,10 @@ pub(crate) fn shown_table(
             let place = indexes
                 .iter()
                 .position(|shown| *shown == index)
-                .ok_or_else(|| format!("the column \"{name}\" has bars but is not shown"))?;
+                .ok_or_else(|| CannotShow::BarsNotShown(name.clone()))?;
             Ok((place, lengths(table, index, answer, unit(query, name))))
         })
-        .collect::<Result<_, String>>()?;
+        .collect::<Result<_, CannotShow>>()?;
     let mut rows = rows;
     for (place, lengths) in bars {
         rows.iter_mut()
@@ -228,12 +228,8 @@ impl<'a> Trends<'a> {
         snapshot: &Snapshot,
         dashboard: &Dashboard,
         number_format: NumberFormat,
-    ) -> Result<Self, String> {
-        let query = dashboard
-            .queries
-            .iter()
-            .find(|query| query.name == of.query.value)
-            .ok_or_else(|| format!("there is no query \"{}\"", of.query.value))?;
+    ) -> Result<Self, CannotShow> {
+        let query = answers::query(dashboard, &of.query.value)?;
         let table = Table::from(answer(snapshot, dashboard, query)?.table);
         let mut by_key: HashMap<String, Vec<Option<f64>>> = HashMap::new();
         // Without rows a query may not know its columns.

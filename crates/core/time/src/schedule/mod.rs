@@ -4,15 +4,17 @@
 //! autumn fold runs once, at the first of the two instants. Computation never reads a
 //! clock: the next instant follows from the rule, the zone and the instant given.
 
-mod civil;
+mod crontab;
 mod days;
 mod plan;
+mod rule;
 
-pub use civil::{Crontab, Rule};
+pub use crontab::{BadCrontab, Crontab};
 pub use days::{Days, MonthDay};
 pub use plan::{LeftOut, Plan};
+pub use rule::{BadRule, Rule};
 
-use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc, Weekday};
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc, Weekday};
 use serde::{Deserialize, Serialize};
 
 use crate::{english::list, named_days::NamedDays, span::Span, zone::Zone};
@@ -82,7 +84,7 @@ const FIVE_MINUTES: Span = Span {
     seconds: 300,
 };
 
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum ImpossibleSchedule {
     #[error("no time of day is given; write for instance at = \"07:30\"")]
     NoTime,
@@ -99,9 +101,17 @@ pub enum ImpossibleSchedule {
     #[error("there is never a {day} {month}")]
     NoSuchDate { month: String, day: u32 },
     #[error("\"{text}\" is not a crontab expression that can be followed: {reason}")]
-    Crontab { text: String, reason: String },
+    Crontab {
+        text: String,
+        #[source]
+        reason: BadCrontab,
+    },
     #[error("\"{text}\" is not an RFC 5545 rule that can be followed: {reason}")]
-    Rule { text: String, reason: String },
+    Rule {
+        text: String,
+        #[source]
+        reason: BadRule,
+    },
     #[error("it never runs: no instant fits it between its start and its end")]
     Never,
 }
@@ -199,46 +209,77 @@ impl Schedule {
     /// assert_eq!(next.to_rfc3339(), "2026-03-29T01:00:00+00:00");
     /// ```
     pub fn next_after(&self, after: DateTime<Utc>, zone: Zone) -> Option<DateTime<Utc>> {
-        self.next_among(after, zone, None)
+        let floor = self.floor(after, zone);
+        let mut cursor = self.cursor(floor, zone);
+        loop {
+            let bare = self.next_bare(&mut cursor, zone, None)?;
+            if bare.at > floor {
+                return self.not_ended(bare.at, zone);
+            }
+        }
     }
 
-    /// The same, where a choice of days may depend on the days that are named.
-    fn next_among(
+    /// Where to look on from for what comes after `floor`.
+    ///
+    /// A civil time at or before the one shown at `floor` never comes after it. A later one
+    /// may be before it: in the second pass of a fold, where it has been already.
+    fn cursor(&self, floor: DateTime<Utc>, zone: Zone) -> Cursor {
+        match self.recurrence {
+            Recurrence::Interval(_) => Cursor::Instant(floor),
+            _ => Cursor::Civil(zone.local(floor)),
+        }
+    }
+
+    /// The next that the recurrence alone gives, where a choice of days may depend on the days
+    /// that are named. A time on a date that the zone skipped is none.
+    fn next_bare(
         &self,
-        after: DateTime<Utc>,
+        cursor: &mut Cursor,
         zone: Zone,
         named: Option<&NamedDays>,
-    ) -> Option<DateTime<Utc>> {
-        let floor = self.starts.map_or(after, |date| {
-            after.max(zone.start_of(date) - TimeDelta::nanoseconds(1))
-        });
-        let next = match &self.recurrence {
-            Recurrence::Interval(span) => {
+    ) -> Option<Bare> {
+        match (&self.recurrence, cursor) {
+            (Recurrence::Interval(span), Cursor::Instant(last)) => {
                 // Checked in `new`: an interval has no civil part and is not zero.
                 let step = span.elapsed().map_or(60, |step| step.num_seconds()).max(60);
-                let anchor = zone
-                    .start_of(NaiveDate::from_ymd_opt(1970, 1, 5)?)
-                    .timestamp();
-                let passed = (floor.timestamp() - anchor).div_euclid(step) + 1;
-                DateTime::from_timestamp(anchor + passed * step, 0)
+                let monday = NaiveDate::from_ymd_opt(1970, 1, 5)?;
+                let anchor = zone.start_of(monday).timestamp();
+                let passed = (last.timestamp() - anchor).div_euclid(step) + 1;
+                let at = in_range(DateTime::from_timestamp(anchor + passed * step, 0)?)?;
+                *last = at;
+                Some(Bare {
+                    civil: zone.local(at),
+                    at,
+                })
             }
-            civil => {
-                // A civil time at or before the one shown at `floor` never comes after it. A
-                // later one may: in the second pass of a fold, where it has been before.
-                let mut time = zone.local(floor);
-                loop {
-                    time = next_civil(civil, time, named)?;
-                    let instant = zone.instant(time);
-                    if instant > floor {
-                        break Some(instant);
-                    }
+            (civil, Cursor::Civil(last)) => loop {
+                *last = next_civil(civil, *last, named)?;
+                let at = in_range(zone.instant(*last))?;
+                if !on_skipped_date(*last, at, zone) {
+                    return Some(Bare { civil: *last, at });
                 }
-            }
-        }?;
+            },
+            _ => None,
+        }
+    }
+
+    /// The instant, unless the schedule is over by then.
+    fn not_ended(&self, next: DateTime<Utc>, zone: Zone) -> Option<DateTime<Utc>> {
         let ended = self
             .ends
             .is_some_and(|last| next >= zone.start_of(last + TimeDelta::days(1)));
-        (!ended).then_some(next)
+        let until = match &self.recurrence {
+            Recurrence::Rule(rule) => rule.until(),
+            _ => None,
+        };
+        (!ended && until.is_none_or(|until| next <= until)).then_some(next)
+    }
+
+    /// Nothing before the start counts.
+    fn floor(&self, after: DateTime<Utc>, zone: Zone) -> DateTime<Utc> {
+        self.starts.map_or(after, |date| {
+            after.max(zone.start_of(date) - TimeDelta::nanoseconds(1))
+        })
     }
 
     /// All scheduled instants in `(after, until]`, oldest first.
@@ -248,10 +289,31 @@ impl Schedule {
         until: DateTime<Utc>,
         zone: Zone,
     ) -> impl Iterator<Item = DateTime<Utc>> + '_ {
-        std::iter::successors(self.next_after(after, zone), move |last| {
-            self.next_after(*last, zone)
-        })
-        .take_while(move |at| *at <= until)
+        self.from(after, zone).take_while(move |at| *at <= until)
+    }
+
+    /// All scheduled instants after `after`, oldest first; without an end where it has none.
+    fn from(
+        &self,
+        after: DateTime<Utc>,
+        zone: Zone,
+    ) -> Box<dyn Iterator<Item = DateTime<Utc>> + '_> {
+        let Recurrence::Rule(rule) = &self.recurrence else {
+            let next = move |last: &DateTime<Utc>| self.next_after(*last, zone);
+            return Box::new(std::iter::successors(next(&after), next));
+        };
+        // A rule is unrolled in one go; several times in a gap, or in a fold, are one instant.
+        let mut last = self.floor(after, zone);
+        let found = rule.occurrences_from(zone.local(last));
+        let later = found.filter_map(move |civil| {
+            let instant = zone.instant(civil);
+            let new = instant > last && !on_skipped_date(civil, instant, zone);
+            new.then(|| {
+                last = instant;
+                instant
+            })
+        });
+        Box::new(later.map_while(move |instant| self.not_ended(instant, zone)))
     }
 
     /// The rule in one sentence without its zone: `Every day at 07:30`.
@@ -315,6 +377,31 @@ impl Schedule {
         }
         text
     }
+}
+
+/// One time of a recurrence: what the clock is to show, and when it does. In a gap it shows
+/// something else.
+#[derive(Debug, Clone, Copy)]
+struct Bare {
+    civil: NaiveDateTime,
+    at: DateTime<Utc>,
+}
+
+/// The last time that was looked at.
+#[derive(Debug, Clone, Copy)]
+enum Cursor {
+    Civil(NaiveDateTime),
+    Instant(DateTime<Utc>),
+}
+
+/// Schedules reach to the end of the year 9999.
+fn in_range(at: DateTime<Utc>) -> Option<DateTime<Utc>> {
+    (at.year() <= 9999).then_some(at)
+}
+
+/// Whether the zone's calendar went from the day before to the day after this civil time.
+fn on_skipped_date(civil: NaiveDateTime, at: DateTime<Utc>, zone: Zone) -> bool {
+    zone.local(at).date() != civil.date() && !zone.has(civil.date())
 }
 
 fn check_days(days: &mut Days) -> Result<(), ImpossibleSchedule> {

@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+use chrono::{DateTime, NaiveDate, NaiveTime, TimeDelta, Utc};
 
 use crate::{
     named_days::NamedDays,
-    schedule::{OnNamedDay, Schedule},
+    schedule::{Bare, Cursor, OnNamedDay, Schedule},
     zone::Zone,
 };
 
@@ -56,54 +56,61 @@ impl Plan<'_> {
                 .take_while(|date| !self.named.is_working_day(*date));
             from = self.zone.start_of(moving.last().unwrap_or(date)) - TimeDelta::nanoseconds(1);
         }
+        let floor = self.schedule.floor(from, self.zone);
+        let mut cursor = self.schedule.cursor(floor, self.zone);
         let mut best: Option<DateTime<Utc>> = None;
-        while let Some(bare) = self
-            .schedule
-            .next_among(from, self.zone, Some(&self.named))
-            .filter(|bare| *bare <= horizon)
-        {
-            let date = self.zone.local(bare).date();
-            if best.is_some_and(|best| self.earliest(bare, date) > best) {
+        while let Some(bare) = self.next_bare(&mut cursor, floor) {
+            if bare.at > horizon || best.is_some_and(|best| self.earliest(bare) > best) {
                 break;
             }
-            let runs = self.runs_at(bare, date);
+            let runs = self.runs_at(bare);
             if let Some(at) = runs.filter(|at| *at > after) {
                 best = Some(best.map_or(at, |best| best.min(at)));
             }
             // What is skipped is skipped for the whole day.
-            from = if self.schedule.on_named_day == OnNamedDay::Skip && runs.is_none() {
-                bare.max(self.zone.start_of(date + TimeDelta::days(1)) - TimeDelta::nanoseconds(1))
-            } else {
-                bare
-            };
+            if self.schedule.on_named_day == OnNamedDay::Skip && runs.is_none() {
+                pass_over_the_day(&mut cursor, bare, self.zone);
+            }
         }
         best
     }
 
-    /// No instant of the bare schedule at or after `bare` runs before this.
-    fn earliest(&self, bare: DateTime<Utc>, date: NaiveDate) -> DateTime<Utc> {
+    /// The next of the bare schedule after `floor`, unless it is over.
+    fn next_bare(&self, cursor: &mut Cursor, floor: DateTime<Utc>) -> Option<Bare> {
+        let next = |cursor: &mut Cursor| {
+            self.schedule
+                .next_bare(cursor, self.zone, Some(&self.named))
+        };
+        let mut bare = next(cursor)?;
+        while bare.at <= floor {
+            bare = next(cursor)?;
+        }
+        self.schedule.not_ended(bare.at, self.zone).map(|_| bare)
+    }
+
+    /// No instant of the bare schedule from this one on runs before this.
+    fn earliest(&self, bare: Bare) -> DateTime<Utc> {
         match self.schedule.on_named_day {
-            OnNamedDay::Skip | OnNamedDay::NextWorkingDay => bare,
+            OnNamedDay::Skip | OnNamedDay::NextWorkingDay => bare.at,
             OnNamedDay::PreviousWorkingDay => self
-                .working_day(date)
-                .map_or(bare, |working| self.zone.start_of(working).min(bare)),
+                .working_day(bare.civil.date())
+                .map_or(bare.at, |working| self.zone.start_of(working).min(bare.at)),
         }
     }
 
-    /// When an instant of the bare schedule really runs.
-    fn runs_at(&self, bare: DateTime<Utc>, date: NaiveDate) -> Option<DateTime<Utc>> {
+    /// When an instant of the bare schedule really runs. One that is moved goes by the time
+    /// that it was to have, not by what the clock showed behind a gap.
+    fn runs_at(&self, bare: Bare) -> Option<DateTime<Utc>> {
+        let date = bare.civil.date();
         if !self.named.contains(date) {
-            return Some(bare);
+            return Some(bare.at);
         }
         let working = self
             .working_day(date)
             .filter(|_| self.schedule.on_named_day != OnNamedDay::Skip)?;
         let within = self.schedule.starts.is_none_or(|starts| working >= starts)
             && self.schedule.ends.is_none_or(|ends| working <= ends);
-        within.then(|| {
-            self.zone
-                .instant(working.and_time(self.zone.local(bare).time()))
-        })
+        within.then(|| self.zone.instant(working.and_time(bare.civil.time())))
     }
 
     /// The working day that a run of `date` moves to; the date itself if it is one.
@@ -115,7 +122,7 @@ impl Plan<'_> {
         };
         std::iter::successors(Some(date), step)
             .take(FARTHEST_MOVE_DAYS)
-            .find(|date| self.named.is_working_day(*date))
+            .find(|date| self.named.is_working_day(*date) && self.zone.has(*date))
     }
 
     /// All instants in `(after, until]` at which it runs, oldest first.
@@ -124,8 +131,14 @@ impl Plan<'_> {
         after: DateTime<Utc>,
         until: DateTime<Utc>,
     ) -> impl Iterator<Item = DateTime<Utc>> + '_ {
-        std::iter::successors(self.next_after(after), |last| self.next_after(*last))
-            .take_while(move |at| *at <= until)
+        let all: Box<dyn Iterator<Item = DateTime<Utc>> + '_> =
+            if self.schedule.calendars.is_empty() {
+                self.schedule.from(after, self.zone)
+            } else {
+                let next = |last: &DateTime<Utc>| self.next_after(*last);
+                Box::new(std::iter::successors(next(&after), next))
+            };
+        all.take_while(move |at| *at <= until)
     }
 
     /// The instants of the bare schedule in `(after, until]` that its calendars skip or move.
@@ -134,38 +147,54 @@ impl Plan<'_> {
         after: DateTime<Utc>,
         until: DateTime<Utc>,
     ) -> impl Iterator<Item = LeftOut> + '_ {
-        let bare = |last: &DateTime<Utc>| {
-            self.schedule
-                .next_among(*last, self.zone, Some(&self.named))
-        };
-        let first = bare(&after).filter(|_| !self.schedule.calendars.is_empty());
-        std::iter::successors(first, bare)
-            .take_while(move |at| *at <= until)
-            .filter_map(|at| {
-                let date = self.zone.local(at).date();
-                let day = self.named.name(date)?.to_owned();
-                Some(LeftOut {
-                    at,
-                    day,
-                    moved_to: self.runs_at(at, date),
-                })
-            })
+        let floor = self.schedule.floor(after, self.zone);
+        let mut cursor = self.schedule.cursor(floor, self.zone);
+        let none = self.schedule.calendars.is_empty();
+        let mut last = None;
+        std::iter::from_fn(move || {
+            while !none {
+                let bare = self.next_bare(&mut cursor, floor)?;
+                if bare.at > until {
+                    return None;
+                }
+                // Several times in one gap are one instant.
+                if last.replace(bare.at) == Some(bare.at) {
+                    continue;
+                }
+                if let Some(day) = self.named.name(bare.civil.date()) {
+                    return Some(LeftOut {
+                        at: bare.at,
+                        day: day.to_owned(),
+                        moved_to: self.runs_at(bare),
+                    });
+                }
+            }
+            None
+        })
     }
 }
+
+/// Goes on behind the day that an instant falls on.
+fn pass_over_the_day(cursor: &mut Cursor, bare: Bare, zone: Zone) {
+    let date = bare.civil.date();
+    match cursor {
+        Cursor::Civil(last) => {
+            *last = (*last).max(date.and_time(NaiveTime::MIN) + A_DAY - A_MOMENT)
+        }
+        Cursor::Instant(last) => *last = (*last).max(zone.start_of(date + A_DAY) - A_MOMENT),
+    }
+}
+
+const A_DAY: TimeDelta = TimeDelta::days(1);
+const A_MOMENT: TimeDelta = TimeDelta::nanoseconds(1);
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::schedule::Days;
-    use crate::schedule::MonthDay;
-    use crate::schedule::Recurrence;
     use crate::{
         calendar::Calendar,
-        named_days::NamedDays,
-        schedule::{OnNamedDay, Schedule},
-        zone::Zone,
+        schedule::{Days, MonthDay, Recurrence},
     };
-    use chrono::NaiveTime;
     use chrono::Weekday;
     use proptest::prelude::*;
 

@@ -829,7 +829,7 @@ proptest! {
     /// for crontab expressions and calendar rules that say the same.
     #[test]
     fn instants_agree_with_a_walk_minute_by_minute(
-        zone in (0..chrono_tz::TZ_VARIANTS.len()).prop_map(|i| chrono_tz::TZ_VARIANTS[i].name().parse::<Zone>().unwrap()),
+        zone in crate::testing::any_zone(),
         // From 1973 on, all offsets are whole minutes.
         start in (94_694_400i64 / 60..4_102_444_800 / 60).prop_map(|m| DateTime::from_timestamp(m * 60, 0).unwrap()),
         hours in proptest::collection::btree_set(0u32..24, 1..4),

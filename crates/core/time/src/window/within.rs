@@ -2,7 +2,7 @@
 
 use std::{fmt, str::FromStr};
 
-use chrono::{DateTime, Datelike, NaiveDate, NaiveTime, TimeDelta, Utc, Weekday};
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc, Weekday};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -28,7 +28,7 @@ pub struct Hours {
     to: NaiveTime,
 }
 
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error(
     "\"{given}\" are no hours of a day; write two times such as \"08:00-17:00\", \"22:00-06:00\" or \"18:00-24:00\""
 )]
@@ -80,11 +80,6 @@ impl From<Hours> for String {
 }
 
 impl Hours {
-    const WHOLE_DAY: Hours = Hours {
-        from: NaiveTime::MIN,
-        to: NaiveTime::MIN,
-    };
-
     fn end_in_words(self) -> String {
         if self.to == NaiveTime::MIN {
             "24:00".to_owned()
@@ -93,18 +88,31 @@ impl Hours {
         }
     }
 
-    /// These hours of `date`. An hour in a spring gap has no length; one in an autumn fold
-    /// has two.
-    fn on(self, date: NaiveDate, zone: Zone) -> (DateTime<Utc>, DateTime<Utc>) {
+    /// These hours of `date` as the wall clock shows them: half-open, and past midnight where
+    /// they go on.
+    fn on(self, date: NaiveDate) -> (NaiveDateTime, NaiveDateTime) {
         let end_date = if self.to <= self.from {
             date + TimeDelta::days(1)
         } else {
             date
         };
-        (
-            zone.instant(date.and_time(self.from)),
-            zone.instant(end_date.and_time(self.to)),
-        )
+        (date.and_time(self.from), end_date.and_time(self.to))
+    }
+}
+
+/// Parts of time, oldest first; those that touch are one.
+#[derive(Default)]
+struct Parts(Vec<(DateTime<Utc>, DateTime<Utc>)>);
+
+impl Parts {
+    fn add(&mut self, start: DateTime<Utc>, end: DateTime<Utc>) {
+        if start >= end {
+            return;
+        }
+        match self.0.last_mut() {
+            Some(before) if before.1 >= start => before.1 = before.1.max(end),
+            _ => self.0.push((start, end)),
+        }
     }
 }
 
@@ -139,38 +147,46 @@ impl Within {
         Ok((!hours.is_empty() || !days.is_empty()).then_some(Self { hours, days }))
     }
 
+    /// The parts of `[from, to)` that count, oldest first: the time in which the wall clock
+    /// shows one of the hours, each pass of a fold on its own. Without hours whole days count,
+    /// from their first instant to that of the next day.
     pub(crate) fn parts(
         &self,
         from: DateTime<Utc>,
         to: DateTime<Utc>,
         zone: Zone,
     ) -> Vec<(DateTime<Utc>, DateTime<Utc>)> {
-        // Hours past midnight that began the day before reach into the window.
-        let first = zone.local(from).date() - TimeDelta::days(1);
-        let last = zone.local(to).date();
-        let hours: &[Hours] = if self.hours.is_empty() {
-            &[Hours::WHOLE_DAY]
-        } else {
-            &self.hours
-        };
-        let mut parts: Vec<(DateTime<Utc>, DateTime<Utc>)> = Vec::new();
-        for date in first.iter_days().take_while(|date| *date <= last) {
-            if !self.days.is_empty() && !self.days.contains(&date.weekday()) {
-                continue;
+        let mut parts = Parts::default();
+        if self.hours.is_empty() {
+            let last = zone.local(to).date() + TimeDelta::days(1);
+            let mut date = zone.local(from).date() - TimeDelta::days(1);
+            let mut start = zone.start_of(date);
+            while date <= last {
+                let end = zone.start_of(date + TimeDelta::days(1));
+                if self.days.contains(&date.weekday()) {
+                    parts.add(start.max(from), end.min(to));
+                }
+                (start, date) = (end, date + TimeDelta::days(1));
             }
-            for one in hours {
-                let (start, end) = one.on(date, zone);
-                let (start, end) = (start.max(from), end.min(to));
-                if start >= end {
+            return parts.0;
+        }
+        for stretch in zone.stretches(from, to) {
+            let offset = TimeDelta::seconds(i64::from(stretch.offset));
+            // Hours past midnight that began the day before reach into the stretch.
+            let first = (stretch.from.naive_utc() + offset).date() - TimeDelta::days(1);
+            let last = (stretch.to.naive_utc() + offset).date();
+            for date in first.iter_days().take_while(|date| *date <= last) {
+                if !self.days.is_empty() && !self.days.contains(&date.weekday()) {
                     continue;
                 }
-                match parts.last_mut() {
-                    Some(before) if before.1 >= start => before.1 = before.1.max(end),
-                    _ => parts.push((start, end)),
+                for hours in &self.hours {
+                    let (start, end) = hours.on(date);
+                    let (start, end) = ((start - offset).and_utc(), (end - offset).and_utc());
+                    parts.add(start.max(stretch.from), end.min(stretch.to));
                 }
             }
         }
-        parts
+        parts.0
     }
 
     /// For people: `08:00 to 12:00 and 13:00 to 17:00 Monday to Friday`.

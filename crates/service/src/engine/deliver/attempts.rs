@@ -1,6 +1,6 @@
 //! Writes down how attempts ended.
 
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 use maple_lark_store::{StoreError, deliveries::Ended};
 use tokio::sync::oneshot;
@@ -8,7 +8,7 @@ use tokio::sync::oneshot;
 use crate::engine::shared::Shared;
 
 /// Says whether it was written.
-type Answer = oneshot::Sender<Result<bool, String>>;
+type Answer = oneshot::Sender<Result<bool, Arc<StoreError>>>;
 
 /// How attempts ended, on the way into the records. Those that come while others are being
 /// written are written together: one commit for as many as there are.
@@ -33,7 +33,7 @@ impl AttemptWriter {
                     .store
                     .end_attempts(shared.owner, &endings, shared.now())
                     .await
-                    .map_err(|error| error.to_string());
+                    .map_err(Arc::new);
                 for (ended, tell) in endings.iter().zip(tells) {
                     // Nobody waits any more if the process is being stopped.
                     let _ = tell.send(
@@ -47,10 +47,8 @@ impl AttemptWriter {
         }
         match told.await {
             Ok(Ok(written)) => Ok(written),
-            Ok(Err(words)) => Err(StoreError::Unwritten(words)),
-            Err(_) => Err(StoreError::Unwritten(
-                "the task that wrote it was stopped".to_owned(),
-            )),
+            Ok(Err(error)) => Err(StoreError::Unwritten(error)),
+            Err(_) => Err(StoreError::Stopped),
         }
     }
 

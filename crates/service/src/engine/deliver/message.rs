@@ -171,7 +171,8 @@ async fn common(
         .store
         .documents_of_snapshot(delivery.snapshot_id, &delivery.variant)
         .await?;
-    let definitions = Definitions::frozen(&run.definitions).map_err(WorkError::Run)?;
+    let definitions =
+        Definitions::frozen(&run.definitions).map_err(|error| WorkError::Run(error.to_string()))?;
     let report = definitions
         .set
         .reports

@@ -9,7 +9,7 @@ mod outbox;
 
 use std::sync::Arc;
 
-pub use channel::{driver, mail::mail_server_of};
+pub use channel::{ChannelError, driver, mail::mail_server_of};
 pub use message::{plain_message, test_message};
 pub use outbox::watch_the_outbox;
 

@@ -253,7 +253,8 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
 async fn end_approvals(shared: &Shared) -> Result<(), WorkError> {
     let now = shared.now();
     for run in shared.store.unapproved(now).await? {
-        let definitions = Definitions::frozen(&run.definitions).map_err(WorkError::Run)?;
+        let definitions = Definitions::frozen(&run.definitions)
+            .map_err(|error| WorkError::Run(error.to_string()))?;
         let approval = definitions
             .set
             .reports
@@ -384,7 +385,9 @@ async fn tell_by_mail(
         })?),
         None => None,
     };
-    let server = mail_server_of(shared, channel).await.map_err(refused)?;
+    let server = mail_server_of(shared, channel)
+        .await
+        .map_err(|error| refused(error.to_string()))?;
     // The same batch is the same message, however often it has to be sent.
     let message = plain_message(
         &server,

@@ -4,7 +4,7 @@ use maple_lark_api::StepKind;
 use maple_lark_api::StepState;
 use std::collections::BTreeMap;
 
-use maple_lark_definition::ResolvedAudience;
+use maple_lark_definition::{BadMailbox, ResolvedAudience};
 use maple_lark_sources::{Question, Values};
 use serde::{Deserialize, Serialize};
 
@@ -47,7 +47,10 @@ pub async fn audiences(
     if let Some(only) = &run.only_to {
         let only: OnlyTo = serde_json::from_value(only.clone())
             .map_err(|error| WorkError::Run(error.to_string()))?;
-        found = vec![narrowed(definitions, found, &only).map_err(WorkError::Run)?];
+        found = vec![
+            narrowed(definitions, found, &only)
+                .map_err(|error| WorkError::Run(error.to_string()))?,
+        ];
     }
     let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
     shared
@@ -57,12 +60,23 @@ pub async fn audiences(
     Ok(found)
 }
 
+/// Why one audience's view cannot go to others.
+#[derive(Debug, thiserror::Error)]
+enum NarrowError {
+    #[error("there is no audience \"{name}\"; there is {known}")]
+    NoAudience { name: String, known: String },
+    #[error("say whose view to send; the audiences are {0}")]
+    Whose(String),
+    #[error(transparent)]
+    Address(#[from] BadMailbox),
+}
+
 /// The one audience whose view goes to others this time.
 fn narrowed(
     definitions: &Definitions,
     found: Vec<ResolvedAudience>,
     only: &OnlyTo,
-) -> Result<ResolvedAudience, String> {
+) -> Result<ResolvedAudience, NarrowError> {
     let names = || {
         found
             .iter()
@@ -74,26 +88,20 @@ fn narrowed(
         Some(name) => found
             .iter()
             .find(|audience| &audience.name == name)
-            .ok_or_else(|| format!("there is no audience \"{name}\"; there is {}", names()))?,
+            .ok_or_else(|| NarrowError::NoAudience {
+                name: name.clone(),
+                known: names(),
+            })?,
         None => match &found[..] {
             [one] => one,
             _ => {
-                return Err(format!(
-                    "say whose view to send; the audiences are {}",
-                    names()
-                ));
+                return Err(NarrowError::Whose(names()));
             }
         },
     };
     let mut to = Vec::new();
     for address in &only.to {
-        to.extend(
-            definitions.set.recipient(
-                address
-                    .parse()
-                    .map_err(|error: maple_lark_definition::BadMailbox| error.to_string())?,
-            ),
-        );
+        to.extend(definitions.set.recipient(address.parse()?));
     }
     Ok(ResolvedAudience {
         to,
@@ -136,7 +144,8 @@ async fn ask(
     let found = match answer {
         Ok(answer) => definitions
             .set
-            .audiences_from(&context.report, query, &answer.table),
+            .audiences_from(&context.report, query, &answer.table)
+            .map_err(|error| error.to_string()),
         Err(error) => Err(error.to_string()),
     };
     let (state, detail) = match &found {

@@ -23,7 +23,8 @@ impl RunContext {
     /// # Errors
     /// If what the run has on record cannot be read.
     pub fn new(run: Run) -> Result<Self, WorkError> {
-        let definitions = Definitions::frozen(&run.definitions).map_err(WorkError::Run)?;
+        let definitions = Definitions::frozen(&run.definitions)
+            .map_err(|error| WorkError::Run(error.to_string()))?;
         let report = definitions
             .set
             .reports

@@ -214,7 +214,7 @@ async fn sender_host(shared: &Shared, mail_server: &str) -> Result<String, WorkE
     };
     let server = mail_server_of(shared, channel)
         .await
-        .map_err(WorkError::Run)?;
+        .map_err(|error| WorkError::Run(error.to_string()))?;
     Ok(server
         .from
         .address

@@ -158,7 +158,8 @@ async fn formats(
                     )
                     .await?;
             }
-            Err(reason) => {
+            Err(error) => {
+                let reason = error.to_string();
                 shared
                     .store
                     .end_step(
@@ -177,14 +178,21 @@ async fn formats(
     Ok(())
 }
 
+/// Why a document has no file of a format.
+#[derive(Debug, thiserror::Error)]
+enum RenderFailed {
+    #[error(transparent)]
+    Render(#[from] maple_lark_render::RenderError),
+    #[error("rendering ended unexpectedly: {0}")]
+    Ended(#[from] tokio::task::JoinError),
+}
+
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
 async fn documents(
     document: std::sync::Arc<Document>,
     format: Format,
-) -> Result<Vec<maple_lark_render::Rendered>, String> {
-    tokio::task::spawn_blocking(move || {
-        maple_lark_render::render(&document, format).map_err(|error| error.to_string())
-    })
-    .await
-    .unwrap_or_else(|error| Err(format!("rendering ended unexpectedly: {error}")))
+) -> Result<Vec<maple_lark_render::Rendered>, RenderFailed> {
+    let rendered =
+        tokio::task::spawn_blocking(move || maple_lark_render::render(&document, format));
+    Ok(rendered.await??)
 }

@@ -7,7 +7,7 @@ use maple_lark_api::StepKind;
 use maple_lark_api::StepState;
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{AtDeadline, Readiness};
-use maple_lark_sources::Question;
+use maple_lark_sources::{Question, SourceError};
 
 use super::context::RunContext;
 use crate::engine::shared::{Shared, WorkError};
@@ -70,7 +70,7 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
             .note_step(run.id, StepKind::Wait, &subject, detail)
             .await?;
         store.wait(run.id, owner, again).await?;
-        tracing::info!(reason, %again, "waits for its data");
+        tracing::info!(%reason, %again, "waits for its data");
         return Ok(Ready::Later);
     }
     let problem = format!(
@@ -109,12 +109,25 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
     }
 }
 
+/// Why the data that a run waits for is not ready.
+#[derive(Debug, thiserror::Error)]
+enum NotReady {
+    #[error("the query said no")]
+    No,
+    #[error("the query gave no answer")]
+    NoAnswer,
+    #[error("the query must return true or false in its first column")]
+    NotTruth,
+    #[error(transparent)]
+    Source(#[from] SourceError),
+}
+
 /// Asks once; an error is the reason why the data is not ready.
 async fn ask(
     shared: &Shared,
     context: &RunContext,
     readiness: &Readiness,
-) -> Result<Result<(), String>, WorkError> {
+) -> Result<Result<(), NotReady>, WorkError> {
     let (times, values) = (context.times(None), context.values());
     let source = context.definitions.set.sources.get(&readiness.source.value);
     let source = source.ok_or_else(|| {
@@ -135,17 +148,17 @@ async fn ask(
             .await
         {
             Ok(answer) => answered_yes(&answer.table),
-            Err(error) => Err(error.to_string()),
+            Err(error) => Err(error.into()),
         },
     )
 }
 
-fn answered_yes(table: &PackedTable) -> Result<(), String> {
+fn answered_yes(table: &PackedTable) -> Result<(), NotReady> {
     match table.rows().next().as_ref().and_then(|row| row.first()) {
         Some(Value::Boolean(true)) => Ok(()),
-        Some(Value::Boolean(false)) => Err("the query said no".to_owned()),
-        Some(Value::Missing) | None => Err("the query gave no answer".to_owned()),
-        Some(_) => Err("the query must return true or false in its first column".to_owned()),
+        Some(Value::Boolean(false)) => Err(NotReady::No),
+        Some(Value::Missing) | None => Err(NotReady::NoAnswer),
+        Some(_) => Err(NotReady::NotTruth),
     }
 }
 

@@ -19,7 +19,7 @@ enum Part {
     Name { name: String, within: Option<char> },
 }
 
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum BadPlaceholder {
     #[error("a placeholder that opens with {{{{ is never closed with }}}}")]
     Unclosed,
@@ -201,20 +201,29 @@ fn readable(value: &Filler) -> String {
     }
 }
 
+/// Why a text is no JSON with placeholders.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadJson {
+    #[error("is not JSON: {0}")]
+    Json(String),
+    #[error(transparent)]
+    Placeholder(#[from] BadPlaceholder),
+}
+
 /// JSON in which every text may have placeholders.
 #[derive(Debug, Clone, PartialEq)]
 pub struct JsonTemplate(serde_json::Value);
 
 impl JsonTemplate {
     /// # Errors
-    /// In words, if the text is no JSON or a placeholder in it is none.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    /// If the text is no JSON or a placeholder in it is none.
+    pub fn parse(text: &str) -> Result<Self, BadJson> {
         let value: serde_json::Value =
-            serde_json::from_str(text).map_err(|error| format!("is not JSON: {error}"))?;
+            serde_json::from_str(text).map_err(|error| BadJson::Json(error.to_string()))?;
         let mut problem = None;
         each_text(&value, &mut |text| {
             if let Err(error) = PlaceholderText::parse(text) {
-                problem = Some(error.to_string());
+                problem = Some(BadJson::Placeholder(error));
             }
         });
         problem.map_or(Ok(Self(value)), Err)
@@ -352,11 +361,13 @@ mod tests {
         assert!(
             JsonTemplate::parse("{")
                 .unwrap_err()
+                .to_string()
                 .contains("is not JSON")
         );
         assert!(
             JsonTemplate::parse(r#"["{{ a b }}"]"#)
                 .unwrap_err()
+                .to_string()
                 .contains("is not the name of a value")
         );
     }

@@ -7,7 +7,7 @@ use maple_lark_delivery::{DeliveryError, is_within, remove_files, write_files};
 use maple_lark_store::deliveries::Delivery;
 use uuid::Uuid;
 
-use super::{ChannelDriver, refused};
+use super::{ChannelDriver, ChannelError, refused};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure},
     shared::Shared,
@@ -26,7 +26,7 @@ impl ChannelDriver for Folder<'_> {
         let run = shared.store.run(delivery.run_id).await?;
         let report = run.map(|run| run.report).unwrap_or_default();
         let folder = folder(&shared.config.deliver_into, &settings.folder)
-            .map_err(|words| refused(channel, words))?
+            .map_err(|error| refused(channel, error))?
             .join(&report);
         let documents = shared
             .store
@@ -69,7 +69,7 @@ impl ChannelDriver for Folder<'_> {
         Ok(format!("{} files in {shown}{removed}", names.len()))
     }
 
-    async fn test(&self, shared: &Shared) -> Result<String, String> {
+    async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
         let (_channel, settings) = (self.channel, self.settings);
         let folder = folder(&shared.config.deliver_into, &settings.folder)?;
         let name = format!("maple-lark-test-{}.txt", Uuid::now_v7());
@@ -77,7 +77,10 @@ impl ChannelDriver for Folder<'_> {
             .and_then(|()| remove_files(&folder, [name.as_str()]));
         tried
             .map(|()| format!("files can be written to {}", folder.display()))
-            .map_err(|error| format!("{}: {error}", folder.display()))
+            .map_err(|error| ChannelError::Folder {
+                folder: folder.display().to_string(),
+                error,
+            })
     }
 }
 
@@ -85,18 +88,17 @@ impl ChannelDriver for Folder<'_> {
 ///
 /// # Errors
 /// What to do, where they may not.
-fn folder(allowed: &[PathBuf], written: &str) -> Result<PathBuf, String> {
+fn folder(allowed: &[PathBuf], written: &str) -> Result<PathBuf, ChannelError> {
     let folder = match written.strip_prefix("env:") {
-        Some(variable) => std::env::var(variable)
-            .map_err(|_| format!("{written} is not set in the environment of the service"))?,
+        Some(variable) => {
+            std::env::var(variable).map_err(|_| ChannelError::FolderNotSet(written.to_owned()))?
+        }
         None => written.to_owned(),
     };
     if is_within(Path::new(&folder), allowed) {
         return Ok(PathBuf::from(folder));
     }
-    Err(format!(
-        "{folder} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{folder}\"]"
-    ))
+    Err(ChannelError::FolderNotAllowed(folder))
 }
 
 /// Removes files of runs before the last `keep` from a folder, but none that a newer run has

@@ -12,7 +12,7 @@ use maple_lark_sources::Reader;
 
 use maple_lark_store::deliveries::Delivery;
 
-use super::ChannelDriver;
+use super::{ChannelDriver, ChannelError};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure, message},
     shared::{Shared, WorkError},
@@ -52,8 +52,8 @@ impl ChannelDriver for Mail<'_> {
         }
     }
 
-    async fn test(&self, _shared: &Shared) -> Result<String, String> {
-        Err("a mail server is tested with a mail: say to whom".to_owned())
+    async fn test(&self, _shared: &Shared) -> Result<String, ChannelError> {
+        Err(ChannelError::NeedsRecipient)
     }
 }
 
@@ -82,10 +82,10 @@ impl Sessions {
         let open = self.take(via, channel);
         let server = match &open {
             Some(open) => open.server.clone(),
-            None => Arc::new(mail_server_of(shared, channel).await.map_err(|words| {
+            None => Arc::new(mail_server_of(shared, channel).await.map_err(|error| {
                 DeliveryError::Refused {
                     server: "the mail server".to_owned(),
-                    words,
+                    words: error.to_string(),
                 }
             })?),
         };
@@ -188,15 +188,18 @@ impl Sessions {
 pub async fn mail_server_of(
     shared: &Shared,
     channel: Option<&Channel>,
-) -> Result<MailServer, String> {
-    match channel {
-        Some(channel) => match &channel.kind {
-            ChannelKind::MailServer(settings) => mail_server(&shared.reader, channel, settings).await,
-            other => Err(format!("the channel \"{}\" is of kind \"{}\" and no mail server", channel.name, other.name())),
-        },
-        None => shared.config.mail.as_ref().map(|mail| mail.server.clone()).ok_or_else(|| {
-            "no mail server is configured; add [mail] to the configuration of the service, or a channel of kind \"mail-server\" and name it under [deliver]"
-                .to_owned()
+) -> Result<MailServer, ChannelError> {
+    let Some(channel) = channel else {
+        let own = shared.config.mail.as_ref();
+        return own
+            .map(|mail| mail.server.clone())
+            .ok_or(ChannelError::NoMail);
+    };
+    match &channel.kind {
+        ChannelKind::MailServer(settings) => mail_server(&shared.reader, channel, settings).await,
+        other => Err(ChannelError::NoMailServer {
+            name: channel.name.clone(),
+            kind: other.name(),
         }),
     }
 }
@@ -205,7 +208,7 @@ async fn mail_server(
     reader: &Reader,
     channel: &Channel,
     settings: &MailServerSettings,
-) -> Result<MailServer, String> {
+) -> Result<MailServer, ChannelError> {
     let sign_in = match &settings.sign_in {
         None => None,
         Some(MailSignIn::Password { user, password }) => Some(delivery::MailSignIn::Password {
@@ -221,7 +224,11 @@ async fn mail_server(
         Some(path) => Some(
             tokio::fs::read(path)
                 .await
-                .map_err(|error| format!("ca-file {path} cannot be read: {error}"))?,
+                .map_err(|error| ChannelError::File {
+                    setting: "ca-file",
+                    path: path.clone(),
+                    error,
+                })?,
         ),
         None => None,
     };
@@ -244,13 +251,19 @@ async fn mail_server(
     })
 }
 
-async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, String> {
+async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, ChannelError> {
     // A key has several lines, of which a setting is the first.
     let pem = match &dkim.key {
-        Setting::File(path) => tokio::fs::read_to_string(path)
-            .await
-            .map_err(|error| format!("dkim.key: {path} cannot be read: {error}"))?,
+        Setting::File(path) => {
+            tokio::fs::read_to_string(path)
+                .await
+                .map_err(|error| ChannelError::File {
+                    setting: "dkim.key:",
+                    path: path.clone(),
+                    error,
+                })?
+        }
         other => reader.setting(other).await?,
     };
-    DkimKey::new(&dkim.domain, &dkim.selector, &pem).map_err(|words| format!("dkim.key: {words}"))
+    Ok(DkimKey::new(&dkim.domain, &dkim.selector, &pem)?)
 }

@@ -8,7 +8,8 @@ mod web;
 pub mod webhook;
 
 use maple_lark_definition::{Channel, ChannelKind};
-use maple_lark_delivery::DeliveryError;
+use maple_lark_delivery::{BadDkimKey, DeliveryError};
+use maple_lark_sources::SettingError;
 use maple_lark_store::{deliveries::Delivery, notices::Notice};
 
 use super::{Deliverer, failure::Failure};
@@ -37,7 +38,7 @@ pub trait ChannelDriver: Send + Sync {
 
     /// Sends something that shows that the channel works and is marked as a test. Answers in
     /// words, as the other side does.
-    async fn test(&self, shared: &Shared) -> Result<String, String>;
+    async fn test(&self, shared: &Shared) -> Result<String, ChannelError>;
 }
 
 /// What carries deliveries by a channel.
@@ -53,9 +54,57 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
     }
 }
 
-fn refused(channel: &Channel, words: String) -> DeliveryError {
+/// Why a channel cannot be used, apart from what its other side says.
+#[derive(Debug, thiserror::Error)]
+pub enum ChannelError {
+    #[error(transparent)]
+    Setting(#[from] SettingError),
+    #[error("{0} is not set in the environment of the service")]
+    FolderNotSet(String),
+    #[error(
+        "{0} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{0}\"]"
+    )]
+    FolderNotAllowed(String),
+    #[error("{folder}: {error}")]
+    Folder {
+        folder: String,
+        #[source]
+        error: std::io::Error,
+    },
+    #[error("{0} is not host:port")]
+    NotAnAddress(String),
+    #[error(
+        "{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach"
+    )]
+    OutOfBounds {
+        address: String,
+        reason: &'static str,
+    },
+    #[error("{setting} {path} cannot be read: {error}")]
+    File {
+        setting: &'static str,
+        path: String,
+        #[source]
+        error: std::io::Error,
+    },
+    #[error("dkim.key: {0}")]
+    DkimKey(#[from] BadDkimKey),
+    #[error("the channel \"{name}\" is of kind \"{kind}\" and no mail server")]
+    NoMailServer { name: String, kind: &'static str },
+    #[error(
+        "no mail server is configured; add [mail] to the configuration of the service, or a channel of kind \"mail-server\" and name it under [deliver]"
+    )]
+    NoMail,
+    #[error("a mail server is tested with a mail: say to whom")]
+    NeedsRecipient,
+    #[error(transparent)]
+    Delivery(#[from] DeliveryError),
+}
+
+/// A delivery that fails because its channel cannot be used.
+fn refused(channel: &Channel, error: impl std::fmt::Display) -> DeliveryError {
     DeliveryError::Refused {
         server: format!("the channel \"{}\"", channel.name),
-        words,
+        words: error.to_string(),
     }
 }

@@ -8,7 +8,7 @@ use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, send_line};
 use maple_lark_sources::{NoClient, Reader};
 use maple_lark_store::{deliveries::Delivery, notices::Notice};
 
-use super::{ChannelDriver, refused};
+use super::{ChannelDriver, ChannelError, refused};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure, opened::opened},
     shared::Shared,
@@ -26,7 +26,7 @@ impl ChannelDriver for Syslog<'_> {
         let (shared, channel, settings) = (&*deliverer.shared, self.channel, self.settings);
         let address = syslog_address(&shared.reader, &settings.address)
             .await
-            .map_err(|words| refused(channel, words))?;
+            .map_err(|error| refused(channel, error))?;
         let run = opened(shared, delivery).await?;
         let document = &run.document;
         let severity = match document.summary.status {
@@ -70,7 +70,7 @@ impl ChannelDriver for Syslog<'_> {
         let (channel, settings) = (self.channel, self.settings);
         let address = syslog_address(&shared.reader, &settings.address)
             .await
-            .map_err(|words| refused(channel, words))?;
+            .map_err(|error| refused(channel, error))?;
         let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet")
             || notice.kind.starts_with("source-up");
         let line = SyslogLine {
@@ -99,7 +99,7 @@ impl ChannelDriver for Syslog<'_> {
         .map(drop)
     }
 
-    async fn test(&self, shared: &Shared) -> Result<String, String> {
+    async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
         let (channel, settings) = (self.channel, self.settings);
         let address = syslog_address(&shared.reader, &settings.address).await?;
         let line = SyslogLine {
@@ -111,14 +111,13 @@ impl ChannelDriver for Syslog<'_> {
             data: Vec::new(),
             text: "A test line from Maple Lark".to_owned(),
         };
-        send_line(
+        Ok(send_line(
             &address,
             settings.tcp,
             Duration::from_secs(channel.timeout_seconds),
             &line,
         )
-        .await
-        .map_err(|error| error.to_string())
+        .await?)
     }
 }
 
@@ -126,14 +125,12 @@ impl ChannelDriver for Syslog<'_> {
 ///
 /// # Errors
 /// In words, what to do where it may not.
-async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, String> {
+async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, ChannelError> {
     let address = reader.setting(written).await?;
     let (host, port) =
-        split_address(&address).ok_or_else(|| format!("{address} is not host:port"))?;
+        split_address(&address).ok_or_else(|| ChannelError::NotAnAddress(address.clone()))?;
     match reader.addresses(host, port).await {
-        Err(NoClient::OutOfBounds(reason)) => Err(format!(
-            "{address} may not be reached: {reason}; an administrator can allow it under sources-may-reach"
-        )),
+        Err(NoClient::OutOfBounds(reason)) => Err(ChannelError::OutOfBounds { address, reason }),
         // A name that is not known now may be later; the attempt says so.
         _ => Ok(address),
     }

@@ -4,7 +4,7 @@ use maple_lark_definition::{Channel, UploadSettings};
 use maple_lark_delivery::put_files;
 use maple_lark_store::deliveries::Delivery;
 
-use super::{ChannelDriver, web::http_target};
+use super::{ChannelDriver, ChannelError, web::http_target};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure},
     shared::Shared,
@@ -44,14 +44,10 @@ impl ChannelDriver for Upload<'_> {
         .await?)
     }
 
-    async fn test(&self, shared: &Shared) -> Result<String, String> {
+    async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
         let (channel, settings) = (self.channel, self.settings);
-        let target = http_target(&shared.reader, channel, &settings.web)
-            .await
-            .map_err(|error| error.to_string())?;
+        let target = http_target(&shared.reader, channel, &settings.web).await?;
         let file = ("maple-lark-test.txt", "text/plain", &b"test\n"[..]);
-        put_files(&target, &[], &[file])
-            .await
-            .map_err(|error| error.to_string())
+        Ok(put_files(&target, &[], &[file]).await?)
     }
 }

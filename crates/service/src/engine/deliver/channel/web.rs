@@ -6,6 +6,8 @@ use maple_lark_definition::{Channel, Setting, SignIn, Web};
 use maple_lark_delivery::{DeliveryError, HttpTarget, SignedIn};
 use maple_lark_sources::{NoClient, Reader};
 
+use super::refused;
+
 /// Where a web channel leads, signed in.
 pub async fn http_target(
     reader: &Reader,
@@ -13,19 +15,16 @@ pub async fn http_target(
     web: &Web,
 ) -> Result<HttpTarget, DeliveryError> {
     let name = format!("the channel \"{}\"", channel.name);
-    let refused = |words: String| DeliveryError::Refused {
-        server: name.clone(),
-        words,
+    let setting = async |setting: &Setting| {
+        let found = reader.setting(setting).await;
+        found.map_err(|error| refused(channel, error))
     };
-    let setting = async |setting: &Setting| reader.setting(setting).await.map_err(refused);
     let url = HttpTarget::address(&setting(&web.url).await?)
-        .ok_or_else(|| refused("its url is not one".to_owned()))?;
+        .ok_or_else(|| refused(channel, "its url is not one"))?;
     let ca = match &web.ca_file {
-        Some(path) => Some(
-            tokio::fs::read(path)
-                .await
-                .map_err(|error| refused(format!("ca-file {path} cannot be read: {error}")))?,
-        ),
+        Some(path) => Some(tokio::fs::read(path).await.map_err(|error| {
+            refused(channel, format!("ca-file {path} cannot be read: {error}"))
+        })?),
         None => None,
     };
     let sign_in = match &web.sign_in {
@@ -47,9 +46,9 @@ pub async fn http_target(
         headers.push((name.clone(), setting(value).await?));
     }
     let client = reader.web_client(&url, ca.as_deref()).await.map_err(|error| match error {
-        NoClient::OutOfBounds(reason) => refused(format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        NoClient::OutOfBounds(reason) => refused(channel, format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
         NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
-        NoClient::Certificates(words) => refused(format!("its ca-file holds no usable certificates: {words}")),
+        NoClient::Certificates(words) => refused(channel, format!("its ca-file holds no usable certificates: {words}")),
     })?;
     Ok(HttpTarget {
         client,

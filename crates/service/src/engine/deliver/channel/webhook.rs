@@ -8,7 +8,7 @@ use maple_lark_store::{deliveries::Delivery, notices::Notice};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use super::{ChannelDriver, refused, web::http_target};
+use super::{ChannelDriver, ChannelError, refused, web::http_target};
 use crate::engine::{
     deliver::{
         Deliverer,
@@ -35,7 +35,7 @@ impl ChannelDriver for Webhook<'_> {
                     .reader
                     .setting(key)
                     .await
-                    .map_err(|words| refused(channel, words))?,
+                    .map_err(|error| refused(channel, error))?,
             ),
             None => None,
         };
@@ -65,7 +65,7 @@ impl ChannelDriver for Webhook<'_> {
                     .reader
                     .setting(key)
                     .await
-                    .map_err(|words| refused(channel, words))?,
+                    .map_err(|error| refused(channel, error))?,
             ),
             None => None,
         };
@@ -86,11 +86,9 @@ impl ChannelDriver for Webhook<'_> {
         .map(drop)
     }
 
-    async fn test(&self, shared: &Shared) -> Result<String, String> {
+    async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
         let (channel, settings) = (self.channel, self.settings);
-        let target = http_target(&shared.reader, channel, &settings.web)
-            .await
-            .map_err(|error| error.to_string())?;
+        let target = http_target(&shared.reader, channel, &settings.web).await?;
         let key = match &settings.key {
             Some(key) => Some(shared.reader.setting(key).await?),
             None => None,
@@ -107,7 +105,7 @@ impl ChannelDriver for Webhook<'_> {
             body.to_string(),
         )
         .await;
-        sent.map_err(|error| error.to_string())
+        Ok(sent?)
     }
 }
 

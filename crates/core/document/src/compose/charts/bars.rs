@@ -1,0 +1,203 @@
+//! Bars, side by side or stacked, and rankings.
+
+use maple_lark_data::{
+    Table, Unit, Value,
+    figures::Order,
+    series,
+    status::{Status, StatusCounts, Thresholds},
+};
+use maple_lark_definition::BarForm;
+
+use super::{Drawing, Groups, MOST_BARS, MOST_SERIES, Places, judged, missing};
+use crate::{
+    chart::{BarSeries, Plot},
+    compose::{
+        CannotShow, axis,
+        column::{thresholds, title},
+    },
+    document::Body,
+};
+
+/// The bars of a figure: what they stand at, and for each series one value a place.
+struct Bars {
+    categories: Vec<String>,
+    series: Vec<(String, Vec<Option<f64>>)>,
+}
+
+impl Drawing<'_, '_> {
+    pub(super) fn bars(
+        &mut self,
+        label: &str,
+        values: &[String],
+        form: BarForm,
+        by: Option<&str>,
+    ) -> Result<Body, CannotShow> {
+        let Bars { categories, series } = self.read_bars(label, values, by)?;
+        let (unit, thresholds, number_format) = (
+            self.unit(&values[0]),
+            thresholds(self.query, &values[0]),
+            self.number_format(),
+        );
+        let mut reach: Vec<f64> = series
+            .iter()
+            .flat_map(|(_, values)| values.iter().flatten().copied())
+            .collect();
+        if reach.is_empty() {
+            return Ok(missing());
+        }
+        if form.stacked {
+            if reach.iter().any(|value| *value < 0.0) {
+                return Err(CannotShow::StackedBelowZero);
+            }
+            let at = |place: usize| series.iter().filter_map(move |(_, row)| row[place]);
+            reach = (0..categories.len())
+                .map(|place| series::sum(at(place)))
+                .collect();
+        }
+        let (axis, factor) = axis::axis_for(&reach, &thresholds, &unit, true, number_format);
+        let limits = axis::limits(&thresholds, factor, &axis.unit, number_format);
+        // A part of a stack is not held against the limit of the whole.
+        let limited = thresholds.is_set() && !form.stacked;
+        let series: Vec<BarSeries> = series
+            .into_iter()
+            .map(|(name, values)| {
+                self.bar_series(name, &values, &unit, factor, limited.then_some(&thresholds))
+            })
+            .collect();
+        let mut counts = StatusCounts::default();
+        for bars in series.iter().filter(|_| limited) {
+            let known = bars.statuses.iter().zip(&bars.values);
+            known
+                .filter(|(_, value)| value.is_some())
+                .for_each(|(status, _)| counts.add(*status));
+        }
+        let mut description = format!("Bar chart: {}.", self.block.title);
+        for bars in &series {
+            let pairs: Vec<String> = categories
+                .iter()
+                .zip(&bars.labels)
+                .map(|(category, value)| format!("{category} {value}"))
+                .collect();
+            description += &format!(" {}: {}.", bars.name, pairs.join(", "));
+        }
+        let plot = Plot::Bars {
+            categories,
+            series,
+            form,
+        };
+        Ok(judged(axis, limits, plot, description, counts))
+    }
+
+    fn read_bars(
+        &self,
+        label: &str,
+        values: &[String],
+        by: Option<&str>,
+    ) -> Result<Bars, CannotShow> {
+        let label = self.column(label)?;
+        let numbers: Vec<usize> = values
+            .iter()
+            .map(|name| self.number(name))
+            .collect::<Result<_, _>>()?;
+        let by = by.map(|by| self.column(by)).transpose()?;
+        let mut categories = Places::default();
+        let mut groups = Groups::new();
+        for row in &self.table.rows {
+            let category = self.text(&row[label]);
+            if let Some(by) = by {
+                let place = categories.of(category);
+                groups.add(self.text(&row[by]), (place, row[numbers[0]].as_number()));
+                continue;
+            }
+            // Without a series column every row is a bar of its own, even of the same name.
+            categories.names.push(category);
+            let place = categories.names.len() - 1;
+            for (name, number) in values.iter().zip(&numbers) {
+                groups.add(title(self.query, name), (place, row[*number].as_number()));
+            }
+        }
+        let (categories, groups) = (categories.names, groups.all);
+        if categories.len() > MOST_BARS {
+            return Err(CannotShow::too_many(categories.len(), "bars", MOST_BARS));
+        }
+        if groups.len() > MOST_SERIES {
+            return Err(CannotShow::too_many(groups.len(), "series", MOST_SERIES));
+        }
+        let series = groups
+            .into_iter()
+            .map(|(name, cells)| {
+                let mut row = vec![None; categories.len()];
+                cells
+                    .into_iter()
+                    .for_each(|(place, value)| row[place] = value);
+                (name, row)
+            })
+            .collect();
+        Ok(Bars { categories, series })
+    }
+
+    fn bar_series(
+        &mut self,
+        name: String,
+        values: &[Option<f64>],
+        unit: &Unit,
+        factor: f64,
+        limits: Option<&Thresholds>,
+    ) -> BarSeries {
+        let number_format = self.number_format();
+        let label = |value: &Option<f64>| {
+            value.map_or_else(|| "–".to_owned(), |value| unit.format(value, number_format))
+        };
+        let status =
+            |value: &Option<f64>| limits.map_or(Status::Ok, |limits| limits.status(*value));
+        BarSeries {
+            colour: self.context.colours.of(&name),
+            name,
+            labels: values.iter().map(label).collect(),
+            statuses: values.iter().map(status).collect(),
+            values: values
+                .iter()
+                .map(|value| value.map(|value| value * factor))
+                .collect(),
+        }
+    }
+
+    pub(super) fn ranking(
+        &mut self,
+        label: &str,
+        value: &str,
+        limit: usize,
+        order: Order,
+    ) -> Result<Body, CannotShow> {
+        let number = self.number(value)?;
+        let mut ranked: Vec<(f64, &Vec<Value>)> = self
+            .table
+            .rows
+            .iter()
+            .filter_map(|row| Some((row[number].as_number()?, row)))
+            .collect();
+        ranked.sort_by(|(a, _), (b, _)| {
+            if order == Order::Highest {
+                b.total_cmp(a)
+            } else {
+                a.total_cmp(b)
+            }
+        });
+        let table = Table {
+            columns: self.table.columns.clone(),
+            rows: ranked
+                .into_iter()
+                .take(limit)
+                .map(|(_, row)| row.clone())
+                .collect(),
+            truncated: false,
+        };
+        let mut drawing = Drawing {
+            block: self.block,
+            query: self.query,
+            table: &table,
+            context: self.context,
+        };
+        drawing.bars(label, &[value.to_owned()], BarForm::default(), None)
+    }
+}

@@ -1,0 +1,74 @@
+//! Box plots: median, quartiles, and what lies far outside.
+
+use maple_lark_data::series;
+
+use super::{Drawing, Groups, MOST_BARS, done, missing};
+use crate::{
+    chart::{BoxRow, Plot},
+    compose::{
+        CannotShow, axis,
+        column::{thresholds, title},
+    },
+    document::Body,
+};
+
+impl Drawing<'_, '_> {
+    pub(super) fn boxes(&mut self, value: &str, row: Option<&str>) -> Result<Body, CannotShow> {
+        let (number, unit, number_format) =
+            (self.number(value)?, self.unit(value), self.number_format());
+        let by = row.map(|row| self.column(row)).transpose()?;
+        let mut groups = Groups::new();
+        for row in &self.table.rows {
+            let name = by.map_or_else(|| title(self.query, value), |by| self.text(&row[by]));
+            if let Some(value) = row[number].as_number().filter(|n| n.is_finite()) {
+                groups.add(name, value);
+            }
+        }
+        let groups = groups.all;
+        if groups.is_empty() {
+            return Ok(missing());
+        }
+        if groups.len() > MOST_BARS {
+            return Err(CannotShow::too_many(groups.len(), "boxes", MOST_BARS));
+        }
+        let all: Vec<f64> = groups
+            .iter()
+            .flat_map(|(_, values)| values.iter().copied())
+            .collect();
+        let limits = thresholds(self.query, value);
+        let (axis, factor) = axis::axis_for(&all, &limits, &unit, false, number_format);
+        let mut description = format!("Box plot: {}.", self.block.title);
+        let mut boxes = Vec::new();
+        for (name, mut values) in groups {
+            values.iter_mut().for_each(|value| *value *= factor);
+            let mut drawn = box_of(name, &mut values);
+            drawn.label = unit.format(drawn.median / factor, number_format);
+            description += &format!(" {}: median {}.", drawn.name, drawn.label);
+            boxes.push(drawn);
+        }
+        let limits = axis::limits(&limits, factor, &axis.unit, number_format);
+        Ok(done(axis, limits, Plot::Boxes { boxes }, description))
+    }
+}
+
+/// Whiskers reach the last value within one and a half times the quartiles' distance.
+fn box_of(name: String, values: &mut [f64]) -> BoxRow {
+    let mut at = |percentile| series::percentile(values, percentile);
+    let (lower_quartile, median, upper_quartile) = (at(25.0), at(50.0), at(75.0));
+    let reach = 1.5 * (upper_quartile - lower_quartile);
+    let (inside, outside): (Vec<f64>, Vec<f64>) = values
+        .iter()
+        .partition(|value| **value >= lower_quartile - reach && **value <= upper_quartile + reach);
+    let low = inside.iter().copied().fold(lower_quartile, f64::min);
+    let high = inside.iter().copied().fold(upper_quartile, f64::max);
+    BoxRow {
+        name,
+        low,
+        lower_quartile,
+        median,
+        upper_quartile,
+        high,
+        outside,
+        label: String::new(),
+    }
+}

@@ -1,0 +1,235 @@
+//! The charts of blocks: what each kind makes of its query's rows.
+
+mod bars;
+mod boxes;
+mod breakdown;
+mod heat;
+mod histogram;
+mod lines;
+mod scatter;
+mod share;
+mod timeline;
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
+use maple_lark_data::{Table, Unit, Value, number_format::NumberFormat, status::StatusCounts};
+use maple_lark_definition::{Block as Definition, BlockKind, Query};
+use maple_lark_time::Window;
+
+use crate::{
+    chart::{Chart, Limit, Plot, ValueAxis},
+    compose::{
+        CannotShow, Context,
+        column::{column, numeric_column, readable, unit},
+    },
+    document::Body,
+};
+
+/// The most series that a figure can tell apart.
+const MOST_SERIES: usize = 16;
+
+/// The most bars, rows of a timeline or boxes in one figure.
+const MOST_BARS: usize = 60;
+
+/// Draws a block that is a chart.
+pub(crate) fn chart(
+    block: &Definition,
+    query: &Query,
+    table: &Table,
+    context: &mut Context<'_>,
+) -> Result<Body, CannotShow> {
+    let mut drawing = Drawing {
+        block,
+        query,
+        table,
+        context,
+    };
+    match &block.kind {
+        BlockKind::Line {
+            time,
+            values,
+            series,
+            style,
+            spans,
+        } => {
+            let spans = spans.as_ref().map(|spans| spans.value.as_str());
+            drawing.lines(time, values, series.as_deref(), *style, spans)
+        }
+        BlockKind::Bar {
+            label,
+            values,
+            form,
+            series,
+        } => drawing.bars(label, values, *form, series.as_deref()),
+        BlockKind::Ranking {
+            label,
+            value,
+            limit,
+            order,
+        } => drawing.ranking(label, value, *limit, *order),
+        BlockKind::Breakdown { label, value } => drawing.breakdown(label, value),
+        BlockKind::Heat {
+            by,
+            value,
+            aggregation,
+        } => drawing.heat(by, value, *aggregation),
+        BlockKind::Timeline { time, row, state } => drawing.timeline(time, row, state),
+        BlockKind::Scatter { across, up, series } => drawing.scatter(across, up, series.as_deref()),
+        BlockKind::Histogram { value, bins } => drawing.histogram(value, *bins),
+        BlockKind::Boxes { value, row } => drawing.boxes(value, row.as_deref()),
+        BlockKind::Share {
+            label,
+            value,
+            round,
+        } => drawing.share(label, value, *round),
+        _ => Err(CannotShow::NoChart),
+    }
+}
+
+struct Drawing<'d, 'c> {
+    block: &'d Definition,
+    query: &'d Query,
+    table: &'d Table,
+    context: &'d mut Context<'c>,
+}
+
+/// Things by name, in the order in which names first come.
+struct Groups<T> {
+    places: HashMap<String, usize>,
+    all: Vec<(String, Vec<T>)>,
+}
+
+impl<T> Groups<T> {
+    fn new() -> Self {
+        Self {
+            places: HashMap::new(),
+            all: Vec::new(),
+        }
+    }
+
+    fn add(&mut self, name: String, one: T) {
+        match self.places.get(&name) {
+            Some(place) => self.all[*place].1.push(one),
+            None => {
+                self.places.insert(name.clone(), self.all.len());
+                self.all.push((name, vec![one]));
+            }
+        }
+    }
+}
+
+/// Names with their places, in the order in which they first come.
+#[derive(Default)]
+struct Places {
+    places: HashMap<String, usize>,
+    names: Vec<String>,
+}
+
+impl Places {
+    fn of(&mut self, name: String) -> usize {
+        if let Some(place) = self.places.get(&name) {
+            return *place;
+        }
+        self.places.insert(name.clone(), self.names.len());
+        self.names.push(name);
+        self.names.len() - 1
+    }
+}
+
+fn missing() -> Body {
+    Body::Empty {
+        sentence: "Every value in this window is missing.".to_owned(),
+        rows: false,
+    }
+}
+
+fn instant(value: &Value, window: &Window) -> Option<DateTime<Utc>> {
+    match value {
+        Value::Instant(at) => Some(*at),
+        Value::Date(date) => Some(window.zone.start_of(*date)),
+        _ => None,
+    }
+}
+
+/// The lowest and the highest of values; the wrong way round if there are none.
+fn extremes<'v>(values: impl IntoIterator<Item = &'v f64>) -> (f64, f64) {
+    values
+        .into_iter()
+        .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), value| {
+            (low.min(*value), high.max(*value))
+        })
+}
+
+impl Drawing<'_, '_> {
+    fn number_format(&self) -> NumberFormat {
+        self.context.number_format
+    }
+
+    fn window(&self) -> &Window {
+        &self.context.snapshot.window
+    }
+
+    fn column(&self, name: &str) -> Result<usize, CannotShow> {
+        column(&self.table.columns, self.query, name)
+    }
+
+    fn number(&self, name: &str) -> Result<usize, CannotShow> {
+        numeric_column(self.table, self.query, name)
+    }
+
+    fn unit(&self, name: &str) -> Unit {
+        unit(self.query, name)
+    }
+
+    fn text(&self, value: &Value) -> String {
+        readable(value, self.window().zone, true, self.number_format())
+    }
+
+    fn instant(&self, value: &Value) -> Option<DateTime<Utc>> {
+        instant(value, self.window())
+    }
+
+    fn times(&self, time: &str) -> Result<usize, CannotShow> {
+        let index = self.column(time)?;
+        let rows = &self.table.rows;
+        if rows.iter().all(|row| self.instant(&row[index]).is_none()) {
+            return Err(CannotShow::NoTimes {
+                query: self.query.name.clone(),
+                column: time.to_owned(),
+            });
+        }
+        Ok(index)
+    }
+
+    /// A label and a number of each row that has the number.
+    fn labelled(&self, label: usize, number: usize) -> Vec<(String, f64)> {
+        let rows = self.table.rows.iter();
+        rows.filter_map(|row| Some((self.text(&row[label]), row[number].as_number()?)))
+            .collect()
+    }
+}
+
+fn done(axis: ValueAxis, limits: Vec<Limit>, plot: Plot, description: String) -> Body {
+    judged(axis, limits, plot, description, StatusCounts::default())
+}
+
+/// A chart with how its values stand; limits off its axis are left out.
+fn judged(
+    axis: ValueAxis,
+    mut limits: Vec<Limit>,
+    plot: Plot,
+    description: String,
+    judged: StatusCounts,
+) -> Body {
+    limits.retain(|limit| limit.at >= axis.min && limit.at <= axis.max);
+    Body::Chart {
+        chart: Chart {
+            axis,
+            limits,
+            plot,
+            description,
+            judged,
+        },
+    }
+}

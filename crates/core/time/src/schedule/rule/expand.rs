@@ -1,0 +1,410 @@
+//! Unrolls a recurrence rule: period by period, each with the set of times that fit.
+
+use chrono::{Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Timelike, Weekday};
+
+use super::parts::{DayOfWeek, Frequency, Parts};
+use crate::zone::week_start;
+
+/// After the last day of this year a rule finds nothing more.
+const LAST_YEAR: i32 = 9999;
+
+/// So many periods, or days, in a row may give nothing; then a rule is taken to give nothing
+/// ever again. They are more than the days of the 400 years after which weekdays and leap
+/// years repeat.
+const MOST_STEPS: u32 = 150_000;
+
+/// A rule with all that it takes from its first time filled in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Pattern {
+    parts: Parts,
+    first: NaiveDateTime,
+    /// Seconds from the start of a period of at most a day to each time of it, sorted.
+    offsets: Vec<i64>,
+}
+
+impl Pattern {
+    /// What the rule does not say follows from its first time (RFC 5545, 3.3.10).
+    pub(super) fn new(mut parts: Parts, first: NaiveDateTime) -> Self {
+        let no_days = parts.week_numbers.is_empty()
+            && parts.year_days.is_empty()
+            && parts.month_days.is_empty()
+            && parts.weekdays.is_empty();
+        match parts.frequency {
+            Frequency::Yearly if no_days => {
+                if parts.months.is_empty() {
+                    parts.months = vec![first.month() as i32];
+                }
+                parts.month_days = vec![first.day() as i32];
+            }
+            Frequency::Monthly if no_days => parts.month_days = vec![first.day() as i32],
+            Frequency::Weekly if no_days => {
+                parts.weekdays = vec![DayOfWeek {
+                    nth: None,
+                    day: first.weekday(),
+                }];
+            }
+            _ => {}
+        }
+        let or_first = |list: &[i32], own: u32, longest: Frequency| match list {
+            // A period as short as this has its own.
+            _ if parts.frequency <= longest => vec![0],
+            [] => vec![i64::from(own)],
+            list => list.iter().map(|one| i64::from(*one)).collect(),
+        };
+        let hours = or_first(&parts.hours, first.hour(), Frequency::Hourly);
+        let minutes = or_first(&parts.minutes, first.minute(), Frequency::Minutely);
+        let seconds = or_first(&parts.seconds, first.second(), Frequency::Secondly);
+        let mut offsets = Vec::with_capacity(hours.len() * minutes.len() * seconds.len());
+        for hour in &hours {
+            for minute in &minutes {
+                offsets.extend(
+                    seconds
+                        .iter()
+                        .map(|second| hour * 3600 + minute * 60 + second),
+                );
+            }
+        }
+        Self {
+            parts,
+            first,
+            offsets,
+        }
+    }
+
+    /// All occurrences at or after `from`, oldest first; none is before the first time.
+    pub(super) fn from(&self, from: NaiveDateTime) -> Occurrences<'_> {
+        let from = from.max(self.first);
+        Occurrences {
+            pattern: self,
+            from,
+            period: self.period_of(from),
+            starts: Vec::new(),
+            chosen: Vec::new(),
+            place: 0,
+            steps: 0,
+        }
+    }
+
+    /// The number of the period, counted from the one of the first time, that is the last to
+    /// begin at or before `at`.
+    fn period_of(&self, at: NaiveDateTime) -> i64 {
+        self.units(at).div_euclid(self.parts.interval)
+    }
+
+    /// How many years, months, weeks … `at` is after the one that holds the first time.
+    fn units(&self, at: NaiveDateTime) -> i64 {
+        let first = self.first;
+        let days = |from: NaiveDate, to: NaiveDate| (to - from).num_days();
+        match self.parts.frequency {
+            Frequency::Yearly => i64::from(at.year() - first.year()),
+            Frequency::Monthly => {
+                i64::from(at.year() - first.year()) * 12 + i64::from(at.month())
+                    - i64::from(first.month())
+            }
+            Frequency::Weekly => {
+                let week = |at: NaiveDateTime| week_start(at.date(), self.parts.week_starts);
+                days(week(first), week(at)) / 7
+            }
+            Frequency::Daily => days(first.date(), at.date()),
+            Frequency::Hourly | Frequency::Minutely | Frequency::Secondly => {
+                let length = self.unit_seconds();
+                at.and_utc().timestamp().div_euclid(length)
+                    - first.and_utc().timestamp().div_euclid(length)
+            }
+        }
+    }
+
+    fn unit_seconds(&self) -> i64 {
+        match self.parts.frequency {
+            Frequency::Secondly => 1,
+            Frequency::Minutely => 60,
+            _ => 3600,
+        }
+    }
+
+    fn date_fits(&self, date: NaiveDate) -> bool {
+        let parts = &self.parts;
+        let counted = |list: &[i32], place: u32, of: u32| {
+            list.is_empty()
+                || list.contains(&(place as i32))
+                || list.contains(&(place as i32 - of as i32 - 1))
+        };
+        (parts.months.is_empty() || parts.months.contains(&(date.month() as i32)))
+            && (parts.month_days.is_empty()
+                || counted(&parts.month_days, date.day(), days_in_month(date)))
+            && (parts.weekdays.is_empty()
+                || parts
+                    .weekdays
+                    .iter()
+                    .any(|day| self.weekday_fits(*day, date)))
+            && (parts.year_days.is_empty()
+                || counted(&parts.year_days, date.ordinal(), days_in_year(date)))
+            && (parts.week_numbers.is_empty() || self.week_fits(date))
+    }
+
+    /// A numbered weekday counts within the month, or within the year if the rule is yearly
+    /// and names no months.
+    fn weekday_fits(&self, named: DayOfWeek, date: NaiveDate) -> bool {
+        if date.weekday() != named.day {
+            return false;
+        }
+        let Some(nth) = named.nth else {
+            return true;
+        };
+        let in_month = self.parts.frequency == Frequency::Monthly || !self.parts.months.is_empty();
+        let (place, of) = if in_month {
+            (date.day(), days_in_month(date))
+        } else {
+            (date.ordinal(), days_in_year(date))
+        };
+        if nth > 0 {
+            (place as i32 - 1) / 7 + 1 == nth
+        } else {
+            (of as i32 - place as i32) / 7 + 1 == -nth
+        }
+    }
+
+    /// Weeks belong to the year that most of their days are in, as ISO 8601 has it: the first
+    /// days of January may be of the last week of the year before.
+    fn week_fits(&self, date: NaiveDate) -> bool {
+        let number = week_number(date, self.parts.week_starts);
+        let middle = week_middle(date, self.parts.week_starts);
+        self.parts.week_numbers.iter().any(|wanted| {
+            *wanted == number
+                || *wanted < 0
+                    && NaiveDate::from_ymd_opt(middle.year(), 12, 28).is_some_and(|last| {
+                        number - week_number(last, self.parts.week_starts) - 1 == *wanted
+                    })
+        })
+    }
+}
+
+fn days_in_year(date: NaiveDate) -> u32 {
+    if date.leap_year() { 366 } else { 365 }
+}
+
+fn days_in_month(date: NaiveDate) -> u32 {
+    u32::from(date.num_days_in_month())
+}
+
+/// The fourth day of the week that holds a date; its year is the week's.
+fn week_middle(date: NaiveDate, starts: Weekday) -> NaiveDate {
+    week_start(date, starts) + TimeDelta::days(3)
+}
+
+fn week_number(date: NaiveDate, starts: Weekday) -> i32 {
+    (week_middle(date, starts).ordinal() as i32 - 1) / 7 + 1
+}
+
+/// The occurrences of a rule; see [`Pattern::from`].
+#[derive(Debug, Clone)]
+pub(super) struct Occurrences<'p> {
+    pattern: &'p Pattern,
+    from: NaiveDateTime,
+    /// The period that is unrolled next.
+    period: i64,
+    /// What the offsets of the pattern are counted from in the period under way.
+    starts: Vec<NaiveDateTime>,
+    /// Which of its times are chosen, where the rule chooses.
+    chosen: Vec<usize>,
+    place: usize,
+    steps: u32,
+}
+
+impl Iterator for Occurrences<'_> {
+    type Item = NaiveDateTime;
+
+    fn next(&mut self) -> Option<NaiveDateTime> {
+        loop {
+            if self.place < self.len() {
+                let at = self.at(self.place);
+                self.place += 1;
+                self.steps = 0;
+                return Some(at);
+            }
+            self.unroll()?;
+        }
+    }
+}
+
+impl Occurrences<'_> {
+    fn choosing(&self) -> bool {
+        !self.pattern.parts.positions.is_empty()
+    }
+
+    fn candidates(&self) -> usize {
+        self.starts.len() * self.pattern.offsets.len()
+    }
+
+    fn len(&self) -> usize {
+        if self.choosing() {
+            self.chosen.len()
+        } else {
+            self.candidates()
+        }
+    }
+
+    fn at(&self, place: usize) -> NaiveDateTime {
+        let place = if self.choosing() {
+            self.chosen[place]
+        } else {
+            place
+        };
+        let offsets = &self.pattern.offsets;
+        self.starts[place / offsets.len()] + TimeDelta::seconds(offsets[place % offsets.len()])
+    }
+
+    /// Goes on to the next period that has times; nothing where there is none.
+    fn unroll(&mut self) -> Option<()> {
+        self.starts.clear();
+        if self.pattern.parts.frequency < Frequency::Daily {
+            self.unroll_time()?;
+        } else {
+            self.unroll_dates()?;
+        }
+        self.period += 1;
+        if self.choosing() {
+            let all = self.candidates() as i64;
+            let place = |position: &i32| {
+                let position = i64::from(*position);
+                let place = if position > 0 {
+                    position - 1
+                } else {
+                    all + position
+                };
+                (0..all).contains(&place).then_some(place as usize)
+            };
+            let positions = &self.pattern.parts.positions;
+            self.chosen = positions.iter().filter_map(place).collect();
+            self.chosen.sort_unstable();
+            self.chosen.dedup();
+        }
+        // What lies before the moment asked from is passed over.
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if self.at(middle) < self.from {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        self.place = low;
+        Some(())
+    }
+
+    fn step(&mut self) -> Option<()> {
+        self.steps += 1;
+        (self.steps <= MOST_STEPS).then_some(())
+    }
+
+    /// Puts the dates of the next period that has any into `starts`.
+    fn unroll_dates(&mut self) -> Option<()> {
+        let pattern = self.pattern;
+        let Parts {
+            frequency,
+            interval,
+            week_starts,
+            ..
+        } = pattern.parts;
+        loop {
+            self.step()?;
+            let units = self.period.checked_mul(interval)?;
+            let first = pattern.first.date();
+            let (start, days) = match frequency {
+                Frequency::Yearly => {
+                    let year = i32::try_from(i64::from(first.year()) + units).ok()?;
+                    let start = NaiveDate::from_ymd_opt(year, 1, 1)?;
+                    (start, days_in_year(start))
+                }
+                Frequency::Monthly => {
+                    let months = i64::from(first.year()) * 12 + i64::from(first.month0()) + units;
+                    let year = i32::try_from(months.div_euclid(12)).ok()?;
+                    let start = NaiveDate::from_ymd_opt(year, months.rem_euclid(12) as u32 + 1, 1)?;
+                    (start, days_in_month(start))
+                }
+                Frequency::Weekly => {
+                    let week = week_start(first, week_starts);
+                    (
+                        week.checked_add_signed(TimeDelta::try_days(units.checked_mul(7)?)?)?,
+                        7,
+                    )
+                }
+                _ => (first.checked_add_signed(TimeDelta::try_days(units)?)?, 1),
+            };
+            if start.year() > LAST_YEAR {
+                return None;
+            }
+            let fits = |date: &NaiveDate| pattern.date_fits(*date) && date.year() <= LAST_YEAR;
+            let dates = start.iter_days().take(days as usize).filter(fits);
+            self.starts
+                .extend(dates.map(|date| date.and_time(NaiveTime::MIN)));
+            if !self.starts.is_empty() {
+                return Some(());
+            }
+            self.period += 1;
+        }
+    }
+
+    /// Puts the start of the next hour, minute or second that fits into `starts`. What does not
+    /// fit is passed over in one go: the rest of a day, of an hour, of a minute.
+    fn unroll_time(&mut self) -> Option<()> {
+        let pattern = self.pattern;
+        let (parts, length) = (&pattern.parts, pattern.unit_seconds());
+        let base = pattern.first.and_utc().timestamp().div_euclid(length);
+        loop {
+            self.step()?;
+            let seconds = self
+                .period
+                .checked_mul(parts.interval)?
+                .checked_add(base)?
+                .checked_mul(length)?;
+            let at = chrono::DateTime::from_timestamp(seconds, 0)?.naive_utc();
+            if at.year() > LAST_YEAR {
+                return None;
+            }
+            let Some(later) = self.passed_over(at) else {
+                self.starts.push(at);
+                return Some(());
+            };
+            let units = later.and_utc().timestamp().div_euclid(length) - base;
+            let period =
+                units.div_euclid(parts.interval) + i64::from(units.rem_euclid(parts.interval) > 0);
+            self.period = period.max(self.period + 1);
+        }
+    }
+
+    /// The earliest moment after `at` that may fit; nothing if `at` itself does.
+    fn passed_over(&mut self, at: NaiveDateTime) -> Option<NaiveDateTime> {
+        let pattern = self.pattern;
+        let parts = &pattern.parts;
+        if !pattern.date_fits(at.date()) {
+            let mut date = at.date() + TimeDelta::days(1);
+            while !pattern.date_fits(date) && date.year() <= LAST_YEAR && self.step().is_some() {
+                date += TimeDelta::days(1);
+            }
+            return Some(date.and_time(NaiveTime::MIN));
+        }
+        let missing = |list: &[i32], shown: u32| {
+            !list.is_empty() && list.binary_search(&(shown as i32)).is_err()
+        };
+        let hour = at - TimeDelta::seconds(i64::from(at.minute() * 60 + at.second()));
+        if missing(&parts.hours, at.hour()) {
+            let later = parts.hours.iter().find(|hour| **hour > at.hour() as i32);
+            return Some(match later {
+                Some(later) => hour + TimeDelta::hours(i64::from(*later) - i64::from(at.hour())),
+                None => at.date().and_time(NaiveTime::MIN) + TimeDelta::days(1),
+            });
+        }
+        if parts.frequency <= Frequency::Minutely && missing(&parts.minutes, at.minute()) {
+            let later = parts.minutes.iter().find(|one| **one > at.minute() as i32);
+            return Some(hour + TimeDelta::minutes(later.map_or(60, |later| i64::from(*later))));
+        }
+        if parts.frequency == Frequency::Secondly && missing(&parts.seconds, at.second()) {
+            let minute = at - TimeDelta::seconds(i64::from(at.second()));
+            let later = parts.seconds.iter().find(|one| **one > at.second() as i32);
+            return Some(minute + TimeDelta::seconds(later.map_or(60, |later| i64::from(*later))));
+        }
+        None
+    }
+}

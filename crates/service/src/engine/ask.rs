@@ -1,0 +1,156 @@
+//! Asks one query, with those that it needs, and keeps nothing.
+
+use std::collections::BTreeMap;
+
+use maple_lark_definition::{
+    Dashboard, DefinitionSet, Origin, ParameterValue, Query, Sampler, Source, Times,
+};
+use maple_lark_document::{
+    compose::{CannotShow, answers::Evaluation},
+    snapshot::Outcome,
+};
+use maple_lark_sources::{Answer, Question, SourceError};
+use maple_lark_time::nearest::suggestion;
+
+use super::{sample, shared::Shared};
+
+/// What a query is asked among.
+pub(crate) struct Among<'a> {
+    pub(crate) set: &'a DefinitionSet,
+    /// The dashboard that it is one of; none for a query that stands alone.
+    pub(crate) dashboard: Option<&'a Dashboard>,
+    pub(crate) times: &'a Times,
+    pub(crate) values: &'a BTreeMap<String, ParameterValue>,
+}
+
+/// Why a query has no answer.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum AskError {
+    #[error("there is no source \"{name}\".{suggestion}")]
+    NoSource { name: String, suggestion: String },
+    #[error("there is no sampler \"{0}\"")]
+    NoSampler(String),
+    #[error("{0}")]
+    History(String),
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    #[error(transparent)]
+    Evaluation(#[from] CannotShow),
+}
+
+impl Among<'_> {
+    fn source(&self, name: &str) -> Result<&Source, AskError> {
+        let known = &self.set.sources;
+        known.get(name).ok_or_else(|| AskError::NoSource {
+            name: name.to_owned(),
+            suggestion: suggestion(name, known.keys().map(String::as_str)),
+        })
+    }
+
+    fn sampler(&self, name: &str) -> Result<&Sampler, AskError> {
+        let known = &self.set.samplers;
+        known
+            .get(name)
+            .ok_or_else(|| AskError::NoSampler(name.to_owned()))
+    }
+
+    fn queries(&self) -> &[Query] {
+        self.dashboard.map_or(&[], |dashboard| &dashboard.queries)
+    }
+
+    /// The query and all that it takes rows from, each once.
+    fn needed<'q>(&'q self, query: &'q Query) -> Result<Vec<&'q Query>, AskError> {
+        let mut needed = vec![query];
+        let mut place = 0;
+        while let Some(query) = needed.get(place).copied() {
+            for name in query.needs() {
+                let other = self.queries().iter().find(|other| other.name == name);
+                let other = other.ok_or_else(|| CannotShow::NoQuery(name.to_owned()))?;
+                if !needed.iter().any(|known| known.name == other.name) {
+                    needed.push(other);
+                }
+            }
+            place += 1;
+        }
+        Ok(needed)
+    }
+}
+
+/// The answer of a query, and the question as its source got it.
+///
+/// # Errors
+/// If it, or a query that it needs, cannot be asked or evaluated.
+pub(super) async fn ask(
+    shared: &Shared,
+    among: &Among<'_>,
+    query: &Query,
+) -> Result<Answer, AskError> {
+    let mut asked: BTreeMap<&str, Answer> = BTreeMap::new();
+    for needed in among.needed(query)? {
+        if let Some(answer) = outside(shared, among, needed).await? {
+            asked.insert(&needed.name, answer);
+        }
+    }
+    let evaluated = Evaluation {
+        queries: among.queries(),
+        window: &among.times.window,
+        step: &|_| among.times.step,
+        rows: &|query| {
+            let answer = asked.get(query.name.as_str());
+            let answer = answer.ok_or_else(|| CannotShow::NoAnswer(query.name.clone()))?;
+            Ok(answer.table.clone())
+        },
+    }
+    .answer(query)?;
+    // What was sent and noted is said of the query whose rows these are.
+    let mut first = query;
+    while let Origin::Query(name) = &first.origin {
+        let next = among
+            .queries()
+            .iter()
+            .find(|query| query.name == name.value);
+        first = next.ok_or_else(|| CannotShow::NoQuery(name.value.clone()))?;
+    }
+    let origin = asked.remove(first.name.as_str());
+    Ok(Answer {
+        table: evaluated.table,
+        sent: origin
+            .as_ref()
+            .map_or_else(String::new, |answer| answer.sent.clone()),
+        note: origin.and_then(|answer| answer.note),
+    })
+}
+
+/// The rows that a query has from a source or from the history of a sampler; nothing if it
+/// takes them from another query.
+async fn outside(
+    shared: &Shared,
+    among: &Among<'_>,
+    query: &Query,
+) -> Result<Option<Answer>, AskError> {
+    match &query.origin {
+        Origin::Query(_) => Ok(None),
+        Origin::Sampler(name) => {
+            let sampler = among.sampler(&name.value)?;
+            let window = &among.times.window;
+            match sample::history(shared, &sampler.name, window, &query.then).await {
+                Outcome::Rows(table) => Ok(Some(Answer {
+                    table,
+                    sent: query.written(),
+                    note: None,
+                })),
+                Outcome::Failed(reason) => Err(AskError::History(reason)),
+            }
+        }
+        Origin::Source { name, ask } => {
+            let source = among.source(&name.value)?;
+            let _permit = shared.source_limits.of_source(source).await;
+            let question = Question {
+                ask,
+                times: among.times,
+                values: among.values,
+            };
+            Ok(Some(shared.reader.read(source, question).await?))
+        }
+    }
+}
