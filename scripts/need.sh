@@ -49,6 +49,22 @@ if [ ${#missing[@]} -gt 0 ]; then
     || { echo "error: Debian's packages ${missing[*]} could not be installed; apt-get said why above" >&2; exit 1; }
 fi
 
+# Clocks are changed by law; the system's zone files follow by Debian's updates. Without them
+# the program's own rules hold, so a machine that cannot be updated goes on as it is.
+stamp="${XDG_CACHE_HOME:-$HOME/.cache}/maple-lark/zone-files-looked-at"
+release=$(sed -n '1s/^# version //p' /usr/share/zoneinfo/tzdata.zi 2>/dev/null || true)
+if [[ "$release" < "$(date +%Y)" ]] && [ -z "$(find "$stamp" -mtime -1 2>/dev/null)" ]; then
+  mkdir -p "$(dirname "$stamp")"
+  touch "$stamp"
+  if command -v apt-get >/dev/null 2>&1; then
+    as=""
+    [ "$(id -u)" = 0 ] || as="sudo -n"
+    echo "Bringing the rules of time zones up to date (Debian's package tzdata, now ${release:-none})"
+    { $as apt-get update -qq && DEBIAN_FRONTEND=noninteractive $as apt-get install -y -qq --no-install-recommends tzdata; } >/dev/null 2>&1 \
+      || echo "They stay as they are; the program brings its own along."
+  fi
+fi
+
 new_enough() {
   node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)'
 }

@@ -3,6 +3,7 @@ import { Calendar, Coin, DataAnalysis, List, Files, Message, Moon, Odometer, Pro
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import About from './parts/About.vue'
 import { signOut, user } from './session'
 import { listOf } from './words'
 
@@ -58,6 +59,7 @@ async function leave() {
       </div>
     </header>
     <main id="content" tabindex="-1"><RouterView /></main>
+    <About />
   </div>
   <main v-else id="content" tabindex="-1"><RouterView /></main>
 </template>

@@ -31,6 +31,13 @@ export function size(bytes: number): string {
   return `${(bytes / 1048576).toFixed(1)} MiB`
 }
 
+/** Which rules of time zones are in use, and that they are old if they are. */
+export function rulesInWords(rules: Schemas['ZoneRulesView']): string {
+  const whose = rules.bundled ? "the program's own" : "the system's"
+  const old = rules.old ? '; older than a year, update the package tzdata of the machine' : ''
+  return `Time zone rules ${rules.version}, ${whose}${old}`
+}
+
 export interface StateWords {
   mark: string
   word: string

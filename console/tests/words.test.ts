@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { attemptOutcomeValues, deliveryStateValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
-import { away, instant, listOf, progress, size, stateWords, took, typedValues } from '../src/words'
+import { away, instant, listOf, progress, rulesInWords, size, stateWords, took, typedValues } from '../src/words'
 
 describe('states', () => {
   it('have a mark and a word each, whatever the service answers', () => {
@@ -82,5 +82,12 @@ describe('the list of a kind', () => {
   it('is where a definition of it is found', () => {
     expect(listOf('message-template').name).toBe('delivery')
     expect(listOf('report').name).toBe('reports')
+  })
+})
+
+describe('rules of time zones', () => {
+  it('say their release, whose they are, and that they are old', () => {
+    expect(rulesInWords({ version: '2026f', bundled: false, old: false })).toBe("Time zone rules 2026f, the system's")
+    expect(rulesInWords({ version: '2025b', bundled: true, old: true })).toMatch(/^Time zone rules 2025b, the program's own; older than a year, update/)
   })
 })

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/about": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The version of the program, and the rules of time zones in use. */
+        get: operations["about"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/agenda": {
         parameters: {
             query?: never;
@@ -933,6 +950,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description The program and the rules that it works by. */
+        About: {
+            version: string;
+            zone_rules: components["schemas"]["ZoneRulesView"];
+        };
         /** @description Everybody who is known by name, and what is known of their addresses. */
         AddressBook: {
             /** @description Addresses that returned mail. */
@@ -1222,7 +1244,10 @@ export interface components {
             compared_with_label?: string | null;
             /** @description RFC 3339 with the offset of the report's zone. */
             local: string;
-            /** @description The parts of the window that count, where it is narrowed to certain hours or days. */
+            /**
+             * @description The parts of the window that count, where it is narrowed to certain hours or days; at
+             *     most 20,000 in one answer.
+             */
             parts?: string[];
             /** @description In the reader's zone, if one was given. */
             reader?: string | null;
@@ -1797,6 +1822,15 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        /** @description The rules of time zones in use. */
+        ZoneRulesView: {
+            /** @description Whether they are the ones that the program brings along, not the system's. */
+            bundled: boolean;
+            /** @description Whether they are older than a year, so that clocks may have been changed by law since. */
+            old: boolean;
+            /** @description The release of the IANA time zone database, such as `2026f`. */
+            version: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -1806,6 +1840,25 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    about: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["About"];
+                };
+            };
+        };
+    };
     agenda: {
         parameters: {
             query: {

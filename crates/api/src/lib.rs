@@ -1,6 +1,7 @@
 //! What the service and its clients say to each other: orders, answers, problem details, and the
 //! states that runs and deliveries go through. Knows nothing of how either side works.
 
+mod about;
 mod agenda;
 mod archive;
 mod core_enums;
@@ -22,6 +23,7 @@ mod state;
 mod themes;
 mod words;
 
+pub use about::{About, ZoneRulesView};
 pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState};
 pub use archive::Match;
 pub use dashboards::DashboardView;

@@ -9,7 +9,7 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may depend on.
-const MAY: [(&str, &[&str]); 12] = [
+const MAY: [(&str, &[&str]); 13] = [
     ("time", &[]),
     ("data", &["time"]),
     ("definition", &["time", "data"]),
@@ -31,9 +31,11 @@ const MAY: [(&str, &[&str]); 12] = [
             "sources",
             "delivery",
             "store",
+            "zones",
         ],
     ),
-    ("cli", &["api", "service"]),
+    ("zones", &["time"]),
+    ("cli", &["api", "time", "zones", "service"]),
     ("demo", &[]),
 ];
 

@@ -7,7 +7,7 @@ mod output;
 mod saved;
 mod words;
 
-use std::process::ExitCode;
+use std::{process::ExitCode, sync::LazyLock};
 
 use clap::{Parser, Subcommand};
 
@@ -30,7 +30,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// Start with "maple-lark sign-in", then "maple-lark apply FOLDER" with your definitions and
 /// "maple-lark run REPORT" to see one made and sent.
 #[derive(Parser)]
-#[command(version, max_term_width = 100, after_long_help = EXIT_CODES)]
+#[command(version = VERSION.as_str(), max_term_width = 100, after_long_help = EXIT_CODES)]
 struct Arguments {
     /// Where the service is; remembered by "sign-in"
     #[arg(long, global = true, env = "MAPLE_LARK_ADDRESS", value_name = "URL")]
@@ -41,6 +41,18 @@ struct Arguments {
     #[command(subcommand)]
     command: Command,
 }
+
+/// The version of the program, and of the rules of time zones on this machine.
+static VERSION: LazyLock<String> = LazyLock::new(|| {
+    let own = maple_lark_time::zone::rules_in_use().version;
+    // Where the system has none, or older ones, the program's own are used.
+    let system = maple_lark_zones::version(&maple_lark_zones::folder());
+    let rules = match system.ok().filter(|version| *version >= own) {
+        Some(version) => format!("{version}, this system's"),
+        None => format!("{own}, the program's own"),
+    };
+    format!("{}\nTime zone rules {rules}", env!("CARGO_PKG_VERSION"))
+});
 
 const EXIT_CODES: &str = "\
 Exit codes:

@@ -38,7 +38,7 @@ pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<
                     cell.push_str(text);
                 }
                 Value::Text(text) => cell.push_str(text),
-                // NumberFormat to a text cannot fail.
+                // Writing to a text cannot fail.
                 Value::Integer(n) => drop(write!(cell, "{n}")),
                 Value::Number(n) => drop(write!(cell, "{n}")),
                 Value::Decimal(n) => drop(write!(cell, "{n}")),

@@ -38,6 +38,9 @@ pub fn text(document: &Document) -> String {
             );
         }
         out += &format!("Window {}, run {}.\n", front.window_machine, front.run_id);
+        if let Some(version) = &front.zone_rules {
+            out += &format!("Time zones by the rules of {version}.\n");
+        }
     }
     out
 }

@@ -149,6 +149,9 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
     lines.push(("Made", front.made_at.clone()));
     lines.push(("Sources", front.sources.join(", ")));
     lines.push(("Run", front.run_id.clone()));
+    if let Some(version) = &front.zone_rules {
+        lines.push(("Time zone rules", version.clone()));
+    }
     let mut row = 2;
     for (name, value) in lines {
         sheet

@@ -46,6 +46,7 @@ pub struct Running {
 /// If the database cannot be used.
 pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> {
     logging::start(&config);
+    engine::use_zone_rules(clock.now());
     fonts::provide(config.fonts.clone());
     let store = Store::open(&config.database, config.connections).await?;
     access::first_administrator(&store, &config).await?;
@@ -73,7 +74,7 @@ impl Running {
         self.engine.stop().await;
         match launched {
             Ok(_) => Ok(()),
-            // RecipientFormat the error also keeps Rocket from panicking over one that nobody saw.
+            // Reading the error also keeps Rocket from panicking over one that nobody saw.
             Err(error) => Err(ServeError::Listen {
                 address: self.address,
                 words: error.kind().to_string(),

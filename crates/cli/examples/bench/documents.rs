@@ -429,6 +429,7 @@ fn snapshot(
                 .unwrap_or(maple_lark_time::Zone::UTC),
             within: None,
         },
+        zone_rules: None,
         incomplete: None,
         values: Default::default(),
         definitions: vec![

@@ -102,7 +102,7 @@ impl PackedTable {
     pub fn push(&mut self, row: &[Value]) {
         debug_assert_eq!(row.len(), self.columns.len());
         for value in row {
-            // NumberFormat to memory cannot fail, and every cell has a packed form.
+            // Writing to memory cannot fail, and every cell has a packed form.
             if let Ok(bytes) = postcard::to_extend(&Cell::from(value), mem::take(&mut self.open)) {
                 self.open = bytes;
             }

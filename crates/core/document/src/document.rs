@@ -67,6 +67,8 @@ pub struct Front {
     /// Seconds since 1970, for the metadata of files.
     pub made_at_seconds: i64,
     pub run_id: String,
+    /// The release of the IANA time zone database that times were worked out by.
+    pub zone_rules: Option<String>,
 }
 
 /// Whether things are well, in at most a few lines.

@@ -3,16 +3,15 @@
 
 use std::{borrow::Cow, collections::BTreeMap, io, io::BufReader};
 
+use base64::{Engine, engine::general_purpose::STANDARD};
 use chrono::{DateTime, Utc};
 use flate2::{Compression, GzBuilder, read::GzDecoder};
-use maple_lark_data::PackedTable;
+use maple_lark_data::{PackedTable, digest::Digesting};
 use maple_lark_definition::{
     Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report, Theme,
 };
-use maple_lark_time::Window;
+use maple_lark_time::{Window, Zone, zone::rules_in_use};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
-
-use maple_lark_data::digest::Digesting;
 
 /// Everything a document needs. Its canonical bytes ([`Snapshot::seal`]) are what is stored
 /// and hashed; a document made from the same bytes is the same document.
@@ -27,6 +26,10 @@ pub struct Snapshot {
     /// When the last query had ended.
     pub made_at: DateTime<Utc>,
     pub window: Window,
+    /// The rules of the window's zone, so that newer ones change nothing in a document that is
+    /// made again. Snapshots from before these were kept have none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone_rules: Option<ZoneRules>,
     /// Why the data may be incomplete, if it was not ready when the run's wait was over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub incomplete: Option<String>,
@@ -34,6 +37,32 @@ pub struct Snapshot {
     /// The report and its dashboards as they were when the run began.
     pub definitions: Vec<FrozenDefinition>,
     pub queries: Vec<QueryRecord>,
+}
+
+/// The rules that a time zone had.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ZoneRules {
+    /// The release of the IANA time zone database.
+    pub version: String,
+    /// TZif (RFC 9636) in base 64.
+    pub tzif: String,
+}
+
+impl ZoneRules {
+    /// Those that a zone has now.
+    pub fn in_use(zone: Zone) -> Option<Self> {
+        Some(Self {
+            version: rules_in_use().version,
+            tzif: STANDARD.encode(zone.rules()?),
+        })
+    }
+
+    /// The zone with these rules.
+    fn zone(&self, name: &str) -> Result<Zone, BadSnapshot> {
+        let bytes = STANDARD.decode(&self.tzif);
+        let bytes = bytes.map_err(|_| BadSnapshot::ZoneRules("they are not base 64".to_owned()))?;
+        Zone::with_rules(name, &bytes).map_err(|error| BadSnapshot::ZoneRules(error.to_string()))
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -90,6 +119,8 @@ pub enum BadSnapshot {
     Layout(u32),
     #[error("a definition frozen in the snapshot is not valid: {0}")]
     Definition(Problem),
+    #[error("the rules of the snapshot's time zone cannot be read: {0}")]
+    ZoneRules(String),
     #[error("the snapshot has no definition of the report \"{0}\"")]
     NoReport(String),
 }
@@ -115,9 +146,12 @@ impl Snapshot {
 
     /// Opens what [`Snapshot::seal`] has packed, or its canonical bytes as they are.
     pub fn open(bytes: &[u8]) -> Result<Self, BadSnapshot> {
-        let snapshot: Snapshot = unpacked(bytes)?;
+        let mut snapshot: Snapshot = unpacked(bytes)?;
         if snapshot.layout != Self::LAYOUT {
             return Err(BadSnapshot::Layout(snapshot.layout));
+        }
+        if let Some(rules) = &snapshot.zone_rules {
+            snapshot.window.zone = rules.zone(snapshot.window.zone.name())?;
         }
         Ok(snapshot)
     }

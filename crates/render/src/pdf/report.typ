@@ -265,7 +265,7 @@
 #heading(level: 2)[How this was made]
 #block(below: 8pt, text(size: 8pt)[
   Every figure above comes from one snapshot of the data below, taken for the window
-  #front.window_machine by run #front.run_id. SHA-256 is that of the rows as the snapshot holds them.
+  #front.window_machine by run #front.run_id.#if front.zone_rules != none [ Time zones by the rules of #front.zone_rules.] SHA-256 is that of the rows as the snapshot holds them.
 ])
 #{
   // Shaping without is faster, but leaves text from right to left in the wrong order.

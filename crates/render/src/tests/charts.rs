@@ -224,6 +224,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
             zone: "Atlantic/Faroe".parse().unwrap(),
             within: None,
         },
+        zone_rules: None,
         incomplete: None,
         values: BTreeMap::new(),
         definitions: vec![

@@ -127,6 +127,7 @@ fn document(disks: Outcome) -> Document {
             zone: "Atlantic/Faroe".parse().unwrap(),
             within: None,
         },
+        zone_rules: None,
         incomplete: None,
         values: BTreeMap::new(),
         definitions: vec![

@@ -1,5 +1,6 @@
 //! The HTTP API, version 1, and the pages of the console.
 
+mod about;
 mod agenda;
 mod archive;
 mod definitions;
@@ -58,6 +59,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             "/",
             routes![health::health, health::ready, metrics::metrics, page],
         )
+        .mount("/api/v1", about::routes())
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())

@@ -4,7 +4,7 @@ use rocket::{get, serde::json::Json};
 use utoipa::OpenApi;
 
 use super::{
-    agenda, archive, definitions, delivery, documents, mailbox, overview, preview, queries,
+    about, agenda, archive, definitions, delivery, documents, mailbox, overview, preview, queries,
     reports, runs, schedules, secrets, sessions, sources, themes,
 };
 
@@ -14,7 +14,7 @@ use super::{
     servers((url = "/api/v1")),
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
-        overview::overview,
+        about::about, overview::overview,
         definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,

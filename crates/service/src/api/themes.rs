@@ -173,6 +173,7 @@ fn sample() -> Snapshot {
             zone,
             within: None,
         },
+        zone_rules: None,
         incomplete: None,
         values: Default::default(),
         definitions: vec![

@@ -13,6 +13,7 @@ mod run;
 mod sample;
 mod schedule;
 mod shared;
+mod zones;
 
 use std::{sync::Arc, time::Duration};
 
@@ -32,6 +33,7 @@ pub(crate) use deliver::ChannelError;
 pub use run::{OnlyTo, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
 use shared::{IDLE, Shared};
+pub use zones::use_zone_rules;
 
 /// How many runs one process works on at a time.
 const RUN_WORKERS: usize = 4;
@@ -137,6 +139,7 @@ impl Engine {
         let (stop, stopped) = watch::channel(false);
         let mut workers = JoinSet::new();
         workers.spawn(schedule::watch_the_clock(shared.clone(), stopped.clone()));
+        workers.spawn(zones::watch_zone_rules(shared.clone(), stopped.clone()));
         workers.spawn(sample::watch_samplers(shared.clone(), stopped.clone()));
         for _ in 0..RUN_WORKERS {
             workers.spawn(until_stopped(

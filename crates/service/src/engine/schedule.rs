@@ -1,10 +1,9 @@
 //! Notices scheduled instants that have come, and makes runs of them and of requests.
 
-use maple_lark_api::Cause;
-use maple_lark_api::RunState;
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_api::{Cause, RunState};
 use maple_lark_definition::Report;
 use maple_lark_store::{
     Store, StoreError,
@@ -62,7 +61,7 @@ pub async fn watch_the_clock(shared: Arc<Shared>, mut stopped: watch::Receiver<b
 
 /// Computes anew when each report is due that is due later than now: a newer version of the
 /// zone database may have moved it. What is due already stays as it is.
-async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
+pub async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
     let definitions = shared.definitions.current(&shared.store).await?;
     let now = shared.now();
     let states = shared.store.schedule_states().await?;

@@ -165,6 +165,10 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
             made_at: zone.readable(snapshot.made_at),
             made_at_seconds: snapshot.made_at.timestamp(),
             run_id: snapshot.run_id.clone(),
+            zone_rules: snapshot
+                .zone_rules
+                .as_ref()
+                .map(|rules| rules.version.clone()),
         },
         summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
         sections,

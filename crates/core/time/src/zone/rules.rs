@@ -6,6 +6,7 @@ use std::{
     sync::{LazyLock, PoisonError, RwLock, RwLockReadGuard},
 };
 
+use chrono::{DateTime, Datelike, Utc};
 use jiff::tz::TimeZone;
 
 /// A zone by name with its rules, which may be exchanged.
@@ -53,8 +54,17 @@ pub struct BadRules {
 
 impl RulesInUse {
     /// The year of the release; releases are named by year and letter.
-    pub fn year(&self) -> Option<i32> {
+    fn year(&self) -> Option<i32> {
         self.version.get(..4)?.parse().ok()
+    }
+
+    /// Whether there must be newer rules by now. A release is named by its year alone, so one
+    /// is taken to be older than a year from July of the next year on.
+    pub fn is_old(&self, now: DateTime<Utc>) -> bool {
+        let Some(year) = self.year() else {
+            return false;
+        };
+        now.year() > year + 1 || now.year() == year + 1 && now.month() >= 7
     }
 }
 

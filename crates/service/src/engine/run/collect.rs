@@ -8,7 +8,7 @@ use maple_lark_api::{StepKind, StepState};
 use maple_lark_definition::{Dashboard, Query, SendWhen};
 use maple_lark_document::{
     Snapshot,
-    snapshot::{Outcome, QueryRecord, Sealed},
+    snapshot::{Outcome, QueryRecord, Sealed, ZoneRules},
 };
 use maple_lark_sources::Values;
 use maple_lark_store::runs::StoredSnapshot;
@@ -83,6 +83,7 @@ pub async fn collect(
                 .max()
                 .unwrap_or_else(|| shared.now()),
             window: window.clone(),
+            zone_rules: ZoneRules::in_use(window.zone),
             incomplete: incomplete.clone(),
             values,
             definitions: frozen,

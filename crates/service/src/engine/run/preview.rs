@@ -2,7 +2,7 @@
 
 use futures::future::join_all;
 use maple_lark_definition::Report;
-use maple_lark_document::Snapshot;
+use maple_lark_document::{Snapshot, snapshot::ZoneRules};
 use maple_lark_sources::Values;
 use maple_lark_time::Window;
 
@@ -37,6 +37,7 @@ pub async fn preview(
         answer(shared, &asking, dashboard, query).await
     }))
     .await;
+    let zone_rules = ZoneRules::in_use(window.zone);
     Snapshot {
         layout: Snapshot::LAYOUT,
         run_id: "preview (not kept)".to_owned(),
@@ -44,6 +45,7 @@ pub async fn preview(
         scheduled_for: shared.now(),
         made_at: shared.now(),
         window,
+        zone_rules,
         incomplete: None,
         values,
         definitions: definitions.composed_from(),

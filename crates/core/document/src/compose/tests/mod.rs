@@ -65,6 +65,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
             zone: "Atlantic/Faroe".parse().unwrap(),
             within: None,
         },
+        zone_rules: None,
         incomplete: None,
         values: BTreeMap::new(),
         definitions: vec![
