@@ -4,9 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::state::RunState;
-
-use crate::runs::RunSummary;
+use crate::{runs::RunSummary, state::RunState};
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Overview {

@@ -2,6 +2,11 @@
 //!
 //! Usage: screenshots ADDRESS PASSWORD FOLDER; a WebDriver must listen on port 9515.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a measurement is set up, made and told in one go"
+)]
+
 use std::{path::Path, time::Duration};
 
 use fantoccini::{Client, ClientBuilder, Locator};

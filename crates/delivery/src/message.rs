@@ -90,6 +90,10 @@ impl Message {
         Ok(message.formatted())
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "the headers and parts of a message in the order in which they stand"
+    )]
     fn message(&self) -> Result<lettre::Message, DeliveryError> {
         let wrong = |words: String| DeliveryError::Message { words };
         let subject: String = self

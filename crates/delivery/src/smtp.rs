@@ -145,6 +145,10 @@ impl MailSession {
             .map_err(|(_, error)| error)
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "the stages of a connection in the order of the protocol"
+    )]
     async fn open_in_steps(
         server: &MailServer,
         done: &mut (dyn FnMut(Stage, String) + Send),
@@ -330,164 +334,141 @@ impl MailSession {
 
     /// Tries a server step by step, and ends with a message that really goes out.
     pub async fn probe(server: &MailServer, message: &Message) -> Probe {
-        let mut steps: Vec<ProbeStep> = Vec::new();
-        let ended = |mut steps: Vec<ProbeStep>, name, words: String, remedy| {
-            steps.push(ProbeStep {
-                name,
-                works: false,
-                words,
-                remedy: Some(remedy),
-            });
-            Probe {
-                works: false,
-                steps,
-            }
-        };
-        match in_patience(
-            server.timeout,
-            tokio::net::lookup_host((server.host.as_str(), server.port)),
-        )
-        .await
-        {
-            Ok(found) => {
-                let addresses: Vec<String> =
-                    found.map(|address| address.ip().to_string()).collect();
-                steps.push(ProbeStep {
-                    name: "resolve",
-                    works: true,
-                    words: addresses.join(", "),
-                    remedy: None,
-                });
-            }
-            Err(error) => {
-                return ended(
-                    steps,
-                    "resolve",
-                    error.to_string(),
-                    "check the host's name, and the name service of this machine",
-                );
-            }
+        let mut probing = Probing::default();
+        let works = probing.all(server, message).await.is_ok();
+        Probe {
+            works,
+            steps: probing.steps,
         }
-        if let Err(error) = in_patience(
-            server.timeout,
-            tokio::net::TcpStream::connect((server.host.as_str(), server.port)),
-        )
-        .await
-        {
-            return ended(
-                steps,
-                "connect",
-                error.to_string(),
-                "check the port, and that no firewall is between; 587 (STARTTLS), 465 (TLS) and 25 are usual",
-            );
-        }
-        let mut reached = Vec::new();
-        let opened =
-            Self::open_in_steps(server, &mut |stage, words| reached.push((stage, words))).await;
-        if server.tls == MailTls::Tls {
-            steps.push(ProbeStep {
-                name: "connect",
-                works: true,
-                words: format!("port {} is open", server.port),
-                remedy: None,
-            });
-        }
-        let step_name = |stage| match stage {
-            Stage::Connect => "connect",
-            Stage::Encrypt => "encrypt",
-            Stage::SignIn => "sign in",
-        };
-        steps.extend(reached.into_iter().map(|(stage, words)| ProbeStep {
-            name: step_name(stage),
+    }
+}
+
+/// A probe under way: the steps that it has come to.
+#[derive(Default)]
+struct Probing {
+    steps: Vec<ProbeStep>,
+}
+
+/// The step has been written down as failed; nothing follows.
+struct Ended;
+
+impl Probing {
+    fn works(&mut self, name: &'static str, words: String) {
+        self.steps.push(ProbeStep {
+            name,
             works: true,
             words,
             remedy: None,
-        }));
-        let mut session = match opened {
-            Ok(session) => session,
-            Err((stage, error)) => {
-                let remedy = match stage {
-                    Stage::Connect => {
-                        "it must greet with SMTP there; if it wants TLS from the first byte, set tls = \"tls\""
-                    }
-                    Stage::Encrypt => {
-                        "check tls (\"starttls\", \"tls\" or \"off\"), the host's name in its certificate, and ca-file if it is signed by an authority of your own"
-                    }
-                    Stage::SignIn => {
-                        "check the user and the password or token, and that the account may send mail"
-                    }
-                };
-                return ended(steps, step_name(stage), error.to_string(), remedy);
-            }
-        };
-        let sender = server.sender();
-        let to = message::mailbox(&message.recipient).map(|mailbox| mailbox.email);
-        let (sender, to) = match (sender, to) {
-            (Ok(sender), Ok(to)) => (sender, to),
-            (Err(error), _) | (_, Err(error)) => {
-                return ended(steps, "sender", error.to_string(), "check the addresses");
-            }
-        };
-        let words = format!("{sender} may send");
-        match session.envelope(sender, to.clone()).await {
-            Ok(()) => {
-                steps.push(ProbeStep {
-                    name: "sender",
-                    works: true,
-                    words,
-                    remedy: None,
-                });
-                steps.push(ProbeStep {
-                    name: "recipient",
-                    works: true,
-                    words: format!("{to} is taken"),
-                    remedy: None,
-                });
-            }
-            Err(("sender", error)) => {
-                return ended(
-                    steps,
-                    "sender",
-                    error.to_string(),
-                    "check from and bounces: the account must be allowed to send as that address",
-                );
-            }
-            Err((_, error)) => {
-                steps.push(ProbeStep {
-                    name: "sender",
-                    works: true,
-                    words,
-                    remedy: None,
-                });
-                return ended(
-                    steps,
-                    "recipient",
-                    error.to_string(),
-                    "check the address; if others work, the server refuses this one alone",
-                );
-            }
-        }
+        });
+    }
+
+    fn ended(&mut self, name: &'static str, error: impl ToString, remedy: &'static str) -> Ended {
+        self.steps.push(ProbeStep {
+            name,
+            works: false,
+            words: error.to_string(),
+            remedy: Some(remedy),
+        });
+        Ended
+    }
+
+    async fn all(&mut self, server: &MailServer, message: &Message) -> Result<(), Ended> {
+        self.reach(server).await?;
+        let mut session = self.open(server).await?;
+        self.envelope(server, message, &mut session).await?;
         let sent = match message.bytes(server.dkim.as_deref()) {
             Ok(bytes) => session.message(&bytes).await,
             Err(error) => Err(error),
         };
         session.close().await;
-        match sent {
-            Ok(words) => {
-                steps.push(ProbeStep {
-                    name: "message",
-                    works: true,
-                    words,
-                    remedy: None,
-                });
-                Probe { works: true, steps }
+        let words = sent.map_err(|error| {
+            let remedy = "the server took the addresses but not the message; its words say why";
+            self.ended("message", error, remedy)
+        })?;
+        self.works("message", words);
+        Ok(())
+    }
+
+    /// Its name has an address, and something listens there.
+    async fn reach(&mut self, server: &MailServer) -> Result<(), Ended> {
+        let address = (server.host.as_str(), server.port);
+        let found = in_patience(server.timeout, tokio::net::lookup_host(address)).await;
+        let found = found.map_err(|error| {
+            let remedy = "check the host's name, and the name service of this machine";
+            self.ended("resolve", error, remedy)
+        })?;
+        let addresses: Vec<String> = found.map(|address| address.ip().to_string()).collect();
+        self.works("resolve", addresses.join(", "));
+        let connected = in_patience(server.timeout, tokio::net::TcpStream::connect(address)).await;
+        connected.map(drop).map_err(|error| {
+            let remedy = "check the port, and that no firewall is between; 587 (STARTTLS), 465 (TLS) and 25 are usual";
+            self.ended("connect", error, remedy)
+        })
+    }
+
+    /// It greets, the connection is encrypted, the sign-in is taken.
+    async fn open(&mut self, server: &MailServer) -> Result<MailSession, Ended> {
+        let mut reached = Vec::new();
+        let mut note = |stage, words| reached.push((stage, words));
+        let opened = MailSession::open_in_steps(server, &mut note).await;
+        if server.tls == MailTls::Tls {
+            self.works("connect", format!("port {} is open", server.port));
+        }
+        let name = |stage| match stage {
+            Stage::Connect => "connect",
+            Stage::Encrypt => "encrypt",
+            Stage::SignIn => "sign in",
+        };
+        for (stage, words) in reached {
+            self.works(name(stage), words);
+        }
+        opened.map_err(|(stage, error)| {
+            let remedy = match stage {
+                Stage::Connect => {
+                    "it must greet with SMTP there; if it wants TLS from the first byte, set tls = \"tls\""
+                }
+                Stage::Encrypt => {
+                    "check tls (\"starttls\", \"tls\" or \"off\"), the host's name in its certificate, and ca-file if it is signed by an authority of your own"
+                }
+                Stage::SignIn => {
+                    "check the user and the password or token, and that the account may send mail"
+                }
+            };
+            self.ended(name(stage), error, remedy)
+        })
+    }
+
+    /// Sender and recipient are taken.
+    async fn envelope(
+        &mut self,
+        server: &MailServer,
+        message: &Message,
+        session: &mut MailSession,
+    ) -> Result<(), Ended> {
+        let to = message::mailbox(&message.recipient).map(|mailbox| mailbox.email);
+        let (sender, to) = match (server.sender(), to) {
+            (Ok(sender), Ok(to)) => (sender, to),
+            (Err(error), _) | (_, Err(error)) => {
+                return Err(self.ended("sender", error, "check the addresses"));
             }
-            Err(error) => ended(
-                steps,
-                "message",
-                error.to_string(),
-                "the server took the addresses but not the message; its words say why",
-            ),
+        };
+        let words = format!("{sender} may send");
+        match session.envelope(sender, to.clone()).await {
+            Ok(()) => {
+                self.works("sender", words);
+                self.works("recipient", format!("{to} is taken"));
+                Ok(())
+            }
+            Err(("sender", error)) => {
+                let remedy =
+                    "check from and bounces: the account must be allowed to send as that address";
+                Err(self.ended("sender", error, remedy))
+            }
+            Err((_, error)) => {
+                self.works("sender", words);
+                let remedy = "check the address; if others work, the server refuses this one alone";
+                Err(self.ended("recipient", error, remedy))
+            }
         }
     }
 }

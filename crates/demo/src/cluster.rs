@@ -33,6 +33,10 @@ impl Cluster {
     ///
     /// As root the server runs under the account `postgres`, which Debian's package makes,
     /// since PostgreSQL refuses to run as root.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "starts a server: make, configure, start, wait"
+    )]
     pub async fn start(folder: &Path, durable: bool) -> Result<Self> {
         let binaries = binaries()?;
         let data = folder.join("postgresql");

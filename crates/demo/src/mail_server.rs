@@ -106,6 +106,7 @@ impl MailServer {
     }
 }
 
+#[expect(clippy::too_many_lines, reason = "one arm a command of the protocol")]
 async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()> {
     let behaviour = keeper.behaviour.clone();
     let current = || {

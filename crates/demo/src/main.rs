@@ -79,6 +79,10 @@ fn state_folder(arguments: &Arguments) -> PathBuf {
         })
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "builds the demo up, step after step, in the order of its output"
+)]
 async fn run(arguments: Arguments) -> Result<()> {
     let state = state_folder(&arguments);
     let address = format!("127.0.0.1:{}", arguments.port);

@@ -100,6 +100,10 @@ impl RealMailServer {
     ///
     /// # Errors
     /// If the package is not installed, or the server does not start.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "starts a server: make, configure, start, wait"
+    )]
     pub fn start() -> Result<Self> {
         let home = TempDir::new()?;
         let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();

@@ -89,6 +89,10 @@ enum Shown<'a> {
 ///
 /// # Errors
 /// If a chart cannot be drawn.
+#[expect(
+    clippy::too_many_lines,
+    reason = "puts the parts of a mail together in the order of reading"
+)]
 pub fn mail_body(
     document: &Document,
     content: MailContent,

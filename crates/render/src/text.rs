@@ -150,6 +150,7 @@ pub fn figures(figures: &[Figure]) -> String {
         .collect()
 }
 
+#[expect(clippy::too_many_lines, reason = "measures columns, then writes lines")]
 fn table(table: &ShownTable) -> String {
     let table = &*table.in_words();
     let headings: Vec<String> = table

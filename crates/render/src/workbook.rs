@@ -189,6 +189,10 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
     Ok(())
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "writes headings, formats and rows of one sheet"
+)]
 fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(), XlsxError> {
     for (index, (heading, column)) in data.headings.iter().zip(&data.table.columns).enumerate() {
         let zoned = if column.kind == ColumnKind::Instant {

@@ -184,6 +184,10 @@ impl Config {
     ///
     /// # Errors
     /// What is wrong and where; the values of secrets are not part of it.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "a flat list of keys, in the order of the documentation"
+    )]
     pub fn read(path: &str) -> Result<Self, ConfigError> {
         let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable {
             path: path.to_owned(),

@@ -145,6 +145,10 @@ pub async fn open_metrics(
 }
 
 /// What a service lists where its definition says.
+#[expect(
+    clippy::too_many_lines,
+    reason = "asks, reads and names what a listing has"
+)]
 pub async fn listed(
     reader: &Reader,
     source: &Source,

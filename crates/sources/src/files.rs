@@ -488,6 +488,10 @@ impl<'a> Gathered<'a> {
             })
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "finds kinds out, types rows and says what was left out"
+    )]
     fn answer(mut self, sent: String) -> Result<Answer, SourceError> {
         if self.rows.fields.is_empty() {
             let kinds: Vec<ColumnKind> = (0..self.columns.len())

@@ -2,7 +2,7 @@
 
 use maple_lark_data::{Column, Table, Value};
 use maple_lark_definition::{
-    Field, FillError, Filler, Pages, ParameterValue, Request, Source, Web,
+    Field, FillError, Filler, Pages, ParameterValue, PlaceholderText, Request, Source, Web,
 };
 use reqwest::{Method, Url, header::LINK};
 use serde_json::Value as Json;
@@ -13,6 +13,10 @@ use crate::{
     web::{Call, shown, without_sign_in},
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "follows pages, whose three kinds share what came before"
+)]
 pub async fn read(
     reader: &Reader,
     source: &Source,
@@ -20,6 +24,92 @@ pub async fn read(
     request: &Request,
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
+    let mut call = first_call(reader, source, web, request, question).await?;
+    let sent = format!(
+        "{} {}{}",
+        call.method,
+        without_sign_in(&call.url),
+        call.body
+            .as_ref()
+            .map(|body| format!("\n{body}"))
+            .unwrap_or_default()
+    );
+    let paths = Paths::new(source, request)?;
+    let column = |field: &Field| Column {
+        name: field.name.clone(),
+        kind: field.kind,
+    };
+    let mut table = Table {
+        columns: request.fields.iter().map(column).collect(),
+        ..Table::default()
+    };
+    let first = call.url.clone();
+    if let Some(Pages::Number {
+        key, first: number, ..
+    }) = &request.pages
+    {
+        set_query(&mut call.url, key, &number.to_string());
+    }
+    for page in 1.. {
+        let address = shown(&call.url);
+        let failed = |words: String| SourceError::Answer {
+            source_name: source.name.clone(),
+            address: address.clone(),
+            words,
+        };
+        let response = reader.call(source, web, &call).await?;
+        let link = response.headers().get(LINK);
+        let link = link.and_then(|link| link.to_str().ok()).and_then(next_link);
+        let bytes = reader.bytes(source, &address, response).await?;
+        let json: Json = serde_json::from_slice(&bytes)
+            .map_err(|error| failed(format!("it is not JSON: {error}")))?;
+        let before = table.rows.len();
+        paths.add_rows(source, &json, request, &mut table)?;
+        if table.truncated {
+            break;
+        }
+        let Some(pages) = &request.pages else { break };
+        let next = match pages {
+            Pages::NextLink { path, .. } => {
+                let written = match path {
+                    Some(path) => text_at(&json, path),
+                    None => link,
+                };
+                let followed = written.map(|written| followed(&first, &call.url, &written));
+                followed
+                    .transpose()
+                    .map_err(|error| failed(error.to_string()))?
+            }
+            Pages::Number {
+                key, first: number, ..
+            } => (table.rows.len() > before)
+                .then(|| with_query(&first, key, &(number + page).to_string())),
+            Pages::Cursor { path, key, .. } => {
+                text_at(&json, path).map(|cursor| with_query(&first, key, &cursor))
+            }
+        };
+        let Some(next) = next else { break };
+        if next == call.url {
+            let words = "it says it goes on at the page it is itself";
+            return Err(failed(words.to_owned()));
+        }
+        if page as usize >= pages.max_pages() {
+            table.truncated = true;
+            break;
+        }
+        call.url = next;
+    }
+    Ok(Answer::of(table, sent))
+}
+
+/// The request with the window's times and the parameters' values in their places.
+async fn first_call(
+    reader: &Reader,
+    source: &Source,
+    web: &Web,
+    request: &Request,
+    question: Question<'_>,
+) -> Result<Call, SourceError> {
     let fill = |name: &str| {
         question.times.filler(name).or_else(|| {
             question.values.get(name).map(|value| match value {
@@ -39,135 +129,55 @@ pub async fn read(
             words: other.to_string(),
         },
     };
+    let filled = |pairs: &[(String, PlaceholderText)]| {
+        pairs
+            .iter()
+            .map(|(name, template)| Ok((name.clone(), template.fill(&fill)?)))
+            .collect::<Result<Vec<_>, _>>()
+            .map_err(refused)
+    };
     let path = request.path.fill_path(&fill).map_err(refused)?;
     let mut url = reader.url(source, web, &path).await?;
     if !request.send.is_empty() {
-        let pairs = request
-            .send
-            .iter()
-            .map(|(key, template)| Ok((key, template.fill(&fill)?)))
-            .collect::<Result<Vec<_>, _>>()
-            .map_err(refused)?;
-        url.query_pairs_mut().extend_pairs(pairs);
+        url.query_pairs_mut().extend_pairs(filled(&request.send)?);
     }
-    let headers = request
-        .headers
-        .iter()
-        .map(|(name, template)| Ok((name.clone(), template.fill(&fill)?)))
-        .collect::<Result<Vec<_>, _>>()
-        .map_err(refused)?;
-    let body = request
-        .body
-        .as_ref()
-        .map(|body| body.fill(&fill))
-        .transpose()
-        .map_err(refused)?;
-    let method = if request.post {
-        Method::POST
-    } else {
-        Method::GET
-    };
-    let sent = format!(
-        "{method} {}{}",
-        without_sign_in(&url),
-        body.as_ref()
-            .map(|body| format!("\n{body}"))
-            .unwrap_or_default()
-    );
-
-    let paths = Paths::new(source, request)?;
-    let mut table = Table {
-        columns: request
-            .fields
-            .iter()
-            .map(|field| Column {
-                name: field.name.clone(),
-                kind: field.kind,
-            })
-            .collect(),
-        ..Table::default()
-    };
-    let mut call = Call {
-        method,
+    let body = request.body.as_ref().map(|body| body.fill(&fill));
+    Ok(Call {
+        method: if request.post {
+            Method::POST
+        } else {
+            Method::GET
+        },
         url,
-        headers,
-        body,
-    };
-    let first = call.url.clone();
-    if let Some(Pages::Number {
-        key, first: number, ..
-    }) = &request.pages
-    {
-        set_query(&mut call.url, key, &number.to_string());
+        headers: filled(&request.headers)?,
+        body: body.transpose().map_err(refused)?,
+    })
+}
+
+/// Why the next page is not asked for.
+#[derive(Debug, thiserror::Error)]
+enum NotFollowed {
+    #[error("\"{written}\", where it says it goes on, is not a URL: {error}")]
+    NotAUrl {
+        written: String,
+        #[source]
+        error: <Url as std::str::FromStr>::Err,
+    },
+    #[error("it says it goes on at {0}, which is another place and is not followed")]
+    Elsewhere(String),
+}
+
+/// Where an answer says that it goes on.
+fn followed(first: &Url, page: &Url, written: &str) -> Result<Url, NotFollowed> {
+    let next = page.join(written).map_err(|error| NotFollowed::NotAUrl {
+        written: written.to_owned(),
+        error,
+    })?;
+    // A sign-in must not be carried to another place.
+    if next.origin() != first.origin() {
+        return Err(NotFollowed::Elsewhere(shown(&next)));
     }
-    for page in 1.. {
-        let address = shown(&call.url);
-        let response = reader.call(source, web, &call).await?;
-        let link = response
-            .headers()
-            .get(LINK)
-            .and_then(|link| link.to_str().ok())
-            .and_then(next_link);
-        let bytes = reader.bytes(source, &address, response).await?;
-        let failed = |words: String| SourceError::Answer {
-            source_name: source.name.clone(),
-            address: address.clone(),
-            words,
-        };
-        let json: Json = serde_json::from_slice(&bytes)
-            .map_err(|error| failed(format!("it is not JSON: {error}")))?;
-        let before = table.rows.len();
-        paths.add_rows(source, &json, request, &mut table)?;
-        if table.truncated {
-            break;
-        }
-        let Some(pages) = &request.pages else { break };
-        let next = match pages {
-            Pages::NextLink { path, .. } => {
-                let written = match path {
-                    Some(path) => text_at(&json, path),
-                    None => link,
-                };
-                match written {
-                    None => None,
-                    Some(written) => {
-                        let next = call.url.join(&written).map_err(|error| {
-                            failed(format!(
-                                "\"{written}\", where it says it goes on, is not a URL: {error}"
-                            ))
-                        })?;
-                        // A sign-in must not be carried to another place.
-                        if next.origin() != first.origin() {
-                            return Err(failed(format!(
-                                "it says it goes on at {}, which is another place and is not followed",
-                                shown(&next)
-                            )));
-                        }
-                        Some(next)
-                    }
-                }
-            }
-            Pages::Number {
-                key, first: number, ..
-            } => (table.rows.len() > before)
-                .then(|| with_query(&first, key, &(number + page).to_string())),
-            Pages::Cursor { path, key, .. } => {
-                text_at(&json, path).map(|cursor| with_query(&first, key, &cursor))
-            }
-        };
-        let Some(next) = next else { break };
-        if next == call.url {
-            return Err(failed(
-                "it says it goes on at the page it is itself".to_owned(),
-            ));
-        }
-        if page as usize >= pages.max_pages() {
-            table.truncated = true;
-            break;
-        }
-        call.url = next;
-    }
-    Ok(Answer::of(table, sent))
+    Ok(next)
 }
 
 fn with_query(url: &Url, key: &str, value: &str) -> Url {

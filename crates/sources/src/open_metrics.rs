@@ -5,15 +5,11 @@ use std::collections::BTreeSet;
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{Metrics, Source, Web};
 use maple_lark_time::nearest::suggestion;
-
-use crate::{
-    open_metrics_text,
-    open_metrics_text::{Family, Sample},
-};
 use reqwest::Method;
 
 use crate::{
     Answer, Greeting, Reader, SourceError,
+    open_metrics_text::{self, Family, Sample},
     web::{Call, shown},
 };
 
@@ -49,6 +45,10 @@ pub async fn families(
 /// One row a sample: the metric, if several were asked for, a column for each label that
 /// occurs, and the value. A family's name means all its samples; a counter's means its
 /// total.
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads a page and picks series and labels from it"
+)]
 pub async fn read(
     reader: &Reader,
     source: &Source,

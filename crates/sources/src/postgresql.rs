@@ -89,6 +89,10 @@ pub async fn greet(
     Ok(greeting)
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "the settings of a connection, one after the other"
+)]
 pub async fn connect(
     reader: &Reader,
     source: &Source,
@@ -224,6 +228,10 @@ impl Asked<'_> {
         ))
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "streams rows within the limits of time and number"
+    )]
     async fn fetch(
         &self,
         connection: &mut PgConnection,

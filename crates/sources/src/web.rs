@@ -10,7 +10,7 @@ use std::{
 use futures::StreamExt;
 use maple_lark_definition::{SignIn, Source, Web};
 use reqwest::{
-    Client, ClientBuilder, Method, Response, StatusCode, Url,
+    Client, ClientBuilder, Method, RequestBuilder, Response, StatusCode, Url,
     header::{HeaderName, HeaderValue},
     redirect::Policy,
 };
@@ -93,6 +93,23 @@ fn unusable(error: impl std::fmt::Display) -> NoClient {
     NoClient::Certificates(error.to_string())
 }
 
+/// Why an answer is none, in words.
+async fn refusal(response: Response) -> String {
+    match response.status() {
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+            "it refuses the sign-in; check [source.sign-in]".to_owned()
+        }
+        status if status.is_redirection() => {
+            let to = response.headers().get("location");
+            let to = to.and_then(|to| to.to_str().ok()).unwrap_or("elsewhere");
+            format!(
+                "it sends on to {to}, which is not followed; write that address into the source"
+            )
+        }
+        _ => excerpt(response).await,
+    }
+}
+
 /// Follows no redirect (a sign-in must not be carried elsewhere) and uses no proxy.
 fn leading_to(host: &str, addresses: &[SocketAddr]) -> ClientBuilder {
     Client::builder()
@@ -161,6 +178,10 @@ impl Reader {
 
     /// Sends a request and gives the answer once it is a success. A service that is busy (429,
     /// 503) is asked again when it says, as long as the source's timeout lasts.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "asks again as long as a service is busy"
+    )]
     pub(crate) async fn call(
         &self,
         source: &Source,
@@ -190,45 +211,10 @@ impl Reader {
                     other => no_client(source, host_and_port(&call.url), other),
                 })?;
         for attempt in 1.. {
-            let mut request = client
+            let request = client
                 .request(call.method.clone(), call.url.clone())
                 .timeout(Duration::from_secs(source.timeout_seconds));
-            for (name, value) in &web.headers {
-                request = request.header(name, self.resolve(source, "headers", value).await?);
-            }
-            for (name, value) in &call.headers {
-                let bad = || SourceError::Query {
-                    source_name: source.name.clone(),
-                    words: format!("\"{name}\" cannot be sent as a header"),
-                };
-                request = request.header(
-                    HeaderName::try_from(name).map_err(|_| bad())?,
-                    HeaderValue::try_from(value).map_err(|_| bad())?,
-                );
-            }
-            request = match &web.sign_in {
-                None => request,
-                Some(SignIn::Basic { user, password }) => request.basic_auth(
-                    self.resolve(source, "user", user).await?,
-                    Some(self.resolve(source, "password", password).await?),
-                ),
-                Some(SignIn::Bearer { token }) => {
-                    request.bearer_auth(self.resolve(source, "token", token).await?)
-                }
-                Some(SignIn::Header { name, value }) => {
-                    let value = self.resolve(source, "value", value).await?;
-                    // Marked, so that nothing on the way prints it.
-                    let mut value =
-                        HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
-                            source_name: source.name.clone(),
-                            setting: "value",
-                            reference: "the sign-in".to_owned(),
-                            problem: SettingProblem::NotAHeader,
-                        })?;
-                    value.set_sensitive(true);
-                    request.header(name, value)
-                }
-            };
+            let mut request = self.signed_in(source, web, call, request).await?;
             if let Some(body) = &call.body {
                 request = request.json(body);
             }
@@ -258,30 +244,59 @@ impl Reader {
                 tokio::time::sleep(asked_to_wait(&response, attempt)).await;
                 continue;
             }
-            let words = match status {
-                StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                    "it refuses the sign-in; check [source.sign-in]".to_owned()
-                }
-                status if status.is_redirection() => {
-                    let to = response
-                        .headers()
-                        .get("location")
-                        .and_then(|to| to.to_str().ok())
-                        .unwrap_or("elsewhere");
-                    format!(
-                        "it sends on to {to}, which is not followed; write that address into the source"
-                    )
-                }
-                _ => excerpt(response).await,
-            };
             return Err(SourceError::Status {
                 source_name: source.name.clone(),
                 address,
                 status: status.as_u16(),
-                words,
+                words: refusal(response).await,
             });
         }
         unreachable!("the loop ends with an answer")
+    }
+
+    /// A request with the headers and the sign-in that its source has.
+    async fn signed_in(
+        &self,
+        source: &Source,
+        web: &Web,
+        call: &Call,
+        mut request: RequestBuilder,
+    ) -> Result<RequestBuilder, SourceError> {
+        for (name, value) in &web.headers {
+            request = request.header(name, self.resolve(source, "headers", value).await?);
+        }
+        for (name, value) in &call.headers {
+            let bad = || SourceError::Query {
+                source_name: source.name.clone(),
+                words: format!("\"{name}\" cannot be sent as a header"),
+            };
+            request = request.header(
+                HeaderName::try_from(name).map_err(|_| bad())?,
+                HeaderValue::try_from(value).map_err(|_| bad())?,
+            );
+        }
+        Ok(match &web.sign_in {
+            None => request,
+            Some(SignIn::Basic { user, password }) => request.basic_auth(
+                self.resolve(source, "user", user).await?,
+                Some(self.resolve(source, "password", password).await?),
+            ),
+            Some(SignIn::Bearer { token }) => {
+                request.bearer_auth(self.resolve(source, "token", token).await?)
+            }
+            Some(SignIn::Header { name, value }) => {
+                let value = self.resolve(source, "value", value).await?;
+                // Marked, so that nothing on the way prints it.
+                let mut value = HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
+                    source_name: source.name.clone(),
+                    setting: "value",
+                    reference: "the sign-in".to_owned(),
+                    problem: SettingProblem::NotAHeader,
+                })?;
+                value.set_sensitive(true);
+                request.header(name, value)
+            }
+        })
     }
 
     /// The whole answer as bytes.

@@ -1,6 +1,11 @@
 //! Every kind of source but PostgreSQL, against what really answers: HTTP servers, files,
 //! sockets. Everything that can go wrong says what, where, and what to do.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use std::path::Path;
 
 use maple_lark_data::{ColumnKind, Table, Value};

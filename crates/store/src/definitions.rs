@@ -62,6 +62,10 @@ impl Store {
 
     /// Makes a change in one transaction. A report whose rule stays the same keeps its next
     /// instant and its pause; one that has no schedule any more is forgotten.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one transaction: what belongs together"
+    )]
     pub async fn change_definitions(&self, change: Change) -> Result<()> {
         let transaction = self.db.begin().await?;
         for (kind, name) in change.remove {

@@ -276,6 +276,10 @@ impl Store {
     }
 
     /// Puts copies into the outbox; the run stays as it is.
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "the columns that copies do not share with their original"
+    )]
     pub async fn add_copies(
         &self,
         run_id: Uuid,

@@ -29,6 +29,7 @@ pub struct BadEnd {
 impl Store {
     /// Keeps a notice for each who is to hear of it, all or none. Of one kind and one run there
     /// is one; answers whether it is new. One that nobody hears of is on record all the same.
+    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn add_notice(
         &self,
         kind: &str,

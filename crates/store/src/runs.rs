@@ -497,6 +497,7 @@ impl Store {
         Ok(())
     }
 
+    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn end_step(
         &self,
         run_id: Uuid,

@@ -81,6 +81,10 @@ fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
 }
 
 impl Query {
+    #[expect(
+        clippy::too_many_lines,
+        reason = "the forms that an answer can be printed in, one after the other"
+    )]
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let mut order = QueryOrder {
             from: self.from,

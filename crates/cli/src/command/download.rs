@@ -168,6 +168,10 @@ pub struct Verify {
 }
 
 impl Verify {
+    #[expect(
+        clippy::too_many_lines,
+        reason = "fetches, compares, writes and reports, in that order"
+    )]
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
         let mut outcomes: Vec<(String, Option<Match>)> = Vec::new();
         for file in &self.files {

@@ -235,6 +235,10 @@ impl Show {
     }
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "prints one part of a run after the other"
+)]
 pub fn show(view: &RunView) {
     let run = &view.run;
     println!(

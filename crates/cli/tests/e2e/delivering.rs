@@ -736,6 +736,14 @@ async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_o
     assert_eq!(opened.headers()["referrer-policy"], "no-referrer");
     assert!(opened.text().await.unwrap().contains(".pdf"));
     assert_eq!(place.json(&["show", id])["links"][0]["opened"], 1);
+    // The part in HTML leads to the same places.
+    let html = message.body_html(0).unwrap();
+    for part in [&link, &link_in(&message, "/unsubscribe/")] {
+        assert!(
+            html.contains(&format!("href=\"{part}\"")),
+            "{part} in {html}"
+        );
+    }
     // Another letter of the token, and the token of another purpose, open nothing.
     let token = link.rsplit('/').next().unwrap();
     let leave = link_in(&message, "/unsubscribe/");

@@ -1,6 +1,11 @@
 //! The whole product as its users meet it: real PostgreSQL, a real SMTP receiver, the
 //! service in its own process, driven through its command line, its API and its console.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 mod access;
 mod api;
 mod bad_input;

@@ -395,7 +395,8 @@ async fn a_schedule_with_a_calendar_is_explained_with_what_it_leaves_out() {
     let broken = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Bad\r\nDTSTART:tomorrow\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
     let refused = place.apply(&[("holidays.ics", broken)]);
     assert!(
-        text(&refused.stderr).contains("holidays.ics:2:1: Bad: DTSTART \"tomorrow\""),
+        text(&refused.stderr)
+            .contains("holidays.ics:4:1: Bad: DTSTART: \"tomorrow\" is not a date"),
         "{}",
         text(&refused.stderr)
     );

@@ -12,6 +12,7 @@ use crate::{compose::answers::answer, document::Document, snapshot::Snapshot};
 /// must mean that all is well, never that nobody looked. `last` is the status of the run
 /// before for the same values, which `when = "change"` compares with; a first run is a change
 /// unless all is well.
+#[expect(clippy::too_many_lines, reason = "one arm a condition, with its words")]
 pub fn reason(
     report: &Report,
     snapshot: &Snapshot,

@@ -3,6 +3,8 @@
 //! Nothing here reads a clock, a file, a network or a database. Every function's answer follows
 //! from its arguments, so a late, repeated or backfilled run has the window it would have had.
 
+#![warn(missing_docs)]
+
 pub mod calendar;
 pub mod english;
 pub mod named_days;

@@ -1,5 +1,10 @@
 //! A server that says whatever it is told to say, and what we make of it.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use std::sync::Mutex;
 
 use tokio::{

@@ -107,6 +107,10 @@ fn payments_outage(anchor: Time) -> Time {
     anchor - TimeDelta::days(1) + TimeDelta::minutes(14 * 60 + 10)
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "one row of the table, column by column"
+)]
 fn host(
     out: &mut String,
     stamp: &str,
@@ -219,6 +223,10 @@ fn link(out: &mut String, stamp: &str, vessel: &str, at: Time, moment: i64, anch
     let _ = writeln!(out, "{stamp},{vessel},{up},{latency},{}", bits as i64);
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "one row of the table, column by column"
+)]
 fn sale(
     out: &mut String,
     stamp: &str,

@@ -175,6 +175,10 @@ fn apart(wanted: &[(f64, f64)], room: f64) -> Vec<f64> {
     middles
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "draws from the back to the front; each part needs the places of the one before"
+)]
 pub fn draw(
     canvas: &mut Canvas,
     chart: &Chart,
@@ -306,6 +310,10 @@ fn in_two_lines(categories: &[String], width: f64) -> bool {
         .contains(&categories.len())
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "draws from the back to the front; each part needs the places of the one before"
+)]
 fn standing(
     canvas: &mut Canvas,
     chart: &Chart,

@@ -40,6 +40,10 @@ pub struct Lines<'a> {
     pub spans: &'a [Span],
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "draws from the back to the front; each part needs the places of the one before"
+)]
 pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     let Lines {
         axis,

@@ -75,6 +75,7 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
 }
 
 /// The chart as a picture that can be written as SVG or set on a page.
+#[expect(clippy::too_many_lines, reason = "one arm a kind of chart")]
 pub fn drawn(chart: &Chart, size: Size) -> Canvas {
     let mut canvas = Canvas::new(size.width(), height(chart, size));
     let to = &mut canvas;

@@ -37,6 +37,10 @@ pub struct Heat<'a> {
     pub high: &'a str,
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "draws from the back to the front; each part needs the places of the one before"
+)]
 pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
     let left = names_width(heat.rows.iter().map(String::as_str), canvas);
     let wide = (canvas.width - left) / heat.columns.len() as f64;
@@ -311,6 +315,10 @@ pub fn boxes_height(boxes: &[BoxRow]) -> f64 {
     boxes.len() as f64 * BOX_ROW + 40.0
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "draws from the back to the front; each part needs the places of the one before"
+)]
 pub fn boxes(canvas: &mut Canvas, chart: &Chart, boxes: &[BoxRow]) {
     let labels = boxes
         .iter()

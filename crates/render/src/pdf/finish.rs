@@ -284,6 +284,10 @@ impl<'a> Finish<'a> {
     }
 
     /// Sets the texts of a cell whose upper left corner is at `at`.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "draws what a cell has, one thing over the other"
+    )]
     fn cell(&self, x: usize, y: usize, at: Point, into: &mut Frame) {
         let Some(Some(fitted)) = self
             .begun

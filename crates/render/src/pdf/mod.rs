@@ -198,139 +198,22 @@ fn drawn(document: &Document) -> Result<Vec<u8>, RenderError> {
 }
 
 fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
-    let mut files = HashMap::new();
-    let mut add = |name: &str, bytes: Bytes| {
-        if let Some(id) = file_id(name) {
-            files.insert(id, bytes);
-        }
+    let mut laying = Laying {
+        document,
+        files: HashMap::new(),
+        finish: Finish::new(&FIXED.faces, document),
+        values: template_values(document),
     };
-    let mut finish = Finish::new(&FIXED.faces, document);
-    let mut values = template_values(document);
-    let room = document.theme.room();
-    for (section_index, section) in document.sections.iter().enumerate() {
-        values["sections"][section_index]["rows"] = section
-            .rows()
-            .into_iter()
-            .map(|row| row.collect::<Vec<_>>())
-            .collect();
-        for (block_index, block) in section.blocks.iter().enumerate() {
-            values["sections"][section_index]["blocks"][block_index]["room"] =
-                block.width.of(room, GUTTER).into();
-            match &block.body {
-                Body::Chart { chart } => {
-                    add(
-                        &format!("chart-{section_index}-{block_index}.svg"),
-                        finish.picture_for(chart, Size::of(block.width)),
-                    );
-                }
-                Body::Table { table } => {
-                    let value = &mut values["sections"][section_index]["blocks"][block_index]["body"]
-                        ["table"];
-                    // A long table that has not the page's width may run beside another one.
-                    let alone = block.width == Width::FULL || table.rows.len() <= MOST_UNBROKEN;
-                    let mut fitted = FIXED
-                        .faces
-                        .fit(table, block.width.of(room, GUTTER))
-                        .filter(|_| alone);
-                    // One that must be split has pages that lie, if it is split less there.
-                    let lying = if block.width == Width::FULL {
-                        fitted.as_ref().filter(|parts| parts.len() > 1)
-                    } else {
-                        None
-                    };
-                    let lying = lying.and_then(|parts| {
-                        FIXED
-                            .faces
-                            .fit(table, document.theme.lying_room())
-                            .filter(|lying| lying.len() < parts.len())
-                    });
-                    if lying.is_some() {
-                        value["lying"] = true.into();
-                        fitted = lying;
-                    }
-                    match fitted {
-                        Some(parts) => {
-                            value["rows"] = Value::Null;
-                            value["count"] = table.rows.len().into();
-                            value["marks"] = marks(table).into();
-                            value["parts"] = parts.iter().map(Fitted::plan).collect();
-                            parts.into_iter().for_each(|part| finish.table(Some(part)));
-                        }
-                        None => {
-                            for (row, column, cell) in trends(table) {
-                                let name = format!(
-                                    "trend-{section_index}-{block_index}-{row}-{column}.svg"
-                                );
-                                add(&name, finish.sparkline(&cell.trend));
-                                value["rows"][row][column]["line"] = name.into();
-                            }
-                            flatten(value);
-                            value["marks"] = marks(table).into();
-                            finish.table(None);
-                        }
-                    }
-                }
-                Body::Figures { figures } => {
-                    for (index, figure) in figures
-                        .iter()
-                        .enumerate()
-                        .filter(|(_, figure)| !figure.sparkline.is_empty())
-                    {
-                        let name = format!("spark-{section_index}-{block_index}-{index}.svg");
-                        add(&name, finish.sparkline(&figure.sparkline));
-                        values["sections"][section_index]["blocks"][block_index]["body"]["figures"]
-                            [index]["spark"] = name.into();
-                    }
-                }
-                Body::Image { picture, .. } => {
-                    let name =
-                        picture_name(&format!("image-{section_index}-{block_index}"), picture);
-                    add(&name, bytes_of(picture)?);
-                    values["sections"][section_index]["blocks"][block_index]["body"]["name"] =
-                        name.into();
-                }
-                _ => {}
-            }
-        }
+    for section in 0..document.sections.len() {
+        laying.section(section)?;
     }
-    if let Some(logo) = &document.theme.logo {
-        let name = picture_name("logo", logo);
-        add(&name, bytes_of(logo)?);
-        values["theme"]["logo"] = name.into();
-    }
-    let mut attached = Vec::new();
-    if document
-        .data
-        .iter()
-        .map(|data| data.table.len())
-        .sum::<usize>()
-        <= MOST_EMBEDDED
-    {
-        for data in &document.data {
-            let mut bytes = Vec::new();
-            write_csv(data, document.packing.csv, &mut bytes)?;
-            add(&data.file_name, Bytes::new(bytes));
-            attached.push(serde_json::json!({ "name": data.file_name, "title": data.title }));
-        }
-    }
-    add("header.svg", finish.header());
-    add("footer.svg", finish.footer());
-    let mut data = serde_json::json!({ "colours": colours(&document.theme), "statuses": statuses(&document.theme), "attached": attached });
-    data["document"] = values;
+    let data = laying.around()?;
     let text = data.to_string();
     let font_set = fonts::for_text(&text);
-    let missing: Vec<String> = font_set
-        .missing(&text)
-        .iter()
-        .map(|glyph| format!("U+{:04X}", *glyph as u32))
-        .collect();
-    data["missing"] = missing.into();
-    data["backwards"] = glyphs::has_backwards(&text).into();
-    add("data.json", Bytes::from_string(data.to_string()));
-    drop((data, text));
-
-    let job = Job { font_set, files };
-    let mut laid_out = typst::compile::<PagedDocument>(&job)
+    laying.data(data, &text, font_set);
+    drop(text);
+    let Laying { files, finish, .. } = laying;
+    let mut laid_out = typst::compile::<PagedDocument>(&Job { font_set, files })
         .output
         .map_err(in_words)?;
     if laid_out.pages().len() > MANY_PAGES {
@@ -351,6 +234,146 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     let info = std::mem::take(laid_out.info_mut());
     drop(laid_out);
     Ok(PagedDocument::new(pages.into(), info))
+}
+
+/// A document on its way to the typesetter: the values that its template reads, the files beside
+/// them, and what is set on the pages afterwards.
+struct Laying<'d> {
+    document: &'d Document,
+    files: HashMap<FileId, Bytes>,
+    finish: Finish<'d>,
+    values: Value,
+}
+
+impl<'d> Laying<'d> {
+    fn add(&mut self, name: &str, bytes: Bytes) {
+        if let Some(id) = file_id(name) {
+            self.files.insert(id, bytes);
+        }
+    }
+
+    fn section(&mut self, index: usize) -> Result<(), RenderError> {
+        let document: &'d Document = self.document;
+        let section = &document.sections[index];
+        self.values["sections"][index]["rows"] = section
+            .rows()
+            .into_iter()
+            .map(|row| row.collect::<Vec<_>>())
+            .collect();
+        for (block_index, block) in section.blocks.iter().enumerate() {
+            let room = block.width.of(self.document.theme.room(), GUTTER);
+            let place = format!("{index}-{block_index}");
+            // Taken out while files are added, and put back.
+            let mut value = self.values["sections"][index]["blocks"][block_index].take();
+            value["room"] = room.into();
+            match &block.body {
+                Body::Chart { chart } => {
+                    let picture = self.finish.picture_for(chart, Size::of(block.width));
+                    self.add(&format!("chart-{place}.svg"), picture);
+                }
+                Body::Table { table } => {
+                    self.table(table, block.width, &place, &mut value["body"]["table"]);
+                }
+                Body::Figures { figures } => {
+                    let lines = figures.iter().enumerate();
+                    for (index, figure) in lines.filter(|(_, figure)| !figure.sparkline.is_empty())
+                    {
+                        let name = format!("spark-{place}-{index}.svg");
+                        let line = self.finish.sparkline(&figure.sparkline);
+                        self.add(&name, line);
+                        value["body"]["figures"][index]["spark"] = name.into();
+                    }
+                }
+                Body::Image { picture, .. } => {
+                    let name = picture_name(&format!("image-{place}"), picture);
+                    self.add(&name, bytes_of(picture)?);
+                    value["body"]["name"] = name.into();
+                }
+                _ => {}
+            }
+            self.values["sections"][index]["blocks"][block_index] = value;
+        }
+        Ok(())
+    }
+
+    fn table(&mut self, table: &'d ShownTable, width: Width, place: &str, value: &mut Value) {
+        let theme = &self.document.theme;
+        let room = width.of(theme.room(), GUTTER);
+        // A long table that has not the page's width may run beside another one.
+        let alone = width == Width::FULL || table.rows.len() <= MOST_UNBROKEN;
+        let mut fitted = FIXED.faces.fit(table, room).filter(|_| alone);
+        // One that must be split has pages that lie, if it is split less there.
+        let split = fitted
+            .as_ref()
+            .filter(|parts| width == Width::FULL && parts.len() > 1);
+        let lying = split.and_then(|parts| {
+            let lying = FIXED.faces.fit(table, theme.lying_room());
+            lying.filter(|lying| lying.len() < parts.len())
+        });
+        if lying.is_some() {
+            value["lying"] = true.into();
+            fitted = lying;
+        }
+        match fitted {
+            Some(parts) => {
+                value["rows"] = Value::Null;
+                value["count"] = table.rows.len().into();
+                value["marks"] = marks(table).into();
+                value["parts"] = parts.iter().map(Fitted::plan).collect();
+                parts
+                    .into_iter()
+                    .for_each(|part| self.finish.table(Some(part)));
+            }
+            None => {
+                for (row, column, cell) in trends(table) {
+                    let name = format!("trend-{place}-{row}-{column}.svg");
+                    let line = self.finish.sparkline(&cell.trend);
+                    self.add(&name, line);
+                    value["rows"][row][column]["line"] = name.into();
+                }
+                flatten(value);
+                value["marks"] = marks(table).into();
+                self.finish.table(None);
+            }
+        }
+    }
+
+    /// All that the template reads: the document, what is around it, and what is attached.
+    fn around(&mut self) -> Result<Value, RenderError> {
+        let document = self.document;
+        if let Some(logo) = &document.theme.logo {
+            let name = picture_name("logo", logo);
+            self.add(&name, bytes_of(logo)?);
+            self.values["theme"]["logo"] = name.into();
+        }
+        let rows = document.data.iter().map(|data| data.table.len());
+        let mut attached = Vec::new();
+        if rows.sum::<usize>() <= MOST_EMBEDDED {
+            for data in &document.data {
+                let mut bytes = Vec::new();
+                write_csv(data, document.packing.csv, &mut bytes)?;
+                self.add(&data.file_name, Bytes::new(bytes));
+                attached.push(serde_json::json!({ "name": data.file_name, "title": data.title }));
+            }
+        }
+        let (header, footer) = (self.finish.header(), self.finish.footer());
+        self.add("header.svg", header);
+        self.add("footer.svg", footer);
+        let mut data = serde_json::json!({ "colours": colours(&document.theme), "statuses": statuses(&document.theme), "attached": attached });
+        data["document"] = self.values.take();
+        Ok(data)
+    }
+
+    fn data(&mut self, mut data: Value, text: &str, font_set: &FontSet) {
+        let missing: Vec<String> = font_set
+            .missing(text)
+            .iter()
+            .map(|glyph| format!("U+{:04X}", *glyph as u32))
+            .collect();
+        data["missing"] = missing.into();
+        data["backwards"] = glyphs::has_backwards(text).into();
+        self.add("data.json", Bytes::from_string(data.to_string()));
+    }
 }
 
 /// Layout results are remembered between documents; what the last few did not use goes.

@@ -1,3 +1,8 @@
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use std::{collections::BTreeMap, io::Read};
 
 use chrono::{DateTime, TimeDelta, Utc};

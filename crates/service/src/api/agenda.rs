@@ -1,27 +1,17 @@
 //! What is due and what ran, day by day.
 
-use maple_lark_api::Agenda;
-use maple_lark_api::AgendaDay;
-use maple_lark_api::AgendaEntry;
-use maple_lark_api::AgendaState;
-use maple_lark_api::CalendarView;
-use maple_lark_api::NamedDay;
-use maple_lark_api::PlanState;
-use maple_lark_api::ProblemDetails;
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
-
+use maple_lark_api::{
+    Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState, ProblemDetails,
+};
 use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
-
 use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
-
 use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
-
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-
 use crate::{
     access::Viewer,
     engine::{Definitions, EngineHandle},
@@ -81,6 +71,10 @@ async fn calendars(
 /// What is due and what ran, day by day.
 #[utoipa::path(get, operation_id = "agenda", path = "/agenda", tag = "schedules", params(("from" = String, Query, description = "the first day, such as 2026-11-01"), ("to" = String, Query, description = "the day after the last; at most 400 days later"), ("time_zone" = Option<String>, Query, description = "the time zone whose days they are; UTC if nothing is said"), ("report" = Option<String>, Query, description = "only this report")), responses((status = 200, body = Agenda), (status = 422, body = ProblemDetails)))]
 #[get("/agenda?<from>&<to>&<time_zone>&<report>")]
+#[expect(
+    clippy::too_many_lines,
+    reason = "gathers what ran, what is due and what is left out, then puts it into days"
+)]
 async fn agenda(
     _user: Viewer,
     from: &str,
@@ -174,6 +168,10 @@ fn entry_of(ran: RunDay) -> AgendaEntry {
 }
 
 /// The instants to come, and those that calendars leave out, past ones too.
+#[expect(
+    clippy::too_many_lines,
+    reason = "instants to come and those left out, which share one horizon"
+)]
 fn planned(
     set: &DefinitionSet,
     only: Option<&str>,

@@ -1,25 +1,16 @@
 //! What was made before: any stored run written again in any format, and whether a file that
 //! somebody holds is what was made here.
 
-use maple_lark_api::Match;
-use maple_lark_api::ProblemDetails;
-
+use maple_lark_api::{Match, ProblemDetails};
 use maple_lark_data::digest::sha256;
-
 use maple_lark_definition::Format;
-
 use maple_lark_document::{Snapshot, compose::compose, snapshot::BadSnapshot};
-
 use maple_lark_render::{Rendered, chart_alone, together};
-
 use maple_lark_store::Store;
-
 use rocket::{Route, State, get, routes, serde::json::Json};
-
 use uuid::Uuid;
 
 use super::{Answer, documents::File, problem::Problem, view};
-
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {

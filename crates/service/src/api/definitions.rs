@@ -1,28 +1,18 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
 use chrono::{DateTime, Utc};
-use maple_lark_api::Applied;
-use maple_lark_api::Change;
-use maple_lark_api::ChangeAction;
-use maple_lark_api::CopyOrder;
-use maple_lark_api::DefinitionFile;
-use maple_lark_api::Files;
-use maple_lark_api::Plan;
-use maple_lark_api::ProblemDetails;
-
+use maple_lark_api::{
+    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, Files, Plan, ProblemDetails,
+};
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
-
 use maple_lark_store::{
     Store,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
 };
-
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
-
 use similar::TextDiff;
 
 use super::{Answer, problem::Problem};
-
 use crate::{
     access::{Author, Viewer},
     engine::{EngineHandle, parse_all},
@@ -270,6 +260,10 @@ pub async fn apply_files(
     })
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "what a change would do, kind by kind, before anything is done"
+)]
 fn prepare(
     files: &Files,
     stored: &[StoredDefinition],

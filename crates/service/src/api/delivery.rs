@@ -1,46 +1,28 @@
 //! Who gets what, by which way: channels, people, copies, links, and messages as they will be.
 
-use maple_lark_api::AddressBook;
-use maple_lark_api::BouncedView;
-use maple_lark_api::ChannelTest;
-use maple_lark_api::ChannelType;
-use maple_lark_api::ChannelView;
-use maple_lark_api::GroupView;
-use maple_lark_api::MessageDraft;
-use maple_lark_api::MessagePreview;
-use maple_lark_api::NoticeView;
-use maple_lark_api::PersonView;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::ResendOrder;
-use maple_lark_api::RunView;
-use maple_lark_api::TestOrder;
-use maple_lark_api::TestStep;
-use maple_lark_api::UnsubscribeView;
-
+use maple_lark_api::{
+    AddressBook, BouncedView, ChannelTest, ChannelType, ChannelView, GroupView, MessageDraft,
+    MessagePreview, NoticeView, PersonView, ProblemDetails, ResendOrder, RunView, TestOrder,
+    TestStep, UnsubscribeView,
+};
 use maple_lark_definition::{
     ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience, Template, check,
     render,
 };
-
 use maple_lark_document::{
     Snapshot,
     compose::{compose, run_values::message_values},
 };
-
 use maple_lark_render::{Context, mail_body};
-
 use maple_lark_store::{
     Store,
     deliveries::{Copy, Delivery},
     runs::RunFilter,
 };
-
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
-
 use uuid::Uuid;
 
 use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run};
-
 use crate::{
     access::{Administrator, Author, Viewer},
     engine::{Definitions, EngineHandle, values_key},
@@ -231,6 +213,10 @@ async fn probed(
 /// The address book.
 #[utoipa::path(get, operation_id = "address_book", path = "/people", tag = "delivery", responses((status = 200, body = AddressBook)))]
 #[get("/people")]
+#[expect(
+    clippy::too_many_lines,
+    reason = "the parts of the address book, one after the other"
+)]
 async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
     let set = Definitions::stored(&store.definitions().await?).set;
     let bounced = store.bounced_addresses().await?.into_iter();
@@ -347,6 +333,10 @@ async fn remove_unsubscribe(
 /// Send a run's documents again, unchanged and marked as a copy.
 #[utoipa::path(post, operation_id = "resend_run", path = "/runs/{id}/resends", tag = "runs", params(("id" = Uuid, Path)), request_body = ResendOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/runs/<id>/resends", data = "<order>")]
+#[expect(
+    clippy::too_many_lines,
+    reason = "refuses what cannot be sent again, one reason after the other, then sends"
+)]
 async fn resend(
     user: Author,
     id: Uuid,
@@ -516,6 +506,10 @@ async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>>
 /// A message as it would be, with real values. Nothing is sent or kept.
 #[utoipa::path(post, operation_id = "preview_message", path = "/reports/{name}/message-preview", tag = "reports", params(("name" = String, Path)), request_body = MessageDraft, responses((status = 200, body = MessagePreview), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/reports/<name>/message-preview", data = "<draft>")]
+#[expect(
+    clippy::too_many_lines,
+    reason = "one preview: subject, text, people and files, in the order of a mail"
+)]
 async fn preview(
     _user: Author,
     name: &str,

@@ -1,19 +1,15 @@
 //! The demo's mailbox: what its mail server was sent. There only when it is configured.
 
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::ReceivedHead;
-use maple_lark_api::ReceivedMessage;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
 };
 
 use mail_parser::{Message, MessageParser, MimeHeaders};
-
+use maple_lark_api::{ProblemDetails, ReceivedHead, ReceivedMessage};
 use rocket::{Route, State, get, http::Header, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-
 use crate::{Config, access::Viewer};
 
 pub fn routes() -> Vec<Route> {

@@ -1,11 +1,7 @@
 //! One answer to: did everything go out, what is next, what failed?
 
 use chrono::TimeDelta;
-use maple_lark_api::NextRun;
-use maple_lark_api::Outcome;
-use maple_lark_api::Overview;
-use maple_lark_api::ReportView;
-use maple_lark_api::RunState;
+use maple_lark_api::{NextRun, Outcome, Overview, ReportView, RunState};
 use maple_lark_store::{Store, runs::RunFilter};
 use rocket::{Route, State, get, routes, serde::json::Json};
 

@@ -1,22 +1,15 @@
 //! What a dashboard or a report would show, before it is sent or even applied: collected now,
 //! composed, and not kept.
 
-use maple_lark_api::PreviewOrder;
-use maple_lark_api::ProblemDetails;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-
+use maple_lark_api::{PreviewOrder, ProblemDetails};
 use maple_lark_definition::{Audience, Dashboard, Definition, Format, Report, edit};
-
 use maple_lark_document::{Snapshot, snapshot::FrozenDefinition};
-
 use maple_lark_sources::Values;
-
 use maple_lark_store::Store;
-
 use maple_lark_time::nearest::suggestion;
-
 use rocket::{Route, State, post, routes, serde::json::Json};
 
 use super::{
@@ -24,7 +17,6 @@ use super::{
     documents::File,
     problem::Problem,
 };
-
 use crate::{
     access::Author,
     engine::{Definitions, EngineHandle},
@@ -79,6 +71,10 @@ async fn file_of(snapshot: Snapshot, format: Format, now: DateTime<Utc>) -> Resu
 
 /// The report to show; for a dashboard, one that has it alone. What is not applied yet is put
 /// into the definitions and checked against what is there.
+#[expect(
+    clippy::too_many_lines,
+    reason = "the parts of an order, one after the other"
+)]
 fn report_of(order: &PreviewOrder, definitions: &mut Definitions) -> Result<Report, Problem> {
     let named =
         |name: &String, definitions: &Definitions| definitions.set.reports.get(name).cloned();

@@ -1,24 +1,14 @@
 //! Reports with their state, and runs on request.
 
-use maple_lark_api::AudienceView;
-use maple_lark_api::Backfill;
-use maple_lark_api::BackfillOrder;
-use maple_lark_api::CopyOrder;
-use maple_lark_api::DefinitionFile;
-use maple_lark_api::Files;
-use maple_lark_api::NewSchedule;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::ReportView;
-use maple_lark_api::RunOrder;
-use maple_lark_api::RunView;
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-
+use maple_lark_api::{
+    AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
+    ProblemDetails, ReportView, RunOrder, RunView,
+};
 use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
-
 use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
-
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
 };
@@ -29,7 +19,6 @@ use super::{
     problem::Problem,
     runs::one_run,
 };
-
 use crate::{
     access::{Author, Viewer},
     engine::{

@@ -1,28 +1,19 @@
 //! Runs: lists, one with everything that happened, and its progress as it happens.
 
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::RunPage;
-use maple_lark_api::RunState;
-use maple_lark_api::RunView;
-use maple_lark_api::SnapshotView;
 use std::time::Duration;
 
+use maple_lark_api::{ProblemDetails, RunPage, RunState, RunView, SnapshotView, Words};
 use maple_lark_document::Snapshot;
-
-use maple_lark_api::Words;
 use maple_lark_store::{Store, runs::RunFilter};
-
 use rocket::{
     Route, Shutdown, State, get, post,
     response::stream::{Event, EventStream},
     routes,
     serde::json::Json,
 };
-
 use uuid::Uuid;
 
 use super::{Answer, problem::Problem, view};
-
 use crate::{
     access::{Author, Viewer},
     engine::EngineHandle,

@@ -1,18 +1,13 @@
 //! Stored secrets: set, named and removed, never shown.
 
-use maple_lark_api::NewSecret;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::SecretView;
 use std::sync::Arc;
 
 use chrono::Utc;
-
+use maple_lark_api::{NewSecret, ProblemDetails, SecretView};
 use maple_lark_store::Store;
-
 use rocket::{Route, State, delete, get, http::Status, put, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-
 use crate::{Config, access::Administrator, secrets::VaultError};
 
 pub fn routes() -> Vec<Route> {

@@ -1,27 +1,18 @@
 //! Signing in: sessions for the console, tokens for programs.
 
-use maple_lark_api::Credentials;
-use maple_lark_api::NewToken;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::Role;
-use maple_lark_api::Token;
-use maple_lark_api::TokenRequest;
-use maple_lark_api::UserView;
 use std::{net::IpAddr, sync::Arc};
 
+use maple_lark_api::{Credentials, NewToken, ProblemDetails, Role, Token, TokenRequest, UserView};
 use maple_lark_store::Store;
-
 use rocket::{
     Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite},
     post, routes,
     serde::json::Json,
 };
-
 use uuid::Uuid;
 
 use super::{Answer, problem::Problem};
-
 use crate::{
     Config,
     access::{self, SESSION_COOKIE, SignInError, Viewer, token_hash},

@@ -1,11 +1,8 @@
 //! Sources and dashboards.
 
-use maple_lark_api::DashboardView;
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::SourceTest;
-use maple_lark_api::SourceView;
 use std::time::Instant;
 
+use maple_lark_api::{DashboardView, ProblemDetails, SourceTest, SourceView};
 use maple_lark_definition::{DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};

@@ -1,27 +1,18 @@
 //! Themes: how documents look, tried on a sample before it is saved.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_api::ProblemDetails;
-use maple_lark_api::ThemeText;
-
-use maple_lark_data::digest::sha256;
-
-use maple_lark_data::{Column, ColumnKind, Table, Value};
-
+use maple_lark_api::{ProblemDetails, ThemeText};
+use maple_lark_data::{Column, ColumnKind, Table, Value, digest::sha256};
 use maple_lark_definition::Definition;
-
 use maple_lark_document::{
     Snapshot,
     compose::compose,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
-
 use maple_lark_time::{Window, Zone};
-
 use rocket::{Route, post, routes, serde::json::Json};
 
 use super::{documents::File, problem::Problem};
-
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
@@ -108,6 +99,7 @@ bars = ["used"]
 "#;
 
 /// A day of made-up hosts.
+#[expect(clippy::too_many_lines, reason = "the data of a sample, written out")]
 fn sample() -> Snapshot {
     let from: DateTime<Utc> = DateTime::from_timestamp(1_792_886_400, 0).unwrap_or_default();
     let column = |name: &str, kind| Column {

@@ -1,20 +1,14 @@
 //! Records as answers of the API. Clients see these and nothing of the tables behind them.
 
-use maple_lark_api::AttemptView;
-use maple_lark_api::DeliveryState;
-use maple_lark_api::DeliveryView;
-use maple_lark_api::DocumentView;
-use maple_lark_api::LinkView;
-use maple_lark_api::RunState;
-use maple_lark_api::RunSummary;
-use maple_lark_api::StepView;
-use maple_lark_api::WindowView;
+use maple_lark_api::{
+    AttemptView, DeliveryState, DeliveryView, DocumentView, LinkView, RunState, RunSummary,
+    StepView, WindowView,
+};
 use maple_lark_store::{
     deliveries::{Attempt, Delivery},
     recipients::SharedLink,
     runs::{DocumentHead, Run, Step},
 };
-
 use maple_lark_time::{Window, Zone};
 
 pub fn run_summary(run: Run) -> RunSummary {

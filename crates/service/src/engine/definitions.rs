@@ -142,6 +142,10 @@ impl Definitions {
     }
 
     /// The texts that a run of `report` needs: its own, its dashboards' and their sources'.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "follows what a report needs, kind by kind"
+    )]
     pub fn freeze(&self, report: &Report) -> serde_json::Value {
         let mut needed = BTreeSet::from([(Kind::Report, report.name.clone())]);
         needed.extend(

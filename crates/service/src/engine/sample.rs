@@ -290,6 +290,10 @@ fn downsampled(samples: &[Sample], downsample: &Downsample) -> Option<serde_json
 
 /// What a sampler has kept of a window: its rows with the instant of each in a first column
 /// `at`. A column that was not there in an older answer is missing in its rows.
+#[expect(
+    clippy::too_many_lines,
+    reason = "joins answers of different columns into one table"
+)]
 pub async fn history(
     shared: &Shared,
     sampler: &str,

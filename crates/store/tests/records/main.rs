@@ -1,6 +1,11 @@
 //! Records in a real PostgreSQL server: who gets which work, and what is left when something
 //! fails between two steps.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use maple_lark_api::Cause;
 use maple_lark_api::ChannelType;
 use maple_lark_api::DeliveryState;

@@ -10,6 +10,10 @@ use crate::{
 /// The rows are in the order in which the groups first appear. Every total is worked out of
 /// the rows themselves, not of the parts' figures, so that it is right for a mean or a
 /// percentile too.
+#[expect(
+    clippy::too_many_lines,
+    reason = "one pass over the rows whose parts share what it gathers"
+)]
 pub fn group(
     table: Table,
     by: &[String],

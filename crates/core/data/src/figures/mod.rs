@@ -5,7 +5,6 @@
 //! never counted as zero. Sums of whole numbers and decimals are exact, sums of binary
 //! floating point are compensated.
 
-use crate::figures::over_time::Running;
 pub mod amount;
 pub mod compute;
 pub mod group;
@@ -17,6 +16,7 @@ pub mod statistics;
 use maple_lark_time::{Window, nearest::suggestion, window::Step};
 
 use crate::{
+    figures::over_time::Running,
     series::Aggregation,
     status::Thresholds,
     table::{Column, ColumnKind, Table, Value},
@@ -334,6 +334,10 @@ impl Operation {
     ///
     /// # Errors
     /// Where the columns that it names are not there or do not hold what it needs.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm an operation, in the order in which they are declared"
+    )]
     pub fn apply(&self, figures: Figures, around: &Context<'_>) -> Result<Figures, FigureError> {
         let name = self.name();
         let roles = figures.roles;

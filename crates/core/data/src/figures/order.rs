@@ -62,6 +62,10 @@ pub fn limit(mut table: Table, rows: usize) -> Table {
     table
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "the keys of the operation, as a definition names them"
+)]
 pub fn top(
     name: &'static str,
     mut table: Table,

@@ -51,6 +51,10 @@ fn series(
     series
 }
 
+#[expect(
+    clippy::too_many_arguments,
+    reason = "the keys of the operation, as a definition names them"
+)]
 pub fn resample(
     table: Table,
     time: &str,

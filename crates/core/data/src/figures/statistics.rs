@@ -12,6 +12,10 @@ use crate::{
 
 /// The columns: the groups, `value` (which column it is of, where there are several), count,
 /// missing, min, mean, median, the percentiles, max, deviation (of a sample) and last.
+#[expect(
+    clippy::too_many_lines,
+    reason = "one pass over the rows whose parts share what it gathers"
+)]
 pub fn statistics(
     table: Table,
     values: &[String],

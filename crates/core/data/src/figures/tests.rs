@@ -1,10 +1,15 @@
-use crate::figures::amount;
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use maple_lark_time::Window;
 use proptest::prelude::*;
 
 use crate::{
     figures::{
         Computation, Context, FigureError, Figures, NoRows, Operation, Order, Predicate, Role,
+        amount,
     },
     series::Aggregation,
     status::Thresholds,

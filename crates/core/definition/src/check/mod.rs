@@ -107,6 +107,10 @@ impl DefinitionSet {
         }
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "checks that need nothing of one another, one after the other"
+    )]
     fn check_report(&self, report: &Report, problems: &mut Vec<Problem>) {
         for name in &report.dashboards {
             if !self.dashboards.contains_key(&name.value) {
@@ -206,6 +210,10 @@ impl DefinitionSet {
         }
     }
 
+    #[expect(
+        clippy::too_many_lines,
+        reason = "checks that need nothing of one another, one after the other"
+    )]
     fn check_delivery(
         &self,
         report: &Report,

@@ -1,9 +1,8 @@
 //! A definition of any kind.
 
-use crate::model::calendar::CalendarFile;
-
 use crate::{
     model::{
+        calendar::CalendarFile,
         channel::Channel,
         dashboard::Dashboard,
         kind::Kind,

@@ -15,6 +15,10 @@ use crate::{
 };
 use maple_lark_time::nearest::suggestion;
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     if node.has("from") {
         let borrowed = changes::read_borrowed(&node);

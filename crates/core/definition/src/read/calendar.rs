@@ -51,7 +51,7 @@ mod tests {
         assert!(
             problems[0]
                 .to_string()
-                .starts_with("calendars/holidays.ics:2:1: Broken: DTSTART \"20261324\""),
+                .starts_with("calendars/holidays.ics:4:1: Broken: DTSTART: \"20261324\""),
             "{}",
             problems[0]
         );

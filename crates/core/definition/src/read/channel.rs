@@ -23,6 +23,10 @@ use crate::{
     },
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
     let node = root.table("channel")?;
     let name = read_name(&node);
@@ -103,6 +107,10 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
     })
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 fn read_mail_server(node: &Node<'_>) -> Option<MailServerSettings> {
     let host = setting(node, "host");
     let tls = match node.choice("tls", &["off", "starttls", "tls"]) {

@@ -15,6 +15,10 @@ use crate::{
     },
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
     let node = root.table("dashboard")?;
     let name = read_name(&node);

@@ -11,6 +11,10 @@ use crate::{
     },
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
     let url = setting(node, "url");
     if let Some(Setting::Plain(text)) = &url

@@ -50,6 +50,10 @@ pub(crate) fn read_all(node: &Node<'_>) -> Vec<Operation> {
     operations
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "one arm a kind, with its keys in the order of the documentation"
+)]
 fn read(node: &Node<'_>) -> Option<Operation> {
     let word = node.required_choice("do", &WORDS)?;
     let texts = |key| {

@@ -17,6 +17,10 @@ use crate::{
     },
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     let node = root.table("report")?;
     let name = read_name(&node);

@@ -7,6 +7,10 @@ use crate::{
     read::{name::read_name, node::Node, query},
 };
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read(root: &Node<'_>) -> Option<Sampler> {
     let node = root.table("sampler")?;
     let name = read_name(&node);

@@ -13,17 +13,21 @@ use crate::{problem::Placed, read::node::Node};
 const UNITS: [&str; 5] = ["day", "weekday", "week", "month", "year"];
 
 /// The schedule, and where it names its calendars.
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
     let shapes: Vec<&str> = ["every", "once", "crontab", "rule"]
         .into_iter()
         .filter(|key| node.has(key))
         .collect();
-    let (every, once, crontab, rule) = (
-        node.text("every"),
-        node.text("once"),
-        node.text("crontab"),
-        node.text("rule"),
-    );
+    let texts = Texts {
+        every: node.text("every"),
+        once: node.text("once"),
+        crontab: node.text("crontab"),
+        rule: node.text("rule"),
+    };
     let at = times(&node);
     let on = node.texts("on");
     let date = |key| {
@@ -70,58 +74,7 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
         node.close();
         return None;
     }
-    let unwanted = |keys: &[&'static str]| {
-        for key in keys.iter().filter(|key| node.has(key)) {
-            node.report(
-                key,
-                format!("{key} does not go with {}; remove it", shapes[0]),
-            );
-        }
-    };
-    let recurrence = match shapes[0] {
-        "every" => every.and_then(|every| read_every(&node, &every, at, &on, starts)),
-        "once" => {
-            unwanted(&["at", "on", "starts", "ends", "runs"]);
-            once.and_then(|text| {
-                let parsed = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"].iter().find_map(|form| NaiveDateTime::parse_from_str(&text.value, form).ok()).filter(|at| in_range(&at.date()));
-                if parsed.is_none() {
-                    node.report("once", format!("\"{}\" is not a date and time such as \"2026-12-01T07:30\", in the report's own zone", text.value));
-                }
-                parsed.map(Recurrence::Once)
-            })
-        }
-        "crontab" => {
-            unwanted(&["at", "on"]);
-            crontab
-                .and_then(|text| {
-                    text.value
-                        .parse::<Crontab>()
-                        .map_err(|error| node.report("crontab", error.to_string()))
-                        .ok()
-                })
-                .map(Recurrence::Crontab)
-        }
-        _ => {
-            unwanted(&["on"]);
-            if at.len() > 1 {
-                node.report(
-                    "at",
-                    "a rule has one first time; name further ones in it, with BYHOUR and BYMINUTE",
-                );
-            }
-            let (Some(starts), Some(time)) = (starts, at.first()) else {
-                node.report("rule", "a rule needs its first date and time: starts = \"2026-12-01\" and at = \"07:30\"");
-                node.close();
-                return None;
-            };
-            rule.and_then(|text| {
-                Rule::new(&text.value, starts.and_time(*time))
-                    .map_err(|error| node.report("rule", error.to_string()))
-                    .ok()
-            })
-            .map(Recurrence::Rule)
-        }
-    };
+    let recurrence = read_recurrence(&node, shapes[0], texts, at, &on, starts);
     if on_named_day != OnNamedDay::Skip && matches!(recurrence, Some(Recurrence::Interval(_))) {
         node.report("on-calendar-day", "runs of an interval can be skipped, but not moved; remove it, or set every = \"day\" with times");
     }
@@ -139,6 +92,89 @@ pub(crate) fn read(node: Node<'_>) -> Option<(Schedule, Vec<Placed<String>>)> {
         schedule.grace = grace;
     }
     Some((schedule, calendars))
+}
+
+/// What a schedule says it recurs by; one of them.
+struct Texts {
+    every: Option<Placed<String>>,
+    once: Option<Placed<String>>,
+    crontab: Option<Placed<String>>,
+    rule: Option<Placed<String>>,
+}
+
+fn read_recurrence(
+    node: &Node<'_>,
+    shape: &str,
+    texts: Texts,
+    at: Vec<NaiveTime>,
+    on: &[Placed<String>],
+    starts: Option<NaiveDate>,
+) -> Option<Recurrence> {
+    let unwanted = |keys: &[&'static str]| {
+        for key in keys.iter().filter(|key| node.has(key)) {
+            node.report(key, format!("{key} does not go with {shape}; remove it"));
+        }
+    };
+    match shape {
+        "every" => read_every(node, &texts.every?, at, on, starts),
+        "once" => {
+            unwanted(&["at", "on", "starts", "ends", "runs"]);
+            read_once(node, &texts.once?)
+        }
+        "crontab" => {
+            unwanted(&["at", "on"]);
+            let crontab = texts.crontab?.value.parse::<Crontab>();
+            crontab
+                .map_err(|error| node.report("crontab", error))
+                .ok()
+                .map(Recurrence::Crontab)
+        }
+        _ => {
+            unwanted(&["on"]);
+            read_rule(node, &texts.rule?, &at, starts)
+        }
+    }
+}
+
+fn read_once(node: &Node<'_>, text: &Placed<String>) -> Option<Recurrence> {
+    let forms = ["%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S"];
+    let at = forms
+        .iter()
+        .find_map(|form| NaiveDateTime::parse_from_str(&text.value, form).ok())
+        .filter(|at| in_range(&at.date()));
+    if at.is_none() {
+        let said = shortened(&text.value);
+        node.report(
+            "once",
+            format!("\"{said}\" is not a date and time such as \"2026-12-01T07:30\", in the report's own zone"),
+        );
+    }
+    at.map(Recurrence::Once)
+}
+
+fn read_rule(
+    node: &Node<'_>,
+    text: &Placed<String>,
+    at: &[NaiveTime],
+    starts: Option<NaiveDate>,
+) -> Option<Recurrence> {
+    if at.len() > 1 {
+        node.report(
+            "at",
+            "a rule has one first time; name further ones in it, with BYHOUR and BYMINUTE",
+        );
+    }
+    let (Some(starts), Some(time)) = (starts, at.first()) else {
+        node.report(
+            "rule",
+            "a rule needs its first date and time: starts = \"2026-12-01\" and at = \"07:30\"",
+        );
+        return None;
+    };
+    Rule::new(&text.value, starts.and_time(*time))
+        .map_err(|error| node.report("rule", error))
+        .ok()
+        .map(Recurrence::Rule)
 }
 
 /// Years that every format can write.
@@ -161,6 +197,10 @@ fn times(node: &Node<'_>) -> Vec<NaiveTime> {
     node.texts("at").into_iter().filter_map(parse).collect()
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 fn read_every(
     node: &Node<'_>,
     every: &Placed<String>,

@@ -11,6 +11,10 @@ use maple_lark_time::{
 
 use crate::read::node::Node;
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
 pub(crate) fn read_window(node: Node<'_>, zone: Option<Zone>) -> Option<WindowRule> {
     let shapes: Vec<&str> = ["previous", "last", "to-date", "interval"]
         .into_iter()

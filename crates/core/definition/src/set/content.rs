@@ -85,6 +85,10 @@ fn whole_within<'a>(
     Cow::Owned(made)
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "takes block, queries and parameters over, which belong together"
+)]
 fn take(
     into: &mut Dashboard,
     borrowed: &Borrowed,
@@ -159,6 +163,10 @@ fn take(
 }
 
 /// Makes the changes of a report to its dashboards; answers the titles that were not found.
+#[expect(
+    clippy::too_many_lines,
+    reason = "finds, changes and tells what is missing in one walk"
+)]
 pub fn change(dashboards: &mut [Cow<'_, Dashboard>], changes: &[Change]) -> Vec<Missing> {
     let mut missing = Vec::new();
     for change in changes {

@@ -1,6 +1,5 @@
 //! All definitions together, by name, and what they mean together.
 
-use crate::model::calendar::CalendarFile;
 pub mod audiences;
 pub mod content;
 pub mod people;
@@ -15,6 +14,7 @@ use maple_lark_time::{
 
 use crate::{
     model::{
+        calendar::CalendarFile,
         channel::Channel,
         dashboard::Dashboard,
         definition::Definition,

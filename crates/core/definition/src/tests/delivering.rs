@@ -1,5 +1,10 @@
 //! People, groups, channels, audiences and how they are served, as definitions.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 use maple_lark_data::{Column, ColumnKind, PackedTable, Table, Value, status::Status};
 
 use crate::{

@@ -4,8 +4,7 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::edit;
-use crate::{model::definition::Definition, problem::Problem, set::DefinitionSet};
+use crate::{edit, model::definition::Definition, problem::Problem, set::DefinitionSet};
 
 /// Tables whose keys are names of the author's own.
 const FREE: [&str; 7] = [

@@ -1,3 +1,8 @@
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
 mod delivering;
 mod mistakes;
 

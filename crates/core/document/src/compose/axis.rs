@@ -65,6 +65,10 @@ pub fn value_axis(
 
 /// Calendar ticks for a window: at most about `most`, on round minutes, hours, days, weeks
 /// or months of the report's zone.
+#[expect(
+    clippy::too_many_lines,
+    reason = "the ladder of tick lengths with the words for each"
+)]
 pub fn time_axis(window: &Window, most: usize) -> TimeAxis {
     let (zone, length) = (window.zone, window.elapsed());
     let fits = |step: TimeDelta| step * most as i32 >= length;

@@ -40,6 +40,7 @@ pub(super) fn compose_block(block: &Definition, context: &mut Context<'_>) -> Bl
     }
 }
 
+#[expect(clippy::too_many_lines, reason = "one arm a kind of block with rows")]
 fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, CannotShow> {
     let name = block
         .query

@@ -20,7 +20,7 @@ use std::collections::HashMap;
 
 use maple_lark_data::{Unit, digest::sha256_of, number_format::NumberFormat};
 use maple_lark_definition::{
-    BlockKind, Dashboard, NameValues, RecipientFormat, Report, Template, Width,
+    BlockKind, Dashboard, NameValues, Parameter, RecipientFormat, Report, Template, Theme, Width,
 };
 use maple_lark_time::Window;
 
@@ -74,102 +74,17 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
         theme,
     } = snapshot.definitions()?;
     report.number_format = format.number_format.unwrap_or(report.number_format);
-    let zone = snapshot.window.zone;
-    let own = format.zone.filter(|own| *own != zone).map(|own| Window {
-        zone: own,
-        ..snapshot.window.clone()
-    });
-    let file_stem = file_stem(&report, snapshot, &dashboards);
-    let (mut sections, mut failed, mut data) = (Vec::new(), Vec::new(), Vec::new());
-    let mut colours = Colours::default();
-    for dashboard in &dashboards {
-        let mut context = Context {
-            snapshot,
-            dashboard,
-            number_format: report.number_format,
-            two_across: theme.two_across,
-            colours,
-            data,
-            file_stem: file_stem.clone(),
-        };
-        for section in &dashboard.sections {
-            let blocks = section
-                .blocks
-                .iter()
-                .map(|block| blocks::compose_block(block, &mut context))
-                .collect();
-            let mut composed = Section {
-                title: section.title.clone(),
-                text: Vec::new(),
-                blocks,
-            };
-            // What the theme would have put beside another, but has nothing beside it, takes the page.
-            for row in composed
-                .rows()
-                .into_iter()
-                .filter(|row| row.len() == 1 && section.blocks[row.start].width.is_none())
-            {
-                composed.blocks[row.start].width = Width::FULL;
-            }
-            let blocks = &composed.blocks;
-            failed.extend(blocks.iter().filter_map(|block| match &block.body {
-                Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
-                _ => None,
-            }));
-            sections.push(composed);
-        }
-        colours = context.colours;
-        data = context.data;
-    }
-    let parameters = dashboards
-        .iter()
-        .flat_map(|dashboard| &dashboard.parameters);
-    let filters = parameters
-        .filter_map(|parameter| {
-            Some((
-                parameter.title.clone(),
-                snapshot.values.get(&parameter.name)?.readable(),
-            ))
-        })
-        .collect();
-    let mut sources: Vec<String> = snapshot
-        .queries
-        .iter()
-        .map(|record| record.source_title.clone())
-        .collect();
-    sources.sort();
-    sources.dedup();
+    let Composed {
+        sections,
+        failed,
+        data,
+        file_stem,
+    } = composed(snapshot, &report, &dashboards, &theme);
     let mut document = Document {
         language: "en".to_owned(),
         report: report.name.clone(),
         title: report.title.clone(),
-        front: Front {
-            window_label: snapshot.window.label(),
-            window_exact: match own {
-                Some(own) => format!(
-                    "{} ({})",
-                    snapshot.window.exact_in_words(),
-                    own.exact_in_words()
-                ),
-                None => snapshot.window.exact_in_words(),
-            },
-            window_machine: snapshot.window.exact(),
-            compared_with: report
-                .window
-                .comparison(&snapshot.window)
-                .map(|window| window.label()),
-            incomplete: snapshot.incomplete.clone(),
-            filters,
-            sources,
-            scheduled_for: zone.readable(snapshot.scheduled_for),
-            made_at: zone.readable(snapshot.made_at),
-            made_at_seconds: snapshot.made_at.timestamp(),
-            run_id: snapshot.run_id.clone(),
-            zone_rules: snapshot
-                .zone_rules
-                .as_ref()
-                .map(|rules| rules.version.clone()),
-        },
+        front: front(snapshot, &report, &dashboards, format),
         summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
         sections,
         provenance: snapshot
@@ -181,11 +96,128 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
         file_stem,
         packing: report.files.packing,
         theme,
-        zone,
+        zone: snapshot.window.zone,
         failed,
     };
     merge_texts(&mut document, snapshot, &dashboards);
     Ok(document)
+}
+
+/// The sections of a document with what came of them.
+struct Composed {
+    sections: Vec<Section>,
+    /// The titles of blocks that stand empty, with the reasons.
+    failed: Vec<(String, String)>,
+    data: Vec<DataTable>,
+    file_stem: String,
+}
+
+fn composed(
+    snapshot: &Snapshot,
+    report: &Report,
+    dashboards: &[Dashboard],
+    theme: &Theme,
+) -> Composed {
+    let mut composed = Composed {
+        sections: Vec::new(),
+        failed: Vec::new(),
+        data: Vec::new(),
+        file_stem: file_stem(report, snapshot, dashboards),
+    };
+    let mut colours = Colours::default();
+    for dashboard in dashboards {
+        let mut context = Context {
+            snapshot,
+            dashboard,
+            number_format: report.number_format,
+            two_across: theme.two_across,
+            colours,
+            data: std::mem::take(&mut composed.data),
+            file_stem: composed.file_stem.clone(),
+        };
+        for section in &dashboard.sections {
+            let section = compose_section(section, &mut context);
+            let failed = section.blocks.iter().filter_map(|block| match &block.body {
+                Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
+                _ => None,
+            });
+            composed.failed.extend(failed);
+            composed.sections.push(section);
+        }
+        colours = context.colours;
+        composed.data = context.data;
+    }
+    composed
+}
+
+fn compose_section(section: &maple_lark_definition::Section, context: &mut Context<'_>) -> Section {
+    let blocks = section.blocks.iter();
+    let mut composed = Section {
+        title: section.title.clone(),
+        text: Vec::new(),
+        blocks: blocks
+            .map(|block| blocks::compose_block(block, context))
+            .collect(),
+    };
+    // What the theme would have put beside another, but has nothing beside it, takes the page.
+    for row in composed.rows() {
+        if row.len() == 1 && section.blocks[row.start].width.is_none() {
+            composed.blocks[row.start].width = Width::FULL;
+        }
+    }
+    composed
+}
+
+/// What is said before all else, as one person reads it.
+fn front(
+    snapshot: &Snapshot,
+    report: &Report,
+    dashboards: &[Dashboard],
+    format: &RecipientFormat,
+) -> Front {
+    let window = &snapshot.window;
+    let zone = window.zone;
+    let own = format.zone.filter(|own| *own != zone).map(|own| Window {
+        zone: own,
+        ..window.clone()
+    });
+    let parameters = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.parameters);
+    let filter = |parameter: &Parameter| {
+        let value = snapshot.values.get(&parameter.name)?;
+        Some((parameter.title.clone(), value.readable()))
+    };
+    let mut sources: Vec<String> = snapshot
+        .queries
+        .iter()
+        .map(|record| record.source_title.clone())
+        .collect();
+    sources.sort();
+    sources.dedup();
+    Front {
+        window_label: window.label(),
+        window_exact: match own {
+            Some(own) => format!("{} ({})", window.exact_in_words(), own.exact_in_words()),
+            None => window.exact_in_words(),
+        },
+        window_machine: window.exact(),
+        compared_with: report
+            .window
+            .comparison(window)
+            .map(|window| window.label()),
+        incomplete: snapshot.incomplete.clone(),
+        filters: parameters.filter_map(filter).collect(),
+        sources,
+        scheduled_for: zone.readable(snapshot.scheduled_for),
+        made_at: zone.readable(snapshot.made_at),
+        made_at_seconds: snapshot.made_at.timestamp(),
+        run_id: snapshot.run_id.clone(),
+        zone_rules: snapshot
+            .zone_rules
+            .as_ref()
+            .map(|rules| rules.version.clone()),
+    }
 }
 
 /// Reads the texts of sections and blocks, with the values that they name: figures and status

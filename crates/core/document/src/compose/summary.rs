@@ -41,6 +41,10 @@ fn counted(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
     }
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "the sentences of the front in the order in which they are read"
+)]
 pub fn summarise(
     sections: &[Section],
     failed: &[(String, String)],

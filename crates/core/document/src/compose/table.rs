@@ -37,6 +37,10 @@ pub(crate) struct TableOptions<'a> {
     pub(super) trends: Option<Trends<'a>>,
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "a table from its columns to its last sentence, in the order of reading"
+)]
 pub(crate) fn shown_table(
     block: &Definition,
     query: &Query,
@@ -94,94 +98,82 @@ pub(crate) fn shown_table(
             .map(|column| column.cell(&row[column.index], answer.role(place)))
             .collect()
     };
-    let rows: Vec<Vec<Cell>> = table.rows.iter().enumerate().map(cells).collect();
-    let bars: Vec<(usize, Vec<Option<f64>>)> = wanted
-        .bars
-        .iter()
-        .map(|name| {
-            let index = numeric_column(table, query, name)?;
-            let place = indexes
-                .iter()
-                .position(|shown| *shown == index)
-                .ok_or_else(|| CannotShow::BarsNotShown(name.clone()))?;
-            Ok((place, lengths(table, index, answer, unit(query, name))))
-        })
-        .collect::<Result<_, CannotShow>>()?;
-    let mut rows = rows;
-    for (place, lengths) in bars {
+    let mut rows: Vec<Vec<Cell>> = table.rows.iter().enumerate().map(cells).collect();
+    for name in wanted.bars {
+        let index = numeric_column(table, query, name)?;
+        let place = indexes.iter().position(|shown| *shown == index);
+        let place = place.ok_or_else(|| CannotShow::BarsNotShown(name.clone()))?;
+        let lengths = lengths(table, index, answer, unit(query, name));
         rows.iter_mut()
             .zip(lengths)
             .for_each(|(row, length)| row[place].bar = length);
     }
-    let sums_up = (0..shown)
-        .filter(|place| answer.role(*place) != Role::Plain)
-        .collect();
     let mut headings: Vec<Heading> = columns
         .iter()
         .enumerate()
-        .map(|(i, column)| {
-            let longest = rows
-                .iter()
-                .map(|row| row[i].text.chars().count())
-                .max()
-                .unwrap_or(0);
-            let marks = if rows.iter().any(|row| row[i].mark.is_some()) {
-                3
-            } else {
-                0
-            };
-            // A heading may break between words, so only its longest word counts whole.
-            let heading = format!("{} {}", column.title, column.scale.suffix);
-            let word = heading
-                .split_whitespace()
-                .map(|word| word.chars().count())
-                .max()
-                .unwrap_or(0)
-                .max(heading.chars().count() / 2);
-            Heading {
-                title: column.title.clone(),
-                unit: column.scale.suffix.clone(),
-                align: column.align,
-                weight: (longest.max(word) + marks).clamp(4, 40) as f64 + 2.0,
-                trend: false,
-            }
-        })
+        .map(|(place, column)| heading_over(column, rows.iter().map(|row| &row[place])))
         .collect();
     if let Some(trends) = &wanted.trends {
         let key = column(&whole.columns, query, &trends.of.key)?;
         rows.iter_mut().zip(&table.rows).for_each(|(cells, row)| {
             cells.push(trends.cell(&row[key], zone, context.number_format))
         });
-        headings.push(Heading {
-            title: trends.title.clone(),
-            unit: String::new(),
-            align: Align::Left,
-            weight: 16.0,
-            trend: true,
-        });
+        headings.push(trends.heading());
     }
-    let total = context.number_format.number(whole.len() as f64, 0);
     let cut = (shown < whole.len() || table.truncated).then(|| {
-        let more = if table.truncated {
-            format!("more than {total} (the limit of the source cut the rest off)")
+        let count = |rows: usize| context.number_format.number(rows as f64, 0);
+        let cut_off = if table.truncated {
+            " (the limit of the source cut the rest off)"
         } else {
-            total
+            ""
         };
+        let more = if table.truncated { "more than " } else { "" };
         format!(
-            "The first {} of {more} rows; all rows that were read are in {file_name}.",
-            context.number_format.number(shown as f64, 0)
+            "The first {} of {more}{}{cut_off} rows; all rows that were read are in {file_name}.",
+            count(shown),
+            count(whole.len())
         )
     });
-    let judged = judge(answer, query, &indexes);
     Ok(Body::Table {
         table: ShownTable {
             headings,
             rows,
-            sums_up,
+            sums_up: (0..shown)
+                .filter(|place| answer.role(*place) != Role::Plain)
+                .collect(),
             cut,
-            judged,
+            judged: judge(answer, query, &indexes),
         },
     })
+}
+
+/// The heading of a column, as wide as its cells want it.
+fn heading_over<'c>(
+    column: &ColumnFormat,
+    cells: impl Iterator<Item = &'c Cell> + Clone,
+) -> Heading {
+    let longest = cells.clone().map(|cell| cell.text.chars().count()).max();
+    let marks = if cells.clone().any(|cell| cell.mark.is_some()) {
+        3
+    } else {
+        0
+    };
+    // A heading may break between words, so only its longest word counts whole.
+    let heading = format!("{} {}", column.title, column.scale.suffix);
+    let word = heading
+        .split_whitespace()
+        .map(|word| word.chars().count())
+        .max()
+        .unwrap_or(0)
+        .max(heading.chars().count() / 2);
+    let width = longest.unwrap_or(0).max(word) + marks;
+    Heading {
+        title: column.title.clone(),
+        unit: column.scale.suffix.clone(),
+        align: column.align,
+        weight: width.clamp(4, 40) as f64 + 2.0,
+        trend: false,
+    }
 }
 
 /// How all rows stand, each by its worst value; those that sum up others would count twice.
@@ -256,6 +248,16 @@ impl<'a> Trends<'a> {
             unit: unit(query, &of.value),
             by_key,
         })
+    }
+
+    fn heading(&self) -> Heading {
+        Heading {
+            title: self.title.clone(),
+            unit: String::new(),
+            align: Align::Left,
+            weight: 16.0,
+            trend: true,
+        }
     }
 
     pub(crate) fn cell(&self, key: &Value, zone: Zone, number_format: NumberFormat) -> Cell {

@@ -69,6 +69,10 @@ impl Calendar {
     ///
     /// # Errors
     /// What cannot be read, with the line of the property.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "reads events one by one and gathers what is wrong with each"
+    )]
     pub fn parse(text: &str) -> Result<Self, Vec<CalendarProblem>> {
         within_bounds(text)?;
         let unfolded = unfold(text);

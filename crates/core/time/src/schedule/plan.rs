@@ -152,7 +152,10 @@ impl Plan<'_> {
         let none = self.schedule.calendars.is_empty();
         let mut last = None;
         std::iter::from_fn(move || {
-            while !none {
+            if none {
+                return None;
+            }
+            loop {
                 let bare = self.next_bare(&mut cursor, floor)?;
                 if bare.at > until {
                     return None;
@@ -169,7 +172,6 @@ impl Plan<'_> {
                     });
                 }
             }
-            None
         })
     }
 }
@@ -365,6 +367,34 @@ mod tests {
             OnNamedDay::NextWorkingDay,
         );
         assert_eq!(runs(&once, ADVENT, JANUARY), ["12-29T07:30"]);
+    }
+
+    #[test]
+    fn a_run_that_is_moved_from_a_gap_goes_by_its_own_time() {
+        let zone: Zone = "Europe/Berlin".parse().unwrap();
+        let text = "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Clocks\r\nDTSTART;VALUE=DATE:20260329\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+        let named = Arc::new(Calendar::parse(text).unwrap().days(zone));
+        let schedule = days(Days::Every, &["02:30"], OnNamedDay::NextWorkingDay);
+        let plan = Plan {
+            schedule: &schedule,
+            zone,
+            named,
+        };
+        let (after, until) = ("2026-03-28T12:00:00Z", "2026-03-31T12:00:00Z");
+        let (after, until) = (after.parse().unwrap(), until.parse().unwrap());
+        let found: Vec<String> = plan
+            .instants(after, until)
+            .map(|at| zone.rfc3339(at))
+            .collect();
+        assert_eq!(
+            found,
+            ["2026-03-30T02:30:00+02:00", "2026-03-31T02:30:00+02:00"]
+        );
+        let left_out: Vec<LeftOut> = plan.left_out(after, until).collect();
+        assert_eq!(
+            left_out[0].moved_to.map(|at| zone.rfc3339(at)).as_deref(),
+            Some("2026-03-30T02:30:00+02:00")
+        );
     }
 
     proptest! {

@@ -1,10 +1,9 @@
-use chrono::DateTime;
-use chrono::NaiveDate;
-use chrono::NaiveDateTime;
-use chrono::NaiveTime;
-use chrono::TimeDelta;
-use chrono::Utc;
-use chrono::Weekday;
+#![allow(
+    clippy::too_many_lines,
+    reason = "a test tells one story from its beginning to its end"
+)]
+
+use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc, Weekday};
 use proptest::prelude::*;
 
 use crate::{
@@ -869,4 +868,77 @@ proptest! {
         }
         prop_assert_eq!(computed, walked);
     }
+}
+
+#[test]
+fn an_end_in_utc_is_an_instant_wherever_the_clocks_are() {
+    let runs = |zone: &str, first: &str| {
+        let first = first.parse().unwrap();
+        let rule = Rule::new("FREQ=DAILY;UNTIL=20270105T000000Z", first).unwrap();
+        let schedule = Schedule::new(Recurrence::Rule(rule), None, None).unwrap();
+        let zone: Zone = zone.parse().unwrap();
+        let all = schedule.instants(
+            "2026-12-31T00:00:00Z".parse().unwrap(),
+            DateTime::<Utc>::MAX_UTC,
+            zone,
+        );
+        all.last().map(|at| zone.rfc3339(at)).unwrap()
+    };
+    assert_eq!(
+        runs("America/New_York", "2027-01-01T20:00:00"),
+        "2027-01-03T20:00:00-05:00"
+    );
+    assert_eq!(
+        runs("Asia/Tokyo", "2027-01-01T08:00:00"),
+        "2027-01-05T08:00:00+09:00"
+    );
+}
+
+#[test]
+fn a_date_that_was_not_has_no_run() {
+    let zone: Zone = "Pacific/Apia".parse().unwrap();
+    let from = "2011-12-28T00:00:00Z".parse().unwrap();
+    let until = "2012-01-01T00:00:00Z".parse().unwrap();
+    let first = "2011-12-01T07:30:00".parse().unwrap();
+    let forms = [
+        Recurrence::Times {
+            days: Days::Every,
+            at: vec!["07:30".parse().unwrap()],
+        },
+        Recurrence::Crontab("30 7 * * *".parse().unwrap()),
+        Recurrence::Rule(Rule::new("FREQ=DAILY", first).unwrap()),
+    ];
+    for form in forms {
+        let schedule = Schedule::new(form, None, None).unwrap();
+        let found: Vec<String> = schedule
+            .instants(from, until, zone)
+            .map(|at| zone.rfc3339(at)[..10].to_owned())
+            .collect();
+        assert_eq!(
+            found,
+            ["2011-12-28", "2011-12-29", "2011-12-31", "2012-01-01"]
+        );
+    }
+}
+
+#[test]
+fn crontab_says_which_field_is_wrong() {
+    for (text, reason) in [
+        ("0 7 * *", "it has 4 fields instead of five"),
+        ("0 7 ? * *", "a question mark has no meaning here"),
+        (
+            "0 7 1,,2 * *",
+            "in \"1,,2\" nothing stands before or behind a comma",
+        ),
+        ("0 25 * * *", "\"25\" is no hour (0 to 23)"),
+        ("x 7 * * *", "\"x\" is no minute (0 to 59)"),
+        ("0 7 * * 9", "\"9\" is no day of the week"),
+        ("@fortnightly", "\"@fortnightly\" is no name"),
+        ("0 7 30 2 *", "it never fires"),
+    ] {
+        let error = text.parse::<Crontab>().unwrap_err().to_string();
+        assert!(error.contains(reason), "{text}: {error}");
+    }
+    let long = format!("0 7 * * {}", "9".repeat(5000));
+    assert!(long.parse::<Crontab>().unwrap_err().to_string().len() < 700);
 }

@@ -186,6 +186,7 @@ mod tests {
 
     /// Worked out with a wall calendar.
     #[test]
+    #[expect(clippy::too_many_lines, reason = "a table of cases")]
     fn the_rules_for_unequal_lengths_hold() {
         use CalendarUnit::{Day, Month, Quarter, Week};
         use Comparison::{Before, LastMonth, LastWeek, LastYear};
@@ -309,6 +310,79 @@ mod tests {
                 (window.to_owned(), comparison.to_owned())
             );
         }
+    }
+
+    fn in_zone(kind: WindowKind, compare: Comparison, zone: &str, at: &str) -> String {
+        let mut rule = WindowRule::new(kind);
+        rule.compare = Some(compare);
+        let window = rule.window(at.parse().unwrap(), zone.parse().unwrap());
+        rule.comparison(&window).unwrap().exact()
+    }
+
+    #[test]
+    fn in_a_fold_a_comparison_is_as_long_as_its_window() {
+        use CalendarUnit::Hour;
+        use Comparison::{Before, LastWeek};
+        assert_eq!(
+            in_zone(
+                previous(Hour, 1),
+                LastWeek,
+                "Europe/Berlin",
+                "2026-10-25T01:30:00Z"
+            ),
+            "2026-10-18T02:00:00+02:00/2026-10-18T03:00:00+02:00[Europe/Berlin]"
+        );
+        let half = WindowKind::Last("PT30M".parse().unwrap());
+        assert_eq!(
+            in_zone(half, LastWeek, "Europe/Berlin", "2026-10-25T01:10:00Z"),
+            "2026-10-18T02:40:00+02:00/2026-10-18T03:10:00+02:00[Europe/Berlin]"
+        );
+        assert_eq!(
+            in_zone(
+                WindowKind::ToDate(Hour),
+                Before,
+                "America/New_York",
+                "2021-11-07T07:22:00Z"
+            ),
+            "2021-11-07T01:00:00-05:00/2021-11-07T01:22:00-05:00[America/New_York]"
+        );
+    }
+
+    #[test]
+    fn a_midnight_in_a_gap_neither_adds_nor_loses_an_hour() {
+        use CalendarUnit::Day;
+        use Comparison::{Before, LastWeek};
+        // Friday 24 April 2026 begins at 01:00 in Cairo.
+        let cairo = |kind, compare, at: &str| in_zone(kind, compare, "Africa/Cairo", at);
+        assert_eq!(
+            cairo(previous(Day, 1), LastWeek, "2026-04-25T10:00:00Z"),
+            "2026-04-17T00:00:00+02:00/2026-04-18T00:00:00+02:00[Africa/Cairo]"
+        );
+        assert_eq!(
+            cairo(previous(Day, 1), LastWeek, "2026-04-24T10:00:00Z"),
+            "2026-04-16T00:00:00+02:00/2026-04-17T00:00:00+02:00[Africa/Cairo]"
+        );
+        assert_eq!(
+            cairo(previous(Day, 1), LastWeek, "2026-05-02T10:00:00Z"),
+            "2026-04-24T01:00:00+03:00/2026-04-25T00:00:00+03:00[Africa/Cairo]"
+        );
+        // 10:00 on the day that has no midnight, against 10:00 of the day before.
+        assert_eq!(
+            cairo(WindowKind::ToDate(Day), Before, "2026-04-24T07:00:00Z"),
+            "2026-04-23T00:00:00+02:00/2026-04-23T10:00:00+02:00[Africa/Cairo]"
+        );
+    }
+
+    #[test]
+    fn a_year_to_date_goes_to_the_same_date() {
+        use CalendarUnit::Year;
+        let to = |at: &str| {
+            let exact = in_zone(WindowKind::ToDate(Year), Comparison::Before, "UTC", at);
+            exact[26..36].to_owned()
+        };
+        assert_eq!(to("2028-10-28T12:00:00Z"), "2027-10-28");
+        assert_eq!(to("2029-10-28T12:00:00Z"), "2028-10-28");
+        assert_eq!(to("2028-02-29T12:00:00Z"), "2027-02-28");
     }
 
     proptest! {

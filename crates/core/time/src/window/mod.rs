@@ -499,6 +499,7 @@ mod tests {
     }
 
     #[test]
+    #[expect(clippy::too_many_lines, reason = "a table of cases")]
     fn windows_follow_from_the_scheduled_instant() {
         let cases: &[(WindowKind, &str, &str, &str)] = &[
             (
@@ -593,6 +594,76 @@ mod tests {
                 "2026-10-03T15:30:00+00:00".into(),
                 "2026-10-03T16:00:00+00:00".into()
             )
+        );
+    }
+
+    #[test]
+    fn a_date_that_was_not_is_on_no_label() {
+        // Samoa went from 29 to 31 December 2011; Kwajalein skipped 21 August 1993.
+        for (zone, at, label, stamp) in [
+            (
+                "Pacific/Apia",
+                "2011-12-30T20:00:00Z",
+                "Thursday 29 December 2011",
+                "2011-12-29",
+            ),
+            (
+                "Pacific/Kwajalein",
+                "1993-08-22T10:00:00Z",
+                "Friday 20 August 1993",
+                "1993-08-20",
+            ),
+        ] {
+            let day = window(previous(CalendarUnit::Day, 1), zone, at);
+            assert_eq!(
+                (day.label().as_str(), day.file_stamp().as_str()),
+                (label, stamp)
+            );
+        }
+        let days = window(
+            previous(CalendarUnit::Day, 3),
+            "Pacific/Apia",
+            "2012-01-01T20:00:00Z",
+        );
+        assert_eq!(days.label(), "29 December 2011 to 1 January 2012");
+    }
+
+    #[test]
+    fn an_interval_is_said_as_the_clocks_of_the_zone_show_it() {
+        let zone: Zone = "Europe/Berlin".parse().unwrap();
+        let date = |text: &str| zone.start_of(text.parse().unwrap());
+        let rule = WindowRule::new(WindowKind::Fixed {
+            from: date("2026-07-01"),
+            to: date("2026-12-01"),
+        });
+        assert_eq!(
+            rule.sentence(zone),
+            "always 2026-07-01T00:00:00+02:00/2026-12-01T00:00:00+01:00"
+        );
+    }
+
+    #[test]
+    fn an_hour_is_cut_wherever_the_clock_changes_within_it() {
+        // Chatham's clocks go from 02:45 to 03:45.
+        let hour = window(
+            previous(CalendarUnit::Hour, 1),
+            "Pacific/Chatham",
+            "2026-09-26T14:05:00Z",
+        );
+        assert_eq!(
+            hour.exact(),
+            "2026-09-27T02:00:00+12:45/2026-09-27T03:45:00+13:45[Pacific/Chatham]"
+        );
+        assert_eq!(hour.elapsed(), TimeDelta::minutes(45));
+        // Nepal's hours begin as its clocks show them.
+        let nepal = window(
+            previous(CalendarUnit::Hour, 1),
+            "Asia/Kathmandu",
+            "2026-09-26T14:05:00Z",
+        );
+        assert_eq!(
+            nepal.exact(),
+            "2026-09-26T18:00:00+05:45/2026-09-26T19:00:00+05:45[Asia/Kathmandu]"
         );
     }
 

@@ -226,6 +226,7 @@ impl Within {
 mod tests {
     use super::*;
     use crate::window::Window;
+    use proptest::prelude::*;
 
     const OFFICE: [Weekday; 5] = [
         Weekday::Mon,
@@ -357,6 +358,78 @@ mod tests {
         assert_eq!(Within::new(Vec::new(), Vec::new()), Ok(None));
         for text in ["8 to 17", "08:00", "08:00-08:00", "25:00-26:00"] {
             assert!(text.parse::<Hours>().is_err(), "{text}");
+        }
+    }
+
+    /// The clock goes back from 03:00 to 02:00 on 25 October 2026 in Berlin.
+    #[test]
+    fn office_hours_in_a_fold_count_each_time_the_clock_shows_them() {
+        let counted = |hours: &str| {
+            let window = Window {
+                zone: "Europe/Berlin".parse().unwrap(),
+                ..window(
+                    within(&[hours], &[]),
+                    "2026-10-24T22:00:00Z",
+                    "2026-10-25T23:00:00Z",
+                )
+            };
+            (window.parts().len(), window.counted().num_minutes())
+        };
+        assert_eq!(counted("02:15-02:45"), (2, 60));
+        assert_eq!(counted("01:00-02:30"), (2, 120));
+        assert_eq!(counted("02:30-06:00"), (2, 240));
+        assert_eq!(counted("03:00-06:00"), (1, 180));
+        assert_eq!(counted("22:00-03:00"), (2, 360));
+    }
+
+    #[test]
+    fn a_thousand_years_have_their_parts() {
+        let long = window(
+            within(&["08:00-12:00", "13:00-17:00"], &OFFICE),
+            "1990-01-01T00:00:00Z",
+            "2990-01-01T00:00:00Z",
+        );
+        let parts = long.parts();
+        assert_eq!(parts.len() % 2, 0);
+        assert!(parts.len() > 520_000 && parts.is_sorted());
+        assert_eq!(long.counted(), TimeDelta::hours(4 * parts.len() as i64));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(100))]
+
+        /// A second, plain reading: minute by minute, what does the clock show?
+        #[test]
+        fn parts_are_the_minutes_in_which_the_clock_shows_the_hours(
+            (zone, at) in crate::testing::near_a_change(),
+            from in 0u32..96,
+            to in 0u32..96,
+            weekday in 0u8..8,
+        ) {
+            let time = |quarter: u32| format!("{:02}:{:02}", quarter / 4, quarter % 4 * 15);
+            prop_assume!(from != to);
+            let days: Vec<Weekday> = Weekday::try_from(weekday).into_iter().collect();
+            let hours: Hours = format!("{}-{}", time(from), time(to)).parse().unwrap();
+            let within = Within::new(vec![hours], days.clone()).unwrap();
+            let start = at - TimeDelta::seconds(at.timestamp().rem_euclid(60));
+            // Old offsets have seconds, and then minutes are not whole.
+            prop_assume!(zone.offset_seconds(start - TimeDelta::days(2)) % 60 == 0 && zone.offset_seconds(start + TimeDelta::days(2)) % 60 == 0);
+            let window = Window { from: start - TimeDelta::hours(30), to: start + TimeDelta::hours(30), zone, within };
+            let shows = |minute: DateTime<Utc>| {
+                let shown = zone.local(minute);
+                let quarter = shown.time().signed_duration_since(NaiveTime::MIN).num_minutes() as u32;
+                let (began, inside) = if from < to {
+                    (shown.date(), (from * 15..to * 15).contains(&quarter))
+                } else if quarter >= from * 15 {
+                    (shown.date(), true)
+                } else {
+                    (shown.date() - TimeDelta::days(1), quarter < to * 15)
+                };
+                inside && (days.is_empty() || days.contains(&began.weekday()))
+            };
+            let minutes = (0..3600).map(|n| window.from + TimeDelta::minutes(n));
+            let walked = minutes.filter(|minute| shows(*minute)).count() as i64;
+            prop_assert_eq!(window.counted(), TimeDelta::minutes(walked), "{} {:?} in {}", hours, days, window);
         }
     }
 }

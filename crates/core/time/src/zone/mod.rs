@@ -6,6 +6,7 @@
 //! pattern goes on for ever.
 
 mod rules;
+mod table;
 
 use std::{
     fmt,
@@ -14,9 +15,9 @@ use std::{
 };
 
 use chrono::{
-    DateTime, Datelike, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Timelike, Utc,
+    DateTime, Datelike, FixedOffset, NaiveDate, NaiveDateTime, NaiveTime, SubsecRound, TimeDelta,
+    Utc,
 };
-use jiff::{Timestamp, civil, tz::AmbiguousOffset};
 use serde::{Deserialize, Serialize};
 
 use crate::{english::shortened, nearest::suggestion};
@@ -85,24 +86,14 @@ impl Zone {
     ///   the gap.
     /// - In an autumn fold, where clocks show `local` twice: the first of the two.
     pub fn instant(&self, local: NaiveDateTime) -> DateTime<Utc> {
-        let shown = civil_of(local);
-        let rules = self.0.rules();
-        let behind = |offset: jiff::tz::Offset| {
-            local.and_utc() - TimeDelta::seconds(i64::from(offset.seconds()))
-        };
-        match rules.to_ambiguous_timestamp(shown).offset() {
-            AmbiguousOffset::Unambiguous { offset } => behind(offset),
-            AmbiguousOffset::Fold { before, .. } => behind(before),
-            // As clocks went on without the change it is after it, by less than the gap.
-            AmbiguousOffset::Gap { before, .. } => {
-                let after = behind(before);
-                let mut changes = rules.preceding(timestamp_of(after + TimeDelta::nanoseconds(1)));
-                changes
-                    .next()
-                    .and_then(|change| DateTime::from_timestamp(change.timestamp().as_second(), 0))
-                    .unwrap_or(after)
-            }
+        let shown = local.and_utc();
+        let second = self.0.table().instant(shown.timestamp());
+        let moved = shown + TimeDelta::seconds(second - shown.timestamp());
+        // Whatever the fraction of a second, the first instant after a gap is a whole one.
+        if moved.timestamp_subsec_nanos() > 0 && self.local(moved) != local {
+            return moved.trunc_subsecs(0);
         }
+        moved
     }
 
     /// The first instant of a civil date: usually its midnight, later where midnight falls
@@ -118,7 +109,7 @@ impl Zone {
 
     /// Seconds east of UTC at `instant`.
     pub fn offset_seconds(&self, instant: DateTime<Utc>) -> i32 {
-        self.0.rules().to_offset(timestamp_of(instant)).seconds()
+        self.0.table().offset(instant.timestamp())
     }
 
     /// The last instant in `(after, until]` at which the offset changed, if there is one.
@@ -127,39 +118,29 @@ impl Zone {
         after: DateTime<Utc>,
         until: DateTime<Utc>,
     ) -> Option<DateTime<Utc>> {
-        let rules = self.0.rules();
-        let changes = rules.preceding(timestamp_of(until + TimeDelta::nanoseconds(1)));
-        changes
-            .map(|change| (change.timestamp().as_second(), change.offset().seconds()))
-            .take_while(|(at, _)| *at > after.timestamp())
-            // A zone may change its abbreviation alone.
-            .find(|(at, offset)| {
-                let before = Timestamp::from_second(at - 1);
-                before.is_ok_and(|before| rules.to_offset(before).seconds() != *offset)
-            })
-            .and_then(|(at, _)| DateTime::from_timestamp(at, 0))
+        let table = self.0.table();
+        let last = table
+            .between(after.timestamp(), until.timestamp())
+            .next_back()?;
+        DateTime::from_timestamp(last.at, 0)
     }
 
     /// The stretches of `[from, to)` in which the offset stays the same, with their offsets in
     /// seconds east of UTC, oldest first.
     pub(crate) fn stretches(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<Stretch> {
-        let rules = self.0.rules();
-        let mut offset = rules.to_offset(timestamp_of(from)).seconds();
+        let table = self.0.table();
         let (mut start, mut stretches) = (from, Vec::new());
-        for change in rules.following(timestamp_of(from)) {
-            let at = DateTime::from_timestamp(change.timestamp().as_second(), 0);
-            let Some(at) = at.filter(|at| *at < to) else {
+        let mut offset = table.offset(from.timestamp());
+        for change in table.between(from.timestamp(), to.timestamp() - 1) {
+            let Some(at) = DateTime::from_timestamp(change.at, 0) else {
                 break;
             };
-            let next = change.offset().seconds();
-            if next != offset {
-                stretches.push(Stretch {
-                    from: start,
-                    to: at,
-                    offset,
-                });
-                (start, offset) = (at, next);
-            }
+            stretches.push(Stretch {
+                from: start,
+                to: at,
+                offset,
+            });
+            (start, offset) = (at, change.offset);
         }
         if start < to {
             stretches.push(Stretch {
@@ -190,34 +171,6 @@ impl Zone {
             .format("%A %-d %B %Y, %H:%M")
             .to_string()
     }
-}
-
-/// Beyond the years that the rules reach, those of the last one hold.
-fn timestamp_of(instant: DateTime<Utc>) -> Timestamp {
-    let edge = if instant.timestamp() < 0 {
-        Timestamp::MIN
-    } else {
-        Timestamp::MAX
-    };
-    Timestamp::new(
-        instant.timestamp(),
-        instant.timestamp_subsec_nanos() as i32 % 1_000_000_000,
-    )
-    .unwrap_or(edge)
-}
-
-fn civil_of(local: NaiveDateTime) -> civil::DateTime {
-    let year = local.year().clamp(-9999, 9999) as i16;
-    civil::DateTime::new(
-        year,
-        local.month() as i8,
-        local.day() as i8,
-        local.hour() as i8,
-        local.minute() as i8,
-        local.second() as i8,
-        (local.nanosecond() % 1_000_000_000) as i32,
-    )
-    .unwrap_or(civil::DateTime::MAX)
 }
 
 /// The Monday to Sunday civil date index used to align weeks.

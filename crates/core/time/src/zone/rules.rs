@@ -9,21 +9,23 @@ use std::{
 use chrono::{DateTime, Datelike, Utc};
 use jiff::tz::TimeZone;
 
+use super::table::Table;
+
 /// A zone by name with its rules, which may be exchanged.
 pub(super) struct Entry {
     pub(super) name: &'static str,
-    rules: RwLock<TimeZone>,
+    table: RwLock<Table>,
 }
 
 /// Coordinated universal time, which has no rules to exchange.
 pub(super) static UTC: Entry = Entry {
     name: "UTC",
-    rules: RwLock::new(TimeZone::UTC),
+    table: RwLock::new(Table::UTC),
 };
 
 impl Entry {
-    pub(super) fn rules(&self) -> RwLockReadGuard<'_, TimeZone> {
-        self.rules.read().unwrap_or_else(PoisonError::into_inner)
+    pub(super) fn table(&self) -> RwLockReadGuard<'_, Table> {
+        self.table.read().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -90,11 +92,14 @@ fn bundled(name: &str) -> Option<&'static [u8]> {
         .map(|(_, bytes)| bytes)
 }
 
-fn read(name: &str, bytes: &[u8]) -> Result<TimeZone, BadRules> {
-    TimeZone::tzif(name, bytes).map_err(|error| BadRules {
-        zone: name.to_owned(),
-        reason: error.to_string(),
-    })
+fn read(name: &str, bytes: &[u8]) -> Result<Table, BadRules> {
+    match TimeZone::tzif(name, bytes) {
+        Ok(rules) => Ok(Table::of(&rules)),
+        Err(error) => Err(BadRules {
+            zone: name.to_owned(),
+            reason: error.to_string(),
+        }),
+    }
 }
 
 impl Registry {
@@ -108,10 +113,10 @@ impl Registry {
 }
 
 /// An entry lives for as long as the program: there are as many as zones have names.
-fn entry(name: &str, rules: TimeZone) -> &'static Entry {
+fn entry(name: &str, table: Table) -> &'static Entry {
     Box::leak(Box::new(Entry {
         name: name.to_owned().leak(),
-        rules: RwLock::new(rules),
+        table: RwLock::new(table),
     }))
 }
 
@@ -126,8 +131,8 @@ pub(super) fn find(name: &str) -> Option<&'static Entry> {
     if let Some(known) = registry.known.get(name) {
         return Some(known);
     }
-    let rules = read(name, registry.bytes(name)?).ok()?;
-    let entry = entry(name, rules);
+    let table = read(name, registry.bytes(name)?).ok()?;
+    let entry = entry(name, table);
     registry.known.insert(entry.name, entry);
     Some(entry)
 }
@@ -198,8 +203,8 @@ pub fn use_rules(rules: Rules) -> Result<bool, BadRules> {
             fresh.push((*entry, read(name, bytes)?));
         }
     }
-    for (entry, rules) in fresh {
-        *entry.rules.write().unwrap_or_else(PoisonError::into_inner) = rules;
+    for (entry, table) in fresh {
+        *entry.table.write().unwrap_or_else(PoisonError::into_inner) = table;
     }
     registry.given = rules;
     Ok(true)

@@ -1,18 +1,22 @@
 //! Makes the message of a delivery from what is stored: the same every time. What all messages
 //! of one audience have in common is made once.
 
-use maple_lark_api::RecipientRole;
-use maple_lark_definition::Format;
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_data::digest::sha256;
-use maple_lark_data::status::Status;
-use maple_lark_definition::{Link, Mailbox, Template, render};
+use maple_lark_api::RecipientRole;
+use maple_lark_data::{digest::sha256, status::Status};
+use maple_lark_definition::{
+    Deliver, Format, Link, MailContent, Mailbox, MessageValues, Report, Template, render,
+};
 use maple_lark_delivery::{Attachment, ListHeaders, MailServer, Message};
-use maple_lark_document::compose::run_values::message_values;
-use maple_lark_render::{Context, mail_body};
-use maple_lark_store::{deliveries::Delivery, recipients::SharedLink, runs::Run};
+use maple_lark_document::{compose::run_values::message_values, document::Document};
+use maple_lark_render::{Context, MailBody, mail_body};
+use maple_lark_store::{
+    deliveries::Delivery,
+    recipients::SharedLink,
+    runs::{Document as StoredDocument, Run},
+};
 use tokio::sync::OnceCell;
 use uuid::Uuid;
 
@@ -28,9 +32,10 @@ use crate::engine::{
 
 /// So many audiences' messages are remembered.
 const REMEMBERED: usize = 8;
-/// Stand for what is another for each recipient.
-const LINK: &str = "https://link.invalid/5c1f0f6e";
-const UNSUBSCRIBE: &str = "https://unsubscribe.invalid/5c1f0f6e";
+/// Stand for what is another for each recipient. They have no sign that HTML would escape, so
+/// that they are found again in both forms of a body.
+const LINK: &str = "maple-lark-link-5c1f0f6e";
+const UNSUBSCRIBE: &str = "maple-lark-unsubscribe-5c1f0f6e";
 
 /// What messages have in common.
 struct Common {
@@ -86,6 +91,10 @@ impl Prepared {
 }
 
 /// The message of a delivery for the server that carries it.
+#[expect(
+    clippy::too_many_lines,
+    reason = "fills in what is another for each recipient, header by header"
+)]
 pub async fn message(
     deliverer: &Deliverer,
     server: &MailServer,
@@ -157,6 +166,10 @@ fn host(mailbox: &Mailbox) -> &str {
     mailbox.address.rsplit('@').next().unwrap_or("localhost")
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "what all messages of an audience share, field by field"
+)]
 async fn common(
     shared: &Shared,
     server: &MailServer,
@@ -178,6 +191,70 @@ async fn common(
         .reports
         .get(&run.report)
         .ok_or_else(|| WorkError::Run("its report is not in its run".to_owned()))?;
+    let values = message_values(&snapshot, &document, Some(&delivery.audience));
+    drop(snapshot);
+    let (subject, text) = words_of(&definitions, report, &values)?;
+    let carried = Carried::new(&report.deliver, server, documents);
+    let link_valid = match carried.link {
+        Link::Signed { valid_seconds } => Some(TimeDelta::seconds(valid_seconds as i64)),
+        _ => None,
+    };
+    if link_valid.is_some() && shared.config.vault.sign("link", "").is_none() {
+        return Err(WorkError::Run(
+            "links cannot be signed, because the configuration names no secret-key".to_owned(),
+        ));
+    }
+    let unsubscribe = report.deliver.unsubscribe
+        && delivery.copy == 0
+        && shared.config.vault.sign("unsubscribe", "").is_some();
+    let urgent = document.summary.status == Status::Critical;
+    let body = Body {
+        document,
+        content: report.deliver.body,
+        text,
+        note: note(&run, delivery),
+        names: carried.names(),
+        left_out: carried.left_out.clone(),
+        link: carried.link,
+        console: format!("{}/runs/{}", shared.config.public_url, delivery.run_id),
+        unsubscribe,
+    };
+    let body = body.written().await?;
+    let lists = audience(&run, &delivery.audience).filter(|audience| audience.together);
+    let (to, cc) = lists
+        .map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc)))
+        .unwrap_or_default();
+    Ok(Common {
+        subject,
+        text: body.text,
+        html: body.html,
+        images: body
+            .images
+            .into_iter()
+            .map(|image| (image.content_id, Arc::new(image.png)))
+            .collect(),
+        attachments: carried.attachments(),
+        to,
+        cc,
+        reply_to: report.owner.clone(),
+        thread: format!(
+            "{}.{}",
+            report.name,
+            &sha256(delivery.audience.as_bytes())[..12]
+        ),
+        urgent,
+        link_valid,
+        unsubscribe,
+        report: report.name.clone(),
+    })
+}
+
+/// Subject and text of a report's messages: its own, else those of its message template.
+fn words_of(
+    definitions: &Definitions,
+    report: &Report,
+    values: &MessageValues,
+) -> Result<(String, Option<String>), WorkError> {
     let message_template = report
         .message_template
         .as_ref()
@@ -188,131 +265,113 @@ async fn common(
         .as_ref()
         .or_else(|| message_template?.subject.as_ref())
         .unwrap_or(&usual);
-    let values = message_values(&snapshot, &document, Some(&delivery.audience));
-    let merged = |template: &Template| {
-        render(template, &values).map_err(|error| WorkError::Run(error.to_string()))
-    };
-    let subject = merged(subject)?;
     let text = report
         .message
         .as_ref()
-        .or_else(|| message_template?.message.as_ref())
-        .map(merged)
-        .transpose()?;
-    drop(snapshot);
+        .or_else(|| message_template?.message.as_ref());
+    let merged = |template: &Template| {
+        render(template, values).map_err(|error| WorkError::Run(error.to_string()))
+    };
+    Ok((merged(subject)?, text.map(merged).transpose()?))
+}
 
-    let deliver = &report.deliver;
-    let wanted = |format: Format| {
-        deliver
-            .attach
-            .as_ref()
-            .is_none_or(|formats| formats.contains(&format))
-    };
-    let attached: Vec<_> = documents
-        .into_iter()
-        .filter(|document| wanted(*document.format))
-        .collect();
-    // Base64 makes four bytes of three, and breaks lines.
-    let encoded: u64 = attached
-        .iter()
-        .map(|document| document.body.len() as u64 * 78 / 57 + 500)
-        .sum();
-    let max_size = deliver
-        .max_size
-        .min(server.max_size.unwrap_or(u64::MAX))
-        .saturating_sub(100_000);
-    let too_large = encoded > max_size;
-    let link = match deliver.link {
-        // Files that do not fit must be somewhere.
-        Link::None if too_large => Link::Console,
-        link => link,
-    };
-    let link_valid = match link {
-        Link::Signed { valid_seconds } => Some(TimeDelta::seconds(valid_seconds as i64)),
-        _ => None,
-    };
-    if link_valid.is_some() && shared.config.vault.sign("link", "").is_none() {
-        return Err(WorkError::Run(
-            "links cannot be signed, because the configuration names no secret-key".to_owned(),
-        ));
-    }
-    let console = format!("{}/runs/{}", shared.config.public_url, delivery.run_id);
-    let left_out = too_large.then(|| {
-        format!(
-            "The files are too large for a mail ({}). They are behind the link.",
-            megabytes(encoded)
-        )
-    });
-    let note = note(&run, delivery);
-    let names: Vec<String> = if too_large {
-        Vec::new()
-    } else {
-        attached
+/// The files of a message, as far as its server takes them, and the link beside them.
+struct Carried {
+    documents: Vec<StoredDocument>,
+    link: Link,
+    /// Said in place of files that are too large; none are attached then.
+    left_out: Option<String>,
+}
+
+impl Carried {
+    fn new(deliver: &Deliver, server: &MailServer, mut documents: Vec<StoredDocument>) -> Self {
+        let attach = deliver.attach.as_ref();
+        let wanted = |format: Format| attach.is_none_or(|formats| formats.contains(&format));
+        documents.retain(|document| wanted(*document.format));
+        // Base64 makes four bytes of three, and breaks lines.
+        let encoded: u64 = documents
             .iter()
+            .map(|document| document.body.len() as u64 * 78 / 57 + 500)
+            .sum();
+        let max_size = deliver
+            .max_size
+            .min(server.max_size.unwrap_or(u64::MAX))
+            .saturating_sub(100_000);
+        let left_out = (encoded > max_size).then(|| {
+            format!(
+                "The files are too large for a mail ({}). They are behind the link.",
+                megabytes(encoded)
+            )
+        });
+        let link = match deliver.link {
+            // Files that do not fit must be somewhere.
+            Link::None if left_out.is_some() => Link::Console,
+            link => link,
+        };
+        if left_out.is_some() {
+            documents.clear();
+        }
+        Self {
+            documents,
+            link,
+            left_out,
+        }
+    }
+
+    fn names(&self) -> Vec<String> {
+        let documents = self.documents.iter();
+        documents
             .map(|document| document.file_name.clone())
             .collect()
-    };
-    let (status, content, unsubscribe) = (
-        document.summary.status,
-        deliver.body,
-        deliver.unsubscribe
-            && delivery.copy == 0
-            && shared.config.vault.sign("unsubscribe", "").is_some(),
-    );
-    let body = tokio::task::spawn_blocking(move || {
-        let around = Context {
-            message: text.as_deref(),
-            note: note.as_deref(),
-            attachments: &names,
-            left_out: left_out.as_deref(),
-            link: match link {
-                Link::None => None,
-                Link::Console => Some((console.as_str(), "This run in the console")),
-                Link::Signed { .. } => Some((LINK, "The documents of this run")),
-            },
-            leave: unsubscribe.then_some(UNSUBSCRIBE),
-        };
-        mail_body(&document, content, &around).map_err(|error| error.to_string())
-    })
-    .await
-    .unwrap_or_else(|error| Err(error.to_string()))
-    .map_err(WorkError::Run)?;
-    let lists = audience(&run, &delivery.audience).filter(|audience| audience.together);
-    let (to, cc) = lists
-        .map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc)))
-        .unwrap_or_default();
-    let attachments = attached
-        .into_iter()
-        .filter(|_| !too_large)
-        .map(|document| Attachment {
+    }
+
+    fn attachments(self) -> Vec<Attachment> {
+        let attachment = |document: StoredDocument| Attachment {
             file_name: document.file_name,
             media_type: document.media_type,
             bytes: Arc::new(document.body),
-        })
-        .collect();
-    Ok(Common {
-        subject,
-        text: body.text,
-        html: body.html,
-        images: body
-            .images
-            .into_iter()
-            .map(|image| (image.content_id, Arc::new(image.png)))
-            .collect(),
-        attachments,
-        to,
-        cc,
-        reply_to: report.owner.clone(),
-        thread: format!(
-            "{}.{}",
-            report.name,
-            &sha256(delivery.audience.as_bytes())[..12]
-        ),
-        urgent: status == Status::Critical,
-        link_valid,
-        unsubscribe,
-        report: report.name.clone(),
-    })
+        };
+        self.documents.into_iter().map(attachment).collect()
+    }
+}
+
+/// What the body of a message is written from.
+struct Body {
+    document: Document,
+    content: MailContent,
+    text: Option<String>,
+    note: Option<String>,
+    names: Vec<String>,
+    left_out: Option<String>,
+    link: Link,
+    console: String,
+    unsubscribe: bool,
+}
+
+impl Body {
+    /// Drawing charts is work for a processor, so it is kept off the async threads.
+    async fn written(self) -> Result<MailBody, WorkError> {
+        let written = tokio::task::spawn_blocking(move || {
+            let around = Context {
+                message: self.text.as_deref(),
+                note: self.note.as_deref(),
+                attachments: &self.names,
+                left_out: self.left_out.as_deref(),
+                link: match self.link {
+                    Link::None => None,
+                    Link::Console => Some((self.console.as_str(), "This run in the console")),
+                    Link::Signed { .. } => Some((LINK, "The documents of this run")),
+                },
+                leave: self.unsubscribe.then_some(UNSUBSCRIBE),
+            };
+            mail_body(&self.document, self.content, &around)
+        });
+        match written.await {
+            Ok(Ok(body)) => Ok(body),
+            Ok(Err(error)) => Err(WorkError::Run(error.to_string())),
+            Err(error) => Err(WorkError::Run(error.to_string())),
+        }
+    }
 }
 
 fn mailboxes(recipients: &[maple_lark_definition::Recipient]) -> Vec<Mailbox> {

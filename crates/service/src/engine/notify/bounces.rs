@@ -1,18 +1,20 @@
 //! Reads bounces from a Maildir: each message once, and kept where it was.
 
-use maple_lark_api::DeliveryState;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
     time::Duration,
 };
 
+use maple_lark_api::DeliveryState;
 use maple_lark_delivery::{Bounce, read_bounce};
 use tokio::sync::watch;
 
 use super::{owner_of, tell};
-use crate::config::Bounces;
-use crate::engine::shared::{Shared, WorkError};
+use crate::{
+    config::Bounces,
+    engine::shared::{Shared, WorkError},
+};
 
 const EVERY: Duration = Duration::from_secs(5);
 /// A notification is short; what is longer is no notification.

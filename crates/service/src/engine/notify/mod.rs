@@ -3,14 +3,17 @@
 
 pub mod bounces;
 
-use maple_lark_api::RunState;
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
-use maple_lark_api::Words;
+use maple_lark_api::{RunState, Words};
 use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
-use maple_lark_store::{StoreError, notices::BadEnd, notices::Notice, runs::Run};
+use maple_lark_store::{
+    StoreError,
+    notices::{BadEnd, Notice},
+    runs::Run,
+};
 use maple_lark_time::Zone;
 use tokio::sync::watch;
 

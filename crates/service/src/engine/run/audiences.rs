@@ -1,9 +1,8 @@
 //! Finds out who gets a run: once, before anything is collected, and kept with the run.
 
-use maple_lark_api::StepKind;
-use maple_lark_api::StepState;
 use std::collections::BTreeMap;
 
+use maple_lark_api::{StepKind, StepState};
 use maple_lark_definition::{BadMailbox, ResolvedAudience};
 use maple_lark_sources::{Question, Values};
 use serde::{Deserialize, Serialize};

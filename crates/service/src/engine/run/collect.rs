@@ -24,6 +24,10 @@ use crate::engine::{
 };
 
 /// Collects what is not kept yet.
+#[expect(
+    clippy::too_many_lines,
+    reason = "collects and keeps one set of values after the other"
+)]
 pub async fn collect(
     shared: &Shared,
     context: &RunContext,
@@ -129,6 +133,10 @@ pub async fn collect(
 }
 
 /// Asks one query of a run, with its step on record.
+#[expect(
+    clippy::too_many_lines,
+    reason = "one step with its record before and after"
+)]
 async fn ask(
     shared: &Shared,
     context: &RunContext,

@@ -1,17 +1,11 @@
 //! Puts the deliveries of a run into the outbox.
 
-use maple_lark_api::ChannelType;
-use maple_lark_api::DeliveryState;
-use maple_lark_api::RecipientRole;
-use maple_lark_api::StepKind;
-use maple_lark_api::StepState;
-use maple_lark_definition::Channel;
-use maple_lark_definition::ChannelKind;
 use std::collections::BTreeSet;
 
-use maple_lark_data::digest::sha256;
-use maple_lark_data::status::Status;
-use maple_lark_definition::ResolvedAudience;
+use chrono::{DateTime, Utc};
+use maple_lark_api::{ChannelType, DeliveryState, RecipientRole, StepKind, StepState};
+use maple_lark_data::{digest::sha256, status::Status};
+use maple_lark_definition::{Channel, ChannelKind, ResolvedAudience};
 use maple_lark_store::{
     deliveries::Delivery,
     runs::{Run, SnapshotHead},
@@ -53,43 +47,92 @@ pub async fn enqueue(
         .as_ref()
         .map(|name| name.value.clone())
         .unwrap_or_default();
-    let mut from_host = None;
-    let (mut deliveries, mut quiet) = (Vec::new(), None);
+    let mut enqueuing = Enqueuing {
+        shared,
+        run,
+        left,
+        mail_server,
+        from_host: None,
+        now,
+        deliveries: Vec::new(),
+    };
+    let mut quiet = None;
     for audience in audiences {
         let key = values_key(&audience.values);
-        let snapshot = snapshots
-            .iter()
-            .find(|snapshot| snapshot.values_key == key)
-            .ok_or_else(|| {
-                WorkError::Run(format!(
-                    "there is no snapshot for the audience \"{}\"",
-                    audience.name
-                ))
-            })?;
+        let snapshot = snapshots.iter().find(|snapshot| snapshot.values_key == key);
+        let snapshot = snapshot.ok_or_else(|| {
+            let name = &audience.name;
+            WorkError::Run(format!("there is no snapshot for the audience \"{name}\""))
+        })?;
         if let Some(reason) = silence(audience, snapshot) {
-            store
-                .begin_step(run.id, StepKind::Send, &audience.name, now)
-                .await?;
-            store
-                .end_step(
-                    run.id,
-                    StepKind::Send,
-                    &audience.name,
-                    StepState::Quiet,
-                    Some(reason.clone()),
-                    now,
-                )
+            enqueuing
+                .note(audience, StepState::Quiet, reason.clone())
                 .await?;
             quiet = Some(reason);
             continue;
         }
+        enqueuing.mail(audience, snapshot).await?;
+        enqueuing.channels(audience, snapshot).await?;
+    }
+    let deliveries = enqueuing.deliveries;
+    if deliveries.is_empty() {
+        return Ok(Some(
+            quiet.unwrap_or_else(|| "nobody is left who would get it".to_owned()),
+        ));
+    }
+    tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
+    store.enqueue(run.id, shared.owner, deliveries).await?;
+    Ok(None)
+}
+
+/// The deliveries of a run that are being put together.
+struct Enqueuing<'a> {
+    shared: &'a Shared,
+    run: &'a Run,
+    /// Who has unsubscribed from the report.
+    left: BTreeSet<String>,
+    /// The channel that mail goes by; empty for the service's own.
+    mail_server: String,
+    from_host: Option<String>,
+    now: DateTime<Utc>,
+    deliveries: Vec<Delivery>,
+}
+
+impl Enqueuing<'_> {
+    /// Puts on record what became of an audience.
+    async fn note(
+        &self,
+        audience: &ResolvedAudience,
+        state: StepState,
+        words: String,
+    ) -> Result<(), WorkError> {
+        let (store, run, name, now) = (&self.shared.store, self.run.id, &audience.name, self.now);
+        store.begin_step(run, StepKind::Send, name, now).await?;
+        let ended = store.end_step(run, StepKind::Send, name, state, Some(words), now);
+        Ok(ended.await?)
+    }
+
+    /// A mail for each recipient but those who have unsubscribed or are suppressed.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "decides on one recipient after the other"
+    )]
+    async fn mail(
+        &mut self,
+        audience: &ResolvedAudience,
+        snapshot: &SnapshotHead,
+    ) -> Result<(), WorkError> {
         let addresses: Vec<String> = audience
             .everybody()
             .map(|recipient| recipient.mailbox.address.to_lowercase())
             .collect();
-        let suppressed = store.suppressed(&addresses).await?;
+        let suppressed = self.shared.store.suppressed(&addresses).await?;
+        let together = format!(
+            "{}.{}",
+            self.run.id,
+            &sha256(audience.name.as_bytes())[..12]
+        );
         let mut passed_over = Vec::new();
-        let together = format!("{}.{}", run.id, &sha256(audience.name.as_bytes())[..12]);
         let listed = [
             (RecipientRole::To, &audience.to),
             (RecipientRole::Cc, &audience.cc),
@@ -101,7 +144,7 @@ pub async fn enqueue(
             .collect::<Vec<_>>();
         for (role, recipient) in listed {
             let address = recipient.mailbox.address.to_lowercase();
-            if left.contains(&address) {
+            if self.left.contains(&address) {
                 passed_over.push(format!("{address} has unsubscribed from this report"));
                 continue;
             }
@@ -112,75 +155,57 @@ pub async fn enqueue(
                 ));
                 continue;
             }
-            let host = match &from_host {
-                Some(host) => host,
+            let host = match &self.from_host {
+                Some(host) => host.clone(),
                 // Only what is sent needs a mail server; a quiet run does without.
-                None => from_host.insert(sender_host(shared, &mail_server).await?),
+                None => {
+                    let host = sender_host(self.shared, &self.mail_server).await?;
+                    self.from_host.insert(host).clone()
+                }
             };
             let id = Uuid::now_v7();
-            let message_id = if audience.together {
-                format!("{together}@{host}")
+            let (message_id, variant) = if audience.together {
+                (format!("{together}@{host}"), String::new())
             } else {
-                format!("{id}@{host}")
+                (format!("{id}@{host}"), recipient.format.key())
             };
-            let variant = if audience.together {
-                String::new()
-            } else {
-                recipient.format.key()
-            };
-            let delivery = waiting(id, run, snapshot, audience, now);
-            deliveries.push(Delivery {
+            self.deliveries.push(Delivery {
                 recipient: recipient.mailbox.to_string(),
                 message_id,
-                via: mail_server.clone(),
+                via: self.mail_server.clone(),
                 role: role.into(),
                 variant,
-                ..delivery
+                ..waiting(id, self.run, snapshot, audience, self.now)
             });
         }
+        if passed_over.is_empty() {
+            return Ok(());
+        }
+        self.note(audience, StepState::Done, passed_over.join("; "))
+            .await
+    }
+
+    /// A delivery for each channel that is not mail to people.
+    async fn channels(
+        &mut self,
+        audience: &ResolvedAudience,
+        snapshot: &SnapshotHead,
+    ) -> Result<(), WorkError> {
+        let definitions = self.shared.definitions.current(&self.shared.store).await?;
         for name in &audience.channels {
             let id = Uuid::now_v7();
-            let kind = shared
-                .definitions
-                .current(store)
-                .await?
-                .set
-                .channels
-                .get(name)
-                .map_or(ChannelType::Removed, channel_type);
-            let delivery = waiting(id, run, snapshot, audience, now);
-            deliveries.push(Delivery {
+            let channel = definitions.set.channels.get(name);
+            let kind = channel.map_or(ChannelType::Removed, channel_type);
+            self.deliveries.push(Delivery {
                 channel: kind.into(),
                 recipient: name.clone(),
                 message_id: id.to_string(),
                 via: name.clone(),
-                ..delivery
+                ..waiting(id, self.run, snapshot, audience, self.now)
             });
         }
-        if !passed_over.is_empty() {
-            store
-                .begin_step(run.id, StepKind::Send, &audience.name, now)
-                .await?;
-            store
-                .end_step(
-                    run.id,
-                    StepKind::Send,
-                    &audience.name,
-                    StepState::Done,
-                    Some(passed_over.join("; ")),
-                    now,
-                )
-                .await?;
-        }
+        Ok(())
     }
-    if deliveries.is_empty() {
-        return Ok(Some(
-            quiet.unwrap_or_else(|| "nobody is left who would get it".to_owned()),
-        ));
-    }
-    tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
-    store.enqueue(run.id, shared.owner, deliveries).await?;
-    Ok(None)
 }
 
 /// Why an audience gets nothing, if it does not.
@@ -229,7 +254,7 @@ fn waiting(
     run: &Run,
     snapshot: &SnapshotHead,
     audience: &ResolvedAudience,
-    now: chrono::DateTime<chrono::Utc>,
+    now: DateTime<Utc>,
 ) -> Delivery {
     Delivery {
         id,

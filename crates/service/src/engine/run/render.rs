@@ -1,11 +1,9 @@
 //! Composes each snapshot of a run and keeps its documents.
 
-use maple_lark_api::StepKind;
-use maple_lark_api::StepState;
 use std::collections::BTreeSet;
 
-use maple_lark_data::digest::sha256;
-use maple_lark_data::status::Status;
+use maple_lark_api::{StepKind, StepState};
+use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{Format, RecipientFormat, Report, ResolvedAudience, SendWhen};
 use maple_lark_document::{
     Snapshot,
@@ -92,6 +90,10 @@ fn recipient_formats(audiences: &[ResolvedAudience], key: &str) -> Vec<Recipient
     found
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "makes one format after the other, with its record before and after"
+)]
 async fn formats(
     shared: &Shared,
     run: &Run,

@@ -1,10 +1,7 @@
 //! Lets a scheduled run wait until its data is ready.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_api::Cause;
-use maple_lark_api::RunState;
-use maple_lark_api::StepKind;
-use maple_lark_api::StepState;
+use maple_lark_api::{Cause, RunState, StepKind, StepState};
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{AtDeadline, Readiness};
 use maple_lark_sources::{Question, SourceError};
@@ -25,6 +22,10 @@ pub enum Ready {
 ///
 /// Only scheduled runs wait, and only before they have begun to collect. A question that
 /// fails counts as not ready: the source may be what is late.
+#[expect(
+    clippy::too_many_lines,
+    reason = "asks once and writes down what follows from the answer"
+)]
 pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkError> {
     let RunContext { run, report, .. } = context;
     let Some(readiness) = report.readiness.as_ref().filter(|_| {

@@ -64,6 +64,10 @@ impl Pick {
     }
 
     /// The SQL for it, for PostgreSQL. `constant` writes each picked value.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "writes the clauses of a statement in the order of SQL"
+    )]
     pub(super) fn text(&self, constant: &mut dyn FnMut(ParameterValue) -> String) -> String {
         let table: Vec<String> = self.table.split('.').map(identifier).collect();
         let mut columns: Vec<String> = self.group.iter().map(|name| identifier(name)).collect();

@@ -21,6 +21,10 @@ struct Grid {
 }
 
 impl Drawing<'_, '_> {
+    #[expect(
+        clippy::too_many_lines,
+        reason = "reads, scales and describes one grid"
+    )]
     pub(super) fn heat(
         &mut self,
         by: &HeatBy,

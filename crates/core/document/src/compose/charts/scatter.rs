@@ -10,6 +10,9 @@ use crate::{
     document::Body,
 };
 
+/// Points by the name of their group.
+type PointsByGroup = Vec<(String, Vec<(f64, f64)>)>;
+
 /// The most points of a scatter plot.
 const MOST_POINTS: usize = 3000;
 
@@ -75,7 +78,7 @@ impl Drawing<'_, '_> {
         across: &str,
         up: &str,
         by: Option<&str>,
-    ) -> Result<Vec<(String, Vec<(f64, f64)>)>, CannotShow> {
+    ) -> Result<PointsByGroup, CannotShow> {
         let (x, y) = (self.number(across)?, self.number(up)?);
         let by = by.map(|by| self.column(by)).transpose()?;
         let mut groups = Groups::new();

@@ -1,17 +1,17 @@
 //! What each kind of chart makes of its rows, with values worked out by hand.
 
-use crate::compose::compose;
-use crate::document::Body;
-use crate::snapshot::Outcome;
 use maple_lark_data::{Column, ColumnKind, Table, Value, status::Status};
 use maple_lark_definition::{LineStyle, Picture};
 use proptest::prelude::*;
 
 use crate::{
     chart::Plot,
-    compose::tests::{REPORT, snapshot, table},
-    document::Figure,
-    snapshot::{FrozenDefinition, QueryRecord},
+    compose::{
+        compose,
+        tests::{REPORT, snapshot, table},
+    },
+    document::{Body, Figure},
+    snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
 
 const KINDS: [(&str, ColumnKind); 5] = [

@@ -1,24 +1,19 @@
 //! What a document says beside its data: texts with values, how things stand, lines in cells.
 
-use crate::compose::compose;
-use crate::document::Body;
-use crate::document::Document;
-use crate::document::Section;
-use crate::snapshot::Outcome;
 use maple_lark_data::{Column, ColumnKind, Table, Value, status::Status};
-use maple_lark_definition::Template;
-use maple_lark_definition::Width;
+use maple_lark_definition::{Template, Width};
 
 use crate::{
     chart::Plot,
     compose::{
+        compose,
         run_values::{message_values, render_text},
         summary,
         tests::{rows, snapshot, table},
     },
-    document::{Block, Figure},
-    markdown,
-    markdown::Part,
+    document::{Block, Body, Document, Figure, Section},
+    markdown::{self, Part},
+    snapshot::Outcome,
 };
 
 fn texts(text: &str, outcome: Outcome) -> Vec<Part> {

@@ -20,6 +20,54 @@ pub(super) struct Pattern {
     first: NaiveDateTime,
     /// Seconds from the start of a period of at most a day to each time of it, sorted.
     offsets: Vec<i64>,
+    dates: Dates,
+}
+
+/// Which dates fit, as sets of bits, so that a year is looked through in no time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Dates {
+    /// Bit 1 is January.
+    months: u32,
+    /// Bit 1 is the first of the month.
+    days: u32,
+    /// Bit 1 is the last of the month.
+    days_from_end: u32,
+    /// Bit 0 is Monday; numbered ones are not in it.
+    weekdays: u32,
+    any_day: bool,
+    any_weekday: bool,
+    numbered: Vec<DayOfWeek>,
+    /// Whether weeks or days of the year have to be counted.
+    counted: bool,
+}
+
+impl Dates {
+    fn of(parts: &Parts) -> Self {
+        let bits = |list: &[i32], sign: i32| {
+            let of_sign = list.iter().map(|one| one * sign).filter(|one| *one > 0);
+            of_sign.fold(0, |bits, one| bits | 1 << one)
+        };
+        let plain = parts.weekdays.iter().filter(|day| day.nth.is_none());
+        Self {
+            months: if parts.months.is_empty() {
+                u32::MAX
+            } else {
+                bits(&parts.months, 1)
+            },
+            days: bits(&parts.month_days, 1),
+            days_from_end: bits(&parts.month_days, -1),
+            weekdays: plain.fold(0, |bits, day| bits | 1 << day.day.num_days_from_monday()),
+            any_day: parts.month_days.is_empty(),
+            any_weekday: parts.weekdays.is_empty(),
+            numbered: parts
+                .weekdays
+                .iter()
+                .copied()
+                .filter(|day| day.nth.is_some())
+                .collect(),
+            counted: !parts.year_days.is_empty() || !parts.week_numbers.is_empty(),
+        }
+    }
 }
 
 impl Pattern {
@@ -65,6 +113,7 @@ impl Pattern {
             }
         }
         Self {
+            dates: Dates::of(&parts),
             parts,
             first,
             offsets,
@@ -123,45 +172,67 @@ impl Pattern {
     }
 
     fn date_fits(&self, date: NaiveDate) -> bool {
-        let parts = &self.parts;
-        let counted = |list: &[i32], place: u32, of: u32| {
-            list.is_empty()
-                || list.contains(&(place as i32))
-                || list.contains(&(place as i32 - of as i32 - 1))
+        let in_month = InMonth {
+            first: date.with_day(1).unwrap_or(date),
+            length: days_in_month(date),
+            weekday: (date.weekday().num_days_from_monday() + 35 - (date.day() - 1)) % 7,
         };
-        (parts.months.is_empty() || parts.months.contains(&(date.month() as i32)))
-            && (parts.month_days.is_empty()
-                || counted(&parts.month_days, date.day(), days_in_month(date)))
-            && (parts.weekdays.is_empty()
-                || parts
-                    .weekdays
-                    .iter()
-                    .any(|day| self.weekday_fits(*day, date)))
-            && (parts.year_days.is_empty()
-                || counted(&parts.year_days, date.ordinal(), days_in_year(date)))
-            && (parts.week_numbers.is_empty() || self.week_fits(date))
+        self.dates.months >> date.month() & 1 == 1 && self.day_fits(&in_month, date.day())
+    }
+
+    /// Whether a day of a month fits; its month does.
+    fn day_fits(&self, month: &InMonth, day: u32) -> bool {
+        let dates = &self.dates;
+        let weekday = (month.weekday + day - 1) % 7;
+        (dates.any_day
+            || dates.days >> day & 1 == 1
+            || dates.days_from_end >> (month.length + 1 - day) & 1 == 1)
+            && (dates.any_weekday
+                || dates.weekdays >> weekday & 1 == 1
+                || self.numbered_weekday_fits(month, day, weekday))
+            && (!dates.counted || self.counted_fits(month.date(day)))
     }
 
     /// A numbered weekday counts within the month, or within the year if the rule is yearly
     /// and names no months.
-    fn weekday_fits(&self, named: DayOfWeek, date: NaiveDate) -> bool {
-        if date.weekday() != named.day {
-            return false;
+    fn numbered_weekday_fits(&self, month: &InMonth, day: u32, weekday: u32) -> bool {
+        self.dates.numbered.iter().any(|named| {
+            if named.day.num_days_from_monday() != weekday {
+                return false;
+            }
+            let in_month =
+                self.parts.frequency == Frequency::Monthly || !self.parts.months.is_empty();
+            let (place, of) = if in_month {
+                (day, month.length)
+            } else {
+                (month.first.ordinal() + day - 1, days_in_year(month.first))
+            };
+            let from_start = (place as i32 - 1) / 7 + 1;
+            let from_end = (of as i32 - place as i32) / 7 + 1;
+            named.nth == Some(from_start) || named.nth == Some(-from_end)
+        })
+    }
+
+    fn counted_fits(&self, date: NaiveDate) -> bool {
+        let parts = &self.parts;
+        let (place, of) = (date.ordinal() as i32, days_in_year(date) as i32);
+        let counted = |wanted: &i32| *wanted == place || *wanted == place - of - 1;
+        (parts.year_days.is_empty() || parts.year_days.iter().any(counted))
+            && (parts.week_numbers.is_empty() || self.week_fits(date))
+    }
+
+    /// The dates of a month that fit, added to those found before.
+    fn dates_of_month(&self, first: NaiveDate, found: &mut Vec<NaiveDateTime>) {
+        if self.dates.months >> first.month() & 1 == 0 {
+            return;
         }
-        let Some(nth) = named.nth else {
-            return true;
+        let month = InMonth {
+            first,
+            length: days_in_month(first),
+            weekday: first.weekday().num_days_from_monday(),
         };
-        let in_month = self.parts.frequency == Frequency::Monthly || !self.parts.months.is_empty();
-        let (place, of) = if in_month {
-            (date.day(), days_in_month(date))
-        } else {
-            (date.ordinal(), days_in_year(date))
-        };
-        if nth > 0 {
-            (place as i32 - 1) / 7 + 1 == nth
-        } else {
-            (of as i32 - place as i32) / 7 + 1 == -nth
-        }
+        let days = (1..=month.length).filter(|day| self.day_fits(&month, *day));
+        found.extend(days.map(|day| month.date(day).and_time(NaiveTime::MIN)));
     }
 
     /// Weeks belong to the year that most of their days are in, as ISO 8601 has it: the first
@@ -176,6 +247,20 @@ impl Pattern {
                         number - week_number(last, self.parts.week_starts) - 1 == *wanted
                     })
         })
+    }
+}
+
+/// A month of a year.
+struct InMonth {
+    first: NaiveDate,
+    length: u32,
+    /// The weekday of its first, counted from Monday.
+    weekday: u32,
+}
+
+impl InMonth {
+    fn date(&self, day: u32) -> NaiveDate {
+        self.first + TimeDelta::days(i64::from(day) - 1)
     }
 }
 
@@ -311,34 +396,41 @@ impl Occurrences<'_> {
             self.step()?;
             let units = self.period.checked_mul(interval)?;
             let first = pattern.first.date();
-            let (start, days) = match frequency {
+            match frequency {
                 Frequency::Yearly => {
-                    let year = i32::try_from(i64::from(first.year()) + units).ok()?;
-                    let start = NaiveDate::from_ymd_opt(year, 1, 1)?;
-                    (start, days_in_year(start))
+                    let year = i32::try_from(i64::from(first.year()) + units).ok();
+                    let year = year.filter(|year| *year <= LAST_YEAR)?;
+                    for month in 1..=12 {
+                        let first = NaiveDate::from_ymd_opt(year, month, 1)?;
+                        pattern.dates_of_month(first, &mut self.starts);
+                    }
                 }
                 Frequency::Monthly => {
                     let months = i64::from(first.year()) * 12 + i64::from(first.month0()) + units;
-                    let year = i32::try_from(months.div_euclid(12)).ok()?;
-                    let start = NaiveDate::from_ymd_opt(year, months.rem_euclid(12) as u32 + 1, 1)?;
-                    (start, days_in_month(start))
+                    let year = i32::try_from(months.div_euclid(12)).ok();
+                    let year = year.filter(|year| *year <= LAST_YEAR)?;
+                    let month = months.rem_euclid(12) as u32 + 1;
+                    let first = NaiveDate::from_ymd_opt(year, month, 1)?;
+                    pattern.dates_of_month(first, &mut self.starts);
                 }
-                Frequency::Weekly => {
-                    let week = week_start(first, week_starts);
-                    (
-                        week.checked_add_signed(TimeDelta::try_days(units.checked_mul(7)?)?)?,
-                        7,
-                    )
+                _ => {
+                    let (start, days) = if frequency == Frequency::Weekly {
+                        (week_start(first, week_starts), 7)
+                    } else {
+                        (first, 1)
+                    };
+                    let past = TimeDelta::try_days(units.checked_mul(days)?)?;
+                    let start = start.checked_add_signed(past)?;
+                    if start.year() > LAST_YEAR {
+                        return None;
+                    }
+                    let fits =
+                        |date: &NaiveDate| pattern.date_fits(*date) && date.year() <= LAST_YEAR;
+                    let dates = start.iter_days().take(days as usize).filter(fits);
+                    self.starts
+                        .extend(dates.map(|date| date.and_time(NaiveTime::MIN)));
                 }
-                _ => (first.checked_add_signed(TimeDelta::try_days(units)?)?, 1),
-            };
-            if start.year() > LAST_YEAR {
-                return None;
             }
-            let fits = |date: &NaiveDate| pattern.date_fits(*date) && date.year() <= LAST_YEAR;
-            let dates = start.iter_days().take(days as usize).filter(fits);
-            self.starts
-                .extend(dates.map(|date| date.and_time(NaiveTime::MIN)));
             if !self.starts.is_empty() {
                 return Some(());
             }
