@@ -3,9 +3,9 @@
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
 //! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
-//! schedules is the same work on a tenth or a hundredth of them; that of delivery is a bare
-//! generator of mail. Named parts (documents, service, reading, schedules, delivery) are
-//! measured alone. Ends with code 1 if a goal is missed.
+//! schedules is the same work on a tenth or a hundredth of them; that of rules is the common
+//! rule library of Python; that of delivery is a bare generator of mail. Named parts (documents,
+//! service, reading, schedules, rules, delivery) are measured alone. Ends with code 1 if a goal is missed.
 
 #![allow(
     clippy::too_many_lines,
@@ -15,6 +15,7 @@
 mod delivery;
 mod documents;
 mod reading;
+mod rules;
 mod running;
 mod schedules;
 
@@ -58,6 +59,9 @@ async fn main() -> Done<()> {
     }
     if asked("schedules") {
         schedules::measure(&mut goals).await?;
+    }
+    if asked("rules") {
+        rules::measure(&mut goals).await?;
     }
     if asked("delivery") {
         delivery::measure(&mut goals).await?;

@@ -1,7 +1,8 @@
-use std::io::BufRead;
+use std::{io::BufRead, pin::pin};
 
 use chrono::{DateTime, Utc};
 use clap::Args;
+use futures::{StreamExt, stream};
 use maple_lark_api::{Explained, ExplainedInstant, Question};
 
 use crate::{
@@ -119,29 +120,59 @@ pub fn iana_zone() -> Option<String> {
         .filter(|zone| !zone.starts_with("Etc/"))
 }
 
+/// So many questions are under way at a time.
+const AT_A_TIME: usize = 8;
+
+/// Answers lines in their order, several of them at a time; a line that comes alone is answered
+/// before the next one comes.
 async fn answer_lines(client: &Client) -> Result<(), Failure> {
-    for (index, line) in std::io::stdin().lock().lines().enumerate() {
-        let line = line
-            .map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
-        if line.trim().is_empty() {
-            continue;
+    let (sender, lines) = tokio::sync::mpsc::channel(AT_A_TIME);
+    std::thread::spawn(move || {
+        for line in std::io::stdin().lock().lines().enumerate() {
+            if sender.blocking_send(line).is_err() {
+                return;
+            }
         }
-        let answer = match serde_json::from_str::<Question>(&line) {
-            Ok(question) => match client
-                .post::<serde_json::Value>("/schedules/explain", &question)
-                .await
-            {
-                Ok(explained) => explained,
-                Err(Failure::Refused(problem)) if problem.status == 422 => {
-                    serde_json::json!({ "error": problem.detail })
-                }
-                Err(failure) => return Err(failure),
-            },
-            Err(error) => serde_json::json!({ "error": format!("line {}: {error}", index + 1) }),
-        };
-        println!("{answer}");
+    });
+    let lines = stream::unfold(lines, async |mut lines| {
+        lines.recv().await.map(|line| (line, lines))
+    });
+    let answers = lines.map(|(index, line)| answer_line(client, index + 1, line));
+    let mut answers = pin!(answers.buffered(AT_A_TIME));
+    while let Some(answer) = answers.next().await {
+        if let Some(answer) = answer? {
+            println!("{answer}");
+        }
     }
     Ok(())
+}
+
+/// The answer to one line; nothing to an empty one.
+async fn answer_line(
+    client: &Client,
+    number: usize,
+    line: std::io::Result<String>,
+) -> Result<Option<serde_json::Value>, Failure> {
+    let line =
+        line.map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
+    if line.trim().is_empty() {
+        return Ok(None);
+    }
+    let question = match serde_json::from_str::<Question>(&line) {
+        Ok(question) => question,
+        Err(error) => {
+            return Ok(Some(
+                serde_json::json!({ "error": format!("line {number}: {error}") }),
+            ));
+        }
+    };
+    match client.post("/schedules/explain", &question).await {
+        Ok(explained) => Ok(Some(explained)),
+        Err(Failure::Refused(problem)) if problem.status == 422 => {
+            Ok(Some(serde_json::json!({ "error": problem.detail })))
+        }
+        Err(failure) => Err(failure),
+    }
 }
 
 fn show(explained: &Explained) {

@@ -34,6 +34,7 @@ pub(crate) const WEEKDAYS: [Weekday; 7] = [
     Weekday::Sun,
 ];
 
+/// The days of the week from Monday, in small letters, as definitions write them.
 pub const WEEKDAY_NAMES: [&str; 7] = [
     "monday",
     "tuesday",
@@ -44,6 +45,7 @@ pub const WEEKDAY_NAMES: [&str; 7] = [
     "sunday",
 ];
 
+/// The weekday that one of [`WEEKDAY_NAMES`] names.
 pub fn weekday_from_name(name: &str) -> Option<Weekday> {
     WEEKDAY_NAMES
         .iter()

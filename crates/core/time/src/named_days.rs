@@ -20,6 +20,7 @@ impl NamedDays {
         self.0.get(&date).map(String::as_str)
     }
 
+    /// Whether a date has a name.
     pub fn contains(&self, date: NaiveDate) -> bool {
         self.0.contains_key(&date)
     }

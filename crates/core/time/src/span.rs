@@ -15,11 +15,15 @@ use crate::zone::Zone;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Span {
+    /// Months, years as twelve of them.
     pub months: u32,
+    /// Days, weeks as seven of them.
     pub days: u32,
+    /// Seconds, hours and minutes among them.
     pub seconds: u64,
 }
 
+/// A text that is no duration.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error(
     "\"{given}\" is not an ISO 8601 duration: {reason}. Examples: \"PT15M\", \"PT24H\", \"P7D\", \"P1M\"."

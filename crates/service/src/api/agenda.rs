@@ -75,6 +75,10 @@ async fn calendars(
     clippy::too_many_lines,
     reason = "gathers what ran, what is due and what is left out, then puts it into days"
 )]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the address may hold, and the three states of the service"
+)]
 async fn agenda(
     _user: Viewer,
     from: &str,
@@ -171,6 +175,10 @@ fn entry_of(ran: RunDay) -> AgendaEntry {
 #[expect(
     clippy::too_many_lines,
     reason = "instants to come and those left out, which share one horizon"
+)]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the address may hold, worked out"
 )]
 fn planned(
     set: &DefinitionSet,

@@ -28,6 +28,7 @@ pub struct CalendarProblem {
     pub line: usize,
     /// What the event calls itself; empty where the file as a whole is meant.
     pub event: String,
+    /// What is wrong, and how to mend it.
     pub message: String,
 }
 

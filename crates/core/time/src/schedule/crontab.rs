@@ -15,6 +15,7 @@ use crate::{english::shortened, schedule::ImpossibleSchedule};
 /// Why a text is no crontab expression that can be followed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[allow(missing_docs, reason = "each variant says it in its message")]
 pub enum BadCrontab {
     #[error("it has {0} fields instead of five: minute, hour, day of month, month, day of week")]
     Fields(usize),

@@ -14,20 +14,27 @@ use crate::{
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Days {
+    /// All dates.
     Every,
     /// Sorted from Monday, without doubles.
     On(Vec<Weekday>),
     /// Every `step`th day, counted from `from`.
     EveryNth {
+        /// How many days from one to the next.
         step: u32,
+        /// The date that is counted from.
         from: NaiveDate,
     },
     /// The named weekdays of every `step`th week, counted from the ISO week of `from`.
     EveryNthWeek {
+        /// How many weeks from one to the next.
         step: u32,
+        /// The weekdays, sorted from Monday.
         on: Vec<Weekday>,
+        /// A date of the week that is counted from.
         from: NaiveDate,
     },
+    /// These days of every month that has them.
     Monthly(Vec<MonthDay>),
     /// Month and day of the month.
     Yearly(Vec<(u32, u32)>),
@@ -37,11 +44,15 @@ pub enum Days {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum MonthDay {
+    /// The 1st to the 31st.
     Date(u32),
+    /// The last date.
     Last,
     /// The last Monday to Friday that the schedule's calendar does not name.
     LastWorkingDay,
+    /// The nth weekday: which one, from 1, and the weekday from Monday as 0.
     Nth(u32, u8),
+    /// The last of a weekday, which counts from Monday as 0.
     LastWeekday(u8),
 }
 
@@ -122,6 +133,7 @@ fn ordinal(day: u32) -> String {
 }
 
 impl Days {
+    /// Whether a date is chosen; a choice of working days looks at the named days.
     pub fn contains(&self, date: NaiveDate, named: Option<&NamedDays>) -> bool {
         match self {
             Days::Every => true,

@@ -19,6 +19,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{english::list, named_days::NamedDays, span::Span, zone::Zone};
 
+/// What a schedule recurs by.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Recurrence {
@@ -26,13 +27,17 @@ pub enum Recurrence {
     Once(NaiveDateTime),
     /// At the given civil times (sorted, without doubles, never empty) of the named days.
     Times {
+        /// On which days.
         days: Days,
+        /// At which times of each of them.
         at: Vec<NaiveTime>,
     },
     /// Every so much elapsed time, counted from midnight at the start of Monday
     /// 5 January 1970 in the schedule's zone, whatever the clocks do since.
     Interval(Span),
+    /// By a crontab expression.
     Crontab(Crontab),
+    /// By a rule of RFC 5545.
     Rule(Rule),
 }
 
@@ -40,16 +45,21 @@ pub enum Recurrence {
 /// for a number of runs only.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Schedule {
+    /// What it recurs by.
     pub recurrence: Recurrence,
+    /// The first date, included.
     pub starts: Option<NaiveDate>,
+    /// The last date, included.
     pub ends: Option<NaiveDate>,
     /// The schedule is over after this many runs. Who counts them is the caller.
     pub most_runs: Option<u32>,
+    /// What becomes of instants that nobody ran.
     pub missed: Missed,
     /// How late an instant may be noticed and still count as being on time.
     pub grace: Span,
     /// The calendars on whose days it does not run as usual.
     pub calendars: Vec<String>,
+    /// What becomes of runs on named days.
     pub on_named_day: OnNamedDay,
 }
 
@@ -57,6 +67,7 @@ pub struct Schedule {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnNamedDay {
+    /// There is no run.
     #[default]
     Skip,
     /// At the same time of the next working day: Monday to Friday, and not named.
@@ -84,7 +95,9 @@ const FIVE_MINUTES: Span = Span {
     seconds: 300,
 };
 
+/// Why a schedule cannot be followed.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[allow(missing_docs, reason = "each variant says it in its message")]
 pub enum ImpossibleSchedule {
     #[error("no time of day is given; write for instance at = \"07:30\"")]
     NoTime,

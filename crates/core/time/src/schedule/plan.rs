@@ -14,7 +14,9 @@ use crate::{
 /// moved. Runs that are moved onto the instant of another are one with it.
 #[derive(Debug, Clone)]
 pub struct Plan<'a> {
+    /// The bare schedule.
     pub schedule: &'a Schedule,
+    /// Its zone.
     pub zone: Zone,
     /// The named days; none for a schedule without a calendar.
     pub named: Arc<NamedDays>,
@@ -23,6 +25,7 @@ pub struct Plan<'a> {
 /// An instant of the bare schedule that falls on a named day.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LeftOut {
+    /// When it would have run.
     pub at: DateTime<Utc>,
     /// What the calendar calls the day.
     pub day: String,

@@ -23,8 +23,10 @@ pub enum Comparison {
 }
 
 impl Comparison {
+    /// The names that definitions know them by, in the order of the variants.
     pub const NAMES: [&'static str; 4] = ["window-before", "last-week", "last-month", "last-year"];
 
+    /// The comparison of a name.
     pub fn from_name(name: &str) -> Option<Self> {
         let all = [
             Self::Before,

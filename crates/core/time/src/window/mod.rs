@@ -25,8 +25,11 @@ use crate::{
 /// A half-open interval `[from, to)` read in a time zone. `from <= to` always holds.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Window {
+    /// The first instant.
     pub from: DateTime<Utc>,
+    /// The first instant that is not in it any more.
     pub to: DateTime<Utc>,
+    /// The zone that it is read in.
     pub zone: Zone,
     /// Which hours and weekdays between `from` and `to` count; all of them if nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -37,11 +40,17 @@ pub struct Window {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum CalendarUnit {
+    /// From one full hour of the wall clock to the next.
     Hour,
+    /// From midnight to midnight.
     Day,
+    /// Seven days.
     Week,
+    /// A calendar month.
     Month,
+    /// Three months from January, April, July or October.
     Quarter,
+    /// A calendar year.
     Year,
 }
 
@@ -50,7 +59,12 @@ pub enum CalendarUnit {
 #[serde(rename_all = "kebab-case")]
 pub enum WindowKind {
     /// The `count` complete units before the one that holds the instant.
-    Previous { unit: CalendarUnit, count: u32 },
+    Previous {
+        /// Which unit.
+        unit: CalendarUnit,
+        /// How many of them; none counts as one.
+        count: u32,
+    },
     /// The span that ends at the instant.
     Last(Span),
     /// From the start of the running unit up to the instant. At the very start of a unit
@@ -58,7 +72,9 @@ pub enum WindowKind {
     ToDate(CalendarUnit),
     /// The same interval for every run.
     Fixed {
+        /// The first instant.
         from: DateTime<Utc>,
+        /// The first instant after it.
         to: DateTime<Utc>,
     },
 }
@@ -66,6 +82,7 @@ pub enum WindowKind {
 /// A window kind with what shifts, aligns and narrows it.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct WindowRule {
+    /// How it follows from the instant.
     pub kind: WindowKind,
     /// The rule is applied this long before the scheduled instant, so that data still on
     /// its way is left for the next run.
@@ -79,8 +96,10 @@ pub struct WindowRule {
 }
 
 impl CalendarUnit {
+    /// The names that definitions know them by, from the shortest.
     pub const NAMES: [&'static str; 6] = ["hour", "day", "week", "month", "quarter", "year"];
 
+    /// The unit of a name.
     pub fn from_name(name: &str) -> Option<Self> {
         Some(match name {
             "hour" => Self::Hour,
@@ -93,6 +112,7 @@ impl CalendarUnit {
         })
     }
 
+    /// The name that definitions know it by.
     pub fn name(self) -> &'static str {
         Self::NAMES[self as usize]
     }
@@ -170,6 +190,7 @@ impl CalendarUnit {
 }
 
 impl WindowRule {
+    /// A rule without lag, comparison or hours; weeks start on Monday.
     pub fn new(kind: WindowKind) -> Self {
         Self {
             kind,

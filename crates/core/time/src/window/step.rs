@@ -19,10 +19,15 @@ use crate::{
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub enum Step {
+    /// 1, 2, 5, 10, 15 or 30 minutes.
     Minutes(u32),
+    /// 1, 2, 3, 6 or 12 hours.
     Hours(u32),
+    /// A day.
     Day,
+    /// A week from Monday.
     Week,
+    /// A calendar month.
     Month,
 }
 
@@ -43,6 +48,7 @@ const LADDER: [(Step, &str); 14] = [
     (Step::Month, "P1M"),
 ];
 
+/// A text that is no step.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error("\"{given}\" is not a resampling step; it is one of {}", LADDER.map(|(_, name)| name).join(", "))]
 pub struct NotAStep {

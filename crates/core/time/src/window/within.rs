@@ -28,6 +28,7 @@ pub struct Hours {
     to: NaiveTime,
 }
 
+/// A text that names no hours.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error(
     "\"{given}\" are no hours of a day; write two times such as \"08:00-17:00\", \"22:00-06:00\" or \"18:00-24:00\""

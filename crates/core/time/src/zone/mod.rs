@@ -71,6 +71,7 @@ impl Zone {
         rules::bytes_of(self.name())
     }
 
+    /// Its IANA name.
     pub fn name(&self) -> &'static str {
         self.0.name
     }

@@ -34,6 +34,7 @@ impl Entry {
 pub struct Rules {
     /// The release of the IANA time zone database, such as `2026f`.
     pub version: String,
+    /// The bytes of each zone's file.
     pub zones: BTreeMap<String, Vec<u8>>,
 }
 
@@ -50,7 +51,9 @@ pub struct RulesInUse {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("the rules of the zone \"{zone}\" cannot be read: {reason}")]
 pub struct BadRules {
+    /// The zone whose rules they are.
     pub zone: String,
+    /// What its reader says.
     pub reason: String,
 }
 

@@ -70,6 +70,7 @@ pub(super) struct Parts {
 /// Why a text is no rule of RFC 5545 that can be followed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[allow(missing_docs, reason = "each variant says it in its message")]
 pub enum BadRule {
     #[error("it is empty; write for instance FREQ=WEEKLY;BYDAY=MO")]
     Empty,
