@@ -267,8 +267,9 @@ impl Schedule {
             }
             (civil, Cursor::Civil(last)) => loop {
                 *last = next_civil(civil, *last, named)?;
-                let at = in_range(zone.instant(*last))?;
-                if !on_skipped_date(*last, at, zone) {
+                let (at, gap) = zone.instant_or_gap(*last);
+                let at = in_range(at)?;
+                if !(gap && on_skipped_date(*last, zone)) {
                     return Some(Bare { civil: *last, at });
                 }
             },
@@ -319,8 +320,8 @@ impl Schedule {
         let mut last = self.floor(after, zone);
         let found = rule.occurrences_from(zone.local(last));
         let later = found.filter_map(move |civil| {
-            let instant = zone.instant(civil);
-            let new = instant > last && !on_skipped_date(civil, instant, zone);
+            let (instant, gap) = zone.instant_or_gap(civil);
+            let new = instant > last && !(gap && on_skipped_date(civil, zone));
             new.then(|| {
                 last = instant;
                 instant
@@ -413,8 +414,8 @@ fn in_range(at: DateTime<Utc>) -> Option<DateTime<Utc>> {
 }
 
 /// Whether the zone's calendar went from the day before to the day after this civil time.
-fn on_skipped_date(civil: NaiveDateTime, at: DateTime<Utc>, zone: Zone) -> bool {
-    zone.local(at).date() != civil.date() && !zone.has(civil.date())
+fn on_skipped_date(civil: NaiveDateTime, zone: Zone) -> bool {
+    !zone.has(civil.date())
 }
 
 fn check_days(days: &mut Days) -> Result<(), ImpossibleSchedule> {

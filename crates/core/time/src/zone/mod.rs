@@ -87,14 +87,17 @@ impl Zone {
     ///   the gap.
     /// - In an autumn fold, where clocks show `local` twice: the first of the two.
     pub fn instant(&self, local: NaiveDateTime) -> DateTime<Utc> {
+        self.instant_or_gap(local).0
+    }
+
+    /// The same, and whether `local` is in a gap.
+    pub(crate) fn instant_or_gap(&self, local: NaiveDateTime) -> (DateTime<Utc>, bool) {
         let shown = local.and_utc();
-        let second = self.0.table().instant(shown.timestamp());
+        let (second, gap) = self.0.table().instant(shown.timestamp());
         let moved = shown + TimeDelta::seconds(second - shown.timestamp());
         // Whatever the fraction of a second, the first instant after a gap is a whole one.
-        if moved.timestamp_subsec_nanos() > 0 && self.local(moved) != local {
-            return moved.trunc_subsecs(0);
-        }
-        moved
+        let moved = if gap { moved.trunc_subsecs(0) } else { moved };
+        (moved, gap)
     }
 
     /// The first instant of a civil date: usually its midnight, later where midnight falls

@@ -69,8 +69,8 @@ impl Table {
     }
 
     /// The first second at which the clock shows these seconds since 1970, or the first after
-    /// the gap that they fall into.
-    pub(super) fn instant(&self, shown: i64) -> i64 {
+    /// the gap that they fall into, and whether they do.
+    pub(super) fn instant(&self, shown: i64) -> (i64, bool) {
         let (shown, shift) = folded(shown);
         let mut place = self
             .changes
@@ -82,7 +82,8 @@ impl Table {
             if ends.is_none_or(|ends| at < ends) {
                 let began = place.checked_sub(1).map(|before| self.changes[before].at);
                 // It went past it in one step when the stretch began: that was a gap.
-                return began.map_or(at, |began| at.max(began)) + shift;
+                let gap = began.filter(|began| at < *began);
+                return (gap.unwrap_or(at) + shift, gap.is_some());
             }
             place += 1;
         }
@@ -178,7 +179,7 @@ mod tests {
                             .as_second()
                     }
                 };
-                assert_eq!(table.instant(second), wanted, "{name} shows {shown}");
+                assert_eq!(table.instant(second).0, wanted, "{name} shows {shown}");
             }
         }
     }

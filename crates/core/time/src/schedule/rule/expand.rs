@@ -1,6 +1,6 @@
 //! Unrolls a recurrence rule: period by period, each with the set of times that fit.
 
-use chrono::{Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Timelike, Weekday};
+use chrono::{Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Timelike};
 
 use super::parts::{DayOfWeek, Frequency, Parts};
 use crate::zone::week_start;
@@ -36,9 +36,9 @@ struct Dates {
     weekdays: u32,
     any_day: bool,
     any_weekday: bool,
+    /// Whether a month and a weekday say it all.
+    plain: bool,
     numbered: Vec<DayOfWeek>,
-    /// Whether weeks or days of the year have to be counted.
-    counted: bool,
 }
 
 impl Dates {
@@ -57,6 +57,10 @@ impl Dates {
             days: bits(&parts.month_days, 1),
             days_from_end: bits(&parts.month_days, -1),
             weekdays: plain.fold(0, |bits, day| bits | 1 << day.day.num_days_from_monday()),
+            plain: parts.month_days.is_empty()
+                && parts.year_days.is_empty()
+                && parts.week_numbers.is_empty()
+                && parts.weekdays.iter().all(|day| day.nth.is_none()),
             any_day: parts.month_days.is_empty(),
             any_weekday: parts.weekdays.is_empty(),
             numbered: parts
@@ -65,7 +69,6 @@ impl Dates {
                 .copied()
                 .filter(|day| day.nth.is_some())
                 .collect(),
-            counted: !parts.year_days.is_empty() || !parts.week_numbers.is_empty(),
         }
     }
 }
@@ -172,53 +175,118 @@ impl Pattern {
     }
 
     fn date_fits(&self, date: NaiveDate) -> bool {
+        if self.dates.months >> date.month() & 1 == 0 {
+            return false;
+        }
+        let weekday = date.weekday().num_days_from_monday();
+        if self.dates.plain {
+            return self.dates.any_weekday || self.dates.weekdays >> weekday & 1 == 1;
+        }
         let in_month = InMonth {
             first: date.with_day(1).unwrap_or(date),
             length: days_in_month(date),
-            weekday: (date.weekday().num_days_from_monday() + 35 - (date.day() - 1)) % 7,
+            weekday: (weekday + 35 - (date.day() - 1)) % 7,
         };
-        self.dates.months >> date.month() & 1 == 1 && self.day_fits(&in_month, date.day())
+        self.days_of(&in_month) >> date.day() & 1 == 1
     }
 
-    /// Whether a day of a month fits; its month does.
-    fn day_fits(&self, month: &InMonth, day: u32) -> bool {
-        let dates = &self.dates;
-        let weekday = (month.weekday + day - 1) % 7;
-        (dates.any_day
-            || dates.days >> day & 1 == 1
-            || dates.days_from_end >> (month.length + 1 - day) & 1 == 1)
-            && (dates.any_weekday
-                || dates.weekdays >> weekday & 1 == 1
-                || self.numbered_weekday_fits(month, day, weekday))
-            && (!dates.counted || self.counted_fits(month.date(day)))
+    /// The days of a month that fit, as a set of bits from 1; the month does fit.
+    fn days_of(&self, month: &InMonth) -> u32 {
+        let (dates, parts) = (&self.dates, &self.parts);
+        let mut days = month.all();
+        if !dates.any_day {
+            let mut from_end = dates.days_from_end;
+            let mut wanted = dates.days;
+            while from_end != 0 {
+                wanted |= month.day(month.length as i32 + 1 - from_end.trailing_zeros() as i32);
+                from_end &= from_end - 1;
+            }
+            days &= wanted;
+        }
+        if !dates.any_weekday {
+            let (mut plain, mut wanted) = (dates.weekdays, 0);
+            while plain != 0 {
+                wanted |= month.weekdays(plain.trailing_zeros());
+                plain &= plain - 1;
+            }
+            for named in &dates.numbered {
+                wanted |= self.numbered(*named, month);
+            }
+            days &= wanted;
+        }
+        if !parts.year_days.is_empty() {
+            let year = days_in_year(month.first) as i32;
+            let counted = parts.year_days.iter().fold(0, |bits, day| {
+                let ordinal = if *day > 0 { *day } else { year + 1 + day };
+                bits | month.ordinal(ordinal)
+            });
+            days &= counted;
+        }
+        if !parts.week_numbers.is_empty() {
+            days &= self.weeks(month);
+        }
+        days
     }
 
     /// A numbered weekday counts within the month, or within the year if the rule is yearly
     /// and names no months.
-    fn numbered_weekday_fits(&self, month: &InMonth, day: u32, weekday: u32) -> bool {
-        self.dates.numbered.iter().any(|named| {
-            if named.day.num_days_from_monday() != weekday {
-                return false;
-            }
-            let in_month =
-                self.parts.frequency == Frequency::Monthly || !self.parts.months.is_empty();
-            let (place, of) = if in_month {
-                (day, month.length)
+    fn numbered(&self, named: DayOfWeek, month: &InMonth) -> u32 {
+        let in_month = self.parts.frequency == Frequency::Monthly || !self.parts.months.is_empty();
+        let weekday = named.day.num_days_from_monday();
+        let nth = named.nth.unwrap_or(1);
+        if in_month {
+            let all = month.weekdays(weekday);
+            let day = if nth > 0 {
+                all.trailing_zeros() as i32 + 7 * (nth - 1)
             } else {
-                (month.first.ordinal() + day - 1, days_in_year(month.first))
+                31 - all.leading_zeros() as i32 + 7 * (nth + 1)
             };
-            let from_start = (place as i32 - 1) / 7 + 1;
-            let from_end = (of as i32 - place as i32) / 7 + 1;
-            named.nth == Some(from_start) || named.nth == Some(-from_end)
-        })
+            return month.day(day);
+        }
+        let first_of_year = month.first.with_ordinal(1).unwrap_or(month.first);
+        let year = days_in_year(month.first) as i32;
+        let starts = first_of_year.weekday().num_days_from_monday();
+        let first = ((weekday + 7 - starts) % 7) as i32 + 1;
+        let last = first + (year - first) / 7 * 7;
+        let ordinal = if nth > 0 {
+            first + 7 * (nth - 1)
+        } else {
+            last + 7 * (nth + 1)
+        };
+        if (1..=year).contains(&ordinal) {
+            month.ordinal(ordinal)
+        } else {
+            0
+        }
     }
 
-    fn counted_fits(&self, date: NaiveDate) -> bool {
-        let parts = &self.parts;
-        let (place, of) = (date.ordinal() as i32, days_in_year(date) as i32);
-        let counted = |wanted: &i32| *wanted == place || *wanted == place - of - 1;
-        (parts.year_days.is_empty() || parts.year_days.iter().any(counted))
-            && (parts.week_numbers.is_empty() || self.week_fits(date))
+    /// Weeks belong to the year that most of their days are in, as ISO 8601 has it: the first
+    /// days of January may be of the last week of the year before.
+    fn weeks(&self, month: &InMonth) -> u32 {
+        let first_week = |year: i32| {
+            let inside = NaiveDate::from_ymd_opt(year, 1, 4)?;
+            Some(week_start(inside, self.parts.week_starts))
+        };
+        let mut days = 0;
+        for year in month.first.year() - 1..=month.first.year() + 1 {
+            let (Some(begins), Some(ends)) = (first_week(year), first_week(year + 1)) else {
+                continue;
+            };
+            let count = ((ends - begins).num_days() / 7) as i32;
+            for wanted in &self.parts.week_numbers {
+                let number = if *wanted > 0 {
+                    *wanted
+                } else {
+                    count + 1 + wanted
+                };
+                if (1..=count).contains(&number) {
+                    let week = begins + TimeDelta::days(7 * i64::from(number - 1));
+                    let first = (week - month.first).num_days() as i32 + 1;
+                    days = (first..first + 7).fold(days, |bits, day| bits | month.day(day));
+                }
+            }
+        }
+        days
     }
 
     /// The dates of a month that fit, added to those found before.
@@ -231,22 +299,12 @@ impl Pattern {
             length: days_in_month(first),
             weekday: first.weekday().num_days_from_monday(),
         };
-        let days = (1..=month.length).filter(|day| self.day_fits(&month, *day));
-        found.extend(days.map(|day| month.date(day).and_time(NaiveTime::MIN)));
-    }
-
-    /// Weeks belong to the year that most of their days are in, as ISO 8601 has it: the first
-    /// days of January may be of the last week of the year before.
-    fn week_fits(&self, date: NaiveDate) -> bool {
-        let number = week_number(date, self.parts.week_starts);
-        let middle = week_middle(date, self.parts.week_starts);
-        self.parts.week_numbers.iter().any(|wanted| {
-            *wanted == number
-                || *wanted < 0
-                    && NaiveDate::from_ymd_opt(middle.year(), 12, 28).is_some_and(|last| {
-                        number - week_number(last, self.parts.week_starts) - 1 == *wanted
-                    })
-        })
+        let mut days = self.days_of(&month);
+        while days != 0 {
+            let day = days.trailing_zeros();
+            found.push(month.date(day).and_time(NaiveTime::MIN));
+            days &= days - 1;
+        }
     }
 }
 
@@ -259,6 +317,30 @@ struct InMonth {
 }
 
 impl InMonth {
+    fn all(&self) -> u32 {
+        (u32::MAX >> (31 - self.length)) & !1
+    }
+
+    /// The bit of a day; none if the month has no such day.
+    fn day(&self, day: i32) -> u32 {
+        if (1..=self.length as i32).contains(&day) {
+            1 << day
+        } else {
+            0
+        }
+    }
+
+    /// The bit of a day of the year; none if it is in another month.
+    fn ordinal(&self, ordinal: i32) -> u32 {
+        self.day(ordinal - self.first.ordinal() as i32 + 1)
+    }
+
+    /// All days of a weekday, which counts from Monday as 0.
+    fn weekdays(&self, weekday: u32) -> u32 {
+        let first = (weekday + 7 - self.weekday) % 7 + 1;
+        (0x1020_4081 << first) & self.all()
+    }
+
     fn date(&self, day: u32) -> NaiveDate {
         self.first + TimeDelta::days(i64::from(day) - 1)
     }
@@ -270,15 +352,6 @@ fn days_in_year(date: NaiveDate) -> u32 {
 
 fn days_in_month(date: NaiveDate) -> u32 {
     u32::from(date.num_days_in_month())
-}
-
-/// The fourth day of the week that holds a date; its year is the week's.
-fn week_middle(date: NaiveDate, starts: Weekday) -> NaiveDate {
-    week_start(date, starts) + TimeDelta::days(3)
-}
-
-fn week_number(date: NaiveDate, starts: Weekday) -> i32 {
-    (week_middle(date, starts).ordinal() as i32 - 1) / 7 + 1
 }
 
 /// The occurrences of a rule; see [`Pattern::from`].
