@@ -18,6 +18,9 @@ pub struct Config {
     pub public_url: String,
     pub database: String,
     pub connections: u32,
+    /// How long a database that does not answer is waited for at the start; the command line
+    /// says it.
+    pub wait_for_database: Duration,
     pub log_json: bool,
     /// How long a process that died keeps its work from others.
     pub lease: Duration,
@@ -317,6 +320,7 @@ impl Config {
                 .to_owned(),
             database,
             connections: file.connections.clamp(2, 200),
+            wait_for_database: Duration::ZERO,
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,
             first_administrator_password: file

@@ -48,7 +48,7 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
     logging::start(&config);
     engine::use_zone_rules(clock.now());
     fonts::provide(config.fonts.clone());
-    let store = Store::open(&config.database, config.connections).await?;
+    let store = open_store(&config).await?;
     access::first_administrator(&store, &config).await?;
     let config = Arc::new(config);
     let engine = engine::Engine::start(store.clone(), config.clone(), clock);
@@ -59,6 +59,29 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
         address,
     })
 }
+
+/// Opens the database; where it does not answer yet, it is waited for as long as the
+/// configuration says.
+async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreError> {
+    let began = std::time::Instant::now();
+    let mut told = false;
+    loop {
+        match Store::open(&config.database, config.connections).await {
+            Err(error) if error.may_pass() && began.elapsed() < config.wait_for_database => {
+                if !told {
+                    let seconds = config.wait_for_database.as_secs();
+                    tracing::warn!(%error, seconds, "the database does not answer yet; it is waited for");
+                    told = true;
+                }
+                tokio::time::sleep(LOOK_AGAIN).await;
+            }
+            opened => return opened,
+        }
+    }
+}
+
+/// A database that does not answer is tried again after so long.
+const LOOK_AGAIN: std::time::Duration = std::time::Duration::from_millis(300);
 
 impl Running {
     pub fn handle(&self) -> EngineHandle {

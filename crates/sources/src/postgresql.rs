@@ -1,5 +1,6 @@
 //! PostgreSQL: a read-only transaction, a statement timeout, bound parameters.
 
+use chrono::Datelike;
 use futures::TryStreamExt;
 use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
 use maple_lark_definition::{
@@ -7,7 +8,7 @@ use maple_lark_definition::{
 };
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
-    TypeInfo,
+    TypeInfo, ValueRef,
     postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
 };
 
@@ -32,11 +33,22 @@ pub async fn read(
         question,
     };
     let text = asked.typed_text(&mut connection).await?;
-    let table = asked.fetch(&mut connection, text).await?;
+    let (table, beyond) = asked.fetch(&mut connection, text).await?;
     // Nothing was written, so there is nothing to keep; the connection is closed either way.
     let _ = connection.execute("rollback").await;
     let _ = connection.close().await;
-    Ok(Answer::of(table, sql.text.numbered.clone()))
+    let mut answer = Answer::of(table, sql.text.numbered.clone());
+    answer.note = (beyond > 0).then(|| {
+        let values = if beyond == 1 {
+            "value is"
+        } else {
+            "values are"
+        };
+        format!(
+            "{beyond} {values} infinite or outside of the years 1 to 9999, and shown as missing"
+        )
+    });
+    Ok(answer)
 }
 
 /// SQL with what it is asked with.
@@ -236,7 +248,7 @@ impl Asked<'_> {
         &self,
         connection: &mut PgConnection,
         text: String,
-    ) -> Result<PackedTable, SourceError> {
+    ) -> Result<(PackedTable, usize), SourceError> {
         let (source, question) = (self.source, self.question);
         let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
         for name in &self.sql.text.names {
@@ -258,7 +270,7 @@ impl Asked<'_> {
             };
         }
         let mut table = PackedTable::default();
-        let mut cells = Vec::new();
+        let (mut cells, mut beyond) = (Vec::new(), 0);
         let mut rows = query.fetch(&mut *connection);
         while let Some(row) = rows
             .try_next()
@@ -281,12 +293,14 @@ impl Asked<'_> {
             }
             cells.clear();
             for (index, column) in table.columns.iter().enumerate() {
-                cells.push(cell(&row, index).map_err(|error| SourceError::Cell {
-                    source_name: source.name.clone(),
-                    row: table.len() + 1,
-                    column: column.name.clone(),
-                    error: BadCell::Driver(error.to_string()),
-                })?);
+                cells.push(
+                    cell(&row, index, &mut beyond).map_err(|error| SourceError::Cell {
+                        source_name: source.name.clone(),
+                        row: table.len() + 1,
+                        column: column.name.clone(),
+                        error: BadCell::Driver(error.to_string()),
+                    })?,
+                );
             }
             table.push(&cells);
         }
@@ -314,7 +328,7 @@ impl Asked<'_> {
                 })
                 .collect();
         }
-        Ok(table)
+        Ok((table, beyond))
     }
 
     fn parameter_type(&self, name: &str) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
@@ -363,13 +377,24 @@ fn kind_of(name: &str) -> Option<ColumnKind> {
     })
 }
 
-fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
+/// Midnight of 1 January 2000 in UTC, from which PostgreSQL counts, in seconds since 1970.
+const EPOCH: i64 = 946_684_800;
+
+/// The value of a cell. An instant or a date that no calendar of ours has (infinite, before the
+/// year 1, after 9999) is missing, and counted in `beyond`.
+fn cell(row: &PgRow, index: usize, beyond: &mut usize) -> Result<Value, sqlx::Error> {
     macro_rules! read {
         ($kind:ty, $value:expr) => {
             row.try_get::<Option<$kind>, _>(index)?
                 .map_or(Value::Missing, $value)
         };
     }
+    let mut within = |value: Option<Value>| {
+        value.unwrap_or_else(|| {
+            *beyond += 1;
+            Value::Missing
+        })
+    };
     Ok(match row.columns()[index].type_info().name() {
         "BOOL" => read!(bool, Value::Boolean),
         "INT2" => read!(i16, |n| Value::Integer(n.into())),
@@ -378,12 +403,49 @@ fn cell(row: &PgRow, index: usize) -> Result<Value, sqlx::Error> {
         "FLOAT4" => read!(f32, |n| Value::Number(n.into())),
         "FLOAT8" => read!(f64, Value::Number),
         "NUMERIC" => read!(rust_decimal::Decimal, Value::Decimal),
-        "TIMESTAMPTZ" => read!(chrono::DateTime<chrono::Utc>, Value::Instant),
-        // A timestamp without a zone is taken as UTC, the zone of our session.
-        "TIMESTAMP" => read!(chrono::NaiveDateTime, |at| Value::Instant(at.and_utc())),
-        "DATE" => read!(chrono::NaiveDate, Value::Date),
+        // A timestamp without a zone is taken as UTC, the zone of our session. The driver's own
+        // reading of these panics over what chrono's calendar does not reach.
+        "TIMESTAMPTZ" | "TIMESTAMP" => match raw::<8>(row, index)? {
+            None => Value::Missing,
+            Some(bytes) => within(instant(i64::from_be_bytes(bytes))),
+        },
+        "DATE" => match raw::<4>(row, index)? {
+            None => Value::Missing,
+            Some(bytes) => within(date(i32::from_be_bytes(bytes))),
+        },
         _ => read!(String, Value::Text),
     })
+}
+
+/// The bytes of a value in the binary form of the protocol; nothing if it is null.
+fn raw<const N: usize>(row: &PgRow, index: usize) -> Result<Option<[u8; N]>, sqlx::Error> {
+    let value = row.try_get_raw(index)?;
+    if value.is_null() {
+        return Ok(None);
+    }
+    let bytes = value.as_bytes().map_err(sqlx::Error::Decode)?;
+    let bytes = bytes
+        .try_into()
+        .map_err(|error: std::array::TryFromSliceError| sqlx::Error::Decode(Box::new(error)))?;
+    Ok(Some(bytes))
+}
+
+/// An instant by its microseconds since 2000; the ends of the range stand for infinity.
+fn instant(microseconds: i64) -> Option<Value> {
+    let since_1970 = microseconds.checked_add(EPOCH * 1_000_000)?;
+    let at = chrono::DateTime::from_timestamp_micros(since_1970)?;
+    (1..=9999)
+        .contains(&at.year())
+        .then_some(Value::Instant(at))
+}
+
+/// A date by its days since 2000.
+fn date(days: i32) -> Option<Value> {
+    let first = chrono::NaiveDate::from_ymd_opt(2000, 1, 1)?;
+    let date = first.checked_add_signed(chrono::TimeDelta::try_days(days.into())?)?;
+    (1..=9999)
+        .contains(&date.year())
+        .then_some(Value::Date(date))
 }
 
 pub fn query_error(source: &Source, error: sqlx::Error) -> SourceError {

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
 use maple_lark_data::{ColumnKind, Table, Value};
 use maple_lark_definition::{Ask, Definition, ParameterValue, Source, SourceKind, Sql, Times, Tls};
 use maple_lark_demo::Cluster;
-use maple_lark_sources::{Question, Reader, Values};
+use maple_lark_sources::{Answer, Question, Reader, SourceError, Values};
 use maple_lark_time::{Window, window::Within};
 use sqlx::{AssertSqlSafe, Executor};
 use tempfile::TempDir;
@@ -42,6 +42,18 @@ impl Place {
     }
 
     async fn ask_with(&self, sql: &str, values: &Values) -> Result<Table, String> {
+        let answer = self.answer(sql, values).await;
+        answer
+            .map(|answer| answer.table.into())
+            .map_err(|error| error.to_string())
+    }
+
+    async fn ask_noted(&self, sql: &str) -> (Table, Option<String>) {
+        let answer = self.answer(sql, &Values::new()).await.unwrap();
+        (answer.table.into(), answer.note)
+    }
+
+    async fn answer(&self, sql: &str, values: &Values) -> Result<Answer, SourceError> {
         let window = Window {
             from: "2026-10-24T23:00:00Z".parse().unwrap(),
             to: "2026-10-26T00:00:00Z".parse().unwrap(),
@@ -61,7 +73,7 @@ impl Place {
             step: "PT6H".parse().unwrap(),
         };
         let ask = Ask::Sql(Sql::written_by_hand(sql).unwrap());
-        let answer = Reader::unguarded()
+        Reader::unguarded()
             .read(
                 &self.source,
                 Question {
@@ -70,10 +82,7 @@ impl Place {
                     values,
                 },
             )
-            .await;
-        answer
-            .map(|answer| answer.table.into())
-            .map_err(|error| error.to_string())
+            .await
     }
 
     async fn ask(&self, sql: &str) -> Result<Table, String> {
@@ -154,6 +163,34 @@ async fn types_are_kept_and_what_has_none_of_ours_is_read_as_text() {
     assert_eq!(
         row[13],
         Value::Instant("2026-10-24T23:00:00Z".parse().unwrap())
+    );
+}
+
+/// The driver's own reading of such values panics.
+#[tokio::test]
+async fn instants_that_no_calendar_of_ours_has_are_missing_and_told() {
+    let place = Place::new("").await;
+    let sql = "select * from (values \
+        (timestamptz 'infinity', timestamp '-infinity', date 'infinity'), \
+        (timestamptz '0044-03-15 12:00:00 BC', timestamp '4713-01-01 BC', date '0001-01-01 BC'), \
+        (timestamptz '200000-01-01', timestamp '10000-01-01', date '5000000-01-01'), \
+        (timestamptz '0001-01-02 00:00:00+00', timestamp '9999-12-31 23:59:59', date '9999-12-31'), \
+        (null, null, null)) as given (a, b, c)";
+    let (table, note) = place.ask_noted(sql).await;
+    for row in [0, 1, 2, 4] {
+        assert_eq!(table.rows[row], vec![Value::Missing; 3], "row {row}");
+    }
+    assert_eq!(
+        table.rows[3],
+        [
+            Value::Instant("0001-01-02T00:00:00Z".parse().unwrap()),
+            Value::Instant("9999-12-31T23:59:59Z".parse().unwrap()),
+            Value::Date("9999-12-31".parse().unwrap())
+        ]
+    );
+    assert_eq!(
+        note.as_deref(),
+        Some("9 values are infinite or outside of the years 1 to 9999, and shown as missing")
     );
 }
 

@@ -105,6 +105,8 @@ entity!(run, "runs", {
     only_to: Option<Json>,
     approval_deadline: Option<Time>,
     released_by: Option<String>,
+    claims: i32,
+    claimed_at: Option<Time>,
 });
 
 entity!(run_step, "run_steps", {

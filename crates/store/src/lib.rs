@@ -65,6 +65,25 @@ impl From<DbErr> for StoreError {
     }
 }
 
+impl StoreError {
+    /// Whether the server may answer in a moment: it is not there yet, is starting, or has no
+    /// connection to spare. A wrong password or a missing database does not mend itself.
+    pub fn may_pass(&self) -> bool {
+        let Self::Database(error) = self else {
+            return false;
+        };
+        match sql_state(error).as_deref() {
+            Some(CANNOT_CONNECT_NOW | TOO_MANY_CONNECTIONS) => true,
+            Some(_) => false,
+            None => matches!(error, DbErr::Conn(_) | DbErr::ConnectionAcquire(_)),
+        }
+    }
+}
+
+/// The server is starting or stopping.
+const CANNOT_CONNECT_NOW: &str = "57P03";
+const TOO_MANY_CONNECTIONS: &str = "53300";
+
 /// U+0000 in a text, by the SQLSTATEs of PostgreSQL.
 const CHARACTER_NOT_IN_REPERTOIRE: &str = "22021";
 /// U+0000 in JSON.

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 6] = [
+const STEPS: [Step; 7] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -52,6 +52,10 @@ const STEPS: [Step; 6] = [
     Step {
         name: "0006_body_parts",
         sql: include_str!("migrations/0006_body_parts.sql"),
+    },
+    Step {
+        name: "0007_claims",
+        sql: include_str!("migrations/0007_claims.sql"),
     },
 ];
 

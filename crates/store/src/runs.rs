@@ -129,6 +129,8 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         only_to: Set(new.only_to.clone()),
         approval_deadline: Set(None),
         released_by: Set(None),
+        claims: Set(0),
+        claimed_at: Set(None),
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
@@ -163,7 +165,8 @@ impl Store {
         let work = work_states();
         let statement = Store::sql(
             &format!(
-                "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2) where id = ( \
+                "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
+               claims = claims + 1, claimed_at = coalesce(claimed_at, $2) where id = ( \
                select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
                and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ({work}))) \
@@ -189,9 +192,12 @@ impl Store {
 
     /// Gives up every lease of a process that stops, so that another can go on at once.
     pub async fn release_all(&self, owner: Uuid) -> Result<()> {
-        for table in ["runs", "deliveries"] {
+        for (table, in_order) in [
+            ("runs", ", claims = greatest(claims - 1, 0)"),
+            ("deliveries", ""),
+        ] {
             self.db
-                .execute_raw(Store::sql(&format!("update {table} set lease_owner = null, lease_until = null where lease_owner = $1"), [owner.into()]))
+                .execute_raw(Store::sql(&format!("update {table} set lease_owner = null, lease_until = null{in_order} where lease_owner = $1"), [owner.into()]))
                 .await?;
         }
         Ok(())
@@ -210,7 +216,8 @@ impl Store {
         let open = state.is_open();
         let statement = Store::sql(
             "update runs set state = $3, problem = coalesce($4, problem), finished_at = case when $5 then null else $6::timestamptz end, \
-               lease_owner = case when $7 then lease_owner end, lease_until = case when $7 then lease_until end \
+               lease_owner = case when $7 then lease_owner end, lease_until = case when $7 then lease_until end, \
+               claims = case when $7 then claims else 0 end, claimed_at = case when $7 then claimed_at end \
              where id = $1 and lease_owner = $2 and state = any($8)",
             [
                 id.into(),
@@ -307,7 +314,7 @@ impl Store {
     /// Lets a run wait until somebody has looked at it; its lease is given up.
     pub async fn await_approval(&self, id: Uuid, owner: Uuid, deadline: Time) -> Result<()> {
         let statement = Store::sql(
-            "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($4)",
+            "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null, claims = 0, claimed_at = null where id = $1 and lease_owner = $2 and state = any($4)",
             [
                 id.into(),
                 owner.into(),
@@ -360,7 +367,7 @@ impl Store {
     /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
     pub async fn wait(&self, id: Uuid, owner: Uuid, next_check_at: Time) -> Result<()> {
         let statement = Store::sql(
-            "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($4)",
+            "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null, claims = 0, claimed_at = null where id = $1 and lease_owner = $2 and state = any($4)",
             [
                 id.into(),
                 owner.into(),
@@ -432,6 +439,10 @@ impl Store {
                 ],
             ))
             .await?;
+        if cancelled.rows_affected() == 0 {
+            // Copies of a settled run that wait are none of it.
+            return Ok(false);
+        }
         // A mail that is being handed over at this moment cannot be called back.
         transaction
             .execute_raw(Store::sql(
@@ -440,7 +451,7 @@ impl Store {
             ))
             .await?;
         transaction.commit().await?;
-        Ok(cancelled.rows_affected() == 1)
+        Ok(true)
     }
 
     /// Records that a step begins; beginning again after a crash starts it over.
@@ -507,13 +518,20 @@ impl Store {
         detail: Option<String>,
         now: Time,
     ) -> Result<()> {
-        run_step::Entity::update_many()
-            .col_expr(run_step::Column::State, Expr::value(Stored(state)))
-            .col_expr(run_step::Column::Detail, Expr::value(detail))
-            .col_expr(run_step::Column::EndedAt, Expr::value(now))
-            .filter(this_step(run_id, kind, subject))
-            .exec(&self.db)
-            .await?;
+        // A step that has ended is a sign of life: the run is not given up.
+        let statement = Store::sql(
+            "with ended as (update run_steps set state = $4, detail = $5, ended_at = $6 where run_id = $1 and kind = $2 and subject = $3) \
+             update runs set claims = 1 where id = $1 and claims > 1",
+            [
+                run_id.into(),
+                Stored(kind).into(),
+                subject.into(),
+                Stored(state).into(),
+                detail.into(),
+                now.into(),
+            ],
+        );
+        self.db.execute_raw(statement).await?;
         Ok(())
     }
 

@@ -1,5 +1,6 @@
 use clap::Args;
 use maple_lark_service::{Config, serve};
+use maple_lark_time::span::Span;
 
 use crate::failure::Failure;
 
@@ -15,11 +16,19 @@ pub struct Serve {
     /// The configuration file
     #[arg(long, value_name = "FILE", env = "MAPLE_LARK_CONFIG")]
     config: String,
+    /// How long a database that does not answer yet is waited for, such as PT1M
+    #[arg(long, value_name = "DURATION", default_value = "PT1M")]
+    wait: Span,
 }
 
 impl Serve {
     pub async fn run(self) -> Result<(), Failure> {
-        let config = Config::read(&self.config).map_err(maple_lark_service::ServeError::from)?;
+        let mut config =
+            Config::read(&self.config).map_err(maple_lark_service::ServeError::from)?;
+        let wait = self.wait.elapsed().and_then(|wait| wait.to_std().ok());
+        config.wait_for_database = wait.ok_or_else(|| {
+            Failure::Local("--wait is made of hours, minutes and seconds, such as PT1M".to_owned())
+        })?;
         Ok(serve(config).await?)
     }
 }

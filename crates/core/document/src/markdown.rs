@@ -26,12 +26,42 @@ pub struct Run {
     pub link: Option<String>,
 }
 
-/// Reads CommonMark. Nested lists are flattened; images are shown by their description.
+/// With more of one sign than this a text is no prose, and finding out what belongs together
+/// would take a time that grows with its square.
+const MOST_OF_A_SIGN: usize = 2_000;
+
+fn is_too_intricate(text: &str) -> bool {
+    let mut counts = [0usize; 128];
+    for byte in text.bytes().filter(u8::is_ascii_punctuation) {
+        counts[usize::from(byte)] += 1;
+    }
+    b"[]<*_`!&\\>"
+        .iter()
+        .any(|sign| counts[usize::from(*sign)] > MOST_OF_A_SIGN)
+}
+
+/// The paragraphs of a text with every sign as it is.
+fn as_written(text: &str) -> Vec<Part> {
+    text.split("\n\n")
+        .filter(|paragraph| !paragraph.trim().is_empty())
+        .map(|paragraph| Part::Paragraph {
+            runs: vec![Run {
+                text: paragraph.trim().to_owned(),
+                ..Run::default()
+            }],
+        })
+        .collect()
+}
+
+/// Reads CommonMark. A text with thousands of the same sign is taken as it is written. Nested lists are flattened; images are shown by their description.
 #[expect(
     clippy::too_many_lines,
     reason = "one arm an event of the Markdown reader"
 )]
 pub fn read(text: &str) -> Vec<Part> {
+    if is_too_intricate(text) {
+        return as_written(text);
+    }
     let mut parts = Vec::new();
     let mut runs: Vec<Run> = Vec::new();
     let mut list: Option<(bool, Vec<Vec<Run>>)> = None;
@@ -186,5 +216,23 @@ mod tests {
                 .collect::<Vec<_>>(),
             ["https://a.example"]
         );
+    }
+
+    /// Each of these once took the reader many seconds.
+    #[test]
+    fn texts_of_signs_are_taken_as_they_are_written() {
+        for text in [
+            "[".repeat(50_000),
+            "![".repeat(40_000),
+            "*a ".repeat(60_000),
+            "<".repeat(90_000),
+        ] {
+            let parts = read(&format!("{text}\n\nand more"));
+            assert_eq!(parts.len(), 2, "{}", &text[..9]);
+            let Part::Paragraph { runs } = &parts[0] else {
+                panic!("{:?}", &text[..9]);
+            };
+            assert_eq!(runs[0].text, text.trim());
+        }
     }
 }

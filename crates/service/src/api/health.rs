@@ -5,6 +5,7 @@ use rocket::{State, get, serde::json::Json};
 use serde_json::{Value, json};
 
 use super::problem::Problem;
+use crate::engine::EngineHandle;
 
 /// Whether the process is alive.
 #[get("/health")]
@@ -12,9 +13,21 @@ pub fn health() -> Json<Value> {
     Json(json!({ "status": "alive" }))
 }
 
-/// Whether it can do its work: the database answers and its tables are up to date.
+/// Whether it can do its work: the database answers, its tables are up to date, and all parts of
+/// the engine are at work.
 #[get("/ready")]
-pub async fn ready(store: &State<Store>) -> Result<Json<Value>, Problem> {
+pub async fn ready(
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<Json<Value>, Problem> {
+    let down = engine.down();
+    if !down.is_empty() {
+        let words = format!(
+            "a part of the engine has ended unexpectedly and is begun again: {}; the log says why",
+            down.join(", ")
+        );
+        return Err(Problem::new(503, "Not ready", words));
+    }
     match store.ready().await {
         Ok(true) => Ok(Json(json!({ "status": "ready" }))),
         Ok(false) => Err(Problem::new(

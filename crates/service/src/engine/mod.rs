@@ -7,6 +7,7 @@ mod ask;
 mod clock;
 mod definitions;
 mod deliver;
+mod guard;
 mod limits;
 mod notify;
 mod run;
@@ -127,6 +128,11 @@ impl EngineHandle {
         self.0.definitions.current(store).await
     }
 
+    /// The parts of the engine that are down at this moment.
+    pub(crate) fn down(&self) -> Vec<&'static str> {
+        self.0.parts.down()
+    }
+
     /// What time it is for the engine.
     pub fn now(&self) -> DateTime<Utc> {
         self.0.now()
@@ -137,30 +143,39 @@ impl Engine {
     pub fn start(store: Store, config: Arc<Config>, clock: Clock) -> Self {
         let shared = Arc::new(Shared::new(store, config, clock));
         let (stop, stopped) = watch::channel(false);
-        let mut workers = JoinSet::new();
-        workers.spawn(schedule::watch_the_clock(shared.clone(), stopped.clone()));
-        workers.spawn(zones::watch_zone_rules(shared.clone(), stopped.clone()));
-        workers.spawn(sample::watch_samplers(shared.clone(), stopped.clone()));
-        for _ in 0..RUN_WORKERS {
-            workers.spawn(until_stopped(
-                shared.clone(),
-                stopped.clone(),
-                |shared| async move { run::work_on_a_run(&shared).await },
-            ));
-        }
-        workers.spawn(deliver::watch_the_outbox(shared.clone(), stopped.clone()));
-        workers.spawn(notify::watch_for_trouble(shared.clone(), stopped.clone()));
-        if shared.config.bounces.is_some() {
-            workers.spawn(notify::bounces::watch_the_maildir(
-                shared.clone(),
-                stopped.clone(),
-            ));
-        }
-        Self {
+        let mut engine = Self {
             shared,
             stop,
-            workers,
+            workers: JoinSet::new(),
+        };
+        engine.part("schedule", &stopped, schedule::watch_the_clock);
+        engine.part("time zone rules", &stopped, zones::watch_zone_rules);
+        engine.part("samplers", &stopped, sample::watch_samplers);
+        for _ in 0..RUN_WORKERS {
+            engine.part("runs", &stopped, work_on_runs);
         }
+        engine.part("outbox", &stopped, deliver::watch_the_outbox);
+        engine.part("notices", &stopped, notify::watch_for_trouble);
+        if engine.shared.config.bounces.is_some() {
+            engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);
+        }
+        engine
+    }
+
+    /// Starts a part of the engine, which is begun again should it break.
+    fn part<F>(
+        &mut self,
+        name: &'static str,
+        stopped: &watch::Receiver<bool>,
+        work: fn(Arc<Shared>, watch::Receiver<bool>) -> F,
+    ) where
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let (shared, stopped) = (self.shared.clone(), stopped.clone());
+        self.workers.spawn(async move {
+            let part = || work(shared.clone(), stopped.clone());
+            shared.parts.keep_up(name, part).await;
+        });
     }
 
     pub fn handle(&self) -> EngineHandle {
@@ -185,14 +200,10 @@ impl Engine {
     }
 }
 
-/// Repeats `work` until the engine stops; pauses when there was none to do.
-async fn until_stopped<F, W>(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>, work: W)
-where
-    W: Fn(Arc<Shared>) -> F,
-    F: Future<Output = Result<bool, StoreError>>,
-{
+/// Works on one run after the other until the engine stops; pauses when there is none.
+async fn work_on_runs(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
     while !*stopped.borrow() {
-        let pause = match work(shared.clone()).await {
+        let pause = match run::work_on_a_run(&shared).await {
             Ok(true) => continue,
             Ok(false) => IDLE,
             Err(error) => {

@@ -8,7 +8,12 @@ use maple_lark_store::{Store, StoreError};
 use tokio::sync::Notify;
 use uuid::Uuid;
 
-use super::{clock::Clock, definitions, limits::ConcurrencyLimits};
+use super::{
+    clock::Clock,
+    definitions,
+    guard::{Computing, Panicked, Parts},
+    limits::ConcurrencyLimits,
+};
 use crate::Config;
 
 /// How often a worker without work looks for some.
@@ -24,6 +29,10 @@ pub(crate) struct Shared {
     pub source_limits: ConcurrencyLimits,
     pub reader: Reader,
     pub definitions: definitions::Cache,
+    /// Threads for composing, sealing and the like.
+    pub computing: Computing,
+    /// Which parts of the engine are down.
+    pub parts: Parts,
     pub clock: Clock,
 }
 
@@ -38,6 +47,8 @@ impl Shared {
             wake: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
+            computing: Computing::default(),
+            parts: Parts::default(),
             clock,
         }
     }
@@ -60,6 +71,12 @@ pub(crate) enum WorkError {
     Run(String),
 }
 
+impl From<Panicked> for WorkError {
+    fn from(error: Panicked) -> Self {
+        Self::Run(error.to_string())
+    }
+}
+
 /// What a lease is on.
 #[derive(Clone, Copy)]
 pub(crate) enum Held {
@@ -67,8 +84,20 @@ pub(crate) enum Held {
     Delivery(Uuid),
 }
 
-/// Renews a lease for as long as it is polled; answers only when it is lost.
-pub async fn keep_lease(shared: &Shared, held: Held) -> StoreError {
+/// Renews a lease for as long as it is polled; answers only when it is lost. It is renewed by a
+/// task of its own, so that what the caller does meanwhile cannot keep it from being.
+pub async fn keep_lease(shared: &Arc<Shared>, held: Held) -> StoreError {
+    // Ends its task when it is dropped.
+    let mut renewing = tokio::task::JoinSet::new();
+    loop {
+        renewing.spawn(renew(shared.clone(), held));
+        if let Some(Ok(lost)) = renewing.join_next().await {
+            return lost;
+        }
+    }
+}
+
+async fn renew(shared: Arc<Shared>, held: Held) -> StoreError {
     loop {
         tokio::time::sleep(shared.config.lease / 3).await;
         let until = shared.now() + shared.lease();

@@ -1,7 +1,9 @@
 //! The run and the document behind a delivery.
 
 use maple_lark_definition::{RecipientFormat, ResolvedAudience};
-use maple_lark_document::{Snapshot, compose::compose_for, document::Document};
+use maple_lark_document::{
+    Snapshot, compose::compose_for, document::Document, snapshot::BadSnapshot,
+};
 use maple_lark_store::{deliveries::Delivery, runs::Run};
 
 use crate::engine::shared::{Shared, WorkError};
@@ -15,7 +17,6 @@ pub struct Opened {
 
 /// The run and the document of a delivery, opened.
 pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, WorkError> {
-    let failed = |error: &dyn std::fmt::Display| WorkError::Run(error.to_string());
     let run = shared
         .store
         .run(delivery.run_id)
@@ -26,11 +27,17 @@ pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, Work
         .snapshot(delivery.snapshot_id)
         .await?
         .ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
-    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
     let recipient_format = audience(&run, &delivery.audience)
         .and_then(|audience| recipient_format(&audience, &delivery.variant))
         .unwrap_or_default();
-    let document = compose_for(&snapshot, &recipient_format).map_err(|error| failed(&error))?;
+    let composed = shared.computing.run(move || {
+        let snapshot = Snapshot::open(&stored.body)?;
+        let document = compose_for(&snapshot, &recipient_format)?;
+        Ok((snapshot, document))
+    });
+    let (snapshot, document) = composed
+        .await?
+        .map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
     Ok(Opened {
         run,
         snapshot,

@@ -20,6 +20,7 @@ use super::{
 };
 use crate::engine::{
     definitions::Definitions,
+    guard::guarded,
     shared::{Held, IDLE, Shared, keep_lease},
 };
 
@@ -152,13 +153,18 @@ async fn carry(
     delivery: Delivery,
     attempt: i64,
 ) -> Result<(), StoreError> {
-    let shared = &*deliverer.shared;
+    let shared = &deliverer.shared;
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
     async {
         let in_turn = async {
             let max_concurrency = definitions.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.max_concurrency);
             let _permit = deliverer.channel_limits.of(&delivery.via, max_concurrency).await;
-            hand_over(deliverer, definitions, &delivery).await
+            // What breaks over one delivery must not take the others down.
+            let handed_over = guarded(hand_over(deliverer, definitions, &delivery)).await;
+            handed_over.unwrap_or_else(|error| {
+                let words = error.to_string();
+                Err(Failure::Delivery(DeliveryError::Message { words }))
+            })
         };
         let carried = tokio::select! {
             carried = in_turn => carried,

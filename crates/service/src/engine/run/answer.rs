@@ -6,7 +6,7 @@ use maple_lark_sources::{Question, Values};
 use maple_lark_time::Window;
 
 use super::context::times;
-use crate::engine::{definitions::Definitions, sample, shared::Shared};
+use crate::engine::{definitions::Definitions, guard::guarded, sample, shared::Shared};
 
 /// What queries are asked with.
 pub struct Asking<'a> {
@@ -47,24 +47,22 @@ pub async fn answer(
     let source = source_of(definitions, query);
     let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
     let outcome = match (&query.origin, source) {
-        (Origin::Source { ask, .. }, Some(source)) => match shared
-            .reader
-            .read(
-                source,
-                Question {
-                    ask,
-                    times: &times,
-                    values,
-                },
-            )
-            .await
-        {
-            Ok(answer) => {
-                note = answer.note;
-                Outcome::Rows(answer.table)
+        (Origin::Source { ask, .. }, Some(source)) => {
+            let question = Question {
+                ask,
+                times: &times,
+                values,
+            };
+            // An answer that breaks its reader fails its query, and nothing else.
+            match guarded(shared.reader.read(source, question)).await {
+                Ok(Ok(answer)) => {
+                    note = answer.note;
+                    Outcome::Rows(answer.table)
+                }
+                Ok(Err(error)) => Outcome::Failed(error.to_string()),
+                Err(error) => Outcome::Failed(format!("reading the answer: {error}")),
             }
-            Err(error) => Outcome::Failed(error.to_string()),
-        },
+        }
         (Origin::Sampler(name), _) => {
             sample::history(shared, &name.value, &times.window, &query.then).await
         }

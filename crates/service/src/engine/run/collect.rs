@@ -101,8 +101,7 @@ pub async fn collect(
         let Sealed {
             bytes: body,
             sha256: digest,
-        } = snapshot.seal();
-        drop(snapshot);
+        } = shared.computing.run(move || snapshot.seal()).await?;
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
             .store

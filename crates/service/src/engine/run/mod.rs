@@ -15,10 +15,11 @@ use std::sync::Arc;
 use chrono::TimeDelta;
 use maple_lark_api::RunState;
 use maple_lark_definition::{OnFailedBlock, Report, ResolvedAudience};
-use maple_lark_store::StoreError;
+use maple_lark_store::{StoreError, runs::Run};
 use tracing::Instrument;
 
 use super::{
+    guard::guarded,
     notify,
     shared::{Held, Shared, WorkError, keep_lease},
 };
@@ -41,22 +42,27 @@ pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
         let id = run.id;
-        let outcome = match RunContext::new(run) {
-            Err(error) => Err(error),
-            Ok(context) => tokio::select! {
-                () = tokio::time::sleep(context.time_limit) => Err(WorkError::Run(format!("it took longer than its time limit of {} s", context.time_limit.as_secs()))),
-                outcome = advance(shared, &context) => outcome,
-                lost = keep_lease(shared, Held::Run(id)) => Err(WorkError::Store(lost)),
-            },
-        };
+        let working = guarded(work_within_limits(shared, run));
+        let outcome = working.await.unwrap_or_else(|error| Err(error.into()));
         let failed = async |problem: &str| {
             tracing::error!(problem, "failed");
-            shared.store.set_run_state(id, shared.owner, RunState::Failed, Some(problem), shared.now()).await
+            shared
+                .store
+                .set_run_state(
+                    id,
+                    shared.owner,
+                    RunState::Failed,
+                    Some(problem),
+                    shared.now(),
+                )
+                .await
         };
         match outcome {
             Ok(()) => Ok(()),
             Err(WorkError::Run(problem)) => failed(&problem).await,
-            Err(WorkError::Store(error @ StoreError::Transition { .. })) => failed(&error.to_string()).await,
+            Err(WorkError::Store(error @ StoreError::Transition { .. })) => {
+                failed(&error.to_string()).await
+            }
             Err(WorkError::Store(StoreError::LeaseLost(_))) => {
                 tracing::warn!("this run was cancelled, or another process has taken it over");
                 Ok(())
@@ -67,6 +73,34 @@ pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     .instrument(span)
     .await?;
     Ok(true)
+}
+
+/// A run that was taken so often without a sign of life is given up.
+const MOST_CLAIMS: i32 = 3;
+
+/// Brings a run through its steps, for as long as its lease and its time last.
+async fn work_within_limits(shared: &Arc<Shared>, run: Run) -> Result<(), WorkError> {
+    if run.claims > MOST_CLAIMS {
+        return Err(WorkError::Run(format!(
+            "it was taken {MOST_CLAIMS} times, and each time the process that worked on it ended or went silent; what it asks for may be more than a process can hold"
+        )));
+    }
+    let id = run.id;
+    let context = RunContext::new(run)?;
+    // The limit counts over all claims.
+    let spent = context
+        .run
+        .claimed_at
+        .and_then(|since| (shared.now() - since).to_std().ok());
+    let left = context.time_limit.saturating_sub(spent.unwrap_or_default());
+    tokio::select! {
+        () = tokio::time::sleep(left) => {
+            let limit = context.time_limit.as_secs();
+            Err(WorkError::Run(format!("it took longer than its time limit of {limit} s")))
+        }
+        outcome = advance(shared, &context) => outcome,
+        lost = keep_lease(shared, Held::Run(id)) => Err(WorkError::Store(lost)),
+    }
 }
 
 /// Brings a run through its steps. Each looks first at what an earlier process has kept.

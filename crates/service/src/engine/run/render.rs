@@ -33,11 +33,6 @@ pub async fn render(
         let Some(stored) = shared.store.snapshot(head.id).await? else {
             continue;
         };
-        let snapshot =
-            Snapshot::open(&stored.body).map_err(|error| WorkError::Run(error.to_string()))?;
-        drop(stored);
-        let document = compose(&snapshot).map_err(|error| WorkError::Run(error.to_string()))?;
-        failed.extend(document.failed.iter().cloned());
         let last = match &report.send_when {
             SendWhen::Change => shared
                 .store
@@ -46,31 +41,58 @@ pub async fn render(
                 .and_then(|word| Status::from_word(&word)),
             _ => None,
         };
-        let quiet = send_condition::reason(report, &snapshot, &document, last);
+        // Composed again only for those who read numbers and dates in another way.
+        let mut formats_wanted = recipient_formats(audiences, &head.values_key);
+        formats_wanted.retain(|format| !format.is_usual());
+        let (body, report_of_run) = (stored.body, report.clone());
+        let composed = shared
+            .computing
+            .run(move || composed(&body, &report_of_run, last, &formats_wanted))
+            .await?;
+        let Composed {
+            document,
+            others,
+            quiet,
+        } = composed.map_err(|error| WorkError::Run(error.to_string()))?;
+        failed.extend(document.failed.iter().cloned());
         shared
             .store
             .judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref())
             .await?;
-        let recipient_formats = recipient_formats(audiences, &head.values_key);
-        // Composed again only for those who read numbers and dates in another way.
-        let others = recipient_formats
-            .iter()
-            .filter(|recipient_format| !recipient_format.is_usual())
-            .map(|recipient_format| {
-                Ok((
-                    recipient_format.key(),
-                    compose_for(&snapshot, recipient_format)?,
-                ))
-            });
-        let others = others
-            .collect::<Result<Vec<_>, _>>()
-            .map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
-        drop(snapshot);
         for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
             formats(shared, run, report, &head, &variant, document).await?;
         }
     }
     Ok(failed.into_iter().collect())
+}
+
+/// What comes of a snapshot.
+struct Composed {
+    document: Document,
+    /// The same for each other way to read numbers and dates, by its key.
+    others: Vec<(String, Document)>,
+    /// Why it is not worth sending, if it is not.
+    quiet: Option<String>,
+}
+
+fn composed(
+    body: &[u8],
+    report: &Report,
+    last: Option<Status>,
+    formats: &[RecipientFormat],
+) -> Result<Composed, BadSnapshot> {
+    let snapshot = Snapshot::open(body)?;
+    let document = compose(&snapshot)?;
+    let quiet = send_condition::reason(report, &snapshot, &document, last);
+    let others = formats
+        .iter()
+        .map(|format| Ok((format.key(), compose_for(&snapshot, format)?)))
+        .collect::<Result<_, BadSnapshot>>()?;
+    Ok(Composed {
+        document,
+        others,
+        quiet,
+    })
 }
 
 /// The ways in which somebody reads the documents of one set of values.
