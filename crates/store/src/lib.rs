@@ -18,7 +18,9 @@ pub mod secrets;
 mod stored;
 
 use sea_orm::{
-    ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr, Statement,
+    ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr,
+    Statement,
+    sqlx::{Connection, PgConnection},
 };
 use sea_orm_migration::MigratorTrait;
 
@@ -112,6 +114,10 @@ pub struct Page<T> {
 impl Store {
     /// Connects and brings the tables up to date.
     pub async fn open(url: &str, connections: u32) -> Result<Self> {
+        // The pool would try for as long as it may; one connection says at once what is wrong.
+        let unreachable = |error| DbErr::Conn(RuntimeErr::SqlxError(std::sync::Arc::new(error)));
+        let first = PgConnection::connect(url).await.map_err(unreachable)?;
+        first.close().await.map_err(unreachable)?;
         let mut options = ConnectOptions::new(url);
         // Bringing the tables up to date takes one connection beside the one that holds the lock.
         options
