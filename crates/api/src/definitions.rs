@@ -22,7 +22,7 @@ pub struct DefinitionFile {
 }
 
 /// A folder of definitions.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Files {
     pub files: Vec<DefinitionFile>,
     /// Whether definitions that are not among the files are removed.

@@ -6,7 +6,7 @@ use sea_orm::{
 };
 
 use crate::{
-    Result, Store,
+    Result, Store, StoreError,
     entity::{Time, definition, schedule_state},
 };
 
@@ -15,6 +15,10 @@ pub use definition::Model as StoredDefinition;
 /// What applying changes, all of it or nothing.
 #[derive(Debug, Default)]
 pub struct Change {
+    /// The version of the definitions that it was checked against.
+    pub based_on: i64,
+    /// Reports that are paused from the beginning, if they are new.
+    pub paused: Vec<String>,
     pub put: Vec<StoredDefinition>,
     pub remove: Vec<(String, String)>,
     /// The schedule of each report after the change: report, rule in words and as a key, and
@@ -31,6 +35,16 @@ pub struct Rule {
     pub most_runs: Option<u32>,
 }
 
+/// The version, read with what the statement ends with.
+async fn version(connection: &impl ConnectionTrait, ending: &str) -> Result<i64> {
+    let text = format!("select version from definitions_version{ending}");
+    let row = connection.query_one_raw(Store::sql(&text, [])).await?;
+    Ok(match row {
+        Some(row) => row.try_get("", "version")?,
+        None => 0,
+    })
+}
+
 impl Store {
     pub async fn definitions(&self) -> Result<Vec<StoredDefinition>> {
         Ok(definition::Entity::find()
@@ -40,16 +54,9 @@ impl Store {
             .await?)
     }
 
-    /// Something that is different whenever the definitions are.
-    pub async fn definitions_version(&self) -> Result<(i64, Option<Time>)> {
-        let statement = Store::sql(
-            "select count(*) as count, max(updated_at) as latest from definitions",
-            [],
-        );
-        let Some(row) = self.db.query_one_raw(statement).await? else {
-            return Ok((0, None));
-        };
-        Ok((row.try_get("", "count")?, row.try_get("", "latest")?))
+    /// A number that grows with every change of the definitions.
+    pub async fn definitions_version(&self) -> Result<i64> {
+        version(&self.db, "").await
     }
 
     pub async fn definition(&self, kind: &str, name: &str) -> Result<Option<StoredDefinition>> {
@@ -66,8 +73,16 @@ impl Store {
         clippy::too_many_lines,
         reason = "one transaction: what belongs together"
     )]
+    ///
+    /// # Errors
+    /// If the definitions are not any more of the version that the change was checked against.
+    /// Nothing is changed then.
     pub async fn change_definitions(&self, change: Change) -> Result<()> {
         let transaction = self.db.begin().await?;
+        // The row is held to the end: one writer at a time.
+        if version(&transaction, " for update").await? != change.based_on {
+            return Err(StoreError::DefinitionsChanged);
+        }
         for (kind, name) in change.remove {
             definition::Entity::delete_by_id((kind, name))
                 .exec(&transaction)
@@ -117,9 +132,9 @@ impl Store {
                 }
                 None => {
                     let row = schedule_state::ActiveModel {
+                        paused: Set(change.paused.contains(&rule.report)),
                         report: Set(rule.report),
                         rule: Set(rule.rule),
-                        paused: Set(false),
                         next_instant: Set(rule.first),
                         runs_made: Set(0),
                     };

@@ -51,6 +51,9 @@ pub enum StoreError {
         from: maple_lark_api::RunState,
         to: maple_lark_api::RunState,
     },
+    /// What was checked is not what is there any more.
+    #[error("the definitions were changed meanwhile")]
+    DefinitionsChanged,
     /// What several wrote together, said to each of them.
     #[error("how an attempt ended could not be written: {0}")]
     Unwritten(#[source] std::sync::Arc<StoreError>),

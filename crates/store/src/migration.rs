@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 7] = [
+const STEPS: [Step; 8] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -56,6 +56,10 @@ const STEPS: [Step; 7] = [
     Step {
         name: "0007_claims",
         sql: include_str!("migrations/0007_claims.sql"),
+    },
+    Step {
+        name: "0008_definitions_version",
+        sql: include_str!("migrations/0008_definitions_version.sql"),
     },
 ];
 

@@ -106,32 +106,6 @@ impl Store {
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
     }
 
-    /// Makes the schedule of a report that is about to be applied begin paused.
-    pub async fn begin_paused(&self, report: &str) -> Result<()> {
-        let statement = Store::sql(
-            "insert into schedule_states (report, rule, paused) values ($1, '', true) on conflict do nothing",
-            [report.into()],
-        );
-        self.db
-            .execute_raw(statement)
-            .await
-            .map(drop)
-            .map_err(Into::into)
-    }
-
-    /// Takes back what [`Store::begin_paused`] wrote for a report that did not come to be.
-    pub async fn forget_schedule(&self, report: &str) -> Result<()> {
-        let statement = Store::sql(
-            "delete from schedule_states where report = $1 and rule = ''",
-            [report.into()],
-        );
-        self.db
-            .execute_raw(statement)
-            .await
-            .map(drop)
-            .map_err(Into::into)
-    }
-
     /// The latest run of each report.
     pub async fn latest_runs(&self) -> Result<Vec<run::Model>> {
         let statement = Store::sql(

@@ -3,7 +3,7 @@
 use chrono::{Datelike, Days, NaiveDate, Utc};
 use serde_json::{Value, json};
 
-use crate::place::{PASSWORD, Place, SMALL_REPORT, SOURCE, small_dashboard, text};
+use crate::place::{PASSWORD, Place, SMALL_REPORT, SOURCE, applied, ready, small_dashboard, text};
 
 const CALENDAR: &str = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nNAME:Our holidays\r\nBEGIN:VEVENT\r\nSUMMARY:Harbour Day\r\nDTSTART;VALUE=DATE:20301127\r\n\
     END:VEVENT\r\nEND:VCALENDAR\r\n";
@@ -404,4 +404,55 @@ async fn a_schedule_with_a_calendar_is_explained_with_what_it_leaves_out() {
         Utc::now().year() < 2030,
         "the holiday of this test is over; move it"
     );
+}
+
+/// Every order is checked against what it is written over, however many come at once.
+#[tokio::test(flavor = "multi_thread")]
+async fn writers_of_definitions_take_turns() {
+    let (place, _service) = ready().await;
+    place.apply_small(SMALL_REPORT);
+    let (http, token) = (reqwest::Client::new(), place.token());
+    let base = format!("http://{}/api/v1", place.address);
+    let post = |path: String, body: Value| {
+        let request = http.post(format!("{base}{path}")).bearer_auth(&token);
+        async move { request.json(&body).send().await.unwrap().status().as_u16() }
+    };
+
+    // Twenty equal orders: one is carried out, and each of the others is told why it is not.
+    let copies = (0..20).map(|_| post("/reports/small/copy".to_owned(), json!({ "name": "twin" })));
+    let mut answers = futures::future::join_all(copies).await;
+    answers.sort_unstable();
+    assert_eq!(answers, [&[201][..], &[409; 19]].concat());
+    let mut records = place.records().await;
+    let paused: Vec<bool> =
+        sqlx::query_scalar("select paused from schedule_states where report = 'twin'")
+            .fetch_all(&mut records)
+            .await
+            .unwrap();
+    assert!(paused.iter().all(|paused| *paused), "a copy begins paused");
+
+    // A dashboard comes while the source that it needs goes: one of the two is refused.
+    for round in 0..6 {
+        let name = format!("extra-{round}");
+        let source = SOURCE.replace("\"operations\"", &format!("\"{name}\""));
+        applied(&place, &[("extra.toml", &source)]);
+        let dashboard = small_dashboard("select 1 as one")
+            .replace("\"small\"", &format!("\"needs-{name}\""))
+            .replace("source = \"operations\"", &format!("source = \"{name}\""));
+        let add = post(
+            "/definitions/apply".to_owned(),
+            json!({ "files": [{ "file": "needs.toml", "text": dashboard }], "remove_others": false }),
+        );
+        let remove = http
+            .delete(format!("{base}/definitions/source/{name}"))
+            .bearer_auth(&token);
+        let remove = async { remove.send().await.unwrap().status().as_u16() };
+        let (added, removed) = tokio::join!(add, remove);
+        assert!(
+            matches!((added, removed), (200, 422) | (422, 200)),
+            "added {added}, removed {removed}"
+        );
+    }
+    // Whatever happened, the set is valid: the next order is not refused for what is there.
+    applied(&place, &[("source.toml", SOURCE)]);
 }

@@ -6,7 +6,7 @@ use maple_lark_api::{
 };
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
 use maple_lark_store::{
-    Store,
+    Store, StoreError,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
@@ -77,7 +77,13 @@ async fn apply(
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
     Ok(Json(
-        apply_files(&files, &user.0.name, store, engine).await?,
+        carry_out(
+            store,
+            engine,
+            &user.0.name,
+            &Order::new(|_| Ok((*files).clone())),
+        )
+        .await?,
     ))
 }
 
@@ -114,38 +120,43 @@ async fn copy(
     let known = known.ok_or_else(|| {
         Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
     })?;
-    let file = copied(&original, known, &order, store).await?;
-    apply_files(
-        &Files {
+    let file = copied(&original, known, &order)?;
+    let copy = Order::new(|stored| {
+        is_free(stored, known, &order.name)?;
+        Ok(Files {
             files: vec![file.clone()],
             remove_others: false,
-        },
-        &user.0.name,
-        store,
-        engine,
-    )
-    .await?;
+        })
+    });
+    carry_out(store, engine, &user.0.name, &copy).await?;
+    drop(copy);
     Ok(Json(file))
 }
 
+/// Refuses a name that something of the kind has.
+pub fn is_free(stored: &[StoredDefinition], kind: Kind, name: &str) -> Result<(), Problem> {
+    let taken = stored
+        .iter()
+        .any(|one| one.kind == kind.name() && one.name == name);
+    if !taken {
+        return Ok(());
+    }
+    Err(Problem::new(
+        409,
+        "Name taken",
+        format!(
+            "there is a {} \"{name}\" already; choose another name",
+            kind.name()
+        ),
+    ))
+}
+
 /// The file of a copy, beside the original's.
-pub async fn copied(
+pub fn copied(
     original: &StoredDefinition,
     kind: Kind,
     order: &CopyOrder,
-    store: &Store,
 ) -> Result<DefinitionFile, Problem> {
-    if store.definition(kind.name(), &order.name).await?.is_some() {
-        return Err(Problem::new(
-            409,
-            "Name taken",
-            format!(
-                "there is a {} \"{}\" already; choose another name",
-                kind.name(),
-                order.name
-            ),
-        ));
-    }
     let title = order
         .title
         .clone()
@@ -174,28 +185,23 @@ async fn remove(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
-    stored_definition(kind, name, store).await?;
-    let others = store
-        .definitions()
-        .await?
-        .into_iter()
-        .filter(|one| (one.kind.as_str(), one.name.as_str()) != (kind, name));
-    let files = others
-        .map(|one| DefinitionFile {
-            file: one.file,
-            text: one.text,
-        })
-        .collect();
-    let applied = apply_files(
-        &Files {
-            files,
+    let removal = Order::new(|stored| {
+        let is_it = |one: &StoredDefinition| (one.kind.as_str(), one.name.as_str()) == (kind, name);
+        if !stored.iter().any(is_it) {
+            return Err(Problem::not_found(format!("{kind} \"{name}\"")));
+        }
+        let others = stored.iter().filter(|one| !is_it(one));
+        Ok(Files {
+            files: others
+                .map(|one| DefinitionFile {
+                    file: one.file.clone(),
+                    text: one.text.clone(),
+                })
+                .collect(),
             remove_others: true,
-        },
-        &user.0.name,
-        store,
-        engine,
-    )
-    .await?;
+        })
+    });
+    let applied = carry_out(store, engine, &user.0.name, &removal).await?;
     if kind == Kind::Sampler.name() {
         store.remove_sampler(name).await?;
     }
@@ -213,16 +219,81 @@ pub async fn stored_definition(
         .ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))
 }
 
-/// Checks files and makes them so, all of them or none.
-pub async fn apply_files(
-    files: &Files,
-    user: &str,
+type MakeFiles<'a> = dyn Fn(&[StoredDefinition]) -> Result<Files, Problem> + Send + Sync + 'a;
+
+/// What is to be changed: files, made of the definitions that are stored at the moment.
+pub struct Order<'a> {
+    files: Box<MakeFiles<'a>>,
+    /// Reports that begin paused, so that nobody gets two mails unasked.
+    pub paused: Vec<String>,
+}
+
+impl<'a> Order<'a> {
+    pub fn new(
+        files: impl Fn(&[StoredDefinition]) -> Result<Files, Problem> + Send + Sync + 'a,
+    ) -> Self {
+        Self {
+            files: Box::new(files),
+            paused: Vec::new(),
+        }
+    }
+}
+
+/// As often an order is checked anew because others changed the definitions meanwhile.
+const MOST_TRIES: usize = 50;
+
+/// Checks an order against the definitions and makes it so, all of it or nothing. What was
+/// checked is what it is written over: where others were faster it is checked anew.
+pub async fn carry_out(
     store: &Store,
     engine: &EngineHandle,
+    user: &str,
+    order: &Order<'_>,
 ) -> Result<Applied, Problem> {
+    for _ in 0..MOST_TRIES {
+        let version = store.definitions_version().await?;
+        let stored = store.definitions().await?;
+        let files = (order.files)(&stored)?;
+        match change_once(store, engine, user, order, &files, (version, &stored)).await {
+            Err(Refused::Meanwhile) => {}
+            Err(Refused::Problem(problem)) => return Err(problem),
+            Ok(applied) => return Ok(applied),
+        }
+    }
+    Err(Problem::new(
+        409,
+        "Changed meanwhile",
+        "others keep changing the definitions; nothing of this was done, try it again",
+    ))
+}
+
+/// Why a change was not made.
+enum Refused {
+    /// The definitions are not those any more that it was checked against.
+    Meanwhile,
+    Problem(Problem),
+}
+
+impl From<StoreError> for Refused {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::DefinitionsChanged => Self::Meanwhile,
+            error => Self::Problem(error.into()),
+        }
+    }
+}
+
+async fn change_once(
+    store: &Store,
+    engine: &EngineHandle,
+    user: &str,
+    order: &Order<'_>,
+    files: &Files,
+    (version, stored): (i64, &[StoredDefinition]),
+) -> Result<Applied, Refused> {
     let now = engine.now();
-    let prepared =
-        prepare(files, &store.definitions().await?, user, now).map_err(Problem::definitions)?;
+    let prepared = prepare(files, stored, user, now)
+        .map_err(|problems| Refused::Problem(Problem::definitions(problems)))?;
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let plan = prepared.set.plan(report)?;
         let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
@@ -243,6 +314,8 @@ pub async fn apply_files(
         })
     });
     let change = StoredChange {
+        based_on: version,
+        paused: order.paused.clone(),
         schedules: scheduled.collect(),
         put: prepared.put,
         remove: prepared.remove,

@@ -15,7 +15,7 @@ use rocket::{
 
 use super::{
     Answer,
-    definitions::{apply_files, copied, stored_definition},
+    definitions::{Order, carry_out, copied, is_free, stored_definition},
     problem::Problem,
     runs::one_run,
 };
@@ -294,23 +294,16 @@ async fn copy(
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<ReportView>>, Problem> {
     let original = stored_definition("report", name, store).await?;
-    let file = copied(&original, Kind::Report, &order, store).await?;
-    // Paused before it is there: its schedule never has a moment to fire.
-    store.begin_paused(&order.name).await?;
-    let applied = apply_files(
-        &Files {
-            files: vec![file],
+    let file = copied(&original, Kind::Report, &order)?;
+    let mut copy = Order::new(|stored| {
+        is_free(stored, Kind::Report, &order.name)?;
+        Ok(Files {
+            files: vec![file.clone()],
             remove_others: false,
-        },
-        &user.0.name,
-        store,
-        engine,
-    )
-    .await;
-    if let Err(problem) = applied {
-        store.forget_schedule(&order.name).await?;
-        return Err(problem);
-    }
+        })
+    });
+    copy.paused = vec![order.name.clone()];
+    carry_out(store, engine, &user.0.name, &copy).await?;
     Ok(Custom(
         Status::Created,
         Json(one_view(store, &order.name).await?),
@@ -345,28 +338,22 @@ async fn reschedule(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let stored = stored_definition("report", name, store).await?;
-    let text = edit::rescheduled(
-        &stored.text,
-        &new.time_zone,
-        new.schedule.as_ref(),
-        Some(&new.window),
-    )
-    .map_err(bad_edit)?;
-    let file = DefinitionFile {
-        file: stored.file,
-        text,
-    };
-    apply_files(
-        &Files {
-            files: vec![file],
+    let rescheduled = Order::new(|stored| {
+        let one = stored
+            .iter()
+            .find(|one| one.kind == Kind::Report.name() && one.name == name)
+            .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
+        let schedule = new.schedule.as_ref();
+        let text = edit::rescheduled(&one.text, &new.time_zone, schedule, Some(&new.window));
+        Ok(Files {
+            files: vec![DefinitionFile {
+                file: one.file.clone(),
+                text: text.map_err(bad_edit)?,
+            }],
             remove_others: false,
-        },
-        &user.0.name,
-        store,
-        engine,
-    )
-    .await?;
+        })
+    });
+    carry_out(store, engine, &user.0.name, &rescheduled).await?;
     Ok(Json(one_view(store, name).await?))
 }
 

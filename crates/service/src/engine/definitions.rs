@@ -5,7 +5,6 @@ use std::{
     sync::{Arc, Mutex},
 };
 
-use chrono::{DateTime, Utc};
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report, edit};
 use maple_lark_document::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
@@ -28,14 +27,12 @@ pub enum FrozenError {
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
-pub struct Cache(Mutex<Option<(Version, Arc<Definitions>)>>);
-
-type Version = (i64, Option<DateTime<Utc>>);
+pub struct Cache(Mutex<Option<(i64, Arc<Definitions>)>>);
 
 impl Cache {
     pub async fn current(&self, store: &Store) -> Result<Arc<Definitions>, StoreError> {
         let version = store.definitions_version().await?;
-        let known = |kept: &Option<(Version, Arc<Definitions>)>| {
+        let known = |kept: &Option<(i64, Arc<Definitions>)>| {
             kept.as_ref()
                 .filter(|(of, _)| *of == version)
                 .map(|(_, definitions)| definitions.clone())

@@ -399,6 +399,8 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     ];
     place
         .change_definitions(Change {
+            based_on: place.definitions_version().await.unwrap(),
+            paused: Vec::new(),
             put,
             remove: Vec::new(),
             schedules: vec![rule("every day", 100, None)],
@@ -406,7 +408,15 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
         .await
         .unwrap();
     let second = place.definitions_version().await.unwrap();
-    assert_ne!(first, second);
+    assert!(second > first);
+    // What was checked against the version before is not written over this one.
+    let late = place.change_definitions(Change {
+        based_on: first,
+        remove: vec![("source".into(), "daily".into())],
+        ..Change::default()
+    });
+    assert!(matches!(late.await, Err(StoreError::DefinitionsChanged)));
+    assert_eq!(place.definitions().await.unwrap().len(), 2);
     // A kind and a name are one definition; another kind may have the same name.
     assert_eq!(
         place
@@ -419,6 +429,8 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     );
     place
         .change_definitions(Change {
+            based_on: place.definitions_version().await.unwrap(),
+            paused: Vec::new(),
             put: vec![definition("report", "daily", "c", 2)],
             remove: Vec::new(),
             schedules: vec![rule("every day", 500, None)],
@@ -433,6 +445,8 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     );
     place
         .change_definitions(Change {
+            based_on: place.definitions_version().await.unwrap(),
+            paused: Vec::new(),
             put: Vec::new(),
             remove: Vec::new(),
             schedules: vec![rule("every hour", 500, None)],
@@ -447,6 +461,8 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     ];
     let refused = place
         .change_definitions(Change {
+            based_on: place.definitions_version().await.unwrap(),
+            paused: Vec::new(),
             put: half,
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),
@@ -474,6 +490,8 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     // A report without a schedule is due never.
     place
         .change_definitions(Change {
+            based_on: place.definitions_version().await.unwrap(),
+            paused: Vec::new(),
             put: Vec::new(),
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),

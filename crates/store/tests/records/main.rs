@@ -349,6 +349,8 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
 async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
     let place = Place::new().await;
     let change = Change {
+        based_on: place.definitions_version().await.unwrap(),
+        paused: Vec::new(),
         put: vec![StoredDefinition {
             kind: "report".into(),
             name: "daily".into(),
