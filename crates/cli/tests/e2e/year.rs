@@ -208,9 +208,15 @@ async fn a_year_of_runs_is_what_was_written_down_before() {
         .map(String::as_str)
         .zip(EXPECTED.lines())
         .find(|(ran, expected)| ran != expected);
+    let problems: Vec<String> = sqlx::query_scalar(
+        "select distinct problem from runs where state in ('failed', 'held') and problem is not null limit 9",
+    )
+    .fetch_all(&mut records)
+    .await
+    .unwrap();
     assert_eq!(
         apart, None,
-        "the first that ran otherwise, and what was expected"
+        "the first that ran otherwise, and what was expected; what went wrong: {problems:?}"
     );
     assert_eq!(ran.len(), EXPECTED.lines().count());
     service.cut_off().await;

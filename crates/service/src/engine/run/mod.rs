@@ -87,11 +87,9 @@ async fn work_within_limits(shared: &Arc<Shared>, run: Run) -> Result<(), WorkEr
     }
     let id = run.id;
     let context = RunContext::new(run)?;
-    // The limit counts over all claims.
-    let spent = context
-        .run
-        .claimed_at
-        .and_then(|since| (shared.now() - since).to_std().ok());
+    // The limit counts over all claims; the first has all of it.
+    let since = context.run.claimed_at.filter(|_| context.run.claims > 1);
+    let spent = since.and_then(|since| (shared.now() - since).to_std().ok());
     let left = context.time_limit.saturating_sub(spent.unwrap_or_default());
     tokio::select! {
         () = tokio::time::sleep(left) => {
