@@ -166,7 +166,7 @@ impl Store {
         let statement = Store::sql(
             &format!(
                 "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
-               claims = claims + 1, claimed_at = coalesce(claimed_at, $2) where id = ( \
+               claims = claims + 1, claimed_at = coalesce(claimed_at, clock_timestamp()) where id = ( \
                select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
                and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ({work}))) \
@@ -180,6 +180,20 @@ impl Store {
             .await?;
         transaction.commit().await?;
         Ok(found)
+    }
+
+    /// How long a run has been worked on, over all claims and by the database's own clock.
+    pub async fn worked_on(&self, id: Uuid) -> Result<std::time::Duration> {
+        let statement = Store::sql(
+            "select extract(epoch from clock_timestamp() - claimed_at)::float8 as seconds from runs where id = $1 and claimed_at is not null",
+            [id.into()],
+        );
+        let row = self.db.query_one_raw(statement).await?;
+        let seconds: f64 = match row {
+            Some(row) => row.try_get("", "seconds")?,
+            None => 0.0,
+        };
+        Ok(std::time::Duration::from_secs_f64(seconds.max(0.0)))
     }
 
     pub async fn renew_run(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {

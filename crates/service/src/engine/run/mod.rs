@@ -10,7 +10,7 @@ mod preview;
 mod render;
 mod wait;
 
-use std::sync::Arc;
+use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
 use maple_lark_api::RunState;
@@ -88,9 +88,12 @@ async fn work_within_limits(shared: &Arc<Shared>, run: Run) -> Result<(), WorkEr
     let id = run.id;
     let context = RunContext::new(run)?;
     // The limit counts over all claims; the first has all of it.
-    let since = context.run.claimed_at.filter(|_| context.run.claims > 1);
-    let spent = since.and_then(|since| (shared.now() - since).to_std().ok());
-    let left = context.time_limit.saturating_sub(spent.unwrap_or_default());
+    let spent = if context.run.claims > 1 {
+        shared.store.worked_on(id).await?
+    } else {
+        Duration::ZERO
+    };
+    let left = context.time_limit.saturating_sub(spent);
     tokio::select! {
         () = tokio::time::sleep(left) => {
             let limit = context.time_limit.as_secs();
