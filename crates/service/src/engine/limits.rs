@@ -1,7 +1,7 @@
 //! How much of one thing this process does at a time.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{Arc, Mutex},
 };
 
@@ -41,5 +41,53 @@ impl ConcurrencyLimits {
         };
         // The semaphore is never closed.
         limit.acquire_owned().await.ok()
+    }
+}
+
+/// The samplers whose question is under way.
+#[derive(Debug, Default, Clone)]
+pub struct Sampling(Arc<Mutex<HashSet<String>>>);
+
+impl Sampling {
+    /// The turn of a sampler, until it is dropped; none while one is under way.
+    pub fn begin(&self, sampler: &str) -> Option<Turn> {
+        self.lock().insert(sampler.to_owned()).then(|| Turn {
+            of: self.clone(),
+            sampler: sampler.to_owned(),
+        })
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashSet<String>> {
+        self.0
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+}
+
+/// Until it is dropped, the sampler has its turn.
+#[derive(Debug)]
+pub struct Turn {
+    of: Sampling,
+    sampler: String,
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        self.of.lock().remove(&self.sampler);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_sampler_has_one_question_under_way() {
+        let sampling = Sampling::default();
+        let turn = sampling.begin("gates").unwrap();
+        assert!(sampling.begin("gates").is_none());
+        assert!(sampling.begin("disks").is_some());
+        drop(turn);
+        assert!(sampling.begin("gates").is_some());
     }
 }

@@ -63,8 +63,21 @@ async fn tick(
     }
     // Side by side: one that hangs does not keep the others waiting past its own timeout.
     for sampler in due {
+        // One question under way each: those of a slow source do not pile up.
+        let Some(turn) = shared.sampling.begin(&sampler.name) else {
+            let words = "the question before is still under way, so this one is left out";
+            tracing::warn!(sampler = %sampler.name, words);
+            shared
+                .store
+                .note_sampler(&sampler.name, now, false, words)
+                .await?;
+            continue;
+        };
         let (shared, definitions, sampler) = (shared.clone(), definitions.clone(), sampler.clone());
-        tokio::spawn(async move { ask(&shared, &definitions, &sampler, now).await });
+        tokio::spawn(async move {
+            let _turn = turn;
+            ask(&shared, &definitions, &sampler, now).await;
+        });
     }
     Ok(())
 }
@@ -76,14 +89,22 @@ fn multiple_after(now: DateTime<Utc>, seconds: i64) -> DateTime<Utc> {
 
 async fn ask(shared: &Shared, definitions: &Definitions, sampler: &Sampler, now: DateTime<Utc>) {
     // The instant that it was due at, not the one at which somebody noticed.
-    let at = multiple_after(now, sampler.every_seconds) - TimeDelta::seconds(sampler.every_seconds);
+    let mut at =
+        multiple_after(now, sampler.every_seconds) - TimeDelta::seconds(sampler.every_seconds);
     let window = Window {
         from: at - TimeDelta::seconds(sampler.every_seconds),
         to: at,
         zone: Zone::UTC,
         within: None,
     };
-    let outcome = sample(shared, definitions, sampler, window).await;
+    let mut asked = None;
+    let outcome = sample(shared, definitions, sampler, window, &mut asked).await;
+    // What had to wait for its source for long is kept under the instant it was asked at.
+    if let Some(late) =
+        asked.filter(|asked| (*asked - at).num_seconds() * 2 > sampler.every_seconds)
+    {
+        at = DateTime::from_timestamp(late.timestamp(), 0).unwrap_or(at);
+    }
     let kept = match outcome {
         Ok(table) => {
             let rows = table.rows.len();
@@ -141,6 +162,7 @@ async fn sample(
     definitions: &Definitions,
     sampler: &Sampler,
     window: Window,
+    asked: &mut Option<DateTime<Utc>>,
 ) -> Result<Table, SampleError> {
     let Origin::Source { name, ask } = &sampler.query.origin else {
         return Err(SampleError::NoSource);
@@ -153,6 +175,7 @@ async fn sample(
         window,
     };
     let _permit = shared.source_limits.of_source(source).await;
+    *asked = Some(shared.now());
     let answer = shared
         .reader
         .read(

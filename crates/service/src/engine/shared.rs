@@ -12,7 +12,7 @@ use super::{
     clock::Clock,
     definitions,
     guard::{Computing, Panicked, Parts},
-    limits::ConcurrencyLimits,
+    limits::{ConcurrencyLimits, Sampling},
 };
 use crate::Config;
 
@@ -29,6 +29,7 @@ pub(crate) struct Shared {
     pub source_limits: ConcurrencyLimits,
     pub reader: Reader,
     pub definitions: definitions::Cache,
+    pub sampling: Sampling,
     /// Threads for composing, sealing and the like.
     pub computing: Computing,
     /// Which parts of the engine are down.
@@ -47,6 +48,7 @@ impl Shared {
             wake: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
+            sampling: Sampling::default(),
             computing: Computing::default(),
             parts: Parts::default(),
             clock,
