@@ -44,16 +44,16 @@ impl ConcurrencyLimits {
     }
 }
 
-/// The samplers whose question is under way.
+/// Things that are under way, each once at a time.
 #[derive(Debug, Default, Clone)]
-pub struct Sampling(Arc<Mutex<HashSet<String>>>);
+pub struct Turns(Arc<Mutex<HashSet<String>>>);
 
-impl Sampling {
-    /// The turn of a sampler, until it is dropped; none while one is under way.
-    pub fn begin(&self, sampler: &str) -> Option<Turn> {
-        self.lock().insert(sampler.to_owned()).then(|| Turn {
+impl Turns {
+    /// The turn of a thing, until it is dropped; none while one is under way.
+    pub fn begin(&self, name: &str) -> Option<Turn> {
+        self.lock().insert(name.to_owned()).then(|| Turn {
             of: self.clone(),
-            sampler: sampler.to_owned(),
+            name: name.to_owned(),
         })
     }
 
@@ -64,16 +64,16 @@ impl Sampling {
     }
 }
 
-/// Until it is dropped, the sampler has its turn.
+/// Until it is dropped, the thing has its turn.
 #[derive(Debug)]
 pub struct Turn {
-    of: Sampling,
-    sampler: String,
+    of: Turns,
+    name: String,
 }
 
 impl Drop for Turn {
     fn drop(&mut self) {
-        self.of.lock().remove(&self.sampler);
+        self.of.lock().remove(&self.name);
     }
 }
 
@@ -82,12 +82,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_sampler_has_one_question_under_way() {
-        let sampling = Sampling::default();
-        let turn = sampling.begin("gates").unwrap();
-        assert!(sampling.begin("gates").is_none());
-        assert!(sampling.begin("disks").is_some());
+    fn a_thing_is_under_way_once_at_a_time() {
+        let turns = Turns::default();
+        let turn = turns.begin("gates").unwrap();
+        assert!(turns.begin("gates").is_none());
+        assert!(turns.begin("disks").is_some());
         drop(turn);
-        assert!(sampling.begin("gates").is_some());
+        assert!(turns.begin("gates").is_some());
     }
 }

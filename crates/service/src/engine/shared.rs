@@ -12,7 +12,7 @@ use super::{
     clock::Clock,
     definitions,
     guard::{Computing, Panicked, Parts},
-    limits::{ConcurrencyLimits, Sampling},
+    limits::{ConcurrencyLimits, Turns},
 };
 use crate::Config;
 
@@ -29,7 +29,10 @@ pub(crate) struct Shared {
     pub source_limits: ConcurrencyLimits,
     pub reader: Reader,
     pub definitions: definitions::Cache,
-    pub sampling: Sampling,
+    /// The samplers whose question is under way.
+    pub sampling: Turns,
+    /// The runs that this process works on.
+    pub in_hand: Turns,
     /// Threads for composing, sealing and the like.
     pub computing: Computing,
     /// Which parts of the engine are down.
@@ -48,7 +51,8 @@ impl Shared {
             wake: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
-            sampling: Sampling::default(),
+            sampling: Turns::default(),
+            in_hand: Turns::default(),
             computing: Computing::default(),
             parts: Parts::default(),
             clock,

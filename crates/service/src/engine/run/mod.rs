@@ -38,6 +38,12 @@ pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     else {
         return Ok(false);
     };
+    // A lease that ran out while its run is in hand here (a clock that was put on, renewals that
+    // stalled) leads back to this process: whoever has it goes on, and nobody else begins.
+    let Some(_turn) = shared.in_hand.begin(&run.id.to_string()) else {
+        tracing::warn!(run = %run.id, "this run is in hand here already; its lease had run out");
+        return Ok(true);
+    };
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
