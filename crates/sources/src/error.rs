@@ -1,6 +1,6 @@
 //! Why a source did not answer, with what to do about it.
 
-use crate::{cells::BadCell, setting::SettingProblem};
+use crate::cells::BadCell;
 
 /// Messages never hold a password: settings are named by their reference.
 #[derive(Debug, thiserror::Error)]
@@ -89,3 +89,48 @@ pub enum SourceError {
     #[error("source \"{source_name}\": {words}")]
     Files { source_name: String, words: String },
 }
+
+/// Why the value behind a setting cannot be had. It names the reference, never the value.
+#[derive(Debug, thiserror::Error)]
+#[error("{reference} {problem}")]
+pub struct SettingError {
+    /// As it is written: `env:NAME`, `file:/path`, `secret:NAME`, `command:NAME`.
+    pub reference: String,
+    #[source]
+    pub problem: SettingProblem,
+}
+
+/// What is wrong with what a setting refers to.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SettingProblem {
+    #[error("is not set in the environment of the service")]
+    NotSet,
+    #[error("cannot be read: {0}")]
+    Unreadable(#[source] std::io::Error),
+    #[error("is empty")]
+    Empty,
+    #[error(transparent)]
+    Secret(SecretError),
+    #[error("is not a command of the service's configuration; add it under [commands]")]
+    NoCommand,
+    #[error("cannot be run: {0}")]
+    NotRun(#[source] std::io::Error),
+    #[error("did not end within {0} s")]
+    Endless(u64),
+    #[error("failed: {0}")]
+    Failed(std::process::ExitStatus),
+    #[error("printed nothing")]
+    Silent,
+    #[error("is not host:port")]
+    NotAnAddress,
+    #[error("is not an http or https URL")]
+    NotAUrl,
+    #[error("cannot be sent as a header")]
+    NotAHeader,
+    #[error("holds no usable certificates: {0}")]
+    Certificates(String),
+}
+
+/// Why a secret cannot be had, from whatever keeps it.
+pub type SecretError = Box<dyn std::error::Error + Send + Sync>;

@@ -26,8 +26,7 @@ use maple_lark_definition::{Ask, Source, SourceKind, Times};
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use cells::BadCell;
-pub use error::SourceError;
-pub use setting::{SecretError, SettingError, SettingProblem};
+pub use error::{SecretError, SettingError, SettingProblem, SourceError};
 pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.

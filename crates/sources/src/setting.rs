@@ -4,52 +4,10 @@ use std::{process::Stdio, time::Duration};
 
 use maple_lark_definition::{Setting, Source};
 
-use crate::{Reader, SourceError};
-
-/// Why the value behind a setting cannot be had. It names the reference, never the value.
-#[derive(Debug, thiserror::Error)]
-#[error("{reference} {problem}")]
-pub struct SettingError {
-    /// As it is written: `env:NAME`, `file:/path`, `secret:NAME`, `command:NAME`.
-    pub reference: String,
-    #[source]
-    pub problem: SettingProblem,
-}
-
-/// What is wrong with what a setting refers to.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum SettingProblem {
-    #[error("is not set in the environment of the service")]
-    NotSet,
-    #[error("cannot be read: {0}")]
-    Unreadable(#[source] std::io::Error),
-    #[error("is empty")]
-    Empty,
-    #[error(transparent)]
-    Secret(SecretError),
-    #[error("is not a command of the service's configuration; add it under [commands]")]
-    NoCommand,
-    #[error("cannot be run: {0}")]
-    NotRun(#[source] std::io::Error),
-    #[error("did not end within {} s", COMMAND_PATIENCE.as_secs())]
-    Endless,
-    #[error("failed: {0}")]
-    Failed(std::process::ExitStatus),
-    #[error("printed nothing")]
-    Silent,
-    #[error("is not host:port")]
-    NotAnAddress,
-    #[error("is not an http or https URL")]
-    NotAUrl,
-    #[error("cannot be sent as a header")]
-    NotAHeader,
-    #[error("holds no usable certificates: {0}")]
-    Certificates(String),
-}
-
-/// Why a secret cannot be had, from whatever keeps it.
-pub type SecretError = Box<dyn std::error::Error + Send + Sync>;
+use crate::{
+    Reader, SourceError,
+    error::{SettingError, SettingProblem},
+};
 
 const COMMAND_PATIENCE: Duration = Duration::from_secs(20);
 
@@ -101,7 +59,7 @@ impl Reader {
             .kill_on_drop(true);
         let output = tokio::time::timeout(COMMAND_PATIENCE, process.output())
             .await
-            .map_err(|_| SettingProblem::Endless)?
+            .map_err(|_| SettingProblem::Endless(COMMAND_PATIENCE.as_secs()))?
             .map_err(SettingProblem::NotRun)?;
         if !output.status.success() {
             return Err(SettingProblem::Failed(output.status));

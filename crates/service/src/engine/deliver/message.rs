@@ -219,7 +219,7 @@ async fn common(
         console: format!("{}/runs/{}", shared.config.public_url, delivery.run_id),
         unsubscribe,
     };
-    let body = body.written().await?;
+    let body = body.written(shared).await?;
     let lists = audience(&run, &delivery.audience).filter(|audience| audience.together);
     let (to, cc) = lists
         .map(|audience| (mailboxes(&audience.to), mailboxes(&audience.cc)))
@@ -350,8 +350,8 @@ struct Body {
 
 impl Body {
     /// Drawing charts is work for a processor, so it is kept off the async threads.
-    async fn written(self) -> Result<MailBody, WorkError> {
-        let written = tokio::task::spawn_blocking(move || {
+    async fn written(self, shared: &Shared) -> Result<MailBody, WorkError> {
+        let written = shared.computing.run(move || {
             let around = Context {
                 message: self.text.as_deref(),
                 note: self.note.as_deref(),
@@ -366,11 +366,9 @@ impl Body {
             };
             mail_body(&self.document, self.content, &around)
         });
-        match written.await {
-            Ok(Ok(body)) => Ok(body),
-            Ok(Err(error)) => Err(WorkError::Run(error.to_string())),
-            Err(error) => Err(WorkError::Run(error.to_string())),
-        }
+        written
+            .await?
+            .map_err(|error| WorkError::Run(error.to_string()))
     }
 }
 

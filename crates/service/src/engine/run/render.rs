@@ -16,7 +16,10 @@ use maple_lark_store::runs::{Document as StoredDocument, Run, SnapshotHead};
 use uuid::Uuid;
 
 use super::context::{RunContext, values_key};
-use crate::engine::shared::{Shared, WorkError};
+use crate::engine::{
+    guard::Panicked,
+    shared::{Shared, WorkError},
+};
 
 /// Renders every snapshot in every format of the report, in every way that somebody of its
 /// audiences reads it, and keeps how each was judged. Answers with the blocks that failed and
@@ -144,7 +147,7 @@ async fn formats(
             document.take()
         };
         let Some(of) = of else { break };
-        let rendered = documents(of, format).await;
+        let rendered = documents(shared, of, format).await;
         match rendered {
             Ok(files) => {
                 let size: usize = files.iter().map(|file| file.bytes.len()).sum();
@@ -207,16 +210,18 @@ async fn formats(
 enum RenderFailed {
     #[error(transparent)]
     Render(#[from] maple_lark_render::RenderError),
-    #[error("rendering ended unexpectedly: {0}")]
-    Ended(#[from] tokio::task::JoinError),
+    #[error("rendering: {0}")]
+    Ended(#[from] Panicked),
 }
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
 async fn documents(
+    shared: &Shared,
     document: std::sync::Arc<Document>,
     format: Format,
 ) -> Result<Vec<maple_lark_render::Rendered>, RenderFailed> {
-    let rendered =
-        tokio::task::spawn_blocking(move || maple_lark_render::render(&document, format));
+    let rendered = shared
+        .computing
+        .run(move || maple_lark_render::render(&document, format));
     Ok(rendered.await??)
 }
