@@ -3,10 +3,19 @@
 use rust_decimal::Decimal;
 
 use crate::{
-    figures, series,
+    series,
     series::Aggregation,
     table::{ColumnKind, Value},
 };
+
+/// A number as a value; what is not a number is missing.
+pub fn number(value: f64) -> Value {
+    if value.is_nan() {
+        Value::Missing
+    } else {
+        Value::Number(value)
+    }
+}
 
 /// The sum of the values that are there: exact for whole numbers and decimals, compensated
 /// as soon as one is binary floating point. Missing if none is there.
@@ -30,7 +39,7 @@ pub fn sum<'a>(values: impl IntoIterator<Item = &'a Value> + Clone) -> Value {
         Some(total) if whole => i64::try_from(total).map_or(Value::Decimal(total), Value::Integer),
         Some(total) => Value::Decimal(total),
         // Binary floating point among them, or past what a decimal holds.
-        None => figures::number(series::sum(values.into_iter().filter_map(Value::as_number))),
+        None => number(series::sum(values.into_iter().filter_map(Value::as_number))),
     }
 }
 
@@ -60,7 +69,7 @@ pub fn one<'a>(
             .map_or(Value::Missing, |(_, value)| value.clone()),
         _ => {
             let mut numbers: Vec<f64> = compared().map(|(number, _)| number).collect();
-            figures::number(series::one(&mut numbers, aggregation))
+            number(series::one(&mut numbers, aggregation))
         }
     }
 }

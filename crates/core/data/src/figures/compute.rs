@@ -4,12 +4,28 @@ use rust_decimal::Decimal;
 
 use crate::{
     figures::{
-        Computation, FigureError, Figures, Role, amount, column, group::share, new_column, number,
-        numbers,
+        amount,
+        amount::number,
+        columns::{column, new_column, numbers},
+        error::FigureError,
+        group::share,
+        rows::{Figures, Role},
     },
     series::Aggregation,
     table::{ColumnKind, Table, Value},
 };
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Computation {
+    /// 100 × first ÷ second; missing where the second is zero.
+    Percent,
+    /// First ÷ second; missing where the second is zero.
+    Ratio,
+    Sum,
+    /// First less all others.
+    Difference,
+    Product,
+}
 
 /// Exact where both are whole or decimal; missing where either is.
 pub fn less(from: &Value, taken: &Value) -> Value {

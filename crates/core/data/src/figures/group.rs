@@ -1,8 +1,13 @@
 //! Groups with totals: the whole, then its parts, then theirs.
 
 use crate::{
-    figures,
-    figures::{FigureError, Figures, Role, amount, columns, key, number, number_columns},
+    figures::{
+        amount,
+        amount::number,
+        columns::{columns, key, new_column, number_columns},
+        error::FigureError,
+        rows::{Figures, Role},
+    },
     series::Aggregation,
     table::{Column, ColumnKind, Table, Value},
 };
@@ -40,7 +45,7 @@ pub fn group(
         });
     }
     for index in values.iter().filter(|_| shares) {
-        let column = figures::new_column(
+        let column = new_column(
             "group",
             &out,
             &format!("{}_share", table.columns[*index].name),

@@ -3,8 +3,10 @@
 use std::collections::HashMap;
 
 use crate::{
-    figures,
-    figures::{FigureError, columns, keys},
+    figures::{
+        columns::{columns, keys, new_column},
+        error::FigureError,
+    },
     table::{Table, Value},
 };
 
@@ -22,7 +24,7 @@ pub fn join(
         .filter(|index| !theirs.contains(index))
         .collect();
     for index in &added {
-        figures::new_column(
+        new_column(
             "join",
             &table,
             &other.columns[*index].name,

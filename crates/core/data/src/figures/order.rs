@@ -4,12 +4,32 @@ use std::cmp::Ordering;
 
 use crate::{
     figures::{
-        FigureError, Figures, Order, Predicate, Role, amount, column, columns, new_column, numbers,
+        amount,
+        columns::{column, columns, new_column, numbers},
+        error::FigureError,
+        rows::{Figures, Role},
     },
     series::Aggregation,
     status::{Status, Thresholds},
     table::{ColumnKind, Table, Value},
 };
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Order {
+    Highest,
+    Lowest,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum Predicate {
+    /// The value is past the column's warning or critical threshold.
+    PastWarning,
+    PastCritical,
+    AtLeast(f64),
+    AtMost(f64),
+    /// The value reads as one of these.
+    Is(Vec<String>),
+}
 
 /// Missing values come last, whichever the order.
 fn compare(a: &Value, b: &Value, order: Order) -> Ordering {

@@ -4,7 +4,13 @@ use chrono::{DateTime, Utc};
 use maple_lark_time::{Window, window::Step};
 
 use crate::{
-    figures::{FigureError, amount, column, columns, compute, groups, number, number_columns},
+    figures::{
+        amount,
+        amount::number,
+        columns::{column, columns, groups, number_columns},
+        compute,
+        error::FigureError,
+    },
     series::{Aggregation, Series, Total},
     table::{Column, ColumnKind, Table, Value},
 };

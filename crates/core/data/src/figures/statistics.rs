@@ -1,9 +1,11 @@
 //! What a series is like, in a row of numbers.
 
 use crate::{
-    figures,
     figures::{
-        FigureError, amount, columns, groups, key, new_column, number, number_columns, numbers,
+        amount,
+        amount::number,
+        columns::{column, columns, groups, key, new_column, number_columns, numbers},
+        error::FigureError,
     },
     series,
     series::Aggregation,
@@ -95,10 +97,7 @@ pub fn histogram_percentile(
     percentile: f64,
 ) -> Result<Table, FigureError> {
     const NAME: &str = "histogram-percentile";
-    let (bound, value) = (
-        figures::column(NAME, &table, bound)?,
-        numbers(NAME, &table, value)?,
-    );
+    let (bound, value) = (column(NAME, &table, bound)?, numbers(NAME, &table, value)?);
     let by = columns(NAME, &table, by)?;
     let named: Vec<Column> = by
         .iter()

@@ -1,0 +1,344 @@
+//! The operations, and doing one after another.
+
+use maple_lark_time::{Window, window::Step};
+
+use crate::{
+    figures::{
+        compute::{self, Computation},
+        error::{FigureError, NoRows},
+        group, join,
+        order::{self, Order, Predicate},
+        over_time::{self, Running},
+        rows::Figures,
+        statistics,
+    },
+    series::Aggregation,
+    status::Thresholds,
+    table::Table,
+};
+
+/// One thing done to a table.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Operation {
+    /// One row for each step of time and each group in `by`.
+    Resample {
+        time: String,
+        every: Option<Step>,
+        values: Vec<String>,
+        with: Aggregation,
+        by: Vec<String>,
+    },
+    /// A counter's growth in each stretch of `per_seconds`; a reset to zero is understood.
+    Rate {
+        time: String,
+        values: Vec<String>,
+        by: Vec<String>,
+        per_seconds: f64,
+    },
+    /// Each value less the one before it.
+    Difference {
+        values: Vec<String>,
+        by: Vec<String>,
+    },
+    /// Each value with all before it.
+    Cumulative {
+        values: Vec<String>,
+        by: Vec<String>,
+    },
+    /// The mean of each value and the ones before it, `over` in all.
+    MovingMean {
+        values: Vec<String>,
+        by: Vec<String>,
+        over: usize,
+    },
+    /// One row for each group; with `total`, also the whole and each part that has parts.
+    Group {
+        by: Vec<String>,
+        values: Vec<String>,
+        with: Aggregation,
+        total: Option<String>,
+        shares: bool,
+    },
+    /// The first rows by a value; the rest as one row called `others`, in which only the
+    /// columns of `sum` have values.
+    Top {
+        rows: usize,
+        of: String,
+        order: Order,
+        others: Option<String>,
+        sum: Vec<String>,
+    },
+    Sort {
+        by: Vec<(String, Order)>,
+    },
+    Limit {
+        rows: usize,
+    },
+    /// A column with each row's place by a value; equal values share a place.
+    Rank {
+        of: String,
+        order: Order,
+        column: String,
+    },
+    /// Only the rows that meet a condition.
+    Filter {
+        column: String,
+        when: Predicate,
+    },
+    /// A column worked out of others.
+    Compute {
+        column: String,
+        of: Vec<String>,
+        computation: Computation,
+        factor: f64,
+    },
+    /// Only these columns, in this order.
+    Select {
+        columns: Vec<String>,
+    },
+    /// One row for each group and value column with its statistics.
+    Statistics {
+        values: Vec<String>,
+        by: Vec<String>,
+        percentiles: Vec<f64>,
+    },
+    /// The first row is what there was before and every other one a reduction: adds what is
+    /// left after each, each one's share of the beginning, and a last row called `after`.
+    Breakdown {
+        label: String,
+        value: String,
+        after: String,
+    },
+    /// Adds the columns of another query's rows where the key columns are equal.
+    Join {
+        with: String,
+        on: Vec<String>,
+        only_matching: bool,
+    },
+    /// A percentile of an OpenMetrics histogram: rows of `le` and a cumulative count become
+    /// one row a group.
+    HistogramPercentile {
+        bound: String,
+        value: String,
+        by: Vec<String>,
+        percentile: f64,
+    },
+}
+
+/// What an operation may ask for beside the rows.
+pub struct Context<'a> {
+    pub window: &'a Window,
+    /// The step of a resampling that names none.
+    pub step: Step,
+    /// The thresholds of a column.
+    pub thresholds: &'a dyn Fn(&str) -> Thresholds,
+    /// The answer of another query of the dashboard.
+    pub other: &'a dyn Fn(&str) -> Result<Figures, NoRows>,
+}
+
+impl Operation {
+    /// The word that a definition uses for it.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Resample { .. } => "resample",
+            Self::Rate { .. } => "rate",
+            Self::Difference { .. } => "difference",
+            Self::Cumulative { .. } => "cumulative",
+            Self::MovingMean { .. } => "moving-mean",
+            Self::Group { .. } => "group",
+            Self::Top {
+                order: Order::Highest,
+                ..
+            } => "top",
+            Self::Top {
+                order: Order::Lowest,
+                ..
+            } => "bottom",
+            Self::Sort { .. } => "sort",
+            Self::Limit { .. } => "limit",
+            Self::Rank { .. } => "rank",
+            Self::Filter { .. } => "filter",
+            Self::Compute { .. } => "compute",
+            Self::Select { .. } => "select",
+            Self::Statistics { .. } => "statistics",
+            Self::Breakdown { .. } => "breakdown",
+            Self::Join { .. } => "join",
+            Self::HistogramPercentile { .. } => "histogram-percentile",
+        }
+    }
+
+    /// Whether it may make rows that stand for others, which nothing may be worked out of.
+    pub fn sums_up(&self) -> bool {
+        matches!(
+            self,
+            Self::Group { total: Some(_), .. }
+                | Self::Top {
+                    others: Some(_),
+                    ..
+                }
+                | Self::Breakdown { .. }
+        )
+    }
+
+    /// Whether it makes a column of percentages of this name.
+    pub fn percentages(&self, column: &str) -> bool {
+        match self {
+            Self::Compute {
+                column: made,
+                computation: Computation::Percent,
+                ..
+            } => made == column,
+            Self::Group { shares: true, .. } => column.ends_with("_share"),
+            Self::Breakdown { .. } => column == "share",
+            _ => false,
+        }
+    }
+
+    /// The column whose unit a column that it makes is counted in.
+    pub fn unit_from(&self, column: &str) -> Option<&str> {
+        match self {
+            Self::Statistics { values, .. }
+                if values.len() == 1
+                    && !["count", "missing"].contains(&column)
+                    && values[0] != column =>
+            {
+                Some(&values[0])
+            }
+            Self::Breakdown { value, .. } if column == "left" => Some(value),
+            _ => None,
+        }
+    }
+
+    /// Whether each row stays what it was, so that it can follow one that sums up.
+    pub fn keeps_rows(&self) -> bool {
+        matches!(self, Self::Compute { .. } | Self::Select { .. })
+    }
+
+    /// Does it.
+    ///
+    /// # Errors
+    /// Where the columns that it names are not there or do not hold what it needs.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm an operation, in the order in which they are declared"
+    )]
+    pub fn apply(&self, figures: Figures, around: &Context<'_>) -> Result<Figures, FigureError> {
+        let name = self.name();
+        let roles = figures.roles;
+        let table = figures.table;
+        Ok(match self {
+            Self::Resample {
+                time,
+                every,
+                values,
+                with,
+                by,
+            } => over_time::resample(
+                table,
+                time,
+                every.unwrap_or(around.step),
+                values,
+                *with,
+                by,
+                around.window,
+            )?
+            .into(),
+            Self::Rate {
+                time,
+                values,
+                by,
+                per_seconds,
+            } => over_time::rate(table, time, values, by, *per_seconds)?.into(),
+            Self::Difference { values, by } => {
+                over_time::running(name, table, values, by, Running::Difference)?.into()
+            }
+            Self::Cumulative { values, by } => {
+                over_time::running(name, table, values, by, Running::Cumulative)?.into()
+            }
+            Self::MovingMean { values, by, over } => {
+                over_time::running(name, table, values, by, Running::MovingMean(*over))?.into()
+            }
+            Self::Group {
+                by,
+                values,
+                with,
+                total,
+                shares,
+            } => group::group(table, by, values, *with, total.as_deref(), *shares)?,
+            Self::Top {
+                rows,
+                of,
+                order,
+                others,
+                sum,
+            } => order::top(name, table, *rows, of, *order, others.as_deref(), sum)?,
+            Self::Sort { by } => order::sort(table, by)?.into(),
+            Self::Limit { rows } => order::limit(table, *rows).into(),
+            Self::Rank { of, order, column } => order::rank(table, of, *order, column)?.into(),
+            Self::Filter { column, when } => {
+                order::filter(table, column, when, around.thresholds)?.into()
+            }
+            Self::Compute {
+                column,
+                of,
+                computation,
+                factor,
+            } => Figures {
+                table: compute::compute(table, column, of, *computation, *factor)?,
+                roles,
+            },
+            Self::Select { columns } => Figures {
+                table: order::select(table, columns)?,
+                roles,
+            },
+            Self::Statistics {
+                values,
+                by,
+                percentiles,
+            } => statistics::statistics(table, values, by, percentiles)?.into(),
+            Self::Breakdown {
+                label,
+                value,
+                after,
+            } => compute::breakdown(table, label, value, after)?,
+            Self::Join {
+                with,
+                on,
+                only_matching,
+            } => {
+                let other = (around.other)(with).map_err(|error| FigureError::OtherQuery {
+                    operation: name,
+                    error,
+                })?;
+                join::join(table, other.table, on, *only_matching)?.into()
+            }
+            Self::HistogramPercentile {
+                bound,
+                value,
+                by,
+                percentile,
+            } => statistics::histogram_percentile(table, bound, value, by, *percentile)?.into(),
+        })
+    }
+}
+
+/// Does one operation after another.
+///
+/// Without any row nothing can be wrong with them: what is empty stays empty, also where the
+/// columns are not known that it would have (a history that has only begun).
+///
+/// # Errors
+/// Of the first operation that cannot be done.
+pub fn apply_all(
+    table: Table,
+    operations: &[Operation],
+    around: &Context<'_>,
+) -> Result<Figures, FigureError> {
+    let empty = table.rows.is_empty().then(|| table.clone());
+    let figures = operations
+        .iter()
+        .try_fold(Figures::from(table), |figures, operation| {
+            operation.apply(figures, around)
+        });
+    figures.or_else(|error| empty.map(Figures::from).ok_or(error))
+}
