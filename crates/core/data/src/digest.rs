@@ -25,6 +25,7 @@ pub struct Digesting<W> {
 }
 
 impl<W: Write> Digesting<W> {
+    /// Passes what is written on to `beside`, and digests it on the way.
     pub fn new(beside: W) -> Self {
         Self {
             digest: Sha256::new(),

@@ -2,6 +2,8 @@
 //!
 //! Knows no definitions, no documents, no clock, no file and no network.
 
+#![warn(missing_docs)]
+
 pub mod digest;
 pub mod figures;
 pub mod number_format;

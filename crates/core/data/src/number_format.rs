@@ -42,6 +42,7 @@ impl Default for NumberFormat {
 impl NumberFormat {
     /// A number as each form writes it; the name of the form is its example.
     pub const NUMBERS: [&str; 4] = ["1,234.5", "1.234,5", "1 234,5", "1234.5"];
+    /// The two ways of writing a day, as examples of themselves.
     pub const DATES: [&str; 2] = ["22 Nov 2026", "2026-11-22"];
 
     /// The form that the two examples show; other texts mean the usual one.
@@ -106,6 +107,7 @@ impl NumberFormat {
         }
     }
 
+    /// The day as this format writes it: `22 Nov 2026` or `2026-11-22`.
     pub fn date(&self, date: NaiveDate) -> String {
         date.format(if self.iso_dates {
             "%Y-%m-%d"

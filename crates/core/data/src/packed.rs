@@ -19,6 +19,7 @@ const PIECE: usize = 256 * 1024;
 /// A [`Table`] whose rows can only be added and walked. A copy shares them.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct PackedTable {
+    /// What stands in each row, in this order.
     pub columns: Vec<Column>,
     full: Vec<Arc<[u8]>>,
     open: Vec<u8>,
@@ -79,6 +80,7 @@ impl From<Cell<'_>> for Value {
 }
 
 impl PackedTable {
+    /// A table without rows.
     pub fn new(columns: Vec<Column>) -> Self {
         Self {
             columns,
@@ -86,14 +88,17 @@ impl PackedTable {
         }
     }
 
+    /// How many rows it has.
     pub fn len(&self) -> usize {
         self.count
     }
 
+    /// Whether it has no row.
     pub fn is_empty(&self) -> bool {
         self.count == 0
     }
 
+    /// The place of the column of this name.
     pub fn column(&self, name: &str) -> Option<usize> {
         self.columns.iter().position(|column| column.name == name)
     }

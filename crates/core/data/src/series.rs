@@ -8,7 +8,9 @@ use std::{fmt, str::FromStr};
 /// Values at instants (milliseconds since 1970-01-01T00:00:00Z), in any order.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Series {
+    /// The instants.
     pub times: Vec<i64>,
+    /// The value at each; NaN where it is missing.
     pub values: Vec<f64>,
 }
 
@@ -22,8 +24,11 @@ pub enum Aggregation {
     /// The mean weighted by time: a value holds until the next one, a missing one ends it.
     /// For samples that come at irregular intervals.
     TimeMean,
+    /// The lowest.
     Min,
+    /// The highest.
     Max,
+    /// All added.
     Sum,
     /// The latest value.
     Last,
@@ -35,6 +40,7 @@ pub enum Aggregation {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+/// The word names no aggregation. The message names those there are.
 #[error(
     "\"{0}\" is not a way to make one value of several: use mean, time-mean, min, max, sum, last, count, median, or a percentile such as p95"
 )]
@@ -93,6 +99,7 @@ pub struct Total {
 }
 
 impl Total {
+    /// Takes one more value in; a missing one (NaN) changes nothing.
     pub fn add(&mut self, value: f64) {
         let next = self.total + value;
         self.lost += if self.total.abs() >= value.abs() {
@@ -103,6 +110,7 @@ impl Total {
         self.total = next;
     }
 
+    /// The total so far; NaN if no value came.
     pub fn value(&self) -> f64 {
         // What was lost of an infinite sum is not a number.
         if self.total.is_finite() {

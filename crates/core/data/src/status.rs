@@ -6,9 +6,13 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Status {
+    /// Within its limits.
     Ok,
+    /// There is no value to judge.
     Unknown,
+    /// Past the warning limit.
     Warning,
+    /// Past the critical limit.
     Critical,
 }
 
@@ -24,6 +28,7 @@ impl Status {
         }
     }
 
+    /// The word for people and definitions: `ok`, `unknown`, `warning`, `critical`.
     pub fn word(self) -> &'static str {
         match self {
             Self::Ok => "OK",
@@ -38,20 +43,26 @@ impl Status {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
+    /// Values above a limit are past it.
     #[default]
     Higher,
+    /// Values below a limit are past it.
     Lower,
 }
 
 /// Limits past which a value deserves attention. Reaching a limit counts as past it.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct Thresholds {
+    /// The limit from which a value is a warning, in the value's own unit.
     pub warning: Option<f64>,
+    /// The limit from which a value is critical, in the value's own unit.
     pub critical: Option<f64>,
+    /// On which side of its limits a value is past them.
     pub worse: Direction,
 }
 
 impl Thresholds {
+    /// Whether there is any limit.
     pub fn is_set(&self) -> bool {
         self.warning.is_some() || self.critical.is_some()
     }
@@ -81,14 +92,18 @@ impl Thresholds {
 /// counted as critical alone.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct StatusCounts {
+    /// How many things have limits.
     pub all: usize,
+    /// How many of them are past the warning limit, but not the critical one.
     pub warning: usize,
+    /// How many of them are past the critical limit.
     pub critical: usize,
     /// Well at the end of the window, but past a limit before.
     pub recovered: usize,
 }
 
 impl StatusCounts {
+    /// Counts one more thing.
     pub fn add(&mut self, status: Status) {
         self.all += 1;
         match status {
@@ -98,6 +113,7 @@ impl StatusCounts {
         }
     }
 
+    /// The worst status among what was counted; `Unknown` if nothing was.
     pub fn worst(&self) -> Status {
         match (self.critical, self.warning) {
             (0, 0) => Status::Ok,

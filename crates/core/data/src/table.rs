@@ -5,43 +5,62 @@ use maple_lark_time::Zone;
 use rust_decimal::{Decimal, prelude::ToPrimitive};
 use serde::{Deserialize, Serialize};
 
+/// What a column holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ColumnKind {
+    /// True or false.
     Boolean,
+    /// Whole numbers of 64 bits.
     Integer,
     /// Binary floating point.
     Number,
     /// Exact decimals, such as money.
     Decimal,
+    /// Text of any length.
     Text,
+    /// Instants, in UTC.
     Instant,
+    /// Days, without a zone.
     Date,
 }
 
+/// A column's name and what it holds.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Column {
+    /// Its name, as its source gave it.
     pub name: String,
+    /// What it holds. Any of its cells may be missing.
     pub kind: ColumnKind,
 }
 
 /// One cell. `Missing` is SQL's NULL: not zero, not an empty text.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Value {
+    /// No value.
     Missing,
+    /// True or false.
     Boolean(bool),
+    /// A whole number.
     Integer(i64),
+    /// A binary floating-point number.
     Number(f64),
+    /// An exact decimal number.
     Decimal(Decimal),
+    /// A text.
     Text(String),
+    /// An instant, in UTC.
     Instant(DateTime<Utc>),
+    /// A day, without a zone.
     Date(NaiveDate),
 }
 
 /// Rows under typed columns. Each row has exactly one value a column.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Table {
+    /// What stands in each row, in this order.
     pub columns: Vec<Column>,
+    /// The rows, as their source gave them.
     pub rows: Vec<Vec<Value>>,
     /// The source had more rows than the limit allowed to read.
     pub truncated: bool,
@@ -76,10 +95,12 @@ impl Value {
 }
 
 impl ColumnKind {
+    /// Whether its values can be added.
     pub fn is_numeric(self) -> bool {
         matches!(self, Self::Integer | Self::Number | Self::Decimal)
     }
 
+    /// The word for people: `text`, `instant` and so on.
     pub fn name(self) -> &'static str {
         match self {
             Self::Boolean => "boolean",
@@ -94,6 +115,7 @@ impl ColumnKind {
 }
 
 impl Table {
+    /// The place of the column of this name.
     pub fn column(&self, name: &str) -> Option<usize> {
         self.columns.iter().position(|column| column.name == name)
     }

@@ -25,10 +25,15 @@ pub enum Unit {
     BytesSi,
     /// Bits a second, read in powers of 1000.
     BitsPerSecond,
+    /// Thousandths of a second.
     Milliseconds,
+    /// Seconds.
     Seconds,
+    /// Days of 24 hours.
     Days,
+    /// Degrees Celsius.
     Celsius,
+    /// Degrees Fahrenheit.
     Fahrenheit,
     /// An amount of money with its ISO 4217 code.
     Currency(String),
@@ -37,6 +42,7 @@ pub enum Unit {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+/// The word names no unit. The message names the nearest one.
 #[error(
     "\"{given}\" is not a unit.{suggestion} Known: percent, ratio, bytes, bytes-si, bit/s, ms, s, days, celsius, fahrenheit, currency:DKK, or other:WORD for any other."
 )]

@@ -4,14 +4,23 @@ use toml_edit::{DocumentMut, Item, Table, TableLike, Value};
 
 use crate::model::kind::Kind;
 
+/// Why a definition's text could not be changed.
 #[derive(Debug, thiserror::Error)]
 pub enum BadEdit {
+    /// The text is not TOML.
     #[error("the definition cannot be read: {0}")]
     Unreadable(String),
+    /// It has no table of that name.
     #[error("the definition has no table [{0}]")]
     NoTable(&'static str),
+    /// The changed table could not be written down.
     #[error("[{table}] cannot be written: {reason}")]
-    Unwritable { table: &'static str, reason: String },
+    Unwritable {
+        /// The table.
+        table: &'static str,
+        /// What the library said.
+        reason: String,
+    },
 }
 
 /// The text of a definition under another name and title.

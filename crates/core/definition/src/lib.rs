@@ -4,6 +4,8 @@
 //! `read` makes it from text. `check` and `set` look at definitions together. Nothing here reads
 //! a clock, a file, a network or a database.
 
+#![warn(missing_docs)]
+
 mod check;
 pub mod edit;
 mod model;

@@ -7,12 +7,16 @@ use serde::{Deserialize, Serialize};
 /// One thing wrong in a definition file. Lines and columns count from 1.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Problem {
+    /// The file.
     pub file: String,
+    /// The line.
     pub line: usize,
+    /// The column, in characters.
     pub column: usize,
     /// The dotted path of the key, such as `section[2].block[1].query`; empty where the
     /// file as a whole is meant.
     pub key: String,
+    /// What is wrong, and how to mend it.
     pub message: String,
 }
 
@@ -29,20 +33,28 @@ impl fmt::Display for Problem {
 /// A value with the place it was read from, for problems found later.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Placed<T> {
+    /// The value.
     pub value: T,
+    /// Where it was read.
     #[serde(skip)]
     pub place: Place,
 }
 
+/// A place in a definition file. Lines and columns count from 1.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Place {
+    /// The file.
     pub file: String,
+    /// The line.
     pub line: usize,
+    /// The column, in characters.
     pub column: usize,
+    /// The key that stands there.
     pub key: String,
 }
 
 impl Place {
+    /// Something wrong at this place.
     pub fn problem(&self, message: impl ToString) -> Problem {
         Problem {
             file: self.file.clone(),

@@ -6,10 +6,14 @@ use maple_lark_data::status::{Status, StatusCounts};
 use maple_lark_definition::{BarForm, LineStyle};
 use serde::{Deserialize, Serialize};
 
+/// A chart, worked out: every mark has its place in the axis's scale and its words.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Chart {
+    /// The axis of values.
     pub axis: ValueAxis,
+    /// The threshold lines across it.
     pub limits: Vec<Limit>,
+    /// The marks.
     pub plot: Plot,
     /// What the chart shows, in words, for those who do not see it.
     pub description: String,
@@ -17,103 +21,161 @@ pub struct Chart {
     pub judged: StatusCounts,
 }
 
+/// What is drawn, a form for each kind of chart.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Plot {
     /// Values over time.
     Lines {
+        /// The axis of time.
         axis: TimeAxis,
+        /// The lines.
         series: Vec<Series>,
+        /// Whether lines are drawn plain, filled or stacked.
         style: LineStyle,
         /// Stretches of time that are marked, such as maintenance.
         spans: Vec<Span>,
     },
     /// One bar, or one group or stack of bars, a category.
     Bars {
+        /// What the bars stand for, a group each.
         categories: Vec<String>,
+        /// The bars' values, one for each category.
         series: Vec<BarSeries>,
+        /// Whether bars stand, lie, or are stacked.
         form: BarForm,
     },
     /// From what there was, step by step, to what is left.
-    Steps { steps: Vec<BreakdownStep> },
+    Steps {
+        /// The steps, in order.
+        steps: Vec<BreakdownStep>,
+    },
     /// One cell for each row and column, the darker the more.
     Heat {
+        /// The names across.
         columns: Vec<String>,
+        /// The names down.
         rows: Vec<String>,
+        /// A row of cells for each name down; `None` where there is no value.
         cells: Vec<Vec<Option<HeatCell>>>,
+        /// The words for the lightest colour.
         low: String,
+        /// The words for the strongest colour.
         high: String,
     },
     /// What state each thing was in, over time.
     Timeline {
+        /// The axis of time.
         axis: TimeAxis,
+        /// A row for each thing that has states.
         rows: Vec<TimelineRow>,
     },
     /// One point for each pair of values.
     Points {
+        /// The axis of values across; `axis` of the chart goes up.
         across: ValueAxis,
+        /// What is counted across.
         across_title: String,
+        /// What is counted upwards.
         up_title: String,
+        /// The groups of points.
         series: Vec<PointSeries>,
     },
     /// How many values lie between each two edges.
-    Histogram { across: ValueAxis, bins: Vec<Bin> },
+    Histogram {
+        /// The axis of values across; `axis` of the chart counts.
+        across: ValueAxis,
+        /// The bins, from low to high, without a gap.
+        bins: Vec<Bin>,
+    },
     /// The middle half of values, the middle one, the usual reach, and what lies outside.
-    Boxes { boxes: Vec<BoxRow> },
+    Boxes {
+        /// The boxes, one for each group.
+        boxes: Vec<BoxRow>,
+    },
     /// The parts of a whole as one bar, or as a pie where the author insists.
-    Share { parts: Vec<SharePart>, round: bool },
+    Share {
+        /// The parts, the largest first.
+        parts: Vec<SharePart>,
+        /// A ring, instead of one bar.
+        round: bool,
+    },
 }
 
 /// A stretch of time with a name, `[from, to)`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Span {
+    /// Where it begins.
     pub from: DateTime<Utc>,
+    /// Where it ends.
     pub to: DateTime<Utc>,
+    /// Its name.
     pub title: String,
 }
 
+/// One step of a breakdown.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BreakdownStep {
+    /// What the step is.
     pub title: String,
     /// In the axis's scale: what there was before and after this step.
     pub from: f64,
+    /// The sum after it, in the axis's scale.
     pub to: f64,
+    /// The amount, in words.
     pub label: String,
     /// The beginning or what is left, not a change.
     pub total: bool,
 }
 
+/// One cell of a heat map.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct HeatCell {
     /// From 0 for the least to 1 for the most.
     pub share: f64,
+    /// The value, in words.
     pub label: String,
 }
 
+/// What one thing's states were over time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TimelineRow {
+    /// The thing.
     pub name: String,
+    /// Its states, in order of time; where none stands, nothing is known.
     pub stretches: Vec<StatusStretch>,
 }
 
+/// A state that lasted.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct StatusStretch {
+    /// When it began.
     pub from: DateTime<Utc>,
+    /// When it ended.
     pub to: DateTime<Utc>,
+    /// What it was.
     pub status: Status,
 }
 
+/// A group of points.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PointSeries {
+    /// Its name.
     pub name: String,
+    /// Its place in the theme's palette.
     pub colour: usize,
+    /// Across and up, each in its axis's scale.
     pub points: Vec<(f64, f64)>,
 }
 
+/// One bin of a histogram: values in `[from, to)`; the last one has its end, too.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Bin {
+    /// Where it begins.
     pub from: f64,
+    /// Where it ends.
     pub to: f64,
+    /// How many values fall into it.
     pub count: usize,
 }
 
@@ -121,57 +183,85 @@ pub struct Bin {
 /// half; quartiles are interpolated as percentiles are everywhere here.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BoxRow {
+    /// The group.
     pub name: String,
+    /// The end of the lower whisker.
     pub low: f64,
+    /// The lower end of the box.
     pub lower_quartile: f64,
+    /// The line in the box.
     pub median: f64,
+    /// The upper end of the box.
     pub upper_quartile: f64,
+    /// The end of the upper whisker.
     pub high: f64,
+    /// The values past the whiskers.
     pub outside: Vec<f64>,
+    /// The box, in words.
     pub label: String,
 }
 
+/// One part of a whole.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SharePart {
+    /// Its name.
     pub name: String,
+    /// Its place in the theme's palette.
     pub colour: usize,
     /// Of the whole, from 0 to 1.
     pub share: f64,
+    /// Its value and share, in words.
     pub label: String,
 }
 
 /// The axis of values, in the unit that suits the largest of them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ValueAxis {
+    /// The unit that the ticks are given in.
     pub unit: String,
+    /// The value at its beginning.
     pub min: f64,
+    /// The value at its end.
     pub max: f64,
+    /// The ticks, from low to high.
     pub ticks: Vec<ValueTick>,
 }
 
+/// A tick on an axis of values.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ValueTick {
+    /// Its place, in the axis's scale.
     pub at: f64,
+    /// Its words.
     pub label: String,
 }
 
+/// The axis of time: the window in the report's zone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TimeAxis {
+    /// The instant at its beginning.
     pub from: DateTime<Utc>,
+    /// The instant at its end.
     pub to: DateTime<Utc>,
+    /// The ticks, in order of time.
     pub ticks: Vec<TimeTick>,
     /// Every second civil day, as `[from, to)`, to be shaded; empty for short windows.
     pub shaded: Vec<(DateTime<Utc>, DateTime<Utc>)>,
 }
 
+/// A tick on an axis of time.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TimeTick {
+    /// Its instant.
     pub at: DateTime<Utc>,
+    /// Its words.
     pub label: String,
 }
 
+/// One line of a chart.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Series {
+    /// Its name.
     pub name: String,
     /// Which colour of the palette: the same name has the same one in the whole document.
     pub colour: usize,
@@ -182,21 +272,29 @@ pub struct Series {
     pub stretches: Vec<Vec<(DateTime<Utc>, f64)>>,
 }
 
+/// One value for each category.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct BarSeries {
+    /// Its name.
     pub name: String,
+    /// Its place in the theme's palette.
     pub colour: usize,
     /// One for each category.
     pub values: Vec<Option<f64>>,
+    /// The values, in words.
     pub labels: Vec<String>,
+    /// How well each value is.
     pub statuses: Vec<Status>,
 }
 
 /// A threshold line, in the axis's scale.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Limit {
+    /// Its place, in the axis's scale.
     pub at: f64,
+    /// What values past it are.
     pub status: Status,
+    /// Its words.
     pub label: String,
     /// Whether values at it and below are the ones that are past it.
     pub downwards: bool,

@@ -13,20 +13,31 @@ use serde::{Deserialize, Serialize};
 
 use crate::{chart::Chart, markdown::Part};
 
+/// A document, composed: every word and figure of it, in the order of its pages. A format only
+/// draws it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Document {
+    /// The language of its words, as BCP 47 has it: `en`.
     pub language: String,
+    /// The report's name.
     pub report: String,
+    /// The title on its front.
     pub title: String,
+    /// What it is, of when, from what.
     pub front: Front,
+    /// Whether things are well.
     pub summary: Summary,
+    /// The sections, in order.
     pub sections: Vec<Section>,
+    /// Where each figure comes from.
     pub provenance: Vec<Provenance>,
     /// The data behind each table block, whole, for CSV.
     pub data: Vec<DataTable>,
     /// The beginning of every file name: report and window.
     pub file_stem: String,
+    /// Whether files travel packed in one.
     pub packing: Packing,
+    /// Colours, fonts, logo and page.
     pub theme: Theme,
     /// The report's time zone.
     pub zone: Zone,
@@ -53,19 +64,27 @@ impl Document {
 /// What this is, of when, from what.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Front {
+    /// The window for people: `Monday, 23 November 2026`.
     pub window_label: String,
+    /// The window with both ends and the zone.
     pub window_exact: String,
+    /// The window as an ISO 8601 interval.
     pub window_machine: String,
     /// The window it is compared with, in words.
     pub compared_with: Option<String>,
     /// Why the data may be incomplete.
     pub incomplete: Option<String>,
+    /// The values of parameters, each with its title.
     pub filters: Vec<(String, String)>,
+    /// The titles of the sources.
     pub sources: Vec<String>,
+    /// The instant that the run was for, in the report's zone.
     pub scheduled_for: String,
+    /// The instant that the figures were sealed at, in the report's zone.
     pub made_at: String,
     /// Seconds since 1970, for the metadata of files.
     pub made_at_seconds: i64,
+    /// The run, as API and command line name it.
     pub run_id: String,
     /// The release of the IANA time zone database that times were worked out by.
     pub zone_rules: Option<String>,
@@ -74,15 +93,22 @@ pub struct Front {
 /// Whether things are well, in at most a few lines.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Summary {
+    /// The worst status of all that has limits.
     pub status: Status,
+    /// One sentence.
     pub headline: String,
+    /// What bears the sentence out, the worst first.
     pub lines: Vec<String>,
 }
 
+/// A part of a document under a title of its own.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Section {
+    /// Its title.
     pub title: String,
+    /// The text above its blocks.
     pub text: Vec<Part>,
+    /// Its blocks, in order.
     pub blocks: Vec<Block>,
 }
 
@@ -99,50 +125,72 @@ impl Section {
     }
 }
 
+/// A figure, chart, table, text or picture with its title.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Block {
+    /// Its title; may be empty.
     pub title: String,
+    /// How much of a line it takes.
     pub width: Width,
+    /// A remark beneath it.
     pub note: Option<String>,
+    /// What it shows.
     pub body: Body,
 }
 
+/// What a block shows.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Body {
+    /// Key figures, beside each other.
     Figures {
+        /// The figures.
         figures: Vec<Figure>,
     },
+    /// A chart.
     Chart {
+        /// The chart.
         chart: Chart,
     },
+    /// A table.
     Table {
+        /// The table.
         table: ShownTable,
     },
+    /// A text.
     Text {
+        /// Its paragraphs.
         parts: Vec<Part>,
     },
+    /// A picture.
     Image {
+        /// Its bytes and size.
         picture: Picture,
+        /// What it shows, for those who do not see it.
         description: String,
     },
     /// In formats that have pages, what follows is on a new one.
     PageBreak,
     /// The query answered, with nothing.
     Empty {
+        /// The sentence that stands in its place.
         sentence: String,
         /// Whether it would be a table.
         rows: bool,
     },
+    /// The block could not be shown.
     Failed {
+        /// Why, for the reader.
         reason: String,
     },
 }
 
+/// A key figure.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Figure {
     /// What messages and conditions call it: the name of its column.
     pub name: String,
+    /// What it counts.
     pub title: String,
     /// With its unit: `99.95 %`.
     pub value: String,
@@ -154,21 +202,28 @@ pub struct Figure {
     pub change: Option<String>,
     /// The bare number, and what it was in the comparison window.
     pub amount: Option<f64>,
+    /// The value that it is compared with, as a bare number.
     pub before: Option<f64>,
     /// The figure over time, from 0 for its lowest to 1 for its highest; empty if not wanted.
     pub sparkline: Vec<Option<f64>>,
 }
 
+/// To which side the cells of a column are set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Align {
+    /// Texts.
     Left,
+    /// Numbers.
     Right,
 }
 
+/// A table as it is shown: words only.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ShownTable {
+    /// The heads of its columns.
     pub headings: Vec<Heading>,
+    /// Its rows, as many cells as there are heads.
     pub rows: Vec<Vec<Cell>>,
     /// The rows, by position, that sum up others and are set apart.
     pub sums_up: Vec<usize>,
@@ -202,10 +257,14 @@ impl ShownTable {
     }
 }
 
+/// The head of a column.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Heading {
+    /// Its words.
     pub title: String,
+    /// The unit of its numbers; empty if there is none.
     pub unit: String,
+    /// To which side its cells are set.
     pub align: Align,
     /// A share of the table's width, from the longest text in the column.
     pub weight: f64,
@@ -213,8 +272,10 @@ pub struct Heading {
     pub trend: bool,
 }
 
+/// One cell of a shown table.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Cell {
+    /// Its words.
     pub text: String,
     /// Only where it deserves a mark: warning or critical.
     pub mark: Option<Status>,
@@ -229,20 +290,30 @@ pub struct Cell {
 /// A table as its source gave it, with what its columns are called and counted in.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DataTable {
+    /// The title of the block or query that it belongs to.
     pub title: String,
+    /// The name of its file, without an ending.
     pub file_name: String,
     /// Column headings: the column's name, with its unit in brackets if it has one.
     pub headings: Vec<String>,
+    /// The rows.
     pub table: PackedTable,
+    /// The zone that instants are written in.
     pub zone: Zone,
 }
 
+/// Where figures come from.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Provenance {
+    /// The query.
     pub query: String,
+    /// The source's title.
     pub source: String,
+    /// When it was asked, in the report's zone.
     pub asked_at: String,
+    /// How long the answer took, in words.
     pub took: String,
+    /// How many rows came, in words.
     pub rows: String,
     /// SHA-256 of the rows as the snapshot holds them; empty where the query failed.
     pub sha256: String,

@@ -3,6 +3,8 @@
 //! Nothing here reads a clock, a file, a network or a database, and nothing knows how a
 //! document is drawn or delivered.
 
+#![warn(missing_docs)]
+
 pub mod chart;
 pub mod compose;
 pub mod document;

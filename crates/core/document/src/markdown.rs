@@ -4,22 +4,41 @@
 use pulldown_cmark::{Event, Parser, Tag, TagEnd};
 use serde::{Deserialize, Serialize};
 
+/// A block of a text.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Part {
-    Heading { runs: Vec<Run> },
-    Paragraph { runs: Vec<Run> },
-    List { ordered: bool, items: Vec<Vec<Run>> },
+    /// A heading.
+    Heading {
+        /// Its text.
+        runs: Vec<Run>,
+    },
+    /// A paragraph.
+    Paragraph {
+        /// Its text.
+        runs: Vec<Run>,
+    },
+    /// A list, with numbers if it is `ordered`.
+    List {
+        /// Whether its items are numbered.
+        ordered: bool,
+        /// The text of each item.
+        items: Vec<Vec<Run>>,
+    },
 }
 
 /// A stretch of text in one style.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Run {
+    /// Its text.
     pub text: String,
+    /// Set in bold.
     #[serde(default)]
     pub strong: bool,
+    /// Set in italics.
     #[serde(default)]
     pub emphasis: bool,
+    /// Set as code.
     #[serde(default)]
     pub code: bool,
     /// Only `http`, `https` and `mailto` links are kept.

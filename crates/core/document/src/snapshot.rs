@@ -19,12 +19,15 @@ use serde::{Deserialize, Serialize, de::DeserializeOwned};
 pub struct Snapshot {
     /// The version of this layout.
     pub layout: u32,
+    /// The run that it was taken for.
     pub run_id: String,
+    /// The report.
     pub report: String,
     /// The instant that the window follows from.
     pub scheduled_for: DateTime<Utc>,
     /// When the last query had ended.
     pub made_at: DateTime<Utc>,
+    /// The window that its queries were asked for.
     pub window: Window,
     /// The rules of the window's zone, so that newer ones change nothing in a document that is
     /// made again. Snapshots from before these were kept have none.
@@ -33,9 +36,11 @@ pub struct Snapshot {
     /// Why the data may be incomplete, if it was not ready when the run's wait was over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub incomplete: Option<String>,
+    /// The values of the report's parameters.
     pub values: BTreeMap<String, ParameterValue>,
     /// The report and its dashboards as they were when the run began.
     pub definitions: Vec<FrozenDefinition>,
+    /// The queries, in the order of their dashboards.
     pub queries: Vec<QueryRecord>,
 }
 
@@ -65,40 +70,56 @@ impl ZoneRules {
     }
 }
 
+/// A definition as it was when the run was claimed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FrozenDefinition {
+    /// The name of its file.
     pub file: String,
+    /// Its text.
     pub text: String,
 }
 
 /// What was asked, of whom, when, and what came back.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct QueryRecord {
+    /// The dashboard that the query belongs to.
     pub dashboard: String,
+    /// The query's name.
     pub name: String,
+    /// The source's name.
     pub source: String,
+    /// The source's title.
     pub source_title: String,
     /// As the author wrote it; values were bound, not pasted.
     pub text: String,
+    /// When it was asked.
     pub started: DateTime<Utc>,
+    /// When the answer was complete, or had failed.
     pub ended: DateTime<Utc>,
     /// What a reader should know of the rows, such as that some were left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// What came back.
     pub outcome: Outcome,
 }
 
+/// What came back of a query.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
+    /// Its rows.
     Rows(PackedTable),
+    /// The reason why there are none.
     Failed(String),
 }
 
 /// What a snapshot's documents are composed by.
 pub struct Frozen {
+    /// The report.
     pub report: Report,
+    /// The dashboards that it shows.
     pub dashboards: Vec<Dashboard>,
+    /// Colours, fonts, logo and page.
     pub theme: Theme,
 }
 
@@ -111,21 +132,28 @@ pub struct Sealed {
     pub sha256: String,
 }
 
+/// Why the bytes are no snapshot that documents can be composed of.
 #[derive(Debug, thiserror::Error)]
 pub enum BadSnapshot {
+    /// They are not the JSON that a snapshot is.
     #[error("the snapshot cannot be read: {0}")]
     Unreadable(#[from] serde_json::Error),
+    /// They have a layout that this version does not know.
     #[error("the snapshot has layout {0}; this version reads layout 1")]
     Layout(u32),
+    /// A frozen definition cannot be read any more.
     #[error("a definition frozen in the snapshot is not valid: {0}")]
     Definition(Problem),
+    /// The frozen rules of the time zone cannot be read.
     #[error("the rules of the snapshot's time zone cannot be read: {0}")]
     ZoneRules(String),
+    /// The report is not among the frozen definitions.
     #[error("the snapshot has no definition of the report \"{0}\"")]
     NoReport(String),
 }
 
 impl Snapshot {
+    /// The number of the layout that is written. Older ones are read.
     pub const LAYOUT: u32 = 1;
 
     /// Packs the snapshot's canonical bytes: JSON with keys in a fixed order. They are never
@@ -222,6 +250,7 @@ impl Snapshot {
         })
     }
 
+    /// The record of a dashboard's query.
     pub fn query(&self, dashboard: &str, name: &str) -> Option<&QueryRecord> {
         self.queries
             .iter()

@@ -15,15 +15,18 @@ use crate::{
     table::{ColumnKind, Table, Value},
 };
 
+/// How a row's numbers become one. A missing operand gives a missing value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Computation {
     /// 100 × first ÷ second; missing where the second is zero.
     Percent,
     /// First ÷ second; missing where the second is zero.
     Ratio,
+    /// All operands, added.
     Sum,
     /// First less all others.
     Difference,
+    /// All operands, multiplied.
     Product,
 }
 

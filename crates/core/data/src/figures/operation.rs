@@ -22,111 +22,165 @@ use crate::{
 pub enum Operation {
     /// One row for each step of time and each group in `by`.
     Resample {
+        /// The column of instants.
         time: String,
+        /// The length of a bucket; one that suits the window, if none is given.
         every: Option<Step>,
+        /// The columns of values.
         values: Vec<String>,
+        /// How the values of a bucket become one.
         with: Aggregation,
+        /// The columns that tell series apart.
         by: Vec<String>,
     },
     /// A counter's growth in each stretch of `per_seconds`; a reset to zero is understood.
     Rate {
+        /// The column of instants.
         time: String,
+        /// The columns of counters.
         values: Vec<String>,
+        /// The columns that tell series apart.
         by: Vec<String>,
+        /// The seconds that a rate is given for: 1 for "per second".
         per_seconds: f64,
     },
     /// Each value less the one before it.
     Difference {
+        /// The columns of values.
         values: Vec<String>,
+        /// The columns that tell series apart.
         by: Vec<String>,
     },
     /// Each value with all before it.
     Cumulative {
+        /// The columns of values.
         values: Vec<String>,
+        /// The columns that tell series apart.
         by: Vec<String>,
     },
     /// The mean of each value and the ones before it, `over` in all.
     MovingMean {
+        /// The columns of values.
         values: Vec<String>,
+        /// The columns that tell series apart.
         by: Vec<String>,
+        /// How many rows one mean covers, its own included.
         over: usize,
     },
     /// One row for each group; with `total`, also the whole and each part that has parts.
     Group {
+        /// The columns whose values make a group.
         by: Vec<String>,
+        /// The columns of values.
         values: Vec<String>,
+        /// How the values of a group become one.
         with: Aggregation,
+        /// The name of a row with all groups together, if there is to be one.
         total: Option<String>,
+        /// Whether each value gets a column with its share of the whole.
         shares: bool,
     },
     /// The first rows by a value; the rest as one row called `others`, in which only the
     /// columns of `sum` have values.
     Top {
+        /// How many rows stay.
         rows: usize,
+        /// The column that they are chosen by.
         of: String,
+        /// Which end of it stays.
         order: Order,
+        /// The name of a row for all that do not stay, if there is to be one.
         others: Option<String>,
+        /// The columns that this row adds up; its others are missing.
         sum: Vec<String>,
     },
+    /// Rows in another order. Missing values come last; equal rows keep their order.
     Sort {
+        /// The columns to sort by, the most important first.
         by: Vec<(String, Order)>,
     },
+    /// The first rows only.
     Limit {
+        /// How many.
         rows: usize,
     },
     /// A column with each row's place by a value; equal values share a place.
     Rank {
+        /// The column that is ranked.
         of: String,
+        /// Which end has rank 1.
         order: Order,
+        /// The column that takes the rank.
         column: String,
     },
     /// Only the rows that meet a condition.
     Filter {
+        /// The column that is looked at.
         column: String,
+        /// What its value must be for the row to stay.
         when: Predicate,
     },
     /// A column worked out of others.
     Compute {
+        /// The column that takes the result.
         column: String,
+        /// The columns that it is worked out of, in this order.
         of: Vec<String>,
+        /// How they become one value.
         computation: Computation,
+        /// What the result is multiplied by.
         factor: f64,
     },
     /// Only these columns, in this order.
     Select {
+        /// The columns that stay, in this order.
         columns: Vec<String>,
     },
     /// One row for each group and value column with its statistics.
     Statistics {
+        /// The columns of values.
         values: Vec<String>,
+        /// The columns whose values make a group.
         by: Vec<String>,
+        /// The percentiles, from 0 to 100.
         percentiles: Vec<f64>,
     },
     /// The first row is what there was before and every other one a reduction: adds what is
     /// left after each, each one's share of the beginning, and a last row called `after`.
     Breakdown {
+        /// The column with the names of the steps.
         label: String,
+        /// The column with their amounts.
         value: String,
+        /// The column that takes the sum so far.
         after: String,
     },
     /// Adds the columns of another query's rows where the key columns are equal.
     Join {
+        /// The query whose rows are joined.
         with: String,
+        /// The columns that must be equal in both.
         on: Vec<String>,
+        /// Whether rows without a partner go.
         only_matching: bool,
     },
     /// A percentile of an OpenMetrics histogram: rows of `le` and a cumulative count become
     /// one row a group.
     HistogramPercentile {
+        /// The column with the upper bounds of the buckets.
         bound: String,
+        /// The column with the counts.
         value: String,
+        /// The columns that tell histograms apart.
         by: Vec<String>,
+        /// The percentile, from 0 to 100.
         percentile: f64,
     },
 }
 
 /// What an operation may ask for beside the rows.
 pub struct Context<'a> {
+    /// The window that the rows were asked for.
     pub window: &'a Window,
     /// The step of a resampling that names none.
     pub step: Step,

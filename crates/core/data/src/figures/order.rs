@@ -14,18 +14,25 @@ use crate::{
     table::{ColumnKind, Table, Value},
 };
 
+/// Which end of a column comes first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Order {
+    /// The highest value.
     Highest,
+    /// The lowest value.
     Lowest,
 }
 
+/// What a value must be for its row to stay. A missing value never is.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Predicate {
     /// The value is past the column's warning or critical threshold.
     PastWarning,
+    /// At or past the column's critical threshold.
     PastCritical,
+    /// This number or more.
     AtLeast(f64),
+    /// This number or less.
     AtMost(f64),
     /// The value reads as one of these.
     Is(Vec<String>),

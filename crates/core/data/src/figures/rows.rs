@@ -5,6 +5,7 @@ use crate::table::Table;
 /// A table with what its rows are, where some are not plain.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Figures {
+    /// The rows, summary rows among them.
     pub table: Table,
     /// One for each row, or none at all where every row is plain.
     pub roles: Vec<Role>,
@@ -13,6 +14,7 @@ pub struct Figures {
 /// What a row is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
+    /// As its source gave it.
     Plain,
     /// The whole, or what is left after a breakdown.
     Total,
@@ -32,6 +34,7 @@ impl From<Table> for Figures {
 }
 
 impl Figures {
+    /// What the row of this number is; plain, if nothing else was said of it.
     pub fn role(&self, row: usize) -> Role {
         self.roles.get(row).copied().unwrap_or(Role::Plain)
     }

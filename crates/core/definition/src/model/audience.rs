@@ -17,12 +17,19 @@ use crate::{
 /// Recipients and the parameter values that they may see.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Audience {
+    /// Its name, unique within the report.
     pub name: String,
+    /// Who the message is to.
     pub to: Vec<Placed<Addressee>>,
+    /// Who gets a copy that all can see.
     pub cc: Vec<Placed<Addressee>>,
+    /// Who gets a copy that nobody else sees.
     pub bcc: Vec<Placed<Addressee>>,
+    /// The values that these recipients see, by parameter.
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
+    /// How it is delivered.
     pub options: DeliveryOptions,
+    /// Where it was read.
     pub place: Place,
 }
 
@@ -40,7 +47,9 @@ pub struct DeliveryOptions {
 /// Audiences that a query names: one for each of its rows.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AudienceQuery {
+    /// The source that is asked.
     pub source: Placed<String>,
+    /// The question. Each row of its answer is an audience.
     pub ask: Ask,
     /// The column with the audience's name.
     pub name: String,
@@ -48,20 +57,30 @@ pub struct AudienceQuery {
     pub to: String,
     /// The column behind each parameter's value.
     pub parameters: BTreeMap<String, Placed<String>>,
+    /// How all of them are delivered.
     pub options: DeliveryOptions,
+    /// Where it was read.
     pub place: Place,
 }
 
 /// An audience of one run: everybody found, every value known.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ResolvedAudience {
+    /// Its name, unique within the run.
     pub name: String,
+    /// Who the message is to.
     pub to: Vec<Recipient>,
+    /// Who gets a copy that all can see.
     pub cc: Vec<Recipient>,
+    /// Who gets a copy that nobody else sees.
     pub bcc: Vec<Recipient>,
+    /// Whether one message goes to all, instead of one to each.
     pub together: bool,
+    /// The channels it goes through beside mail, or instead of it.
     pub channels: Vec<String>,
+    /// Sent only if the documents' worst status is this or worse.
     pub only_when: Option<Status>,
+    /// The value of every parameter.
     pub values: Values,
 }
 

@@ -8,9 +8,11 @@ use crate::{
     problem::{Place, Placed},
 };
 
+/// How the lines of a chart are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum LineStyle {
+    /// Lines only.
     #[default]
     Line,
     /// Filled down to zero.
@@ -21,6 +23,7 @@ pub enum LineStyle {
     Steps,
 }
 
+/// How bars are set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct BarForm {
     /// The bars of a category on one another instead of side by side.
@@ -29,102 +32,153 @@ pub struct BarForm {
     pub upright: bool,
 }
 
+/// What a dashboard shows in one place: a chart, a table, a text and so on.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Block {
+    /// Its title; may be empty.
     pub title: String,
+    /// A remark beneath it.
     pub note: Option<String>,
     /// Nothing where the report's theme decides.
     pub width: Option<Width>,
     /// Nothing only for text.
     pub query: Option<Placed<String>>,
+    /// What it shows.
     pub kind: BlockKind,
     /// The block of another dashboard that stands here, with `changes`.
     pub borrowed: Option<Borrowed>,
+    /// What a report changed about it.
     pub changes: Changes,
+    /// Where it was read.
     pub place: Place,
 }
 
+/// What a block shows, with the columns it is made of.
 #[derive(Debug, Clone, PartialEq)]
 pub enum BlockKind {
     /// One row; each column is a key figure. `before` is a query with the same columns of
     /// another window, `trend` one with the same columns over time.
     Figures {
+        /// A key figure for each of these columns of the first row.
         columns: Vec<String>,
+        /// The query whose first row is compared with.
         before: Option<Placed<String>>,
+        /// The query with the values over time for a small line.
         trend: Option<Placed<String>>,
     },
     /// Values over time; one line for each value of `series`, or for each value column.
     Line {
+        /// The column of instants.
         time: String,
+        /// A line for each of these columns.
         values: Vec<String>,
+        /// The column whose values tell lines apart.
         series: Option<String>,
+        /// How lines are drawn.
         style: LineStyle,
+        /// The query with stretches of time to mark.
         spans: Option<Placed<String>>,
     },
     /// One bar, or one group or stack of bars, for each row.
     Bar {
+        /// The column with the names of the bars.
         label: String,
+        /// A bar for each of these columns.
         values: Vec<String>,
+        /// How bars are set.
         form: BarForm,
+        /// The column whose values tell bars of one name apart.
         series: Option<String>,
     },
     /// The highest first, so many of them.
     Ranking {
+        /// The column with the names.
         label: String,
+        /// The column that they are ranked by.
         value: String,
+        /// How many are shown.
         limit: usize,
+        /// Which end comes first.
         order: Order,
     },
     /// From the first row, by the changes in those between, to the last.
     Breakdown {
+        /// The column with the names of the steps.
         label: String,
+        /// The column with their amounts.
         value: String,
     },
     /// A value for each hour of the day and day of the week, or for each pair of two columns.
     Heat {
+        /// What its rows and columns are.
         by: HeatBy,
+        /// The column of values.
         value: String,
+        /// How the values of a cell become one.
         aggregation: Aggregation,
     },
     /// The state of each thing over time, by a column of words or by thresholds.
     Timeline {
+        /// The column of instants at which a state began.
         time: String,
+        /// The column that says whose state it is.
         row: String,
+        /// The column with the state's word.
         state: String,
     },
     /// One value against another.
     Scatter {
+        /// The column of values across.
         across: String,
+        /// The column of values upwards.
         up: String,
+        /// The column whose values tell groups apart.
         series: Option<String>,
     },
+    /// How many values fall into each bin.
     Histogram {
+        /// The column of values.
         value: String,
+        /// How many bins; as many as suit the values, if not given.
         bins: Option<usize>,
     },
+    /// How values spread: median, quartiles and what is far from them.
     Boxes {
+        /// The column of values.
         value: String,
+        /// The column whose values make a box each; one box for all without it.
         row: Option<String>,
     },
+    /// What each part has of the whole.
     Share {
+        /// The column with the parts' names.
         label: String,
+        /// The column with their amounts.
         value: String,
+        /// A ring, instead of one bar.
         round: bool,
     },
     /// Rows as they come; every column unless some are named.
     Table {
+        /// The columns, in this order; all of them, if empty.
         columns: Vec<String>,
+        /// How many rows are shown at most.
         limit: Option<usize>,
+        /// The columns whose cells have a small bar.
         bars: Vec<String>,
+        /// A last column with a small line for each row.
         trend: Option<TrendColumn>,
     },
     /// CommonMark.
     Text(String),
     /// A picture, as the data URL that the definition holds.
     Image {
+        /// The picture.
         data: Picture,
+        /// What it shows, for those who do not see it.
         description: String,
     },
+    /// What follows begins on a new page.
     PageBreak,
 }
 
@@ -132,17 +186,29 @@ pub enum BlockKind {
 /// query has for it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TrendColumn {
+    /// The query with the values over time.
     pub query: Placed<String>,
     /// The column, of both queries, by which rows belong together.
     pub key: String,
+    /// The column of values.
     pub value: String,
 }
 
 /// What the rows and columns of a heat map are.
 #[derive(Debug, Clone, PartialEq)]
 pub enum HeatBy {
-    HourAndWeekday { time: String },
-    Columns { row: String, column: String },
+    /// Hours across and weekdays down.
+    HourAndWeekday {
+        /// The column of instants.
+        time: String,
+    },
+    /// A row and a column for each value of two columns.
+    Columns {
+        /// The column whose values go down.
+        row: String,
+        /// The column whose values go across.
+        column: String,
+    },
 }
 
 impl BlockKind {
@@ -194,23 +260,34 @@ impl Block {
 /// A block that is taken from another dashboard: `from = "ferry-operations / Fullest disks"`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Borrowed {
+    /// The dashboard it is taken from.
     pub dashboard: Placed<String>,
+    /// The block's title there.
     pub title: String,
 }
 
 /// What is different about a block that is used again.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Changes {
+    /// Whether it is left out.
     pub hide: bool,
+    /// Another title.
     pub title: Option<String>,
+    /// Another remark.
     pub note: Option<String>,
+    /// Another width.
     pub width: Option<Width>,
+    /// Another number of rows.
     pub limit: Option<Limit>,
+    /// Another way of showing the same rows.
     pub kind: Option<BlockKind>,
 }
 
+/// How many rows a changed block shows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Limit {
+    /// This many at most.
     Rows(usize),
+    /// All of them.
     All,
 }

@@ -11,9 +11,11 @@ use crate::problem::Place;
 pub struct CalendarFile {
     /// The file's name without its ending.
     pub name: String,
+    /// The days in it.
     pub calendar: Calendar,
     /// SHA-256 of the file.
     pub sha256: String,
+    /// Where it was read.
     pub place: Place,
 }
 

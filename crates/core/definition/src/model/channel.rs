@@ -8,30 +8,42 @@ use crate::{
 /// A mail server, or another way than mail.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Channel {
+    /// Its name, unique among channels.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// What it is, and how it is reached.
     pub kind: ChannelKind,
     /// How many deliveries one service process has under way on it.
     pub max_concurrency: usize,
     /// How many deliveries begin in a minute at most, all processes together.
     pub rate_per_minute: Option<u32>,
+    /// How many seconds one attempt may take.
     pub timeout_seconds: u64,
+    /// Where it was read.
     pub place: Place,
 }
 
+/// The kinds of channels.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ChannelKind {
+    /// A mail server.
     MailServer(Box<MailServerSettings>),
+    /// A folder of the service's machine.
     Folder(FolderSettings),
     /// HTTP PUT, as WebDAV servers and object stores take it (RFC 9110, RFC 4918).
     Upload(UploadSettings),
+    /// A request for each delivery to an address on the web.
     Webhook(WebhookSettings),
+    /// A line for each delivery in a system log.
     Syslog(SyslogSettings),
 }
 
 impl ChannelKind {
+    /// The words for the kinds, in definitions.
     pub const NAMES: [&str; 5] = ["mail-server", "folder", "upload", "webhook", "syslog"];
 
+    /// The word for this kind, in definitions.
     pub fn name(&self) -> &'static str {
         match self {
             ChannelKind::MailServer(_) => "mail-server",
@@ -62,25 +74,35 @@ fn host_of(url: &str) -> String {
     }
 }
 
+/// A mail server, and who messages are from.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MailServerSettings {
+    /// The server's name or address.
     pub host: Setting,
+    /// Its port.
     pub port: u16,
+    /// Whether the connection is encrypted.
     pub tls: MailTls,
     /// Certificates (PEM) to trust beside the machine's own.
     pub ca_file: Option<String>,
+    /// How the service signs in, if the server wants it.
     pub sign_in: Option<MailSignIn>,
+    /// Who messages are from.
     pub from: Mailbox,
+    /// Where answers go, if not there.
     pub reply_to: Option<Mailbox>,
     /// Where bounces go (the envelope's sender); `from` if nothing is said.
     pub bounces: Option<Mailbox>,
+    /// How messages are signed, if they are.
     pub dkim: Option<Dkim>,
     /// The max_size message it takes, in bytes, if it does not say so itself.
     pub max_size: Option<u64>,
 }
 
+/// Whether a connection to a mail server is encrypted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MailTls {
+    /// Never.
     Off,
     /// STARTTLS, and nothing is sent without it.
     StartTls,
@@ -88,37 +110,56 @@ pub enum MailTls {
     Tls,
 }
 
+/// How the service signs in to a mail server.
 #[derive(Debug, Clone, PartialEq)]
 pub enum MailSignIn {
     /// PLAIN or LOGIN, whichever the server offers.
-    Password { user: Setting, password: Setting },
+    Password {
+        /// The name.
+        user: Setting,
+        /// The password.
+        password: Setting,
+    },
     /// XOAUTH2; a token in a file is read anew for every connection.
-    Token { user: Setting, token: Setting },
+    Token {
+        /// The name.
+        user: Setting,
+        /// The token.
+        token: Setting,
+    },
 }
 
 /// Signs messages as RFC 6376 says.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Dkim {
+    /// The domain that signs.
     pub domain: String,
+    /// The name under which it publishes the key.
     pub selector: String,
     /// An RSA key in PEM.
     pub key: Setting,
 }
 
+/// A folder that documents are written to.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FolderSettings {
+    /// Its path; must lie in one that the configuration allows.
     pub folder: String,
     /// Files of how many runs of one report and audience are kept; all if nothing is said.
     pub keep: Option<u32>,
 }
 
+/// An address that documents are sent to by HTTP.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UploadSettings {
+    /// The address, and how the service signs in.
     pub web: Web,
 }
 
+/// An address that is told of each delivery.
 #[derive(Debug, Clone, PartialEq)]
 pub struct WebhookSettings {
+    /// The address, and how the service signs in.
     pub web: Web,
     /// Signs each message with HMAC-SHA-256.
     pub key: Option<Setting>,
@@ -126,10 +167,12 @@ pub struct WebhookSettings {
     pub text: Option<Template>,
 }
 
+/// A system log (RFC 5424) that is told of each delivery.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SyslogSettings {
     /// `host:port`.
     pub address: Setting,
+    /// Over TCP, instead of UDP.
     pub tcp: bool,
     /// 0 to 23 (RFC 5424).
     pub facility: u8,

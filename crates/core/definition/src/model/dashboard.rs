@@ -12,14 +12,22 @@ use crate::{
     problem::Place,
 };
 
+/// Queries, and the blocks that show them.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Dashboard {
+    /// Its name, unique among dashboards.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// What it is about, in a sentence.
     pub summary: Option<String>,
+    /// What can be chosen.
     pub parameters: Vec<Parameter>,
+    /// The queries, by whose names blocks show them.
     pub queries: Vec<Query>,
+    /// The sections, in order.
     pub sections: Vec<Section>,
+    /// Where it was read.
     pub place: Place,
 }
 
@@ -83,9 +91,13 @@ impl Dashboard {
     }
 }
 
+/// Blocks under a title of their own.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Section {
+    /// The title.
     pub title: String,
+    /// A text above the blocks, in Markdown.
     pub text: Option<String>,
+    /// The blocks, in order.
     pub blocks: Vec<Block>,
 }

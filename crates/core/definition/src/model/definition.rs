@@ -19,19 +19,30 @@ use crate::{
 /// A parsed definition.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Definition {
+    /// What can be asked.
     Source(Box<Source>),
+    /// Queries, and the blocks that show them.
     Dashboard(Dashboard),
+    /// What is made of dashboards, when, and for whom.
     Report(Box<Report>),
+    /// Named days.
     Calendar(Box<CalendarFile>),
+    /// A question asked again and again, so that its answers make a history.
     Sampler(Box<Sampler>),
+    /// How documents look.
     Theme(Box<Placed<Theme>>),
+    /// Somebody who gets documents.
     Person(Person),
+    /// Several recipients under one name.
     Group(Group),
+    /// A way in which documents are delivered.
     Channel(Box<Channel>),
+    /// A subject and a text for messages.
     MessageTemplate(MessageTemplate),
 }
 
 impl Definition {
+    /// What it defines.
     pub fn kind(&self) -> Kind {
         match self {
             Definition::Source(_) => Kind::Source,
@@ -47,6 +58,7 @@ impl Definition {
         }
     }
 
+    /// Its name, unique within its kind.
     pub fn name(&self) -> &str {
         match self {
             Definition::Source(source) => &source.name,
@@ -62,6 +74,7 @@ impl Definition {
         }
     }
 
+    /// Its title for people; its name, if it has none.
     pub fn title(&self) -> &str {
         match self {
             Definition::Source(source) => &source.title,
@@ -77,6 +90,7 @@ impl Definition {
         }
     }
 
+    /// Where it was read.
     pub fn place(&self) -> &Place {
         match self {
             Definition::Source(source) => &source.place,

@@ -9,7 +9,9 @@ pub struct Deliver {
     pub mail_server: Option<Placed<String>>,
     /// The formats that are attached; all that are made if nothing is said.
     pub attach: Option<Vec<Format>>,
+    /// What the message itself shows.
     pub body: MailContent,
+    /// Whether it holds a link to the documents.
     pub link: Link,
     /// Past so many bytes, counted as encoded, a link goes instead of attachments.
     pub max_size: u64,
@@ -36,6 +38,7 @@ impl Default for Deliver {
     }
 }
 
+/// What a message shows of its report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MailContent {
     /// The first figures and the first chart.
@@ -46,13 +49,16 @@ pub enum MailContent {
     Text,
 }
 
+/// Whether a message holds a link to its documents.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Link {
+    /// It holds none.
     None,
     /// To the run in the console, for those who may sign in.
     Console,
     /// Opens the documents of this run for whoever has it, for so many seconds.
     Signed {
+        /// How many seconds the link is good for.
         valid_seconds: u64,
     },
 }

@@ -9,19 +9,24 @@ use crate::model::{template, template::Template};
 pub struct Files {
     /// The pattern of their names, without the ending; nothing for report, window and values.
     pub name: Option<Template>,
+    /// How they are written and put together.
     pub packing: Packing,
 }
 
 /// How files are written and put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Packing {
+    /// Whether files travel packed in one.
     pub zip: Zip,
+    /// How CSV is written.
     pub csv: CsvForm,
 }
 
+/// Whether files travel packed in one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Zip {
+    /// Each by itself.
     Never,
     /// Every file.
     Always,
@@ -47,12 +52,17 @@ pub struct CsvForm {
 /// What the pattern of a file name may name.
 #[derive(Debug, Clone, Serialize)]
 pub struct NameValues<'a> {
+    /// The report's name.
     pub report: &'a str,
+    /// The report's title.
     pub title: &'a str,
     /// Such as `2026-11-22` or `2026-W47`.
     pub window: &'a str,
+    /// The first day of the window, `2026-11-23`.
     pub from: &'a str,
+    /// Its last day.
     pub to: &'a str,
+    /// The run.
     pub run: &'a str,
     /// The parameter values that are not their defaults, joined with hyphens.
     pub values: &'a str,

@@ -2,19 +2,28 @@
 
 use serde::{Deserialize, Serialize};
 
+/// The formats that documents can have.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
+    /// A paged document (ISO 32000).
     Pdf,
+    /// A page that needs no other file.
     Html,
+    /// A file for each table (RFC 4180).
     Csv,
+    /// A workbook with a sheet for each table (ISO/IEC 29500).
     Xlsx,
+    /// All words and figures, for programs (RFC 8259).
     Json,
+    /// Plain text.
     Txt,
+    /// A picture of each page.
     Png,
 }
 
 impl Format {
+    /// All formats.
     pub const ALL: [Format; 7] = [
         Format::Pdf,
         Format::Html,
@@ -38,10 +47,12 @@ impl Format {
         }
     }
 
+    /// The format of this word in definitions.
     pub fn from_name(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|format| format.name() == name)
     }
 
+    /// Its media type.
     pub fn media_type(self) -> &'static str {
         match self {
             Format::Pdf => "application/pdf",

@@ -7,7 +7,9 @@ use crate::model::setting::Setting;
 pub struct Web {
     /// What every path is put behind.
     pub url: Setting,
+    /// How the service signs in, if it must.
     pub sign_in: Option<SignIn>,
+    /// Headers that every request has.
     pub headers: Vec<(String, Setting)>,
     /// Certificates (PEM) to trust beside the machine's own.
     pub ca_file: Option<String>,
@@ -16,7 +18,23 @@ pub struct Web {
 /// Secrets are only ever references.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum SignIn {
-    Basic { user: Setting, password: Setting },
-    Bearer { token: Setting },
-    Header { name: String, value: Setting },
+    /// With a name and a password (RFC 7617).
+    Basic {
+        /// The name.
+        user: Setting,
+        /// The password.
+        password: Setting,
+    },
+    /// With a token (RFC 6750).
+    Bearer {
+        /// The token.
+        token: Setting,
+    },
+    /// With a header of its own.
+    Header {
+        /// The header.
+        name: String,
+        /// Its value.
+        value: Setting,
+    },
 }

@@ -6,19 +6,30 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
+    /// What can be asked.
     Source,
+    /// Queries, and the blocks that show them.
     Dashboard,
+    /// What is made of dashboards, when, and for whom.
     Report,
+    /// Named days.
     Calendar,
+    /// A question asked again and again.
     Sampler,
+    /// How documents look.
     Theme,
+    /// Somebody who gets documents.
     Person,
+    /// Several recipients under one name.
     Group,
+    /// A way in which documents are delivered.
     Channel,
+    /// A subject and a text for messages.
     MessageTemplate,
 }
 
 impl Kind {
+    /// All kinds.
     pub const ALL: [Kind; 10] = [
         Kind::Source,
         Kind::Dashboard,
@@ -32,6 +43,7 @@ impl Kind {
         Kind::MessageTemplate,
     ];
 
+    /// The word for it in definitions, API and command line.
     pub fn name(self) -> &'static str {
         match self {
             Kind::Source => "source",
@@ -47,6 +59,7 @@ impl Kind {
         }
     }
 
+    /// The kind of this word.
     pub fn from_name(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.name() == name)
     }

@@ -9,8 +9,11 @@ pub struct Listing {
     pub rows: String,
     /// Within an entry; the entry itself if nothing is said.
     pub name: String,
+    /// Where an entry has its kind.
     pub kind: Option<String>,
+    /// Where an entry has its unit.
     pub unit: Option<String>,
+    /// Where an entry has its description.
     pub description: Option<String>,
     /// To the names of its labels or fields.
     pub items: Option<String>,

@@ -8,11 +8,14 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Mailbox {
+    /// The display name.
     pub name: Option<String>,
+    /// The address (RFC 5322).
     pub address: String,
 }
 
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+/// The text is no mail address. The message says why.
 #[error(
     "\"{given}\" is not a mail address; write \"name@host.example\" or \"Full Name <name@host.example>\""
 )]

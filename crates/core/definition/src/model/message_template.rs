@@ -2,11 +2,17 @@
 
 use crate::{model::template::Template, problem::Place};
 
+/// A subject and a text that several reports' messages can have.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MessageTemplate {
+    /// Its name, unique among message templates.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// The subject; the report's usual one, if there is none.
     pub subject: Option<Template>,
+    /// The text; the report's usual one, if there is none.
     pub message: Option<Template>,
+    /// Where it was read.
     pub place: Place,
 }

@@ -9,8 +9,11 @@ use crate::model::template::{BadTemplate, Template, figures_named, merge};
 /// The values that a template may name.
 #[derive(Debug, Clone, Serialize)]
 pub struct MessageValues {
+    /// The report.
     pub report: ReportValues,
+    /// The window.
     pub window: WindowValues,
+    /// The run.
     pub run: RunValues,
     /// Nothing in texts that several audiences see.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -23,24 +26,34 @@ pub struct MessageValues {
     pub figures: BTreeMap<String, String>,
 }
 
+/// What a template may name of the report.
 #[derive(Debug, Clone, Serialize)]
 pub struct ReportValues {
+    /// Its name.
     pub name: String,
+    /// Its title.
     pub title: String,
 }
 
+/// What a template may name of the window.
 #[derive(Debug, Clone, Serialize)]
 pub struct WindowValues {
+    /// For people: `Monday, 23 November 2026`.
     pub label: String,
+    /// With both ends and the zone.
     pub exact: String,
+    /// The zone.
     pub zone: String,
     /// Elapsed time, so that a day may have 23 or 25 hours.
     pub duration: String,
 }
 
+/// What a template may name of the run.
 #[derive(Debug, Clone, Serialize)]
 pub struct RunValues {
+    /// The run, as API and command line name it.
     pub id: String,
+    /// The instant it was for, in the report's zone.
     pub scheduled_for: String,
 }
 

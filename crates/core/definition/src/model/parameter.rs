@@ -10,20 +10,28 @@ use crate::problem::Placed;
 /// The values that a run's queries are asked with, by parameter name.
 pub type Values = BTreeMap<String, ParameterValue>;
 
+/// What can be chosen about a dashboard's queries.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Parameter {
+    /// Its name in queries.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// Which values it takes.
     pub kind: ParameterKind,
+    /// Its value where none is given.
     pub default: Option<ParameterValue>,
     /// The query of this dashboard whose first column has the values to choose from; a
     /// second one has their titles. It may be asked with other parameters.
     pub choices_from: Option<Placed<String>>,
 }
 
+/// Which values a parameter takes.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ParameterKind {
+    /// Any text.
     Text,
+    /// Any number.
     Number,
     /// One of these words.
     Choice(Vec<String>),
@@ -31,11 +39,15 @@ pub enum ParameterKind {
     List,
 }
 
+/// The value of a parameter.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum ParameterValue {
+    /// One text.
     Text(String),
+    /// A number.
     Number(f64),
+    /// Several texts.
     List(Vec<String>),
 }
 

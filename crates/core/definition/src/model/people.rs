@@ -17,8 +17,11 @@ use crate::{
 /// Somebody who gets documents, and how they read numbers, dates and times.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Person {
+    /// Their name in definitions, unique among people.
     pub name: String,
+    /// Their name for people.
     pub title: String,
+    /// Their mail address.
     pub address: String,
     /// Their own time zone, named beside the report's.
     pub zone: Option<Zone>,
@@ -28,21 +31,27 @@ pub struct Person {
     pub active: bool,
     /// Who they are in the service, for what is sent "to me".
     pub user: Option<String>,
+    /// Where it was read.
     pub place: Place,
 }
 
 /// Several recipients under one name; groups may hold groups.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Group {
+    /// Its name, unique among groups.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// Who is in it.
     pub members: Vec<Placed<Addressee>>,
+    /// Where it was read.
     pub place: Place,
 }
 
 /// What can stand in a list of recipients.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Addressee {
+    /// An address as it stands.
     Mailbox(Mailbox),
     /// A person or a group.
     Named(String),
@@ -72,7 +81,9 @@ impl fmt::Display for Addressee {
 /// Somebody who gets a delivery, as found when the run began.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Recipient {
+    /// Where their messages go.
     pub mailbox: Mailbox,
+    /// How they read numbers, dates and times.
     #[serde(default, skip_serializing_if = "RecipientFormat::is_usual")]
     pub format: RecipientFormat,
 }
@@ -80,11 +91,14 @@ pub struct Recipient {
 /// How one person reads a report, where that is not the report's own way.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct RecipientFormat {
+    /// How they read numbers and dates, if not as the report has it.
     pub number_format: Option<NumberFormat>,
+    /// The zone they read times in, if not the report's.
     pub zone: Option<Zone>,
 }
 
 impl RecipientFormat {
+    /// Whether they read everything as the report has it.
     pub fn is_usual(&self) -> bool {
         self.number_format.is_none() && self.zone.is_none()
     }
@@ -105,6 +119,7 @@ impl RecipientFormat {
 }
 
 impl Person {
+    /// The person as somebody who gets a delivery.
     pub fn recipient(&self) -> Recipient {
         Recipient {
             mailbox: Mailbox {

@@ -10,6 +10,7 @@ use crate::{
 /// A question that must be answered with yes before a scheduled run collects its data.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Readiness {
+    /// The source that is asked.
     pub source: Placed<String>,
     /// A query whose first value is true or false.
     pub ask: Ask,
@@ -17,7 +18,9 @@ pub struct Readiness {
     pub every_seconds: u64,
     /// How long after its instant a run waits at most, in seconds.
     pub deadline_seconds: u64,
+    /// What happens if there was no yes in time.
     pub at_deadline: AtDeadline,
+    /// Where it was read.
     pub place: Place,
 }
 

@@ -22,35 +22,48 @@ use crate::{
     problem::{Place, Placed},
 };
 
+/// What is made of dashboards: when, of which time, in which formats, for whom.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Report {
+    /// Its name, unique among reports.
     pub name: String,
+    /// Its title for people.
     pub title: String,
     /// Who hears of runs that did not go as they should.
     pub owner: Option<Mailbox>,
+    /// The zone of its window, schedule and times.
     pub zone: Zone,
+    /// The time that its figures are about.
     pub window: WindowRule,
     /// Nothing if the report runs only when asked.
     pub schedule: Option<Schedule>,
     /// Where its schedule names calendars.
     pub calendars: Vec<Placed<String>>,
+    /// The dashboards that it shows, in order.
     pub dashboards: Vec<Placed<String>>,
     /// What is different about some of their blocks in this report.
     pub changes: Vec<Change>,
+    /// Values for their parameters.
     pub parameters: BTreeMap<String, Placed<ParameterValue>>,
+    /// The formats that it is written in.
     pub formats: Vec<Format>,
+    /// What holds for all its files.
     pub files: Files,
     /// Its theme; nothing for the usual one.
     pub theme: Option<Placed<String>>,
     /// How its readers write numbers and dates.
     pub number_format: NumberFormat,
+    /// Who gets it.
     pub audiences: Vec<Audience>,
     /// Further audiences, found when a run begins.
     pub audience_queries: Vec<AudienceQuery>,
+    /// In what form messages go out.
     pub deliver: Deliver,
+    /// Who must agree before it goes out, if somebody must.
     pub approval: Option<Approval>,
     /// Whether the owner is told once a week that it is still quiet.
     pub confirm_quiet: bool,
+    /// What happens if a block cannot be shown.
     pub on_failed_block: OnFailedBlock,
     /// How long a run may take before it fails, in seconds.
     pub time_limit_seconds: u64,
@@ -58,11 +71,15 @@ pub struct Report {
     pub overlap: bool,
     /// What a scheduled run waits for.
     pub readiness: Option<Readiness>,
+    /// When its documents are worth a message.
     pub send_when: SendWhen,
     /// The message template whose subject and text stand in for those that the report does not have.
     pub message_template: Option<Placed<String>>,
+    /// The subject of its messages, if not the usual one.
     pub subject: Option<Template>,
+    /// The text of its messages, if not the usual one.
     pub message: Option<Template>,
+    /// Where it was read.
     pub place: Place,
 }
 
@@ -88,6 +105,8 @@ impl From<Mailbox> for String {
 pub struct Change {
     /// Which dashboard's, if several have a block of that title.
     pub dashboard: Option<Placed<String>>,
+    /// The block that is changed.
     pub block: Placed<String>,
+    /// What is different about it.
     pub changes: Changes,
 }

@@ -7,22 +7,29 @@ use crate::{model::query::Query, problem::Place};
 /// In a sampler's lengths of time a day is 24 hours.
 pub(crate) const DAY: i64 = 86_400;
 
+/// A question asked again and again, so that its answers make a history.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sampler {
+    /// Its name, unique among samplers.
     pub name: String,
+    /// Its title for people.
     pub title: String,
     /// Asked at whole multiples of this since 1970-01-01T00:00:00Z.
     pub every_seconds: i64,
     /// What is older than this is removed.
     pub keep_seconds: i64,
+    /// What becomes of old samples, if they do not stay as they are.
     pub downsample: Option<Downsample>,
+    /// The question.
     pub query: Query,
+    /// Where it was read.
     pub place: Place,
 }
 
 /// What becomes of samples that have grown old.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Downsample {
+    /// The age from which they are put together, in seconds.
     pub after_seconds: i64,
     /// One answer stays in each step.
     pub to: Step,

@@ -9,6 +9,7 @@ use crate::problem::Placed;
 /// When a run's documents are worth a mail.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub enum SendWhen {
+    /// Whatever is in them.
     #[default]
     Always,
     /// When one of these queries has a row.
@@ -17,7 +18,9 @@ pub enum SendWhen {
     Status(Status),
     /// When any, or all, of these are true of the key figures.
     Figures {
+        /// What is asked of their key figures.
         conditions: Vec<Placed<Condition>>,
+        /// Whether all of it must hold, instead of any of it.
         all: bool,
     },
     /// When the status is another than in the run before.
@@ -27,15 +30,22 @@ pub enum SendWhen {
 /// What is asked of one key figure: `payments_failed >= 20`, `bookings changed by 10 %`.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Condition {
+    /// The key figure's name.
     pub figure: String,
+    /// What is asked of it.
     pub test: Test,
 }
 
+/// What a condition asks of a key figure.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Test {
+    /// It is more than this.
     Above(f64),
+    /// It is this or more.
     AtLeast(f64),
+    /// It is less than this.
     Below(f64),
+    /// It is this or less.
     AtMost(f64),
     /// By so much against the comparison window.
     ChangedBy(f64),
@@ -44,6 +54,7 @@ pub enum Test {
 }
 
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+/// The text is no condition. The message says why.
 #[error(
     "\"{0}\" is no condition such as \"payments_failed >= 20\" or \"bookings changed by 10 %\""
 )]

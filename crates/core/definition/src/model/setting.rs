@@ -7,6 +7,7 @@ use crate::model::name;
 /// A text given as it is, or by a reference that is looked up when it is needed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Setting {
+    /// The text itself.
     Plain(String),
     /// `env:NAME`: an environment variable of the service.
     Environment(String),
@@ -32,20 +33,25 @@ impl Setting {
     }
 }
 
+/// Why a reference is none.
 #[derive(Debug, thiserror::Error)]
 pub enum BadSetting {
+    /// The name of an environment variable is missing.
     #[error(
         "\"env:\" must be followed by the name of an environment variable, such as \"env:READER_PASSWORD\""
     )]
     Variable,
+    /// The path of a file is missing or not absolute.
     #[error(
         "\"file:\" must be followed by an absolute path, such as \"file:/etc/maple-lark/reader-password\""
     )]
     Path,
+    /// The name of a stored secret cannot be one.
     #[error(
         "\"secret:\" must be followed by the name of a stored secret, in small letters, digits and hyphens, such as \"secret:reader-password\""
     )]
     Secret,
+    /// The name of a command cannot be one.
     #[error(
         "\"command:\" must be followed by the name of a command from the configuration of the service, such as \"command:mail-token\""
     )]

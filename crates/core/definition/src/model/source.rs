@@ -5,9 +5,12 @@ use crate::{
     problem::Place,
 };
 
+/// Something that answers questions.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Source {
+    /// Its name, unique among sources.
     pub name: String,
+    /// Its title for people.
     pub title: String,
     /// How long one query may take, in seconds.
     pub timeout_seconds: u64,
@@ -15,12 +18,16 @@ pub struct Source {
     pub row_limit: usize,
     /// How many queries one service process asks it at a time.
     pub max_concurrency: usize,
+    /// What it is, and how it is reached.
     pub kind: SourceKind,
+    /// Where it was read.
     pub place: Place,
 }
 
+/// The kinds of sources.
 #[derive(Debug, Clone, PartialEq)]
 pub enum SourceKind {
+    /// A PostgreSQL database.
     Postgresql(PostgresqlSource),
     /// A service that answers requests in JSON.
     HttpJson(Web, Option<Listing>),
@@ -28,12 +35,14 @@ pub enum SourceKind {
     Folder(String),
     /// CSV or JSON Lines behind a URL.
     FilesByHttp(Web, Option<Listing>),
+    /// A service that shows metrics as text (OpenMetrics).
     OpenMetrics(Web),
     /// This machine looks at others: connections, certificates, names, disks.
     LocalChecks,
 }
 
 impl SourceKind {
+    /// The words for the kinds, in definitions.
     pub const NAMES: [&str; 5] = [
         "postgresql",
         "http-json",
@@ -42,6 +51,7 @@ impl SourceKind {
         "local-checks",
     ];
 
+    /// The word for this kind, in definitions.
     pub fn name(&self) -> &'static str {
         match self {
             SourceKind::Postgresql(_) => "postgresql",
@@ -69,21 +79,27 @@ impl SourceKind {
     }
 }
 
+/// How a PostgreSQL database is reached.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PostgresqlSource {
     /// `host:port`.
     pub address: Setting,
+    /// The database's name.
     pub database: Setting,
+    /// The user's name.
     pub user: Setting,
     /// Only ever a reference.
     pub password: Option<Setting>,
+    /// Whether the connection is encrypted.
     pub tls: Tls,
     /// Certificates (PEM) to trust instead of the machine's own.
     pub ca_file: Option<String>,
 }
 
+/// Whether a connection to a database is encrypted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tls {
+    /// Never.
     Off,
     /// Encrypted, without a check of who answers.
     Require,

@@ -7,21 +7,30 @@ use crate::model::picture::Picture;
 /// How documents look. What is said in them does not change with it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Theme {
+    /// Its name, unique among themes.
     pub name: String,
+    /// Its title for people.
     pub title: String,
+    /// The size of a page.
     pub paper: Paper,
+    /// Whether pages lie on their side.
     pub landscape: bool,
     /// In millimetres, on every side.
     pub margin: f64,
+    /// Whether everything is set closer together.
     pub compact: bool,
+    /// Light on dark, where it is read on a screen.
     pub dark: bool,
     /// The colour of titles, `#0b4f6c`.
     pub accent: String,
+    /// A logo for the front.
     pub logo: Option<Picture>,
+    /// Whose documents they are.
     pub organisation: Option<String>,
     /// What stands in the header and the footer of every page but the first, instead of the
     /// report's title and the run.
     pub header: Option<String>,
+    /// A line at the foot of each page.
     pub footer: Option<String>,
     /// A first page with nothing but what this is, when it is of, and how things are.
     pub cover: bool,
@@ -35,10 +44,13 @@ pub struct Theme {
     pub provenance: bool,
 }
 
+/// The sizes of a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Paper {
+    /// 210 × 297 mm (ISO 216).
     A4,
+    /// 8.5 × 11 inches.
     Letter,
 }
 

@@ -40,7 +40,9 @@ impl FromStr for Width {
 }
 
 impl Width {
+    /// A whole line.
     pub const FULL: Self = Self(12);
+    /// Half a line.
     pub const HALF: Self = Self(6);
     /// The narrowest in which the labels of a chart can be read.
     pub const LEAST_OF_CHARTS: Self = Self(4);

@@ -26,13 +26,23 @@ const MOST_AUDIENCES: usize = 5_000;
 /// Why the answer to an audience query names no audiences.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadAudiences {
+    /// The answer lacks a column.
     #[error("the audience query gives no column \"{name}\".{suggestion}")]
-    NoColumn { name: String, suggestion: String },
+    NoColumn {
+        /// The column.
+        name: String,
+        /// The nearest name there is, as a sentence; empty if none is near.
+        suggestion: String,
+    },
+    /// The answer has more rows than a run may have audiences.
     #[error("the audience query gives more than {MOST_AUDIENCES} rows")]
     TooMany,
+    /// One row is no audience.
     #[error("row {row} of the audience query: {problem}")]
     Row {
+        /// Which one, counted from 1.
         row: usize,
+        /// What is wrong with it.
         #[source]
         problem: BadRow,
     },
@@ -41,16 +51,22 @@ pub enum BadAudiences {
 /// What is wrong with one row.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadRow {
+    /// It has no value where it must have one.
     #[error("the column \"{0}\" is empty")]
     Empty(String),
+    /// An audience of that name came before it.
     #[error("there is an audience \"{0}\" already")]
     Taken(String),
+    /// There is no person of that name.
     #[error("there is no person or group \"{0}\"")]
     NoPerson(String),
+    /// It names nobody to send to.
     #[error("the column \"{0}\" names nobody")]
     Nobody(String),
+    /// An address is none.
     #[error(transparent)]
     Address(#[from] BadMailbox),
+    /// A value does not suit its parameter.
     #[error("{0}")]
     Value(String),
 }

@@ -19,24 +19,43 @@ use crate::{
 /// Why a block cannot be taken from another dashboard, or changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CannotTake {
+    /// There is no dashboard of that name.
     #[error("there is no dashboard \"{name}\".{suggestion}")]
-    NoDashboard { name: String, suggestion: String },
-    #[error("{0} would take a block from itself")]
-    FromItself(String),
-    #[error("the dashboard \"{dashboard}\" has no block \"{block}\".{suggestion}")]
-    NoBlock {
-        dashboard: String,
-        block: String,
+    NoDashboard {
+        /// The name.
+        name: String,
+        /// The nearest name there is, as a sentence; empty if none is near.
         suggestion: String,
     },
+    /// A dashboard takes a block from itself, perhaps by way of others.
+    #[error("{0} would take a block from itself")]
+    FromItself(String),
+    /// The dashboard has no block of that title.
+    #[error("the dashboard \"{dashboard}\" has no block \"{block}\".{suggestion}")]
+    NoBlock {
+        /// The dashboard.
+        dashboard: String,
+        /// The title.
+        block: String,
+        /// The nearest title there is, as a sentence; empty if none is near.
+        suggestion: String,
+    },
+    /// No dashboard of the report has the block that is to be changed.
     #[error("no dashboard of this report has a block \"{block}\".{suggestion}")]
-    NothingToChange { block: String, suggestion: String },
+    NothingToChange {
+        /// Its title.
+        block: String,
+        /// The nearest title there is, as a sentence; empty if none is near.
+        suggestion: String,
+    },
 }
 
 /// A block that is not there, at the place that asks for it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Missing {
+    /// The place that asks for it.
     pub place: Place,
+    /// Why it is not there.
     pub reason: CannotTake,
 }
 

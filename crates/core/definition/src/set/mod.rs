@@ -34,15 +34,25 @@ use crate::{
 /// All definitions by name. Names are unique within a kind.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct DefinitionSet {
+    /// The sources.
     pub sources: BTreeMap<String, Source>,
+    /// The dashboards.
     pub dashboards: BTreeMap<String, Dashboard>,
+    /// The reports.
     pub reports: BTreeMap<String, Report>,
+    /// The calendars.
     pub calendars: BTreeMap<String, CalendarFile>,
+    /// The samplers.
     pub samplers: BTreeMap<String, Sampler>,
+    /// The themes.
     pub themes: BTreeMap<String, Theme>,
+    /// The people.
     pub people: BTreeMap<String, Person>,
+    /// The groups.
     pub groups: BTreeMap<String, Group>,
+    /// The channels.
     pub channels: BTreeMap<String, Channel>,
+    /// The message templates.
     pub message_templates: BTreeMap<String, MessageTemplate>,
 }
 
@@ -76,6 +86,7 @@ impl DefinitionSet {
         }
     }
 
+    /// Takes the definition of this kind and name out, if there is one.
     pub fn remove(&mut self, kind: Kind, name: &str) {
         match kind {
             Kind::Source => drop(self.sources.remove(name)),

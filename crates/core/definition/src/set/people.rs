@@ -14,12 +14,20 @@ use crate::{
 /// Why a word that a user wrote means nobody.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NobodyMeant {
+    /// Nobody among the people belongs to this user.
     #[error(
         "nobody in the address book is the user \"{0}\"; give a person the line user = \"{0}\""
     )]
     NotAPerson(String),
+    /// There is neither a person nor a group of that name.
     #[error("\"{name}\" is not a mail address, and no person or group is called that.{suggestion}")]
-    Unknown { name: String, suggestion: String },
+    Unknown {
+        /// The name.
+        name: String,
+        /// The nearest name there is, as a sentence; empty if none is near.
+        suggestion: String,
+    },
+    /// The address is none.
     #[error(transparent)]
     Address(#[from] BadMailbox),
 }

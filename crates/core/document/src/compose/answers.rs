@@ -14,6 +14,7 @@ use crate::{
 
 /// What a query answers, as far as its author wants it.
 pub struct Answer {
+    /// The rows, with all operations done.
     pub table: PackedTable,
     /// What each row is, if any sums up others.
     pub(crate) roles: Vec<Role>,
@@ -47,6 +48,7 @@ impl From<Answer> for Figures {
 pub struct Evaluation<'a> {
     /// The queries that one may take rows from.
     pub queries: &'a [Query],
+    /// The window that all of them are asked for.
     pub window: &'a Window,
     /// The step of a query that names none.
     pub step: &'a dyn Fn(&Query) -> Step,

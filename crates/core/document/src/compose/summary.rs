@@ -41,6 +41,7 @@ fn counted(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
     }
 }
 
+/// Says whether things are well: the headline, and the lines that bear it out.
 #[expect(
     clippy::too_many_lines,
     reason = "the sentences of the front in the order in which they are read"

@@ -17,15 +17,22 @@ use crate::model::{
 /// What is asked of a source, in the form that its kind understands.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Ask {
+    /// A statement for a database.
     Sql(Sql),
+    /// A request to a service that answers in JSON.
     Request(Request),
+    /// Rows in files.
     File(FileRows),
+    /// Metrics, as a service shows them.
     Metrics(Metrics),
+    /// A check that needs no other system.
     Check(Check),
 }
 
+/// A statement for a database, read-only, with its parameters bound.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sql {
+    /// The statement, with names for its parameters.
     pub text: QueryText,
     /// The text as the author wrote it, or as it was made from what was picked.
     pub written: String,
@@ -70,11 +77,15 @@ impl Sql {
 /// A request to a service that answers in JSON.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Request {
+    /// Whether it is a POST with a body, instead of a GET.
     pub post: bool,
+    /// The path after the source's address.
     pub path: PlaceholderText,
     /// What stands behind the question mark.
     pub send: Vec<(String, PlaceholderText)>,
+    /// Its headers.
     pub headers: Vec<(String, PlaceholderText)>,
+    /// Its body, in JSON.
     pub body: Option<JsonTemplate>,
     /// The rows in the answer (JSONPath, RFC 9535).
     pub rows: String,
@@ -82,29 +93,36 @@ pub struct Request {
     pub each: Option<String>,
     /// Fields are arrays that run side by side, one row for each position.
     pub parallel: bool,
+    /// The columns, and where each value is found.
     pub fields: Vec<Field>,
+    /// How the answer goes on, if it comes in pages.
     pub pages: Option<Pages>,
 }
 
 /// A column that is read from an answer or a file.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Field {
+    /// Its name.
     pub name: String,
     /// Where it is (JSONPath); in files the name of the column or key.
     pub path: Option<String>,
     /// The path leads from the outer row, not from the inner one.
     pub outer: bool,
+    /// What it holds.
     pub kind: ColumnKind,
     /// How an instant is written.
     pub time: TimeForm,
 }
 
+/// How instants are written.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum TimeForm {
     /// ISO 8601 with an offset; without one it is in UTC.
     #[default]
     Iso,
+    /// In seconds since 1970.
     UnixSeconds,
+    /// In milliseconds since 1970.
     UnixMilliseconds,
     /// A pattern such as `%d.%m.%Y %H:%M`, in UTC unless it has an offset.
     Pattern(String),
@@ -115,24 +133,33 @@ pub enum TimeForm {
 pub enum Pages {
     /// The address of the next page is in the answer, or in its Link header (RFC 8288).
     NextLink {
+        /// Where the next page's address stands; the header `Link`, if not given.
         path: Option<String>,
+        /// After how many pages the query fails.
         max_pages: usize,
     },
     /// A number that counts up; the last page has no rows.
     Number {
+        /// The key in the address that counts pages.
         key: String,
+        /// The first page's number.
         first: i64,
+        /// After how many pages the query fails.
         max_pages: usize,
     },
     /// A text in the answer that asks for what follows.
     Cursor {
+        /// Where the next page's token stands.
         path: String,
+        /// The key in the address that takes it.
         key: String,
+        /// After how many pages the query fails.
         max_pages: usize,
     },
 }
 
 impl Pages {
+    /// After how many pages the query fails.
     pub fn max_pages(&self) -> usize {
         match self {
             Pages::NextLink { max_pages, .. }
@@ -148,7 +175,9 @@ pub struct FileRows {
     /// A file below the source's folder, or a pattern (`*`, `**`, `?`); for a URL, what is
     /// behind it.
     pub file: String,
+    /// A JSON value a line, instead of CSV.
     pub json_lines: bool,
+    /// What parts the cells of CSV.
     pub delimiter: char,
     /// A label of the WHATWG Encoding Standard, such as `utf-8` or `windows-1252`.
     pub encoding: String,
@@ -174,13 +203,17 @@ pub struct Metrics {
 /// A check of infrastructure that needs no other system.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Check {
+    /// What is checked.
     pub kind: CheckKind,
+    /// What it is checked of: addresses, names, folders.
     pub targets: Vec<String>,
+    /// How many are checked at a time.
     pub concurrency: usize,
     /// How long one target may take, in seconds.
     pub seconds: u64,
 }
 
+/// What can be checked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CheckKind {
     /// `host:port` accepts a connection.
@@ -289,6 +322,7 @@ impl Ask {
 }
 
 impl CheckKind {
+    /// The kinds, each with its defaults.
     pub const ALL: [CheckKind; 5] = [
         CheckKind::Tcp,
         CheckKind::Http,
@@ -297,6 +331,7 @@ impl CheckKind {
         CheckKind::Disk,
     ];
 
+    /// The word for it in definitions.
     pub fn name(self) -> &'static str {
         match self {
             CheckKind::Tcp => "tcp",

@@ -5,39 +5,53 @@ use maple_lark_data::series::Aggregation;
 
 use crate::model::parameter::ParameterValue;
 
+/// A statement put together from columns of a table that were picked.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Pick {
     /// `table` or `schema.table`.
     pub table: String,
+    /// What is worked out.
     pub measures: Vec<Measure>,
+    /// The columns whose values make a row each.
     pub group: Vec<String>,
     /// The column that the window narrows.
     pub time: Option<String>,
     /// One row for each resampling step, not one for the whole window.
     pub over_time: bool,
+    /// What rows must be like to count.
     pub filters: Vec<Filter>,
     /// Only so many groups, the highest by the first measure first.
     pub top: Option<i64>,
 }
 
+/// One value that is worked out for each row of the answer.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Measure {
     /// `*` counts rows.
     pub column: String,
+    /// How a group's values become one.
     pub with: Aggregation,
+    /// The name of its column.
     pub name: String,
 }
 
+/// What a column's value must be like.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Filter {
+    /// The column.
     pub column: String,
+    /// What is asked of it.
     pub wanted: FilterTest,
 }
 
+/// What a filter asks of a value.
 #[derive(Debug, Clone, PartialEq)]
 pub enum FilterTest {
+    /// It is one of these.
     Is(Vec<String>),
+    /// It is this number or more.
     AtLeast(f64),
+    /// It is this number or less.
     AtMost(f64),
     /// Equal to a parameter of the dashboard; "all" lets every row through.
     Parameter(String),

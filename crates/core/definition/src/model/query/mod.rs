@@ -14,25 +14,33 @@ use crate::{
     problem::{Place, Placed},
 };
 
+/// A question, what its columns are, and what is worked out of its rows.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Query {
+    /// Its name, unique within its dashboard.
     pub name: String,
+    /// Where its rows come from.
     pub origin: Origin,
     /// The query whose recorded rows it uses, if it is not recorded under its own name.
     pub recorded_as: Option<String>,
     /// The resampling step behind `:steps`; one that fits the window if nothing is said.
     pub step: Option<Step>,
+    /// What its author says of its columns.
     pub columns: Vec<ColumnHint>,
     /// What is done to the rows that come, in order.
     pub then: Vec<Operation>,
+    /// Where it was read.
     pub place: Place,
 }
 
 /// Where a query's rows come from.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Origin {
+    /// A source is asked.
     Source {
+        /// The source.
         name: Placed<String>,
+        /// The question.
         ask: Box<Ask>,
     },
     /// What a sampler has kept of the window.
@@ -42,6 +50,7 @@ pub enum Origin {
 }
 
 impl Query {
+    /// What its author says of this column.
     pub fn hint(&self, column: &str) -> Option<&ColumnHint> {
         self.columns.iter().find(|hint| hint.name == column)
     }
@@ -59,6 +68,7 @@ impl Query {
         }
     }
 
+    /// The question, if it asks a source.
     pub fn ask(&self) -> Option<&Ask> {
         match &self.origin {
             Origin::Source { ask, .. } => Some(ask),
@@ -92,8 +102,12 @@ impl Query {
 /// What an author says of one column of a query's answer.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ColumnHint {
+    /// The column.
     pub name: String,
+    /// Its title, if not its name.
     pub title: Option<String>,
+    /// What its numbers count.
     pub unit: Unit,
+    /// Its limits.
     pub thresholds: Thresholds,
 }

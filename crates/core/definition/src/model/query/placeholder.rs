@@ -19,10 +19,13 @@ enum Part {
     Name { name: String, within: Option<char> },
 }
 
+/// Why a text with placeholders cannot be read.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum BadPlaceholder {
+    /// A placeholder has no end.
     #[error("a placeholder that opens with {{{{ is never closed with }}}}")]
     Unclosed,
+    /// What stands in a placeholder is no name.
     #[error(
         "\"{0}\" is not the name of a value: write for instance {{{{ from }}}} or {{{{ port }}}}"
     )]
@@ -32,19 +35,31 @@ pub enum BadPlaceholder {
 /// A value for a placeholder.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Filler {
+    /// One text.
     Text(String),
+    /// A number.
     Number(f64),
+    /// Several texts.
     List(Vec<String>),
 }
 
+/// Why a placeholder cannot be filled.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum FillError {
+    /// There is no value of that name.
     #[error("{{{{ {0} }}}} has no value")]
     NoValue(String),
+    /// The value has characters that do not fit there.
     #[error(
         "the value \"{value}\" of {{{{ {name} }}}} cannot stand outside quotation marks: there only letters, digits and the signs _ . : - + are let in. Put the placeholder into quotation marks"
     )]
-    NotBare { name: String, value: String },
+    NotBare {
+        /// The placeholder.
+        name: String,
+        /// Its value.
+        value: String,
+    },
+    /// The value has control characters.
     #[error(
         "the value of {{{{ {0} }}}} has a line break or another control character, which cannot stand here"
     )]
@@ -86,6 +101,7 @@ impl PlaceholderText {
         })
     }
 
+    /// The names in it, as often as they stand there.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.parts.iter().filter_map(|part| match part {
             Part::Name { name, .. } => Some(name.as_str()),
@@ -229,6 +245,7 @@ impl JsonTemplate {
         problem.map_or(Ok(Self(value)), Err)
     }
 
+    /// The names in it, each once.
     pub fn names(&self) -> Vec<String> {
         let mut names = Vec::new();
         each_text(&self.0, &mut |text| {

@@ -12,12 +12,19 @@ pub struct QueryText {
     pub names: Vec<String>,
 }
 
+/// Why a text is no statement.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 pub enum BadQueryText {
+    /// Nothing stands in it.
     #[error("the query is empty")]
     Empty,
+    /// A quotation or comment has no end.
     #[error("a quotation that opens with {quote} is never closed")]
-    Unclosed { quote: String },
+    Unclosed {
+        /// What it begins with.
+        quote: String,
+    },
+    /// Two statements stand in it.
     #[error("the query has more than one statement; write one, without a semicolon inside")]
     SeveralStatements,
 }

@@ -8,15 +8,20 @@ use crate::model::query::placeholder::Filler;
 /// The times that a query may be asked with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Times {
+    /// The window.
     pub window: Window,
+    /// The window that it is compared with, if any.
     pub comparison: Option<Window>,
+    /// The step that suits the window.
     pub step: Step,
 }
 
 /// What a time name stands for in a query.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TimeValue {
+    /// One instant.
     Instant(DateTime<Utc>),
+    /// Several, in order.
     Instants(Vec<DateTime<Utc>>),
 }
 

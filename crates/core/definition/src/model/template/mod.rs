@@ -18,6 +18,7 @@ pub struct Template {
 }
 
 impl Template {
+    /// Takes a text as it is; [`Template::render`] and the checks read it.
     pub fn new(text: String) -> Self {
         Self { text }
     }
@@ -26,14 +27,19 @@ impl Template {
 /// Why a template cannot be rendered.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadTemplate {
+    /// It cannot be read. The text says where and why.
     #[error("the template is not valid: {0}.")]
     Syntax(String),
+    /// It names a value that there is none of.
     #[error("the template names something that does not exist: {0}.")]
     Unknown(String),
+    /// It is larger or deeper than a template may be.
     #[error("the template is more than a message needs: {0}.")]
     OutOfBounds(#[from] bounds::OutOfBounds),
+    /// Rendering took too many steps.
     #[error("rendering the template takes more steps than a message needs (limit {MOST_STEPS}).")]
     TooLong,
+    /// What it renders is too large.
     #[error("the template writes more than {MOST_OUTPUT} bytes.")]
     TooLarge,
 }
