@@ -267,22 +267,36 @@ impl Pattern {
             let inside = NaiveDate::from_ymd_opt(year, 1, 4)?;
             Some(week_start(inside, self.parts.week_starts))
         };
+        let year = month.first.year();
+        let years = match month.first.month() {
+            1 => year - 1..=year,
+            12 => year..=year + 1,
+            _ => year..=year,
+        };
         let mut days = 0;
-        for year in month.first.year() - 1..=month.first.year() + 1 {
-            let (Some(begins), Some(ends)) = (first_week(year), first_week(year + 1)) else {
+        for year in years {
+            let Some(begins) = first_week(year) else {
                 continue;
             };
-            let count = ((ends - begins).num_days() / 7) as i32;
+            // Each year has 51 weeks; only what may be past them needs their number.
+            let count = || {
+                let ends = first_week(year + 1)?;
+                Some(((ends - begins).num_days() / 7) as i32)
+            };
+            // The day of this month on which the year's first week begins; may be far outside.
+            let first = (begins - month.first).num_days() as i32 + 1;
             for wanted in &self.parts.week_numbers {
-                let number = if *wanted > 0 {
-                    *wanted
-                } else {
-                    count + 1 + wanted
+                let number = match *wanted {
+                    certain @ 1..=51 => Some(certain),
+                    late if late > 0 => count().filter(|count| late <= *count).map(|_| late),
+                    from_end => count().map(|count| count + 1 + from_end),
                 };
-                if (1..=count).contains(&number) {
-                    let week = begins + TimeDelta::days(7 * i64::from(number - 1));
-                    let first = (week - month.first).num_days() as i32 + 1;
-                    days = (first..first + 7).fold(days, |bits, day| bits | month.day(day));
+                let Some(number) = number.filter(|number| *number > 0) else {
+                    continue;
+                };
+                let starts = first + 7 * (number - 1);
+                if starts > -6 && starts <= month.length as i32 {
+                    days = (starts..starts + 7).fold(days, |bits, day| bits | month.day(day));
                 }
             }
         }
