@@ -3,10 +3,8 @@
 use std::{
     fs,
     net::TcpListener,
-    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
-    sync::Mutex,
     time::{Duration, Instant},
 };
 
@@ -50,11 +48,7 @@ impl Cluster {
                     data.display()
                 );
             }
-            if durable {
-                make(&binaries, folder)?;
-            } else {
-                copy(&template(&binaries)?, folder)?;
-            }
+            make(&binaries, folder)?;
         }
         let password = fs::read_to_string(&password_file)
             .with_context(|| {
@@ -91,6 +85,9 @@ impl Cluster {
                 "synchronous_commit=off",
                 "-c",
                 "full_page_writes=off",
+                // All tests of a program share a server.
+                "-c",
+                "max_connections=400",
             ]);
         }
         // Ctrl-C goes to the whole process group; the server is stopped by us, in order.
@@ -109,6 +106,11 @@ impl Cluster {
         };
         cluster.wait_until_it_answers(&log_file).await?;
         Ok(cluster)
+    }
+
+    /// The server's process.
+    pub fn process(&self) -> u32 {
+        self.server.id()
     }
 
     pub fn port(&self) -> u16 {
@@ -315,52 +317,6 @@ fn make(binaries: &Path, folder: &Path) -> Result<()> {
     own(&data)?;
     own(&password_file)?;
     initialise(binaries, &data, &password_file)
-}
-
-/// A cluster that is never started: those of tests begin as its copies, since making one takes
-/// many times as long as copying it. It is made once for each build of the tests.
-fn template(binaries: &Path) -> Result<PathBuf> {
-    static MAKING: Mutex<()> = Mutex::new(());
-    let _one_at_a_time = MAKING
-        .lock()
-        .unwrap_or_else(|poisoned| poisoned.into_inner());
-    // Named by the program, whose name changes with each build; the account of the server must
-    // be able to reach it.
-    let program = std::env::current_exe()?;
-    let name = program.file_stem().unwrap_or_default().to_string_lossy();
-    let folder = std::env::temp_dir().join(format!("maple-lark-cluster-{name}"));
-    if folder.join("postgresql/PG_VERSION").exists() {
-        return Ok(folder);
-    }
-    // Whole or not at all: a process that is killed meanwhile leaves no half of one.
-    let making = folder.with_extension(std::process::id().to_string());
-    fs::create_dir_all(&making)?;
-    fs::set_permissions(&making, fs::Permissions::from_mode(0o755))?;
-    make(binaries, &making)?;
-    if fs::rename(&making, &folder).is_err() {
-        // Another process was faster.
-        fs::remove_dir_all(&making)?;
-    }
-    Ok(folder)
-}
-
-/// Copies a cluster with its password, owners and rights.
-fn copy(from: &Path, to: &Path) -> Result<()> {
-    let output = Command::new("cp")
-        .arg("-a")
-        .arg(from.join("postgresql"))
-        .arg(from.join("postgresql-password"))
-        .arg(to)
-        .output()
-        .context("cannot run cp")?;
-    if !output.status.success() {
-        bail!(
-            "cannot copy a cluster to {}: {}",
-            to.display(),
-            String::from_utf8_lossy(&output.stderr).trim()
-        );
-    }
-    Ok(())
 }
 
 fn initialise(binaries: &Path, data: &Path, password_file: &Path) -> Result<()> {

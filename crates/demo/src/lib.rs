@@ -10,10 +10,12 @@ pub mod mail_server;
 mod real_mail_server;
 pub mod receivers;
 pub mod scenario;
+mod test_cluster;
 pub mod web_services;
 
 pub use cluster::Cluster;
 pub use mail_server::MailServer;
 pub use real_mail_server::RealMailServer;
 pub use receivers::{Received, WebReceiver};
+pub use test_cluster::TestCluster;
 pub use web_services::WebServices;

@@ -166,6 +166,8 @@ async fn run(arguments: Arguments) -> Result<()> {
         .arg("--config")
         .arg(&config)
         .env("ORRIN_OPS_ADDRESS", cluster.address())
+        .env("ORRIN_OPS_DATABASE", "orrin_ops")
+        .env("LARK_DATABASE", "maple_lark")
         .env("ORRIN_READER_PASSWORD", reader)
         .env("LARK_STATISTICS_PASSWORD", statistics)
         .env("ORRIN_WEB", services.url(""))

@@ -1,9 +1,9 @@
 //! The demo's own parts: the mail server speaks SMTP, and the data is always the same.
 
-use std::{os::unix::fs::PermissionsExt, time::Duration};
+use std::time::Duration;
 
 use maple_lark_demo::{
-    Cluster, MailServer,
+    MailServer, TestCluster,
     mail_server::{Behaviour, LARGEST},
     scenario,
 };
@@ -167,7 +167,7 @@ async fn the_mail_server_asks_for_a_sign_in() {
     assert_eq!(codes(&right), ["220", "250", "235", "250"]);
 }
 
-async fn loaded(cluster: &Cluster, name: &str, times: &[&str]) -> PgConnection {
+async fn loaded(cluster: &TestCluster, name: &str, times: &[&str]) -> PgConnection {
     cluster.database(name, "orrin_owner").await.unwrap();
     let mut connection = cluster.connect(name).await.unwrap();
     for time in times {
@@ -203,11 +203,7 @@ async fn digest(connection: &mut PgConnection) -> Vec<String> {
 
 #[tokio::test]
 async fn demo_data_is_the_same_each_time_and_can_be_continued() {
-    let folder = TempDir::new().unwrap();
-    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-    let cluster = Cluster::start(&folder.path().join("state"), false)
-        .await
-        .unwrap();
+    let cluster = TestCluster::new().await.unwrap();
     cluster.role("orrin_reader").await.unwrap();
     let mut whole = loaded(&cluster, "one", &["2026-11-23T09:07:00Z"]).await;
     let mut in_parts = loaded(

@@ -1,10 +1,10 @@
 //! Reading from a real PostgreSQL server: types, limits, parameters, refusals.
 
-use std::{collections::BTreeMap, os::unix::fs::PermissionsExt};
+use std::{collections::BTreeMap, os::unix::fs::PermissionsExt, path::Path};
 
 use maple_lark_data::{ColumnKind, Table, Value};
 use maple_lark_definition::{Ask, Definition, ParameterValue, Source, SourceKind, Sql, Times, Tls};
-use maple_lark_demo::Cluster;
+use maple_lark_demo::{Cluster, TestCluster};
 use maple_lark_sources::{Answer, Question, Reader, SourceError, Values};
 use maple_lark_time::{Window, window::Within};
 use sqlx::{AssertSqlSafe, Executor};
@@ -12,30 +12,38 @@ use tempfile::TempDir;
 
 struct Place {
     source: Source,
-    cluster: Cluster,
+    cluster: TestCluster,
     _folder: TempDir,
+}
+
+/// A source that reads a database as `reader`, whose password is in a file of the folder.
+fn source(address: &str, database: &str, password: &str, folder: &Path, extra: &str) -> Source {
+    let secret = folder.join("secret");
+    std::fs::write(&secret, password).unwrap();
+    let text = format!(
+        "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"{address}\"\ndatabase = \"{database}\"\nuser = \"reader\"\npassword = \"file:{}\"\ntls = \"off\"\n{extra}\n",
+        secret.display()
+    );
+    let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else {
+        panic!()
+    };
+    *source
 }
 
 impl Place {
     async fn new(extra: &str) -> Self {
         let folder = TempDir::new().unwrap();
-        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false)
-            .await
-            .unwrap();
+        let cluster = TestCluster::new().await.unwrap();
+        cluster.database("asked", "owner").await.unwrap();
         let password = cluster.role("reader").await.unwrap();
-        let secret = folder.path().join("secret");
-        std::fs::write(&secret, password).unwrap();
-        let text = format!(
-            "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"postgres\"\nuser = \"reader\"\npassword = \"file:{}\"\ntls = \"off\"\n{extra}\n",
-            cluster.address(),
-            secret.display()
-        );
-        let Definition::Source(source) = Definition::parse("s.toml", &text).unwrap() else {
-            panic!()
-        };
         Self {
-            source: *source,
+            source: source(
+                &cluster.address(),
+                &cluster.name("asked"),
+                &password,
+                folder.path(),
+                extra,
+            ),
             cluster,
             _folder: folder,
         }
@@ -287,7 +295,7 @@ async fn refusals_name_the_source_the_words_and_the_place() {
         ),
     ];
     // Even an account that may write cannot write through us.
-    let mut admin = place.cluster.connect("postgres").await.unwrap();
+    let mut admin = place.cluster.connect("asked").await.unwrap();
     admin
         .execute("create table kept (n int); grant all on kept to reader")
         .await
@@ -318,8 +326,14 @@ async fn refusals_name_the_source_the_words_and_the_place() {
 /// A server with a certificate of its own authority: it is trusted by its file alone.
 #[tokio::test]
 async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
-    let place = Place::new("").await;
-    let mut admin = place.cluster.connect("postgres").await.unwrap();
+    let folder = TempDir::new().unwrap();
+    // PostgreSQL's own account has to get through.
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let state = folder.path().join("state");
+    let cluster = Cluster::start(&state, false).await.unwrap();
+    let password = cluster.role("reader").await.unwrap();
+    let plain = source(&cluster.address(), "postgres", &password, folder.path(), "");
+    let mut admin = cluster.connect("postgres").await.unwrap();
     let command = "openssl req -x509 -newkey rsa:2048 -nodes -days 5 -subj /CN=orrin-sound -addext subjectAltName=IP:127.0.0.1 \
                    -addext basicConstraints=critical,CA:FALSE -keyout server.key -out server.crt 2>/dev/null && chmod 600 server.key";
     admin
@@ -330,9 +344,9 @@ async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
         .unwrap();
     admin.execute("alter system set ssl = on").await.unwrap();
     admin.execute("select pg_reload_conf()").await.unwrap();
-    let authority = place._folder.path().join("state/postgresql/server.crt");
+    let authority = state.join("postgresql/server.crt");
     let with = |tls: &str| {
-        let mut source = place.source.clone();
+        let mut source = plain.clone();
         let SourceKind::Postgresql(settings) = &mut source.kind else {
             panic!()
         };

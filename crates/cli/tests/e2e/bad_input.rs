@@ -155,7 +155,7 @@ async fn a_source_that_refuses_says_why_without_a_secret() {
             "password refers to env:NOT_SET, which is not set",
         ),
         (
-            SOURCE.replace("orrin_ops", "nothing_ops"),
+            SOURCE.replace("env:ORRIN_OPS_DATABASE", "nothing_ops"),
             "database \"nothing_ops\" does not exist",
         ),
     ];

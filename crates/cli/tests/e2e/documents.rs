@@ -12,12 +12,11 @@ use crate::{
 /// A place with the demo's definitions and data, and the gallery made once.
 async fn gallery(place: &Place) -> (crate::place::Service, String) {
     drop(place.with_data().await);
-    sqlx::Executor::execute(
-        &mut place.cluster.connect("postgres").await.unwrap(),
-        "grant pg_monitor to lark_statistics",
-    )
-    .await
-    .unwrap();
+    place
+        .cluster
+        .administer("grant pg_monitor to lark_statistics")
+        .await
+        .unwrap();
     let service = place.serve();
     place.sign_in();
     let applied = place.lark(&[

@@ -10,12 +10,11 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
     let mut operations = place.with_data().await;
     let records = place.records().await;
     drop(records);
-    sqlx::Executor::execute(
-        &mut place.cluster.connect("postgres").await.unwrap(),
-        "grant pg_monitor to lark_statistics",
-    )
-    .await
-    .unwrap();
+    place
+        .cluster
+        .administer("grant pg_monitor to lark_statistics")
+        .await
+        .unwrap();
     let _service = place.serve();
     place.sign_in();
     let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");

@@ -3,7 +3,6 @@
 use std::{
     collections::{BTreeMap, HashMap},
     net::TcpListener,
-    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
     sync::{
@@ -13,9 +12,10 @@ use std::{
     time::{Duration, Instant},
 };
 
-use maple_lark_demo::{Cluster, MailServer, mail_server::Behaviour, scenario};
+use maple_lark_demo::{MailServer, TestCluster, mail_server::Behaviour, scenario};
+use maple_lark_store::Store;
 use serde_json::Value;
-use sqlx::PgConnection;
+use sqlx::{Connection, PgConnection};
 use tempfile::TempDir;
 
 pub const PASSWORD: &str = "correct horse battery";
@@ -24,7 +24,7 @@ pub const PATIENCE: Duration = Duration::from_secs(120);
 
 pub struct Place {
     pub folder: TempDir,
-    pub cluster: Cluster,
+    pub cluster: TestCluster,
     pub mail: MailServer,
     pub environment: HashMap<&'static str, String>,
     pub address: String,
@@ -53,12 +53,15 @@ pub fn free_port() -> u16 {
 impl Place {
     pub async fn new() -> Self {
         let folder = TempDir::new().unwrap();
-        // PostgreSQL's own account has to get through.
-        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false)
+        let cluster = TestCluster::new().await.unwrap();
+        let tables = async |_, owner: String| {
+            Store::open(&owner, 1).await?;
+            Ok(())
+        };
+        let secret = cluster
+            .copy("maple_lark_tables", "maple_lark", "maple_lark", tables)
             .await
             .unwrap();
-        let secret = cluster.database("maple_lark", "maple_lark").await.unwrap();
         let reader = cluster.role("orrin_reader").await.unwrap();
         let statistics = cluster.role("lark_statistics").await.unwrap();
         cluster.database("orrin_ops", "orrin_owner").await.unwrap();
@@ -71,6 +74,8 @@ impl Place {
         .unwrap();
         let environment = [
             ("ORRIN_OPS_ADDRESS", cluster.address()),
+            ("ORRIN_OPS_DATABASE", cluster.name("orrin_ops")),
+            ("LARK_DATABASE", cluster.name("maple_lark")),
             ("ORRIN_READER_PASSWORD", reader),
             ("LARK_STATISTICS_PASSWORD", statistics),
             (
@@ -160,11 +165,9 @@ impl Place {
     /// The source of the small report for such a service.
     pub fn source_for_this_process(&self) -> String {
         let password = format!("file:{}", self.secret_file("ORRIN_READER_PASSWORD"));
-        SOURCE
-            .replace(
-                "env:ORRIN_OPS_ADDRESS",
-                &self.environment["ORRIN_OPS_ADDRESS"],
-            )
+        let plain =
+            |source: &str, name| source.replace(&format!("env:{name}"), &self.environment[name]);
+        plain(&plain(SOURCE, "ORRIN_OPS_ADDRESS"), "ORRIN_OPS_DATABASE")
             .replace("env:ORRIN_READER_PASSWORD", &password)
     }
 
@@ -291,10 +294,21 @@ impl Place {
 
     /// A database with three days of the demo's data up to now.
     pub async fn with_data(&self) -> PgConnection {
-        let mut connection = self.cluster.connect("orrin_ops").await.unwrap();
-        scenario::load(&mut connection, "orrin_reader", chrono::Utc::now(), 3)
+        let load = async |connection: &mut PgConnection| {
+            scenario::load(connection, "orrin_reader", chrono::Utc::now(), 3).await
+        };
+        let prepare = async |url: String, _| {
+            let mut connection = PgConnection::connect(&url).await?;
+            load(&mut connection).await?;
+            Ok(connection.close().await?)
+        };
+        self.cluster
+            .copy("orrin_ops_filled", "orrin_ops", "orrin_owner", prepare)
             .await
             .unwrap();
+        let mut connection = self.cluster.connect("orrin_ops").await.unwrap();
+        // What has come since the copied one was filled.
+        load(&mut connection).await.unwrap();
         connection
     }
 
@@ -447,7 +461,7 @@ name = "operations"
 title = "Operations"
 kind = "postgresql"
 address = "env:ORRIN_OPS_ADDRESS"
-database = "orrin_ops"
+database = "env:ORRIN_OPS_DATABASE"
 user = "orrin_reader"
 password = "env:ORRIN_READER_PASSWORD"
 tls = "off"

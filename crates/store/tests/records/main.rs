@@ -14,10 +14,8 @@ use maple_lark_api::RunState;
 use maple_lark_api::{Format, Words};
 mod kept;
 
-use std::os::unix::fs::PermissionsExt;
-
 use chrono::TimeDelta;
-use maple_lark_demo::Cluster;
+use maple_lark_demo::TestCluster;
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change, Rule, StoredDefinition},
@@ -26,13 +24,11 @@ use maple_lark_store::{
     runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
 };
-use tempfile::TempDir;
 use uuid::Uuid;
 
 struct Place {
     store: Store,
-    _cluster: Cluster,
-    _folder: TempDir,
+    _cluster: TestCluster,
 }
 
 impl std::ops::Deref for Place {
@@ -51,20 +47,19 @@ fn at(seconds: i64) -> Time {
 
 impl Place {
     async fn new() -> Self {
-        let folder = TempDir::new().unwrap();
-        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        let cluster = Cluster::start(&folder.path().join("state"), false)
+        let cluster = TestCluster::new().await.unwrap();
+        let tables = async |_, owner: String| {
+            Store::open(&owner, 1).await?;
+            Ok(())
+        };
+        let secret = cluster
+            .copy("tables", "maple_lark", "maple_lark", tables)
             .await
             .unwrap();
-        let secret = cluster.database("maple_lark", "maple_lark").await.unwrap();
         let url = cluster.url_for("maple_lark", &secret, "maple_lark");
-        // Two processes that start at once bring the tables up to date in turns.
-        let (store, other) = tokio::join!(Store::open(&url, 4), Store::open(&url, 4));
-        assert!(other.unwrap().ready().await.unwrap());
         Self {
-            store: store.unwrap(),
+            store: Store::open(&url, 4).await.unwrap(),
             _cluster: cluster,
-            _folder: folder,
         }
     }
 
@@ -143,6 +138,15 @@ impl Place {
         self.enqueue(id, owner, deliveries).await.unwrap();
         (run, snapshot_id)
     }
+}
+
+#[tokio::test]
+async fn two_processes_that_start_at_once_bring_the_tables_up_to_date_in_turns() {
+    let cluster = TestCluster::new().await.unwrap();
+    let secret = cluster.database("empty", "maple_lark").await.unwrap();
+    let url = cluster.url_for("maple_lark", &secret, "empty");
+    let (one, other) = tokio::join!(Store::open(&url, 4), Store::open(&url, 4));
+    assert!(one.unwrap().ready().await.unwrap() && other.unwrap().ready().await.unwrap());
 }
 
 fn run(id: Uuid, report: &str, seconds: i64) -> NewRun {

@@ -1,0 +1,200 @@
+//! The PostgreSQL cluster that all tests of one program share, and each test's databases in it.
+//!
+//! Starting a server takes far longer than most tests. A database begins as a copy of one that
+//! was prepared once, and has a name of its own, so that tests do not see each other. Roles are
+//! the cluster's: they are the same for all.
+
+use std::{
+    collections::{HashMap, HashSet},
+    os::unix::{fs::PermissionsExt, process::CommandExt},
+    process::{Child, Command, Stdio},
+    sync::{
+        Arc,
+        atomic::{AtomicU32, Ordering},
+    },
+    time::Duration,
+};
+
+use anyhow::{Context, Result};
+use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
+use tokio::sync::{Mutex, OnceCell};
+
+use crate::Cluster;
+
+/// One test's databases. Tests that stop the server start a [`Cluster`] of their own.
+pub struct TestCluster {
+    shared: Arc<Shared>,
+    number: u32,
+}
+
+struct Shared {
+    cluster: Cluster,
+    known: Mutex<Known>,
+    next: AtomicU32,
+    _watch: Child,
+}
+
+/// What has been made already. Whoever changes the cluster's catalogues holds this, since
+/// PostgreSQL refuses changes of one role by two sessions at a time.
+#[derive(Default)]
+struct Known {
+    roles: HashMap<String, String>,
+    prepared: HashSet<String>,
+}
+
+static SHARED: OnceCell<Arc<Shared>> = OnceCell::const_new();
+
+/// A database that is still in use cannot be copied: its last session is about to end.
+const OBJECT_IN_USE: &str = "55006";
+
+impl TestCluster {
+    /// A place for a test's databases; the first one in a program starts the server.
+    pub async fn new() -> Result<Self> {
+        let shared = SHARED.get_or_try_init(start).await?.clone();
+        let number = shared.next.fetch_add(1, Ordering::Relaxed);
+        Ok(Self { shared, number })
+    }
+
+    /// The name of this test's database: those of other tests have other numbers.
+    pub fn name(&self, database: &str) -> String {
+        format!("{database}_{}", self.number)
+    }
+
+    /// The server's host and port.
+    pub fn address(&self) -> String {
+        self.shared.cluster.address()
+    }
+
+    /// Makes a role that can sign in, if it is not there, and answers with its password.
+    pub async fn role(&self, role: &str) -> Result<String> {
+        self.shared
+            .role(&mut *self.shared.known.lock().await, role)
+            .await
+    }
+
+    /// Does something to what all tests share, such as granting a role to another.
+    pub async fn administer(&self, sql: &'static str) -> Result<()> {
+        let _one_at_a_time = self.shared.known.lock().await;
+        let mut connection = self.shared.cluster.connect("postgres").await?;
+        connection.execute(sql).await?;
+        Ok(())
+    }
+
+    /// Makes this test's database of that name, empty, and answers with its owner's password.
+    pub async fn database(&self, name: &str, owner: &str) -> Result<String> {
+        let mut known = self.shared.known.lock().await;
+        let password = self.shared.role(&mut known, owner).await?;
+        let made = format!("create database {} owner {owner}", self.name(name));
+        self.shared.make(made).await?;
+        Ok(password)
+    }
+
+    /// The same, in place of one of that name, as a copy of a database that `prepare` has filled
+    /// the first time that any test asked for it. `prepare` gets the URLs of it for the
+    /// administrator and for the owner.
+    pub async fn copy<F>(
+        &self,
+        template: &str,
+        name: &str,
+        owner: &str,
+        prepare: impl FnOnce(String, String) -> F,
+    ) -> Result<String>
+    where
+        F: Future<Output = Result<()>>,
+    {
+        let mut known = self.shared.known.lock().await;
+        let password = self.shared.role(&mut known, owner).await?;
+        let owned = |name: &str| format!("create database {name} owner {owner}");
+        if !known.prepared.contains(template) {
+            self.shared.make(owned(template)).await?;
+            let cluster = &self.shared.cluster;
+            prepare(
+                cluster.url(template),
+                cluster.url_for(owner, &password, template),
+            )
+            .await?;
+            known.prepared.insert(template.to_owned());
+        }
+        let name = self.name(name);
+        self.shared
+            .make(format!("drop database if exists {name} with (force)"))
+            .await?;
+        self.shared
+            .make(format!("{} template {template}", owned(&name)))
+            .await?;
+        Ok(password)
+    }
+
+    /// The URL of one of this test's databases for a role.
+    pub fn url_for(&self, role: &str, password: &str, database: &str) -> String {
+        self.shared
+            .cluster
+            .url_for(role, password, &self.name(database))
+    }
+
+    /// A connection to one of this test's databases, as the cluster's administrator.
+    pub async fn connect(&self, database: &str) -> Result<PgConnection> {
+        self.shared.cluster.connect(&self.name(database)).await
+    }
+}
+
+impl Shared {
+    async fn role(&self, known: &mut Known, role: &str) -> Result<String> {
+        if let Some(password) = known.roles.get(role) {
+            return Ok(password.clone());
+        }
+        let password = self.cluster.role(role).await?;
+        known.roles.insert(role.to_owned(), password.clone());
+        Ok(password)
+    }
+
+    /// Makes or drops a database. Names are the tests' own.
+    async fn make(&self, sql: String) -> Result<()> {
+        let mut connection = self.cluster.connect("postgres").await?;
+        for _ in 0..200 {
+            let done = connection.execute(AssertSqlSafe(sql.as_str())).await;
+            let error = match done {
+                Ok(_) => return Ok(connection.close().await?),
+                Err(error) => error,
+            };
+            let busy = error
+                .as_database_error()
+                .is_some_and(|refusal| refusal.code().is_some_and(|code| code == OBJECT_IN_USE));
+            if !busy {
+                return Err(error).context(sql);
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        anyhow::bail!("the database to copy stays in use: {sql}")
+    }
+}
+
+async fn start() -> Result<Arc<Shared>> {
+    let folder = tempfile::Builder::new()
+        .prefix("maple-lark-tests-")
+        .tempdir()?
+        .keep();
+    // PostgreSQL's own account has to get through.
+    std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o755))?;
+    let cluster = Cluster::start(&folder, false).await?;
+    // Tests have no hook at their program's end: this one waits for its input to close, which
+    // the end of the program does however it ends, and then tidies up.
+    let watch = Command::new("sh")
+        .arg("-c")
+        .arg("cat; kill -INT \"$1\"; while kill -0 \"$1\" 2>&-; do sleep 0.1; done; rm -rf \"$2\"")
+        .arg("watch")
+        .arg(cluster.process().to_string())
+        .arg(&folder)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .process_group(0)
+        .spawn()
+        .context("cannot run sh")?;
+    Ok(Arc::new(Shared {
+        cluster,
+        known: Mutex::default(),
+        next: AtomicU32::new(1),
+        _watch: watch,
+    }))
+}
