@@ -769,6 +769,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/schedules/explain/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same for many questions; one that is not understood stops no other. */
+        post: operations["explain_schedules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets": {
         parameters: {
             query?: never;
@@ -1000,6 +1017,10 @@ export interface components {
             kind: string;
             name: string;
             numeric: boolean;
+        };
+        /** @description The answers to several questions, in their order. */
+        Answers: {
+            answers: components["schemas"]["QuestionAnswer"][];
         };
         Applied: {
             changes: components["schemas"]["Change"][];
@@ -1552,6 +1573,17 @@ export interface components {
             /** @description An IANA time zone. `time-zone`, as definitions write it, is understood too. */
             time_zone: string;
             window?: unknown;
+        };
+        /** @description Either of the two is there. */
+        QuestionAnswer: {
+            /** @description Why the question was not understood. */
+            error?: string | null;
+            explained?: components["schemas"]["Explained"] | null;
+        };
+        /** @description Several questions at once. */
+        Questions: {
+            /** @description At most [`Questions::MOST`]. */
+            questions: components["schemas"]["Question"][];
         };
         ReceivedHead: {
             attachments: number;
@@ -3233,6 +3265,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explained"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    explain_schedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Questions"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answers"];
                 };
             };
             422: {

@@ -46,7 +46,9 @@ pub use runs::{
     AttemptView, DeliveryView, DocumentView, LinkView, RunOrder, RunPage, RunSummary, RunView,
     SnapshotView, StepView, WindowView,
 };
-pub use schedules::{Explained, ExplainedInstant, ExplainedLeftOut, Question};
+pub use schedules::{
+    Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,
+};
 pub use secrets::{NewSecret, SecretView};
 pub use sessions::{Credentials, NewToken, Token, TokenRequest, UserView};
 pub use sources::{SourceTest, SourceView};

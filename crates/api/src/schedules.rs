@@ -31,6 +31,33 @@ pub struct Question {
     pub calendars: BTreeMap<String, String>,
 }
 
+/// Several questions at once.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Questions {
+    /// At most [`Questions::MOST`].
+    pub questions: Vec<Question>,
+}
+
+impl Questions {
+    /// So many questions may be asked at once.
+    pub const MOST: usize = 100;
+}
+
+/// The answers to several questions, in their order.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Answers {
+    pub answers: Vec<QuestionAnswer>,
+}
+
+/// Either of the two is there.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct QuestionAnswer {
+    pub explained: Option<Explained>,
+    /// Why the question was not understood.
+    pub error: Option<String>,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Explained {
     /// The schedule in one sentence, with its zone.

@@ -114,6 +114,9 @@ pub struct Page<T> {
     pub total: u64,
 }
 
+/// A connection that was not used for so long is asked whether it still answers.
+const RESTED: std::time::Duration = std::time::Duration::from_secs(1);
+
 impl Store {
     /// Connects and brings the tables up to date.
     pub async fn open(url: &str, connections: u32) -> Result<Self> {
@@ -127,6 +130,19 @@ impl Store {
             .max_connections(connections.max(2))
             .min_connections(1)
             .sqlx_logging(false)
+            // A connection that was in use a moment ago is taken as it is; one that rested may
+            // have lost its server, so it is asked first.
+            .test_before_acquire(false)
+            .map_sqlx_postgres_pool_opts(|options| {
+                options.before_acquire(|connection, metadata| {
+                    Box::pin(async move {
+                        if metadata.idle_for > RESTED {
+                            connection.ping().await?;
+                        }
+                        Ok(true)
+                    })
+                })
+            })
             .connect_timeout(std::time::Duration::from_secs(10));
         let store = Self {
             db: Database::connect(options).await?,

@@ -3,7 +3,7 @@ use std::{io::BufRead, pin::pin};
 use chrono::{DateTime, Utc};
 use clap::Args;
 use futures::{StreamExt, stream};
-use maple_lark_api::{Explained, ExplainedInstant, Question};
+use maple_lark_api::{Answers, Explained, ExplainedInstant, Question, QuestionAnswer, Questions};
 
 use crate::{
     client::Client,
@@ -120,13 +120,13 @@ pub fn iana_zone() -> Option<String> {
         .filter(|zone| !zone.starts_with("Etc/"))
 }
 
-/// So many questions are under way at a time.
-const AT_A_TIME: usize = 8;
+/// So many lots of questions are under way at a time.
+const AT_A_TIME: usize = 2;
 
-/// Answers lines in their order, several of them at a time; a line that comes alone is answered
-/// before the next one comes.
+/// Answers lines in their order, as many at once as are there; a line that comes alone is
+/// answered before the next one comes.
 async fn answer_lines(client: &Client) -> Result<(), Failure> {
-    let (sender, lines) = tokio::sync::mpsc::channel(AT_A_TIME);
+    let (sender, lines) = tokio::sync::mpsc::channel(Questions::MOST);
     std::thread::spawn(move || {
         for line in std::io::stdin().lock().lines().enumerate() {
             if sender.blocking_send(line).is_err() {
@@ -137,42 +137,63 @@ async fn answer_lines(client: &Client) -> Result<(), Failure> {
     let lines = stream::unfold(lines, async |mut lines| {
         lines.recv().await.map(|line| (line, lines))
     });
-    let answers = lines.map(|(index, line)| answer_line(client, index + 1, line));
-    let mut answers = pin!(answers.buffered(AT_A_TIME));
-    while let Some(answer) = answers.next().await {
-        if let Some(answer) = answer? {
+    let lots = lines.ready_chunks(Questions::MOST);
+    let mut answers = pin!(lots.map(|lot| answer_lot(client, lot)).buffered(AT_A_TIME));
+    while let Some(answers) = answers.next().await {
+        for answer in answers? {
             println!("{answer}");
         }
     }
     Ok(())
 }
 
-/// The answer to one line; nothing to an empty one.
-async fn answer_line(
+/// The answers to some lines, in their order; nothing to an empty one.
+async fn answer_lot(
     client: &Client,
-    number: usize,
-    line: std::io::Result<String>,
-) -> Result<Option<serde_json::Value>, Failure> {
-    let line =
-        line.map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
-    if line.trim().is_empty() {
-        return Ok(None);
-    }
-    let question = match serde_json::from_str::<Question>(&line) {
-        Ok(question) => question,
-        Err(error) => {
-            return Ok(Some(
-                serde_json::json!({ "error": format!("line {number}: {error}") }),
-            ));
+    lot: Vec<(usize, std::io::Result<String>)>,
+) -> Result<Vec<String>, Failure> {
+    let mut questions = Vec::new();
+    // A line that is no question has its answer already; the others wait for theirs.
+    let mut lines = Vec::new();
+    for (index, line) in lot {
+        let line = line
+            .map_err(|error| Failure::Local(format!("standard input cannot be read: {error}")))?;
+        if line.trim().is_empty() {
+            continue;
         }
-    };
-    match client.post("/schedules/explain", &question).await {
-        Ok(explained) => Ok(Some(explained)),
-        Err(Failure::Refused(problem)) if problem.status == 422 => {
-            Ok(Some(serde_json::json!({ "error": problem.detail })))
+        match serde_json::from_str::<Question>(&line) {
+            Ok(question) => {
+                questions.push(question);
+                lines.push(None);
+            }
+            Err(error) => lines.push(Some(format!("line {}: {error}", index + 1))),
         }
-        Err(failure) => Err(failure),
     }
+    let mut answers = if questions.is_empty() {
+        Vec::new()
+    } else {
+        let path = "/schedules/explain/all";
+        let answers: Answers = client.post(path, &Questions { questions }).await?;
+        answers.answers
+    }
+    .into_iter();
+    let mut said = Vec::new();
+    for line in lines {
+        let answer = match line {
+            Some(error) => QuestionAnswer {
+                explained: None,
+                error: Some(error),
+            },
+            None => answers.next().ok_or_else(|| {
+                Failure::Local("the service left a question without an answer".to_owned())
+            })?,
+        };
+        said.push(match answer.explained {
+            Some(explained) => serde_json::json!(explained).to_string(),
+            None => serde_json::json!({ "error": answer.error }).to_string(),
+        });
+    }
+    Ok(said)
 }
 
 fn show(explained: &Explained) {

@@ -20,7 +20,7 @@ use super::{
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
-        schedules::explain, agenda::agenda, agenda::calendars,
+        schedules::explain, schedules::explain_all, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
         documents::one, archive::again, archive::matching, themes::preview,

@@ -63,6 +63,16 @@ impl Problem {
         Self(ProblemDetails::new(status, title, detail))
     }
 
+    /// The HTTP status that it answers with.
+    pub fn status(&self) -> u16 {
+        self.0.status
+    }
+
+    /// What is wrong, and how to mend it.
+    pub fn detail(&self) -> String {
+        self.0.detail.clone()
+    }
+
     pub fn not_found(what: impl std::fmt::Display) -> Self {
         Self(ProblemDetails::not_found(what))
     }

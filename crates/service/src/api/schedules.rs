@@ -3,7 +3,10 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Datelike, Utc};
-use maple_lark_api::{Explained, ExplainedInstant, ExplainedLeftOut, ProblemDetails, Question};
+use maple_lark_api::{
+    Answers, Explained, ExplainedInstant, ExplainedLeftOut, ProblemDetails, Question,
+    QuestionAnswer, Questions,
+};
 use maple_lark_definition::{Definition, DefinitionSet, schedule_and_window};
 use maple_lark_store::Store;
 use maple_lark_time::{
@@ -19,7 +22,7 @@ use super::{Answer, problem::Problem};
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
-    routes![explain]
+    routes![explain, explain_all]
 }
 
 const MOST_INSTANTS: usize = 1000;
@@ -35,47 +38,60 @@ async fn explain(
     store: &State<Store>,
 ) -> Answer<Explained> {
     let question = question.into_inner();
-    if let Some(after) = question
-        .after
-        .filter(|after| !(1..=9999).contains(&after.year()))
-    {
-        return Err(Problem::new(
-            422,
-            "Not understood",
-            format!(
-                "after is in the year {}; years go from 1 to 9999",
-                after.year()
-            ),
-        ));
-    }
-    let reader = question.reader_time_zone.as_deref().map(str::parse);
-    let reader: Option<Zone> = reader
-        .transpose()
-        .map_err(|error: UnknownZone| Problem::new(422, "Unknown zone", error.to_string()))?;
-    let text = definition_of(&question)?;
     // What a schedule gives may take long to find, so it is looked for off the async threads.
-    let (zone, schedule, window) = off_the_async_threads(move || {
-        schedule_and_window("question", &text).map_err(not_understood)
-    })
-    .await??;
-    let named = schedule
-        .iter()
-        .flat_map(|schedule| &schedule.calendars)
-        .map(String::as_str);
-    let set = calendars(named, &question.calendars, store).await?;
-    let after = question.after.unwrap_or_else(Utc::now);
-    let count = question.count.unwrap_or(5).min(MOST_INSTANTS);
-    let explained = off_the_async_threads(move || {
-        Explaining {
-            set,
-            zone,
-            schedule,
-            window,
-            reader,
-        }
-        .explained(after, count)
+    let read = off_the_async_threads(move || Explaining::read(question)).await??;
+    let explaining = read.with_calendars(store).await?;
+    Ok(Json(
+        off_the_async_threads(move || explaining.explained()).await?,
+    ))
+}
+
+/// The same for many questions; one that is not understood stops no other.
+#[utoipa::path(post, operation_id = "explain_schedules", path = "/schedules/explain/all", tag = "schedules", request_body = Questions, responses((status = 200, body = Answers), (status = 422, body = ProblemDetails)))]
+#[post("/schedules/explain/all", data = "<questions>")]
+async fn explain_all(
+    _user: Viewer,
+    questions: Json<Questions>,
+    store: &State<Store>,
+) -> Answer<Answers> {
+    let questions = questions.into_inner().questions;
+    if questions.len() > Questions::MOST {
+        let said = format!(
+            "{} questions; at most {} may be asked at once",
+            questions.len(),
+            Questions::MOST
+        );
+        return Err(Problem::new(422, "Too many questions", said));
+    }
+    let read = off_the_async_threads(move || {
+        let read = questions.into_iter().map(Explaining::read);
+        read.collect::<Vec<_>>()
     });
-    Ok(Json(explained.await?))
+    let mut ready = Vec::new();
+    for one in read.await? {
+        ready.push(match one {
+            Ok(one) => one.with_calendars(store).await,
+            Err(problem) => Err(problem),
+        });
+    }
+    let answers = off_the_async_threads(move || {
+        let answer = |one: Result<Explaining, Problem>| match one {
+            Ok(one) => Ok(QuestionAnswer {
+                explained: Some(one.explained()),
+                error: None,
+            }),
+            Err(problem) if problem.status() == 422 => Ok(QuestionAnswer {
+                explained: None,
+                error: Some(problem.detail()),
+            }),
+            Err(problem) => Err(problem),
+        };
+        let answers: Result<Vec<_>, Problem> = ready.into_iter().map(answer).collect();
+        answers
+    });
+    Ok(Json(Answers {
+        answers: answers.await??,
+    }))
 }
 
 async fn off_the_async_threads<T: Send + 'static>(
@@ -105,16 +121,61 @@ fn definition_of(question: &Question) -> Result<String, Problem> {
     })
 }
 
+/// A question that has been understood.
 struct Explaining {
+    /// The calendars that the schedule names, once they are looked up.
     set: DefinitionSet,
+    given: BTreeMap<String, String>,
     zone: Zone,
     schedule: Option<Schedule>,
     window: Option<WindowRule>,
     reader: Option<Zone>,
+    after: DateTime<Utc>,
+    count: usize,
 }
 
 impl Explaining {
-    fn explained(&self, after: DateTime<Utc>, count: usize) -> Explained {
+    fn read(question: Question) -> Result<Self, Problem> {
+        let after = question.after.unwrap_or_else(Utc::now);
+        if !(1..=9999).contains(&after.year()) {
+            let said = format!(
+                "after is in the year {}; years go from 1 to 9999",
+                after.year()
+            );
+            return Err(Problem::new(422, "Not understood", said));
+        }
+        let reader = question.reader_time_zone.as_deref().map(str::parse);
+        let reader: Option<Zone> = reader
+            .transpose()
+            .map_err(|error: UnknownZone| Problem::new(422, "Unknown zone", error.to_string()))?;
+        let text = definition_of(&question)?;
+        let (zone, schedule, window) =
+            schedule_and_window("question", &text).map_err(not_understood)?;
+        Ok(Self {
+            set: DefinitionSet::default(),
+            given: question.calendars,
+            zone,
+            schedule,
+            window,
+            reader,
+            after,
+            count: question.count.unwrap_or(5).min(MOST_INSTANTS),
+        })
+    }
+
+    /// The same with its calendars: those given with the question, else those that are stored.
+    async fn with_calendars(mut self, store: &Store) -> Result<Self, Problem> {
+        let named = self
+            .schedule
+            .iter()
+            .flat_map(|schedule| &schedule.calendars)
+            .map(String::as_str);
+        self.set = calendars(named, &self.given, store).await?;
+        Ok(self)
+    }
+
+    fn explained(&self) -> Explained {
+        let (after, count) = (self.after, self.count);
         let plan = self
             .schedule
             .as_ref()
