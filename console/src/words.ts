@@ -75,6 +75,32 @@ const STATES: Record<State, StateWords> = {
   paused: { mark: '‖', word: 'Paused', tone: 'quiet' },
 }
 
+/** What a notice tells, in a word or two. */
+export function noticeWords(kind: Schemas['NoticeKind']): { state: State; word: string } {
+  switch (kind) {
+    case 'recovered':
+      return { state: 'done', word: 'Well again' }
+    case 'source-up':
+      return { state: 'done', word: 'Source is back' }
+    case 'still-quiet':
+      return { state: 'done', word: 'Still quiet' }
+    case 'failed':
+      return { state: 'failed', word: 'Failed' }
+    case 'suppressed':
+      return { state: 'failed', word: 'Suppressed' }
+    case 'source-down':
+      return { state: 'failed', word: 'Source is down' }
+    case 'held':
+      return { state: 'held', word: 'Held' }
+    case 'late':
+      return { state: 'held', word: 'Late' }
+    case 'partly-delivered':
+      return { state: 'held', word: 'Partly delivered' }
+    case 'awaiting-approval':
+      return { state: 'held', word: 'Awaiting approval' }
+  }
+}
+
 export function stateWords(state: State): StateWords {
   return STATES[state]
 }

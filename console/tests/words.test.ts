@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
-import { attemptOutcomeValues, deliveryStateValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
-import { away, instant, listOf, progress, rulesInWords, size, stateWords, took, typedValues } from '../src/words'
+import { attemptOutcomeValues, deliveryStateValues, noticeKindValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
+import { away, instant, listOf, noticeWords, progress, rulesInWords, size, stateWords, took, typedValues } from '../src/words'
 
 describe('states', () => {
   it('have a mark and a word each, whatever the service answers', () => {
@@ -89,5 +89,13 @@ describe('rules of time zones', () => {
   it('say their release, whose they are, and that they are old', () => {
     expect(rulesInWords({ version: '2026f', bundled: false, old: false })).toBe("Time zone rules 2026f, the system's")
     expect(rulesInWords({ version: '2025b', bundled: true, old: true })).toMatch(/^Time zone rules 2025b, the program's own; older than a year, update/)
+  })
+})
+
+describe('notices', () => {
+  it('say in a word what they tell, and whether somebody must do something', () => {
+    expect(noticeKindValues.map((kind) => noticeWords(kind).word)).not.toContain(undefined)
+    expect(noticeWords('recovered')).toEqual({ state: 'done', word: 'Well again' })
+    expect(noticeWords('source-down').state).toBe('failed')
   })
 })

@@ -969,6 +969,8 @@ export interface components {
     schemas: {
         /** @description The program and the rules that it works by. */
         About: {
+            /** @description What is wrong with the service machine's clock; nothing if it is right. */
+            clock?: string | null;
             version: string;
             zone_rules: components["schemas"]["ZoneRulesView"];
         };
@@ -1400,15 +1402,16 @@ export interface components {
             time_zone: string;
             title: string;
         };
+        /**
+         * @description What a notice tells.
+         * @enum {string}
+         */
+        NoticeKind: "failed" | "held" | "partly-delivered" | "late" | "awaiting-approval" | "recovered" | "still-quiet" | "suppressed" | "source-down" | "source-up";
         /** @description Something that owners were told, or will be in a moment. */
         NoticeView: {
             /** Format: date-time */
             created_at: string;
-            /**
-             * @description `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-             *     `still-quiet`, `suppressed`, `source-down …` or `source-up …`.
-             */
-            kind: string;
+            kind: components["schemas"]["NoticeKind"];
             recipient?: string | null;
             /** Format: uuid */
             run?: string | null;
@@ -3728,6 +3731,7 @@ export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "removed"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
 export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
+export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];
 export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanState"]> = ["planned", "paused", "left-out"];
 export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];
 export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Role"]> = ["viewer", "author", "administrator"];

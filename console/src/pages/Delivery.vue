@@ -7,7 +7,7 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { away, instant, type State } from '../words'
+import { away, instant, noticeWords } from '../words'
 
 const { data: channels, error, load } = useLoaded(() => take(api.GET('/channels')), 10_000)
 const { data: book, load: loadBook } = useLoaded(() => take(api.GET('/people')), 30_000)
@@ -68,7 +68,6 @@ async function resubscribe(report: string, address: string) {
   }
 }
 const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'Folder', upload: 'Upload', webhook: 'Web hook', syslog: 'Syslog' }
-const noticeState = (kind: string): State => (['recovered', 'delivered', 'still-quiet'].includes(kind) || kind.startsWith('source-up') ? 'done' : ['failed', 'suppressed'].includes(kind) || kind.startsWith('source-down') ? 'failed' : 'held')
 </script>
 
 <template>
@@ -173,7 +172,7 @@ const noticeState = (kind: string): State => (['recovered', 'delivered', 'still-
         <thead><tr><th>Subject</th><th>What happened</th><th>Sent to</th></tr></thead>
         <tbody>
           <tr v-for="(notice, index) in notices.slice(0, 25)" :key="index">
-            <td><StateMark :state="noticeState(notice.kind)" :word="notice.kind.split(' ')[0].replaceAll('-', ' ')" /><div class="small">{{ notice.subject }}</div></td>
+            <td><StateMark v-bind="noticeWords(notice.kind)" /><div class="small">{{ notice.subject }}</div></td>
             <td><RouterLink v-if="notice.run" :to="{ name: 'run', params: { id: notice.run } }">{{ notice.text.split('\n')[0] }}</RouterLink><template v-else>{{ notice.text.split('\n')[0] }}</template></td>
             <td class="small">{{ notice.recipient?.replace('channel:', 'the channel ') ?? 'nobody: the report has no owner' }}<div class="muted">{{ notice.told_at ? instant(notice.told_at) : 'not sent yet' }}</div></td>
           </tr>

@@ -10,6 +10,7 @@ const { data } = useLoaded(() => take(api.GET('/about')))
 <template>
   <footer v-if="data" class="about muted small">
     <span>Maple Lark {{ data.version }}</span>
+    <span v-if="data.clock" class="old" role="status">{{ data.clock[0].toUpperCase() + data.clock.slice(1) }}</span>
     <span :class="{ old: data.zone_rules.old }">{{ rulesInWords(data.zone_rules) }}</span>
   </footer>
 </template>

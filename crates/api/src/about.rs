@@ -8,6 +8,8 @@ use utoipa::ToSchema;
 pub struct About {
     pub version: String,
     pub zone_rules: ZoneRulesView,
+    /// What is wrong with the service machine's clock; nothing if it is right.
+    pub clock: Option<String>,
 }
 
 /// The rules of time zones in use.

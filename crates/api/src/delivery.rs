@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::NoticeKind;
+
 /// A channel that documents are delivered by.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ChannelView {
@@ -120,9 +122,7 @@ pub struct ResendOrder {
 /// Something that owners were told, or will be in a moment.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NoticeView {
-    /// `failed`, `held`, `partly-delivered`, `late`, `awaiting-approval`, `recovered`,
-    /// `still-quiet`, `suppressed`, `source-down …` or `source-up …`.
-    pub kind: String,
+    pub kind: NoticeKind,
     /// The report, the source or the address that it is about.
     pub subject: String,
     pub run: Option<Uuid>,

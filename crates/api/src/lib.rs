@@ -18,6 +18,7 @@ mod runs;
 mod schedules;
 mod secrets;
 mod sessions;
+mod size;
 mod sources;
 mod state;
 mod themes;
@@ -51,10 +52,11 @@ pub use schedules::{
 };
 pub use secrets::{NewSecret, SecretView};
 pub use sessions::{Credentials, NewToken, Token, TokenRequest, UserView};
+pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, Role, RunState, StepKind,
-    StepState,
+    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
+    StepKind, StepState,
 };
 pub use themes::ThemeText;
 pub use words::{UnknownWord, Words};

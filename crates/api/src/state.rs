@@ -227,6 +227,46 @@ words!(
     Administrator = "administrator",
 });
 
+words!(
+    /// What a notice tells.
+    NoticeKind, "kind of notice", {
+    Failed = "failed",
+    Held = "held",
+    /// A run did not reach everybody.
+    PartlyDelivered = "partly-delivered",
+    /// A run was to be delivered by now and is not.
+    Late = "late",
+    AwaitingApproval = "awaiting-approval",
+    /// A report's run went well again.
+    Recovered = "recovered",
+    /// A report has had nothing worth sending for a week.
+    StillQuiet = "still-quiet",
+    /// An address gets nothing more, since its mails came back.
+    Suppressed = "suppressed",
+    /// A source has failed in several runs in a row.
+    SourceDown = "source-down",
+    /// A source answers again.
+    SourceUp = "source-up",
+});
+
+impl NoticeKind {
+    /// What an owner is told of a run that came to this state; nothing of most.
+    pub fn of_run(state: RunState) -> Option<Self> {
+        match state {
+            RunState::Failed => Some(Self::Failed),
+            RunState::Held => Some(Self::Held),
+            RunState::PartlyDelivered => Some(Self::PartlyDelivered),
+            RunState::AwaitingApproval => Some(Self::AwaitingApproval),
+            _ => None,
+        }
+    }
+
+    /// Whether it tells of something good, or of nothing that anybody must mend.
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Recovered | Self::StillQuiet | Self::SourceUp)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

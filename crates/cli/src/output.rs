@@ -180,14 +180,6 @@ pub fn instant(at: Option<DateTime<Utc>>) -> String {
     )
 }
 
-pub fn size(bytes: i64) -> String {
-    match bytes {
-        0..1024 => format!("{bytes} B"),
-        1024..1_048_576 => format!("{:.1} KiB", bytes as f64 / 1024.0),
-        _ => format!("{:.1} MiB", bytes as f64 / 1_048_576.0),
-    }
-}
-
 /// Asks on the terminal; no is the answer unless yes is said.
 pub fn confirmed(question: &str) -> bool {
     print!("{question} [y/N] ");
@@ -221,13 +213,5 @@ mod tests {
         for state in RunState::ALL.iter().filter(|state| state.is_good()) {
             assert!(matches!(state.mark(), Mark::Good | Mark::Idle), "{state}");
         }
-    }
-
-    #[test]
-    fn sizes_are_readable() {
-        assert_eq!(
-            [size(0), size(2048), size(3_145_728)],
-            ["0 B", "2.0 KiB", "3.0 MiB"]
-        );
     }
 }

@@ -25,6 +25,7 @@ use crate::Cluster;
 pub struct TestCluster {
     shared: Arc<Shared>,
     number: u32,
+    made: std::sync::Mutex<Vec<String>>,
 }
 
 struct Shared {
@@ -52,7 +53,11 @@ impl TestCluster {
     pub async fn new() -> Result<Self> {
         let shared = SHARED.get_or_try_init(start).await?.clone();
         let number = shared.next.fetch_add(1, Ordering::Relaxed);
-        Ok(Self { shared, number })
+        Ok(Self {
+            shared,
+            number,
+            made: std::sync::Mutex::default(),
+        })
     }
 
     /// The name of this test's database: those of other tests have other numbers.
@@ -84,8 +89,11 @@ impl TestCluster {
     pub async fn database(&self, name: &str, owner: &str) -> Result<String> {
         let mut known = self.shared.known.lock().await;
         let password = self.shared.role(&mut known, owner).await?;
-        let made = format!("create database {} owner {owner}", self.name(name));
-        self.shared.make(made).await?;
+        let made = self.name(name);
+        self.shared
+            .make(format!("create database {made} owner {owner}"))
+            .await?;
+        self.note(made);
         Ok(password)
     }
 
@@ -122,7 +130,13 @@ impl TestCluster {
         self.shared
             .make(format!("{} template {template}", owned(&name)))
             .await?;
+        self.note(name);
         Ok(password)
+    }
+
+    fn note(&self, made: String) {
+        let mut all = self.made.lock().unwrap_or_else(|error| error.into_inner());
+        all.push(made);
     }
 
     /// The URL of one of this test's databases for a role.
@@ -135,6 +149,35 @@ impl TestCluster {
     /// A connection to one of this test's databases, as the cluster's administrator.
     pub async fn connect(&self, database: &str) -> Result<PgConnection> {
         self.shared.cluster.connect(&self.name(database)).await
+    }
+}
+
+/// The databases of a test that is over would slow down the others, and be seen by those that
+/// look at the whole server.
+impl Drop for TestCluster {
+    fn drop(&mut self) {
+        let made = std::mem::take(
+            self.made
+                .get_mut()
+                .unwrap_or_else(|error| error.into_inner()),
+        );
+        let url = self.shared.cluster.url("postgres");
+        // The test's own runtime may be ending.
+        let dropping = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread()
+                .enable_all()
+                .build()?;
+            runtime.block_on(async {
+                let mut connection = PgConnection::connect(&url).await?;
+                for name in made {
+                    let sql = format!("drop database if exists {name} with (force)");
+                    connection.execute(AssertSqlSafe(sql)).await?;
+                }
+                anyhow::Ok(())
+            })
+        });
+        // One that stays is gone with the server.
+        let _ = dropping.join();
     }
 }
 
@@ -181,7 +224,10 @@ async fn start() -> Result<Arc<Shared>> {
     // the end of the program does however it ends, and then tidies up.
     let watch = Command::new("sh")
         .arg("-c")
-        .arg("cat; kill -INT \"$1\"; while kill -0 \"$1\" 2>&-; do sleep 0.1; done; rm -rf \"$2\"")
+        .arg(
+            "cat; kill -INT \"$1\"; \
+             while [ -e \"$2/postgresql/postmaster.pid\" ]; do sleep 0.1; done; rm -rf \"$2\"",
+        )
         .arg("watch")
         .arg(cluster.process().to_string())
         .arg(&folder)

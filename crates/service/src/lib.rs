@@ -49,6 +49,7 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
     engine::use_zone_rules(clock.now());
     fonts::provide(config.fonts.clone());
     let store = open_store(&config).await?;
+    engine::look_at_the_clock(&clock, &store).await?;
     access::first_administrator(&store, &config).await?;
     let config = Arc::new(config);
     let engine = engine::Engine::start(store.clone(), config.clone(), clock);
@@ -93,7 +94,19 @@ impl Running {
     /// # Errors
     /// If the address cannot be listened on.
     pub async fn run(self) -> Result<(), ServeError> {
-        let launched = self.server.launch().await;
+        let server = self.server.ignite().await;
+        let launched = match server {
+            Ok(server) => {
+                // The engine stops at once, not when the last request has been answered.
+                let (asked, stop) = (server.shutdown(), self.engine.stopper());
+                tokio::spawn(async move {
+                    asked.await;
+                    stop.stop();
+                });
+                server.launch().await
+            }
+            Err(error) => Err(error),
+        };
         self.engine.stop().await;
         match launched {
             Ok(_) => Ok(()),
@@ -108,5 +121,5 @@ impl Running {
 
 /// Runs the service until it is told to stop.
 pub async fn serve(config: Config) -> Result<(), ServeError> {
-    start(config, Clock::System).await?.run().await
+    start(config, Clock::of_the_database()).await?.run().await
 }

@@ -15,6 +15,7 @@ use maple_lark_api::{AttemptOutcome, ChannelType, DeliveryState, RecipientRole, 
 use crate::{
     Result, Store, Stored,
     entity::{Time, delivery, delivery_attempt},
+    runs::Claim,
     stored::words,
 };
 
@@ -63,11 +64,20 @@ pub struct Queue {
     pub oldest: Option<Time>,
 }
 
+/// One claim of a delivery, which is one attempt. What is written about the attempt carries it,
+/// as with [`Claim`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct AttemptClaim {
+    pub delivery: Uuid,
+    pub attempt: i64,
+    /// Made anew with each claim.
+    pub token: Uuid,
+}
+
 /// One attempt that has ended.
 #[derive(Debug, Clone)]
 pub struct Ended {
-    pub delivery: Uuid,
-    pub attempt: i64,
+    pub claim: AttemptClaim,
     pub ending: Ending,
 }
 
@@ -86,9 +96,13 @@ impl Ended {
         };
         // What a server said must not keep the others' endings from being written.
         let answer = answer.replace('\0', "\u{fffd}");
-        json!({ "id": self.delivery, "attempt": self.attempt, "outcome": outcome, "state": state, "answer": answer, "again": again })
+        json!({ "id": self.claim.delivery, "attempt": self.claim.attempt, "token": self.claim.token, "outcome": outcome, "state": state, "answer": answer, "again": again })
     }
 }
+
+/// What is written of an attempt that nobody works on any more.
+pub(crate) const ABANDONED: &str =
+    "outcome = 'unknown', answer = 'the service ended while this attempt was under way'";
 
 /// Ends a run if nothing of it waits any more.
 async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Result<()> {
@@ -124,12 +138,7 @@ async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Resu
 impl Store {
     /// Puts deliveries into the outbox and moves the run on, in one transaction: either all
     /// of them wait or none does. Those that are there already stay as they are.
-    pub async fn enqueue(
-        &self,
-        run_id: Uuid,
-        owner: Uuid,
-        deliveries: Vec<Delivery>,
-    ) -> Result<()> {
+    pub async fn enqueue(&self, claim: Claim, deliveries: Vec<Delivery>) -> Result<()> {
         let transaction = self.db.begin().await?;
         let mut rows = deliveries.into_iter().map(|one| {
             let row: delivery::ActiveModel = one.into();
@@ -151,46 +160,47 @@ impl Store {
             .execute_raw(Store::sql(
                 "update runs set state = 'delivering', lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($3)",
                 [
-                    run_id.into(),
-                    owner.into(),
+                    claim.run.into(),
+                    claim.token.into(),
                     words(RunState::Delivering.previous()).into(),
                 ],
             ))
             .await?;
         if moved.rows_affected() != 1 {
             transaction.rollback().await?;
-            return Err(self
-                .why_not_moved(run_id, owner, RunState::Delivering)
-                .await?);
+            return Err(self.why_not_moved(claim, RunState::Delivering).await?);
         }
         Ok(transaction.commit().await?)
     }
 
     /// Takes up to `most` deliveries that wait longest, of runs that were not cancelled
     /// meanwhile, and writes down that their attempts begin. Channels (`via`) in `busy` are
-    /// passed over. An attempt of a process that died stays in the record as one whose end is
-    /// not known.
+    /// passed over, and so are the deliveries `in_hand`: a process whose lease on one ran out
+    /// goes on with it, as long as no other has taken it over. An attempt of a process that
+    /// died stays in the record as one whose end is not known.
     pub async fn claim_deliveries(
         &self,
-        owner: Uuid,
+        process: Uuid,
         now: Time,
         lease: TimeDelta,
         most: usize,
         busy: &[String],
-    ) -> Result<Vec<(Delivery, i64)>> {
+        in_hand: &[Uuid],
+    ) -> Result<Vec<(Delivery, AttemptClaim)>> {
         let transaction = self.db.begin().await?;
         let statement = Store::sql(
             "with due as materialized ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
-               and not (via = any($5)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
+               and not (via = any($5)) and not (id = any($6)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
                order by next_attempt_at for update skip locked limit $4) \
-             update deliveries set lease_owner = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
+             update deliveries set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
             [
-                owner.into(),
+                process.into(),
                 now.into(),
                 (now + lease).into(),
                 (most as i64).into(),
                 busy.to_vec().into(),
+                in_hand.to_vec().into(),
             ],
         );
         let mut found = delivery::Entity::find()
@@ -206,8 +216,7 @@ impl Store {
         let ids: Vec<Uuid> = found.iter().map(|delivery| delivery.id).collect();
         transaction
             .execute_raw(Store::sql(
-                "update delivery_attempts set ended_at = $2, outcome = 'unknown', answer = 'the service ended while this attempt was under way' \
-                 where delivery_id = any($1) and ended_at is null",
+                &format!("update delivery_attempts set ended_at = $2, {ABANDONED} where delivery_id = any($1) and ended_at is null"),
                 [ids.clone().into(), now.into()],
             ))
             .await?;
@@ -227,9 +236,35 @@ impl Store {
         transaction.commit().await?;
         Ok(found
             .into_iter()
-            .filter_map(|delivery| Some((attempts.get(&delivery.id).copied()?, delivery)))
-            .map(|(attempt, delivery)| (delivery, attempt))
+            .filter_map(|one| {
+                let claim = AttemptClaim {
+                    delivery: one.id,
+                    attempt: attempts.get(&one.id).copied()?,
+                    token: one.lease_owner?,
+                };
+                Some((one, claim))
+            })
             .collect())
+    }
+
+    /// Writes an end under every attempt that nobody works on any more, and cancels what waits
+    /// of cancelled runs. Answers how many of both there were.
+    pub async fn close_abandoned(&self, now: Time) -> Result<u64> {
+        let attempts = Store::sql(
+            &format!(
+                "update delivery_attempts a set ended_at = $1, {ABANDONED} from deliveries d \
+                 where a.ended_at is null and d.id = a.delivery_id and (d.lease_owner is null or d.lease_until < $1)"
+            ),
+            [now.into()],
+        );
+        let closed = self.db.execute_raw(attempts).await?.rows_affected();
+        let deliveries = Store::sql(
+            "update deliveries d set state = 'cancelled', settled_at = $1, lease_owner = null, lease_until = null from runs r \
+             where d.state = 'waiting' and d.copy = 0 and d.next_attempt_at <= $1 and (d.lease_until is null or d.lease_until < $1) \
+             and r.id = d.run_id and r.state = 'cancelled'",
+            [now.into()],
+        );
+        Ok(closed + self.db.execute_raw(deliveries).await?.rows_affected())
     }
 
     /// How many attempts on a channel began since an instant, by all processes.
@@ -323,6 +358,7 @@ impl Store {
                 problem: None,
                 lease_owner: None,
                 lease_until: None,
+                lease_process: None,
                 created_at: now,
                 settled_at: None,
                 via: one.via.clone(),
@@ -383,44 +419,45 @@ impl Store {
             .map_err(Into::into)
     }
 
-    pub async fn renew_delivery(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
+    pub async fn renew_delivery(&self, claim: AttemptClaim, until: Time) -> Result<()> {
         self.one_row(
             Store::sql(
                 "update deliveries set lease_until = $3 where id = $1 and lease_owner = $2",
-                [id.into(), owner.into(), until.into()],
+                [claim.delivery.into(), claim.token.into(), until.into()],
             ),
-            id,
+            claim.delivery,
         )
         .await
     }
 
     /// Writes down how attempts ended, all together, and settles the runs whose last delivery
-    /// was among them. Answers with the deliveries that were written; the others belong to
-    /// another process by now, which writes its own.
-    pub async fn end_attempts(
-        &self,
-        owner: Uuid,
-        ended: &[Ended],
-        now: Time,
-    ) -> Result<BTreeSet<Uuid>> {
+    /// was among them. Answers with the deliveries whose claims still held. Of the others the
+    /// attempt alone is written, and that the other side has it if it does: whoever has taken
+    /// the delivery over meanwhile finds it settled.
+    pub async fn end_attempts(&self, ended: &[Ended], now: Time) -> Result<BTreeSet<Uuid>> {
         let given: Vec<Json> = ended.iter().map(Ended::row).collect();
         let transaction = self.db.begin().await?;
         let moved = transaction
             .query_all_raw(Store::sql(
-                "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, outcome text, state text, answer text, again timestamptz)), \
+                "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, token uuid, outcome text, state text, answer text, again timestamptz)), \
                  moved as (update deliveries d set state = g.state, problem = case when g.state = 'accepted' then null else g.answer end, \
-                     settled_at = case when g.state = 'waiting' then null else $3 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), \
-                     lease_owner = null, lease_until = null from given g where d.id = g.id and d.lease_owner = $2 \
+                     settled_at = case when g.state = 'waiting' then null else $2 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), \
+                     lease_owner = null, lease_until = null from given g where d.id = g.id and d.lease_owner = g.token and d.state = 'waiting' \
                    returning d.id, d.run_id, d.copy = 0 and d.state <> 'waiting' as settles), \
-                 noted as (update delivery_attempts a set ended_at = $3, outcome = g.outcome, answer = g.answer \
-                   from given g join moved m on m.id = g.id where a.id = g.attempt and a.delivery_id = g.id) \
-                 select id, run_id, settles from moved",
-                [Json::from(given).into(), owner.into(), now.into()],
+                 late as (update deliveries d set state = 'accepted', problem = null, settled_at = $2, lease_owner = null, lease_until = null \
+                   from given g where d.id = g.id and d.lease_owner is distinct from g.token and d.state = 'waiting' and g.state = 'accepted' \
+                   returning d.id, d.run_id, d.copy = 0 as settles), \
+                 noted as (update delivery_attempts a set ended_at = $2, outcome = g.outcome, answer = g.answer \
+                   from given g where a.id = g.attempt and a.delivery_id = g.id) \
+                 select id, run_id, settles, true as held from moved union all select id, run_id, settles, false from late",
+                [Json::from(given).into(), now.into()],
             ))
             .await?;
         let (mut written, mut runs) = (BTreeSet::new(), BTreeSet::new());
         for row in moved {
-            written.insert(row.try_get::<Uuid>("", "id")?);
+            if row.try_get::<bool>("", "held")? {
+                written.insert(row.try_get::<Uuid>("", "id")?);
+            }
             if row.try_get::<bool>("", "settles")? {
                 runs.insert(row.try_get::<Uuid>("", "run_id")?);
             }

@@ -7,7 +7,7 @@ macro_rules! entity {
 
             #[allow(unused_imports)]
             use super::{
-                AttemptOutcome, Cause, ChannelType, DeliveryState, Format, RecipientRole, Role, RunState,
+                AttemptOutcome, Cause, ChannelType, DeliveryState, Format, NoticeKind, RecipientRole, Role, RunState,
                 StepKind, StepState, Stored, Time,
             };
 
@@ -26,8 +26,8 @@ macro_rules! entity {
 }
 
 use maple_lark_api::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, Format, RecipientRole, Role, RunState,
-    StepKind, StepState,
+    AttemptOutcome, Cause, ChannelType, DeliveryState, Format, NoticeKind, RecipientRole, Role,
+    RunState, StepKind, StepState,
 };
 
 use crate::stored::Stored;
@@ -91,8 +91,11 @@ entity!(run, "runs", {
     time_zone: String,
     problem: Option<String>,
     skipped: i32,
+    /// The token of the claim.
     lease_owner: Option<Uuid>,
     lease_until: Option<Time>,
+    /// The process that made the claim last.
+    lease_process: Option<Uuid>,
     created_at: Time,
     started_at: Option<Time>,
     finished_at: Option<Time>,
@@ -156,8 +159,11 @@ entity!(delivery, "deliveries", {
     message_id: String,
     next_attempt_at: Time,
     problem: Option<String>,
+    /// The token of the claim.
     lease_owner: Option<Uuid>,
     lease_until: Option<Time>,
+    /// The process that made the claim last.
+    lease_process: Option<Uuid>,
     created_at: Time,
     settled_at: Option<Time>,
     via: String,
@@ -205,7 +211,7 @@ entity!(shared_link, "shared_links", {
 
 entity!(notice, "notices", {
     #[sea_orm(primary_key)] id: i64,
-    kind: String,
+    kind: Stored<NoticeKind>,
     subject: String,
     run_id: Option<Uuid>,
     recipient: Option<String>,

@@ -114,6 +114,13 @@ pub struct Page<T> {
     pub total: u64,
 }
 
+/// No lease is longer, unless the process says so that asks.
+const LONGEST_LEASE: chrono::TimeDelta = chrono::TimeDelta::hours(1);
+/// No delivery rests longer between two attempts.
+const LONGEST_RETRY: chrono::TimeDelta = chrono::TimeDelta::hours(2);
+/// No run waits longer for its data before it asks again.
+const LONGEST_CHECK: chrono::TimeDelta = chrono::TimeDelta::hours(25);
+
 /// A connection that was not used for so long is asked whether it still answers.
 const RESTED: std::time::Duration = std::time::Duration::from_secs(1);
 
@@ -154,6 +161,62 @@ impl Store {
         Migrator::up(&store.db, None).await?;
         turn.commit().await?;
         Ok(store)
+    }
+
+    /// What time it is by the database's clock, which all processes share.
+    ///
+    /// # Errors
+    /// If the database cannot be used.
+    pub async fn time(&self) -> Result<entity::Time> {
+        let row = self
+            .db
+            .query_one_raw(Store::sql("select clock_timestamp() as now", []))
+            .await?;
+        match row {
+            Some(row) => Ok(row.try_get("", "now")?),
+            None => Err(DbErr::RecordNotFound("the time".to_owned()).into()),
+        }
+    }
+
+    /// Brings back leases and waits that reach further ahead than any can, as a clock leaves
+    /// them that was ahead and is right again. Answers how many there were. With `ask_again`,
+    /// runs that wait for their data ask now, however long they would have waited.
+    ///
+    /// # Errors
+    /// If the database cannot be used.
+    pub async fn bring_back(
+        &self,
+        now: entity::Time,
+        lease: chrono::TimeDelta,
+        ask_again: bool,
+    ) -> Result<u64> {
+        let leases = |table: &str| {
+            format!(
+                "update {table} set lease_until = $1 where lease_owner is not null and lease_until > $2"
+            )
+        };
+        let too_long = now + lease.max(LONGEST_LEASE);
+        let longest_check = if ask_again { now } else { now + LONGEST_CHECK };
+        let statements = [
+            (leases("runs"), now + lease, too_long),
+            (leases("deliveries"), now + lease, too_long),
+            (
+                "update deliveries set next_attempt_at = $1 where state = 'waiting' and next_attempt_at > $2".to_owned(),
+                now,
+                now + LONGEST_RETRY,
+            ),
+            (
+                "update runs set next_check_at = $1 where state = 'waiting' and next_check_at > $2".to_owned(),
+                now,
+                longest_check,
+            ),
+        ];
+        let mut moved = 0;
+        for (sql, to, limit) in statements {
+            let statement = Store::sql(&sql, [to.into(), limit.into()]);
+            moved += self.db.execute_raw(statement).await?.rows_affected();
+        }
+        Ok(moved)
     }
 
     /// Whether the database answers and its tables are up to date.

@@ -3,8 +3,8 @@
 //! The words that a column may hold come from the enums of the API; a step names them in braces.
 
 use maple_lark_api::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, Role, RunState, StepKind,
-    StepState, Words,
+    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
+    StepKind, StepState, Words,
 };
 use sea_orm_migration::prelude::*;
 
@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 8] = [
+const STEPS: [Step; 9] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -60,6 +60,10 @@ const STEPS: [Step; 8] = [
     Step {
         name: "0008_definitions_version",
         sql: include_str!("migrations/0008_definitions_version.sql"),
+    },
+    Step {
+        name: "0009_fences",
+        sql: include_str!("migrations/0009_fences.sql"),
     },
 ];
 
@@ -95,6 +99,7 @@ fn with_words(sql: &str) -> String {
             sql_list(RunState::which(RunState::is_work)),
         ),
         ("{step_kinds}", all::<StepKind>()),
+        ("{notice_kinds}", all::<NoticeKind>()),
         ("{step_states}", all::<StepState>()),
         ("{delivery_states}", all::<DeliveryState>()),
         ("{channel_types}", all::<ChannelType>()),

@@ -4,7 +4,7 @@ use chrono::TimeDelta;
 use sea_orm::{ConnectionTrait, EntityTrait, QueryOrder, QuerySelect, TransactionTrait};
 use uuid::Uuid;
 
-use maple_lark_api::RunState;
+use maple_lark_api::{NoticeKind, RunState, Words};
 
 use crate::{
     Result, Store, Stored,
@@ -32,7 +32,7 @@ impl Store {
     #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn add_notice(
         &self,
-        kind: &str,
+        kind: NoticeKind,
         subject: &str,
         run_id: Option<Uuid>,
         recipients: &[String],
@@ -43,7 +43,7 @@ impl Store {
             Store::sql(
                 "insert into notices (kind, subject, run_id, recipient, text, created_at) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
                 [
-                    kind.into(),
+                    kind.word().into(),
                     subject.into(),
                     run_id.into(),
                     recipient.cloned().into(),

@@ -2,11 +2,9 @@
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveModelTrait,
-    ActiveValue::{NotSet, Set},
-    ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult,
-    Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
-    sea_query::{Expr, OnConflict},
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction,
+    EntityTrait, FromQueryResult, Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
+    Select, TransactionTrait, sea_query::OnConflict,
 };
 use uuid::Uuid;
 
@@ -14,6 +12,7 @@ use maple_lark_api::{Cause, Format, RunState, StepKind, StepState};
 
 use crate::{
     Page, Result, Store, StoreError, Stored, bodies,
+    deliveries::ABANDONED,
     entity::{Time, document, run, run_step, snapshot},
     stored::{sql_list, words},
 };
@@ -22,6 +21,26 @@ pub use document::Model as Document;
 pub use run::Model as Run;
 pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
+
+/// One claim of a run: what a worker writes about it carries the claim, so that a process whose
+/// lease ran out meanwhile writes nothing into the work of whoever has taken it over, be it the
+/// same process.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Claim {
+    pub run: Uuid,
+    /// Made anew with each claim.
+    pub token: Uuid,
+}
+
+impl Run {
+    /// The claim that this row was read under; nobody's if it is not claimed.
+    pub fn claim(&self) -> Claim {
+        Claim {
+            run: self.id,
+            token: self.lease_owner.unwrap_or_default(),
+        }
+    }
+}
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -131,19 +150,13 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         released_by: Set(None),
         claims: Set(0),
         claimed_at: Set(None),
+        lease_process: Set(None),
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
         .exec_without_returning(transaction)
         .await?;
     Ok(inserted > 0)
-}
-
-fn this_step(run_id: Uuid, kind: StepKind, subject: &str) -> Condition {
-    Condition::all()
-        .add(run_step::Column::RunId.eq(run_id))
-        .add(run_step::Column::Kind.eq(Stored(kind)))
-        .add(run_step::Column::Subject.eq(subject))
 }
 
 impl Store {
@@ -155,8 +168,15 @@ impl Store {
 
     /// Takes the oldest run that has work to do and no living owner, unless another run of
     /// the same report is under way and it may not overlap. A run that waits for its data
-    /// has work to do when it is time to ask again.
-    pub async fn claim_run(&self, owner: Uuid, now: Time, lease: TimeDelta) -> Result<Option<Run>> {
+    /// has work to do when it is time to ask again. The runs `in_hand` are passed over: a
+    /// process whose lease on one ran out goes on with it, as long as no other has taken it.
+    pub async fn claim_run(
+        &self,
+        process: Uuid,
+        now: Time,
+        lease: TimeDelta,
+        in_hand: &[Uuid],
+    ) -> Result<Option<Run>> {
         // Processes claim in turns, so that two runs of one report never begin at once.
         let transaction = self.db.begin().await?;
         transaction
@@ -165,14 +185,19 @@ impl Store {
         let work = work_states();
         let statement = Store::sql(
             &format!(
-                "update runs set lease_owner = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
+                "update runs set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
                claims = claims + 1, claimed_at = coalesce(claimed_at, clock_timestamp()) where id = ( \
                select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
-               and (lease_until is null or lease_until < $2) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
+               and (lease_until is null or lease_until < $2) and not (id = any($4)) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ({work}))) \
                order by created_at for update skip locked limit 1) returning *"
             ),
-            [owner.into(), now.into(), (now + lease).into()],
+            [
+                process.into(),
+                now.into(),
+                (now + lease).into(),
+                in_hand.to_vec().into(),
+            ],
         );
         let found = run::Entity::find()
             .from_raw_sql(statement)
@@ -196,22 +221,31 @@ impl Store {
         Ok(std::time::Duration::from_secs_f64(seconds.max(0.0)))
     }
 
-    pub async fn renew_run(&self, id: Uuid, owner: Uuid, until: Time) -> Result<()> {
+    pub async fn renew_run(&self, claim: Claim, until: Time) -> Result<()> {
         let statement = Store::sql(
             "update runs set lease_until = $3 where id = $1 and lease_owner = $2",
-            [id.into(), owner.into(), until.into()],
+            [claim.run.into(), claim.token.into(), until.into()],
         );
-        self.one_row(statement, id).await
+        self.one_row(statement, claim.run).await
     }
 
-    /// Gives up every lease of a process that stops, so that another can go on at once.
-    pub async fn release_all(&self, owner: Uuid) -> Result<()> {
+    /// Gives up every lease of a process that stops, so that another can go on at once. An
+    /// attempt that it broke off may have arrived.
+    pub async fn release_all(&self, process: Uuid, now: Time) -> Result<()> {
+        let broken_off = Store::sql(
+            &format!(
+                "update delivery_attempts set ended_at = $2, {ABANDONED} where ended_at is null and delivery_id in ( \
+                   select id from deliveries where lease_process = $1 and lease_owner is not null)"
+            ),
+            [process.into(), now.into()],
+        );
+        self.db.execute_raw(broken_off).await?;
         for (table, in_order) in [
             ("runs", ", claims = greatest(claims - 1, 0)"),
             ("deliveries", ""),
         ] {
             self.db
-                .execute_raw(Store::sql(&format!("update {table} set lease_owner = null, lease_until = null{in_order} where lease_owner = $1"), [owner.into()]))
+                .execute_raw(Store::sql(&format!("update {table} set lease_owner = null, lease_until = null{in_order} where lease_process = $1 and lease_owner is not null"), [process.into()]))
                 .await?;
         }
         Ok(())
@@ -221,8 +255,7 @@ impl Store {
     /// further work for a worker ends the lease.
     pub async fn set_run_state(
         &self,
-        id: Uuid,
-        owner: Uuid,
+        claim: Claim,
         state: RunState,
         problem: Option<&str>,
         now: Time,
@@ -234,8 +267,8 @@ impl Store {
                claims = case when $7 then claims else 0 end, claimed_at = case when $7 then claimed_at end \
              where id = $1 and lease_owner = $2 and state = any($8)",
             [
-                id.into(),
-                owner.into(),
+                claim.run.into(),
+                claim.token.into(),
                 Stored(state).into(),
                 problem.map(str::to_owned).into(),
                 open.into(),
@@ -244,66 +277,63 @@ impl Store {
                 words(state.previous()).into(),
             ],
         );
-        self.moved(statement, id, owner, state).await
+        self.moved(statement, claim, state).await
     }
 
     /// Runs a statement that moves a run on. That it moves none means that the lease is lost, or
     /// that the state may not follow the one that the run is in.
-    async fn moved(
-        &self,
-        statement: sea_orm::Statement,
-        id: Uuid,
-        owner: Uuid,
-        to: RunState,
-    ) -> Result<()> {
+    async fn moved(&self, statement: sea_orm::Statement, claim: Claim, to: RunState) -> Result<()> {
         if self.db.execute_raw(statement).await?.rows_affected() == 1 {
             return Ok(());
         }
-        Err(self.why_not_moved(id, owner, to).await?)
+        Err(self.why_not_moved(claim, to).await?)
     }
 
     /// Why a run could not be moved on to a state.
-    pub(crate) async fn why_not_moved(
-        &self,
-        id: Uuid,
-        owner: Uuid,
-        to: RunState,
-    ) -> Result<StoreError> {
-        Ok(match self.run(id).await? {
-            Some(run) if run.lease_owner == Some(owner) => StoreError::Transition {
-                run: id,
+    pub(crate) async fn why_not_moved(&self, claim: Claim, to: RunState) -> Result<StoreError> {
+        Ok(match self.run(claim.run).await? {
+            Some(run) if run.lease_owner == Some(claim.token) => StoreError::Transition {
+                run: claim.run,
                 from: *run.state,
                 to,
             },
-            _ => StoreError::LeaseLost(id),
+            _ => StoreError::LeaseLost(claim.run),
         })
     }
 
     /// Keeps the audiences that a run has found; those found before stay.
-    pub async fn keep_audiences(
-        &self,
-        id: Uuid,
-        owner: Uuid,
-        audiences: &serde_json::Value,
-    ) -> Result<()> {
+    pub async fn keep_audiences(&self, claim: Claim, audiences: &serde_json::Value) -> Result<()> {
         let statement = Store::sql(
             "update runs set audiences = coalesce(audiences, $3) where id = $1 and lease_owner = $2",
-            [id.into(), owner.into(), audiences.clone().into()],
+            [
+                claim.run.into(),
+                claim.token.into(),
+                audiences.clone().into(),
+            ],
         );
-        self.one_row(statement, id).await
+        self.one_row(statement, claim.run).await
     }
 
     /// Keeps how a snapshot's document was judged.
-    pub async fn judge_snapshot(&self, id: Uuid, status: &str, quiet: Option<&str>) -> Result<()> {
+    pub async fn judge_snapshot(
+        &self,
+        claim: Claim,
+        id: Uuid,
+        status: &str,
+        quiet: Option<&str>,
+    ) -> Result<()> {
         let statement = Store::sql(
-            "update snapshots set status = $2, quiet = $3 where id = $1",
-            [id.into(), status.into(), quiet.map(str::to_owned).into()],
+            "update snapshots set status = $4, quiet = $5 from runs \
+             where runs.id = $1 and runs.lease_owner = $2 and snapshots.id = $3 and run_id = $1",
+            [
+                claim.run.into(),
+                claim.token.into(),
+                id.into(),
+                status.into(),
+                quiet.map(str::to_owned).into(),
+            ],
         );
-        self.db
-            .execute_raw(statement)
-            .await
-            .map(drop)
-            .map_err(Into::into)
+        self.one_row(statement, claim.run).await
     }
 
     /// The status of the run before this one, of the same report and the same values.
@@ -326,17 +356,17 @@ impl Store {
     }
 
     /// Lets a run wait until somebody has looked at it; its lease is given up.
-    pub async fn await_approval(&self, id: Uuid, owner: Uuid, deadline: Time) -> Result<()> {
+    pub async fn await_approval(&self, claim: Claim, deadline: Time) -> Result<()> {
         let statement = Store::sql(
             "update runs set state = 'awaiting-approval', approval_deadline = $3, lease_owner = null, lease_until = null, claims = 0, claimed_at = null where id = $1 and lease_owner = $2 and state = any($4)",
             [
-                id.into(),
-                owner.into(),
+                claim.run.into(),
+                claim.token.into(),
                 deadline.into(),
                 words(RunState::AwaitingApproval.previous()).into(),
             ],
         );
-        self.moved(statement, id, owner, RunState::AwaitingApproval)
+        self.moved(statement, claim, RunState::AwaitingApproval)
             .await
     }
 
@@ -379,27 +409,27 @@ impl Store {
     }
 
     /// Lets a run wait until it asks again whether its data is ready; its lease is given up.
-    pub async fn wait(&self, id: Uuid, owner: Uuid, next_check_at: Time) -> Result<()> {
+    pub async fn wait(&self, claim: Claim, next_check_at: Time) -> Result<()> {
         let statement = Store::sql(
             "update runs set state = 'waiting', next_check_at = $3, checks = checks + 1, lease_owner = null, lease_until = null, claims = 0, claimed_at = null where id = $1 and lease_owner = $2 and state = any($4)",
             [
-                id.into(),
-                owner.into(),
+                claim.run.into(),
+                claim.token.into(),
                 next_check_at.into(),
                 words(RunState::Waiting.previous()).into(),
             ],
         );
-        self.moved(statement, id, owner, RunState::Waiting).await
+        self.moved(statement, claim, RunState::Waiting).await
     }
 
     /// Writes down that a run goes on with data that may be incomplete.
-    pub async fn set_incomplete(&self, id: Uuid, owner: Uuid, reason: &str) -> Result<()> {
+    pub async fn set_incomplete(&self, claim: Claim, reason: &str) -> Result<()> {
         self.one_row(
             Store::sql(
                 "update runs set incomplete = $3 where id = $1 and lease_owner = $2",
-                [id.into(), owner.into(), reason.into()],
+                [claim.run.into(), claim.token.into(), reason.into()],
             ),
-            id,
+            claim.run,
         )
         .await
     }
@@ -471,61 +501,53 @@ impl Store {
     /// Records that a step begins; beginning again after a crash starts it over.
     pub async fn begin_step(
         &self,
-        run_id: Uuid,
+        claim: Claim,
         kind: StepKind,
         subject: &str,
         now: Time,
     ) -> Result<()> {
-        let row = run_step::ActiveModel {
-            id: NotSet,
-            run_id: Set(run_id),
-            kind: Set(kind.into()),
-            subject: Set(subject.to_owned()),
-            state: Set(StepState::Running.into()),
-            detail: Set(None),
-            started_at: Set(now),
-            ended_at: Set(None),
-        };
-        let again = OnConflict::columns([
-            run_step::Column::RunId,
-            run_step::Column::Kind,
-            run_step::Column::Subject,
-        ])
-        .update_columns([
-            run_step::Column::State,
-            run_step::Column::Detail,
-            run_step::Column::StartedAt,
-            run_step::Column::EndedAt,
-        ])
-        .to_owned();
-        run_step::Entity::insert(row)
-            .on_conflict(again)
-            .exec_without_returning(&self.db)
-            .await?;
-        Ok(())
+        let statement = Store::sql(
+            "insert into run_steps (run_id, kind, subject, state, started_at) \
+             select id, $3, $4, $5, $6 from runs where id = $1 and lease_owner = $2 \
+             on conflict (run_id, kind, subject) do update set \
+               state = excluded.state, detail = null, started_at = excluded.started_at, ended_at = null",
+            [
+                claim.run.into(),
+                claim.token.into(),
+                Stored(kind).into(),
+                subject.into(),
+                Stored(StepState::Running).into(),
+                now.into(),
+            ],
+        );
+        self.one_row(statement, claim.run).await
     }
 
     /// Says how a step that is still under way stands.
     pub async fn note_step(
         &self,
-        run_id: Uuid,
+        claim: Claim,
         kind: StepKind,
         subject: &str,
         detail: String,
     ) -> Result<()> {
-        let noted =
-            run_step::Entity::update_many().col_expr(run_step::Column::Detail, Expr::value(detail));
-        noted
-            .filter(this_step(run_id, kind, subject))
-            .exec(&self.db)
-            .await?;
-        Ok(())
+        let statement = Store::sql(
+            "update run_steps set detail = $5 from runs where runs.id = $1 and runs.lease_owner = $2 \
+             and run_id = $1 and kind = $3 and subject = $4",
+            [
+                claim.run.into(),
+                claim.token.into(),
+                Stored(kind).into(),
+                subject.into(),
+                detail.into(),
+            ],
+        );
+        self.one_row(statement, claim.run).await
     }
 
-    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn end_step(
         &self,
-        run_id: Uuid,
+        claim: Claim,
         kind: StepKind,
         subject: &str,
         state: StepState,
@@ -534,10 +556,12 @@ impl Store {
     ) -> Result<()> {
         // A step that has ended is a sign of life: the run is not given up.
         let statement = Store::sql(
-            "with ended as (update run_steps set state = $4, detail = $5, ended_at = $6 where run_id = $1 and kind = $2 and subject = $3) \
-             update runs set claims = 1 where id = $1 and claims > 1",
+            "with mine as (update runs set claims = least(claims, 1) where id = $1 and lease_owner = $2 returning id) \
+             update run_steps set state = $5, detail = $6, ended_at = $7 from mine \
+             where run_id = mine.id and kind = $3 and subject = $4",
             [
-                run_id.into(),
+                claim.run.into(),
+                claim.token.into(),
                 Stored(kind).into(),
                 subject.into(),
                 Stored(state).into(),
@@ -545,18 +569,31 @@ impl Store {
                 now.into(),
             ],
         );
-        self.db.execute_raw(statement).await?;
-        Ok(())
+        self.one_row(statement, claim.run).await
+    }
+
+    /// Holds the row of a claimed run until the transaction ends, so that what is written in it
+    /// is written under the claim or not at all.
+    async fn hold(transaction: &DatabaseTransaction, claim: Claim) -> Result<()> {
+        let mine = Store::sql(
+            "select 1 from runs where id = $1 and lease_owner = $2 for share",
+            [claim.run.into(), claim.token.into()],
+        );
+        match transaction.query_one_raw(mine).await? {
+            Some(_) => Ok(()),
+            None => Err(StoreError::LeaseLost(claim.run)),
+        }
     }
 
     /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
-    pub async fn keep_snapshot(&self, mut one: StoredSnapshot) -> Result<()> {
+    pub async fn keep_snapshot(&self, claim: Claim, mut one: StoredSnapshot) -> Result<()> {
         let (id, long) = (one.id, bodies::taken_out(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
             .do_nothing()
             .to_owned();
         let transaction = self.db.begin().await?;
+        Self::hold(&transaction, claim).await?;
         let kept = snapshot::Entity::insert(row.reset_all())
             .on_conflict(once)
             .exec_without_returning(&transaction)
@@ -599,8 +636,9 @@ impl Store {
     }
 
     /// Keeps the documents of one snapshot in one transaction; those kept before stay.
-    pub async fn keep_documents(&self, documents: Vec<Document>) -> Result<()> {
+    pub async fn keep_documents(&self, claim: Claim, documents: Vec<Document>) -> Result<()> {
         let transaction = self.db.begin().await?;
+        Self::hold(&transaction, claim).await?;
         for mut one in documents {
             let (id, long) = (one.id, bodies::taken_out(&mut one.body));
             let row: document::ActiveModel = one.into();

@@ -6,14 +6,14 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 use maple_lark_api::{
     CatalogueEntry, CatalogueItem, ChoicesOrder, Format, ParameterChoices, ParameterValue,
-    PreviewOrder, QueryAnswer, QueryOrder, SamplerView, Words,
+    PreviewOrder, QueryAnswer, QueryOrder, SamplerView, Words, readable_size,
 };
 
 use super::{download::save, explain::one_line};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, outcome, pending, size, table},
+    output::{self, Output, instant, outcome, pending, table},
     words::words,
 };
 
@@ -56,10 +56,15 @@ pub struct Query {
     rows: usize,
 }
 
-fn name_and_value(text: &str) -> Result<(String, String), String> {
+/// A value of a parameter without its name.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is not NAME=VALUE, such as port=havnes")]
+struct NoPair(String);
+
+fn name_and_value(text: &str) -> Result<(String, String), NoPair> {
     let (name, value) = text
         .split_once('=')
-        .ok_or_else(|| format!("\"{text}\" is not NAME=VALUE, such as port=havnes"))?;
+        .ok_or_else(|| NoPair(text.chars().take(200).collect()))?;
     Ok((name.trim().to_owned(), value.to_owned()))
 }
 
@@ -244,7 +249,7 @@ impl Preview {
             bytes.len() as i64,
         );
         output::print(output, &saved, |(path, bytes)| {
-            println!("{path}  {}", size(*bytes))
+            println!("{path}  {}", readable_size(bytes.unsigned_abs()))
         });
         Ok(())
     }
@@ -432,7 +437,7 @@ mod tests {
         );
         assert_eq!(
             name_and_value("havnes").unwrap_err(),
-            "\"havnes\" is not NAME=VALUE, such as port=havnes"
+            NoPair("havnes".to_owned())
         );
     }
 }

@@ -373,7 +373,7 @@ pub async fn notices(client: &Client, output: Output) -> Result<(), Failure> {
                     .map_or_else(|| "in a moment".to_owned(), |at| instant(Some(at)))
             };
             vec![
-                notice.kind.clone(),
+                notice.kind.to_string(),
                 notice.subject.clone(),
                 instant(Some(notice.created_at)),
                 told,

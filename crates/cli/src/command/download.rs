@@ -4,14 +4,14 @@ use std::{
 };
 
 use clap::Args;
-use maple_lark_api::{DocumentView, Format, Match, RunView, Words};
+use maple_lark_api::{DocumentView, Format, Match, RunView, Words, readable_size};
 
 use sha2::{Digest, Sha256};
 
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, size},
+    output::{self, Output},
     words::words,
 };
 
@@ -66,7 +66,7 @@ impl Download {
         }
         output::print(output, &paths, |paths| {
             for (path, bytes) in paths {
-                println!("{path}  {}", size(*bytes));
+                println!("{path}  {}", readable_size(bytes.unsigned_abs()));
             }
         });
         Ok(())
@@ -149,7 +149,7 @@ impl Render {
         }
         output::print(output, &paths, |paths| {
             for (path, bytes) in paths {
-                println!("{path}  {}", size(*bytes));
+                println!("{path}  {}", readable_size(bytes.unsigned_abs()));
             }
         });
         Ok(())

@@ -4,12 +4,12 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 use console::style;
 use indicatif::{ProgressBar, ProgressStyle};
-use maple_lark_api::{DeliveryState, RunOrder, RunState, RunView, StepView};
+use maple_lark_api::{DeliveryState, RunOrder, RunState, RunView, StepView, readable_size};
 
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, size, state, table},
+    output::{self, Output, instant, state, table},
 };
 
 /// Run a report now and follow it
@@ -270,7 +270,7 @@ pub fn show(view: &RunView) {
                 } else {
                     format!("{} (as read with {})", document.file_name, document.variant)
                 };
-                vec![name, size(document.size)]
+                vec![name, readable_size(document.size.unsigned_abs())]
             })
             .collect();
         println!();

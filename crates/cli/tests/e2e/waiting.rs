@@ -327,7 +327,7 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     place.sign_in();
     let mut operations = place.cluster.connect("orrin_ops").await.unwrap();
     let queries: String = (0..5)
-        .map(|n| format!("[[query]]\nname = \"q{n}\"\nsource = \"operations\"\nsql = \"select (select count(*) from pg_stat_activity where query like '%pg_sl' || 'eep%' and state = 'active') as busy, pg_sleep(0.4)::text as nap\"\n"))
+        .map(|n| format!("[[query]]\nname = \"q{n}\"\nsource = \"operations\"\nsql = \"select (select count(*) from pg_stat_activity where datname = current_database() and query like '%pg_sl' || 'eep%' and state = 'active') as busy, pg_sleep(0.4)::text as nap\"\n"))
         .collect();
     let blocks: String = (0..5)
         .map(|n| {
@@ -351,7 +351,7 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     let mut most = 0;
     let began = Instant::now();
     while place.json(&["show", &id])["settled"] == false {
-        let busy: i64 = sqlx::query_scalar("select count(*) from pg_stat_activity where usename = 'orrin_reader' and state = 'active'")
+        let busy: i64 = sqlx::query_scalar("select count(*) from pg_stat_activity where datname = current_database() and usename = 'orrin_reader' and state = 'active'")
             .fetch_one(&mut operations)
             .await
             .unwrap();

@@ -6,11 +6,13 @@ use crate::packed::PackedTable;
 use sha2::{Digest, Sha256};
 
 /// SHA-256 in small hexadecimal letters.
+#[must_use]
 pub fn sha256(bytes: &[u8]) -> String {
     hex::encode(Sha256::digest(bytes))
 }
 
 /// SHA-256 of a table's canonical JSON, which is not made in one piece for it.
+#[must_use]
 pub fn sha256_of(table: &PackedTable) -> String {
     let mut digest = Digesting::new(io::sink());
     // As in `seal`: this cannot fail.

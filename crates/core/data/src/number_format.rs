@@ -46,6 +46,7 @@ impl NumberFormat {
     pub const DATES: [&str; 2] = ["22 Nov 2026", "2026-11-22"];
 
     /// The form that the two examples show; other texts mean the usual one.
+    #[must_use]
     pub fn like(numbers: &str, dates: &str) -> Self {
         let (point, group) = match numbers {
             "1.234,5" => (',', Some('.')),
@@ -62,6 +63,7 @@ impl NumberFormat {
     }
 
     /// A number with a fixed count of decimals.
+    #[must_use]
     pub fn number(&self, value: f64, decimals: usize) -> String {
         let text = format!("{:.decimals$}", value.abs());
         let (whole, fraction) = text.split_once('.').unwrap_or((&text, ""));
@@ -85,6 +87,7 @@ impl NumberFormat {
     /// A number with as many decimals as its size deserves: three significant digits below a
     /// thousand and whole above. Above 99 and below 100 two decimals stay, because 99.95 and
     /// 100 are different promises.
+    #[must_use]
     pub fn readable(&self, value: f64) -> String {
         let size = value.abs();
         let decimals = match size {
@@ -108,6 +111,7 @@ impl NumberFormat {
     }
 
     /// The day as this format writes it: `22 Nov 2026` or `2026-11-22`.
+    #[must_use]
     pub fn date(&self, date: NaiveDate) -> String {
         date.format(if self.iso_dates {
             "%Y-%m-%d"
@@ -118,6 +122,7 @@ impl NumberFormat {
     }
 
     /// A time to the minute; without its year where all of a table are of this one.
+    #[must_use]
     pub fn time(&self, at: NaiveDateTime, year: bool) -> String {
         let form = match (self.iso_dates, year) {
             (true, _) => "%Y-%m-%d %H:%M",

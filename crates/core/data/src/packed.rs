@@ -81,6 +81,7 @@ impl From<Cell<'_>> for Value {
 
 impl PackedTable {
     /// A table without rows.
+    #[must_use]
     pub fn new(columns: Vec<Column>) -> Self {
         Self {
             columns,
@@ -89,16 +90,19 @@ impl PackedTable {
     }
 
     /// How many rows it has.
+    #[must_use]
     pub fn len(&self) -> usize {
         self.count
     }
 
     /// Whether it has no row.
+    #[must_use]
     pub fn is_empty(&self) -> bool {
         self.count == 0
     }
 
     /// The place of the column of this name.
+    #[must_use]
     pub fn column(&self, name: &str) -> Option<usize> {
         self.columns.iter().position(|column| column.name == name)
     }
@@ -120,6 +124,7 @@ impl PackedTable {
     }
 
     /// The rows in order, each unpacked as it comes.
+    #[must_use]
     pub fn rows(&self) -> Rows<'_> {
         Rows {
             table: self,
@@ -130,6 +135,7 @@ impl PackedTable {
     }
 
     /// These columns alone, in this order.
+    #[must_use]
     pub fn select(&self, columns: &[usize]) -> Self {
         if columns.iter().copied().eq(0..self.columns.len()) {
             return self.clone();

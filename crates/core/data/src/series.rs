@@ -111,6 +111,7 @@ impl Total {
     }
 
     /// The total so far; NaN if no value came.
+    #[must_use]
     pub fn value(&self) -> f64 {
         // What was lost of an infinite sum is not a number.
         if self.total.is_finite() {
@@ -134,6 +135,7 @@ pub fn sum(values: impl IntoIterator<Item = f64>) -> f64 {
 }
 
 /// The mean of the values that are there; `NaN` if none is.
+#[must_use]
 pub fn mean(values: &[f64]) -> f64 {
     let present: Vec<f64> = values.iter().copied().filter(|v| !v.is_nan()).collect();
     if present.is_empty() {
@@ -170,6 +172,7 @@ pub fn percentile(values: &mut [f64], percentile: f64) -> f64 {
 
 /// The standard deviation of a sample (divided by one less than the count); `NaN` for
 /// fewer than two values.
+#[must_use]
 pub fn deviation(values: &[f64]) -> f64 {
     let present: Vec<f64> = values.iter().copied().filter(|v| !v.is_nan()).collect();
     if present.len() < 2 {

@@ -18,6 +18,7 @@ pub enum Status {
 
 impl Status {
     /// The status that a word of the kind which systems report stands for.
+    #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
         match word.trim().to_ascii_lowercase().as_str() {
             "ok" | "up" | "healthy" | "well" => Some(Self::Ok),
@@ -29,6 +30,7 @@ impl Status {
     }
 
     /// The word for people and definitions: `ok`, `unknown`, `warning`, `critical`.
+    #[must_use]
     pub fn word(self) -> &'static str {
         match self {
             Self::Ok => "OK",
@@ -63,11 +65,13 @@ pub struct Thresholds {
 
 impl Thresholds {
     /// Whether there is any limit.
+    #[must_use]
     pub fn is_set(&self) -> bool {
         self.warning.is_some() || self.critical.is_some()
     }
 
     /// The status of a value; a missing one is unknown, whatever the limits.
+    #[must_use]
     pub fn status(&self, value: Option<f64>) -> Status {
         let Some(value) = value else {
             return Status::Unknown;
@@ -114,6 +118,7 @@ impl StatusCounts {
     }
 
     /// The worst status among what was counted; `Unknown` if nothing was.
+    #[must_use]
     pub fn worst(&self) -> Status {
         match (self.critical, self.warning) {
             (0, 0) => Status::Ok,

@@ -69,6 +69,7 @@ pub struct Table {
 impl Value {
     /// The value as a number, if it is one; decimals lose exactness here, so only figures
     /// and charts use this.
+    #[must_use]
     pub fn as_number(&self) -> Option<f64> {
         match self {
             Value::Integer(n) => Some(*n as f64),
@@ -80,6 +81,7 @@ impl Value {
 
     /// The value in full precision for programs: ISO 8601 times with the zone's offset,
     /// numbers with a point and no grouping, nothing for a missing value.
+    #[must_use]
     pub fn exact(&self, zone: Zone) -> String {
         match self {
             Value::Missing => String::new(),
@@ -96,11 +98,13 @@ impl Value {
 
 impl ColumnKind {
     /// Whether its values can be added.
+    #[must_use]
     pub fn is_numeric(self) -> bool {
         matches!(self, Self::Integer | Self::Number | Self::Decimal)
     }
 
     /// The word for people: `text`, `instant` and so on.
+    #[must_use]
     pub fn name(self) -> &'static str {
         match self {
             Self::Boolean => "boolean",
@@ -116,6 +120,7 @@ impl ColumnKind {
 
 impl Table {
     /// The place of the column of this name.
+    #[must_use]
     pub fn column(&self, name: &str) -> Option<usize> {
         self.columns.iter().position(|column| column.name == name)
     }

@@ -76,6 +76,7 @@ pub struct Scale {
 
 impl Unit {
     /// The scale in which `largest` (an absolute value) reads best.
+    #[must_use]
     pub fn scale(&self, largest: f64) -> Scale {
         let stepped = |base: f64, steps: &[&str]| {
             let mut factor = 1.0;
@@ -119,6 +120,7 @@ impl Unit {
     }
 
     /// The unit as a table heading shows it, where values are not rescaled.
+    #[must_use]
     pub fn symbol(&self) -> &str {
         match self {
             Unit::None => "",
@@ -137,6 +139,7 @@ impl Unit {
 
     /// The value for a person: `10.5 TiB`, `99.95 %`, `1,234`, `312 ms`. What is not finite
     /// reads `–`.
+    #[must_use]
     pub fn format(&self, value: f64, number_format: NumberFormat) -> String {
         if !value.is_finite() {
             return "–".to_owned();

@@ -6,6 +6,7 @@ use crate::model::kind::Kind;
 
 /// Why a definition's text could not be changed.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadEdit {
     /// The text is not TOML.
     #[error("the definition cannot be read: {0}")]
@@ -40,6 +41,7 @@ pub fn renamed(text: &str, kind: Kind, name: &str, title: &str) -> Result<String
 
 /// The text of a report without its audiences: what one of them sees must not name another.
 /// A text that cannot be read is given back empty.
+#[must_use]
 pub fn without_audiences(text: &str) -> String {
     let Ok(mut document) = read(text) else {
         return String::new();

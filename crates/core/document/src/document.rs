@@ -47,6 +47,7 @@ pub struct Document {
 
 impl Document {
     /// All key figures, in their order.
+    #[must_use]
     pub fn figures(&self) -> impl DoubleEndedIterator<Item = &Figure> {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
         blocks
@@ -114,6 +115,7 @@ pub struct Section {
 
 impl Section {
     /// How its blocks stand side by side, where there is a page's width.
+    #[must_use]
     pub fn rows(&self) -> Vec<Range<usize>> {
         rows(
             &self
@@ -235,6 +237,7 @@ pub struct ShownTable {
 
 impl ShownTable {
     /// The table for formats that cannot draw: its columns of trends are left out.
+    #[must_use]
     pub fn in_words(&self) -> Cow<'_, Self> {
         if !self.headings.iter().any(|heading| heading.trend) {
             return Cow::Borrowed(self);

@@ -77,6 +77,7 @@ fn as_written(text: &str) -> Vec<Part> {
     clippy::too_many_lines,
     reason = "one arm an event of the Markdown reader"
 )]
+#[must_use]
 pub fn read(text: &str) -> Vec<Part> {
     if is_too_intricate(text) {
         return as_written(text);
@@ -160,6 +161,7 @@ pub fn read(text: &str) -> Vec<Part> {
 
 /// The text so that CommonMark shows it as it is: each sign that could mean something has a
 /// backslash before it.
+#[must_use]
 pub fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for letter in text.chars() {
@@ -174,6 +176,7 @@ pub fn escaped(text: &str) -> String {
 }
 
 /// The text alone, as a screen reader or a plain-text mail has it.
+#[must_use]
 pub fn plain(parts: &[Part]) -> String {
     let line = |runs: &[Run]| runs.iter().map(|run| run.text.as_str()).collect::<String>();
     let blocks: Vec<String> = parts

@@ -13,6 +13,7 @@ use crate::{compose::answers::answer, document::Document, snapshot::Snapshot};
 /// before for the same values, which `when = "change"` compares with; a first run is a change
 /// unless all is well.
 #[expect(clippy::too_many_lines, reason = "one arm a condition, with its words")]
+#[must_use]
 pub fn reason(
     report: &Report,
     snapshot: &Snapshot,

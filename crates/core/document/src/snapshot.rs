@@ -55,6 +55,7 @@ pub struct ZoneRules {
 
 impl ZoneRules {
     /// Those that a zone has now.
+    #[must_use]
     pub fn in_use(zone: Zone) -> Option<Self> {
         Some(Self {
             version: rules_in_use().version,
@@ -134,6 +135,7 @@ pub struct Sealed {
 
 /// Why the bytes are no snapshot that documents can be composed of.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadSnapshot {
     /// They are not the JSON that a snapshot is.
     #[error("the snapshot cannot be read: {0}")]
@@ -158,6 +160,7 @@ impl Snapshot {
 
     /// Packs the snapshot's canonical bytes: JSON with keys in a fixed order. They are never
     /// in memory in one piece.
+    #[must_use]
     pub fn seal(&self) -> Sealed {
         let gzip = GzBuilder::new().write(Vec::new(), Compression::fast());
         let mut sealing = Digesting::new(gzip);
@@ -251,6 +254,7 @@ impl Snapshot {
     }
 
     /// The record of a dashboard's query.
+    #[must_use]
     pub fn query(&self, dashboard: &str, name: &str) -> Option<&QueryRecord> {
         self.queries
             .iter()

@@ -6,6 +6,7 @@ use chrono::Weekday;
 const MOST_SAID: usize = 200;
 
 /// A text as it may be said again in an error: on one line, and cut where it is long.
+#[must_use]
 pub fn shortened(text: &str) -> String {
     let mut characters = text.chars().map(|c| if c.is_control() { ' ' } else { c });
     let mut said: String = characters.by_ref().take(MOST_SAID).collect();
@@ -16,6 +17,7 @@ pub fn shortened(text: &str) -> String {
 }
 
 /// `"a", "b", "c"`, for lists of the words that are valid.
+#[must_use]
 pub fn quoted_list(words: &[&str]) -> String {
     words
         .iter()
@@ -46,6 +48,7 @@ pub const WEEKDAY_NAMES: [&str; 7] = [
 ];
 
 /// The weekday that one of [`WEEKDAY_NAMES`] names.
+#[must_use]
 pub fn weekday_from_name(name: &str) -> Option<Weekday> {
     WEEKDAY_NAMES
         .iter()
@@ -54,6 +57,7 @@ pub fn weekday_from_name(name: &str) -> Option<Weekday> {
 }
 
 /// The English name with a capital: `Monday`.
+#[must_use]
 pub fn weekday_name(day: Weekday) -> &'static str {
     [
         "Monday",
@@ -67,6 +71,7 @@ pub fn weekday_name(day: Weekday) -> &'static str {
 }
 
 /// `a, b and c`.
+#[must_use]
 pub fn list(items: &[String]) -> String {
     match items {
         [] => String::new(),

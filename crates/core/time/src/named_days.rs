@@ -21,16 +21,19 @@ impl NamedDays {
     }
 
     /// Whether a date has a name.
+    #[must_use]
     pub fn contains(&self, date: NaiveDate) -> bool {
         self.0.contains_key(&date)
     }
 
     /// Monday to Friday and without a name.
+    #[must_use]
     pub fn is_working_day(&self, date: NaiveDate) -> bool {
         !matches!(date.weekday(), Weekday::Sat | Weekday::Sun) && !self.contains(date)
     }
 
     /// The days of both; a day that both name keeps its first name.
+    #[must_use]
     pub fn join(mut self, other: NamedDays) -> Self {
         for (date, name) in other.0 {
             self.0.entry(date).or_insert(name);

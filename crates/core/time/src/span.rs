@@ -35,6 +35,7 @@ pub struct BadSpan {
 
 impl Span {
     /// The length when it has no civil part, which alone has a fixed length.
+    #[must_use]
     pub fn elapsed(&self) -> Option<TimeDelta> {
         (self.months == 0 && self.days == 0).then(|| self.seconds_delta())
     }
@@ -43,6 +44,7 @@ impl Span {
     ///
     /// A day of the month that does not exist becomes the month's last; a civil time in a
     /// gap or a fold is resolved as [`Zone::instant`] says.
+    #[must_use]
     pub fn before(&self, instant: DateTime<Utc>, zone: Zone) -> DateTime<Utc> {
         let moved = if self.months == 0 && self.days == 0 {
             instant
@@ -62,6 +64,7 @@ impl Span {
     }
 
     /// For people: `7 days`, `24 hours`, `1 month`.
+    #[must_use]
     pub fn readable(&self) -> String {
         let mut parts = Vec::new();
         let mut push = |n: u64, word: &str| {

@@ -16,6 +16,7 @@ pub fn routes() -> Vec<Route> {
 fn about(_user: Viewer, engine: &State<EngineHandle>) -> Json<About> {
     let rules = rules_in_use();
     Json(About {
+        clock: engine.clock_difference(),
         version: env!("CARGO_PKG_VERSION").to_owned(),
         zone_rules: ZoneRulesView {
             old: rules.is_old(engine.now()),

@@ -492,7 +492,7 @@ async fn revoke_links(
 async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>> {
     let found = store.notices(100).await?.into_iter();
     let view = found.map(|one| NoticeView {
-        kind: one.kind,
+        kind: *one.kind,
         subject: one.subject,
         run: one.run_id,
         recipient: one.recipient,

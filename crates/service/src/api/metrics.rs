@@ -1,11 +1,10 @@
 //! The service's own metrics, as OpenMetrics text, for whatever watches it.
 
-use chrono::Utc;
 use maple_lark_store::Store;
 use rocket::{State, get, http::ContentType};
 
 use super::problem::Problem;
-use crate::access::Viewer;
+use crate::{access::Viewer, engine::EngineHandle};
 
 /// A family with its samples: labels and value.
 fn family(out: &mut String, name: &str, unit: &str, help: &str, samples: &[(String, f64)]) {
@@ -38,8 +37,9 @@ fn labelled(label: &str, value: &str) -> String {
 pub async fn metrics(
     _user: Viewer,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Result<(ContentType, String), Problem> {
-    let (counts, now) = (store.counts().await?, Utc::now());
+    let (counts, now) = (store.counts().await?, engine.now());
     let of = |wanted: &str| {
         counts
             .iter()

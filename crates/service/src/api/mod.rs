@@ -43,6 +43,12 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         port: config.listen.port(),
         log_level: rocket::config::LogLevel::Off,
         ident: rocket::config::Ident::none(),
+        // The engine stops meanwhile; both are done within three seconds.
+        shutdown: rocket::config::Shutdown {
+            grace: 1,
+            mercy: 1,
+            ..rocket::config::Shutdown::default()
+        },
         limits: Limits::new().limit("json", rocket::data::ToByteUnit::mebibytes(8)),
         ..rocket::Config::release_default()
     });

@@ -63,35 +63,50 @@ async fn explain_all(
         );
         return Err(Problem::new(422, "Too many questions", said));
     }
-    let read = off_the_async_threads(move || {
-        let read = questions.into_iter().map(Explaining::read);
-        read.collect::<Vec<_>>()
-    });
+    let read = in_parts(questions, Explaining::read).await?;
     let mut ready = Vec::new();
-    for one in read.await? {
+    for one in read {
         ready.push(match one {
             Ok(one) => one.with_calendars(store).await,
             Err(problem) => Err(problem),
         });
     }
-    let answers = off_the_async_threads(move || {
-        let answer = |one: Result<Explaining, Problem>| match one {
-            Ok(one) => Ok(QuestionAnswer {
-                explained: Some(one.explained()),
-                error: None,
-            }),
-            Err(problem) if problem.status() == 422 => Ok(QuestionAnswer {
-                explained: None,
-                error: Some(problem.detail()),
-            }),
-            Err(problem) => Err(problem),
-        };
-        let answers: Result<Vec<_>, Problem> = ready.into_iter().map(answer).collect();
-        answers
+    let answers = in_parts(ready, |one| match one {
+        Ok(one) => Ok(QuestionAnswer {
+            explained: Some(one.explained()),
+            error: None,
+        }),
+        Err(problem) if problem.status() == 422 => Ok(QuestionAnswer {
+            explained: None,
+            error: Some(problem.detail()),
+        }),
+        Err(problem) => Err(problem),
     });
-    Ok(Json(Answers {
-        answers: answers.await??,
-    }))
+    let answers: Result<Vec<_>, Problem> = answers.await?.into_iter().collect();
+    Ok(Json(Answers { answers: answers? }))
+}
+
+/// Does the same with each of many, in their order, off the async threads and on as many
+/// threads as there are processors.
+async fn in_parts<T: Send + 'static, U: Send + 'static>(
+    all: Vec<T>,
+    work: fn(T) -> U,
+) -> Result<Vec<U>, Problem> {
+    let processors = std::thread::available_parallelism().map_or(1, usize::from);
+    let size = all.len().div_ceil(processors).max(1);
+    let mut all = all.into_iter();
+    let mut parts = Vec::new();
+    loop {
+        let part: Vec<T> = all.by_ref().take(size).collect();
+        if part.is_empty() {
+            break;
+        }
+        parts.push(off_the_async_threads(move || {
+            part.into_iter().map(work).collect::<Vec<U>>()
+        }));
+    }
+    let done = futures::future::try_join_all(parts).await?;
+    Ok(done.into_iter().flatten().collect())
 }
 
 async fn off_the_async_threads<T: Send + 'static>(

@@ -1,6 +1,7 @@
 //! Pages for people who do not sign in: the documents behind a signed link, and
 //! unsubscribing from a report. What they may see follows from what is signed, and from nothing else.
 
+use maple_lark_api::readable_size;
 use maple_lark_store::{Store, recipients::SharedLink, runs::DocumentHead};
 use rocket::{
     Route, State, get,
@@ -134,7 +135,7 @@ async fn page(
     let documents: Vec<Value> = documents(store, &link)
         .await?
         .into_iter()
-        .map(|head| json!({ "id": head.id, "name": head.file_name, "size": size(head.size) }))
+        .map(|head| json!({ "id": head.id, "name": head.file_name, "size": readable_size(head.size.unsigned_abs()) }))
         .collect();
     Ok(Page::new(json!({
         "page": "documents",
@@ -144,14 +145,6 @@ async fn page(
         "documents": documents,
         "until": zone.readable(link.expires_at),
     })))
-}
-
-fn size(bytes: i64) -> String {
-    if bytes < 1_000_000 {
-        format!("{:.0} kB", (bytes as f64 / 1e3).max(1.0))
-    } else {
-        format!("{:.1} MB", bytes as f64 / 1e6)
-    }
 }
 
 #[get("/shared/<token>/<id>")]

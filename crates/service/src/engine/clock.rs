@@ -1,29 +1,196 @@
-//! What time it is: the system's clock, or one that a test moves.
+//! What time it is: the database's clock, which all processes share, or one that a test moves.
 
-use std::sync::{
-    Arc,
-    atomic::{AtomicI64, Ordering},
+use std::{
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicI64, Ordering},
+    },
+    time::{Duration, Instant},
 };
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_store::StoreError;
+use tokio::sync::watch;
 
-#[derive(Debug, Clone, Default)]
+use super::{schedule, shared::Shared};
+
+/// How often the database is asked for its time.
+const EVERY: Duration = Duration::from_secs(5);
+/// A clock that differs by more than this is said to be wrong.
+const TOLERATED: TimeDelta = TimeDelta::seconds(2);
+/// What earlier clocks have left in the records is looked through once in so many rounds.
+const ROUNDS: u32 = 12;
+
+#[derive(Debug, Clone)]
 pub enum Clock {
-    #[default]
-    System,
+    /// The database's, kept up between two looks by the time that has passed since the last.
+    /// Nothing that happens to this machine's clock moves it.
+    Database(Arc<Followed>),
     /// Microseconds since 1970, set by whoever else holds it.
     Simulated(Arc<AtomicI64>),
 }
 
+/// The database's clock, as it was when it was looked at last.
+#[derive(Debug)]
+pub struct Followed {
+    seen: Mutex<(DateTime<Utc>, Instant)>,
+    /// How much this machine's clock is ahead of it, in milliseconds.
+    ahead: AtomicI64,
+}
+
 impl Clock {
+    /// A clock that goes by this machine's until the database is asked.
+    pub fn of_the_database() -> Self {
+        Self::Database(Arc::new(Followed {
+            seen: Mutex::new((Utc::now(), Instant::now())),
+            ahead: AtomicI64::new(0),
+        }))
+    }
+
     pub fn now(&self) -> DateTime<Utc> {
         match self {
-            Clock::System => Utc::now(),
+            Clock::Database(followed) => followed.now(),
             // Whoever sets it stays within chrono's range of years.
             Clock::Simulated(microseconds) => {
                 DateTime::from_timestamp_micros(microseconds.load(Ordering::Acquire))
                     .unwrap_or_default()
             }
         }
+    }
+
+    /// What is wrong with this machine's clock, in words; nothing if it tells the same time as
+    /// the database's.
+    pub fn difference(&self) -> Option<String> {
+        let Clock::Database(followed) = self else {
+            return None;
+        };
+        let ahead = TimeDelta::milliseconds(followed.ahead.load(Ordering::Relaxed));
+        (ahead.abs() > TOLERATED).then(|| {
+            let way = if ahead > TimeDelta::zero() {
+                "ahead of"
+            } else {
+                "behind"
+            };
+            format!(
+                "this machine's clock is {} s {way} the database's, which is gone by; set it right",
+                ahead.abs().num_seconds()
+            )
+        })
+    }
+}
+
+impl Followed {
+    fn now(&self) -> DateTime<Utc> {
+        let (at, since) = *self.lock();
+        at + TimeDelta::from_std(since.elapsed()).unwrap_or_default()
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, (DateTime<Utc>, Instant)> {
+        self.seen
+            .lock()
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    /// Goes on from what the database said, `asked` having been the moment before. Answers by
+    /// how much it has jumped.
+    fn follow(&self, said: DateTime<Utc>, asked: Instant) -> TimeDelta {
+        let half = TimeDelta::from_std(asked.elapsed() / 2).unwrap_or_default();
+        let (expected, now) = (self.now(), said + half);
+        *self.lock() = (now, Instant::now());
+        let ahead = Utc::now() - now;
+        self.ahead
+            .store(ahead.num_milliseconds(), Ordering::Relaxed);
+        now - expected
+    }
+}
+
+/// Asks the database for its time once; answers by how much the clock has jumped.
+///
+/// # Errors
+/// If the database cannot be used.
+pub async fn look(clock: &Clock, store: &maple_lark_store::Store) -> Result<TimeDelta, StoreError> {
+    let Clock::Database(followed) = clock else {
+        return Ok(TimeDelta::zero());
+    };
+    let asked = Instant::now();
+    let said = store.time().await?;
+    Ok(followed.follow(said, asked))
+}
+
+/// Follows the database's clock until the engine stops, and puts right what an earlier, wrong
+/// one has left: leases and waits that reach too far, and instants that were passed over.
+pub async fn follow(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    let (mut told, mut round, mut first) = (None, 0, true);
+    while !*stopped.borrow() {
+        match look(&shared.clock, &shared.store).await {
+            Ok(jump) => {
+                let difference = shared.clock.difference();
+                if difference != told {
+                    match &difference {
+                        Some(words) => tracing::warn!(words, "the clocks differ"),
+                        None => tracing::info!("this machine's clock is right again"),
+                    }
+                    told = difference;
+                }
+                if jump.abs() > TOLERATED {
+                    tracing::warn!(seconds = jump.num_seconds(), "the database's clock jumped");
+                }
+                let jumped = first || jump.abs() > TOLERATED;
+                if round == 0 || jumped {
+                    if let Err(error) = put_right(&shared, jumped).await {
+                        tracing::error!(%error, "what a wrong clock may have left could not be looked through");
+                    }
+                }
+                (round, first) = ((round + 1) % ROUNDS, false);
+            }
+            Err(error) => {
+                tracing::warn!(%error, "the database could not be asked for its time");
+            }
+        }
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            _ = stopped.changed() => {}
+        }
+    }
+}
+
+async fn put_right(shared: &Shared, jumped: bool) -> Result<(), StoreError> {
+    let moved = shared
+        .store
+        .bring_back(shared.now(), shared.lease(), jumped)
+        .await?;
+    if moved > 0 {
+        tracing::warn!(
+            moved,
+            "leases and waits reached further than any can; a clock must have been wrong"
+        );
+    }
+    schedule::reschedule(shared).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_database_s_clock_is_followed_and_a_difference_said() {
+        let clock = Clock::of_the_database();
+        let Clock::Database(followed) = &clock else {
+            unreachable!()
+        };
+        assert_eq!(clock.difference(), None);
+        let right = Utc::now() - TimeDelta::hours(1);
+        let jump = followed.follow(right, Instant::now());
+        assert!((jump + TimeDelta::hours(1)).abs() < TimeDelta::seconds(1));
+        assert!((clock.now() - right).abs() < TimeDelta::seconds(1));
+        let said = clock.difference().unwrap();
+        assert!(
+            said.starts_with("this machine's clock is 3600 s ahead of the database's"),
+            "{said}"
+        );
+        followed.follow(Utc::now() + TimeDelta::seconds(90), Instant::now());
+        assert!(clock.difference().unwrap().contains("s behind"));
+        followed.follow(Utc::now() + TimeDelta::seconds(1), Instant::now());
+        assert_eq!(clock.difference(), None);
     }
 }

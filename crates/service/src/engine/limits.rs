@@ -2,6 +2,7 @@
 
 use std::{
     collections::{HashMap, HashSet},
+    hash::Hash,
     sync::{Arc, Mutex},
 };
 
@@ -44,20 +45,31 @@ impl ConcurrencyLimits {
     }
 }
 
-/// Things that are under way, each once at a time.
-#[derive(Debug, Default, Clone)]
-pub struct Turns(Arc<Mutex<HashSet<String>>>);
+/// Things that are under way, each once at a time, by their names.
+#[derive(Debug, Clone)]
+pub struct Turns<N>(Arc<Mutex<HashSet<N>>>);
 
-impl Turns {
+impl<N> Default for Turns<N> {
+    fn default() -> Self {
+        Self(Arc::default())
+    }
+}
+
+impl<N: Clone + Eq + Hash> Turns<N> {
     /// The turn of a thing, until it is dropped; none while one is under way.
-    pub fn begin(&self, name: &str) -> Option<Turn> {
-        self.lock().insert(name.to_owned()).then(|| Turn {
+    pub fn begin(&self, name: N) -> Option<Turn<N>> {
+        self.lock().insert(name.clone()).then(|| Turn {
             of: self.clone(),
-            name: name.to_owned(),
+            name,
         })
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashSet<String>> {
+    /// What is under way.
+    pub fn all(&self) -> Vec<N> {
+        self.lock().iter().cloned().collect()
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashSet<N>> {
         self.0
             .lock()
             .unwrap_or_else(|poisoned| poisoned.into_inner())
@@ -66,12 +78,12 @@ impl Turns {
 
 /// Until it is dropped, the thing has its turn.
 #[derive(Debug)]
-pub struct Turn {
-    of: Turns,
-    name: String,
+pub struct Turn<N: Clone + Eq + Hash> {
+    of: Turns<N>,
+    name: N,
 }
 
-impl Drop for Turn {
+impl<N: Clone + Eq + Hash> Drop for Turn<N> {
     fn drop(&mut self) {
         self.of.lock().remove(&self.name);
     }
@@ -83,7 +95,7 @@ mod tests {
 
     #[test]
     fn a_thing_is_under_way_once_at_a_time() {
-        let turns = Turns::default();
+        let turns: Turns<&str> = Turns::default();
         let turn = turns.begin("gates").unwrap();
         assert!(turns.begin("gates").is_none());
         assert!(turns.begin("disks").is_some());

@@ -28,7 +28,7 @@ use tokio::{sync::watch, task::JoinSet};
 
 use crate::Config;
 pub(crate) use ask::{Among, AskError};
-pub use clock::Clock;
+pub use clock::{Clock, look as look_at_the_clock};
 pub use definitions::{Definitions, parse_all};
 pub(crate) use deliver::ChannelError;
 pub use run::{OnlyTo, values_key};
@@ -39,10 +39,26 @@ pub use zones::use_zone_rules;
 /// How many runs one process works on at a time.
 const RUN_WORKERS: usize = 4;
 
+/// So long what is in hand may take when the service stops.
+const PATIENCE: Duration = Duration::from_secs(2);
+
 pub struct Engine {
     shared: Arc<Shared>,
     stop: watch::Sender<bool>,
     workers: JoinSet<()>,
+}
+
+/// Tells the engine to stop.
+pub struct Stopper {
+    shared: Arc<Shared>,
+    stop: watch::Sender<bool>,
+}
+
+impl Stopper {
+    pub fn stop(&self) {
+        let _ = self.stop.send(true);
+        self.shared.wake.notify_waiters();
+    }
 }
 
 /// Lets others wake the engine when they have made work for it.
@@ -133,6 +149,11 @@ impl EngineHandle {
         self.0.parts.down()
     }
 
+    /// What is wrong with this machine's clock, if anything.
+    pub(crate) fn clock_difference(&self) -> Option<String> {
+        self.0.clock.difference()
+    }
+
     /// What time it is for the engine.
     pub fn now(&self) -> DateTime<Utc> {
         self.0.now()
@@ -148,6 +169,7 @@ impl Engine {
             stop,
             workers: JoinSet::new(),
         };
+        engine.part("clock", &stopped, clock::follow);
         engine.part("schedule", &stopped, schedule::watch_the_clock);
         engine.part("time zone rules", &stopped, zones::watch_zone_rules);
         engine.part("samplers", &stopped, sample::watch_samplers);
@@ -182,18 +204,26 @@ impl Engine {
         EngineHandle(self.shared.clone())
     }
 
-    /// Lets every worker finish what it has in hand, for a while, and releases the rest.
+    /// What tells the workers to stop.
+    pub fn stopper(&self) -> Stopper {
+        Stopper {
+            shared: self.shared.clone(),
+            stop: self.stop.clone(),
+        }
+    }
+
+    /// Lets every worker finish what it has in hand, for a moment, and releases the rest.
     pub async fn stop(mut self) {
-        let _ = self.stop.send(true);
-        self.shared.wake.notify_waiters();
-        let drained = tokio::time::timeout(Duration::from_secs(10), async {
+        self.stopper().stop();
+        let drained = tokio::time::timeout(PATIENCE, async {
             while self.workers.join_next().await.is_some() {}
         })
         .await;
         if drained.is_err() {
             self.workers.shutdown().await;
         }
-        if let Err(error) = self.shared.store.release_all(self.shared.owner).await {
+        let (store, process) = (&self.shared.store, self.shared.process);
+        if let Err(error) = store.release_all(process, self.shared.now()).await {
             tracing::warn!(%error, "leases could not be released; they run out by themselves");
         }
         tracing::info!("the engine has stopped");

@@ -64,7 +64,7 @@ async fn tick(
     // Side by side: one that hangs does not keep the others waiting past its own timeout.
     for sampler in due {
         // One question under way each: those of a slow source do not pile up.
-        let Some(turn) = shared.sampling.begin(&sampler.name) else {
+        let Some(turn) = shared.sampling.begin(sampler.name.clone()) else {
             let words = "the question before is still under way, so this one is left out";
             tracing::warn!(sampler = %sampler.name, words);
             shared

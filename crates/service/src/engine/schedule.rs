@@ -84,7 +84,7 @@ pub async fn reschedule(shared: &Shared) -> Result<(), StoreError> {
     if moved > 0 {
         tracing::warn!(
             moved,
-            "reports are due at other instants than before: the zone database or a calendar has changed"
+            "reports are due at other instants than before: the zone database or a calendar has changed, or a clock was wrong"
         );
     }
     Ok(())

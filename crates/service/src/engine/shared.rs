@@ -4,7 +4,7 @@ use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_sources::Reader;
-use maple_lark_store::{Store, StoreError};
+use maple_lark_store::{Store, StoreError, deliveries::AttemptClaim, runs::Claim};
 use tokio::sync::Notify;
 use uuid::Uuid;
 
@@ -24,15 +24,17 @@ pub(crate) struct Shared {
     pub store: Store,
     pub config: Arc<Config>,
     /// Names this process in leases.
-    pub owner: Uuid,
+    pub process: Uuid,
     pub wake: Notify,
     pub source_limits: ConcurrencyLimits,
     pub reader: Reader,
     pub definitions: definitions::Cache,
     /// The samplers whose question is under way.
-    pub sampling: Turns,
+    pub sampling: Turns<String>,
     /// The runs that this process works on.
-    pub in_hand: Turns,
+    pub in_hand: Turns<Uuid>,
+    /// The deliveries that it carries.
+    pub carried: Turns<Uuid>,
     /// Threads for composing, sealing and the like.
     pub computing: Computing,
     /// Which parts of the engine are down.
@@ -47,12 +49,13 @@ impl Shared {
                 .with_commands(config.commands.clone()),
             store,
             config,
-            owner: Uuid::new_v4(),
+            process: Uuid::new_v4(),
             wake: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
             sampling: Turns::default(),
             in_hand: Turns::default(),
+            carried: Turns::default(),
             computing: Computing::default(),
             parts: Parts::default(),
             clock,
@@ -86,8 +89,8 @@ impl From<Panicked> for WorkError {
 /// What a lease is on.
 #[derive(Clone, Copy)]
 pub(crate) enum Held {
-    Run(Uuid),
-    Delivery(Uuid),
+    Run(Claim),
+    Delivery(AttemptClaim),
 }
 
 /// Renews a lease for as long as it is polled; answers only when it is lost. It is renewed by a
@@ -108,8 +111,8 @@ async fn renew(shared: Arc<Shared>, held: Held) -> StoreError {
         tokio::time::sleep(shared.config.lease / 3).await;
         let until = shared.now() + shared.lease();
         let renewed = match held {
-            Held::Run(id) => shared.store.renew_run(id, shared.owner, until).await,
-            Held::Delivery(id) => shared.store.renew_delivery(id, shared.owner, until).await,
+            Held::Run(claim) => shared.store.renew_run(claim, until).await,
+            Held::Delivery(claim) => shared.store.renew_delivery(claim, until).await,
         };
         if let Err(error @ StoreError::LeaseLost(_)) = renewed {
             return error;

@@ -9,9 +9,11 @@
 use maple_lark_api::Cause;
 use maple_lark_api::ChannelType;
 use maple_lark_api::DeliveryState;
+use maple_lark_api::NoticeKind;
 use maple_lark_api::RecipientRole;
 use maple_lark_api::RunState;
 use maple_lark_api::{Format, Words};
+mod fences;
 mod kept;
 
 use chrono::TimeDelta;
@@ -19,9 +21,9 @@ use maple_lark_demo::TestCluster;
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change, Rule, StoredDefinition},
-    deliveries::{Copy, Delivery, Ended, Ending},
+    deliveries::{AttemptClaim, Copy, Delivery, Ended, Ending},
     entity::Time,
-    runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
+    runs::{Claim, Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
 };
 use uuid::Uuid;
@@ -66,22 +68,19 @@ impl Place {
     /// One attempt that ends by itself.
     async fn end_attempt(
         &self,
-        delivery: &Delivery,
-        owner: Uuid,
-        attempt: i64,
+        claim: AttemptClaim,
         ending: &Ending,
         now: Time,
     ) -> Result<(), StoreError> {
         let ended = Ended {
-            delivery: delivery.id,
-            attempt,
+            claim,
             ending: ending.clone(),
         };
-        let written = self.end_attempts(owner, &[ended], now).await?;
-        if written.contains(&delivery.id) {
+        let written = self.end_attempts(&[ended], now).await?;
+        if written.contains(&claim.delivery) {
             Ok(())
         } else {
-            Err(StoreError::LeaseLost(delivery.id))
+            Err(StoreError::LeaseLost(claim.delivery))
         }
     }
 
@@ -105,37 +104,39 @@ impl Place {
     async fn deliver_at(&self, run: &Run, owner: Uuid, now: Time) {
         let snapshot = snapshot(run.id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(snapshot).await.unwrap();
+        self.keep_snapshot(run.claim(), snapshot).await.unwrap();
         let one = delivery(run, snapshot_id, "p@orrin-sound.example", "");
-        self.enqueue(run.id, owner, vec![one]).await.unwrap();
+        self.enqueue(run.claim(), vec![one]).await.unwrap();
         let claimed = self
-            .claim_deliveries(owner, now, LEASE, 10, &[])
+            .claim_deliveries(owner, now, LEASE, 10, &[], &[])
             .await
             .unwrap();
-        for (delivery, attempt) in &claimed {
-            self.end_attempt(delivery, owner, *attempt, &accepted(), now)
-                .await
-                .unwrap();
+        for (_, attempt) in &claimed {
+            self.end_attempt(*attempt, &accepted(), now).await.unwrap();
         }
     }
 
     async fn delivering_of(&self, report: &str, owner: Uuid, count: usize) -> (Run, Uuid) {
         let id = self.new_run(report, 0).await;
-        let run = self.claim_run(owner, at(0), LEASE).await.unwrap().unwrap();
+        let run = self
+            .claim_run(owner, at(0), LEASE, &[])
+            .await
+            .unwrap()
+            .unwrap();
         assert_eq!(run.id, id);
         let snapshot = snapshot(id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(snapshot).await.unwrap();
-        self.set_run_state(id, owner, RunState::Collecting, None, at(0))
+        self.keep_snapshot(run.claim(), snapshot).await.unwrap();
+        self.set_run_state(run.claim(), RunState::Collecting, None, at(0))
             .await
             .unwrap();
-        self.set_run_state(id, owner, RunState::Rendering, None, at(0))
+        self.set_run_state(run.claim(), RunState::Rendering, None, at(0))
             .await
             .unwrap();
         let deliveries = (0..count)
             .map(|n| delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), ""))
             .collect();
-        self.enqueue(id, owner, deliveries).await.unwrap();
+        self.enqueue(run.claim(), deliveries).await.unwrap();
         (run, snapshot_id)
     }
 }
@@ -215,6 +216,7 @@ fn delivery(run: &Run, snapshot_id: Uuid, recipient: &str, via: &str) -> Deliver
         problem: None,
         lease_owner: None,
         lease_until: None,
+        lease_process: None,
         created_at: at(0),
         settled_at: None,
         via: via.into(),
@@ -262,11 +264,13 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
     .enumerate()
     {
         let id = place.new_run(&format!("r{n}"), n as i64).await;
+        let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
+        let claim = run.unwrap().unwrap().claim();
         let first = snapshot(id, bytes(length));
-        place.keep_snapshot(first.clone()).await.unwrap();
+        place.keep_snapshot(claim, first.clone()).await.unwrap();
         // Made again after a crash, it is the one that was kept first that counts.
         place
-            .keep_snapshot(snapshot(id, bytes(2 * MEBIBYTE)))
+            .keep_snapshot(claim, snapshot(id, bytes(2 * MEBIBYTE)))
             .await
             .unwrap();
         let [head] = &place.snapshot_heads(id).await.unwrap()[..] else {
@@ -280,9 +284,15 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
 
         let documents =
             ["a.csv", "b.csv"].map(|name| document(id, first.id, name, bytes(length + 3)));
-        place.keep_documents(documents.to_vec()).await.unwrap();
         place
-            .keep_documents(vec![document(id, first.id, "a.csv", bytes(2 * MEBIBYTE))])
+            .keep_documents(claim, documents.to_vec())
+            .await
+            .unwrap();
+        place
+            .keep_documents(
+                claim,
+                vec![document(id, first.id, "a.csv", bytes(2 * MEBIBYTE))],
+            )
             .await
             .unwrap();
         assert!(
@@ -307,16 +317,18 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     );
     let claimed = async |owner, seconds| {
         place
-            .claim_run(owner, at(seconds), LEASE)
+            .claim_run(owner, at(seconds), LEASE, &[])
             .await
             .unwrap()
             .map(|run| run.id)
     };
+    let claim_of = async |run| place.run(run).await.unwrap().unwrap().claim();
     assert_eq!(claimed(one, 10).await, Some(first));
+    let of_one = claim_of(first).await;
     // The second run of the report waits for the first; another report does not.
     assert_eq!(claimed(other, 10).await, Some(third));
     assert_eq!(claimed(other, 10).await, None);
-    place.renew_run(first, one, at(200)).await.unwrap();
+    place.renew_run(of_one, at(200)).await.unwrap();
     assert_eq!(
         claimed(other, 100).await,
         Some(third),
@@ -324,7 +336,7 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     );
     // Who has lost a lease can write nothing any more.
     assert!(
-        matches!(place.set_run_state(third, Uuid::now_v7(), RunState::Rendering, None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third)
+        matches!(place.set_run_state(Claim { run: third, token: of_one.token }, RunState::Rendering, None, at(100)).await, Err(StoreError::LeaseLost(id)) if id == third)
     );
     assert_eq!(
         claimed(other, 300).await,
@@ -332,11 +344,11 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
         "its owner is silent"
     );
     assert!(matches!(
-        place.renew_run(first, one, at(500)).await,
+        place.renew_run(of_one, at(500)).await,
         Err(StoreError::LeaseLost(_))
     ));
     place
-        .set_run_state(first, other, RunState::Failed, Some("no"), at(301))
+        .set_run_state(claim_of(first).await, RunState::Failed, Some("no"), at(301))
         .await
         .unwrap();
     assert_eq!(
@@ -345,7 +357,7 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     );
     assert_eq!(claimed(one, 302).await, Some(second));
     // A process that stops lets go of all it has.
-    place.release_all(one).await.unwrap();
+    place.release_all(one, at(302)).await.unwrap();
     assert_eq!(claimed(other, 303).await, Some(second));
 }
 
@@ -422,16 +434,13 @@ async fn how_a_run_ends_follows_from_its_deliveries() {
         let owner = Uuid::now_v7();
         let (run, _) = place.delivering(owner, 2).await;
         let claimed = place
-            .claim_deliveries(owner, at(1), LEASE, 10, &[])
+            .claim_deliveries(owner, at(1), LEASE, 10, &[], &[])
             .await
             .unwrap();
         assert_eq!(claimed.len(), 2);
-        for (n, ((delivery, attempt), ending)) in claimed.iter().zip(&endings).enumerate() {
+        for (n, ((_, attempt), ending)) in claimed.iter().zip(&endings).enumerate() {
             assert_eq!(place.state(run.id).await.0, "delivering", "after {n}");
-            place
-                .end_attempt(delivery, owner, *attempt, ending, at(2))
-                .await
-                .unwrap();
+            place.end_attempt(*attempt, ending, at(2)).await.unwrap();
         }
         let refusals = endings
             .iter()
@@ -460,19 +469,17 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
     let (run, snapshot_id) = place.delivering(one, 1).await;
     let claim = async |owner, seconds| {
         place
-            .claim_deliveries(owner, at(seconds), LEASE, 10, &[])
+            .claim_deliveries(owner, at(seconds), LEASE, 10, &[], &[])
             .await
             .unwrap()
     };
     let first = claim(one, 1).await;
-    let [(delivery, attempt)] = &first[..] else {
+    let [(_, attempt)] = &first[..] else {
         panic!("{first:?}")
     };
     assert!(claim(other, 2).await.is_empty(), "it is leased");
     place
         .end_attempt(
-            delivery,
-            one,
             *attempt,
             &Ending::Postponed {
                 answer: "451 later".into(),
@@ -489,8 +496,6 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
     };
     place
         .end_attempt(
-            delivery,
-            one,
             *attempt,
             &Ending::Unconfirmed {
                 answer: "the connection was lost".into(),
@@ -509,13 +514,16 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
     };
     assert_eq!(again.message_id, delivery.message_id);
     assert!(matches!(
-        place
-            .end_attempt(&third[0].0, one, third[0].1, &accepted(), at(201))
-            .await,
+        place.end_attempt(third[0].1, &refused(), at(201)).await,
         Err(StoreError::LeaseLost(_))
     ));
+    assert_eq!(
+        place.state(run.id).await.0,
+        "delivering",
+        "a refusal by who has lost the lease decides nothing"
+    );
     place
-        .end_attempt(again, other, *attempt, &accepted(), at(202))
+        .end_attempt(*attempt, &accepted(), at(202))
         .await
         .unwrap();
     let attempts = place
@@ -526,7 +534,7 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
         .iter()
         .filter_map(|attempt| attempt.outcome.map(|outcome| outcome.word()))
         .collect();
-    assert_eq!(outcomes, ["postponed", "unknown", "unknown", "accepted"]);
+    assert_eq!(outcomes, ["postponed", "unknown", "refused", "accepted"]);
     assert_eq!(place.state(run.id).await.0, "delivered");
 
     // A copy that is refused later says nothing about the run.
@@ -551,7 +559,7 @@ async fn what_is_postponed_or_unsure_is_tried_again_and_a_dead_process_leaves_it
         .unwrap();
     let copies = claim(one, 301).await;
     place
-        .end_attempt(&copies[0].0, one, copies[0].1, &refused(), at(302))
+        .end_attempt(copies[0].1, &refused(), at(302))
         .await
         .unwrap();
     assert_eq!(
@@ -566,19 +574,18 @@ async fn the_last_two_deliveries_of_two_processes_settle_the_run() {
     let owner = Uuid::now_v7();
     let (run, _) = place.delivering(owner, 40).await;
     let claimed = place
-        .claim_deliveries(owner, at(1), LEASE, 64, &[])
+        .claim_deliveries(owner, at(1), LEASE, 64, &[], &[])
         .await
         .unwrap();
     assert_eq!(claimed.len(), 40);
     let mut ends = tokio::task::JoinSet::new();
-    for (delivery, attempt) in claimed {
+    for (_, claim) in claimed {
         let store = place.store.clone();
         let ended = Ended {
-            delivery: delivery.id,
-            attempt,
+            claim,
             ending: accepted(),
         };
-        ends.spawn(async move { store.end_attempts(owner, &[ended], at(2)).await });
+        ends.spawn(async move { store.end_attempts(&[ended], at(2)).await });
     }
     while let Some(written) = ends.join_next().await {
         assert_eq!(written.unwrap().unwrap().len(), 1);
@@ -593,7 +600,7 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
     let (first, _) = place.delivering(owner, 3).await;
     let (second, _) = place.delivering_of("weekly", owner, 2).await;
     let claimed = place
-        .claim_deliveries(owner, at(1), LEASE, 64, &[])
+        .claim_deliveries(owner, at(1), LEASE, 64, &[], &[])
         .await
         .unwrap();
     let of = |run: Uuid| {
@@ -604,19 +611,12 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
     };
     let (of_first, of_second) = (of(first.id), of(second.id));
     assert_eq!((of_first.len(), of_second.len()), (3, 2));
-    let ended = |(delivery, attempt): &(Delivery, i64), ending: Ending| Ended {
-        delivery: delivery.id,
-        attempt: *attempt,
+    let ended = |(_, claim): &(Delivery, AttemptClaim), ending: Ending| Ended {
+        claim: *claim,
         ending,
     };
     // Nothing at all is as good as something.
-    assert!(
-        place
-            .end_attempts(owner, &[], at(2))
-            .await
-            .unwrap()
-            .is_empty()
-    );
+    assert!(place.end_attempts(&[], at(2)).await.unwrap().is_empty());
     let together = [
         ended(of_first[0], accepted()),
         ended(of_second[0], accepted()),
@@ -629,14 +629,7 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
         ),
         ended(of_second[1], refused()),
     ];
-    assert_eq!(
-        place
-            .end_attempts(owner, &together, at(2))
-            .await
-            .unwrap()
-            .len(),
-        4
-    );
+    assert_eq!(place.end_attempts(&together, at(2)).await.unwrap().len(), 4);
     assert_eq!(
         place.state(first.id).await.0,
         "delivering",
@@ -669,36 +662,17 @@ async fn endings_that_are_written_together_are_each_as_if_it_were_alone() {
 
     // What another process has taken over is left to it; the rest is written all the same.
     let taken = place
-        .claim_deliveries(other, at(200), LEASE, 64, &[])
+        .claim_deliveries(other, at(200), LEASE, 64, &[], &[])
         .await
         .unwrap();
     assert_eq!(taken.len(), 2);
     let late = [ended(of_first[2], refused())];
-    assert!(
-        place
-            .end_attempts(owner, &late, at(201))
-            .await
-            .unwrap()
-            .is_empty()
-    );
+    assert!(place.end_attempts(&late, at(201)).await.unwrap().is_empty());
     let both: Vec<Ended> = taken.iter().map(|claim| ended(claim, accepted())).collect();
-    assert_eq!(
-        place
-            .end_attempts(other, &both, at(202))
-            .await
-            .unwrap()
-            .len(),
-        2
-    );
+    assert_eq!(place.end_attempts(&both, at(202)).await.unwrap().len(), 2);
     assert_eq!(place.state(first.id).await, ("delivered".into(), None));
     // Twice is once.
-    assert!(
-        place
-            .end_attempts(other, &both, at(203))
-            .await
-            .unwrap()
-            .is_empty()
-    );
+    assert!(place.end_attempts(&both, at(203)).await.unwrap().is_empty());
 }
 
 #[tokio::test]
@@ -706,21 +680,24 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     let place = Place::new().await;
     let owner = Uuid::now_v7();
     let id = place.new_run("daily", 0).await;
-    let run = place.claim_run(owner, at(0), LEASE).await.unwrap().unwrap();
+    let run = place
+        .claim_run(owner, at(0), LEASE, &[])
+        .await
+        .unwrap()
+        .unwrap();
     let snapshot = snapshot(id, Vec::new());
     let snapshot_id = snapshot.id;
-    place.keep_snapshot(snapshot).await.unwrap();
+    place.keep_snapshot(run.claim(), snapshot).await.unwrap();
     for step in [RunState::Collecting, RunState::Rendering] {
         place
-            .set_run_state(id, owner, step, None, at(0))
+            .set_run_state(run.claim(), step, None, at(0))
             .await
             .unwrap();
     }
     let via = ["slow", "slow", "", "share"];
     place
         .enqueue(
-            id,
-            owner,
+            run.claim(),
             via.iter()
                 .enumerate()
                 .map(|(n, via)| {
@@ -742,7 +719,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
         [(String::new(), 1), ("share".into(), 1), ("slow".into(), 2)]
     );
     let claimed = place
-        .claim_deliveries(owner, at(1), LEASE, 10, &["slow".to_owned()])
+        .claim_deliveries(owner, at(1), LEASE, 10, &["slow".to_owned()], &[])
         .await
         .unwrap();
     let mut taken: Vec<_> = claimed
@@ -757,14 +734,14 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     assert!(place.cancel_run(id, "ops", at(2)).await.unwrap());
     assert!(
         place
-            .claim_deliveries(owner, at(3), LEASE, 10, &[])
+            .claim_deliveries(owner, at(3), LEASE, 10, &[], &[])
             .await
             .unwrap()
             .is_empty()
     );
     for (delivery, attempt) in &claimed {
         place
-            .end_attempt(delivery, owner, *attempt, &accepted(), at(4))
+            .end_attempt(*attempt, &accepted(), at(4))
             .await
             .unwrap();
     }
@@ -855,19 +832,40 @@ async fn addresses_are_suppressed_whatever_their_case_and_notices_are_told_once(
     let failed = place.new_run("daily", 0).await;
     assert!(
         place
-            .add_notice("failed", "daily", Some(failed), &owner, "it failed", at(0))
+            .add_notice(
+                NoticeKind::Failed,
+                "daily",
+                Some(failed),
+                &owner,
+                "it failed",
+                at(0)
+            )
             .await
             .unwrap()
     );
     assert!(
         !place
-            .add_notice("failed", "daily", Some(failed), &owner, "it failed", at(1))
+            .add_notice(
+                NoticeKind::Failed,
+                "daily",
+                Some(failed),
+                &owner,
+                "it failed",
+                at(1)
+            )
             .await
             .unwrap()
     );
     assert!(
         place
-            .add_notice("suppressed", "jan", None, &owner, "suppressed", at(0))
+            .add_notice(
+                NoticeKind::Suppressed,
+                "jan",
+                None,
+                &owner,
+                "suppressed",
+                at(0)
+            )
             .await
             .unwrap()
     );
@@ -924,9 +922,13 @@ async fn a_state_that_may_not_follow_is_refused_and_nothing_changes() {
     let place = Place::new().await;
     let owner = Uuid::now_v7();
     let id = place.new_run("daily", 0).await;
-    place.claim_run(owner, at(0), LEASE).await.unwrap().unwrap();
+    let run = place
+        .claim_run(owner, at(0), LEASE, &[])
+        .await
+        .unwrap()
+        .unwrap();
     let refused = place
-        .set_run_state(id, owner, RunState::Delivering, None, at(1))
+        .set_run_state(run.claim(), RunState::Delivering, None, at(1))
         .await;
     assert!(
         matches!(
@@ -939,12 +941,12 @@ async fn a_state_that_may_not_follow_is_refused_and_nothing_changes() {
         ),
         "{refused:?}"
     );
-    let early = place.await_approval(id, owner, at(9)).await;
+    let early = place.await_approval(run.claim(), at(9)).await;
     assert!(matches!(early, Err(StoreError::Transition { .. })));
     assert_eq!(place.state(id).await, ("due".into(), None));
     for next in [RunState::Collecting, RunState::Rendering, RunState::Held] {
         place
-            .set_run_state(id, owner, next, None, at(2))
+            .set_run_state(run.claim(), next, None, at(2))
             .await
             .unwrap();
     }
@@ -959,7 +961,7 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
         let owner = Uuid::now_v7();
         place.new_run("alarm", day * DAY).await;
         let run = place
-            .claim_run(owner, at(day * DAY), LEASE)
+            .claim_run(owner, at(day * DAY), LEASE, &[])
             .await
             .unwrap()
             .unwrap();
@@ -972,7 +974,7 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
         };
         for step in steps {
             place
-                .set_run_state(run.id, owner, *step, None, at(day * DAY))
+                .set_run_state(run.claim(), *step, None, at(day * DAY))
                 .await
                 .unwrap();
         }
@@ -998,7 +1000,7 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
     // Having said so begins another week.
     place
         .add_notice(
-            "still-quiet",
+            NoticeKind::StillQuiet,
             "alarm",
             Some(last),
             &[],

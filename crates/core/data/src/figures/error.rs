@@ -2,6 +2,7 @@
 
 /// Why an operation could not be done on the rows that came.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum FigureError {
     /// The rows have no column of that name.
     #[error("{operation}: there is no column \"{column}\".{suggestion} There are: {known}")]

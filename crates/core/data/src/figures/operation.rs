@@ -192,6 +192,7 @@ pub struct Context<'a> {
 
 impl Operation {
     /// The word that a definition uses for it.
+    #[must_use]
     pub fn name(&self) -> &'static str {
         match self {
             Self::Resample { .. } => "resample",
@@ -222,6 +223,7 @@ impl Operation {
     }
 
     /// Whether it may make rows that stand for others, which nothing may be worked out of.
+    #[must_use]
     pub fn sums_up(&self) -> bool {
         matches!(
             self,
@@ -235,6 +237,7 @@ impl Operation {
     }
 
     /// Whether it makes a column of percentages of this name.
+    #[must_use]
     pub fn percentages(&self, column: &str) -> bool {
         match self {
             Self::Compute {
@@ -249,6 +252,7 @@ impl Operation {
     }
 
     /// The column whose unit a column that it makes is counted in.
+    #[must_use]
     pub fn unit_from(&self, column: &str) -> Option<&str> {
         match self {
             Self::Statistics { values, .. }
@@ -264,6 +268,7 @@ impl Operation {
     }
 
     /// Whether each row stays what it was, so that it can follow one that sums up.
+    #[must_use]
     pub fn keeps_rows(&self) -> bool {
         matches!(self, Self::Compute { .. } | Self::Select { .. })
     }

@@ -35,6 +35,7 @@ impl From<Table> for Figures {
 
 impl Figures {
     /// What the row of this number is; plain, if nothing else was said of it.
+    #[must_use]
     pub fn role(&self, row: usize) -> Role {
         self.roles.get(row).copied().unwrap_or(Role::Plain)
     }

@@ -26,6 +26,7 @@ use crate::{
 impl DefinitionSet {
     /// Every reference that leads nowhere and every parameter that is missing or does not
     /// fit. An empty list means that every report can run.
+    #[must_use]
     pub fn check(&self) -> Vec<Problem> {
         let mut problems = Vec::new();
         for dashboard in self.dashboards.values() {

@@ -213,6 +213,7 @@ pub enum HeatBy {
 
 impl BlockKind {
     /// Whether it is drawn, with axes and labels.
+    #[must_use]
     pub fn is_chart(&self) -> bool {
         !matches!(
             self,

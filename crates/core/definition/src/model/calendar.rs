@@ -21,6 +21,7 @@ pub struct CalendarFile {
 
 impl CalendarFile {
     /// What the calendar calls itself, else its name.
+    #[must_use]
     pub fn title(&self) -> &str {
         self.calendar.title.as_deref().unwrap_or(&self.name)
     }

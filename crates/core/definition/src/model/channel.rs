@@ -44,6 +44,7 @@ impl ChannelKind {
     pub const NAMES: [&str; 5] = ["mail-server", "folder", "upload", "webhook", "syslog"];
 
     /// The word for this kind, in definitions.
+    #[must_use]
     pub fn name(&self) -> &'static str {
         match self {
             ChannelKind::MailServer(_) => "mail-server",
@@ -55,6 +56,7 @@ impl ChannelKind {
     }
 
     /// Where it leads, as written: references are shown, not what they refer to.
+    #[must_use]
     pub fn place(&self) -> String {
         match self {
             ChannelKind::MailServer(server) => format!("{}:{}", server.host.written(), server.port),

@@ -57,6 +57,7 @@ impl Dashboard {
 
     /// The queries that must be asked: those that the answer of some block, or of one of the
     /// queries `also`, is made of, each once.
+    #[must_use]
     pub fn asked(&self, also: &[String]) -> Vec<&Query> {
         let blocks = || self.sections.iter().flat_map(|section| &section.blocks);
         let wanted = || {
@@ -74,6 +75,7 @@ impl Dashboard {
 
     /// The step behind a query's `:steps`: its own, or one that fits the window and the
     /// widest figure that shows the query.
+    #[must_use]
     pub fn step(&self, query: &Query, window: &Window) -> Step {
         let blocks = self.sections.iter().flat_map(|section| &section.blocks);
         let shows = blocks.filter(|block| {

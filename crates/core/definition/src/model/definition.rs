@@ -43,6 +43,7 @@ pub enum Definition {
 
 impl Definition {
     /// What it defines.
+    #[must_use]
     pub fn kind(&self) -> Kind {
         match self {
             Definition::Source(_) => Kind::Source,
@@ -59,6 +60,7 @@ impl Definition {
     }
 
     /// Its name, unique within its kind.
+    #[must_use]
     pub fn name(&self) -> &str {
         match self {
             Definition::Source(source) => &source.name,
@@ -75,6 +77,7 @@ impl Definition {
     }
 
     /// Its title for people; its name, if it has none.
+    #[must_use]
     pub fn title(&self) -> &str {
         match self {
             Definition::Source(source) => &source.title,
@@ -91,6 +94,7 @@ impl Definition {
     }
 
     /// Where it was read.
+    #[must_use]
     pub fn place(&self) -> &Place {
         match self {
             Definition::Source(source) => &source.place,

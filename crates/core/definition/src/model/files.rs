@@ -84,6 +84,7 @@ impl NameValues<'_> {
 
 impl Files {
     /// The name that all files of a document begin with: safe on every file system.
+    #[must_use]
     pub fn stem(&self, values: &NameValues<'_>) -> String {
         let usual = || {
             format!(

@@ -35,6 +35,7 @@ impl Format {
     ];
 
     /// Its name, which is also the ending of its files.
+    #[must_use]
     pub fn name(self) -> &'static str {
         match self {
             Format::Pdf => "pdf",
@@ -48,11 +49,13 @@ impl Format {
     }
 
     /// The format of this word in definitions.
+    #[must_use]
     pub fn from_name(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|format| format.name() == name)
     }
 
     /// Its media type.
+    #[must_use]
     pub fn media_type(self) -> &'static str {
         match self {
             Format::Pdf => "application/pdf",

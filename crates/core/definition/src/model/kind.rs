@@ -44,6 +44,7 @@ impl Kind {
     ];
 
     /// The word for it in definitions, API and command line.
+    #[must_use]
     pub fn name(self) -> &'static str {
         match self {
             Kind::Source => "source",
@@ -60,6 +61,7 @@ impl Kind {
     }
 
     /// The kind of this word.
+    #[must_use]
     pub fn from_name(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.name() == name)
     }

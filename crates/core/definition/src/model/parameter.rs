@@ -53,6 +53,7 @@ pub enum ParameterValue {
 
 impl ParameterValue {
     /// For people: a list reads `a, b, c`.
+    #[must_use]
     pub fn readable(&self) -> String {
         match self {
             Self::Text(text) => text.clone(),

@@ -99,11 +99,13 @@ pub struct RecipientFormat {
 
 impl RecipientFormat {
     /// Whether they read everything as the report has it.
+    #[must_use]
     pub fn is_usual(&self) -> bool {
         self.number_format.is_none() && self.zone.is_none()
     }
 
     /// Names the way of reading; equal ways have equal names, and the report's own has none.
+    #[must_use]
     pub fn key(&self) -> String {
         let number_format = self
             .number_format
@@ -120,6 +122,7 @@ impl RecipientFormat {
 
 impl Person {
     /// The person as somebody who gets a delivery.
+    #[must_use]
     pub fn recipient(&self) -> Recipient {
         Recipient {
             mailbox: Mailbox {

@@ -15,6 +15,7 @@ pub struct Picture {
 
 /// Why a text is no picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadPicture {
     #[error("must be a data URL such as \"data:image/png;base64,…\" of a PNG, JPEG or SVG picture")]
     NotADataUrl,

@@ -118,6 +118,7 @@ impl fmt::Display for Condition {
 impl Condition {
     /// Whether it is true of a figure, given what it was in the comparison window; nothing
     /// where that cannot be said.
+    #[must_use]
     pub fn holds(&self, now: Option<f64>, before: Option<f64>) -> Option<bool> {
         let now = now?;
         Some(match self.test {

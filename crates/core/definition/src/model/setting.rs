@@ -22,6 +22,7 @@ pub enum Setting {
 
 impl Setting {
     /// As it is written in a definition; shows the reference, never what it refers to.
+    #[must_use]
     pub fn written(&self) -> String {
         match self {
             Setting::Plain(text) => text.clone(),
@@ -35,6 +36,7 @@ impl Setting {
 
 /// Why a reference is none.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadSetting {
     /// The name of an environment variable is missing.
     #[error(

@@ -52,6 +52,7 @@ impl SourceKind {
     ];
 
     /// The word for this kind, in definitions.
+    #[must_use]
     pub fn name(&self) -> &'static str {
         match self {
             SourceKind::Postgresql(_) => "postgresql",
@@ -63,6 +64,7 @@ impl SourceKind {
     }
 
     /// Where it is, as written: references are shown, not what they refer to.
+    #[must_use]
     pub fn place(&self) -> String {
         match self {
             SourceKind::Postgresql(settings) => format!(
@@ -108,6 +110,7 @@ pub enum Tls {
 }
 
 /// `host:port` taken apart; IPv6 addresses stand in brackets.
+#[must_use]
 pub fn split_address(text: &str) -> Option<(&str, u16)> {
     let (host, port) = text.rsplit_once(':')?;
     let host = host

@@ -56,6 +56,7 @@ pub enum Paper {
 
 impl Paper {
     /// Width and height in points, upright.
+    #[must_use]
     pub fn size(self) -> (f64, f64) {
         match self {
             Paper::A4 => (595.28, 841.89),
@@ -90,12 +91,14 @@ impl Default for Theme {
 
 impl Theme {
     /// How wide a page's content is, in points.
+    #[must_use]
     pub fn room(&self) -> f64 {
         let (width, height) = self.paper.size();
         self.between_margins(if self.landscape { height } else { width })
     }
 
     /// The same on a page that lies.
+    #[must_use]
     pub fn lying_room(&self) -> f64 {
         self.between_margins(self.paper.size().1)
     }

@@ -50,11 +50,13 @@ impl Width {
     pub(crate) const LEAST: i64 = 2;
 
     /// From 2 to 12.
+    #[must_use]
     pub fn twelfths(self) -> u8 {
         self.0
     }
 
     /// What is left of `whole` for a block when `gutter` lies between two blocks side by side.
+    #[must_use]
     pub fn of(self, whole: f64, gutter: f64) -> f64 {
         (whole + gutter) * f64::from(self.0) / 12.0 - gutter
     }
@@ -67,6 +69,7 @@ impl Width {
 /// let third: Width = "third".parse().unwrap();
 /// assert_eq!(rows(&[third, third, third, Width::HALF, Width::FULL]), [0..3, 3..4, 4..5]);
 /// ```
+#[must_use]
 pub fn rows(widths: &[Width]) -> Vec<Range<usize>> {
     let mut rows: Vec<Range<usize>> = Vec::new();
     let mut taken = 12;

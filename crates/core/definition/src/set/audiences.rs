@@ -25,6 +25,7 @@ const MOST_AUDIENCES: usize = 5_000;
 
 /// Why the answer to an audience query names no audiences.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadAudiences {
     /// The answer lacks a column.
     #[error("the audience query gives no column \"{name}\".{suggestion}")]
@@ -50,6 +51,7 @@ pub enum BadAudiences {
 
 /// What is wrong with one row.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadRow {
     /// It has no value where it must have one.
     #[error("the column \"{0}\" is empty")]

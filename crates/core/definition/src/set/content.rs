@@ -18,6 +18,7 @@ use crate::{
 
 /// Why a block cannot be taken from another dashboard, or changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum CannotTake {
     /// There is no dashboard of that name.
     #[error("there is no dashboard \"{name}\".{suggestion}")]

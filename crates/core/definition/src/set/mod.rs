@@ -104,6 +104,7 @@ impl DefinitionSet {
 
     /// When a report runs, with the days that its calendars name; nothing if it runs only
     /// when asked.
+    #[must_use]
     pub fn plan<'a>(&self, report: &'a Report) -> Option<Plan<'a>> {
         report
             .schedule
@@ -112,6 +113,7 @@ impl DefinitionSet {
     }
 
     /// The same for a schedule that is not a report's.
+    #[must_use]
     pub fn plan_of<'a>(&self, schedule: &'a Schedule, zone: Zone) -> Plan<'a> {
         let calendars = schedule
             .calendars
@@ -145,11 +147,13 @@ impl DefinitionSet {
     }
 
     /// The same without what is missing, which [`DefinitionSet::check`] tells.
+    #[must_use]
     pub fn dashboards_of<'a>(&'a self, report: &Report) -> Vec<Cow<'a, Dashboard>> {
         self.content_of(report).0
     }
 
     /// One dashboard as it shows itself.
+    #[must_use]
     pub fn dashboard<'a>(&'a self, name: &str) -> Option<Cow<'a, Dashboard>> {
         self.dashboards
             .get(name)
@@ -157,6 +161,7 @@ impl DefinitionSet {
     }
 
     /// The names of the dashboards that a report takes anything from.
+    #[must_use]
     pub fn dashboard_names(&self, report: &Report) -> Vec<String> {
         let mut names: Vec<String> = report
             .dashboards
@@ -182,6 +187,7 @@ impl DefinitionSet {
     }
 
     /// The parameters of all dashboards of a report, in their order.
+    #[must_use]
     pub fn parameters_of(&self, report: &Report) -> Vec<Parameter> {
         self.dashboards_of(report)
             .iter()
@@ -191,6 +197,7 @@ impl DefinitionSet {
 
     /// The values of a report's parameters for one audience: those given for it, else the
     /// report's, else the dashboard's default. A parameter without any is left out.
+    #[must_use]
     pub fn values(
         &self,
         report: &Report,

@@ -13,6 +13,7 @@ use crate::{
 
 /// Why a word that a user wrote means nobody.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum NobodyMeant {
     /// Nobody among the people belongs to this user.
     #[error(
@@ -44,6 +45,7 @@ pub(crate) fn same(one: &Addressee, other: &Addressee) -> bool {
 impl DefinitionSet {
     /// Everybody whom a list names, each once, in its order: groups are opened, and people
     /// who are not active left out.
+    #[must_use]
     pub fn recipients(&self, listed: &[Placed<Addressee>]) -> Vec<Recipient> {
         let (mut found, mut opened) = (Vec::new(), Vec::new());
         self.open(listed, &mut found, &mut opened);
@@ -84,6 +86,7 @@ impl DefinitionSet {
 
     /// A plain address; somebody in the address book keeps their own way of reading, and gets
     /// nothing while they are not active.
+    #[must_use]
     pub fn recipient(&self, mailbox: Mailbox) -> Option<Recipient> {
         match self
             .people
@@ -145,6 +148,7 @@ impl DefinitionSet {
     }
 
     /// The people and groups that a list leads to, for freezing.
+    #[must_use]
     pub fn names_in<'a>(&'a self, listed: &'a [Placed<Addressee>]) -> (Vec<&'a str>, Vec<&'a str>) {
         let (mut people, mut groups) = (Vec::new(), Vec::new());
         let mut lists = vec![listed];

@@ -16,6 +16,7 @@ pub(crate) const MOST_POINTS: usize = 800;
 /// Round ticks over `[low, high]`: multiples of 1, 2, 2.5 or 5 times a power of ten, at most
 /// `most` of them, and an axis that begins and ends on one. An empty or reversed range is
 /// widened to one that can be drawn.
+#[must_use]
 pub fn value_axis(
     low: f64,
     high: f64,
@@ -69,6 +70,7 @@ pub fn value_axis(
     clippy::too_many_lines,
     reason = "the ladder of tick lengths with the words for each"
 )]
+#[must_use]
 pub fn time_axis(window: &Window, most: usize) -> TimeAxis {
     let (zone, length) = (window.zone, window.elapsed());
     let fits = |step: TimeDelta| step * most as i32 >= length;
@@ -179,6 +181,7 @@ pub fn time_axis(window: &Window, most: usize) -> TimeAxis {
 
 /// Points in order of time, cut where a value is missing or where more than two and a half
 /// usual steps lie between two of them: what was not measured is not drawn.
+#[must_use]
 pub fn stretches(points: &[(DateTime<Utc>, Option<f64>)]) -> Vec<Vec<(DateTime<Utc>, f64)>> {
     let mut steps: Vec<i64> = points
         .windows(2)
@@ -209,6 +212,7 @@ pub fn stretches(points: &[(DateTime<Utc>, Option<f64>)]) -> Vec<Vec<(DateTime<U
 
 /// At most about twice [`MOST_POINTS`] points: of each bucket its first, lowest, highest and
 /// last in order of time, so that no spike is lost.
+#[must_use]
 pub fn thin(points: Vec<(DateTime<Utc>, f64)>) -> Vec<(DateTime<Utc>, f64)> {
     if points.len() <= MOST_POINTS {
         return points;
@@ -235,6 +239,7 @@ pub fn thin(points: Vec<(DateTime<Utc>, f64)>) -> Vec<(DateTime<Utc>, f64)> {
 }
 
 /// Threshold lines in the axis's scale, labelled with their meaning and value.
+#[must_use]
 pub fn limits(
     thresholds: &Thresholds,
     factor: f64,
@@ -265,6 +270,7 @@ pub fn limits(
 
 /// The axis for values with thresholds: zero is on it unless all values lie far from it, a
 /// threshold is on it when it is near enough to matter, and a share ends at 100 %.
+#[must_use]
 pub fn axis_for(
     values: &[f64],
     thresholds: &Thresholds,

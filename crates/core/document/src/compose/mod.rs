@@ -323,6 +323,7 @@ fn provenance(
 }
 
 /// Small letters, digits and hyphens: safe in a file name on every system.
+#[must_use]
 pub fn slug(text: &str) -> String {
     let mut out = String::new();
     for c in text.to_lowercase().chars() {

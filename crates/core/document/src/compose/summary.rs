@@ -46,6 +46,7 @@ fn counted(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
     clippy::too_many_lines,
     reason = "the sentences of the front in the order in which they are read"
 )]
+#[must_use]
 pub fn summarise(
     sections: &[Section],
     failed: &[(String, String)],

@@ -149,6 +149,7 @@ impl Calendar {
     }
 
     /// The days that the calendar names, as `zone` shows them.
+    #[must_use]
     pub fn days(&self, zone: Zone) -> NamedDays {
         let mut days = BTreeMap::new();
         for occurrence in &self.occurrences {

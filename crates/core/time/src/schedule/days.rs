@@ -60,6 +60,7 @@ const ORDINALS: [&str; 5] = ["first", "second", "third", "fourth", "fifth"];
 
 impl MonthDay {
     /// Reads `15`, `last`, `last-working-day`, `first monday` … `fifth friday`, `last friday`.
+    #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
         let text = text.trim().to_lowercase();
         match text.as_str() {
@@ -134,6 +135,7 @@ fn ordinal(day: u32) -> String {
 
 impl Days {
     /// Whether a date is chosen; a choice of working days looks at the named days.
+    #[must_use]
     pub fn contains(&self, date: NaiveDate, named: Option<&NamedDays>) -> bool {
         match self {
             Days::Every => true,

@@ -97,6 +97,7 @@ const FIVE_MINUTES: Span = Span {
 
 /// Why a schedule cannot be followed.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[non_exhaustive]
 #[allow(missing_docs, reason = "each variant says it in its message")]
 pub enum ImpossibleSchedule {
     #[error("no time of day is given; write for instance at = \"07:30\"")]
@@ -185,6 +186,7 @@ impl Schedule {
 
     /// Which of the instants that have come, oldest first and up to `now`, are run; the
     /// others are missed for good. An instant within the grace period is always run.
+    #[must_use]
     pub fn to_run(
         &self,
         come: &[DateTime<Utc>],
@@ -204,6 +206,7 @@ impl Schedule {
     }
 
     /// The same schedule, over after `most` runs.
+    #[must_use]
     pub fn with_most_runs(mut self, most: Option<u32>) -> Self {
         self.most_runs = most;
         self
@@ -221,6 +224,7 @@ impl Schedule {
     /// let next = daily.next_after("2026-03-28T12:00:00Z".parse().unwrap(), zone).unwrap();
     /// assert_eq!(next.to_rfc3339(), "2026-03-29T01:00:00+00:00");
     /// ```
+    #[must_use]
     pub fn next_after(&self, after: DateTime<Utc>, zone: Zone) -> Option<DateTime<Utc>> {
         let floor = self.floor(after, zone);
         let mut cursor = self.cursor(floor, zone);
@@ -331,6 +335,7 @@ impl Schedule {
     }
 
     /// The rule in one sentence without its zone: `Every day at 07:30`.
+    #[must_use]
     pub fn sentence(&self) -> String {
         let text = match &self.recurrence {
             Recurrence::Once(at) => format!("once, on {}", at.format("%A %-d %B %Y at %H:%M")),

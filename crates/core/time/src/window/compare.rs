@@ -27,6 +27,7 @@ impl Comparison {
     pub const NAMES: [&'static str; 4] = ["window-before", "last-week", "last-month", "last-year"];
 
     /// The comparison of a name.
+    #[must_use]
     pub fn from_name(name: &str) -> Option<Self> {
         let all = [
             Self::Before,
@@ -72,6 +73,7 @@ impl WindowRule {
     /// let february = rule.window("2028-03-01T07:30:00Z".parse().unwrap(), "Atlantic/Faroe".parse().unwrap());
     /// assert_eq!(rule.comparison(&february).unwrap().label(), "February 2027");
     /// ```
+    #[must_use]
     pub fn comparison(&self, window: &Window) -> Option<Window> {
         let zone = window.zone;
         let (from, to) = match self.compare? {

@@ -100,6 +100,7 @@ impl CalendarUnit {
     pub const NAMES: [&'static str; 6] = ["hour", "day", "week", "month", "quarter", "year"];
 
     /// The unit of a name.
+    #[must_use]
     pub fn from_name(name: &str) -> Option<Self> {
         Some(match name {
             "hour" => Self::Hour,
@@ -113,6 +114,7 @@ impl CalendarUnit {
     }
 
     /// The name that definitions know it by.
+    #[must_use]
     pub fn name(self) -> &'static str {
         Self::NAMES[self as usize]
     }
@@ -122,6 +124,7 @@ impl CalendarUnit {
     ///
     /// An hour never crosses a change of the zone's offset: where a zone shifts by half an
     /// hour, the hour is cut there.
+    #[must_use]
     pub fn start(self, instant: DateTime<Utc>, zone: Zone, week_starts: Weekday) -> DateTime<Utc> {
         if self == Self::Hour {
             let local = zone.local(instant);
@@ -147,6 +150,7 @@ impl CalendarUnit {
     }
 
     /// The start of the unit after the one that begins at `start`.
+    #[must_use]
     pub fn next_start(
         self,
         start: DateTime<Utc>,
@@ -191,6 +195,7 @@ impl CalendarUnit {
 
 impl WindowRule {
     /// A rule without lag, comparison or hours; weeks start on Monday.
+    #[must_use]
     pub fn new(kind: WindowKind) -> Self {
         Self {
             kind,
@@ -209,6 +214,7 @@ impl WindowRule {
     /// let window = rule.window("2026-10-26T07:30:00Z".parse().unwrap(), "Atlantic/Faroe".parse().unwrap());
     /// assert_eq!(window.label(), "Sunday 25 October 2026, 25 h");
     /// ```
+    #[must_use]
     pub fn window(&self, scheduled: DateTime<Utc>, zone: Zone) -> Window {
         let at = self
             .lag
@@ -238,6 +244,7 @@ impl WindowRule {
 
     /// What the rule says, for people: `the previous complete day`. An interval is said as the
     /// clocks of `zone` show it.
+    #[must_use]
     pub fn sentence(&self, zone: Zone) -> String {
         let mut text = match self.kind {
             WindowKind::Previous { unit, count: 1 } => {
@@ -281,12 +288,14 @@ impl WindowRule {
 
 impl Window {
     /// Elapsed time, so a day with a change of the clock counts 23 or 25 hours.
+    #[must_use]
     pub fn elapsed(&self) -> TimeDelta {
         self.to - self.from
     }
 
     /// The parts of the window that count, oldest first, without gap or overlap within a
     /// part: the whole window, or only its office hours. Empty parts are left out.
+    #[must_use]
     pub fn parts(&self) -> Vec<(DateTime<Utc>, DateTime<Utc>)> {
         match &self.within {
             None if self.from < self.to => vec![(self.from, self.to)],
@@ -297,12 +306,14 @@ impl Window {
 
     /// How much time counts: the elapsed time of all parts. Ten office hours on a day when
     /// the clock goes back between them are eleven.
+    #[must_use]
     pub fn counted(&self) -> TimeDelta {
         self.parts().into_iter().map(|(from, to)| to - from).sum()
     }
 
     /// How long the window is, for people: `25 h`, `30 min`, `9 days 1 h`; with office hours
     /// how much of it counts.
+    #[must_use]
     pub fn duration(&self) -> String {
         let minutes = self.counted().num_minutes();
         let (days, hours, rest) = (minutes / 1440, minutes / 60 % 24, minutes % 60);
@@ -334,6 +345,7 @@ impl Window {
     /// `Sunday 25 October 2026, 25 h`, `Week 43, 19 to 25 October 2026`, `October 2026`,
     /// `22 November 2026 06:00 to 23 November 2026 06:00`,
     /// `October 2026, 08:00 to 17:00 Monday to Friday`.
+    #[must_use]
     pub fn label(&self) -> String {
         let outer = self.outer_label();
         match &self.within {
@@ -404,6 +416,7 @@ impl Window {
     /// The window to the second with offsets and zone:
     /// `2026-10-25T00:00:00+01:00/2026-10-26T00:00:00+00:00[Atlantic/Faroe]`, an ISO 8601
     /// interval with the zone suffix of RFC 9557.
+    #[must_use]
     pub fn exact(&self) -> String {
         format!(
             "{}/{}[{}]",
@@ -415,6 +428,7 @@ impl Window {
 
     /// The window for people who check it: `from 25 Oct 2026 00:00 (UTC+01:00) up to, not
     /// including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe`.
+    #[must_use]
     pub fn exact_in_words(&self) -> String {
         let side = |instant| {
             let offset = self.zone.offset_seconds(instant);
@@ -441,6 +455,7 @@ impl Window {
 
     /// A form for file names: `2026-10-25`, `2026-10-19_2026-10-25`, or with times
     /// `2026-11-22T0600_2026-11-23T0600`.
+    #[must_use]
     pub fn file_stamp(&self) -> String {
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if self.begins_a_date(self.from) && self.begins_a_date(self.to) && self.to > self.from {

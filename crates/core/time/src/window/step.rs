@@ -107,6 +107,7 @@ impl Step {
     /// assert_eq!(Step::fitting(&window, 300).to_string(), "PT5M");
     /// assert_eq!(Step::fitting(&window, 24).to_string(), "PT2H");
     /// ```
+    #[must_use]
     pub fn fitting(window: &Window, points: usize) -> Self {
         let minutes = window.elapsed().num_minutes();
         let fits = |step: &Step| minutes <= step.usual_minutes() * points.max(1) as i64;
@@ -118,6 +119,7 @@ impl Step {
     }
 
     /// The length in seconds of a step in which no clock changes; 30 days for a month.
+    #[must_use]
     pub fn usual_seconds(self) -> i64 {
         self.usual_minutes() * 60
     }
@@ -133,6 +135,7 @@ impl Step {
     }
 
     /// The start of the step that holds `instant`. Weeks start on Monday.
+    #[must_use]
     pub fn start(self, instant: DateTime<Utc>, zone: Zone) -> DateTime<Utc> {
         match self {
             Step::Minutes(_) | Step::Hours(1) => {
@@ -170,6 +173,7 @@ impl Step {
     }
 
     /// The start of the step after the one that begins at `start`.
+    #[must_use]
     pub fn next_start(self, start: DateTime<Utc>, zone: Zone) -> DateTime<Utc> {
         match self {
             Step::Minutes(_) | Step::Hours(1) => {
@@ -201,6 +205,7 @@ impl Step {
 
     /// Where the steps of a window begin, oldest first; the first begins with the window,
     /// which may be in the middle of a step of the calendar. Empty for an empty window.
+    #[must_use]
     pub fn starts(self, window: &Window) -> Vec<DateTime<Utc>> {
         if window.from >= window.to {
             return Vec::new();

@@ -53,6 +53,7 @@ impl Zone {
     pub const UTC: Zone = Zone(&rules::UTC);
 
     /// The names of all zones, sorted.
+    #[must_use]
     pub fn names() -> Vec<String> {
         rules::names()
     }
@@ -67,16 +68,19 @@ impl Zone {
     }
 
     /// The rules that are in use for this zone's name, as TZif (RFC 9636).
+    #[must_use]
     pub fn rules(&self) -> Option<Vec<u8>> {
         rules::bytes_of(self.name())
     }
 
     /// Its IANA name.
+    #[must_use]
     pub fn name(&self) -> &'static str {
         self.0.name
     }
 
     /// What a wall clock in this zone shows at `instant`.
+    #[must_use]
     pub fn local(&self, instant: DateTime<Utc>) -> NaiveDateTime {
         instant.naive_utc() + TimeDelta::seconds(i64::from(self.offset_seconds(instant)))
     }
@@ -86,6 +90,7 @@ impl Zone {
     /// - In a spring gap, where no clock ever shows `local`: the first valid instant after
     ///   the gap.
     /// - In an autumn fold, where clocks show `local` twice: the first of the two.
+    #[must_use]
     pub fn instant(&self, local: NaiveDateTime) -> DateTime<Utc> {
         self.instant_or_gap(local).0
     }
@@ -102,16 +107,19 @@ impl Zone {
 
     /// The first instant of a civil date: usually its midnight, later where midnight falls
     /// into a gap. A date that the zone skipped whole begins where the next one begins.
+    #[must_use]
     pub fn start_of(&self, date: NaiveDate) -> DateTime<Utc> {
         self.instant(date.and_time(NaiveTime::MIN))
     }
 
     /// Whether the zone's calendar has this date: Samoa's has no 30 December 2011.
+    #[must_use]
     pub fn has(&self, date: NaiveDate) -> bool {
         self.start_of(date) < self.start_of(date + TimeDelta::days(1))
     }
 
     /// Seconds east of UTC at `instant`.
+    #[must_use]
     pub fn offset_seconds(&self, instant: DateTime<Utc>) -> i32 {
         self.0.table().offset(instant.timestamp())
     }
@@ -158,6 +166,7 @@ impl Zone {
 
     /// RFC 3339 with this zone's offset: `2026-10-25T00:00:00+01:00`, with as many digits
     /// behind the second as there are.
+    #[must_use]
     pub fn rfc3339(&self, instant: DateTime<Utc>) -> String {
         // RFC 3339 has no seconds in offsets; those of old local times are cut off.
         let minutes = self.offset_seconds(instant).div_euclid(60);
@@ -170,6 +179,7 @@ impl Zone {
     }
 
     /// A time for people: `Sunday 25 October 2026, 07:30`.
+    #[must_use]
     pub fn readable(&self, instant: DateTime<Utc>) -> String {
         self.local(instant)
             .format("%A %-d %B %Y, %H:%M")

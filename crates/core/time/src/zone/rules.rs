@@ -65,6 +65,7 @@ impl RulesInUse {
 
     /// Whether there must be newer rules by now. A release is named by its year alone, so one
     /// is taken to be older than a year from July of the next year on.
+    #[must_use]
     pub fn is_old(&self, now: DateTime<Utc>) -> bool {
         let Some(year) = self.year() else {
             return false;

@@ -31,7 +31,7 @@ impl AttemptWriter {
                 let (endings, tells): (Vec<Ended>, Vec<_>) = together.into_iter().unzip();
                 let written = shared
                     .store
-                    .end_attempts(shared.owner, &endings, shared.now())
+                    .end_attempts(&endings, shared.now())
                     .await
                     .map_err(Arc::new);
                 for (ended, tell) in endings.iter().zip(tells) {
@@ -39,7 +39,7 @@ impl AttemptWriter {
                     let _ = tell.send(
                         written
                             .as_ref()
-                            .map(|written| written.contains(&ended.delivery))
+                            .map(|written| written.contains(&ended.claim.delivery))
                             .map_err(Clone::clone),
                     );
                 }

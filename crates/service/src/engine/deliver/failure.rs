@@ -8,6 +8,8 @@ use crate::engine::shared::WorkError;
 pub enum Failure {
     Store(StoreError),
     Delivery(DeliveryError),
+    /// The service stopped before anything was handed over.
+    Stopped,
 }
 
 impl From<WorkError> for Failure {

@@ -7,7 +7,7 @@ use chrono::TimeDelta;
 use maple_lark_delivery::DeliveryError;
 use maple_lark_store::{
     StoreError,
-    deliveries::{Delivery, Ended, Ending},
+    deliveries::{AttemptClaim, Delivery, Ended, Ending},
 };
 use tokio::{sync::watch, task::JoinSet};
 use tracing::Instrument;
@@ -50,12 +50,17 @@ pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<
         let took = match take(&shared, &counts).await {
             Ok((definitions, claimed)) => {
                 let took = !claimed.is_empty();
-                for (delivery, attempt) in claimed {
+                for (delivery, claim) in claimed {
+                    let Some(turn) = shared.carried.begin(delivery.id) else {
+                        continue;
+                    };
                     let via = delivery.via.clone();
                     *counts.entry(via.clone()).or_default() += 1;
                     let (deliverer, definitions) = (deliverer.clone(), definitions.clone());
+                    let stopped = stopped.clone();
                     under_way.spawn(async move {
-                        if let Err(error) = carry(&deliverer, &definitions, delivery, attempt).await {
+                        let _turn = turn;
+                        if let Err(error) = carry(&deliverer, &definitions, delivery, claim, &stopped).await {
                             tracing::error!(%error, "how a delivery ended could not be written down; it is tried again when its lease has run out");
                         }
                         via
@@ -103,7 +108,7 @@ fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<Str
 async fn take(
     shared: &Shared,
     counts: &HashMap<String, usize>,
-) -> Result<(Arc<Definitions>, Vec<(Delivery, i64)>), StoreError> {
+) -> Result<(Arc<Definitions>, Vec<(Delivery, AttemptClaim)>), StoreError> {
     let all: usize = counts.values().sum();
     let definitions = shared.definitions.current(&shared.store).await?;
     let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
@@ -142,7 +147,14 @@ async fn take(
     }
     let claimed = shared
         .store
-        .claim_deliveries(shared.owner, shared.now(), shared.lease(), room, &busy)
+        .claim_deliveries(
+            shared.process,
+            shared.now(),
+            shared.lease(),
+            room,
+            &busy,
+            &shared.carried.all(),
+        )
         .await?;
     Ok((definitions, claimed))
 }
@@ -151,7 +163,8 @@ async fn carry(
     deliverer: &Deliverer,
     definitions: &Definitions,
     delivery: Delivery,
-    attempt: i64,
+    claim: AttemptClaim,
+    stopped: &watch::Receiver<bool>,
 ) -> Result<(), StoreError> {
     let shared = &deliverer.shared;
     let span = tracing::info_span!("run", id = %delivery.run_id, delivery = %delivery.id);
@@ -159,6 +172,10 @@ async fn carry(
         let in_turn = async {
             let max_concurrency = definitions.set.channels.get(&delivery.via).map_or(OWN_AT_A_TIME, |channel| channel.max_concurrency);
             let _permit = deliverer.channel_limits.of(&delivery.via, max_concurrency).await;
+            // What has not begun when the service stops is another process's, at once.
+            if *stopped.borrow() {
+                return Err(Failure::Stopped);
+            }
             // What breaks over one delivery must not take the others down.
             let handed_over = guarded(hand_over(deliverer, definitions, &delivery)).await;
             handed_over.unwrap_or_else(|error| {
@@ -168,16 +185,20 @@ async fn carry(
         };
         let carried = tokio::select! {
             carried = in_turn => carried,
-            _ = keep_lease(shared, Held::Delivery(delivery.id)) => return Ok(()),
+            _ = keep_lease(shared, Held::Delivery(claim)) => return Ok(()),
         };
         let ending = match carried {
             Ok(answer) => Ending::Accepted { answer },
             Err(Failure::Store(error)) => return Err(error),
+            Err(Failure::Stopped) => Ending::Postponed {
+                answer: "the service stopped before it was handed over".to_owned(),
+                again: shared.now(),
+            },
             Err(Failure::Delivery(error)) if error.is_temporary() => postponed(shared, &delivery, &error).await?,
             Err(Failure::Delivery(error)) => Ending::Refused { answer: error.to_string() },
         };
         tracing::info!(recipient = %delivery.recipient, channel = %delivery.channel, ?ending, "attempted");
-        if !deliverer.attempts.write(shared, Ended { delivery: delivery.id, attempt, ending }).await? {
+        if !deliverer.attempts.write(shared, Ended { claim, ending }).await? {
             tracing::warn!("another process has taken this delivery over");
         }
         Ok(())

@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use maple_lark_api::DeliveryState;
+use maple_lark_api::{DeliveryState, NoticeKind};
 use maple_lark_delivery::{Bounce, read_bounce};
 use tokio::sync::watch;
 
@@ -117,7 +117,15 @@ async fn note(shared: &Shared, bounces: &Bounces, bounce: &Bounce) -> Result<(),
             "{} is suppressed: {words}. It gets nothing until somebody puts it back.",
             bounce.recipient
         );
-        tell(shared, "suppressed", &bounce.recipient, None, owner, &text).await?;
+        tell(
+            shared,
+            NoticeKind::Suppressed,
+            &bounce.recipient,
+            None,
+            owner,
+            &text,
+        )
+        .await?;
     }
     shared.store.mark_bounced(delivery.id, &words).await?;
     Ok(())

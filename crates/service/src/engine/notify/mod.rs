@@ -6,7 +6,7 @@ pub mod bounces;
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
-use maple_lark_api::{RunState, Words};
+use maple_lark_api::{NoticeKind, RunState, Words};
 use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
 use maple_lark_store::{
@@ -61,7 +61,7 @@ pub async fn confirm_quiet(
     );
     tell(
         shared,
-        "still-quiet",
+        NoticeKind::StillQuiet,
         &run.report,
         Some(run.id),
         report.owner.clone(),
@@ -74,6 +74,7 @@ pub async fn confirm_quiet(
 pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
     while !*stopped.borrow() {
         let looked = async {
+            shared.store.close_abandoned(shared.now()).await?;
             notice_runs(&shared).await?;
             notice_late(&shared).await?;
             end_approvals(&shared).await?;
@@ -115,7 +116,7 @@ const CHANNEL: &str = "channel:";
 /// everything; answers whether it is new.
 pub async fn tell(
     shared: &Shared,
-    kind: &str,
+    kind: NoticeKind,
     subject: &str,
     run: Option<uuid::Uuid>,
     owner: Option<Mailbox>,
@@ -144,52 +145,48 @@ pub async fn tell(
         .add_notice(kind, subject, run, &recipients, text, now)
         .await?;
     if new {
-        tracing::warn!(kind, subject, text, "a notice");
+        tracing::warn!(%kind, subject, text, "a notice");
     }
     Ok(new)
 }
 
 async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
     let since = shared.now() - REMEMBERED;
-    for end in shared
-        .store
-        .untold(
-            &[
-                RunState::Failed,
-                RunState::Held,
-                RunState::PartlyDelivered,
-                RunState::AwaitingApproval,
-            ],
-            since,
-        )
-        .await?
-    {
+    let told: Vec<RunState> = RunState::ALL
+        .iter()
+        .copied()
+        .filter(|state| NoticeKind::of_run(*state).is_some())
+        .collect();
+    for end in shared.store.untold(&told, since).await? {
+        let Some(kind) = NoticeKind::of_run(*end.state) else {
+            continue;
+        };
         let problem = end
             .problem
             .as_deref()
             .map(|problem| format!(": {problem}"))
             .unwrap_or_default();
-        let what = match *end.state {
-            RunState::Held => format!(
+        let what = match kind {
+            NoticeKind::Held => format!(
                 "is held{problem}. It was sent to nobody. Check it, then release it or run it again"
             ),
-            RunState::Failed => format!("failed{problem}"),
-            RunState::AwaitingApproval => {
+            NoticeKind::Failed => format!("failed{problem}"),
+            NoticeKind::AwaitingApproval => {
                 "awaits approval; it is sent when somebody approves it".to_owned()
             }
             _ => format!("did not reach everybody{problem}"),
         };
-        tell_of_run(shared, end.state.word(), &end, &what).await?;
+        tell_of_run(shared, kind, &end, &what).await?;
     }
     for end in shared.store.recovered().await? {
-        tell_of_run(shared, "recovered", &end, "went well again").await?;
+        tell_of_run(shared, NoticeKind::Recovered, &end, "went well again").await?;
     }
     Ok(())
 }
 
 async fn tell_of_run(
     shared: &Shared,
-    kind: &str,
+    kind: NoticeKind,
     end: &BadEnd,
     what: &str,
 ) -> Result<(), StoreError> {
@@ -240,7 +237,7 @@ async fn notice_late(shared: &Shared) -> Result<(), WorkError> {
             );
             tell(
                 shared,
-                "late",
+                NoticeKind::Late,
                 &run.report,
                 Some(run.id),
                 report.owner.clone(),
@@ -302,7 +299,7 @@ pub async fn of_source(
                 // Once, however many queries of this run fail.
                 tell(
                     shared,
-                    &format!("source-down {}", source.name),
+                    NoticeKind::SourceDown,
                     &source.name,
                     Some(run.id),
                     owner.cloned(),
@@ -320,7 +317,7 @@ pub async fn of_source(
                 );
                 tell(
                     shared,
-                    &format!("source-up {}", source.name),
+                    NoticeKind::SourceUp,
                     &source.name,
                     Some(run.id),
                     owner.cloned(),
@@ -420,31 +417,30 @@ async fn tell_channel(shared: &Shared, name: &str, batch: &[Notice]) -> Result<(
         .get(name)
         .ok_or_else(|| refused(format!("notices.channels: there is no channel \"{name}\"")))?;
     for notice in batch {
-        let words = word(&notice.kind);
+        let words = word(*notice.kind);
         driver(channel).notify(shared, notice, words).await?;
     }
     Ok(())
 }
 
-fn word(kind: &str) -> &'static str {
+fn word(kind: NoticeKind) -> &'static str {
     match kind {
-        "failed" => "failed",
-        "held" => "held",
-        "partly-delivered" => "not delivered to everybody",
-        "late" => "late",
-        "awaiting-approval" => "awaiting approval",
-        "recovered" => "well again",
-        "still-quiet" => "still quiet",
-        "suppressed" => "suppressed",
-        kind if kind.starts_with("source-down") => "source is down",
-        kind if kind.starts_with("source-up") => "source is back",
-        _ => "notice",
+        NoticeKind::Failed => "failed",
+        NoticeKind::Held => "held",
+        NoticeKind::PartlyDelivered => "not delivered to everybody",
+        NoticeKind::Late => "late",
+        NoticeKind::AwaitingApproval => "awaiting approval",
+        NoticeKind::Recovered => "well again",
+        NoticeKind::StillQuiet => "still quiet",
+        NoticeKind::Suppressed => "suppressed",
+        NoticeKind::SourceDown => "source is down",
+        NoticeKind::SourceUp => "source is back",
     }
 }
 
 fn subject(batch: &[Notice]) -> String {
     match batch {
-        [one] => format!("Maple Lark: {} {}", one.subject, word(&one.kind)),
+        [one] => format!("Maple Lark: {} {}", one.subject, word(*one.kind)),
         several => {
             let mut subjects: Vec<&str> = several
                 .iter()

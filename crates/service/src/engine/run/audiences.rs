@@ -52,10 +52,7 @@ pub async fn audiences(
         ];
     }
     let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
-    shared
-        .store
-        .keep_audiences(run.id, shared.owner, &kept)
-        .await?;
+    shared.store.keep_audiences(context.claim, &kept).await?;
     Ok(found)
 }
 
@@ -118,7 +115,7 @@ async fn ask(
     context: &RunContext,
     query: &maple_lark_definition::AudienceQuery,
 ) -> Result<Vec<ResolvedAudience>, WorkError> {
-    let (run, definitions) = (&context.run, &context.definitions);
+    let definitions = &context.definitions;
     let (times, values) = (context.times(None), context.values());
     let subject = format!("audiences from {}", query.source.value);
     let source = definitions.set.sources.get(&query.source.value);
@@ -127,7 +124,7 @@ async fn ask(
     let _permit = shared.source_limits.of_source(source).await;
     shared
         .store
-        .begin_step(run.id, StepKind::Audiences, &subject, shared.now())
+        .begin_step(context.claim, StepKind::Audiences, &subject, shared.now())
         .await?;
     let answer = shared
         .reader
@@ -154,7 +151,7 @@ async fn ask(
     shared
         .store
         .end_step(
-            run.id,
+            context.claim,
             StepKind::Audiences,
             &subject,
             state,

@@ -95,7 +95,7 @@ pub async fn collect(
         };
         shared
             .store
-            .begin_step(run.id, StepKind::Snapshot, &key[..8], shared.now())
+            .begin_step(context.claim, StepKind::Snapshot, &key[..8], shared.now())
             .await?;
         // Its rows are let go before they are kept: there may be a million.
         let Sealed {
@@ -105,21 +105,24 @@ pub async fn collect(
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
             .store
-            .keep_snapshot(StoredSnapshot {
-                id: Uuid::now_v7(),
-                run_id: run.id,
-                values_key: key.clone(),
-                sha256: digest,
-                body,
-                created_at: shared.now(),
-                status: None,
-                quiet: None,
-            })
+            .keep_snapshot(
+                context.claim,
+                StoredSnapshot {
+                    id: Uuid::now_v7(),
+                    run_id: run.id,
+                    values_key: key.clone(),
+                    sha256: digest,
+                    body,
+                    created_at: shared.now(),
+                    status: None,
+                    quiet: None,
+                },
+            )
             .await?;
         shared
             .store
             .end_step(
-                run.id,
+                context.claim,
                 StepKind::Snapshot,
                 &key[..8],
                 StepState::Done,
@@ -164,7 +167,7 @@ async fn ask(
     let started = shared.now();
     shared
         .store
-        .begin_step(run.id, StepKind::Collect, &subject, started)
+        .begin_step(context.claim, StepKind::Collect, &subject, started)
         .await?;
     let record = answer(shared, asking, dashboard, query).await;
     let (state, detail) = match &record.outcome {
@@ -186,7 +189,7 @@ async fn ask(
     shared
         .store
         .end_step(
-            run.id,
+            context.claim,
             StepKind::Collect,
             &subject,
             state,

@@ -5,7 +5,7 @@ use std::time::Duration;
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Dashboard, Query, Report, Times};
 use maple_lark_sources::Values;
-use maple_lark_store::runs::Run;
+use maple_lark_store::runs::{Claim, Run};
 use maple_lark_time::{Window, window::Step};
 
 use crate::engine::{definitions::Definitions, shared::WorkError};
@@ -13,6 +13,8 @@ use crate::engine::{definitions::Definitions, shared::WorkError};
 /// A claimed run with its definitions as they were frozen, its report, its window and its limits.
 pub struct RunContext {
     pub run: Run,
+    /// What everything that is written about the run carries.
+    pub claim: Claim,
     pub definitions: Definitions,
     pub report: Report,
     pub window: Window,
@@ -38,6 +40,7 @@ impl RunContext {
             time_limit: Duration::from_secs(report.time_limit_seconds),
             definitions,
             report,
+            claim: run.claim(),
             run,
         })
     }

@@ -81,7 +81,7 @@ pub async fn enqueue(
         ));
     }
     tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
-    store.enqueue(run.id, shared.owner, deliveries).await?;
+    store.enqueue(context.claim, deliveries).await?;
     Ok(None)
 }
 
@@ -106,9 +106,14 @@ impl Enqueuing<'_> {
         state: StepState,
         words: String,
     ) -> Result<(), WorkError> {
-        let (store, run, name, now) = (&self.shared.store, self.run.id, &audience.name, self.now);
-        store.begin_step(run, StepKind::Send, name, now).await?;
-        let ended = store.end_step(run, StepKind::Send, name, state, Some(words), now);
+        let (store, claim, name, now) = (
+            &self.shared.store,
+            self.run.claim(),
+            &audience.name,
+            self.now,
+        );
+        store.begin_step(claim, StepKind::Send, name, now).await?;
+        let ended = store.end_step(claim, StepKind::Send, name, state, Some(words), now);
         Ok(ended.await?)
     }
 
@@ -269,6 +274,7 @@ fn waiting(
         problem: None,
         lease_owner: None,
         lease_until: None,
+        lease_process: None,
         created_at: now,
         settled_at: None,
         via: String::new(),

@@ -33,34 +33,32 @@ use wait::Ready;
 pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
     let Some(run) = shared
         .store
-        .claim_run(shared.owner, shared.now(), shared.lease())
+        .claim_run(
+            shared.process,
+            shared.now(),
+            shared.lease(),
+            &shared.in_hand.all(),
+        )
         .await?
     else {
         return Ok(false);
     };
     // A lease that ran out while its run is in hand here (a clock that was put on, renewals that
-    // stalled) leads back to this process: whoever has it goes on, and nobody else begins.
-    let Some(_turn) = shared.in_hand.begin(&run.id.to_string()) else {
-        tracing::warn!(run = %run.id, "this run is in hand here already; its lease had run out");
+    // stalled) does not lead back to this process.
+    let Some(_turn) = shared.in_hand.begin(run.id) else {
         return Ok(true);
     };
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
     async {
         tracing::info!(state = %run.state, scheduled_for = %run.scheduled_for, "taken");
-        let id = run.id;
+        let claim = run.claim();
         let working = guarded(work_within_limits(shared, run));
         let outcome = working.await.unwrap_or_else(|error| Err(error.into()));
         let failed = async |problem: &str| {
             tracing::error!(problem, "failed");
             shared
                 .store
-                .set_run_state(
-                    id,
-                    shared.owner,
-                    RunState::Failed,
-                    Some(problem),
-                    shared.now(),
-                )
+                .set_run_state(claim, RunState::Failed, Some(problem), shared.now())
                 .await
         };
         match outcome {
@@ -91,11 +89,10 @@ async fn work_within_limits(shared: &Arc<Shared>, run: Run) -> Result<(), WorkEr
             "it was taken {MOST_CLAIMS} times, and each time the process that worked on it ended or went silent; what it asks for may be more than a process can hold"
         )));
     }
-    let id = run.id;
     let context = RunContext::new(run)?;
     // The limit counts over all claims; the first has all of it.
     let spent = if context.run.claims > 1 {
-        shared.store.worked_on(id).await?
+        shared.store.worked_on(context.run.id).await?
     } else {
         Duration::ZERO
     };
@@ -106,14 +103,14 @@ async fn work_within_limits(shared: &Arc<Shared>, run: Run) -> Result<(), WorkEr
             Err(WorkError::Run(format!("it took longer than its time limit of {limit} s")))
         }
         outcome = advance(shared, &context) => outcome,
-        lost = keep_lease(shared, Held::Run(id)) => Err(WorkError::Store(lost)),
+        lost = keep_lease(shared, Held::Run(context.claim)) => Err(WorkError::Store(lost)),
     }
 }
 
 /// Brings a run through its steps. Each looks first at what an earlier process has kept.
 async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkError> {
     let RunContext { run, report, .. } = context;
-    let (store, owner) = (&shared.store, shared.owner);
+    let (store, claim) = (&shared.store, context.claim);
     if run.state == RunState::Releasing {
         let audiences = audiences::audiences(shared, context).await?;
         return send(shared, context, &audiences).await;
@@ -124,14 +121,14 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         Ready::Later => return Ok(()),
     };
     store
-        .set_run_state(run.id, owner, RunState::Collecting, None, shared.now())
+        .set_run_state(claim, RunState::Collecting, None, shared.now())
         .await?;
     let audiences = audiences::audiences(shared, context).await?;
     let value_sets = audiences::value_sets(context, &audiences);
     collect::collect(shared, context, value_sets, incomplete).await?;
 
     store
-        .set_run_state(run.id, owner, RunState::Rendering, None, shared.now())
+        .set_run_state(claim, RunState::Rendering, None, shared.now())
         .await?;
     let failed = render::render(shared, context, &audiences).await?;
     shared.wake.notify_waiters();
@@ -139,13 +136,13 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
     if let Some(problem) = why_held(report, &failed) {
         tracing::warn!(problem, "held");
         store
-            .set_run_state(run.id, owner, RunState::Held, Some(&problem), shared.now())
+            .set_run_state(claim, RunState::Held, Some(&problem), shared.now())
             .await?;
         return Ok(());
     }
     if !run.deliver || audiences.is_empty() {
         store
-            .set_run_state(run.id, owner, RunState::Completed, None, shared.now())
+            .set_run_state(claim, RunState::Completed, None, shared.now())
             .await?;
         tracing::info!("completed without deliveries");
         return Ok(());
@@ -156,7 +153,7 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
     {
         let deadline = shared.now() + TimeDelta::seconds(approval.deadline_seconds as i64);
         tracing::info!(%deadline, "awaits approval");
-        store.await_approval(run.id, owner, deadline).await?;
+        store.await_approval(claim, deadline).await?;
         shared.wake.notify_waiters();
         return Ok(());
     }
@@ -188,13 +185,7 @@ async fn send(
         tracing::info!(reason, "quiet");
         shared
             .store
-            .set_run_state(
-                run.id,
-                shared.owner,
-                RunState::Quiet,
-                Some(&reason),
-                shared.now(),
-            )
+            .set_run_state(context.claim, RunState::Quiet, Some(&reason), shared.now())
             .await?;
         notify::confirm_quiet(shared, run, report, &reason).await?;
     }

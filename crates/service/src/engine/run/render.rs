@@ -60,7 +60,12 @@ pub async fn render(
         failed.extend(document.failed.iter().cloned());
         shared
             .store
-            .judge_snapshot(head.id, document.summary.status.word(), quiet.as_deref())
+            .judge_snapshot(
+                context.claim,
+                head.id,
+                document.summary.status.word(),
+                quiet.as_deref(),
+            )
             .await?;
         for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
             formats(shared, run, report, &head, &variant, document).await?;
@@ -139,7 +144,7 @@ async fn formats(
         let subject = format!("{} ({}{way})", format.name(), &head.values_key[..8]);
         shared
             .store
-            .begin_step(run.id, StepKind::Render, &subject, shared.now())
+            .begin_step(run.claim(), StepKind::Render, &subject, shared.now())
             .await?;
         let of = if formats.peek().is_some() {
             document.clone()
@@ -172,11 +177,11 @@ async fn formats(
                         variant: variant.to_owned(),
                     })
                     .collect();
-                shared.store.keep_documents(kept).await?;
+                shared.store.keep_documents(run.claim(), kept).await?;
                 shared
                     .store
                     .end_step(
-                        run.id,
+                        run.claim(),
                         StepKind::Render,
                         &subject,
                         StepState::Done,
@@ -190,7 +195,7 @@ async fn formats(
                 shared
                     .store
                     .end_step(
-                        run.id,
+                        run.claim(),
                         StepKind::Render,
                         &subject,
                         StepState::Failed,

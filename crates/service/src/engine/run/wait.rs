@@ -33,11 +33,11 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
     }) else {
         return Ok(Ready::Yes);
     };
-    let (store, owner) = (&shared.store, shared.owner);
+    let (store, claim) = (&shared.store, context.claim);
     let subject = format!("until {} is ready", readiness.source.value);
     if run.checks == 0 {
         store
-            .begin_step(run.id, StepKind::Wait, &subject, shared.now())
+            .begin_step(claim, StepKind::Wait, &subject, shared.now())
             .await?;
     }
     let answer = ask(shared, context, readiness).await?;
@@ -46,7 +46,7 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
         let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
         store
             .end_step(
-                run.id,
+                claim,
                 StepKind::Wait,
                 &subject,
                 StepState::Done,
@@ -68,9 +68,9 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
             zone.readable(deadline)
         );
         store
-            .note_step(run.id, StepKind::Wait, &subject, detail)
+            .note_step(claim, StepKind::Wait, &subject, detail)
             .await?;
-        store.wait(run.id, owner, again).await?;
+        store.wait(claim, again).await?;
         tracing::info!(%reason, %again, "waits for its data");
         return Ok(Ready::Later);
     }
@@ -82,7 +82,7 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
     tracing::warn!(problem, "the wait is over");
     store
         .end_step(
-            run.id,
+            claim,
             StepKind::Wait,
             &subject,
             StepState::Failed,
@@ -92,18 +92,18 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
         .await?;
     match readiness.at_deadline {
         AtDeadline::Run => {
-            store.set_incomplete(run.id, owner, &problem).await?;
+            store.set_incomplete(claim, &problem).await?;
             Ok(Ready::Never(problem))
         }
         AtDeadline::Hold => {
             store
-                .set_run_state(run.id, owner, RunState::Held, Some(&problem), now)
+                .set_run_state(claim, RunState::Held, Some(&problem), now)
                 .await?;
             Ok(Ready::Later)
         }
         AtDeadline::Skip => {
             store
-                .set_run_state(run.id, owner, RunState::Skipped, Some(&problem), now)
+                .set_run_state(claim, RunState::Skipped, Some(&problem), now)
                 .await?;
             Ok(Ready::Later)
         }

@@ -160,6 +160,7 @@ pub enum Pages {
 
 impl Pages {
     /// After how many pages the query fails.
+    #[must_use]
     pub fn max_pages(&self) -> usize {
         match self {
             Pages::NextLink { max_pages, .. }
@@ -230,6 +231,7 @@ pub enum CheckKind {
 
 impl Ask {
     /// The kind of source that understands it.
+    #[must_use]
     pub fn source_kind(&self) -> &'static str {
         match self {
             Ask::Sql(_) => "postgresql",
@@ -241,6 +243,7 @@ impl Ask {
     }
 
     /// The names for times that may stand in it, beside parameters.
+    #[must_use]
     pub fn time_names(&self) -> &'static [&'static str] {
         match self {
             Ask::Sql(_) => &Times::NAMES,
@@ -276,6 +279,7 @@ impl Ask {
     }
 
     /// As it is kept on record.
+    #[must_use]
     pub fn written(&self) -> String {
         match self {
             Ask::Sql(sql) => sql.written.clone(),
@@ -332,6 +336,7 @@ impl CheckKind {
     ];
 
     /// The word for it in definitions.
+    #[must_use]
     pub fn name(self) -> &'static str {
         match self {
             CheckKind::Tcp => "tcp",

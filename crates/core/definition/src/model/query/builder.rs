@@ -65,6 +65,7 @@ fn identifier(name: &str) -> String {
 impl Pick {
     /// The SQL as an author would write it: with the picked values in it as literals, in which
     /// quotation marks are doubled, so that it can be gone on with by hand.
+    #[must_use]
     pub fn by_hand(&self) -> String {
         let literal = |text: &String| format!("'{}'", text.replace('\'', "''"));
         self.text(&mut |value| match value {

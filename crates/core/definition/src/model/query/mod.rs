@@ -51,16 +51,19 @@ pub enum Origin {
 
 impl Query {
     /// What its author says of this column.
+    #[must_use]
     pub fn hint(&self, column: &str) -> Option<&ColumnHint> {
         self.columns.iter().find(|hint| hint.name == column)
     }
 
     /// The name under which a snapshot has its rows.
+    #[must_use]
     pub fn record(&self) -> &str {
         self.recorded_as.as_deref().unwrap_or(&self.name)
     }
 
     /// The source, where it asks one.
+    #[must_use]
     pub fn source(&self) -> Option<&Placed<String>> {
         match &self.origin {
             Origin::Source { name, .. } => Some(name),
@@ -69,6 +72,7 @@ impl Query {
     }
 
     /// The question, if it asks a source.
+    #[must_use]
     pub fn ask(&self) -> Option<&Ask> {
         match &self.origin {
             Origin::Source { ask, .. } => Some(ask),
@@ -90,6 +94,7 @@ impl Query {
     }
 
     /// As it is kept on record.
+    #[must_use]
     pub fn written(&self) -> String {
         match &self.origin {
             Origin::Source { ask, .. } => ask.written(),

@@ -21,6 +21,7 @@ enum Part {
 
 /// Why a text with placeholders cannot be read.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum BadPlaceholder {
     /// A placeholder has no end.
     #[error("a placeholder that opens with {{{{ is never closed with }}}}")]
@@ -45,6 +46,7 @@ pub enum Filler {
 
 /// Why a placeholder cannot be filled.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum FillError {
     /// There is no value of that name.
     #[error("{{{{ {0} }}}} has no value")]
@@ -110,6 +112,7 @@ impl PlaceholderText {
     }
 
     /// The name, if the text is one placeholder and nothing else.
+    #[must_use]
     pub fn only(&self) -> Option<&str> {
         match &self.parts[..] {
             [Part::Name { name, .. }] => Some(name),
@@ -219,6 +222,7 @@ fn readable(value: &Filler) -> String {
 
 /// Why a text is no JSON with placeholders.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadJson {
     #[error("is not JSON: {0}")]
     Json(String),
@@ -246,6 +250,7 @@ impl JsonTemplate {
     }
 
     /// The names in it, each once.
+    #[must_use]
     pub fn names(&self) -> Vec<String> {
         let mut names = Vec::new();
         each_text(&self.0, &mut |text| {

@@ -14,6 +14,7 @@ pub struct QueryText {
 
 /// Why a text is no statement.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum BadQueryText {
     /// Nothing stands in it.
     #[error("the query is empty")]

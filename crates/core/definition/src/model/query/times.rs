@@ -45,6 +45,7 @@ impl Times {
 
     /// The value of one of [`Times::NAMES`]; nothing for other names, and for a comparison
     /// window where there is none.
+    #[must_use]
     pub fn value(&self, name: &str) -> Option<TimeValue> {
         let starts = |parts: Vec<(DateTime<Utc>, DateTime<Utc>)>| {
             parts.into_iter().map(|(from, _)| from).collect()
@@ -85,6 +86,7 @@ impl Times {
 
     /// The value of one of [`Times::PLACEHOLDERS`]; nothing for other names, and for a
     /// comparison window where there is none.
+    #[must_use]
     pub fn filler(&self, name: &str) -> Option<Filler> {
         match name {
             "step" => return Some(Filler::Text(self.step.to_string())),

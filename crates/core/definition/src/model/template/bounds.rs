@@ -5,6 +5,7 @@ use maple_lark_time::english::shortened;
 
 /// What a template has too much of.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum OutOfBounds {
     #[error("it is longer than {MOST_BYTES} bytes")]
     Text,

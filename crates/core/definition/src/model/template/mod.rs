@@ -19,6 +19,7 @@ pub struct Template {
 
 impl Template {
     /// Takes a text as it is; [`Template::render`] and the checks read it.
+    #[must_use]
     pub fn new(text: String) -> Self {
         Self { text }
     }
@@ -26,6 +27,7 @@ impl Template {
 
 /// Why a template cannot be rendered.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum BadTemplate {
     /// It cannot be read. The text says where and why.
     #[error("the template is not valid: {0}.")]
@@ -51,6 +53,7 @@ const MOST_STEPS: u64 = 100_000;
 const MOST_OUTPUT: usize = 1_000_000;
 
 /// The key figures that a template names; none of one that is out of bounds.
+#[must_use]
 pub fn figures_named(template: &Template) -> Vec<String> {
     if bounds::check(&template.text).is_err() {
         return Vec::new();

@@ -49,10 +49,9 @@ impl Dates {
         };
         let plain = parts.weekdays.iter().filter(|day| day.nth.is_none());
         Self {
-            months: if parts.months.is_empty() {
-                u32::MAX
-            } else {
-                bits(&parts.months, 1)
+            months: match &parts.months[..] {
+                [] => months_possible(parts),
+                months => bits(months, 1),
             },
             days: bits(&parts.month_days, 1),
             days_from_end: bits(&parts.month_days, -1),
@@ -70,6 +69,40 @@ impl Dates {
                 .filter(|day| day.nth.is_some())
                 .collect(),
         }
+    }
+}
+
+/// The months, as a set of bits from 1, that can have a day of a rule that names none: week
+/// numbers and numbered weekdays of a year lie in few of them. There may be more in it, never
+/// fewer.
+fn months_possible(parts: &Parts) -> u32 {
+    let of_days = |first: i32, last: i32| {
+        let from = (first.max(1) - 1) / 31 + 1;
+        let to = (last.clamp(1, 366) - 1) / 28 + 1;
+        (from..=to.min(12)).fold(0, |bits, month| bits | 1 << month)
+    };
+    let of_weeks = parts.week_numbers.iter().fold(0, |bits, week| {
+        bits | match week {
+            // Days of the last weeks may be in January, those of the first in December.
+            2..=51 => of_days(7 * (week - 1) - 3, 7 * week + 4),
+            -50..=-3 => of_days(366 + 7 * week - 4, 366 + 7 * (week + 1) + 4),
+            _ => 1 << 1 | 1 << 2 | 1 << 12,
+        }
+    });
+    let numbered = || {
+        let mut all = parts.weekdays.iter();
+        all.try_fold(0, |bits, day| match day.nth? {
+            nth @ 1.. => Some(bits | of_days(7 * (nth - 1) + 1, 7 * nth)),
+            nth => Some(bits | of_days(366 + 7 * nth, 366 + 7 * (nth + 1))),
+        })
+    };
+    let in_year = parts.frequency == Frequency::Yearly && !parts.weekdays.is_empty();
+    let of_weekdays = in_year.then(numbered).flatten();
+    match (parts.week_numbers.is_empty(), of_weekdays) {
+        (true, None) => u32::MAX,
+        (true, Some(months)) => months,
+        // Numbered weekdays do not go with week numbers.
+        (false, _) => of_weeks,
     }
 }
 

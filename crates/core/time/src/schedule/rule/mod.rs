@@ -117,6 +117,7 @@ impl Rule {
     }
 
     /// The instant, if `UNTIL` names one, after which an occurrence does not count any more.
+    #[must_use]
     pub fn until(&self) -> Option<DateTime<Utc>> {
         self.until
     }

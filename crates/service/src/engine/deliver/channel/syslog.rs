@@ -71,11 +71,9 @@ impl ChannelDriver for Syslog<'_> {
         let address = syslog_address(&shared.reader, &settings.address)
             .await
             .map_err(|error| refused(channel, error))?;
-        let well = matches!(notice.kind.as_str(), "recovered" | "still-quiet")
-            || notice.kind.starts_with("source-up");
         let line = SyslogLine {
             facility: settings.facility,
-            severity: if well {
+            severity: if notice.kind.is_good() {
                 Severity::Informational
             } else {
                 Severity::Error

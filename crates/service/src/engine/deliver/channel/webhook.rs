@@ -72,7 +72,7 @@ impl ChannelDriver for Webhook<'_> {
         let body = match settings.text {
             Some(_) => json!({ "text": notice.text }),
             None => {
-                json!({ "notice": notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at })
+                json!({ "notice": *notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at })
             }
         };
         post_message(

@@ -1,0 +1,238 @@
+//! Claims are fenced: whoever has lost one writes nothing into the work of the next, and every
+//! attempt has an end.
+
+use chrono::TimeDelta;
+use maple_lark_api::{RunState, StepKind, StepState};
+use maple_lark_store::{StoreError, deliveries::Attempt, runs::Run};
+use uuid::Uuid;
+
+use super::{LEASE, Place, accepted, at, document, refused, snapshot};
+
+fn lost<T: std::fmt::Debug>(result: Result<T, StoreError>) {
+    assert!(
+        matches!(result, Err(StoreError::LeaseLost(_))),
+        "{result:?}"
+    );
+}
+
+impl Place {
+    async fn all_attempts(&self, run: &Run) -> Vec<Attempt> {
+        let deliveries = self.deliveries(run.id).await.unwrap();
+        self.attempts(&deliveries).await.unwrap()
+    }
+}
+
+#[tokio::test]
+async fn a_process_that_claims_its_own_run_again_is_another_owner() {
+    let place = Place::new().await;
+    let process = Uuid::now_v7();
+    let id = place.new_run("daily", 0).await;
+    let claim = async |seconds, in_hand: &[Uuid]| {
+        place
+            .claim_run(process, at(seconds), LEASE, in_hand)
+            .await
+            .unwrap()
+            .map(|run| run.claim())
+    };
+    let first = claim(0, &[]).await.unwrap();
+    // While it has the run in hand, it passes it over, though the lease has run out …
+    assert_eq!(claim(100, &[id]).await, None);
+    // … and goes on under its claim.
+    place.renew_run(first, at(200)).await.unwrap();
+    let second = claim(300, &[]).await.unwrap();
+    assert_ne!(first.token, second.token);
+
+    // Nothing is written any more under the claim that was lost.
+    let one = snapshot(id, b"{}".to_vec());
+    let file = document(id, one.id, "a.csv", b"a".to_vec());
+    place.keep_snapshot(second, one.clone()).await.unwrap();
+    place
+        .begin_step(second, StepKind::Collect, "q", at(301))
+        .await
+        .unwrap();
+    lost(place.renew_run(first, at(400)).await);
+    lost(place.keep_snapshot(first, one.clone()).await);
+    lost(place.keep_documents(first, vec![file.clone()]).await);
+    lost(place.judge_snapshot(first, one.id, "ok", None).await);
+    lost(
+        place
+            .begin_step(first, StepKind::Render, "pdf", at(302))
+            .await,
+    );
+    lost(
+        place
+            .note_step(first, StepKind::Collect, "q", "old".to_owned())
+            .await,
+    );
+    let end = (StepState::Failed, Some("old".to_owned()));
+    lost(
+        place
+            .end_step(first, StepKind::Collect, "q", end.0, end.1, at(302))
+            .await,
+    );
+    lost(
+        place
+            .set_run_state(first, RunState::Collecting, None, at(302))
+            .await,
+    );
+    lost(place.keep_audiences(first, &serde_json::Value::Null).await);
+    lost(place.wait(first, at(400)).await);
+    lost(place.set_incomplete(first, "old").await);
+    lost(place.await_approval(first, at(400)).await);
+    lost(place.enqueue(first, Vec::new()).await);
+    let steps = place.steps(id).await.unwrap();
+    assert_eq!(steps.len(), 1);
+    assert_eq!(
+        (steps[0].state.0, &steps[0].detail),
+        (StepState::Running, &None)
+    );
+    assert!(place.document_with("of a.csv").await.unwrap().is_none());
+    // Under the one that holds, it is.
+    place.keep_documents(second, vec![file]).await.unwrap();
+    place
+        .judge_snapshot(second, one.id, "ok", None)
+        .await
+        .unwrap();
+    assert!(place.document_with("of a.csv").await.unwrap().is_some());
+}
+
+#[tokio::test]
+async fn a_delivery_that_is_in_hand_is_not_claimed_again_by_the_process_that_carries_it() {
+    let place = Place::new().await;
+    let process = Uuid::now_v7();
+    let (run, _) = place.delivering(process, 1).await;
+    let claim = async |seconds, in_hand: &[Uuid]| {
+        place
+            .claim_deliveries(process, at(seconds), LEASE, 10, &[], in_hand)
+            .await
+            .unwrap()
+    };
+    let [(delivery, first)] = &claim(1, &[]).await[..] else {
+        panic!()
+    };
+    assert!(claim(100, &[delivery.id]).await.is_empty());
+    place.renew_delivery(*first, at(200)).await.unwrap();
+    assert_eq!(place.all_attempts(&run).await.len(), 1);
+    // Once it is lost, the old claim renews nothing.
+    let [(_, second)] = &claim(300, &[]).await[..] else {
+        panic!()
+    };
+    lost(place.renew_delivery(*first, at(400)).await);
+    // The first attempt succeeds late: the delivery is settled, and nobody tries it again.
+    lost(place.end_attempt(*first, &accepted(), at(301)).await);
+    assert_eq!(place.state(run.id).await.0, "delivered");
+    lost(place.end_attempt(*second, &refused(), at(302)).await);
+    assert_eq!(place.state(run.id).await.0, "delivered");
+    assert!(claim(500, &[]).await.is_empty());
+    // Both are on record with what really became of them.
+    let outcomes: Vec<_> = place
+        .all_attempts(&run)
+        .await
+        .iter()
+        .map(|attempt| attempt.outcome.unwrap().to_string())
+        .collect();
+    assert_eq!(outcomes, ["accepted", "refused"]);
+}
+
+#[tokio::test]
+async fn every_attempt_has_an_end_even_where_nobody_goes_on() {
+    let place = Place::new().await;
+    let process = Uuid::now_v7();
+    let (run, _) = place.delivering(process, 2).await;
+    let claimed = place
+        .claim_deliveries(process, at(1), LEASE, 10, &[], &[])
+        .await
+        .unwrap();
+    assert_eq!(claimed.len(), 2);
+    // Cancelled while both are under way; then the process dies.
+    assert!(place.cancel_run(run.id, "ops", at(2)).await.unwrap());
+    assert_eq!(
+        place.close_abandoned(at(3)).await.unwrap(),
+        0,
+        "they are leased"
+    );
+    let open =
+        |attempts: Vec<Attempt>| attempts.iter().filter(|one| one.ended_at.is_none()).count();
+    assert_eq!(open(place.all_attempts(&run).await), 2);
+    assert_eq!(place.close_abandoned(at(100)).await.unwrap(), 4);
+    let attempts = place.all_attempts(&run).await;
+    assert!(
+        attempts
+            .iter()
+            .all(|one| one.outcome.unwrap().to_string() == "unknown")
+    );
+    assert_eq!(place.unconfirmed_attempts().await.unwrap(), 2);
+    let deliveries = place.deliveries(run.id).await.unwrap();
+    assert!(
+        deliveries
+            .iter()
+            .all(|one| one.state.to_string() == "cancelled")
+    );
+    // It had not died, and says what became of one: that is on record then.
+    lost(place.end_attempt(claimed[0].1, &accepted(), at(101)).await);
+    assert_eq!(place.unconfirmed_attempts().await.unwrap(), 1);
+}
+
+#[tokio::test]
+async fn a_process_that_stops_writes_that_its_attempts_are_broken_off() {
+    let place = Place::new().await;
+    let process = Uuid::now_v7();
+    let (run, _) = place.delivering(process, 1).await;
+    let claim = async |process| {
+        place
+            .claim_deliveries(process, at(1), LEASE, 10, &[], &[])
+            .await
+            .unwrap()
+    };
+    assert_eq!(claim(process).await.len(), 1);
+    place.release_all(process, at(2)).await.unwrap();
+    assert_eq!(place.unconfirmed_attempts().await.unwrap(), 1);
+    let other = claim(Uuid::now_v7()).await;
+    assert_eq!(other.len(), 1, "another goes on at once");
+    place
+        .end_attempt(other[0].1, &accepted(), at(3))
+        .await
+        .unwrap();
+    assert_eq!(place.state(run.id).await.0, "delivered");
+}
+
+#[tokio::test]
+async fn leases_and_waits_from_a_clock_that_was_ahead_are_brought_back() {
+    let place = Place::new().await;
+    let (day, process) = (86_400, Uuid::now_v7());
+    let (_, _) = place.delivering(process, 2).await;
+    let waiting = place.new_run("weekly", 0).await;
+    let ahead = place
+        .claim_deliveries(process, at(day), LEASE, 1, &[], &[])
+        .await
+        .unwrap();
+    assert_eq!(ahead.len(), 1);
+    let run = place
+        .claim_run(process, at(day), LEASE, &[])
+        .await
+        .unwrap()
+        .unwrap();
+    assert_eq!(run.id, waiting);
+    place.wait(run.claim(), at(day + 60)).await.unwrap();
+
+    // The clock is right again: it is a day earlier.
+    let now = at(10);
+    assert_eq!(place.bring_back(now, LEASE, false).await.unwrap(), 1);
+    assert_eq!(place.bring_back(now, LEASE, true).await.unwrap(), 1);
+    assert_eq!(place.bring_back(now, LEASE, true).await.unwrap(), 0);
+    let soon = now + LEASE + TimeDelta::seconds(1);
+    let claimed = place
+        .claim_deliveries(process, soon, LEASE, 10, &[], &[])
+        .await
+        .unwrap();
+    assert_eq!(claimed.len(), 2);
+    let again = place.claim_run(process, soon, LEASE, &[]).await.unwrap();
+    assert_eq!(again.unwrap().id, waiting);
+}
+
+#[tokio::test]
+async fn the_database_says_what_time_it_is() {
+    let place = Place::new().await;
+    let (before, after) = (place.time().await.unwrap(), place.time().await.unwrap());
+    assert!(before < after && after - before < TimeDelta::minutes(1));
+}
