@@ -106,6 +106,11 @@ impl RunState {
         }
     }
 
+    /// Whether the service is to bring it further by itself: it is open, and waits for nobody.
+    pub fn is_under_way(self) -> bool {
+        self.is_open() && self != RunState::AwaitingApproval
+    }
+
     /// Whether a worker may claim it: it has work to do and its next step is a worker's.
     pub fn is_work(self) -> bool {
         use RunState as S;

@@ -178,6 +178,10 @@ impl Store {
     /// passed over, and so are the deliveries `in_hand`: a process whose lease on one ran out
     /// goes on with it, as long as no other has taken it over. An attempt of a process that
     /// died stays in the record as one whose end is not known.
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "who takes what, when, for how long"
+    )]
     pub async fn claim_deliveries(
         &self,
         process: Uuid,

@@ -132,6 +132,8 @@ entity!(snapshot, "snapshots", {
     created_at: Time,
     status: Option<String>,
     quiet: Option<String>,
+    /// Its values, as texts for people.
+    shown: Option<serde_json::Value>,
 });
 
 entity!(document, "documents", {

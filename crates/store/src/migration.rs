@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 9] = [
+const STEPS: [Step; 10] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -65,6 +65,10 @@ const STEPS: [Step; 9] = [
         name: "0009_fences",
         sql: include_str!("migrations/0009_fences.sql"),
     },
+    Step {
+        name: "0010_history",
+        sql: include_str!("migrations/0010_history.sql"),
+    },
 ];
 
 impl MigrationName for Step {
@@ -97,6 +101,14 @@ fn with_words(sql: &str) -> String {
         (
             "{work_states}",
             sql_list(RunState::which(RunState::is_work)),
+        ),
+        (
+            "{told_states}",
+            sql_list(RunState::which(|state| NoticeKind::of_run(state).is_some())),
+        ),
+        (
+            "{under_way_states}",
+            sql_list(RunState::which(RunState::is_under_way)),
         ),
         ("{step_kinds}", all::<StepKind>()),
         ("{notice_kinds}", all::<NoticeKind>()),

@@ -9,7 +9,7 @@ use maple_lark_api::{NoticeKind, RunState, Words};
 use crate::{
     Result, Store, Stored,
     entity::{Time, notice},
-    stored::words,
+    stored::sql_list,
 };
 
 pub use notice::Model as Notice;
@@ -86,28 +86,31 @@ impl Store {
             .transpose()?)
     }
 
-    /// Runs in these states since an instant that nobody was told of.
-    pub async fn untold(&self, states: &[RunState], since: Time) -> Result<Vec<BadEnd>> {
+    /// Runs that somebody is to be told of and that nobody was told of since an instant.
+    pub async fn untold(&self, since: Time) -> Result<Vec<BadEnd>> {
         use sea_orm::FromQueryResult;
-        let states = words(states.iter().copied());
+        // The states are in the statement, so that it fits the index of these runs.
+        let states = sql_list(RunState::which(|state| NoticeKind::of_run(state).is_some()));
         let statement = Store::sql(
-            "select id, report, title, state, scheduled_for, problem, definitions from runs where state = any($1) and coalesce(finished_at, created_at) >= $2 \
-             and not exists (select from notices where run_id = runs.id and kind = runs.state) order by created_at limit 200",
-            [states.into(), since.into()],
+            &format!(
+                "select id, report, title, state, scheduled_for, problem, definitions from runs where state in ({states}) and coalesce(finished_at, created_at) >= $1 \
+                 and not exists (select from notices where run_id = runs.id and kind = runs.state) order by created_at limit 200"
+            ),
+            [since.into()],
         );
         Ok(BadEnd::find_by_statement(statement).all(&self.db).await?)
     }
 
-    /// Runs that went well after a notice of trouble with their report.
-    pub async fn recovered(&self) -> Result<Vec<BadEnd>> {
+    /// Runs that went well after a notice of trouble with their report, of those that notices
+    /// were made of since an instant.
+    pub async fn recovered(&self, since: Time) -> Result<Vec<BadEnd>> {
         use sea_orm::FromQueryResult;
         let statement = Store::sql(
             "select r.id, r.report, r.title, r.state, r.scheduled_for, r.problem, r.definitions from ( \
-               select distinct on (subject) subject, kind, run_id from notices where run_id is not null and kind <> 'awaiting-approval' and created_at > now() - interval '30 days' order by subject, id desc) last \
+               select distinct on (subject) subject, kind, run_id, created_at from notices where run_id is not null and kind <> 'awaiting-approval' and created_at > $1 order by subject, id desc) last \
              join lateral (select * from runs where report = last.subject and id <> last.run_id and state in ('delivered', 'quiet') \
-               and finished_at > (select created_at from notices n where n.subject = last.subject and n.kind = last.kind and n.run_id = last.run_id) \
-               order by finished_at limit 1) r on true where last.kind <> 'recovered' limit 200",
-            [],
+               and finished_at > last.created_at order by finished_at limit 1) r on true where last.kind <> 'recovered' limit 200",
+            [since.into()],
         );
         Ok(BadEnd::find_by_statement(statement).all(&self.db).await?)
     }

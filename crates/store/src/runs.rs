@@ -3,12 +3,12 @@
 use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction,
-    EntityTrait, FromQueryResult, Iterable, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect,
-    Select, TransactionTrait, sea_query::OnConflict,
+    EntityTrait, FromQueryResult, Iterable, QueryFilter, QueryOrder, QuerySelect, Select,
+    TransactionTrait, sea_query::OnConflict,
 };
 use uuid::Uuid;
 
-use maple_lark_api::{Cause, Format, RunState, StepKind, StepState};
+use maple_lark_api::{Cause, Format, RunState, StepKind, StepState, Words};
 
 use crate::{
     Page, Result, Store, StoreError, Stored, bodies,
@@ -41,6 +41,9 @@ impl Run {
         }
     }
 }
+
+/// The columns of a run for lists: all but its frozen definitions, which may be long.
+pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at";
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -82,6 +85,8 @@ pub struct SnapshotHead {
     pub status: Option<String>,
     /// Why nothing is sent of it.
     pub quiet: Option<String>,
+    /// Its values, as texts for people; nothing for those of older versions.
+    pub shown: Option<serde_json::Value>,
 }
 
 /// Everything about a document but its bytes.
@@ -161,8 +166,15 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
 
 impl Store {
     pub async fn add_run(&self, new: &NewRun) -> Result<()> {
+        self.add_runs(std::slice::from_ref(new)).await
+    }
+
+    /// Adds several runs, all of them or none.
+    pub async fn add_runs(&self, all: &[NewRun]) -> Result<()> {
         let transaction = self.db.begin().await?;
-        insert_run(&transaction, new).await?;
+        for new in all {
+            insert_run(&transaction, new).await?;
+        }
         Ok(transaction.commit().await?)
     }
 
@@ -225,6 +237,15 @@ impl Store {
         let statement = Store::sql(
             "update runs set lease_until = $3 where id = $1 and lease_owner = $2",
             [claim.run.into(), claim.token.into(), until.into()],
+        );
+        self.one_row(statement, claim.run).await
+    }
+
+    /// Gives a run back as if it had not been claimed; whoever claims it next begins at once.
+    pub async fn give_back(&self, claim: Claim) -> Result<()> {
+        let statement = Store::sql(
+            "update runs set lease_owner = null, lease_until = null, claims = greatest(claims - 1, 0) where id = $1 and lease_owner = $2",
+            [claim.run.into(), claim.token.into()],
         );
         self.one_row(statement, claim.run).await
     }
@@ -395,15 +416,16 @@ impl Store {
     /// Scheduled runs of the last days that are still under way although their instant is
     /// `before`.
     pub async fn open_since(&self, before: Time) -> Result<Vec<Run>> {
-        let states =
-            RunState::which(|state| state.is_open() && state != RunState::AwaitingApproval);
-        let query = run::Entity::find()
-            .filter(run::Column::State.is_in(states.into_iter().map(Stored)))
-            .filter(run::Column::ScheduledFor.lt(before));
-        Ok(query
-            .filter(run::Column::Cause.eq(Stored(Cause::Schedule)))
-            .filter(run::Column::ScheduledFor.gt(before - TimeDelta::days(7)))
-            .limit(500)
+        // The states are in the statement, so that it fits the index of those under way.
+        let states = sql_list(RunState::which(RunState::is_under_way));
+        let statement = Store::sql(
+            &format!(
+                "select {HEAD} from runs where state in ({states}) and scheduled_for < $1 and scheduled_for > $2 and cause = 'schedule' order by scheduled_for limit 500"
+            ),
+            [before.into(), (before - TimeDelta::days(7)).into()],
+        );
+        Ok(run::Entity::find()
+            .from_raw_sql(statement)
             .all(&self.db)
             .await?)
     }
@@ -545,6 +567,7 @@ impl Store {
         self.one_row(statement, claim.run).await
     }
 
+    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn end_step(
         &self,
         claim: Claim,
@@ -612,6 +635,7 @@ impl Store {
             C::Sha256,
             C::Status,
             C::Quiet,
+            C::Shown,
         ]);
         Ok(query
             .filter(C::RunId.eq(run_id))
@@ -666,19 +690,52 @@ impl Store {
 
     /// A page of runs, newest first.
     pub async fn runs(&self, filter: &RunFilter, page: u64, size: u64) -> Result<Page<Run>> {
-        let mut query = run::Entity::find()
-            .order_by_desc(run::Column::CreatedAt)
-            .order_by_desc(run::Column::Id);
+        let wanted = [
+            filter.report.clone().into(),
+            filter.state.map(|state| state.word().to_owned()).into(),
+        ];
+        let counted = Store::sql(
+            "select coalesce(sum(count), 0)::bigint as total from run_counts where ($1::text is null or report = $1) and ($2::text is null or state = $2)",
+            wanted,
+        );
+        let total: i64 = match self.db.query_one_raw(counted).await? {
+            Some(row) => row.try_get("", "total")?,
+            None => 0,
+        };
+        let mut conditions = Vec::new();
+        let mut values: Vec<sea_orm::Value> = vec![
+            (size as i64).into(),
+            (page
+                .saturating_sub(1)
+                .saturating_mul(size)
+                .min(i64::MAX as u64) as i64)
+                .into(),
+        ];
         if let Some(report) = &filter.report {
-            query = query.filter(run::Column::Report.eq(report));
+            values.push(report.as_str().into());
+            conditions.push(format!("report = ${}", values.len()));
         }
-        if let Some(state) = &filter.state {
-            query = query.filter(run::Column::State.eq(Stored(*state)));
+        if let Some(state) = filter.state {
+            values.push(Stored(state).into());
+            conditions.push(format!("state = ${}", values.len()));
         }
-        let pages = query.paginate(&self.db, size);
+        let restriction = if conditions.is_empty() {
+            String::new()
+        } else {
+            format!("where {}", conditions.join(" and "))
+        };
+        let statement = Store::sql(
+            &format!(
+                "select {HEAD} from runs {restriction} order by created_at desc, id desc limit $1 offset $2"
+            ),
+            values,
+        );
         Ok(Page {
-            total: pages.num_items().await?,
-            items: pages.fetch_page(page.saturating_sub(1)).await?,
+            total: u64::try_from(total).unwrap_or_default(),
+            items: run::Entity::find()
+                .from_raw_sql(statement)
+                .all(&self.db)
+                .await?,
         })
     }
 

@@ -158,7 +158,8 @@ impl Store {
     /// How many runs, and how many deliveries, are in each state.
     pub async fn counts(&self) -> Result<Vec<(String, String, i64)>> {
         let statement = Store::sql(
-            "select 'run' as what, state, count(*) as count from runs group by state union all select 'delivery', state, count(*) from deliveries group by state order by 1, 2",
+            "select 'run' as what, state, sum(count)::bigint as count from run_counts group by state having sum(count) > 0 \
+             union all select 'delivery', state, sum(count)::bigint from delivery_counts group by state having sum(count) > 0 order by 1, 2",
             [],
         );
         let rows = self.db.query_all_raw(statement).await?;
@@ -173,9 +174,31 @@ impl Store {
             .collect()
     }
 
+    /// Adds up what has gathered in the lists of changes of counts.
+    ///
+    /// # Errors
+    /// If the database cannot be used.
+    pub async fn fold_counts(&self) -> Result<()> {
+        for statement in [
+            "with gone as (delete from run_counts returning *) insert into run_counts \
+             select report, state, sum(count) from gone group by report, state having sum(count) <> 0",
+            "with gone as (delete from delivery_counts returning *) insert into delivery_counts \
+             select state, sum(count) from gone group by state having sum(count) <> 0",
+        ] {
+            self.db.execute_raw(Store::sql(statement, [])).await?;
+        }
+        Ok(())
+    }
+
     /// Since when the oldest delivery waits.
     pub async fn oldest_waiting_delivery(&self) -> Result<Option<Time>> {
-        let row = self.db.query_one_raw(Store::sql("select min(created_at) as at from deliveries where state in ('waiting', 'sending')", [])).await?;
+        let row = self
+            .db
+            .query_one_raw(Store::sql(
+                "select min(created_at) as at from deliveries where state = 'waiting'",
+                [],
+            ))
+            .await?;
         Ok(row
             .map(|row| row.try_get::<Option<Time>>("", "at"))
             .transpose()?

@@ -7,7 +7,7 @@ use maple_lark_api::RunState;
 use crate::{
     Result, Store,
     entity::{Time, run, schedule_state},
-    runs::{NewRun, insert_run},
+    runs::{HEAD, NewRun, insert_run},
 };
 
 pub use schedule_state::Model as ScheduleState;
@@ -106,11 +106,14 @@ impl Store {
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
     }
 
-    /// The latest run of each report.
-    pub async fn latest_runs(&self) -> Result<Vec<run::Model>> {
+    /// The latest run of each of these reports, without its definitions.
+    pub async fn latest_runs(&self, reports: &[String]) -> Result<Vec<run::Model>> {
         let statement = Store::sql(
-            "select distinct on (report) * from runs order by report, created_at desc",
-            [],
+            &format!(
+                "select latest.* from unnest($1::text[]) as named(report) \
+                 cross join lateral (select {HEAD} from runs where runs.report = named.report order by created_at desc limit 1) latest"
+            ),
+            [reports.to_vec().into()],
         );
         Ok(run::Entity::find()
             .from_raw_sql(statement)

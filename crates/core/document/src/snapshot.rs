@@ -200,15 +200,6 @@ impl Snapshot {
         Ok(digest.finish().0)
     }
 
-    /// The parameter values alone of what [`Snapshot::seal`] has packed, without its rows.
-    pub fn values_of(bytes: &[u8]) -> Result<BTreeMap<String, ParameterValue>, BadSnapshot> {
-        #[derive(Deserialize)]
-        struct Head {
-            values: BTreeMap<String, ParameterValue>,
-        }
-        Ok(unpacked::<Head>(bytes)?.values)
-    }
-
     /// The report, its dashboards in its order, and its theme, as they were.
     pub fn definitions(&self) -> Result<Frozen, BadSnapshot> {
         let (mut report, mut dashboards, mut theme) = (None, BTreeMap::new(), None);

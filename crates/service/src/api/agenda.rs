@@ -12,10 +12,7 @@ use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-use crate::{
-    access::Viewer,
-    engine::{Definitions, EngineHandle},
-};
+use crate::{access::Viewer, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![agenda, calendars]
@@ -34,7 +31,8 @@ async fn calendars(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CalendarView>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let today = engine.now().date_naive();
     let view = |calendar: &CalendarFile| {
         let days = calendar.days(Zone::UTC);
@@ -104,7 +102,8 @@ async fn agenda(
         .unwrap_or("UTC")
         .parse()
         .map_err(|error: UnknownZone| refused(error.to_string()))?;
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     if let Some(name) = report.filter(|name| !set.reports.contains_key(*name)) {
         return Err(Problem::not_found(format!("report \"{name}\"")));
     }
@@ -122,7 +121,7 @@ async fn agenda(
         .take_while(|date| *date < to)
         .map(|date| (date, Vec::new()))
         .collect();
-    let planned = planned(&set, report, &states, start, end, now, zone);
+    let planned = planned(set, report, &states, start, end, now, zone);
     for (date, entry) in ran
         .into_iter()
         .map(|ran| (ran.day, entry_of(ran)))

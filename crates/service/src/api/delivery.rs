@@ -25,7 +25,7 @@ use uuid::Uuid;
 use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run};
 use crate::{
     access::{Administrator, Author, Viewer},
-    engine::{Definitions, EngineHandle, values_key},
+    engine::{EngineHandle, values_key},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -52,7 +52,8 @@ async fn channels(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ChannelView>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let queues = store.queues().await?;
     let waits = |via: &str| {
         let of = || queues.iter().filter(|queue| queue.via == via);
@@ -131,7 +132,8 @@ async fn test_channel(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ChannelTest> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let channel = set
         .channels
         .get(name)
@@ -217,14 +219,19 @@ async fn probed(
     clippy::too_many_lines,
     reason = "the parts of the address book, one after the other"
 )]
-async fn people(_user: Viewer, store: &State<Store>) -> Answer<AddressBook> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+async fn people(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<AddressBook> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let bounced = store.bounced_addresses().await?.into_iter();
     let unsubscribes = store.unsubscribes(None).await?.into_iter();
     let reached: Vec<(String, Vec<String>)> = set
         .reports
         .values()
-        .map(|report| (report.name.clone(), addresses(&set, report)))
+        .map(|report| (report.name.clone(), addresses(set, report)))
         .collect();
     Ok(Json(AddressBook {
         people: set

@@ -100,7 +100,9 @@ pub async fn metrics(
         "Attempts on record of which nobody knows whether they arrived.",
         &[(String::new(), unsure)],
     );
-    let latest = store.latest_runs().await?;
+    let definitions = engine.definitions(store).await?;
+    let reports: Vec<String> = definitions.set.reports.keys().cloned().collect();
+    let latest = store.latest_runs(&reports).await?;
     let took = latest.iter().filter_map(|run| {
         Some((
             labelled("report", &run.report),

@@ -24,7 +24,7 @@ async fn overview(
     engine: &State<EngineHandle>,
 ) -> Answer<Overview> {
     let now = engine.now();
-    let reports = report_views(store).await?;
+    let reports = report_views(store, engine).await?;
     let outcomes: Vec<Outcome> = store
         .outcomes_since(now - TimeDelta::hours(24))
         .await?

@@ -41,7 +41,7 @@ async fn preview(
 ) -> Result<File, Problem> {
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
-    let mut definitions = Definitions::stored(&store.definitions().await?);
+    let mut definitions = Definitions::clone(&*engine.definitions(store).await?);
     let report = report_of(&order, &mut definitions)?;
     let values = values_of(&order, &definitions, &report)?;
     let window = report

@@ -20,7 +20,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 use super::{Answer, problem::Problem};
 use crate::{
     access::{Author, Viewer},
-    engine::{Among, Definitions, EngineHandle},
+    engine::{Among, EngineHandle},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -41,7 +41,8 @@ async fn try_query(
     engine: &State<EngineHandle>,
 ) -> Answer<QueryAnswer> {
     let order = order.into_inner();
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let window = window_of(&order, engine)?;
     let alone;
     let (dashboard, query) = match (&order.definition, &order.dashboard, &order.query) {
@@ -50,7 +51,7 @@ async fn try_query(
             (None, &alone)
         }
         (None, Some(dashboard), Some(query)) => {
-            let (dashboard, query) = stored_query(&set, dashboard, query)?;
+            let (dashboard, query) = stored_query(set, dashboard, query)?;
             (Some(dashboard), query)
         }
         _ => {
@@ -75,7 +76,7 @@ async fn try_query(
         window,
     };
     let among = Among {
-        set: &set,
+        set,
         dashboard,
         times: &times,
         values: &values,
@@ -199,7 +200,8 @@ async fn catalogue(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CatalogueEntry>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let source = set
         .sources
         .get(name)
@@ -235,7 +237,8 @@ async fn choices(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ParameterChoices>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let dashboard = set
         .dashboard(name)
         .ok_or_else(|| Problem::not_found(format!("dashboard \"{name}\"")))?;
@@ -253,7 +256,7 @@ async fn choices(
     let mut values = defaults(&dashboard.parameters);
     values.extend(order.into_inner().values);
     let among = Among {
-        set: &set,
+        set,
         dashboard: Some(&dashboard),
         times: &times,
         values: &values,
@@ -328,8 +331,13 @@ async fn choices_of(
 /// All samplers with how much history each has kept.
 #[utoipa::path(get, operation_id = "list_samplers", path = "/samplers", tag = "sources", responses((status = 200, body = Vec<SamplerView>)))]
 #[get("/samplers")]
-async fn samplers(_user: Viewer, store: &State<Store>) -> Answer<Vec<SamplerView>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+async fn samplers(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<SamplerView>> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let states = store.sampler_states().await?;
     let view = set.samplers.values().map(|sampler| {
         let state = states.iter().find(|state| state.sampler == sampler.name);

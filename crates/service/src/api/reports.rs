@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 
-use chrono::{DateTime, Utc};
 use maple_lark_api::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
     ProblemDetails, ReportView, RunOrder, RunView,
@@ -22,8 +21,7 @@ use super::{
 use crate::{
     access::{Author, Viewer},
     engine::{
-        Definitions, EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants,
-        request_run,
+        EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants, request_run,
     },
 };
 
@@ -44,19 +42,32 @@ pub fn routes() -> Vec<Route> {
 /// All reports with schedule, last run and next run.
 #[utoipa::path(get, operation_id = "list_reports", path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
 #[get("/reports")]
-async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<ReportView>> {
-    Ok(Json(report_views(store).await?))
+async fn list(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<ReportView>> {
+    Ok(Json(report_views(store, engine).await?))
 }
 
 /// One report.
 #[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>")]
-async fn one(_user: Viewer, name: &str, store: &State<Store>) -> Answer<ReportView> {
-    Ok(Json(one_view(store, name).await?))
+async fn one(
+    _user: Viewer,
+    name: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<ReportView> {
+    Ok(Json(one_view(store, engine, name).await?))
 }
 
-pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+pub async fn report_views(
+    store: &Store,
+    engine: &EngineHandle,
+) -> Result<Vec<ReportView>, Problem> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let states: HashMap<String, ScheduleState> = store
         .schedule_states()
         .await?
@@ -64,7 +75,7 @@ pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
         .map(|state| (state.report.clone(), state))
         .collect();
     let mut latest: HashMap<String, Run> = store
-        .latest_runs()
+        .latest_runs(&set.reports.keys().cloned().collect::<Vec<_>>())
         .await?
         .into_iter()
         .map(|run| (run.report.clone(), run))
@@ -74,7 +85,7 @@ pub async fn report_views(store: &Store) -> Result<Vec<ReportView>, Problem> {
         .values()
         .map(|report| {
             view(
-                &set,
+                set,
                 report,
                 states.get(&report.name),
                 latest.remove(&report.name),
@@ -222,7 +233,7 @@ async fn run(
         requested_by: user.0.name,
         now: engine.now(),
     };
-    let id = request_run(store, request).await?;
+    let id = request_run(store, &*engine.definitions(store).await?, request).await?;
     engine.wake();
     Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
 }
@@ -237,12 +248,14 @@ async fn backfill_report(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Backfill> {
-    let instants = past_instants(store, name, order.from, order.to).await?;
+    let definitions = engine.definitions(store).await?;
+    let instants = past_instants(&definitions, name, order.from, order.to)?;
     let runs = if order.check {
         Vec::new()
     } else {
         backfill(
             store,
+            &definitions,
             name,
             &instants,
             order.deliver,
@@ -264,7 +277,7 @@ async fn pause(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let view = set_paused(store, name, true, engine.now()).await;
+    let view = set_paused(store, engine, name, true).await;
     engine.wake();
     view
 }
@@ -278,7 +291,7 @@ async fn resume(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let view = set_paused(store, name, false, engine.now()).await;
+    let view = set_paused(store, engine, name, false).await;
     engine.wake();
     view
 }
@@ -306,7 +319,7 @@ async fn copy(
     carry_out(store, engine, &user.0.name, &copy).await?;
     Ok(Custom(
         Status::Created,
-        Json(one_view(store, &order.name).await?),
+        Json(one_view(store, engine, &order.name).await?),
     ))
 }
 
@@ -354,15 +367,15 @@ async fn reschedule(
         })
     });
     carry_out(store, engine, &user.0.name, &rescheduled).await?;
-    Ok(Json(one_view(store, name).await?))
+    Ok(Json(one_view(store, engine, name).await?))
 }
 
 fn bad_edit(error: edit::BadEdit) -> Problem {
     Problem::new(422, "Not understood", error.to_string())
 }
 
-async fn one_view(store: &Store, name: &str) -> Result<ReportView, Problem> {
-    report_views(store)
+async fn one_view(store: &Store, engine: &EngineHandle, name: &str) -> Result<ReportView, Problem> {
+    report_views(store, engine)
         .await?
         .into_iter()
         .find(|report| report.name == name)
@@ -371,11 +384,12 @@ async fn one_view(store: &Store, name: &str) -> Result<ReportView, Problem> {
 
 async fn set_paused(
     store: &Store,
+    engine: &EngineHandle,
     name: &str,
     paused: bool,
-    now: DateTime<Utc>,
 ) -> Answer<ReportView> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let (set, now) = (&definitions.set, engine.now());
     let report = set
         .reports
         .get(name)
@@ -394,5 +408,5 @@ async fn set_paused(
             format!("the report \"{name}\" has no schedule; it runs only when asked"),
         ));
     }
-    Ok(Json(one_view(store, name).await?))
+    Ok(Json(one_view(store, engine, name).await?))
 }

@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use maple_lark_api::{ProblemDetails, RunPage, RunState, RunView, SnapshotView, Words};
-use maple_lark_document::Snapshot;
 use maple_lark_store::{Store, runs::RunFilter};
 use rocket::{
     Route, Shutdown, State, get, post,
@@ -94,13 +93,9 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
         audiences.dedup();
         if audiences.is_empty() {
             // Nothing was sent, so the values alone say for whom it was made.
-            let body = store
-                .snapshot(snapshot.id)
-                .await?
-                .map(|stored| stored.body)
-                .unwrap_or_default();
-            audiences = Snapshot::values_of(&body)
-                .map(|values| values.values().map(|value| value.readable()).collect())
+            audiences = snapshot
+                .shown
+                .and_then(|shown| serde_json::from_value(shown).ok())
                 .unwrap_or_default();
         }
         snapshots.push(SnapshotView {

@@ -10,7 +10,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 use super::{Answer, problem::Problem};
 use crate::{
     access::{Author, Viewer},
-    engine::{Definitions, EngineHandle},
+    engine::EngineHandle,
 };
 
 pub fn routes() -> Vec<Route> {
@@ -20,8 +20,13 @@ pub fn routes() -> Vec<Route> {
 /// All sources.
 #[utoipa::path(get, operation_id = "list_sources", path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
 #[get("/sources")]
-async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<SourceView>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+async fn list(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<SourceView>> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let view = set.sources.values().map(|source| SourceView {
         name: source.name.clone(),
         title: source.title.clone(),
@@ -57,7 +62,8 @@ async fn test(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<SourceTest> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     let source = set
         .sources
         .get(name)
@@ -84,12 +90,17 @@ async fn test(
 /// All dashboards.
 #[utoipa::path(get, operation_id = "list_dashboards", path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
 #[get("/dashboards")]
-async fn dashboards(_user: Viewer, store: &State<Store>) -> Answer<Vec<DashboardView>> {
-    let set = Definitions::stored(&store.definitions().await?).set;
+async fn dashboards(
+    _user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<DashboardView>> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
     Ok(Json(
         set.dashboards
             .keys()
-            .filter_map(|name| dashboard(&set, name))
+            .filter_map(|name| dashboard(set, name))
             .collect(),
     ))
 }

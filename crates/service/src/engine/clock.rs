@@ -136,10 +136,10 @@ pub async fn follow(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
                     tracing::warn!(seconds = jump.num_seconds(), "the database's clock jumped");
                 }
                 let jumped = first || jump.abs() > TOLERATED;
-                if round == 0 || jumped {
-                    if let Err(error) = put_right(&shared, jumped).await {
-                        tracing::error!(%error, "what a wrong clock may have left could not be looked through");
-                    }
+                if (round == 0 || jumped)
+                    && let Err(error) = put_right(&shared, jumped).await
+                {
+                    tracing::error!(%error, "what a wrong clock may have left could not be looked through");
                 }
                 (round, first) = ((round + 1) % ROUNDS, false);
             }

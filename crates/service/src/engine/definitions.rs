@@ -10,7 +10,7 @@ use maple_lark_document::snapshot::FrozenDefinition;
 use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
 
 /// Parsed definitions with the texts they came from.
-#[derive(Default)]
+#[derive(Default, Clone)]
 pub struct Definitions {
     pub set: DefinitionSet,
     texts: BTreeMap<(Kind, String), FrozenDefinition>,

@@ -256,9 +256,12 @@ pub enum RequestError {
 }
 
 /// Makes a run on request; the schedule is not disturbed by it.
-pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, RequestError> {
-    let definitions = Definitions::stored(&store.definitions().await?);
-    let report = ready_report(&definitions, &request.report)?;
+pub async fn request_run(
+    store: &Store,
+    definitions: &Definitions,
+    request: RunRequest,
+) -> Result<Uuid, RequestError> {
+    let report = ready_report(definitions, &request.report)?;
     let now = request.now;
     let whole_second = DateTime::from_timestamp(now.timestamp(), 0).unwrap_or(now);
     let at = request.scheduled_for.unwrap_or(whole_second);
@@ -266,7 +269,7 @@ pub async fn request_run(store: &Store, request: RunRequest) -> Result<Uuid, Req
         only_to: request.only_to,
         ..Order::requested(at, &request.requested_by, request.deliver)
     };
-    let run = order.run(&definitions, report, now);
+    let run = order.run(definitions, report, now);
     store.add_run(&run).await?;
     Ok(run.id)
 }
@@ -292,14 +295,13 @@ fn ready_report<'a>(definitions: &'a Definitions, name: &str) -> Result<&'a Repo
 }
 
 /// The instants in `[from, to)` at which a report's schedule has it run.
-pub async fn past_instants(
-    store: &Store,
+pub fn past_instants(
+    definitions: &Definitions,
     name: &str,
     from: DateTime<Utc>,
     to: DateTime<Utc>,
 ) -> Result<Vec<DateTime<Utc>>, RequestError> {
-    let definitions = Definitions::stored(&store.definitions().await?);
-    let report = ready_report(&definitions, name)?;
+    let report = ready_report(definitions, name)?;
     let plan = definitions
         .set
         .plan(report)
@@ -325,23 +327,26 @@ pub async fn past_instants(
     Ok(found)
 }
 
-/// Makes a run for each of the instants; they are worked on a few at a time, oldest first.
+/// Makes a run for each of the instants, all of them or none; they are worked on a few at a
+/// time, oldest first.
 pub async fn backfill(
     store: &Store,
+    definitions: &Definitions,
     name: &str,
     instants: &[DateTime<Utc>],
     deliver: bool,
     requested_by: &str,
     now: DateTime<Utc>,
 ) -> Result<Vec<Uuid>, RequestError> {
-    let definitions = Definitions::stored(&store.definitions().await?);
-    let report = ready_report(&definitions, name)?;
-    let mut made = Vec::new();
-    for (index, at) in instants.iter().enumerate() {
-        let created = now + TimeDelta::microseconds(index as i64);
-        let run = Order::requested(*at, requested_by, deliver).run(&definitions, report, created);
-        store.add_run(&run).await?;
-        made.push(run.id);
-    }
-    Ok(made)
+    let report = ready_report(definitions, name)?;
+    let runs: Vec<NewRun> = instants
+        .iter()
+        .zip(0..)
+        .map(|(at, index)| {
+            let created = now + TimeDelta::microseconds(index);
+            Order::requested(*at, requested_by, deliver).run(definitions, report, created)
+        })
+        .collect();
+    store.add_runs(&runs).await?;
+    Ok(runs.into_iter().map(|run| run.id).collect())
 }

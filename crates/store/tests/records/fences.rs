@@ -42,6 +42,14 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     let second = claim(300, &[]).await.unwrap();
     assert_ne!(first.token, second.token);
 
+    // Given back, it is claimed at once, and as if for the first time.
+    place.give_back(second).await.unwrap();
+    lost(place.give_back(second).await);
+    let again = place.claim_run(process, at(300), LEASE, &[]).await;
+    let again = again.unwrap().unwrap();
+    assert_eq!(again.claims, 2);
+    let second = again.claim();
+
     // Nothing is written any more under the claim that was lost.
     let one = snapshot(id, b"{}".to_vec());
     let file = document(id, one.id, "a.csv", b"a".to_vec());

@@ -14,6 +14,7 @@ use maple_lark_api::RecipientRole;
 use maple_lark_api::RunState;
 use maple_lark_api::{Format, Words};
 mod fences;
+mod history;
 mod kept;
 
 use chrono::TimeDelta;
@@ -182,6 +183,7 @@ fn snapshot(run_id: Uuid, body: Vec<u8>) -> StoredSnapshot {
         created_at: at(0),
         status: None,
         quiet: None,
+        shown: Some(serde_json::json!(["havnes"])),
     }
 }
 
@@ -739,7 +741,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
             .unwrap()
             .is_empty()
     );
-    for (delivery, attempt) in &claimed {
+    for (_, attempt) in &claimed {
         place
             .end_attempt(*attempt, &accepted(), at(4))
             .await

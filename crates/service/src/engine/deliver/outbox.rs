@@ -52,6 +52,15 @@ pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<
                 let took = !claimed.is_empty();
                 for (delivery, claim) in claimed {
                     let Some(turn) = shared.carried.begin(delivery.id) else {
+                        // Its lease ran out before it was noted as carried.
+                        let ending = Ending::Postponed {
+                            answer: "it was being handed over already".to_owned(),
+                            again: shared.now(),
+                        };
+                        let ended = Ended { claim, ending };
+                        if let Err(error) = deliverer.attempts.write(&shared, ended).await {
+                            tracing::warn!(%error, "a delivery could not be given back; its lease runs out by itself");
+                        }
                         continue;
                     };
                     let via = delivery.via.clone();

@@ -6,7 +6,7 @@ pub mod bounces;
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
-use maple_lark_api::{NoticeKind, RunState, Words};
+use maple_lark_api::NoticeKind;
 use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
 use maple_lark_store::{
@@ -27,6 +27,8 @@ use super::{
 const EVERY: Duration = Duration::from_secs(1);
 /// What ended longer ago than this was either told or is history.
 const REMEMBERED: TimeDelta = TimeDelta::days(1);
+/// Owners hear that a report does well again after trouble that is not older than this.
+const TROUBLE_REMEMBERED: TimeDelta = TimeDelta::days(30);
 /// A notice that could not be handed over for so long is not tried again.
 const GIVE_UP: TimeDelta = TimeDelta::days(1);
 /// How long a report stays quiet before its owner is told that it is.
@@ -75,6 +77,7 @@ pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver
     while !*stopped.borrow() {
         let looked = async {
             shared.store.close_abandoned(shared.now()).await?;
+            shared.store.fold_counts().await?;
             notice_runs(&shared).await?;
             notice_late(&shared).await?;
             end_approvals(&shared).await?;
@@ -152,12 +155,7 @@ pub async fn tell(
 
 async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
     let since = shared.now() - REMEMBERED;
-    let told: Vec<RunState> = RunState::ALL
-        .iter()
-        .copied()
-        .filter(|state| NoticeKind::of_run(*state).is_some())
-        .collect();
-    for end in shared.store.untold(&told, since).await? {
+    for end in shared.store.untold(since).await? {
         let Some(kind) = NoticeKind::of_run(*end.state) else {
             continue;
         };
@@ -178,7 +176,11 @@ async fn notice_runs(shared: &Shared) -> Result<(), WorkError> {
         };
         tell_of_run(shared, kind, &end, &what).await?;
     }
-    for end in shared.store.recovered().await? {
+    for end in shared
+        .store
+        .recovered(shared.now() - TROUBLE_REMEMBERED)
+        .await?
+    {
         tell_of_run(shared, NoticeKind::Recovered, &end, "went well again").await?;
     }
     Ok(())

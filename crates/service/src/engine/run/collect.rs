@@ -97,6 +97,12 @@ pub async fn collect(
             .store
             .begin_step(context.claim, StepKind::Snapshot, &key[..8], shared.now())
             .await?;
+        let shown: Vec<String> = snapshot
+            .values
+            .values()
+            .map(|value| value.readable())
+            .collect();
+        let shown = shown.into();
         // Its rows are let go before they are kept: there may be a million.
         let Sealed {
             bytes: body,
@@ -116,6 +122,7 @@ pub async fn collect(
                     created_at: shared.now(),
                     status: None,
                     quiet: None,
+                    shown: Some(shown),
                 },
             )
             .await?;

@@ -44,8 +44,9 @@ pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
         return Ok(false);
     };
     // A lease that ran out while its run is in hand here (a clock that was put on, renewals that
-    // stalled) does not lead back to this process.
+    // stalled) leads back to this process only if it does so before the run was noted as such.
     let Some(_turn) = shared.in_hand.begin(run.id) else {
+        shared.store.give_back(run.claim()).await?;
         return Ok(true);
     };
     let span = tracing::info_span!("run", id = %run.id, report = %run.report);
