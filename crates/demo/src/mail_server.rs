@@ -34,6 +34,8 @@ pub struct Behaviour {
     pub slow: Duration,
     /// Name and password that it asks for.
     pub sign_in: Option<(String, String)>,
+    /// Whether it hangs up on everybody at once, as if it were down.
+    pub down: bool,
     /// At which points of the next conversations it goes away without a word.
     pub hang_up: Vec<HangUp>,
 }
@@ -123,6 +125,9 @@ async fn converse(stream: TcpStream, peer: IpAddr, keeper: Keeper) -> Result<()>
             .insecure_enable_plaintext_auth();
     }
     let mut session = builder.build(peer, keeper);
+    if current().down {
+        return Ok(());
+    }
     let (reader, mut writer) = stream.into_split();
     let mut reader = BufReader::new(reader);
     writer.write_all(&session.greeting().buffer()?).await?;

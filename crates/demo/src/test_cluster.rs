@@ -32,7 +32,8 @@ struct Shared {
     cluster: Cluster,
     known: Mutex<Known>,
     next: AtomicU32,
-    _watch: Child,
+    /// Nothing for a server that ends with its test.
+    _watch: Option<Child>,
 }
 
 /// What has been made already. Whoever changes the cluster's catalogues holds this, since
@@ -58,6 +59,26 @@ impl TestCluster {
             number,
             made: std::sync::Mutex::default(),
         })
+    }
+
+    /// The same in a durable server of its own, for a test that crashes it or fills its disk. A
+    /// [`Cluster`] that is started in the same folder after that is reached in the same way.
+    pub async fn alone(folder: &std::path::Path) -> Result<Self> {
+        Ok(Self {
+            shared: Arc::new(Shared {
+                cluster: Cluster::start(folder, true).await?,
+                known: Mutex::default(),
+                next: AtomicU32::new(1),
+                _watch: None,
+            }),
+            number: 0,
+            made: std::sync::Mutex::default(),
+        })
+    }
+
+    /// The server's process.
+    pub fn process(&self) -> u32 {
+        self.shared.cluster.process()
     }
 
     /// The name of this test's database: those of other tests have other numbers.
@@ -241,6 +262,6 @@ async fn start() -> Result<Arc<Shared>> {
         cluster,
         known: Mutex::default(),
         next: AtomicU32::new(1),
-        _watch: watch,
+        _watch: Some(watch),
     }))
 }

@@ -67,6 +67,11 @@ pub enum SourceError {
     #[error("source \"{source_name}\": the query asks for :{name}, which has no value")]
     NoValue { source_name: String, name: String },
 
+    #[error(
+        "source \"{source_name}\": the answer is larger than {megabytes} MB; ask for less, or raise the source's max-size"
+    )]
+    TooLarge { source_name: String, megabytes: u64 },
+
     #[error("source \"{source_name}\": row {row}, column \"{column}\" cannot be read: {error}")]
     Cell {
         source_name: String,

@@ -16,6 +16,7 @@ use reqwest::Method;
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells,
     web::{Call, shown, without_sign_in},
+    within_size,
 };
 
 /// How many files a pattern may find.
@@ -193,6 +194,8 @@ struct Gathered<'a> {
     table: Table,
     bad: usize,
     first_bad: Option<String>,
+    /// How many bytes may still be read.
+    left: u64,
 }
 
 impl<'a> Gathered<'a> {
@@ -217,6 +220,7 @@ impl<'a> Gathered<'a> {
             table,
             bad: 0,
             first_bad: None,
+            left: source.max_bytes,
         }
     }
 
@@ -225,6 +229,18 @@ impl<'a> Gathered<'a> {
     }
 
     fn add(&mut self, name: &str, bytes: impl Read) -> Result<(), SourceError> {
+        // One byte more tells a file that ends here from one that goes on.
+        let most = self.left.saturating_add(1);
+        let mut bytes = bytes.take(most);
+        let added = self.decode(name, &mut bytes);
+        match self.left.checked_sub(most - bytes.limit()) {
+            Some(left) => self.left = left,
+            None => within_size(self.source, usize::MAX)?,
+        }
+        added
+    }
+
+    fn decode(&mut self, name: &str, bytes: impl Read) -> Result<(), SourceError> {
         let failed = |words: String| SourceError::Files {
             source_name: self.source.name.clone(),
             words,

@@ -155,6 +155,10 @@ impl Reader {
             }
         })
         .await
+        .and_then(|answer| {
+            within_size(source, answer.table.size())?;
+            Ok(answer)
+        })
     }
 
     /// Signs in and says what is there.
@@ -203,6 +207,17 @@ impl Reader {
         })
         .await
     }
+}
+
+/// That an answer is no larger than its source allows.
+pub(crate) fn within_size(source: &Source, bytes: usize) -> Result<(), SourceError> {
+    if bytes as u64 <= source.max_bytes {
+        return Ok(());
+    }
+    Err(SourceError::TooLarge {
+        source_name: source.name.clone(),
+        megabytes: source.max_bytes.div_ceil(1_000_000),
+    })
 }
 
 /// The source is asked to keep the timeout itself; this holds even if it hangs.

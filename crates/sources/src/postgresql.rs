@@ -12,7 +12,9 @@ use sqlx::{
     postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
 };
 
-use crate::{Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError};
+use crate::{
+    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, within_size,
+};
 
 pub async fn read(
     reader: &Reader,
@@ -303,6 +305,7 @@ impl Asked<'_> {
                 );
             }
             table.push(&cells);
+            within_size(source, table.size())?;
         }
         drop(rows);
         if table.columns.is_empty() {

@@ -617,6 +617,16 @@ async fn a_bad_row_is_named_or_left_out_and_nothing_outside_the_folder_is_read()
             .unwrap()
             .starts_with("2 rows that could not be read were left out; the first: ")
     );
+    // An answer has its size, however few cells it is in: no more is read than that.
+    write(folder.path(), "f/wide.csv", &[b'x'; 30_000]);
+    write(folder.path(), "f/fits.csv", &[b'x'; 1999]);
+    let small = source(&format!(
+        "kind = \"files\"\nfolder = \"{}/f\"\nmax-size = \"2 kB\"",
+        folder.path().display()
+    ));
+    let said = ask(&small, "file = \"wide.csv\"").await.unwrap_err();
+    assert!(said.contains("the answer is larger than"), "{said}");
+    assert!(ask(&small, "file = \"fits.csv\"").await.is_ok());
     assert!(
         ask(&files, "file = \"bad.jsonl\"\nformat = \"json-lines\"")
             .await

@@ -236,6 +236,26 @@ async fn rows_past_the_limit_are_cut_off_and_said_to_be() {
 }
 
 #[tokio::test]
+async fn an_answer_that_is_larger_than_its_source_allows_is_given_up() {
+    let place = Place::new("max-size = \"1 MB\"").await;
+    let said = place
+        .ask("select repeat('x', 100000) as wide from generate_series(1, 1000000)")
+        .await
+        .unwrap_err();
+    assert!(
+        said.contains(
+            "the answer is larger than 1 MB; ask for less, or raise the source's max-size"
+        ),
+        "{said}"
+    );
+    let fits = place
+        .ask("select repeat('x', 100000) as wide from generate_series(1, 9)")
+        .await
+        .unwrap();
+    assert_eq!(fits.rows.len(), 9);
+}
+
+#[tokio::test]
 async fn values_are_bound_and_never_part_of_the_text() {
     let place = Place::new("").await;
     let value = |value: ParameterValue| BTreeMap::from([("p".to_owned(), value)]);

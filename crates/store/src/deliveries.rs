@@ -33,6 +33,12 @@ pub enum Ending {
         answer: String,
         again: Time,
     },
+    /// Nobody could be reached on its channel. Try again at the given instant, or as soon as
+    /// another delivery gets through.
+    HeldUp {
+        answer: String,
+        again: Time,
+    },
     Refused {
         answer: String,
     },
@@ -86,7 +92,7 @@ impl Ended {
         use maple_lark_api::{AttemptOutcome as Outcome, DeliveryState as State};
         let (outcome, state, answer, again) = match &self.ending {
             Ending::Accepted { answer } => (Outcome::Accepted, State::Accepted, answer, None),
-            Ending::Postponed { answer, again } => {
+            Ending::Postponed { answer, again } | Ending::HeldUp { answer, again } => {
                 (Outcome::Postponed, State::Waiting, answer, Some(*again))
             }
             Ending::Refused { answer } => (Outcome::Refused, State::Refused, answer, None),
@@ -96,7 +102,7 @@ impl Ended {
         };
         // What a server said must not keep the others' endings from being written.
         let answer = answer.replace('\0', "\u{fffd}");
-        json!({ "id": self.claim.delivery, "attempt": self.claim.attempt, "token": self.claim.token, "outcome": outcome, "state": state, "answer": answer, "again": again })
+        json!({ "id": self.claim.delivery, "attempt": self.claim.attempt, "token": self.claim.token, "outcome": outcome, "state": state, "answer": answer, "again": again, "held_up": matches!(self.ending, Ending::HeldUp { .. }) })
     }
 }
 
@@ -271,6 +277,27 @@ impl Store {
         Ok(closed + self.db.execute_raw(deliveries).await?.rows_affected())
     }
 
+    /// When the next delivery on a channel is tried, but for one.
+    pub async fn next_on(&self, via: &str, but: Uuid) -> Result<Option<Time>> {
+        let statement = Store::sql(
+            "select next_attempt_at as at from deliveries where state = 'waiting' and via = $1 and id <> $2 order by next_attempt_at limit 1",
+            [via.into(), but.into()],
+        );
+        let row = self.db.query_one_raw(statement).await?;
+        Ok(row.map(|row| row.try_get("", "at")).transpose()?)
+    }
+
+    /// A channel works again: what waits because nobody could be reached on it is tried now.
+    /// Answers how many deliveries that are.
+    pub async fn hurry(&self, via: &str, now: Time) -> Result<u64> {
+        let statement = Store::sql(
+            "update deliveries set next_attempt_at = $2, held_up = false where state = 'waiting' and via = $1 and held_up and next_attempt_at > $2 \
+             and (lease_until is null or lease_until < $2)",
+            [via.into(), now.into()],
+        );
+        Ok(self.db.execute_raw(statement).await?.rows_affected())
+    }
+
     /// How many attempts on a channel began since an instant, by all processes.
     pub async fn attempts_since(&self, via: &str, since: Time) -> Result<i64> {
         let statement = Store::sql(
@@ -371,6 +398,7 @@ impl Store {
                 copy,
                 note: note.map(str::to_owned),
                 requested_by: Some(by.to_owned()),
+                held_up: false,
             };
             let active: delivery::ActiveModel = row.clone().into();
             delivery::Entity::insert(active.reset_all())
@@ -443,9 +471,9 @@ impl Store {
         let transaction = self.db.begin().await?;
         let moved = transaction
             .query_all_raw(Store::sql(
-                "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, token uuid, outcome text, state text, answer text, again timestamptz)), \
+                "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, token uuid, outcome text, state text, answer text, again timestamptz, held_up boolean)), \
                  moved as (update deliveries d set state = g.state, problem = case when g.state = 'accepted' then null else g.answer end, \
-                     settled_at = case when g.state = 'waiting' then null else $2 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), \
+                     settled_at = case when g.state = 'waiting' then null else $2 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), held_up = g.held_up, \
                      lease_owner = null, lease_until = null from given g where d.id = g.id and d.lease_owner = g.token and d.state = 'waiting' \
                    returning d.id, d.run_id, d.copy = 0 and d.state <> 'waiting' as settles), \
                  late as (update deliveries d set state = 'accepted', problem = null, settled_at = $2, lease_owner = null, lease_until = null \

@@ -174,6 +174,7 @@ entity!(delivery, "deliveries", {
     copy: i32,
     note: Option<String>,
     requested_by: Option<String>,
+    held_up: bool,
 });
 
 entity!(delivery_attempt, "delivery_attempts", {

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 10] = [
+const STEPS: [Step; 11] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -68,6 +68,10 @@ const STEPS: [Step; 10] = [
     Step {
         name: "0010_history",
         sql: include_str!("migrations/0010_history.sql"),
+    },
+    Step {
+        name: "0011_held_up",
+        sql: include_str!("migrations/0011_held_up.sql"),
     },
 ];
 

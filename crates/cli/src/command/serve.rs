@@ -29,6 +29,8 @@ impl Serve {
         config.wait_for_database = wait.ok_or_else(|| {
             Failure::Local("--wait is made of hours, minutes and seconds, such as PT1M".to_owned())
         })?;
-        Ok(serve(config).await?)
+        serve(config).await?;
+        // What is left is computing for runs that have been released: nobody waits for it.
+        std::process::exit(0)
     }
 }

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use mail_parser::MessageParser;
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT};
+use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, applied, small_dashboard, wait_for};
 
 async fn count(connection: &mut PgConnection, sql: &'static str) -> i64 {
     sqlx::query_scalar(sql).fetch_one(connection).await.unwrap()
@@ -176,4 +176,52 @@ async fn a_process_told_to_stop_releases_what_it_holds() {
         .await,
         0
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_process_told_to_stop_does_so_whatever_a_source_or_a_mail_server_does() {
+    let place = Place::new().await;
+    let service = place.serve();
+    place.sign_in();
+    place.apply_small(SMALL_REPORT);
+    // Both would go on for far longer than anybody waits.
+    place
+        .mail
+        .behave(|behaviour| behaviour.slow = Duration::from_secs(600));
+    let sending = place.json(&["run", "small", "--detach"]);
+    let mut watch = place.records().await;
+    let began = Instant::now();
+    while place.mail.messages().is_empty() {
+        assert!(began.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let source = SOURCE.replace("PT20S", "PT10M");
+    let dashboard = small_dashboard("select pg_sleep(600)::text as nap");
+    applied(
+        &place,
+        &[("source.toml", &source), ("dashboard.toml", &dashboard)],
+    );
+    let asking = place.json(&["run", "small", "--detach"]);
+    let began = Instant::now();
+    let asked = "select count(*) from pg_stat_activity where datname like 'orrin_ops_%' and query like '%pg_sleep(600)%' and pid <> pg_backend_pid()";
+    while count(&mut watch, asked).await == 0 {
+        assert!(began.elapsed() < PATIENCE);
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let began = Instant::now();
+    assert!(service.stop().success());
+    assert!(began.elapsed() < PATIENCE);
+    let held = "select (select count(*) from runs where lease_owner is not null) + (select count(*) from deliveries where lease_owner is not null) \
+                + (select count(*) from delivery_attempts where ended_at is null)";
+    assert_eq!(count(&mut watch, held).await, 0);
+    // Another goes on: with the mail that may have arrived, and with the question.
+    place
+        .mail
+        .behave(|behaviour| behaviour.slow = Duration::ZERO);
+    let _service = place.serve();
+    let run = place.settled(sending["id"].as_str().unwrap());
+    assert_eq!(run["state"], "delivered");
+    let id = asking["id"].as_str().unwrap();
+    wait_for(&place, id, "collecting", |run| run["state"] == "collecting");
+    assert!(place.lark(&["cancel", id, "--yes"]).status.success());
 }

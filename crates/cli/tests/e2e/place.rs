@@ -52,8 +52,11 @@ pub fn free_port() -> u16 {
 
 impl Place {
     pub async fn new() -> Self {
-        let folder = TempDir::new().unwrap();
-        let cluster = TestCluster::new().await.unwrap();
+        Self::with(TempDir::new().unwrap(), TestCluster::new().await.unwrap()).await
+    }
+
+    /// The same with a certain cluster.
+    pub async fn with(folder: TempDir, cluster: TestCluster) -> Self {
         let tables = async |_, owner: String| {
             Store::open(&owner, 1).await?;
             Ok(())
@@ -179,21 +182,26 @@ impl Place {
 
     /// Starts a service and waits until it is ready.
     pub fn serve(&self) -> Service {
-        self.serve_with(&self.config, &self.address)
+        self.serve_with(&self.config, &self.address, &[])
     }
 
     /// A further process on the same database, at an address of its own.
     pub fn serve_another(&self) -> Service {
+        self.serve_another_in(&[])
+    }
+
+    /// The same with more in its environment.
+    pub fn serve_another_in(&self, more: &[(&str, &str)]) -> Service {
         let address = format!("127.0.0.1:{}", free_port());
         let config = self
             .folder
             .path()
             .join(format!("{}.toml", address.replace(':', "-")));
         self.configure(&config, &address);
-        self.serve_with(&config, &address)
+        self.serve_with(&config, &address, more)
     }
 
-    fn serve_with(&self, config: &Path, address: &str) -> Service {
+    fn serve_with(&self, config: &Path, address: &str, more: &[(&str, &str)]) -> Service {
         let log = self
             .folder
             .path()
@@ -207,6 +215,7 @@ impl Place {
             .args(["serve", "--config"])
             .arg(config)
             .envs(&self.environment)
+            .envs(more.iter().copied())
             .stdin(Stdio::null())
             .stdout(file.try_clone().unwrap())
             .stderr(file)

@@ -101,6 +101,12 @@ impl PackedTable {
         self.count == 0
     }
 
+    /// How many bytes its rows take.
+    #[must_use]
+    pub fn size(&self) -> usize {
+        self.full.iter().map(|piece| piece.len()).sum::<usize>() + self.open.len()
+    }
+
     /// The place of the column of this name.
     #[must_use]
     pub fn column(&self, name: &str) -> Option<usize> {

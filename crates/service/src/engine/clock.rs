@@ -73,7 +73,7 @@ impl Clock {
             };
             format!(
                 "this machine's clock is {} s {way} the database's, which is gone by; set it right",
-                ahead.abs().num_seconds()
+                (ahead.abs() + TimeDelta::milliseconds(500)).num_seconds()
             )
         })
     }

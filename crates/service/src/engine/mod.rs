@@ -10,6 +10,7 @@ mod deliver;
 mod guard;
 mod limits;
 mod notify;
+mod room;
 mod run;
 mod sample;
 mod schedule;

@@ -329,6 +329,10 @@ pub fn past_instants(
 
 /// Makes a run for each of the instants, all of them or none; they are worked on a few at a
 /// time, oldest first.
+#[expect(
+    clippy::too_many_arguments,
+    reason = "the parts of an order, and what it is carried out with"
+)]
 pub async fn backfill(
     store: &Store,
     definitions: &Definitions,

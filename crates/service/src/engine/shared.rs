@@ -13,6 +13,7 @@ use super::{
     definitions,
     guard::{Computing, Panicked, Parts},
     limits::{ConcurrencyLimits, Turns},
+    room::Room,
 };
 use crate::Config;
 
@@ -35,6 +36,8 @@ pub(crate) struct Shared {
     pub in_hand: Turns<Uuid>,
     /// The deliveries that it carries.
     pub carried: Turns<Uuid>,
+    /// How much of what sources have answered is held at a time.
+    pub room: Arc<Room>,
     /// Threads for composing, sealing and the like.
     pub computing: Computing,
     /// Which parts of the engine are down.
@@ -56,6 +59,7 @@ impl Shared {
             sampling: Turns::default(),
             in_hand: Turns::default(),
             carried: Turns::default(),
+            room: Arc::default(),
             computing: Computing::default(),
             parts: Parts::default(),
             clock,

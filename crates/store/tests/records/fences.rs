@@ -3,7 +3,11 @@
 
 use chrono::TimeDelta;
 use maple_lark_api::{RunState, StepKind, StepState};
-use maple_lark_store::{StoreError, deliveries::Attempt, runs::Run};
+use maple_lark_store::{
+    StoreError,
+    deliveries::{Attempt, Ending},
+    runs::Run,
+};
 use uuid::Uuid;
 
 use super::{LEASE, Place, accepted, at, document, refused, snapshot};
@@ -243,4 +247,40 @@ async fn the_database_says_what_time_it_is() {
     let place = Place::new().await;
     let (before, after) = (place.time().await.unwrap(), place.time().await.unwrap());
     assert!(before < after && after - before < TimeDelta::minutes(1));
+}
+
+#[tokio::test]
+async fn what_waits_for_a_channel_is_tried_when_it_works_and_what_was_refused_for_now_is_not() {
+    let place = Place::new().await;
+    let process = Uuid::now_v7();
+    let (_, _) = place.delivering(process, 4).await;
+    let claimed = place
+        .claim_deliveries(process, at(1), LEASE, 10, &[], &[])
+        .await
+        .unwrap();
+    let again = at(3600);
+    let held_up = Ending::HeldUp {
+        answer: "nobody there".to_owned(),
+        again,
+    };
+    let postponed = Ending::Postponed {
+        answer: "451 later".to_owned(),
+        again,
+    };
+    let endings = [&held_up, &held_up, &postponed];
+    for ((_, claim), ending) in claimed.iter().zip(endings) {
+        place.end_attempt(*claim, ending, at(2)).await.unwrap();
+    }
+    let (first, last) = (claimed[0].0.id, claimed[3].0.id);
+    assert_eq!(place.next_on("", last).await.unwrap(), Some(again));
+    assert_eq!(place.next_on("share", last).await.unwrap(), None);
+    assert_ne!(place.next_on("", first).await.unwrap(), None);
+    assert_eq!(place.hurry("share", at(3)).await.unwrap(), 0);
+    assert_eq!(place.hurry("", at(3)).await.unwrap(), 2);
+    assert_eq!(place.hurry("", at(3)).await.unwrap(), 0, "once is enough");
+    let now = place
+        .claim_deliveries(process, at(3), LEASE, 10, &[], &[])
+        .await
+        .unwrap();
+    assert_eq!(now.len(), 2);
 }

@@ -227,6 +227,7 @@ fn delivery(run: &Run, snapshot_id: Uuid, recipient: &str, via: &str) -> Deliver
         copy: 0,
         note: None,
         requested_by: None,
+        held_up: false,
     }
 }
 

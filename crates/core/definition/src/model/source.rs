@@ -16,6 +16,8 @@ pub struct Source {
     pub timeout_seconds: u64,
     /// How many rows one query may return; more are cut off and said to be.
     pub row_limit: usize,
+    /// An answer with more bytes than this fails.
+    pub max_bytes: u64,
     /// How many queries one service process asks it at a time.
     pub max_concurrency: usize,
     /// What it is, and how it is reached.

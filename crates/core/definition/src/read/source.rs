@@ -8,6 +8,7 @@ use crate::{
         source::{PostgresqlSource, Source, SourceKind, Tls, split_address},
     },
     read::{
+        files::read_size,
         http::read_web,
         listing,
         name::read_name,
@@ -15,6 +16,11 @@ use crate::{
         setting::{ca_file, secret, setting},
     },
 };
+
+/// How many bytes an answer may have if its source says nothing.
+const MAX_BYTES: u64 = 128_000_000;
+/// How many its source may allow.
+const MOST_BYTES: u64 = 2_000_000_000;
 
 pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     let node = root.table("source")?;
@@ -54,6 +60,10 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     };
     let max_concurrency = node.whole("max-concurrency", 1..=100).unwrap_or(4) as usize;
     let row_limit = node.whole("row-limit", 1..=1_000_000).unwrap_or(100_000) as usize;
+    let max_bytes = read_size(&node, "max-size").unwrap_or(MAX_BYTES);
+    if !(1000..=MOST_BYTES).contains(&max_bytes) {
+        node.report("max-size", "must be between \"1 kB\" and \"2 GB\"");
+    }
     let place = node.place();
     node.close();
     Some(Source {
@@ -61,6 +71,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
         title,
         timeout_seconds,
         row_limit,
+        max_bytes,
         max_concurrency,
         kind: kind?,
         place,

@@ -251,6 +251,28 @@ fn a_copy_under_another_name_is_read_as_the_same_with_that_name() {
 }
 
 #[test]
+fn the_size_of_an_answer_has_bounds() {
+    let source = |size: &str| {
+        let text =
+            format!("[source]\nname = \"x\"\nkind = \"local-checks\"\nmax-size = \"{size}\"\n");
+        Definition::parse("x.toml", &text)
+    };
+    for (size, said) in [
+        ("3 GB", "must be between \"1 kB\" and \"2 GB\""),
+        ("1 B", "must be between \"1 kB\" and \"2 GB\""),
+        ("much", "\"much\" is not a size such as \"10 MB\""),
+    ] {
+        let found = source(size).err().unwrap_or_default();
+        assert_eq!(found.len(), 1, "{size}: {found:?}");
+        assert!(found[0].message.contains(said), "{size}: {found:?}");
+    }
+    let Ok(Definition::Source(source)) = source("5 MB") else {
+        panic!()
+    };
+    assert_eq!(source.max_bytes, 5_000_000);
+}
+
+#[test]
 fn a_key_of_an_early_version_is_refused_with_its_new_name() {
     for (text, said) in [
         (

@@ -31,6 +31,8 @@ const TAKEN_FOR_EACH: usize = 3;
 /// How many at a time go over the service's own mail server.
 const OWN_AT_A_TIME: usize = 4;
 const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
+/// A channel on which nobody can be reached is looked at again after so long.
+const LOOK_AGAIN: TimeDelta = TimeDelta::seconds(30);
 const FIRST_RETRY: Duration = Duration::from_secs(30);
 const GIVE_UP: Duration = Duration::from_secs(86_400);
 
@@ -207,8 +209,12 @@ async fn carry(
             Err(Failure::Delivery(error)) => Ending::Refused { answer: error.to_string() },
         };
         tracing::info!(recipient = %delivery.recipient, channel = %delivery.channel, ?ending, "attempted");
+        let got_through = matches!(ending, Ending::Accepted { .. });
         if !deliverer.attempts.write(shared, Ended { claim, ending }).await? {
             tracing::warn!("another process has taken this delivery over");
+        }
+        if got_through {
+            deliverer.works(&delivery.via).await;
         }
         Ok(())
     }
@@ -263,6 +269,18 @@ async fn postponed(
         .unwrap_or(TimeDelta::seconds(30));
     let wait = (first * 2i32.pow(attempts.saturating_sub(1).min(12))).min(LONGEST_WAIT);
     let again = now + spread(wait, delivery.id, attempts);
+    if let DeliveryError::Unreachable { .. } = error {
+        // One of those that wait looks often whether somebody can be reached again; the others
+        // are tried when it has got through.
+        let soon = now + LOOK_AGAIN.min(wait);
+        let other = shared.store.next_on(&delivery.via, delivery.id).await?;
+        let again = if other.is_some_and(|other| other <= soon) {
+            again
+        } else {
+            again.min(soon)
+        };
+        return Ok(Ending::HeldUp { answer, again });
+    }
     Ok(match error {
         DeliveryError::Unconfirmed { .. } => Ending::Unconfirmed { answer, again },
         _ => Ending::Postponed { answer, again },

@@ -20,6 +20,7 @@ use super::{
 };
 use crate::engine::{
     notify,
+    room::{Held, OF_A_RUN},
     shared::{Shared, WorkError},
 };
 
@@ -52,6 +53,8 @@ pub async fn collect(
         if kept.contains(&key) {
             continue;
         }
+        // Given back when the snapshot is kept.
+        let held = shared.room.begin().await;
         let dashboards = definitions.set.dashboards_of(report);
         // Whether the run stays quiet may rest on queries that no block shows; others cost nothing.
         let decisive: Vec<String> = match &report.send_when {
@@ -71,7 +74,8 @@ pub async fn collect(
             values: &values,
         };
         let answers = join_all(
-            questions.map(|(dashboard, query)| ask(shared, context, &asking, dashboard, query)),
+            questions
+                .map(|(dashboard, query)| ask(shared, context, &asking, &held, dashboard, query)),
         )
         .await;
         let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
@@ -150,6 +154,7 @@ async fn ask(
     shared: &Shared,
     context: &RunContext,
     asking: &Asking<'_>,
+    held: &Held,
     dashboard: &Dashboard,
     query: &Query,
 ) -> Result<QueryRecord, WorkError> {
@@ -176,7 +181,15 @@ async fn ask(
         .store
         .begin_step(context.claim, StepKind::Collect, &subject, started)
         .await?;
-    let record = answer(shared, asking, dashboard, query).await;
+    let mut record = answer(shared, asking, dashboard, query).await;
+    if let Outcome::Rows(table) = &record.outcome
+        && !held.take(table.size())
+    {
+        let most = OF_A_RUN / 1_000_000;
+        record.outcome = Outcome::Failed(format!(
+            "the answers of this run are larger than {most} MB together; ask for less, or make several reports of it"
+        ));
+    }
     let (state, detail) = match &record.outcome {
         Outcome::Rows(table) => (
             StepState::Done,

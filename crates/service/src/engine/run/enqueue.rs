@@ -283,6 +283,7 @@ fn waiting(
         copy: 0,
         note: None,
         requested_by: None,
+        held_up: false,
     }
 }
 
