@@ -8,7 +8,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset test lint bench screenshots api console
+.PHONY: demo demo-reset test chaos lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -29,6 +29,12 @@ test:
 	@$(MAKE) --no-print-directory console
 	cd console && npm run --silent test
 	cargo test --workspace --no-fail-fast
+
+## Everything that goes wrong in a year, about ten minutes of it; "make test" does it once
+chaos:
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory console
+	MAPLE_LARK_CHAOS=3 cargo test --package maple-lark --test chaos -- --nocapture
 
 ## Formatting, lints and types
 lint:
