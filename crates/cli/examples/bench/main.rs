@@ -3,9 +3,9 @@
 //! The baseline for documents is headless Chromium printing our own HTML of the same
 //! document: warm (a running browser that is given the page) and cold (a browser started
 //! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
-//! schedules is the same work on a tenth or a hundredth of them; that of rules is the common
+//! schedules and of history is the same on a tenth or a hundredth of them; that of rules is the common
 //! rule library of Python; that of delivery is a bare generator of mail. Named parts (documents,
-//! service, reading, schedules, rules, delivery) are measured alone. Ends with code 1 if a goal is missed.
+//! service, reading, schedules, rules, history, delivery) are measured alone. Ends with code 1 if a goal is missed.
 
 #![allow(
     clippy::too_many_lines,
@@ -14,6 +14,7 @@
 
 mod delivery;
 mod documents;
+mod history;
 mod reading;
 mod rules;
 mod running;
@@ -62,6 +63,9 @@ async fn main() -> Done<()> {
     }
     if asked("rules") {
         rules::measure(&mut goals).await?;
+    }
+    if asked("history") {
+        history::measure(&mut goals).await?;
     }
     if asked("delivery") {
         delivery::measure(&mut goals).await?;

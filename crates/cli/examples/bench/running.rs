@@ -108,6 +108,22 @@ impl Running {
         }
     }
 
+    /// Reads from the service; what it says is thrown away.
+    pub async fn get(&self, path: &str) -> Done<()> {
+        let url = match path.strip_prefix("/../..") {
+            Some(path) => format!("{}{path}", self.base),
+            None => format!("{}/api/v1{path}", self.base),
+        };
+        let answer = self.http.get(url).bearer_auth(&self.token).send().await?;
+        let status = answer.status();
+        let text = answer.text().await?;
+        if status.is_success() {
+            Ok(())
+        } else {
+            Err(text.into())
+        }
+    }
+
     pub async fn apply(&self, files: Vec<Value>) -> Done<()> {
         self.post(
             "/definitions/apply",
