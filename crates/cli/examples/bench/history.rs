@@ -73,7 +73,7 @@ fn definitions(cluster: &Cluster) -> Vec<serde_json::Value> {
         json!({ "file": "dashboard.toml", "text": dashboard }),
     ];
     files.extend((0..REPORTS).map(|n| {
-        let text = format!("[report]\nname = \"report-{n}\"\ntitle = \"Report {n}\"\ntime-zone = \"UTC\"\ndashboards = [\"small\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n[schedule]\nevery = \"year\"\non = \"2 January\"\nat = \"01:00\"\n");
+        let text = format!("[report]\nname = \"report-{n}\"\ntitle = \"Report {n}\"\ntime-zone = \"UTC\"\ndashboards = [\"small\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n[schedule]\nevery = \"year\"\non = [\"01-02\"]\nat = \"01:00\"\n");
         json!({ "file": format!("report-{n}.toml"), "text": text })
     }));
     files
