@@ -15,6 +15,7 @@ words!(
 });
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct DefinitionFile {
     /// The file's path within its folder; it is kept, so that an export gives it back.
     pub file: String,
@@ -23,6 +24,7 @@ pub struct DefinitionFile {
 
 /// A folder of definitions.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Files {
     pub files: Vec<DefinitionFile>,
     /// Whether definitions that are not among the files are removed.

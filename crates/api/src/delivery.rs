@@ -27,6 +27,7 @@ pub struct ChannelView {
 
 /// To whom a test mail goes.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct TestOrder {
     /// A mail address; channels that are no mail server need none.
     pub to: Option<String>,
@@ -106,6 +107,7 @@ pub struct UnsubscribeView {
 
 /// What to send again, to whom.
 #[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ResendOrder {
     /// The deliveries to repeat; all of the run if neither these nor other recipients are named.
     #[serde(default)]
@@ -134,6 +136,7 @@ pub struct NoticeView {
 
 /// A subject and a message that are not saved yet.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct MessageDraft {
     pub subject: String,
     pub text: String,

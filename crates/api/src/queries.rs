@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 /// A query to try: one that is written here, or one of a dashboard.
 #[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct QueryOrder {
     /// A query as a dashboard has it, in TOML, with its keys under `[query]`.
     pub definition: Option<String>,
@@ -74,6 +75,7 @@ pub struct CatalogueItem {
 
 /// What values to choose from, given those chosen already.
 #[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ChoicesOrder {
     #[serde(default)]
     #[schema(value_type = BTreeMap<String, serde_json::Value>)]

@@ -9,6 +9,7 @@ use crate::runs::RunSummary;
 
 /// Which past instants to produce again.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct BackfillOrder {
     /// The first instant that counts.
     pub from: DateTime<Utc>,
@@ -31,6 +32,7 @@ pub struct Backfill {
 
 /// What a copy is called.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct CopyOrder {
     pub name: String,
     /// The original's title with "(copy)" behind it if nothing is said.

@@ -7,12 +7,14 @@ use uuid::Uuid;
 use crate::state::Role;
 
 #[derive(Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Credentials {
     pub name: String,
     pub password: String,
 }
 
 #[derive(Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct TokenRequest {
     pub name: String,
     pub password: String,

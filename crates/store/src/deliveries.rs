@@ -14,8 +14,8 @@ use maple_lark_api::{AttemptOutcome, ChannelType, DeliveryState, RecipientRole, 
 
 use crate::{
     Result, Store, Stored,
+    claims::{ABANDONED, AttemptClaim, Claim},
     entity::{Time, delivery, delivery_attempt},
-    runs::Claim,
     stored::words,
 };
 
@@ -70,16 +70,6 @@ pub struct Queue {
     pub oldest: Option<Time>,
 }
 
-/// One claim of a delivery, which is one attempt. What is written about the attempt carries it,
-/// as with [`Claim`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct AttemptClaim {
-    pub delivery: Uuid,
-    pub attempt: i64,
-    /// Made anew with each claim.
-    pub token: Uuid,
-}
-
 /// One attempt that has ended.
 #[derive(Debug, Clone)]
 pub struct Ended {
@@ -105,10 +95,6 @@ impl Ended {
         json!({ "id": self.claim.delivery, "attempt": self.claim.attempt, "token": self.claim.token, "outcome": outcome, "state": state, "answer": answer, "again": again, "held_up": matches!(self.ending, Ending::HeldUp { .. }) })
     }
 }
-
-/// What is written of an attempt that nobody works on any more.
-pub(crate) const ABANDONED: &str =
-    "outcome = 'unknown', answer = 'the service ended while this attempt was under way'";
 
 /// Ends a run if nothing of it waits any more.
 async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Result<()> {

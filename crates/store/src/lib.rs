@@ -4,6 +4,7 @@
 //! function that returns has written durably.
 
 mod bodies;
+pub mod claims;
 pub mod definitions;
 pub mod deliveries;
 pub mod entity;

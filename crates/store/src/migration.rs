@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 11] = [
+const STEPS: [Step; 12] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -72,6 +72,10 @@ const STEPS: [Step; 11] = [
     Step {
         name: "0011_held_up",
         sql: include_str!("migrations/0011_held_up.sql"),
+    },
+    Step {
+        name: "0012_known_places",
+        sql: include_str!("migrations/0012_known_places.sql"),
     },
 ];
 

@@ -142,18 +142,47 @@ impl Store {
             .unwrap_or(1))
     }
 
-    pub async fn failures(&self, subject: &str, since: Time) -> Result<i32> {
-        let row = self
-            .db
-            .query_one_raw(Store::sql(
-                "select failures from sign_in_failures where subject = $1 and last_at >= $2",
-                [subject.into(), since.into()],
-            ))
-            .await?;
-        Ok(row
-            .map(|row| row.try_get("", "failures"))
-            .transpose()?
-            .unwrap_or(0))
+    /// Forgets what nobody has tried since an instant, and places that nobody has signed in from
+    /// since another.
+    pub async fn forget_old_failures(&self, tried: Time, signed_in: Time) -> Result<()> {
+        for (sql, before) in [
+            ("delete from sign_in_failures where last_at < $1", tried),
+            ("delete from known_places where last_at < $1", signed_in),
+        ] {
+            self.db
+                .execute_raw(Store::sql(sql, [before.into()]))
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Notes that a user has signed in from an address.
+    pub async fn know_place(&self, name: &str, address: &str, now: Time) -> Result<()> {
+        let statement = Store::sql(
+            "insert into known_places (name, address, last_at) values ($1, $2, $3) on conflict (name, address) do update set last_at = $3",
+            [name.into(), address.into(), now.into()],
+        );
+        self.db.execute_raw(statement).await?;
+        Ok(())
+    }
+
+    /// Whether a user has signed in from an address before.
+    pub async fn knows_place(&self, name: &str, address: &str) -> Result<bool> {
+        let statement = Store::sql(
+            "select 1 from known_places where name = $1 and address = $2",
+            [name.into(), address.into()],
+        );
+        Ok(self.db.query_one_raw(statement).await?.is_some())
+    }
+
+    /// Takes one attempt back: it was none of those that are counted.
+    pub async fn forgive_failure(&self, subject: &str) -> Result<()> {
+        let statement = Store::sql(
+            "update sign_in_failures set failures = greatest(failures - 1, 0) where subject = $1",
+            [subject.into()],
+        );
+        self.db.execute_raw(statement).await?;
+        Ok(())
     }
 
     pub async fn forget_failures(&self, subject: &str) -> Result<()> {

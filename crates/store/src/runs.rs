@@ -12,7 +12,7 @@ use maple_lark_api::{Cause, Format, RunState, StepKind, StepState, Words};
 
 use crate::{
     Page, Result, Store, StoreError, Stored, bodies,
-    deliveries::ABANDONED,
+    claims::{ABANDONED, Claim},
     entity::{Time, document, run, run_step, snapshot},
     stored::{sql_list, words},
 };
@@ -21,26 +21,6 @@ pub use document::Model as Document;
 pub use run::Model as Run;
 pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
-
-/// One claim of a run: what a worker writes about it carries the claim, so that a process whose
-/// lease ran out meanwhile writes nothing into the work of whoever has taken it over, be it the
-/// same process.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Claim {
-    pub run: Uuid,
-    /// Made anew with each claim.
-    pub token: Uuid,
-}
-
-impl Run {
-    /// The claim that this row was read under; nobody's if it is not claimed.
-    pub fn claim(&self) -> Claim {
-        Claim {
-            run: self.id,
-            token: self.lease_owner.unwrap_or_default(),
-        }
-    }
-}
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
 pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at";

@@ -9,7 +9,7 @@ use std::{
 };
 
 use chrono::{DateTime, NaiveDateTime, TimeDelta, Utc};
-use maple_lark_api::Questions;
+use maple_lark_api::{Answers, Questions};
 use maple_lark_demo::{Cluster, mail_server::Behaviour};
 use maple_lark_time::{
     Zone,
@@ -184,12 +184,11 @@ impl Explaining {
             for lot in cases.chunks(Questions::MOST) {
                 let questions: Vec<_> = lot.iter().map(|case| question(case, count)).collect();
                 let body = json!({ "questions": questions });
-                let answer = self.running.post("/schedules/explain/all", &body).await?;
-                let answers = answer["answers"].as_array().map_or(&[][..], Vec::as_slice);
-                let found = answers
-                    .iter()
-                    .filter_map(|answer| answer["explained"]["instants"].as_array());
-                let found: usize = found.map(Vec::len).sum();
+                // As the command line reads them.
+                let answers: Answers = self.running.ask("/schedules/explain/all", &body).await?;
+                let explained = answers.answers.into_iter().filter_map(|one| one.explained);
+                let found = explained.map(|one| one.instants);
+                let found: usize = found.map(|instants| instants.len()).sum();
                 if found != count * lot.len() {
                     return Err(format!("{found} instants of {}", count * lot.len()).into());
                 }

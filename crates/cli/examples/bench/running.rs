@@ -94,6 +94,11 @@ impl Running {
     }
 
     pub async fn post(&self, path: &str, body: &Value) -> Done<Value> {
+        self.ask(path, body).await
+    }
+
+    /// The same for whatever type the answer has.
+    pub async fn ask<T: serde::de::DeserializeOwned>(&self, path: &str, body: &Value) -> Done<T> {
         let answer = self
             .http
             .post(format!("{}/api/v1{path}", self.base))

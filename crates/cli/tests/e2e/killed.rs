@@ -223,5 +223,5 @@ async fn a_process_told_to_stop_does_so_whatever_a_source_or_a_mail_server_does(
     assert_eq!(run["state"], "delivered");
     let id = asking["id"].as_str().unwrap();
     wait_for(&place, id, "collecting", |run| run["state"] == "collecting");
-    assert!(place.lark(&["cancel", id, "--yes"]).status.success());
+    assert!(place.lark(&["cancel", id]).status.success());
 }

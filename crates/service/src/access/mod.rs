@@ -13,6 +13,7 @@ use maple_lark_store::{
     people::{ApiToken, Session, User},
 };
 use sha2::{Digest, Sha256};
+use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 use crate::Config;
@@ -21,16 +22,22 @@ pub use guard::{Administrator, Author, SESSION_COOKIE, Viewer};
 
 /// How long a sign-in in the console lasts.
 const SESSION_HOURS: i64 = 12;
-/// Failed sign-ins of one name, or from one address, before both must wait.
-const NAME_LIMIT: i32 = 5;
+/// Attempts on one name from one address, from one address on any name, and on one name from any
+/// address, before they must wait. The last keeps nobody out who has signed in there before.
+const PAIR_LIMIT: i32 = 5;
 const ADDRESS_LIMIT: i32 = 30;
+const NAME_LIMIT: i32 = 50;
 const WAIT: TimeDelta = TimeDelta::minutes(5);
+/// Longer names and passwords are nobody's.
+const LONGEST: usize = 256;
+/// So many passwords are checked at a time; each takes 19 MiB.
+static CHECKING: Semaphore = Semaphore::const_new(2);
 
 #[derive(Debug, thiserror::Error)]
 pub enum SignInError {
     #[error("the name or the password is wrong")]
     Wrong,
-    #[error("too many failed sign-ins; wait five minutes and try again")]
+    #[error("too many attempts to sign in; wait five minutes and try again")]
     Blocked,
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -90,26 +97,34 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
     Ok(())
 }
 
-/// Checks name and password, at most a few times in a row for a name and for an address.
+/// Checks name and password, at most a few times in a row. An attempt is counted before it is
+/// looked at, so that many at once are no more than one after the other.
 pub async fn sign_in(
     store: &Store,
     name: &str,
     password: &str,
     address: &str,
 ) -> Result<User, SignInError> {
+    if name.len() > LONGEST || password.len() > LONGEST {
+        return Err(SignInError::Wrong);
+    }
     let now = Utc::now();
+    let known = store.knows_place(name, address).await?;
+    let name_limit = if known { i32::MAX } else { NAME_LIMIT };
     let subjects = [
-        (format!("name:{name}"), NAME_LIMIT),
         (format!("address:{address}"), ADDRESS_LIMIT),
+        (format!("pair:{address} {name}"), PAIR_LIMIT),
+        (format!("name:{name}"), name_limit),
     ];
     for (subject, limit) in &subjects {
-        if store.failures(subject, now - WAIT).await? >= *limit {
+        if store.count_failure(subject, now, WAIT).await? > *limit {
             return Err(SignInError::Blocked);
         }
     }
     let user = store.user_by_name(name).await?;
     let hash = user.as_ref().map(|user| user.password_hash.clone());
     let password = password.to_owned();
+    let _turn = CHECKING.acquire().await;
     // An unknown name costs as much time as a wrong password.
     let fits = tokio::task::spawn_blocking(move || match hash {
         Some(hash) => password_fits(&password, &hash),
@@ -122,13 +137,14 @@ pub async fn sign_in(
     .unwrap_or(false);
     match user {
         Some(user) if fits => {
-            store.forget_failures(&subjects[0].0).await?;
+            let [address_tried, pair_tried, name_tried] = &subjects;
+            store.forgive_failure(&address_tried.0).await?;
+            store.forget_failures(&pair_tried.0).await?;
+            store.forgive_failure(&name_tried.0).await?;
+            store.know_place(name, address, now).await?;
             Ok(user)
         }
         _ => {
-            for (subject, _) in &subjects {
-                store.count_failure(subject, now, WAIT).await?;
-            }
             tracing::warn!(name, address, "a sign-in failed");
             Err(SignInError::Wrong)
         }

@@ -12,7 +12,7 @@ use maple_lark_store::{
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use similar::TextDiff;
 
-use super::{Answer, problem::Problem};
+use super::{Answer, body::Body, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::{EngineHandle, parse_all},
@@ -55,7 +55,7 @@ async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>
 #[post("/definitions/plan", data = "<files>")]
 async fn plan(
     _user: Author,
-    files: Json<Files>,
+    files: Body<Files>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Plan> {
@@ -72,7 +72,7 @@ async fn plan(
 #[post("/definitions/apply", data = "<files>")]
 async fn apply(
     user: Author,
-    files: Json<Files>,
+    files: Body<Files>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
@@ -111,7 +111,7 @@ async fn copy(
     user: Author,
     kind: &str,
     name: &str,
-    order: Json<CopyOrder>,
+    order: Body<CopyOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<DefinitionFile> {

@@ -22,7 +22,7 @@ use maple_lark_store::{
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem, reports::everybody_meant, runs::one_run};
+use super::{Answer, body::Body, problem::Problem, reports::everybody_meant, runs::one_run};
 use crate::{
     access::{Administrator, Author, Viewer},
     engine::{EngineHandle, values_key},
@@ -128,7 +128,7 @@ fn uses(report: &maple_lark_definition::Report, channel: &str) -> bool {
 async fn test_channel(
     _user: Author,
     name: &str,
-    order: Json<TestOrder>,
+    order: Body<TestOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ChannelTest> {
@@ -161,7 +161,7 @@ async fn test_channel(
 #[post("/mail-server/test", data = "<order>")]
 async fn test_mail(
     _user: Author,
-    order: Json<TestOrder>,
+    order: Body<TestOrder>,
     engine: &State<EngineHandle>,
 ) -> Answer<ChannelTest> {
     probed(engine, None, order.to.as_deref()).await
@@ -347,7 +347,7 @@ async fn remove_unsubscribe(
 async fn resend(
     user: Author,
     id: Uuid,
-    order: Json<ResendOrder>,
+    order: Body<ResendOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
@@ -520,7 +520,7 @@ async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>>
 async fn preview(
     _user: Author,
     name: &str,
-    draft: Json<MessageDraft>,
+    draft: Body<MessageDraft>,
     store: &State<Store>,
 ) -> Answer<MessagePreview> {
     let draft = draft.into_inner();

@@ -3,6 +3,7 @@
 mod about;
 mod agenda;
 mod archive;
+mod body;
 mod definitions;
 mod delivery;
 mod documents;
@@ -44,6 +45,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         log_level: rocket::config::LogLevel::Off,
         ident: rocket::config::Ident::none(),
         // The engine stops meanwhile; both are done within three seconds.
+        // Whoever says that they ask for somebody else is not believed.
+        ip_header: None,
         shutdown: rocket::config::Shutdown {
             grace: 1,
             mercy: 1,

@@ -10,10 +10,11 @@ use maple_lark_document::{Snapshot, snapshot::FrozenDefinition};
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
 use maple_lark_time::nearest::suggestion;
-use rocket::{Route, State, post, routes, serde::json::Json};
+use rocket::{Route, State, post, routes};
 
 use super::{
     archive::{format_named, one_file, written},
+    body::Body,
     documents::File,
     problem::Problem,
 };
@@ -35,7 +36,7 @@ pub fn routes() -> Vec<Route> {
 #[post("/preview", data = "<order>")]
 async fn preview(
     _user: Author,
-    order: Json<PreviewOrder>,
+    order: Body<PreviewOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<File, Problem> {

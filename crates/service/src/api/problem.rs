@@ -15,8 +15,13 @@ use rocket::{
 pub enum Refusal {
     NotSignedIn,
     OtherSite,
-    Role { needed: Role, has: Role },
+    Role {
+        needed: Role,
+        has: Role,
+    },
     Internal,
+    /// The body was not understood.
+    Body(Problem),
 }
 
 impl Refusal {
@@ -25,6 +30,7 @@ impl Refusal {
             Refusal::NotSignedIn => 401,
             Refusal::OtherSite | Refusal::Role { .. } => 403,
             Refusal::Internal => 500,
+            Refusal::Body(problem) => problem.status(),
         }
     }
 
@@ -50,35 +56,55 @@ impl Refusal {
                 "Internal error",
                 "the service could not look up who you are; its log says why",
             ),
+            Refusal::Body(problem) => problem.clone(),
         }
     }
 }
 
 /// Problem details as an answer, with their media type.
 #[derive(Debug, Clone)]
-pub struct Problem(ProblemDetails);
+pub struct Problem {
+    details: ProblemDetails,
+    /// When it is worth trying again, in seconds.
+    retry_after: Option<u32>,
+}
 
 impl Problem {
     pub fn new(status: u16, title: &str, detail: impl Into<String>) -> Self {
-        Self(ProblemDetails::new(status, title, detail))
+        ProblemDetails::new(status, title, detail).into()
+    }
+
+    /// The same with when it is worth trying again, in seconds (RFC 9110, 10.2.3).
+    pub fn after(mut self, seconds: u32) -> Self {
+        self.retry_after = Some(seconds);
+        self
     }
 
     /// The HTTP status that it answers with.
     pub fn status(&self) -> u16 {
-        self.0.status
+        self.details.status
     }
 
     /// What is wrong, and how to mend it.
     pub fn detail(&self) -> String {
-        self.0.detail.clone()
+        self.details.detail.clone()
     }
 
     pub fn not_found(what: impl std::fmt::Display) -> Self {
-        Self(ProblemDetails::not_found(what))
+        ProblemDetails::not_found(what).into()
     }
 
     pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
-        Self(ProblemDetails::definitions(problems))
+        ProblemDetails::definitions(problems).into()
+    }
+}
+
+impl From<ProblemDetails> for Problem {
+    fn from(details: ProblemDetails) -> Self {
+        Self {
+            details,
+            retry_after: None,
+        }
     }
 }
 
@@ -98,12 +124,14 @@ impl From<StoreError> for Problem {
 
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
-        let status = Status::new(self.0.status);
-        let body = json::to_string(&self.0).unwrap_or_default();
-        Response::build_from(
+        let status = Status::new(self.details.status);
+        let body = json::to_string(&self.details).unwrap_or_default();
+        let mut answer = Response::build_from(
             (ContentType::new("application", "problem+json"), body).respond_to(request)?,
-        )
-        .status(status)
-        .ok()
+        );
+        if let Some(seconds) = self.retry_after {
+            answer.raw_header("Retry-After", seconds.to_string());
+        }
+        answer.status(status).ok()
     }
 }

@@ -17,7 +17,7 @@ use maple_lark_store::Store;
 use maple_lark_time::{Window, Zone, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, problem::Problem};
+use super::{Answer, body::Body, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::{Among, EngineHandle},
@@ -36,7 +36,7 @@ pub fn routes() -> Vec<Route> {
 )]
 async fn try_query(
     _user: Author,
-    order: Json<QueryOrder>,
+    order: Body<QueryOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<QueryAnswer> {
@@ -233,7 +233,7 @@ async fn catalogue(
 async fn choices(
     _user: Viewer,
     name: &str,
-    order: Json<ChoicesOrder>,
+    order: Body<ChoicesOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ParameterChoices>> {

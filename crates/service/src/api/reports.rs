@@ -14,6 +14,7 @@ use rocket::{
 
 use super::{
     Answer,
+    body::Body,
     definitions::{Order, carry_out, copied, is_free, stored_definition},
     problem::Problem,
     runs::one_run,
@@ -207,7 +208,7 @@ pub(super) async fn everybody_meant(
 async fn run(
     user: Author,
     name: &str,
-    order: Json<RunOrder>,
+    order: Body<RunOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<RunView>>, Problem> {
@@ -244,7 +245,7 @@ async fn run(
 async fn backfill_report(
     user: Author,
     name: &str,
-    order: Json<BackfillOrder>,
+    order: Body<BackfillOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Backfill> {
@@ -302,7 +303,7 @@ async fn resume(
 async fn copy(
     user: Author,
     name: &str,
-    order: Json<CopyOrder>,
+    order: Body<CopyOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<ReportView>>, Problem> {
@@ -347,7 +348,7 @@ async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<New
 async fn reschedule(
     user: Author,
     name: &str,
-    new: Json<NewSchedule>,
+    new: Body<NewSchedule>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {

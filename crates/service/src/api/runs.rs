@@ -12,7 +12,7 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem, view};
+use super::{Answer, body::whole, problem::Problem, view};
 use crate::{
     access::{Author, Viewer},
     engine::EngineHandle,
@@ -29,11 +29,12 @@ async fn list(
     _user: Viewer,
     report: Option<String>,
     state: Option<&str>,
-    page: Option<u64>,
-    size: Option<u64>,
+    page: Option<&str>,
+    size: Option<&str>,
     store: &State<Store>,
 ) -> Answer<RunPage> {
-    let (page, size) = (page.unwrap_or(1).max(1), size.unwrap_or(25).clamp(1, 200));
+    let page = whole("page", page)?.unwrap_or(1).clamp(1, 1 << 40);
+    let size = whole("size", size)?.unwrap_or(25).clamp(1, 200);
     let state = state
         .map(RunState::from_word)
         .transpose()

@@ -18,7 +18,7 @@ use maple_lark_time::{
 };
 use rocket::{Route, State, post, routes, serde::json::Json};
 
-use super::{Answer, problem::Problem};
+use super::{Answer, body::Body, problem::Problem};
 use crate::access::Viewer;
 
 pub fn routes() -> Vec<Route> {
@@ -34,7 +34,7 @@ const MOST_PARTS: usize = 20_000;
 #[post("/schedules/explain", data = "<question>")]
 async fn explain(
     _user: Viewer,
-    question: Json<Question>,
+    question: Body<Question>,
     store: &State<Store>,
 ) -> Answer<Explained> {
     let question = question.into_inner();
@@ -51,7 +51,7 @@ async fn explain(
 #[post("/schedules/explain/all", data = "<questions>")]
 async fn explain_all(
     _user: Viewer,
-    questions: Json<Questions>,
+    questions: Body<Questions>,
     store: &State<Store>,
 ) -> Answer<Answers> {
     let questions = questions.into_inner().questions;

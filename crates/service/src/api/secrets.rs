@@ -7,7 +7,7 @@ use maple_lark_api::{NewSecret, ProblemDetails, SecretView};
 use maple_lark_store::Store;
 use rocket::{Route, State, delete, get, http::Status, put, routes, serde::json::Json};
 
-use super::{Answer, problem::Problem};
+use super::{Answer, body::Body, problem::Problem};
 use crate::{Config, access::Administrator, secrets::VaultError};
 
 pub fn routes() -> Vec<Route> {
@@ -42,7 +42,7 @@ async fn list(_user: Administrator, store: &State<Store>) -> Answer<Vec<SecretVi
 async fn set(
     user: Administrator,
     name: &str,
-    secret: Json<NewSecret>,
+    secret: Body<NewSecret>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
 ) -> Result<Status, Problem> {

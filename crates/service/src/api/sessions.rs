@@ -12,7 +12,7 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, problem::Problem};
+use super::{Answer, body::Body, problem::Problem};
 use crate::{
     Config,
     access::{self, SESSION_COOKIE, SignInError, Viewer, token_hash},
@@ -33,7 +33,9 @@ impl From<SignInError> for Problem {
     fn from(error: SignInError) -> Self {
         match error {
             SignInError::Wrong => Problem::new(401, "Not signed in", error.to_string()),
-            SignInError::Blocked => Problem::new(429, "Too many attempts", error.to_string()),
+            SignInError::Blocked => {
+                Problem::new(429, "Too many attempts", error.to_string()).after(300)
+            }
             SignInError::Store(error) => error.into(),
         }
     }
@@ -51,7 +53,7 @@ fn view(name: &str, role: Role, config: &Config) -> UserView {
 #[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[post("/session", data = "<credentials>")]
 async fn sign_in(
-    credentials: Json<Credentials>,
+    credentials: Body<Credentials>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
     jar: &CookieJar<'_>,
@@ -102,7 +104,7 @@ async fn sign_out(
 #[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[post("/tokens", data = "<request>")]
 async fn make_token(
-    request: Json<TokenRequest>,
+    request: Body<TokenRequest>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
     peer: IpAddr,

@@ -10,10 +10,10 @@ use maple_lark_document::{
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
 use maple_lark_time::{Window, Zone};
-use rocket::{Route, post, routes, serde::json::Json};
+use rocket::{Route, post, routes};
 
-use super::{documents::File, problem::Problem};
-use crate::access::Viewer;
+use super::{body::Body, documents::File, problem::Problem};
+use crate::access::Author;
 
 pub fn routes() -> Vec<Route> {
     routes![preview]
@@ -22,7 +22,7 @@ pub fn routes() -> Vec<Route> {
 /// The first page of a sample document in this theme, as a PNG. Nothing is kept.
 #[utoipa::path(post, operation_id = "preview_theme", path = "/themes/preview", tag = "definitions", request_body = ThemeText, responses((status = 200, content_type = "image/png"), (status = 422, body = ProblemDetails)))]
 #[post("/themes/preview", data = "<order>")]
-async fn preview(_user: Viewer, order: Json<ThemeText>) -> Result<File, Problem> {
+async fn preview(_user: Author, order: Body<ThemeText>) -> Result<File, Problem> {
     let theme = match Definition::parse("theme.toml", &order.text) {
         Ok(Definition::Theme(theme)) => theme.value,
         Ok(_) => {

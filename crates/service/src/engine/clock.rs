@@ -5,21 +5,14 @@ use std::{
         Arc, Mutex,
         atomic::{AtomicI64, Ordering},
     },
-    time::{Duration, Instant},
+    time::Instant,
 };
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_store::StoreError;
-use tokio::sync::watch;
 
-use super::{schedule, shared::Shared};
-
-/// How often the database is asked for its time.
-const EVERY: Duration = Duration::from_secs(5);
 /// A clock that differs by more than this is said to be wrong.
-const TOLERATED: TimeDelta = TimeDelta::seconds(2);
-/// What earlier clocks have left in the records is looked through once in so many rounds.
-const ROUNDS: u32 = 12;
+pub const TOLERATED: TimeDelta = TimeDelta::seconds(2);
 
 #[derive(Debug, Clone)]
 pub enum Clock {
@@ -115,57 +108,6 @@ pub async fn look(clock: &Clock, store: &maple_lark_store::Store) -> Result<Time
     let asked = Instant::now();
     let said = store.time().await?;
     Ok(followed.follow(said, asked))
-}
-
-/// Follows the database's clock until the engine stops, and puts right what an earlier, wrong
-/// one has left: leases and waits that reach too far, and instants that were passed over.
-pub async fn follow(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
-    let (mut told, mut round, mut first) = (None, 0, true);
-    while !*stopped.borrow() {
-        match look(&shared.clock, &shared.store).await {
-            Ok(jump) => {
-                let difference = shared.clock.difference();
-                if difference != told {
-                    match &difference {
-                        Some(words) => tracing::warn!(words, "the clocks differ"),
-                        None => tracing::info!("this machine's clock is right again"),
-                    }
-                    told = difference;
-                }
-                if jump.abs() > TOLERATED {
-                    tracing::warn!(seconds = jump.num_seconds(), "the database's clock jumped");
-                }
-                let jumped = first || jump.abs() > TOLERATED;
-                if (round == 0 || jumped)
-                    && let Err(error) = put_right(&shared, jumped).await
-                {
-                    tracing::error!(%error, "what a wrong clock may have left could not be looked through");
-                }
-                (round, first) = ((round + 1) % ROUNDS, false);
-            }
-            Err(error) => {
-                tracing::warn!(%error, "the database could not be asked for its time");
-            }
-        }
-        tokio::select! {
-            () = tokio::time::sleep(EVERY) => {}
-            _ = stopped.changed() => {}
-        }
-    }
-}
-
-async fn put_right(shared: &Shared, jumped: bool) -> Result<(), StoreError> {
-    let moved = shared
-        .store
-        .bring_back(shared.now(), shared.lease(), jumped)
-        .await?;
-    if moved > 0 {
-        tracing::warn!(
-            moved,
-            "leases and waits reached further than any can; a clock must have been wrong"
-        );
-    }
-    schedule::reschedule(shared).await
 }
 
 #[cfg(test)]

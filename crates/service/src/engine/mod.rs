@@ -7,6 +7,7 @@ mod ask;
 mod clock;
 mod definitions;
 mod deliver;
+mod follow;
 mod guard;
 mod limits;
 mod notify;
@@ -170,7 +171,7 @@ impl Engine {
             stop,
             workers: JoinSet::new(),
         };
-        engine.part("clock", &stopped, clock::follow);
+        engine.part("clock", &stopped, follow::follow);
         engine.part("schedule", &stopped, schedule::watch_the_clock);
         engine.part("time zone rules", &stopped, zones::watch_zone_rules);
         engine.part("samplers", &stopped, sample::watch_samplers);

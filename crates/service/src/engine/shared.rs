@@ -4,7 +4,10 @@ use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_sources::Reader;
-use maple_lark_store::{Store, StoreError, deliveries::AttemptClaim, runs::Claim};
+use maple_lark_store::{
+    Store, StoreError,
+    claims::{AttemptClaim, Claim},
+};
 use tokio::sync::Notify;
 use uuid::Uuid;
 

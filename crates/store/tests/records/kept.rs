@@ -135,13 +135,6 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
             .unwrap(),
         1
     );
-    assert_eq!(place.failures("name:ops", at(699)).await.unwrap(), 1);
-    assert_eq!(
-        place.failures("name:ops", at(701)).await.unwrap(),
-        0,
-        "the last one was before"
-    );
-    assert_eq!(place.failures("name:guest", at(0)).await.unwrap(), 0);
     // Many at once are all counted.
     let mut tries = tokio::task::JoinSet::new();
     for _ in 0..20 {
@@ -156,8 +149,40 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     let mut seen: Vec<i32> = tries.join_all().await;
     seen.sort_unstable();
     assert_eq!(seen, (1..=20).collect::<Vec<_>>());
+    let again = async |seconds| {
+        place
+            .count_failure("address:127.0.0.1", at(seconds), pause)
+            .await
+            .unwrap()
+    };
+    // One that was none after all is taken back; all of them can be.
+    place.forgive_failure("address:127.0.0.1").await.unwrap();
+    assert_eq!(again(801).await, 20);
     place.forget_failures("address:127.0.0.1").await.unwrap();
-    assert_eq!(place.failures("address:127.0.0.1", at(0)).await.unwrap(), 0);
+    assert_eq!(again(802).await, 1);
+    // What is old goes by itself.
+    let old = at(803);
+    place.forget_old_failures(old, old).await.unwrap();
+    assert_eq!(again(804).await, 1);
+}
+
+#[tokio::test]
+async fn a_place_is_known_to_who_has_signed_in_there_until_long_after() {
+    let place = Place::new().await;
+    let known = async |name: &str, address: &str| place.knows_place(name, address).await.unwrap();
+    assert!(!known("ops", "192.0.2.1").await);
+    for seconds in [0, 100] {
+        place
+            .know_place("ops", "192.0.2.1", at(seconds))
+            .await
+            .unwrap();
+    }
+    assert!(known("ops", "192.0.2.1").await);
+    assert!(!known("ops", "192.0.2.2").await && !known("guest", "192.0.2.1").await);
+    place.forget_old_failures(at(0), at(100)).await.unwrap();
+    assert!(known("ops", "192.0.2.1").await, "it was used again");
+    place.forget_old_failures(at(0), at(101)).await.unwrap();
+    assert!(!known("ops", "192.0.2.1").await);
 }
 
 #[tokio::test]

@@ -21,10 +21,11 @@ use chrono::TimeDelta;
 use maple_lark_demo::TestCluster;
 use maple_lark_store::{
     Store, StoreError,
+    claims::{AttemptClaim, Claim},
     definitions::{Change, Rule, StoredDefinition},
-    deliveries::{AttemptClaim, Copy, Delivery, Ended, Ending},
+    deliveries::{Copy, Delivery, Ended, Ending},
     entity::Time,
-    runs::{Claim, Document, NewRun, Run, RunFilter, StoredSnapshot},
+    runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
 };
 use uuid::Uuid;

@@ -7,7 +7,8 @@ use chrono::TimeDelta;
 use maple_lark_delivery::DeliveryError;
 use maple_lark_store::{
     StoreError,
-    deliveries::{AttemptClaim, Delivery, Ended, Ending},
+    claims::AttemptClaim,
+    deliveries::{Delivery, Ended, Ending},
 };
 use tokio::{sync::watch, task::JoinSet};
 use tracing::Instrument;

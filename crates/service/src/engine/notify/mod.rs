@@ -78,6 +78,9 @@ pub async fn watch_for_trouble(shared: Arc<Shared>, mut stopped: watch::Receiver
         let looked = async {
             shared.store.close_abandoned(shared.now()).await?;
             shared.store.fold_counts().await?;
+            let now = shared.now();
+            let (tried, signed_in) = (now - TimeDelta::days(1), now - PLACES_KNOWN);
+            shared.store.forget_old_failures(tried, signed_in).await?;
             notice_runs(&shared).await?;
             notice_late(&shared).await?;
             end_approvals(&shared).await?;
@@ -111,6 +114,9 @@ pub fn owner_of(definitions: &serde_json::Value, report: &str) -> Option<Mailbox
         .owner
         .clone()
 }
+
+/// A place that somebody has signed in from is known for so long.
+const PLACES_KNOWN: TimeDelta = TimeDelta::days(90);
 
 /// Stands before the name of a channel among the recipients of notices.
 const CHANNEL: &str = "channel:";

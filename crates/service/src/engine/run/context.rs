@@ -5,7 +5,7 @@ use std::time::Duration;
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Dashboard, Query, Report, Times};
 use maple_lark_sources::Values;
-use maple_lark_store::runs::{Claim, Run};
+use maple_lark_store::{claims::Claim, runs::Run};
 use maple_lark_time::{Window, window::Step};
 
 use crate::engine::{definitions::Definitions, shared::WorkError};
