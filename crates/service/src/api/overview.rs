@@ -68,7 +68,16 @@ async fn overview(
     }))
 }
 
+/// What the last day came to, in sentences that count what they say.
 fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'static str, String) {
+    if reports.is_empty() {
+        return ("ok", "There are no reports yet.".to_owned());
+    }
+    let paused = reports.iter().filter(|report| report.paused).count();
+    day(outcomes, failed, paused)
+}
+
+fn day(outcomes: &[Outcome], failed: usize, paused: usize) -> (&'static str, String) {
     let count = |wanted: fn(RunState) -> bool| {
         outcomes
             .iter()
@@ -76,46 +85,109 @@ fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'s
             .map(|outcome| outcome.count)
             .sum::<i64>()
     };
-    let good = count(|state| {
-        matches!(
-            state,
-            RunState::Delivered | RunState::Completed | RunState::Quiet
-        )
-    });
-    let running = count(RunState::is_open);
-    let runs = |n: i64| {
-        if n == 1 {
-            "1 run".to_owned()
-        } else {
-            format!("{n} runs")
+    let delivered = count(|state| state == RunState::Delivered);
+    let completed = count(|state| state == RunState::Completed);
+    let quiet = count(|state| state == RunState::Quiet);
+    let awaiting = count(|state| state == RunState::AwaitingApproval);
+    let under_way = count(RunState::is_under_way);
+    let runs = |n: i64| counted(n, "run", "runs");
+    let mut said = vec![match (failed, delivered) {
+        (0, 0) if completed + quiet == 0 => "Nothing was due in the last 24 hours".to_owned(),
+        (0, 0) => "Nothing was to be sent in the last 24 hours".to_owned(),
+        (0, n) => format!("Everything went out: {} in the last 24 hours", runs(n)),
+        (1, _) => "1 report did not go out as it should".to_owned(),
+        (n, _) => format!("{n} reports did not go out as they should"),
+    }];
+    for (n, one, several) in [
+        (
+            completed,
+            "was made without sending",
+            "were made without sending",
+        ),
+        (quiet, "had nothing to say", "had nothing to say"),
+        (awaiting, "awaits approval", "await approval"),
+        (under_way, "is under way", "are under way"),
+    ] {
+        if n > 0 {
+            said.push(format!(
+                "{} {}",
+                runs(n),
+                if n == 1 { one } else { several }
+            ));
         }
-    };
-    let mut more = if running > 0 {
-        format!(" {} under way.", runs(running))
-    } else {
-        String::new()
-    };
-    let paused = reports.iter().filter(|report| report.paused).count();
-    if paused > 0 {
-        more += &format!(" {paused} paused.");
     }
-    match failed {
-        _ if reports.is_empty() => ("ok", "There are no reports yet.".to_owned()),
-        0 if good == 0 => ("ok", format!("Nothing was due in the last 24 hours.{more}")),
-        0 => (
-            "ok",
-            format!(
-                "Everything went out: {} in the last 24 hours.{more}",
-                runs(good)
-            ),
-        ),
-        1 => (
-            "critical",
-            format!("1 report did not go out as it should.{more}"),
-        ),
-        n => (
-            "critical",
-            format!("{n} reports did not go out as they should.{more}"),
-        ),
+    if paused > 0 {
+        let paused = i64::try_from(paused).unwrap_or(i64::MAX);
+        said.push(format!(
+            "{} paused",
+            counted(paused, "report is", "reports are")
+        ));
+    }
+    let status = match (failed, awaiting) {
+        (0, 0) => "ok",
+        (0, _) => "warning",
+        _ => "critical",
+    };
+    (status, format!("{}.", said.join(". ")))
+}
+
+fn counted(n: i64, one: &str, several: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { several })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn said(outcomes: &[(RunState, i64)], failed: usize, paused: usize) -> (&'static str, String) {
+        let outcomes: Vec<Outcome> = outcomes
+            .iter()
+            .map(|(state, count)| Outcome {
+                state: *state,
+                count: *count,
+            })
+            .collect();
+        day(&outcomes, failed, paused)
+    }
+
+    #[test]
+    fn each_sentence_counts_what_it_says() {
+        use RunState as S;
+        let (status, words) = said(
+            &[
+                (S::Delivered, 4),
+                (S::Completed, 11),
+                (S::Quiet, 1),
+                (S::AwaitingApproval, 1),
+                (S::Collecting, 2),
+            ],
+            0,
+            0,
+        );
+        assert_eq!(
+            words,
+            "Everything went out: 4 runs in the last 24 hours. 11 runs were made without sending. 1 run had nothing to say. \
+             1 run awaits approval. 2 runs are under way."
+        );
+        assert_eq!(status, "warning", "somebody has something to do");
+        assert_eq!(
+            said(&[(S::Completed, 3)], 0, 2),
+            (
+                "ok",
+                "Nothing was to be sent in the last 24 hours. 3 runs were made without sending. 2 reports are paused."
+                    .to_owned()
+            )
+        );
+        assert_eq!(
+            said(&[(S::Delivered, 4), (S::Failed, 1)], 1, 1),
+            (
+                "critical",
+                "1 report did not go out as it should. 1 report is paused.".to_owned()
+            )
+        );
+        assert_eq!(
+            said(&[], 0, 0),
+            ("ok", "Nothing was due in the last 24 hours.".to_owned())
+        );
     }
 }
