@@ -17,7 +17,7 @@ onUnmounted(() => clearInterval(timer))
   <Loading :error="data ? null : error" :ready="data !== null" @again="load">
     <div v-if="data" class="stack">
       <section class="verdict" :class="data.status" aria-live="polite">
-        <span class="mark" aria-hidden="true">{{ data.status === 'ok' ? '●' : '◆' }}</span>
+        <span class="mark" aria-hidden="true">{{ { ok: '●', warning: '▲', critical: '◆' }[data.status] ?? '◆' }}</span>
         <h1>{{ data.sentence }}</h1>
       </section>
       <section v-if="data.failed.length" class="card" aria-labelledby="failed">
@@ -78,8 +78,10 @@ onUnmounted(() => clearInterval(timer))
 
 <style scoped>
 .verdict { display: flex; gap: 1rem; align-items: center; border-radius: 10px; padding: 1.3rem 1.5rem; background: #e5f2eb; color: #14492f; }
+.verdict.warning { background: #fdf0dc; color: #6b3d00; }
 .verdict.critical { background: #fbe6e8; color: #8a1522; }
 html.dark .verdict { background: #16362a; color: #a8e3c6; }
+html.dark .verdict.warning { background: #3d2b10; color: #ffd9a0; }
 html.dark .verdict.critical { background: #471b22; color: #ffc4ca; }
 .verdict .mark { font-size: 1.6rem; }
 .next { list-style: none; margin: 0; padding: 0; }
