@@ -10,6 +10,8 @@ create index runs_unapproved on runs (approval_deadline) where state = 'awaiting
 create index runs_good on runs (report, finished_at) where state in ('delivered', 'quiet');
 create index runs_sent on runs (report, created_at) where state in ('delivered', 'partly-delivered');
 create index runs_quiet on runs (report, created_at) where state = 'quiet';
+-- The runs of a report in a state, of which there may be none among very many.
+create index runs_report_state on runs (report, state, created_at desc);
 create index runs_instants on runs (report, scheduled_for desc, created_at desc);
 create index on deliveries (created_at) where state = 'waiting';
 create index on delivery_attempts (id) where outcome = 'unknown';

@@ -117,6 +117,12 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
             let filter = RunFilter { report, state };
             assert_eq!(place.runs(&filter, 1, 25).await.unwrap().items.len(), 25);
         }
+        // There are none of these, and they are not looked for one by one.
+        let none = RunFilter {
+            report: Some("r3".to_owned()),
+            state: Some(RunState::Failed),
+        };
+        assert!(place.runs(&none, 1, 25).await.unwrap().items.is_empty());
         place.run(open.id).await.unwrap();
         place.steps(open.id).await.unwrap();
         place.snapshot_heads(open.id).await.unwrap();
