@@ -263,10 +263,10 @@ impl Store {
         Ok(closed + self.db.execute_raw(deliveries).await?.rows_affected())
     }
 
-    /// When the next delivery on a channel is tried, but for one.
+    /// When the next delivery on a channel is tried, but for one and those under way.
     pub async fn next_on(&self, via: &str, but: Uuid) -> Result<Option<Time>> {
         let statement = Store::sql(
-            "select next_attempt_at as at from deliveries where state = 'waiting' and via = $1 and id <> $2 order by next_attempt_at limit 1",
+            "select next_attempt_at as at from deliveries where state = 'waiting' and via = $1 and id <> $2 and lease_owner is null order by next_attempt_at limit 1",
             [via.into(), but.into()],
         );
         let row = self.db.query_one_raw(statement).await?;

@@ -123,17 +123,25 @@ impl Store {
     }
 
     /// Counts a failed sign-in of a subject (a name or an address) and answers how many
-    /// there have been since the last pause of `forget`.
+    /// there have been since the last pause of `forget`. Past the `limit` none is counted any
+    /// more, so that whoever goes on trying does not put off the end of the pause.
     pub async fn count_failure(
         &self,
         subject: &str,
         now: Time,
         forget: chrono::TimeDelta,
+        limit: i32,
     ) -> Result<i32> {
         let statement = Store::sql(
             "insert into sign_in_failures (subject, failures, last_at) values ($1, 1, $2) on conflict (subject) do update set \
-               failures = case when sign_in_failures.last_at < $3 then 1 else sign_in_failures.failures + 1 end, last_at = $2 returning failures",
-            [subject.into(), now.into(), (now - forget).into()],
+               failures = case when sign_in_failures.last_at < $3 then 1 else least(sign_in_failures.failures, $4) + 1 end, \
+               last_at = case when sign_in_failures.last_at >= $3 and sign_in_failures.failures > $4 then sign_in_failures.last_at else $2 end returning failures",
+            [
+                subject.into(),
+                now.into(),
+                (now - forget).into(),
+                limit.into(),
+            ],
         );
         let row = self.db.query_one_raw(statement).await?;
         Ok(row

@@ -66,7 +66,7 @@ impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
             Ok(value) => Outcome::Success(Self(value)),
             Err(error) => {
                 let said: String = error.to_string().chars().take(400).collect();
-                let said = format!("the body is not what this call takes: {said}");
+                let said = format!("the body does not fit this call: {said}");
                 refused(Problem::new(422, "Not understood", said))
             }
         }

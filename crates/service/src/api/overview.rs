@@ -104,7 +104,7 @@ fn day(outcomes: &[Outcome], failed: usize, paused: usize) -> (&'static str, Str
             "was made without sending",
             "were made without sending",
         ),
-        (quiet, "had nothing to say", "had nothing to say"),
+        (quiet, "had nothing to send", "had nothing to send"),
         (awaiting, "awaits approval", "await approval"),
         (under_way, "is under way", "are under way"),
     ] {
@@ -166,7 +166,7 @@ mod tests {
         );
         assert_eq!(
             words,
-            "Everything went out: 4 runs in the last 24 hours. 11 runs were made without sending. 1 run had nothing to say. \
+            "Everything went out: 4 runs in the last 24 hours. 11 runs were made without sending. 1 run had nothing to send. \
              1 run awaits approval. 2 runs are under way."
         );
         assert_eq!(status, "warning", "somebody has something to do");

@@ -66,7 +66,7 @@ impl Refusal {
 pub struct Problem {
     details: ProblemDetails,
     /// When it is worth trying again, in seconds.
-    retry_after: Option<u32>,
+    retry_after: Option<i64>,
 }
 
 impl Problem {
@@ -75,7 +75,7 @@ impl Problem {
     }
 
     /// The same with when it is worth trying again, in seconds (RFC 9110, 10.2.3).
-    pub fn after(mut self, seconds: u32) -> Self {
+    pub fn after(mut self, seconds: i64) -> Self {
         self.retry_after = Some(seconds);
         self
     }

@@ -33,9 +33,8 @@ impl From<SignInError> for Problem {
     fn from(error: SignInError) -> Self {
         match error {
             SignInError::Wrong => Problem::new(401, "Not signed in", error.to_string()),
-            SignInError::Blocked => {
-                Problem::new(429, "Too many attempts", error.to_string()).after(300)
-            }
+            SignInError::Blocked => Problem::new(429, "Too many attempts", error.to_string())
+                .after(access::WAIT.num_seconds()),
             SignInError::Store(error) => error.into(),
         }
     }

@@ -65,7 +65,7 @@ impl Clock {
                 "behind"
             };
             format!(
-                "this machine's clock is {} s {way} the database's, which is gone by; set it right",
+                "this machine's clock is {} s {way} the database's. The service goes by the database's clock; set this machine's right",
                 (ahead.abs() + TimeDelta::milliseconds(500)).num_seconds()
             )
         })

@@ -7,8 +7,8 @@ use std::sync::{
 
 use tokio::sync::Notify;
 
-/// The answers of one run may take so much together.
-pub const OF_A_RUN: usize = 1_000_000_000;
+/// The answers for one snapshot of a run may take so much together.
+pub const OF_A_SNAPSHOT: usize = 1_000_000_000;
 /// A run that holds nothing yet waits while the others of its process hold more than this.
 const OF_ALL: usize = 1_000_000_000;
 
@@ -47,7 +47,7 @@ impl Held {
     /// Takes room for an answer; answers whether the run may hold as much.
     pub fn take(&self, bytes: usize) -> bool {
         let before = self.taken.fetch_add(bytes, Ordering::AcqRel);
-        if before.saturating_add(bytes) > OF_A_RUN {
+        if before.saturating_add(bytes) > OF_A_SNAPSHOT {
             self.taken.fetch_sub(bytes, Ordering::AcqRel);
             return false;
         }
@@ -72,7 +72,7 @@ mod tests {
     async fn a_run_holds_so_much_and_another_begins_when_there_is_room() {
         let room = Arc::new(Room::default());
         let first = room.begin().await;
-        assert!(first.take(OF_A_RUN - 1) && first.take(1));
+        assert!(first.take(OF_A_SNAPSHOT - 1) && first.take(1));
         assert!(!first.take(1), "that is more than one may hold");
         let second = room.begin().await;
         assert!(second.take(1), "who has begun goes on");
@@ -84,7 +84,7 @@ mod tests {
         assert!(!waiting.is_finished());
         drop(first);
         let third = waiting.await.unwrap();
-        assert!(third.take(OF_A_RUN));
+        assert!(third.take(OF_A_SNAPSHOT));
         drop((second, third));
         assert_eq!(room.taken.load(Ordering::Acquire), 0);
     }

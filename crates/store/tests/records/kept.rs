@@ -118,7 +118,7 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     for now in [0, 10, 300, 311] {
         counted.push(
             place
-                .count_failure("name:ops", at(now), pause)
+                .count_failure("name:ops", at(now), pause, 50)
                 .await
                 .unwrap(),
         );
@@ -130,7 +130,7 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     );
     assert_eq!(
         place
-            .count_failure("name:ops", at(700), pause)
+            .count_failure("name:ops", at(700), pause, 50)
             .await
             .unwrap(),
         1
@@ -141,7 +141,7 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
         let store = place.store.clone();
         tries.spawn(async move {
             store
-                .count_failure("address:127.0.0.1", at(800), TimeDelta::minutes(5))
+                .count_failure("address:127.0.0.1", at(800), TimeDelta::minutes(5), 50)
                 .await
                 .unwrap()
         });
@@ -151,7 +151,7 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     assert_eq!(seen, (1..=20).collect::<Vec<_>>());
     let again = async |seconds| {
         place
-            .count_failure("address:127.0.0.1", at(seconds), pause)
+            .count_failure("address:127.0.0.1", at(seconds), pause, 50)
             .await
             .unwrap()
     };
@@ -160,6 +160,18 @@ async fn failed_sign_ins_are_counted_until_there_is_a_pause() {
     assert_eq!(again(801).await, 20);
     place.forget_failures("address:127.0.0.1").await.unwrap();
     assert_eq!(again(802).await, 1);
+    // Past the limit it is the same pause, however often somebody tries.
+    let past = async |seconds| {
+        place
+            .count_failure("name:late", at(seconds), pause, 2)
+            .await
+            .unwrap()
+    };
+    let mut counted = Vec::new();
+    for seconds in [0, 1, 2, 100, 200, 300, 303] {
+        counted.push(past(seconds).await);
+    }
+    assert_eq!(counted, [1, 2, 3, 3, 3, 3, 1]);
     // What is old goes by itself.
     let old = at(803);
     place.forget_old_failures(old, old).await.unwrap();

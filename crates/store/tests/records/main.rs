@@ -32,7 +32,7 @@ use uuid::Uuid;
 
 struct Place {
     store: Store,
-    _cluster: TestCluster,
+    cluster: TestCluster,
 }
 
 impl std::ops::Deref for Place {
@@ -63,7 +63,7 @@ impl Place {
         let url = cluster.url_for("maple_lark", &secret, "maple_lark");
         Self {
             store: Store::open(&url, 4).await.unwrap(),
-            _cluster: cluster,
+            cluster,
         }
     }
 

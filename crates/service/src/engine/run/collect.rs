@@ -20,7 +20,7 @@ use super::{
 };
 use crate::engine::{
     notify,
-    room::{Held, OF_A_RUN},
+    room::{Held, OF_A_SNAPSHOT},
     shared::{Shared, WorkError},
 };
 
@@ -185,9 +185,9 @@ async fn ask(
     if let Outcome::Rows(table) = &record.outcome
         && !held.take(table.size())
     {
-        let most = OF_A_RUN / 1_000_000;
+        let most = OF_A_SNAPSHOT / 1_000_000;
         record.outcome = Outcome::Failed(format!(
-            "the answers of this run are larger than {most} MB together; ask for less, or make several reports of it"
+            "the answers for one snapshot are larger than {most} MB together; ask for less, or split the report"
         ));
     }
     let (state, detail) = match &record.outcome {
