@@ -1,5 +1,6 @@
 //! HTML: one file that needs no script and asks nothing of the network.
 
+use maple_lark_data::stop;
 use std::{collections::BTreeSet, sync::LazyLock};
 
 use maple_lark_document::document::{Body, Document};
@@ -41,6 +42,7 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
     let mut figure = |chart, size| named_colours(&chart::svg(chart, size), &mut colours);
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
+            stop::check();
             let body = &mut model["sections"][section_index]["blocks"][block_index]["body"];
             if let Body::Figures { figures } = &block.body {
                 for (index, figure) in figures

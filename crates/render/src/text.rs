@@ -1,6 +1,6 @@
 //! Plain text with aligned tables, for terminals and for mail without HTML.
 
-use maple_lark_data::status::Status;
+use maple_lark_data::{status::Status, stop};
 use maple_lark_document::{
     chart::Plot,
     document::{Align, Block, Body, Document, Figure, ShownTable},
@@ -56,6 +56,7 @@ pub fn sections(document: &Document) -> String {
         );
         out += &parts(&section.text);
         for block in &section.blocks {
+            stop::check();
             out += &self::block(block);
         }
     }

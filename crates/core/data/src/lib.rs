@@ -10,6 +10,7 @@ pub mod number_format;
 pub mod packed;
 pub mod series;
 pub mod status;
+pub mod stop;
 pub mod table;
 pub mod unit;
 

@@ -11,7 +11,10 @@ use serde::{
     ser::{SerializeSeq, SerializeStruct},
 };
 
-use crate::table::{Column, ColumnKind, Table, Value};
+use crate::{
+    stop,
+    table::{Column, ColumnKind, Table, Value},
+};
 
 /// How many bytes of rows are packed into one piece. Pieces are shared between copies.
 const PIECE: usize = 256 * 1024;
@@ -211,6 +214,7 @@ pub struct Rows<'a> {
 impl Rows<'_> {
     /// Puts the next row into `row`, which saves a list for each; false after the last.
     pub fn next_into(&mut self, row: &mut Vec<Value>) -> bool {
+        stop::check();
         row.clear();
         if self.left == 0 {
             return false;
@@ -442,6 +446,7 @@ impl<'de> Visitor<'de> for RowsInto<'_> {
             .next_element_seed(OneRow(&self.0.columns, self.0.count, &mut row))?
             .is_some()
         {
+            stop::check();
             self.0.push(&row);
         }
         Ok(())

@@ -1,6 +1,7 @@
 //! CommonMark turned into plain paragraphs, lists and runs of text, which every document
 //! format can show. Raw HTML is shown as text, never passed on.
 
+use maple_lark_data::stop;
 use pulldown_cmark::{Event, Parser, Tag, TagEnd};
 use serde::{Deserialize, Serialize};
 
@@ -88,6 +89,7 @@ pub fn read(text: &str) -> Vec<Part> {
     let mut depth = 0;
     let mut style = Run::default();
     for event in Parser::new(text) {
+        stop::check();
         match event {
             Event::Text(text) | Event::Html(text) | Event::InlineHtml(text) => runs.push(Run {
                 text: text.into_string(),

@@ -1,6 +1,7 @@
 //! A picture made of lines, areas and texts.
 
 use crate::html::escaped;
+use maple_lark_data::stop;
 
 pub const FONT: &str = "Inter";
 /// The size of labels in pixels.
@@ -56,6 +57,7 @@ impl Canvas {
         colour: &'static str,
         width: f64,
     ) {
+        stop::check();
         self.inks.push(DrawOp::Line {
             points: points.into_iter().collect(),
             colour,

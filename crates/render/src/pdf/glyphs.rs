@@ -1,6 +1,7 @@
 //! Sets short texts glyph by glyph, without the typesetter's line breaking: labels of
 //! charts, cells of tables, headers and footers.
 
+use maple_lark_data::stop;
 use rustybuzz::{Direction, Feature, GlyphInfo, GlyphPosition, UnicodeBuffer, ttf_parser::Tag};
 use typst::{
     layout::{Abs, Em},
@@ -63,6 +64,7 @@ impl Face {
 
     /// How wide the text is in points.
     pub fn width(&self, text: &str, size: f64) -> f64 {
+        stop::check();
         text.chars()
             .map(|glyph| self.advance(glyph))
             .sum::<Em>()
@@ -78,6 +80,7 @@ impl Face {
     /// The text from left to right, each item with where it begins in points, and how wide it
     /// is in all.
     pub fn set(&self, text: &str, size: f64, colour: &str) -> (Vec<(f64, TextItem)>, f64) {
+        stop::check();
         if !self.can_set(text) {
             return self.shaped(text, size, colour);
         }

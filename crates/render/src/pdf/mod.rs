@@ -14,7 +14,13 @@ use std::{
 };
 
 use base64::Engine;
-use maple_lark_data::status::Status;
+use cells::{Faces, Fitted};
+use finish::Finish;
+use glyphs::Face;
+use maple_lark_data::{
+    status::Status,
+    stop::{self, Stop},
+};
 use maple_lark_definition::{Picture, Theme, Width};
 use maple_lark_document::document::{Body, Cell, Document, ShownTable};
 use serde_json::Value;
@@ -37,9 +43,6 @@ use crate::{
     fonts::{self, FontSet, OWN},
     html, palette, template_values,
 };
-use cells::{Faces, Fitted};
-use finish::Finish;
-use glyphs::Face;
 
 const TEMPLATE: &str = include_str!("report.typ");
 
@@ -78,22 +81,28 @@ fn main_id() -> FileId {
 struct Job {
     font_set: &'static FontSet,
     files: HashMap<FileId, Bytes>,
+    /// The typesetter comes back here all the time, on whichever thread.
+    stop: Stop,
 }
 
 impl World for Job {
     fn library(&self) -> &LazyHash<Library> {
+        self.stop.check();
         &FIXED.library
     }
 
     fn book(&self) -> &LazyHash<FontBook> {
+        self.stop.check();
         &self.font_set.book
     }
 
     fn main(&self) -> FileId {
+        self.stop.check();
         main_id()
     }
 
     fn source(&self, id: FileId) -> FileResult<Source> {
+        self.stop.check();
         if id == main_id() {
             Ok(FIXED.template.clone())
         } else {
@@ -104,6 +113,7 @@ impl World for Job {
     }
 
     fn file(&self, id: FileId) -> FileResult<Bytes> {
+        self.stop.check();
         self.files
             .get(&id)
             .cloned()
@@ -111,6 +121,7 @@ impl World for Job {
     }
 
     fn font(&self, index: usize) -> Option<Font> {
+        self.stop.check();
         self.font_set.fonts.get(index).cloned()
     }
 
@@ -120,11 +131,13 @@ impl World for Job {
     }
 }
 
-/// Lays out as many documents at a time as there are processors. The typesetter works on such
+/// Threads for layout: as many as there are threads that compute for runs and for people
+/// together, so that neither waits here for the other. The typesetter works on such
 /// threads in any case; where all of a document is made by one of them, what its layout has let
 /// go of is room for what is written from it.
 static THREADS: LazyLock<Option<rayon::ThreadPool>> = LazyLock::new(|| {
     rayon::ThreadPoolBuilder::new()
+        .num_threads(2 * std::thread::available_parallelism().map_or(2, usize::from))
         .thread_name(|number| format!("layout-{number}"))
         .stack_size(32 << 20)
         .build()
@@ -133,7 +146,14 @@ static THREADS: LazyLock<Option<rayon::ThreadPool>> = LazyLock::new(|| {
 
 fn by_one_thread<T: Send>(work: impl FnOnce() -> T + Send) -> T {
     match &*THREADS {
-        Some(threads) => threads.install(work),
+        Some(threads) => {
+            let stop = stop::current();
+            // What stops it there is passed on to here.
+            match threads.install(|| stop::under(&stop, work)) {
+                Ok(done) => done,
+                Err(stop::Stopped) => stop::end(),
+            }
+        }
         None => work(),
     }
 }
@@ -213,9 +233,13 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
     laying.data(data, &text, font_set);
     drop(text);
     let Laying { files, finish, .. } = laying;
-    let mut laid_out = typst::compile::<PagedDocument>(&Job { font_set, files })
-        .output
-        .map_err(in_words)?;
+    let mut laid_out = typst::compile::<PagedDocument>(&Job {
+        font_set,
+        files,
+        stop: stop::current(),
+    })
+    .output
+    .map_err(in_words)?;
     if laid_out.pages().len() > MANY_PAGES {
         // What the typesetter remembers of so long a layout would double what it needs; its
         // room is used for what follows.

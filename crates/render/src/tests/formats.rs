@@ -379,3 +379,16 @@ fn a_long_pdf_is_packed_and_stays_what_it_was() {
     );
     assert_eq!(pdf(&long).unwrap(), bytes);
 }
+
+#[test]
+fn what_nobody_waits_for_is_not_made_in_any_format() {
+    use maple_lark_data::stop::{Stop, under};
+    let document = sample();
+    let stop = Stop::default();
+    stop.stop();
+    for format in Format::ALL {
+        let made = under(&stop, || render(&document, format).map(|files| files.len()));
+        assert!(made.is_err(), "{format:?}");
+    }
+    assert!(render(&document, Format::Pdf).is_ok());
+}

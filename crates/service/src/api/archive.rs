@@ -1,6 +1,8 @@
 //! What was made before: any stored run written again in any format, and whether a file that
 //! somebody holds is what was made here.
 
+use std::sync::Arc;
+
 use maple_lark_api::{Match, ProblemDetails};
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::Format;
@@ -11,7 +13,7 @@ use rocket::{Route, State, get, routes, serde::json::Json};
 use uuid::Uuid;
 
 use super::{Answer, documents::File, problem::Problem, view};
-use crate::access::Viewer;
+use crate::{access::Viewer, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![again, matching]
@@ -27,6 +29,7 @@ async fn again(
     format: &str,
     block: Option<String>,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Result<File, Problem> {
     let format = format_named(format)?;
     if block.is_some() && format != Format::Png {
@@ -43,7 +46,7 @@ async fn again(
     let (body, run, made) = (stored.body, stored.run_id, stored.created_at.timestamp());
     let Some(title) = block else {
         return one_file(
-            written(move || Snapshot::open(&body), format).await?,
+            written(engine, move || Snapshot::open(&body), format).await?,
             format,
             &run.to_string(),
             made,
@@ -56,9 +59,7 @@ async fn again(
         chart_alone(&document, &title)
             .map_err(|error| Problem::new(422, "No picture", error.to_string()))
     };
-    let drawn = tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|error| failed(&error))??;
+    let drawn = engine.compute(work).await??;
     one_file(vec![drawn], format, &run.to_string(), made)
 }
 
@@ -115,7 +116,12 @@ pub(super) fn one_file(
 /// The document that has this SHA-256, in lower-case hexadecimal.
 #[utoipa::path(get, operation_id = "match_document", path = "/documents", tag = "archive", params(("sha256" = String, Query)), responses((status = 200, body = Match), (status = 404, body = ProblemDetails)))]
 #[get("/documents?<sha256>")]
-async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<Match> {
+async fn matching(
+    _user: Viewer,
+    sha256: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Match> {
     let nothing = || {
         Problem::not_found(
             "document with these bytes: it was not made here, or was altered since".to_owned(),
@@ -127,15 +133,20 @@ async fn matching(_user: Viewer, sha256: &str, store: &State<Store>) -> Answer<M
         .snapshot(found.snapshot_id)
         .await?
         .ok_or_else(nothing)?;
-    let snapshot = Snapshot::open(&stored.body).map_err(|error| failed(&error))?;
-    let digest = Snapshot::digest_of(&stored.body).map_err(|error| failed(&error))?;
+    let body = Arc::new(stored.body);
+    let opened = body.clone();
+    let work = move || {
+        let snapshot = Snapshot::open(&opened).map_err(|error| failed(&error))?;
+        let digest = Snapshot::digest_of(&opened).map_err(|error| failed(&error))?;
+        Ok::<_, Problem>((snapshot.window.label(), digest))
+    };
+    let (window, digest) = engine.compute(work).await??;
     let format = *found.format;
-    let body = stored.body;
-    let again = written(move || Snapshot::open(&body), format).await?;
+    let again = written(engine, move || Snapshot::open(&body), format).await?;
     Ok(Json(Match {
         run: run.id,
         report: run.report,
-        window: snapshot.window.label(),
+        window,
         made_at: found.created_at,
         snapshot_unaltered: digest == stored.sha256,
         reproducible: again
@@ -151,6 +162,7 @@ fn failed(error: &dyn std::fmt::Display) -> Problem {
 
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
 pub(super) async fn written(
+    engine: &EngineHandle,
     snapshot: impl FnOnce() -> Result<Snapshot, BadSnapshot> + Send + 'static,
     format: Format,
 ) -> Result<Vec<Rendered>, Problem> {
@@ -159,8 +171,5 @@ pub(super) async fn written(
             .map_err(|error| error.to_string())?;
         maple_lark_render::render(&document, format).map_err(|error| error.to_string())
     };
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|error| failed(&error))?
-        .map_err(|error| failed(&error))
+    engine.compute(work).await?.map_err(|error| failed(&error))
 }

@@ -522,6 +522,7 @@ async fn preview(
     name: &str,
     draft: Body<MessageDraft>,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Answer<MessagePreview> {
     let draft = draft.into_inner();
     let templates = [
@@ -613,10 +614,5 @@ async fn preview(
         })
     };
     let refused = |words: String| Problem::new(422, "The message cannot be shown", words);
-    Ok(Json(
-        tokio::task::spawn_blocking(work)
-            .await
-            .map_err(|error| refused(error.to_string()))?
-            .map_err(refused)?,
-    ))
+    Ok(Json(engine.compute(work).await?.map_err(refused)?))
 }

@@ -3,10 +3,9 @@
 
 use std::time::Duration;
 
-use chrono::{DateTime, Utc};
 use maple_lark_api::{PreviewOrder, ProblemDetails};
 use maple_lark_definition::{Audience, Dashboard, Definition, Format, Report, edit};
-use maple_lark_document::{Snapshot, snapshot::FrozenDefinition};
+use maple_lark_document::snapshot::FrozenDefinition;
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
 use maple_lark_time::nearest::suggestion;
@@ -60,12 +59,8 @@ async fn preview(
             "the sources did not answer within five minutes; narrow the window, or run the report",
         )
     })?;
-    file_of(snapshot, format, engine.now()).await
-}
-
-async fn file_of(snapshot: Snapshot, format: Format, now: DateTime<Utc>) -> Result<File, Problem> {
-    let files = written(move || Ok(snapshot), format).await?;
-    let mut file = one_file(files, format, "preview", now.timestamp())?;
+    let files = written(engine, move || Ok(snapshot), format).await?;
+    let mut file = one_file(files, format, "preview", engine.now().timestamp())?;
     file.download = format != Format::Html;
     Ok(file)
 }

@@ -10,6 +10,8 @@ use rocket::{
     serde::json,
 };
 
+use crate::engine::NotComputed;
+
 /// Why a guard turned a request away.
 #[derive(Debug, Clone)]
 pub enum Refusal {
@@ -58,6 +60,16 @@ impl Refusal {
             ),
             Refusal::Body(problem) => problem.clone(),
         }
+    }
+}
+
+impl From<NotComputed> for Problem {
+    fn from(error: NotComputed) -> Self {
+        let (status, title) = match error {
+            NotComputed::TooLong => (504, "Took too long"),
+            NotComputed::Ended(_) => (500, "Internal error"),
+        };
+        Self::new(status, title, error.to_string())
     }
 }
 

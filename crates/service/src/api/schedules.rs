@@ -19,7 +19,7 @@ use maple_lark_time::{
 use rocket::{Route, State, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, problem::Problem};
-use crate::access::Viewer;
+use crate::{access::Viewer, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![explain, explain_all]
@@ -36,14 +36,13 @@ async fn explain(
     _user: Viewer,
     question: Body<Question>,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Answer<Explained> {
     let question = question.into_inner();
     // What a schedule gives may take long to find, so it is looked for off the async threads.
-    let read = off_the_async_threads(move || Explaining::read(question)).await??;
+    let read = engine.compute(move || Explaining::read(question)).await??;
     let explaining = read.with_calendars(store).await?;
-    Ok(Json(
-        off_the_async_threads(move || explaining.explained()).await?,
-    ))
+    Ok(Json(engine.compute(move || explaining.explained()).await?))
 }
 
 /// The same for many questions; one that is not understood stops no other.
@@ -53,6 +52,7 @@ async fn explain_all(
     _user: Viewer,
     questions: Body<Questions>,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Answer<Answers> {
     let questions = questions.into_inner().questions;
     if questions.len() > Questions::MOST {
@@ -63,7 +63,7 @@ async fn explain_all(
         );
         return Err(Problem::new(422, "Too many questions", said));
     }
-    let read = in_parts(questions, Explaining::read).await?;
+    let read = in_parts(engine, questions, Explaining::read).await?;
     let mut ready = Vec::new();
     for one in read {
         ready.push(match one {
@@ -71,7 +71,7 @@ async fn explain_all(
             Err(problem) => Err(problem),
         });
     }
-    let answers = in_parts(ready, |one| match one {
+    let answers = in_parts(engine, ready, |one| match one {
         Ok(one) => Ok(QuestionAnswer {
             explained: Some(one.explained()),
             error: None,
@@ -89,6 +89,7 @@ async fn explain_all(
 /// Does the same with each of many, in their order, off the async threads and on as many
 /// threads as there are processors.
 async fn in_parts<T: Send + 'static, U: Send + 'static>(
+    engine: &EngineHandle,
     all: Vec<T>,
     work: fn(T) -> U,
 ) -> Result<Vec<U>, Problem> {
@@ -101,20 +102,10 @@ async fn in_parts<T: Send + 'static, U: Send + 'static>(
         if part.is_empty() {
             break;
         }
-        parts.push(off_the_async_threads(move || {
-            part.into_iter().map(work).collect::<Vec<U>>()
-        }));
+        parts.push(engine.compute(move || part.into_iter().map(work).collect::<Vec<U>>()));
     }
     let done = futures::future::try_join_all(parts).await?;
     Ok(done.into_iter().flatten().collect())
-}
-
-async fn off_the_async_threads<T: Send + 'static>(
-    work: impl FnOnce() -> T + Send + 'static,
-) -> Result<T, Problem> {
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|_| Problem::new(500, "Not explained", "explaining ended unexpectedly"))
 }
 
 /// The schedule and the window of a question as a report would have them.

@@ -10,10 +10,10 @@ use maple_lark_document::{
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
 use maple_lark_time::{Window, Zone};
-use rocket::{Route, post, routes};
+use rocket::{Route, State, post, routes};
 
 use super::{body::Body, documents::File, problem::Problem};
-use crate::access::Author;
+use crate::{access::Author, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![preview]
@@ -22,7 +22,11 @@ pub fn routes() -> Vec<Route> {
 /// The first page of a sample document in this theme, as a PNG. Nothing is kept.
 #[utoipa::path(post, operation_id = "preview_theme", path = "/themes/preview", tag = "definitions", request_body = ThemeText, responses((status = 200, content_type = "image/png"), (status = 422, body = ProblemDetails)))]
 #[post("/themes/preview", data = "<order>")]
-async fn preview(_user: Author, order: Body<ThemeText>) -> Result<File, Problem> {
+async fn preview(
+    _user: Author,
+    order: Body<ThemeText>,
+    engine: &State<EngineHandle>,
+) -> Result<File, Problem> {
     let theme = match Definition::parse("theme.toml", &order.text) {
         Ok(Definition::Theme(theme)) => theme.value,
         Ok(_) => {
@@ -40,10 +44,7 @@ async fn preview(_user: Author, order: Body<ThemeText>) -> Result<File, Problem>
         maple_lark_render::first_page(&document).map_err(|error| error.to_string())
     };
     let refused = |words: String| Problem::new(422, "The theme cannot be shown", words);
-    let body = tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|error| refused(error.to_string()))?
-        .map_err(refused)?;
+    let body = engine.compute(work).await?.map_err(refused)?;
     Ok(File {
         name: "theme.png".to_owned(),
         media_type: "image/png".to_owned(),

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use maple_lark_data::PackedTable;
 use maple_lark_definition::{
     Dashboard, DefinitionSet, Origin, ParameterValue, Query, Sampler, Source, Times,
 };
@@ -12,7 +13,7 @@ use maple_lark_document::{
 use maple_lark_sources::{Answer, Question, SourceError};
 use maple_lark_time::nearest::suggestion;
 
-use super::{sample, shared::Shared};
+use super::{guard::Panicked, limits::Purpose, sample, shared::Shared};
 
 /// What a query is asked among.
 pub(crate) struct Among<'a> {
@@ -36,6 +37,8 @@ pub(crate) enum AskError {
     Source(#[from] SourceError),
     #[error(transparent)]
     Evaluation(#[from] CannotShow),
+    #[error("working it out: {0}")]
+    Ended(#[from] Panicked),
 }
 
 impl Among<'_> {
@@ -91,17 +94,7 @@ pub(super) async fn ask(
             asked.insert(&needed.name, answer);
         }
     }
-    let evaluated = Evaluation {
-        queries: among.queries(),
-        window: &among.times.window,
-        step: &|_| among.times.step,
-        rows: &|query| {
-            let answer = asked.get(query.name.as_str());
-            let answer = answer.ok_or_else(|| CannotShow::NoAnswer(query.name.clone()))?;
-            Ok(answer.table.clone())
-        },
-    }
-    .answer(query)?;
+    let table = evaluated(shared, among, query, &asked).await?;
     // What was sent and noted is said of the query whose rows these are.
     let mut first = query;
     while let Origin::Query(name) = &first.origin {
@@ -113,12 +106,43 @@ pub(super) async fn ask(
     }
     let origin = asked.remove(first.name.as_str());
     Ok(Answer {
-        table: evaluated.table,
+        table,
         sent: origin
             .as_ref()
             .map_or_else(String::new, |answer| answer.sent.clone()),
         note: origin.and_then(|answer| answer.note),
     })
+}
+
+/// The rows with everything done to them that the query's author lists.
+async fn evaluated(
+    shared: &Shared,
+    among: &Among<'_>,
+    query: &Query,
+    asked: &BTreeMap<&str, Answer>,
+) -> Result<PackedTable, AskError> {
+    // Rows are shared by their copies, so these cost little.
+    let rows: BTreeMap<String, PackedTable> = asked
+        .iter()
+        .map(|(name, answer)| ((*name).to_owned(), answer.table.clone()))
+        .collect();
+    let (queries, query) = (among.queries().to_vec(), query.clone());
+    let (window, step) = (among.times.window.clone(), among.times.step);
+    let work = move || {
+        Evaluation {
+            queries: &queries,
+            window: &window,
+            step: &|_| step,
+            rows: &|query| {
+                let rows = rows.get(&query.name);
+                let rows = rows.ok_or_else(|| CannotShow::NoAnswer(query.name.clone()))?;
+                Ok(rows.clone())
+            },
+        }
+        .answer(&query)
+    };
+    let answer = shared.computing(Purpose::Looking).run(work).await??;
+    Ok(answer.table)
 }
 
 /// The rows that a query has from a source or from the history of a sampler; nothing if it
@@ -133,7 +157,9 @@ async fn outside(
         Origin::Sampler(name) => {
             let sampler = among.sampler(&name.value)?;
             let window = &among.times.window;
-            match sample::history(shared, &sampler.name, window, &query.then).await {
+            match sample::history(shared, Purpose::Looking, &sampler.name, window, &query.then)
+                .await
+            {
                 Outcome::Rows(table) => Ok(Some(Answer {
                     table,
                     sent: query.written(),
@@ -144,7 +170,10 @@ async fn outside(
         }
         Origin::Source { name, ask } => {
             let source = among.source(&name.value)?;
-            let _permit = shared.source_limits.of_source(source).await;
+            let _permit = shared
+                .source_limits
+                .of_source(source, Purpose::Looking)
+                .await;
             let question = Question {
                 ask,
                 times: among.times,

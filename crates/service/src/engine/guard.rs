@@ -1,9 +1,15 @@
 //! Work that must not take its worker down: a panic becomes an error in words, and what has to
 //! go on for as long as the engine does is begun again.
 
-use std::{collections::BTreeMap, panic::AssertUnwindSafe, sync::Mutex, time::Duration};
+use std::{
+    collections::BTreeMap,
+    panic::AssertUnwindSafe,
+    sync::{Arc, Mutex},
+    time::Duration,
+};
 
 use futures::FutureExt;
+use maple_lark_data::stop::{self, Stop, Stopped};
 use tokio::sync::Semaphore;
 
 /// So long a part of the engine rests before it is begun again.
@@ -66,19 +72,29 @@ impl Parts {
 }
 
 /// Threads for computing: as many at a time as there are processors, apart from those that
-/// answer requests and renew leases.
+/// answer requests and renew leases. Those of runs and those of people who look are apart, too.
 #[derive(Debug)]
-pub struct Computing(Semaphore);
+pub struct Computing(Arc<Semaphore>);
 
 impl Default for Computing {
     fn default() -> Self {
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
-        Self(Semaphore::new(processors))
+        Self(Arc::new(Semaphore::new(processors)))
+    }
+}
+
+/// Stops what is computed when nobody waits for it any more.
+struct StopWhenDropped(Stop);
+
+impl Drop for StopWhenDropped {
+    fn drop(&mut self) {
+        self.0.stop();
     }
 }
 
 impl Computing {
-    /// Does heavy work when it is its turn.
+    /// Does heavy work when it is its turn. Who lets go of the answer ends the work: at a
+    /// deadline, when a run is cancelled, when the service stops. Its turn ends with it.
     ///
     /// # Errors
     /// If it panics.
@@ -87,19 +103,23 @@ impl Computing {
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, Panicked> {
         // Never closed: it lives as long as the engine.
-        let _turn = self.0.acquire().await;
-        tokio::task::spawn_blocking(work)
-            .await
-            .map_err(|_| Panicked)
+        let turn = self.0.clone().acquire_owned().await;
+        let stop = Stop::default();
+        let _stop = StopWhenDropped(stop.clone());
+        let work = move || {
+            let _turn = turn;
+            stop::under(&stop, work)
+        };
+        match tokio::task::spawn_blocking(work).await {
+            Ok(Ok(done)) => Ok(done),
+            Ok(Err(Stopped)) | Err(_) => Err(Panicked),
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::sync::{
-        Arc,
-        atomic::{AtomicUsize, Ordering},
-    };
+    use std::sync::atomic::{AtomicUsize, Ordering};
 
     use super::*;
 
@@ -156,5 +176,23 @@ mod tests {
         };
         let (computed, ()) = tokio::join!(computed, free);
         assert_eq!(computed.unwrap(), Ok(()));
+    }
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 1)]
+    async fn what_nobody_waits_for_ends_and_gives_its_turn_back() {
+        let computing = Computing(Arc::new(Semaphore::new(1)));
+        let (tell, told) = std::sync::mpsc::channel();
+        let endless = computing.run(move || {
+            tell.send(()).unwrap();
+            loop {
+                stop::check();
+            }
+        });
+        let begun = tokio::task::spawn_blocking(move || told.recv());
+        tokio::select! {
+            _ = endless => unreachable!("it has no end"),
+            begun = begun => begun.unwrap().unwrap(),
+        }
+        assert_eq!(computing.run(|| "next").await, Ok("next"));
     }
 }

@@ -9,34 +9,65 @@ use std::{
 use maple_lark_definition::Source;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-/// Keeps one source, or one channel, from being used too much at once by this process,
-/// whatever uses it.
+/// What something is done for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Purpose {
+    /// Runs and samplers: what was promised.
+    Work,
+    /// Somebody who tries a query or looks at a preview. However many do, work does not wait
+    /// for them.
+    Looking,
+}
+
+/// Keeps one source, or one channel, from being used too much at once by this process. Who
+/// looks has half as many permits (one at least) beside those of the work.
 #[derive(Default)]
-pub struct ConcurrencyLimits(Mutex<HashMap<(String, usize), Arc<Semaphore>>>);
+pub struct ConcurrencyLimits(Mutex<HashMap<(Purpose, String, usize), Arc<Semaphore>>>);
 
 impl ConcurrencyLimits {
     /// A permit to ask a source, given back when it is dropped.
-    pub async fn of_source(&self, source: &Source) -> Option<OwnedSemaphorePermit> {
-        self.of(&source.name, source.max_concurrency).await
+    pub(crate) async fn of_source(
+        &self,
+        source: &Source,
+        purpose: Purpose,
+    ) -> Option<OwnedSemaphorePermit> {
+        let permits = match purpose {
+            Purpose::Work => source.max_concurrency,
+            Purpose::Looking => source.max_concurrency.div_ceil(2),
+        };
+        self.permit(&source.name, permits, purpose).await
     }
 
     /// The same where there may be no source to wait for.
-    pub async fn of_source_if_any(&self, source: Option<&Source>) -> Option<OwnedSemaphorePermit> {
+    pub(crate) async fn of_source_if_any(
+        &self,
+        source: Option<&Source>,
+        purpose: Purpose,
+    ) -> Option<OwnedSemaphorePermit> {
         match source {
-            Some(source) => self.of_source(source).await,
+            Some(source) => self.of_source(source, purpose).await,
             None => None,
         }
     }
 
     /// A permit for anything that has a name and a limit.
     pub async fn of(&self, name: &str, max_concurrency: usize) -> Option<OwnedSemaphorePermit> {
+        self.permit(name, max_concurrency, Purpose::Work).await
+    }
+
+    async fn permit(
+        &self,
+        name: &str,
+        max_concurrency: usize,
+        purpose: Purpose,
+    ) -> Option<OwnedSemaphorePermit> {
         let limit = {
             let mut known = self
                 .0
                 .lock()
                 .unwrap_or_else(|poisoned| poisoned.into_inner());
             known
-                .entry((name.to_owned(), max_concurrency))
+                .entry((purpose, name.to_owned(), max_concurrency))
                 .or_insert_with(|| Arc::new(Semaphore::new(max_concurrency)))
                 .clone()
         };

@@ -33,6 +33,7 @@ pub(crate) use ask::{Among, AskError};
 pub use clock::{Clock, look as look_at_the_clock};
 pub use definitions::{Definitions, parse_all};
 pub(crate) use deliver::ChannelError;
+use limits::Purpose;
 pub use run::{OnlyTo, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
 use shared::{IDLE, Shared};
@@ -43,6 +44,18 @@ const RUN_WORKERS: usize = 4;
 
 /// So long what is in hand may take when the service stops.
 const PATIENCE: Duration = Duration::from_secs(2);
+
+/// So long something is computed for somebody who waits for it.
+const COMPUTING: Duration = Duration::from_secs(60);
+
+/// Why there is no answer for somebody who waited for it.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NotComputed {
+    #[error("it took longer than {} s; narrow the window, or ask for fewer rows", COMPUTING.as_secs())]
+    TooLong,
+    #[error(transparent)]
+    Ended(#[from] guard::Panicked),
+}
 
 pub struct Engine {
     shared: Arc<Shared>,
@@ -95,6 +108,22 @@ impl EngineHandle {
     /// Asks a query once, with those that it needs.
     pub(crate) async fn ask(&self, among: &Among<'_>, query: &Query) -> Result<Answer, AskError> {
         ask::ask(&self.0, among, query).await
+    }
+
+    /// Computes something for somebody who waits for it: off the async threads, apart from
+    /// runs, and for so long at most.
+    ///
+    /// # Errors
+    /// If it takes longer, or panics.
+    pub(crate) async fn compute<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, NotComputed> {
+        let computing = self.0.computing(Purpose::Looking).run(work);
+        match tokio::time::timeout(COMPUTING, computing).await {
+            Ok(done) => Ok(done?),
+            Err(_) => Err(NotComputed::TooLong),
+        }
     }
 
     /// What a report of `definitions` would show, were it made now; nothing is kept.

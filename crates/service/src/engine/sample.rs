@@ -8,9 +8,10 @@ use std::{
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_data::{
-    Column, ColumnKind, Table, Value,
+    Column, ColumnKind, PackedTable, Table, Value,
     figures::{Context, FigureError, NoRows, Operation, apply_all},
     series::Aggregation,
+    stop,
 };
 use maple_lark_definition::{Downsample, Origin, Sampler, Times};
 use maple_lark_document::snapshot::Outcome;
@@ -19,7 +20,7 @@ use maple_lark_store::{StoreError, sampling::Sample};
 use maple_lark_time::{Window, Zone, window::Step};
 use tokio::sync::watch;
 
-use super::{definitions::Definitions, shared::Shared};
+use super::{definitions::Definitions, limits::Purpose, shared::Shared};
 
 /// Samplers are looked at so often; the shortest that one can have is ten times as long.
 const TICK: Duration = Duration::from_secs(1);
@@ -174,7 +175,7 @@ async fn sample(
         comparison: None,
         window,
     };
-    let _permit = shared.source_limits.of_source(source).await;
+    let _permit = shared.source_limits.of_source(source, Purpose::Work).await;
     *asked = Some(shared.now());
     let answer = shared
         .reader
@@ -313,12 +314,9 @@ fn downsampled(samples: &[Sample], downsample: &Downsample) -> Option<serde_json
 
 /// What a sampler has kept of a window: its rows with the instant of each in a first column
 /// `at`. A column that was not there in an older answer is missing in its rows.
-#[expect(
-    clippy::too_many_lines,
-    reason = "joins answers of different columns into one table"
-)]
 pub async fn history(
     shared: &Shared,
+    purpose: Purpose,
     sampler: &str,
     window: &Window,
     then: &[Operation],
@@ -338,6 +336,15 @@ pub async fn history(
         Ok(samples) => samples,
         Err(error) => return Outcome::Failed(error.to_string()),
     };
+    let work = move || together(samples);
+    match shared.computing(purpose).run(work).await {
+        Ok(table) => Outcome::Rows(table),
+        Err(error) => Outcome::Failed(format!("reading its history: {error}")),
+    }
+}
+
+/// The rows of all answers, each under the instant that it was asked at.
+fn together(samples: Vec<Sample>) -> PackedTable {
     let mut table = Table {
         columns: vec![Column {
             name: "at".to_owned(),
@@ -347,6 +354,7 @@ pub async fn history(
     };
     table.truncated = samples.len() as u64 == MOST_SAMPLES;
     for sample in samples {
+        stop::check();
         let Ok(answer) = serde_json::from_value::<Table>(sample.body) else {
             continue;
         };
@@ -386,5 +394,5 @@ pub async fn history(
         .rows
         .iter_mut()
         .for_each(|row| row.resize(width, Value::Missing));
-    Outcome::Rows(table.into())
+    table.into()
 }

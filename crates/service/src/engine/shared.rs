@@ -15,7 +15,7 @@ use super::{
     clock::Clock,
     definitions,
     guard::{Computing, Panicked, Parts},
-    limits::{ConcurrencyLimits, Turns},
+    limits::{ConcurrencyLimits, Purpose, Turns},
     room::Room,
 };
 use crate::Config;
@@ -42,7 +42,9 @@ pub(crate) struct Shared {
     /// How much of what sources have answered is held at a time.
     pub room: Arc<Room>,
     /// Threads for composing, sealing and the like.
-    pub computing: Computing,
+    computing: Computing,
+    /// The same for those who look.
+    computing_to_look: Computing,
     /// Which parts of the engine are down.
     pub parts: Parts,
     pub clock: Clock,
@@ -64,8 +66,17 @@ impl Shared {
             carried: Turns::default(),
             room: Arc::default(),
             computing: Computing::default(),
+            computing_to_look: Computing::default(),
             parts: Parts::default(),
             clock,
+        }
+    }
+
+    /// The threads that compute for a purpose.
+    pub fn computing(&self, purpose: Purpose) -> &Computing {
+        match purpose {
+            Purpose::Work => &self.computing,
+            Purpose::Looking => &self.computing_to_look,
         }
     }
 

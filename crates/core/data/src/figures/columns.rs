@@ -4,6 +4,7 @@ use maple_lark_time::nearest::suggestion;
 
 use crate::{
     figures::error::FigureError,
+    stop,
     table::{Column, ColumnKind, Table, Value},
 };
 
@@ -110,6 +111,7 @@ pub fn key(value: &Value) -> String {
 }
 
 pub fn keys(row: &[Value], indexes: &[usize]) -> Vec<String> {
+    stop::check();
     indexes.iter().map(|index| key(&row[*index])).collect()
 }
 

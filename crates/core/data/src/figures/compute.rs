@@ -4,14 +4,14 @@ use rust_decimal::Decimal;
 
 use crate::{
     figures::{
-        amount,
-        amount::number,
+        amount::{self, number},
         columns::{column, new_column, numbers},
         error::FigureError,
         group::share,
         rows::{Figures, Role},
     },
     series::Aggregation,
+    stop,
     table::{ColumnKind, Table, Value},
 };
 
@@ -72,6 +72,7 @@ pub fn compute(
     };
     let added = new_column("compute", &table, name, kind)?;
     for row in &mut table.rows {
+        stop::check();
         let cells: Vec<&Value> = of.iter().map(|index| &row[*index]).collect();
         let float = |index: usize| cells.get(index).and_then(|cell| cell.as_number());
         let quotient = |times: f64| match (float(0), float(1)) {
@@ -133,6 +134,7 @@ pub fn breakdown(
     let mut left = begin.clone();
     let mut roles = Vec::new();
     for (place, row) in table.rows.iter_mut().enumerate() {
+        stop::check();
         // A reduction that is not known takes nothing away, and says so by being missing.
         if place > 0 && row[value] != Value::Missing {
             left = less(&left, &row[value]);

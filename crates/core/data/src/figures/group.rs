@@ -2,13 +2,13 @@
 
 use crate::{
     figures::{
-        amount,
-        amount::number,
+        amount::{self, number},
         columns::{columns, key, new_column, number_columns},
         error::FigureError,
         rows::{Figures, Role},
     },
     series::Aggregation,
+    stop,
     table::{Column, ColumnKind, Table, Value},
 };
 
@@ -108,6 +108,7 @@ impl Grouping<'_> {
         let mut parts: Vec<(String, Vec<usize>)> = Vec::new();
         let mut places = std::collections::HashMap::new();
         for row in rows {
+            stop::check();
             let key = key(&self.table.rows[*row][*by]);
             let place = *places.entry(key.clone()).or_insert_with(|| {
                 parts.push((key, Vec::new()));

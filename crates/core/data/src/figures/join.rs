@@ -7,6 +7,7 @@ use crate::{
         columns::{columns, keys, new_column},
         error::FigureError,
     },
+    stop,
     table::{Table, Value},
 };
 
@@ -46,6 +47,7 @@ pub fn join(
         let known = mine.iter().all(|index| row[*index] != Value::Missing);
         let fitting = by_key.get(&keys(&row, &mine)).filter(|_| known);
         for fits in fitting.into_iter().flatten() {
+            stop::check();
             out.rows.push(
                 row.iter()
                     .cloned()

@@ -14,6 +14,7 @@ use crate::{
     },
     series::Aggregation,
     status::Thresholds,
+    stop,
     table::Table,
 };
 
@@ -397,6 +398,7 @@ pub fn apply_all(
     let figures = operations
         .iter()
         .try_fold(Figures::from(table), |figures, operation| {
+            stop::check();
             operation.apply(figures, around)
         });
     figures.or_else(|error| empty.map(Figures::from).ok_or(error))

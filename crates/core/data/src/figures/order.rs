@@ -11,6 +11,7 @@ use crate::{
     },
     series::Aggregation,
     status::{Status, Thresholds},
+    stop,
     table::{ColumnKind, Table, Value},
 };
 
@@ -76,6 +77,7 @@ pub fn sort(mut table: Table, by: &[(String, Order)]) -> Result<Table, FigureErr
         .map(|(name, order)| Ok((column("sort", &table, name)?, *order)))
         .collect::<Result<Vec<_>, _>>()?;
     table.rows.sort_by(|a, b| {
+        stop::check();
         by.iter()
             .map(|(index, order)| compare(&a[*index], &b[*index], *order))
             .find(|found| found.is_ne())

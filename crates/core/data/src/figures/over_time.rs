@@ -5,13 +5,13 @@ use maple_lark_time::{Window, window::Step};
 
 use crate::{
     figures::{
-        amount,
-        amount::number,
+        amount::{self, number},
         columns::{column, columns, groups, number_columns},
         compute,
         error::FigureError,
     },
     series::{Aggregation, Series, Total},
+    stop,
     table::{Column, ColumnKind, Table, Value},
 };
 
@@ -47,6 +47,7 @@ fn series(
 ) -> Series {
     let mut series = Series::default();
     for row in rows.iter().map(|row| &table.rows[*row]) {
+        stop::check();
         if let Some(at) = instant(&row[time], window) {
             series.times.push(at.timestamp_millis());
             series
@@ -102,6 +103,7 @@ pub fn resample(
             })
             .collect();
         for (bucket, start) in starts.iter().enumerate() {
+            stop::check();
             let names = by.iter().map(|index| table.rows[rows[0]][*index].clone());
             let cells = answers.iter().map(|answer| number(answer[bucket]));
             out.rows.push(

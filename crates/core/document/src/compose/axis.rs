@@ -5,6 +5,7 @@ use maple_lark_data::{
     Unit,
     number_format::NumberFormat,
     status::{Direction, Status, Thresholds},
+    stop,
 };
 use maple_lark_time::Window;
 
@@ -193,6 +194,7 @@ pub fn stretches(points: &[(DateTime<Utc>, Option<f64>)]) -> Vec<Vec<(DateTime<U
     let mut out: Vec<Vec<(DateTime<Utc>, f64)>> = Vec::new();
     let mut open = false;
     for (at, value) in points {
+        stop::check();
         let Some(value) = value.filter(|value| value.is_finite()) else {
             open = false;
             continue;
@@ -220,6 +222,7 @@ pub fn thin(points: Vec<(DateTime<Utc>, f64)>) -> Vec<(DateTime<Utc>, f64)> {
     let size = points.len().div_ceil(MOST_POINTS / 2);
     let mut out = Vec::with_capacity(MOST_POINTS * 2);
     for bucket in points.chunks(size) {
+        stop::check();
         let by_value = |a: &&(DateTime<Utc>, f64), b: &&(DateTime<Utc>, f64)| a.1.total_cmp(&b.1);
         let mut kept: Vec<_> = [
             bucket.first(),

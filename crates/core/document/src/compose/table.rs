@@ -8,6 +8,7 @@ use maple_lark_data::{
     figures::Role,
     number_format::NumberFormat,
     status::{Status, StatusCounts, Thresholds},
+    stop,
 };
 use maple_lark_definition::{Block as Definition, Dashboard, Query, TrendColumn};
 use maple_lark_time::Zone;
@@ -196,6 +197,7 @@ fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> StatusCounts {
         .enumerate()
         .filter(|(place, _)| answer.role(*place) == Role::Plain)
     {
+        stop::check();
         let statuses = limited.iter().filter_map(|(index, thresholds)| {
             row[*index]
                 .as_number()

@@ -26,6 +26,7 @@ use super::{
 };
 use crate::engine::{
     definitions::Definitions,
+    limits::Purpose,
     run::OnlyTo,
     shared::{Shared, WorkError},
 };
@@ -351,7 +352,7 @@ struct Body {
 impl Body {
     /// Drawing charts is work for a processor, so it is kept off the async threads.
     async fn written(self, shared: &Shared) -> Result<MailBody, WorkError> {
-        let written = shared.computing.run(move || {
+        let written = shared.computing(Purpose::Work).run(move || {
             let around = Context {
                 message: self.text.as_deref(),
                 note: self.note.as_deref(),

@@ -6,7 +6,10 @@ use maple_lark_document::{
 };
 use maple_lark_store::{deliveries::Delivery, runs::Run};
 
-use crate::engine::shared::{Shared, WorkError};
+use crate::engine::{
+    limits::Purpose,
+    shared::{Shared, WorkError},
+};
 
 /// A delivery's run, and its document as its recipient reads it.
 pub struct Opened {
@@ -30,7 +33,7 @@ pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, Work
     let recipient_format = audience(&run, &delivery.audience)
         .and_then(|audience| recipient_format(&audience, &delivery.variant))
         .unwrap_or_default();
-    let composed = shared.computing.run(move || {
+    let composed = shared.computing(Purpose::Work).run(move || {
         let snapshot = Snapshot::open(&stored.body)?;
         let document = compose_for(&snapshot, &recipient_format)?;
         Ok((snapshot, document))

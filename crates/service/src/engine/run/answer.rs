@@ -6,7 +6,9 @@ use maple_lark_sources::{Question, Values};
 use maple_lark_time::Window;
 
 use super::context::times;
-use crate::engine::{definitions::Definitions, guard::guarded, sample, shared::Shared};
+use crate::engine::{
+    definitions::Definitions, guard::guarded, limits::Purpose, sample, shared::Shared,
+};
 
 /// What queries are asked with.
 pub struct Asking<'a> {
@@ -14,6 +16,7 @@ pub struct Asking<'a> {
     pub report: &'a Report,
     pub window: &'a Window,
     pub values: &'a Values,
+    pub purpose: Purpose,
 }
 
 /// The source that a query asks; nothing if it reads a history or another query's rows.
@@ -41,6 +44,7 @@ pub async fn answer(
         report,
         window,
         values,
+        purpose,
     } = asking;
     let started = shared.now();
     let times = times(report, window, Some((dashboard, query)));
@@ -64,7 +68,7 @@ pub async fn answer(
             }
         }
         (Origin::Sampler(name), _) => {
-            sample::history(shared, &name.value, &times.window, &query.then).await
+            sample::history(shared, *purpose, &name.value, &times.window, &query.then).await
         }
         _ => Outcome::Failed(format!(
             "there is no source \"{}\"",

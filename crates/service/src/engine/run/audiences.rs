@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::context::{RunContext, values_key};
 use crate::engine::{
     definitions::Definitions,
+    limits::Purpose,
     shared::{Shared, WorkError},
 };
 
@@ -121,7 +122,7 @@ async fn ask(
     let source = definitions.set.sources.get(&query.source.value);
     let source = source
         .ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", query.source.value)))?;
-    let _permit = shared.source_limits.of_source(source).await;
+    let _permit = shared.source_limits.of_source(source, Purpose::Work).await;
     shared
         .store
         .begin_step(context.claim, StepKind::Audiences, &subject, shared.now())

@@ -19,6 +19,7 @@ use super::{
     context::RunContext,
 };
 use crate::engine::{
+    limits::Purpose,
     notify,
     room::{Held, OF_A_SNAPSHOT},
     shared::{Shared, WorkError},
@@ -72,6 +73,7 @@ pub async fn collect(
             report,
             window,
             values: &values,
+            purpose: Purpose::Work,
         };
         let answers = join_all(
             questions
@@ -111,7 +113,10 @@ pub async fn collect(
         let Sealed {
             bytes: body,
             sha256: digest,
-        } = shared.computing.run(move || snapshot.seal()).await?;
+        } = shared
+            .computing(Purpose::Work)
+            .run(move || snapshot.seal())
+            .await?;
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         shared
             .store
@@ -175,7 +180,10 @@ async fn ask(
         )
     };
     let source = source_of(asking.definitions, query);
-    let _permit = shared.source_limits.of_source_if_any(source).await;
+    let _permit = shared
+        .source_limits
+        .of_source_if_any(source, Purpose::Work)
+        .await;
     let started = shared.now();
     shared
         .store

@@ -7,7 +7,7 @@ use maple_lark_sources::Values;
 use maple_lark_time::Window;
 
 use super::answer::{Asking, answer, source_of};
-use crate::engine::{definitions::Definitions, shared::Shared};
+use crate::engine::{definitions::Definitions, limits::Purpose, shared::Shared};
 
 /// What a report would show of a window to those with these values, were it made now. Nothing
 /// is kept, and no owner is told of what fails: somebody is looking.
@@ -30,10 +30,14 @@ pub async fn preview(
         report,
         window: &window,
         values: &values,
+        purpose: Purpose::Looking,
     };
     let queries = join_all(questions.map(async |(dashboard, query)| {
         let source = source_of(definitions, query);
-        let _permit = shared.source_limits.of_source_if_any(source).await;
+        let _permit = shared
+            .source_limits
+            .of_source_if_any(source, Purpose::Looking)
+            .await;
         answer(shared, &asking, dashboard, query).await
     }))
     .await;

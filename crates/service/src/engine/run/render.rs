@@ -18,6 +18,7 @@ use uuid::Uuid;
 use super::context::{RunContext, values_key};
 use crate::engine::{
     guard::Panicked,
+    limits::Purpose,
     shared::{Shared, WorkError},
 };
 
@@ -49,7 +50,7 @@ pub async fn render(
         formats_wanted.retain(|format| !format.is_usual());
         let (body, report_of_run) = (stored.body, report.clone());
         let composed = shared
-            .computing
+            .computing(Purpose::Work)
             .run(move || composed(&body, &report_of_run, last, &formats_wanted))
             .await?;
         let Composed {
@@ -226,7 +227,7 @@ async fn documents(
     format: Format,
 ) -> Result<Vec<maple_lark_render::Rendered>, RenderFailed> {
     let rendered = shared
-        .computing
+        .computing(Purpose::Work)
         .run(move || maple_lark_render::render(&document, format));
     Ok(rendered.await??)
 }

@@ -7,7 +7,10 @@ use maple_lark_definition::{AtDeadline, Readiness};
 use maple_lark_sources::{Question, SourceError};
 
 use super::context::RunContext;
-use crate::engine::shared::{Shared, WorkError};
+use crate::engine::{
+    limits::Purpose,
+    shared::{Shared, WorkError},
+};
 
 /// Whether a run may collect its data.
 pub enum Ready {
@@ -134,7 +137,7 @@ async fn ask(
     let source = source.ok_or_else(|| {
         WorkError::Run(format!("there is no source \"{}\"", readiness.source.value))
     })?;
-    let _permit = shared.source_limits.of_source(source).await;
+    let _permit = shared.source_limits.of_source(source, Purpose::Work).await;
     Ok(
         match shared
             .reader

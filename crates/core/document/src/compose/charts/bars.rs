@@ -5,6 +5,7 @@ use maple_lark_data::{
     figures::Order,
     series,
     status::{Status, StatusCounts, Thresholds},
+    stop,
 };
 use maple_lark_definition::BarForm;
 
@@ -103,6 +104,7 @@ impl Drawing<'_, '_> {
         let mut categories = Places::default();
         let mut groups = Groups::new();
         for row in &self.table.rows {
+            stop::check();
             let category = self.text(&row[label]);
             if let Some(by) = by {
                 let place = categories.of(category);

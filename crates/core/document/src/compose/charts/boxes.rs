@@ -1,6 +1,6 @@
 //! Box plots: median, quartiles, and what lies far outside.
 
-use maple_lark_data::series;
+use maple_lark_data::{series, stop};
 
 use super::{Drawing, Groups, MOST_BARS, done, missing};
 use crate::{
@@ -19,6 +19,7 @@ impl Drawing<'_, '_> {
         let by = row.map(|row| self.column(row)).transpose()?;
         let mut groups = Groups::new();
         for row in &self.table.rows {
+            stop::check();
             let name = by.map_or_else(|| title(self.query, value), |by| self.text(&row[by]));
             if let Some(value) = row[number].as_number().filter(|n| n.is_finite()) {
                 groups.add(name, value);

@@ -3,7 +3,10 @@
 use std::collections::BTreeMap;
 
 use chrono::{Datelike, Timelike};
-use maple_lark_data::series::{self, Aggregation};
+use maple_lark_data::{
+    series::{self, Aggregation},
+    stop,
+};
 use maple_lark_definition::HeatBy;
 
 use super::{Drawing, MOST_BARS, Places, done, extremes, missing};
@@ -99,6 +102,7 @@ impl Drawing<'_, '_> {
         let time = self.times(time)?;
         let mut values: BTreeMap<_, Vec<f64>> = BTreeMap::new();
         for row in &self.table.rows {
+            stop::check();
             let (Some(at), Some(value)) = (self.instant(&row[time]), row[number].as_number())
             else {
                 continue;
@@ -124,6 +128,7 @@ impl Drawing<'_, '_> {
         let (mut rows, mut columns) = (Places::default(), Places::default());
         let mut values: BTreeMap<_, Vec<f64>> = BTreeMap::new();
         for row in &self.table.rows {
+            stop::check();
             let at = (
                 rows.of(self.text(&row[by_row])),
                 columns.of(self.text(&row[by_column])),

@@ -6,6 +6,7 @@ use crate::{
     compose::{CannotShow, axis},
     document::Body,
 };
+use maple_lark_data::stop;
 
 impl Drawing<'_, '_> {
     pub(super) fn histogram(
@@ -65,6 +66,7 @@ fn counted(edges: &[f64], values: &[f64]) -> Vec<Bin> {
         })
         .collect();
     for value in values {
+        stop::check();
         let place = edges
             .partition_point(|edge| edge <= value)
             .saturating_sub(1)

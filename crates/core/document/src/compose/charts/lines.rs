@@ -7,6 +7,7 @@ use maple_lark_data::{
     Table, Unit,
     number_format::NumberFormat,
     status::{Direction, Status, StatusCounts, Thresholds},
+    stop,
 };
 use maple_lark_definition::LineStyle;
 
@@ -197,6 +198,7 @@ fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> StatusCounts {
         return judged;
     }
     for (_, points) in groups {
+        stop::check();
         let statuses = || {
             points
                 .iter()
@@ -235,6 +237,7 @@ fn stack(groups: &mut [(String, Points)]) {
         .map(|(at, _)| *at)
         .collect();
     for (_, points) in groups {
+        stop::check();
         let own: BTreeMap<DateTime<Utc>, f64> = points
             .iter()
             .filter_map(|(at, value)| Some((*at, (*value)?)))
@@ -258,6 +261,7 @@ fn describe(
 ) -> String {
     let mut text = format!("Line chart: {title}.");
     for (name, points) in groups {
+        stop::check();
         let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
         let Some(last) = values.last() else {
             text += &format!(" {name}: no values.");

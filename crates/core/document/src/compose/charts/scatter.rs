@@ -9,6 +9,7 @@ use crate::{
     },
     document::Body,
 };
+use maple_lark_data::stop;
 
 /// Points by the name of their group.
 type PointsByGroup = Vec<(String, Vec<(f64, f64)>)>;
@@ -83,6 +84,7 @@ impl Drawing<'_, '_> {
         let by = by.map(|by| self.column(by)).transpose()?;
         let mut groups = Groups::new();
         for row in &self.table.rows {
+            stop::check();
             if let (Some(x), Some(y)) = (row[x].as_number(), row[y].as_number()) {
                 let name = by.map_or_else(|| title(self.query, up), |by| self.text(&row[by]));
                 groups.add(name, (x, y));

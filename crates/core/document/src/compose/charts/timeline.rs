@@ -4,6 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_data::{
     Unit, Value,
     status::{Status, Thresholds},
+    stop,
 };
 use maple_lark_time::Window;
 
@@ -25,6 +26,7 @@ impl Drawing<'_, '_> {
         let thresholds = thresholds(self.query, state);
         let mut groups = Groups::new();
         for row in &self.table.rows {
+            stop::check();
             let Some(at) = self.instant(&row[time]) else {
                 continue;
             };
