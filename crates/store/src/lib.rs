@@ -151,6 +151,8 @@ impl Store {
                     })
                 })
             })
+            // Compiling a statement takes longer than any of these.
+            .map_sqlx_postgres_opts(|options| options.options([("jit", "off")]))
             .connect_timeout(std::time::Duration::from_secs(10));
         let store = Self {
             db: Database::connect(options).await?,

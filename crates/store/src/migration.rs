@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 12] = [
+const STEPS: [Step; 13] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -76,6 +76,10 @@ const STEPS: [Step; 12] = [
     Step {
         name: "0012_known_places",
         sql: include_str!("migrations/0012_known_places.sql"),
+    },
+    Step {
+        name: "0013_days",
+        sql: include_str!("migrations/0013_days.sql"),
     },
 ];
 

@@ -82,17 +82,18 @@ pub struct DocumentHead {
     pub size: i64,
 }
 
-/// Runs of one report that ended alike on one civil day.
+/// Runs of one report that ended alike on one day.
 #[derive(Debug, Clone, sea_orm::FromQueryResult)]
 pub struct RunDay {
     pub report: String,
     pub title: String,
     pub state: Stored<RunState>,
-    pub day: chrono::NaiveDate,
+    /// Which of the days it is; the first is 1.
+    pub day: i32,
     pub count: i64,
     pub first: Time,
     pub last: Time,
-    /// The one that was made last.
+    /// The last of them.
     pub latest: Uuid,
 }
 
@@ -436,24 +437,24 @@ impl Store {
         .await
     }
 
-    /// How many runs of each report ended in each state on each civil day of `zone`, by the
-    /// instant in `[from, to)` that they were scheduled for.
-    pub async fn run_days(
-        &self,
-        report: Option<&str>,
-        from: Time,
-        to: Time,
-        zone: &str,
-    ) -> Result<Vec<RunDay>> {
+    /// How many runs of each report ended in each state on each day, by the instant that they
+    /// were scheduled for. Each day begins at one of `days`, which ascend, and ends where the
+    /// next begins; the last only ends the one before it.
+    pub async fn run_days(&self, report: Option<&str>, days: &[Time]) -> Result<Vec<RunDay>> {
         let statement = Store::sql(
-            "select report, max(title) as title, state, (scheduled_for at time zone $3)::date as day, count(*) as count, \
-               min(scheduled_for) as first, max(scheduled_for) as last, (array_agg(id order by created_at desc))[1] as latest \
-             from runs where scheduled_for >= $1 and scheduled_for < $2 and ($4::text is null or report = $4) \
-             group by report, state, day order by day, report, state",
+            "with days as ( \
+               select report, state, width_bucket(scheduled_for, $1) as day, count(*) as count, \
+                 min(scheduled_for) as first, max(scheduled_for) as last \
+               from runs where scheduled_for >= $2 and scheduled_for < $3 and ($4::text is null or report = $4) \
+               group by report, state, day) \
+             select days.*, latest.id as latest, latest.title from days cross join lateral ( \
+               select id, title from runs where report = days.report and scheduled_for = days.last and state = days.state \
+               order by created_at desc limit 1) latest \
+             order by day, report, state",
             [
-                from.into(),
-                to.into(),
-                zone.into(),
+                days.to_vec().into(),
+                days.first().copied().into(),
+                days.last().copied().into(),
                 report.map(str::to_owned).into(),
             ],
         );

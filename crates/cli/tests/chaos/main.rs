@@ -17,7 +17,7 @@ mod place;
 use std::{
     collections::HashMap,
     os::unix::fs::PermissionsExt,
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::Command,
     time::{Duration, Instant},
 };
@@ -38,6 +38,8 @@ const RUNS: usize = 4;
 struct World {
     place: Place,
     state: PathBuf,
+    /// Where the channel "files" puts documents: on a small disk, if there is one.
+    files: PathBuf,
     /// The database server, once it has been started again.
     server: Option<Cluster>,
     services: Vec<Service>,
@@ -65,10 +67,11 @@ enum Fault {
     ClockJumps,
     AppliesRace,
     DiskIsFull,
+    FolderIsFull,
 }
 
 impl Fault {
-    const ALL: [(Self, &'static str); 20] = [
+    const ALL: [(Self, &'static str); 21] = [
         (Self::None, "nothing"),
         (Self::KillOne, "one process is killed"),
         (Self::KillBoth, "both processes are killed"),
@@ -101,7 +104,16 @@ impl Fault {
         (Self::ClockJumps, "one process's clock jumps to and fro"),
         (Self::AppliesRace, "twenty change one definition at once"),
         (Self::DiskIsFull, "the database's disk is full"),
+        (Self::FolderIsFull, "the disk of a channel's folder is full"),
     ];
+
+    /// The report whose runs show what it does.
+    fn report(self) -> &'static str {
+        match self {
+            Self::FolderIsFull => "filed",
+            _ => "small",
+        }
+    }
 }
 
 /// What one fault came to.
@@ -131,13 +143,15 @@ async fn rest(seconds: f64) {
 }
 
 impl World {
-    async fn new(folder: TempDir, state: PathBuf) -> Self {
+    async fn new(folder: TempDir, state: PathBuf, files: PathBuf) -> Self {
         let cluster = TestCluster::alone(&state).await.unwrap();
         let place = Place::with(folder, cluster).await;
+        place.add_to_configuration_head(&format!("deliver-into = [\"{}\"]\n", files.display()));
         let mut world = Self {
             services: vec![place.serve(), place.serve_another()],
             place,
             state,
+            files,
             server: None,
         };
         world.place.sign_in();
@@ -148,21 +162,34 @@ impl World {
     fn define(&mut self, sql: &str) {
         let source = SOURCE.replace("PT20S", "PT2S");
         let report = SMALL_REPORT.replace("\"pdf\", ", "");
+        let filed = report
+            .replace("\"small\"\ntitle", "\"filed\"\ntitle")
+            .replace("\"html\", ", "")
+            .replace(
+                "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
+                "channels = [\"files\"]",
+            );
+        let channel = format!(
+            "[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\n",
+            self.files.display()
+        );
         let output = self.place.apply(&[
             ("source.toml", &source),
+            ("channel.toml", &channel),
             ("dashboard.toml", &small_dashboard(sql)),
             ("report.toml", &report),
+            ("filed.toml", &filed),
         ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     }
 
-    fn order(&self, runs: usize) -> Vec<String> {
+    fn order(&self, report: &str, runs: usize) -> Vec<String> {
         (0..runs)
             .map(|_| {
                 let began = Instant::now();
                 loop {
                     // Somebody tries again when the service says that it cannot.
-                    let output = self.place.lark(&["run", "small", "--detach", "-o", "json"]);
+                    let output = self.place.lark(&["run", report, "--detach", "-o", "json"]);
                     if output.status.success() {
                         let run: serde_json::Value =
                             serde_json::from_slice(&output.stdout).unwrap();
@@ -301,15 +328,7 @@ impl World {
             }
             Fault::AppliesRace => self.race(),
             Fault::DiskIsFull => {
-                let filler = self.state.join("filler");
-                let filled = Command::new("sh")
-                    .arg("-c")
-                    .arg(format!(
-                        "cat /dev/zero > '{}' 2>/dev/null",
-                        filler.display()
-                    ))
-                    .status();
-                assert!(!filled.unwrap().success(), "the disk was to be full");
+                let filler = filled(&self.state);
                 rest(3.0).await;
                 std::fs::remove_file(filler).unwrap();
                 // A server that could not write any more has ended; one that goes on is left.
@@ -317,6 +336,17 @@ impl World {
                 if PgConnection::connect(&self.url()).await.is_err() {
                     self.database_away(0.0).await;
                 }
+            }
+            Fault::FolderIsFull => {
+                // Until somebody has noticed.
+                let began = Instant::now();
+                let mut records = self.place.records().await;
+                let refused = "select count(*) from delivery_attempts where outcome = 'postponed' and answer like '%No space left%'";
+                while value(&mut records, refused).await == 0 {
+                    assert!(began.elapsed() < PATIENCE, "the disk was to be full");
+                    rest(0.2).await;
+                }
+                std::fs::remove_file(self.files.join("filler")).unwrap();
             }
         }
     }
@@ -326,7 +356,7 @@ impl World {
         let library = ["x86_64", "aarch64"]
             .iter()
             .map(|machine| format!("/usr/lib/{machine}-linux-gnu/faketime/libfaketimeMT.so.1"))
-            .find(|path| std::path::Path::new(path).exists())
+            .find(|path| Path::new(path).exists())
             .expect("Debian's package libfaketime is installed");
         self.services.truncate(1);
         let mut environment = vec![
@@ -416,6 +446,19 @@ impl World {
         }
     }
 
+    /// Whether the channel's folder has this document, whole.
+    fn is_filed(&self, name: &str, sha256: &str) -> bool {
+        let folder = self.files.join("filed");
+        let parts = std::fs::read_dir(&folder).unwrap();
+        let parts = parts.filter(|entry| {
+            let name = entry.as_ref().unwrap().file_name();
+            name.to_string_lossy().ends_with(".part")
+        });
+        assert_eq!(parts.count(), 0, "half a file was left");
+        std::fs::read(folder.join(name))
+            .is_ok_and(|bytes| hex::encode(<sha2::Sha256 as sha2::Digest>::digest(bytes)) == sha256)
+    }
+
     /// Compares the records of these runs with what the receiver has.
     async fn count(&self, runs: &[String]) -> Count {
         let mut received: HashMap<String, usize> = HashMap::new();
@@ -425,8 +468,8 @@ impl World {
                 .entry(message.message_id().unwrap().to_owned())
                 .or_default() += 1;
         }
-        let sql = "select d.message_id, d.state, (select count(*) from delivery_attempts a where a.delivery_id = d.id and a.outcome in ('accepted', 'unknown')) as counted \
-                   from deliveries d where d.run_id::text = any($1)";
+        let sql = "select d.message_id, d.channel, c.file_name, c.sha256, (select count(*) from delivery_attempts a where a.delivery_id = d.id and a.outcome in ('accepted', 'unknown')) as counted \
+                   from deliveries d join documents c on c.snapshot_id = d.snapshot_id and c.format = 'csv' where d.run_id::text = any($1)";
         let mut records = self.place.records().await;
         let rows = sqlx::query(sql)
             .bind(runs)
@@ -439,7 +482,10 @@ impl World {
         };
         for row in rows {
             let id: String = row.get("message_id");
-            let copies = received.get(&id).copied().unwrap_or_default();
+            let copies = match row.get("channel") {
+                "mail" => received.get(&id).copied().unwrap_or_default(),
+                _ => usize::from(self.is_filed(row.get("file_name"), row.get("sha256"))),
+            };
             let counted = usize::try_from(row.get::<i64, _>("counted")).unwrap();
             count.delivered += copies.min(1);
             count.lost += usize::from(copies == 0);
@@ -458,6 +504,15 @@ impl World {
     }
 }
 
+/// Fills a disk, and answers with the file that does.
+fn filled(disk: &Path) -> PathBuf {
+    let filler = disk.join("filler");
+    let writing = format!("cat /dev/zero > '{}' 2>/dev/null", filler.display());
+    let filled = Command::new("sh").arg("-c").arg(writing).status();
+    assert!(!filled.unwrap().success(), "the disk was to be full");
+    filler
+}
+
 fn ready(address: &str) -> String {
     use std::io::{Read, Write};
     let mut answer = String::new();
@@ -472,11 +527,17 @@ fn ready(address: &str) -> String {
 }
 
 /// A folder on a small disk of its own, where this account may make one.
-fn small_disk(folder: &TempDir) -> Option<PathBuf> {
-    let path = folder.path().join("disk");
+fn small_disk(folder: &TempDir, name: &str, size: &str) -> Option<PathBuf> {
+    let path = folder.path().join(name);
     std::fs::create_dir(&path).unwrap();
     let mounted = Command::new("mount")
-        .args(["-t", "tmpfs", "-o", "size=400m,mode=755", "tmpfs"])
+        .args([
+            "-t",
+            "tmpfs",
+            "-o",
+            &format!("size={size},mode=755"),
+            "tmpfs",
+        ])
         .arg(&path)
         .output()
         .is_ok_and(|output| output.status.success());
@@ -491,14 +552,17 @@ async fn nothing_is_lost_whatever_fails_and_what_comes_twice_is_on_record() {
     let folder = TempDir::new().unwrap();
     // PostgreSQL's own account has to get through.
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-    let disk = small_disk(&folder);
+    let disk = small_disk(&folder, "disk", "400m");
+    let files = small_disk(&folder, "files", "1m");
     let state = disk.clone().unwrap_or_else(|| folder.path().join("server"));
-    let mut world = World::new(folder, state).await;
+    let into = files.clone().unwrap_or_else(|| folder.path().join("files"));
+    let mut world = World::new(folder, state, into).await;
     let mut lines = Vec::new();
     let mut failed = false;
     for round in 0..rounds {
         for (fault, words) in Fault::ALL {
-            if fault == Fault::DiskIsFull && disk.is_none() {
+            let small = matches!(fault, Fault::DiskIsFull | Fault::FolderIsFull);
+            if small && (disk.is_none() || files.is_none()) {
                 lines.push(format!(
                     "{words:<50} not tried: only root can make a small disk"
                 ));
@@ -511,18 +575,19 @@ async fn nothing_is_lost_whatever_fails_and_what_comes_twice_is_on_record() {
                 Fault::PoisonousValues => world.define(
                     "select 'infinity'::timestamptz as never, '4713-01-01 BC'::date as once, 'NaN'::float8 as none, E'a\\x01\\u202e' as sign",
                 ),
+                Fault::FolderIsFull => drop(filled(&world.files)),
                 Fault::Stop => world
                     .place
                     .mail
                     .behave(|now| now.slow = Duration::from_millis(300)),
                 _ => {}
             }
-            let mut runs = world.order(RUNS);
+            let mut runs = world.order(fault.report(), RUNS);
             // Some of them are on their way by now, and others not.
             rest(0.15 * (1 + round % 5) as f64).await;
             world.inject(fault, rounds > 1).await;
             world.mend().await;
-            runs.extend(world.order(1));
+            runs.extend(world.order(fault.report(), 1));
             world.settled().await;
             let count = world.count(&runs).await;
             lines.push(format!(
@@ -548,11 +613,11 @@ async fn nothing_is_lost_whatever_fails_and_what_comes_twice_is_on_record() {
     }
     let folder = world.place.folder.path().to_owned();
     drop(world);
-    if let Some(disk) = disk {
+    for disk in [disk, files].into_iter().flatten() {
         let gone = Command::new("umount").arg("-l").arg(disk).status();
         assert!(gone.unwrap().success());
-        // The folder could not go while a disk was in it.
-        let _ = std::fs::remove_dir_all(folder);
     }
+    // The folder could not go while a disk was in it.
+    let _ = std::fs::remove_dir_all(folder);
     assert!(!failed, "see the table above");
 }

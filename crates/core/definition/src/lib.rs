@@ -8,6 +8,7 @@
 
 mod check;
 pub mod edit;
+pub mod limits;
 mod model;
 pub mod problem;
 mod read;

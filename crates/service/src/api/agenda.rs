@@ -108,7 +108,13 @@ async fn agenda(
         return Err(Problem::not_found(format!("report \"{name}\"")));
     }
     let (start, end) = (zone.start_of(from), zone.start_of(to));
-    let ran = store.run_days(report, start, end, zone.name()).await?;
+    let dates: Vec<NaiveDate> = from.iter_days().take_while(|date| *date < to).collect();
+    let starts: Vec<DateTime<Utc>> = dates
+        .iter()
+        .chain([&to])
+        .map(|date| zone.start_of(*date))
+        .collect();
+    let ran = store.run_days(report, &starts).await?;
     let states: HashMap<String, ScheduleState> = store
         .schedule_states()
         .await?
@@ -116,15 +122,15 @@ async fn agenda(
         .map(|state| (state.report.clone(), state))
         .collect();
     let now = engine.now();
-    let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> = from
-        .iter_days()
-        .take_while(|date| *date < to)
-        .map(|date| (date, Vec::new()))
-        .collect();
-    let planned = planned(set, report, &states, start, end, now, zone);
+    let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> =
+        dates.iter().map(|date| (*date, Vec::new())).collect();
+    let day_of = |ran: &RunDay| dates.get((ran.day - 1) as usize).copied();
+    let (all, only) = (definitions.clone(), report.map(str::to_owned));
+    let work = move || planned(&all.set, only.as_deref(), &states, start, end, now, zone);
+    let planned = engine.compute(work).await?;
     for (date, entry) in ran
         .into_iter()
-        .map(|ran| (ran.day, entry_of(ran)))
+        .filter_map(|ran| Some((day_of(&ran)?, entry_of(ran))))
         .chain(planned)
     {
         if let Some(entries) = days.get_mut(&date) {

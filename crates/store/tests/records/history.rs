@@ -105,6 +105,8 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
         assert_eq!(place.unconfirmed_attempts().await.unwrap(), 0);
         assert_eq!(place.latest_runs(&reports).await.unwrap().len(), 20);
         place.outcomes_since(now - day).await.unwrap();
+        let days: Vec<_> = (0..4).map(|n| now - day * (3 - n)).collect();
+        assert!(place.run_days(None, &days).await.unwrap().len() > 20);
         place.counts().await.unwrap();
         place.quiet_since("r1", now - day).await.unwrap();
         place.status_before(&open, "k").await.unwrap();

@@ -13,7 +13,7 @@ use crate::{
         },
         source,
     },
-    read::{builder, name::read_identifier, node::Node, parameter},
+    read::{builder, json_path, name::read_identifier, node::Node, parameter},
 };
 
 const FORMS: [(&str, &str); 6] = [
@@ -95,18 +95,17 @@ fn templates(node: &Node<'_>, key: &'static str) -> Vec<(String, PlaceholderText
 
 pub(crate) fn read_path(node: &Node<'_>, key: &'static str) -> Option<String> {
     let text = node.text(key)?.value;
-    match serde_json_path::JsonPath::parse(&text) {
-        Ok(_) => Some(text),
-        Err(error) => {
-            node.report(
-                key,
-                format!(
-                    "\"{text}\" is not a JSONPath (RFC 9535), such as \"$.hosts[*].name\": {error}"
-                ),
-            );
-            None
-        }
+    let read = json_path::check(&text);
+    if let Err(words) = &read {
+        let shown: String = text.chars().take(80).collect();
+        node.report(
+            key,
+            format!(
+                "\"{shown}\" is not a JSONPath (RFC 9535), such as \"$.hosts[*].name\": {words}"
+            ),
+        );
     }
+    read.is_ok().then_some(text)
 }
 
 fn read_request(node: &Node<'_>) -> Option<Request> {

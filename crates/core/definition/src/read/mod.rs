@@ -14,6 +14,7 @@ mod dashboard;
 mod deliver;
 mod files;
 mod http;
+mod json_path;
 mod listing;
 mod message_template;
 mod name;
@@ -36,6 +37,7 @@ mod window;
 use maple_lark_time::{WindowRule, Zone, schedule::Schedule};
 
 use crate::{
+    limits,
     model::{definition::Definition, kind::Kind, query::Query},
     problem::Problem,
     read::node::{Node, Reader, renamed},
@@ -53,6 +55,9 @@ impl Definition {
                 .map(Definition::Calendar);
         }
         let reader = Reader::new(file, text);
+        if let Err(problem) = check_size(file, text) {
+            return Err(vec![problem]);
+        }
         let document = match toml_edit::Document::parse(text) {
             Ok(document) => document,
             Err(error) => {
@@ -105,6 +110,19 @@ impl Definition {
     }
 }
 
+/// Refuses a text that is longer than any definition.
+fn check_size(file: &str, text: &str) -> Result<(), Problem> {
+    if text.len() <= limits::DEFINITION_BYTES {
+        return Ok(());
+    }
+    let words = format!(
+        "the file has {} bytes; a definition has {} at most",
+        text.len(),
+        limits::DEFINITION_BYTES
+    );
+    Err(Reader::new(file, "").place(0, "").problem(words))
+}
+
 /// Reads a schedule and a window by themselves: TOML with `time-zone`, `[schedule]` and
 /// `[window]`, the latter two with the keys of a report and both optional.
 ///
@@ -114,6 +132,7 @@ pub fn schedule_and_window(
     file: &str,
     text: &str,
 ) -> Result<(Zone, Option<Schedule>, Option<WindowRule>), Vec<Problem>> {
+    check_size(file, text).map_err(|problem| vec![problem])?;
     let reader = Reader::new(file, text);
     let document = toml_edit::Document::parse(text).map_err(|error| {
         vec![
@@ -150,6 +169,7 @@ pub fn schedule_and_window(
 /// # Errors
 /// As [`Definition::parse`].
 pub fn query_alone(file: &str, text: &str) -> Result<Query, Vec<Problem>> {
+    check_size(file, text).map_err(|problem| vec![problem])?;
     let reader = Reader::new(file, text);
     let document = toml_edit::Document::parse(text).map_err(|error| {
         vec![

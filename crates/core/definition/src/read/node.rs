@@ -10,7 +10,10 @@ use maple_lark_time::{
 };
 use toml_edit::{Item, TableLike};
 
-use crate::problem::{Place, Placed, Problem};
+use crate::{
+    limits,
+    problem::{Place, Placed, Problem},
+};
 
 /// A length of time in seconds, within bounds.
 pub(crate) fn read_seconds(
@@ -40,6 +43,8 @@ pub(crate) fn read_seconds(
 pub(crate) struct Reader<'a> {
     file: &'a str,
     text: &'a str,
+    /// Where each line begins.
+    lines: Vec<usize>,
     problems: RefCell<Vec<Problem>>,
 }
 
@@ -48,26 +53,40 @@ impl<'a> Reader<'a> {
         Self {
             file,
             text,
+            lines: std::iter::once(0)
+                .chain(text.match_indices('\n').map(|(at, _)| at + 1))
+                .collect(),
             problems: RefCell::default(),
         }
     }
 
     pub fn place(&self, offset: usize, key: &str) -> Place {
-        let before = &self.text[..offset.min(self.text.len())];
-        let line = before.matches('\n').count() + 1;
-        let column = before.rsplit('\n').next().unwrap_or("").chars().count() + 1;
+        let offset = offset.min(self.text.len());
+        let line = self.lines.partition_point(|begin| *begin <= offset);
+        let begin = self.lines[line.saturating_sub(1)];
         Place {
             file: self.file.to_owned(),
             line,
-            column,
+            column: self.text[begin..offset].chars().count() + 1,
             key: key.to_owned(),
         }
     }
 
     pub fn report(&self, offset: usize, key: &str, message: impl ToString) {
-        self.problems
-            .borrow_mut()
-            .push(self.place(offset, key).problem(message));
+        if !self.is_full() {
+            self.push(self.place(offset, key).problem(message));
+        }
+    }
+
+    fn push(&self, problem: Problem) {
+        if !self.is_full() {
+            self.problems.borrow_mut().push(problem);
+        }
+    }
+
+    /// Whether so much is wrong already that more would help nobody.
+    fn is_full(&self) -> bool {
+        self.problems.borrow().len() >= limits::PROBLEMS
     }
 
     pub fn into_problems(self) -> Vec<Problem> {
@@ -131,10 +150,7 @@ impl<'a> Node<'a> {
 
     /// Reports something found later about a place that was read.
     pub fn report_at(&self, place: &Place, message: impl ToString) {
-        self.reader
-            .problems
-            .borrow_mut()
-            .push(place.problem(message));
+        self.reader.push(place.problem(message));
     }
 
     pub fn report_self(&self, message: impl ToString) {
@@ -271,6 +287,10 @@ impl<'a> Node<'a> {
                 .or_else(|| value.as_integer().map(|n| n as f64))
                 .filter(|n| n.is_finite())
         };
+        let count = item.as_array().map_or(0, toml_edit::Array::len);
+        if self.are_too_many(key, count, limits::ENTRIES) {
+            return Vec::new();
+        }
         let numbers = item
             .as_array()
             .and_then(|array| array.iter().map(number).collect::<Option<Vec<f64>>>());
@@ -313,6 +333,14 @@ impl<'a> Node<'a> {
         }
     }
 
+    /// Whether a list is too long, which is reported.
+    fn are_too_many(&self, key: &str, count: usize, most: usize) -> bool {
+        if count > most {
+            self.report(key, format!("has {count} entries; at most {most} may be"));
+        }
+        count > most
+    }
+
     /// One text or a list of texts.
     pub fn texts(&self, key: &'static str) -> Vec<Placed<String>> {
         let Some(item) = self.get(key) else {
@@ -323,6 +351,9 @@ impl<'a> Node<'a> {
             None => item.as_value().into_iter().collect(),
         };
         let mut texts = Vec::new();
+        if self.are_too_many(key, values.len(), limits::ENTRIES) {
+            return texts;
+        }
         for (index, value) in values.iter().enumerate() {
             let offset = value.span().map_or(self.offset, |span| span.start);
             let path = if item.is_array() {
@@ -378,6 +409,11 @@ impl<'a> Node<'a> {
                     span.map_or(self.offset, |span| span.start),
                 )
             };
+        let listed = item.as_array_of_tables().map(|tables| tables.len());
+        let inline = item.as_array().map(toml_edit::Array::len);
+        if self.are_too_many(key, listed.or(inline).unwrap_or(0), limits::TABLES) {
+            return Vec::new();
+        }
         if let Some(tables) = item.as_array_of_tables() {
             return tables
                 .iter()
@@ -418,7 +454,7 @@ impl<'a> Node<'a> {
     pub fn close(self) {
         let known = self.known.borrow();
         for (key, item) in self.table.iter() {
-            if !known.contains(&key) {
+            if !known.contains(&key) && !self.reader.is_full() {
                 let offset = self
                     .table
                     .get_key_value(key)

@@ -1,11 +1,12 @@
 //! Dashboards as they show themselves: with borrowed blocks in place and changes made.
 
-use std::{borrow::Cow, collections::BTreeMap};
+use std::{borrow::Cow, collections::BTreeMap, rc::Rc};
 
 use maple_lark_data::figures::Operation;
 use maple_lark_time::nearest::suggestion;
 
 use crate::{
+    limits,
     model::{
         block::{Block, BlockKind, Borrowed, Changes, Limit},
         dashboard::Dashboard,
@@ -31,6 +32,9 @@ pub enum CannotTake {
     /// A dashboard takes a block from itself, perhaps by way of others.
     #[error("{0} would take a block from itself")]
     FromItself(String),
+    /// A dashboard takes a block by way of too many others.
+    #[error("{0} takes blocks over more than {most} dashboards", most = limits::BORROWING_DEPTH)]
+    TooDeep(String),
     /// The dashboard has no block of that title.
     #[error("the dashboard \"{dashboard}\" has no block \"{block}\".{suggestion}")]
     NoBlock {
@@ -67,119 +71,144 @@ pub fn whole<'a>(
     all: &BTreeMap<String, Dashboard>,
     missing: &mut Vec<Missing>,
 ) -> Cow<'a, Dashboard> {
-    whole_within(dashboard, all, missing, &mut vec![dashboard.name.clone()])
+    Borrowing {
+        all,
+        path: vec![dashboard.name.clone()],
+        known: BTreeMap::new(),
+    }
+    .whole(dashboard, missing)
 }
 
-fn whole_within<'a>(
-    dashboard: &'a Dashboard,
-    all: &BTreeMap<String, Dashboard>,
-    missing: &mut Vec<Missing>,
-    path: &mut Vec<String>,
-) -> Cow<'a, Dashboard> {
-    if dashboard
-        .sections
-        .iter()
-        .flat_map(|section| &section.blocks)
-        .all(|block| block.borrowed.is_none())
-    {
-        return Cow::Borrowed(dashboard);
-    }
-    let mut made = dashboard.clone();
-    let sections = std::mem::take(&mut made.sections);
-    for mut section in sections {
-        let blocks = std::mem::take(&mut section.blocks);
-        for block in blocks {
-            match &block.borrowed {
-                None => section.blocks.push(block),
-                Some(borrowed) => match take(&mut made, borrowed, &block, all, path) {
-                    Ok(taken) => section.blocks.extend(taken),
-                    Err(reason) => missing.push(Missing {
-                        place: borrowed.dashboard.place.clone(),
-                        reason,
-                    }),
-                },
-            }
+/// Dashboards that take blocks from dashboards that take blocks.
+struct Borrowing<'d> {
+    all: &'d BTreeMap<String, Dashboard>,
+    /// The dashboards on the way to the one that is looked at.
+    path: Vec<String>,
+    /// Those that were looked at, each once, with the first thing that is missing.
+    known: BTreeMap<String, (Rc<Dashboard>, Option<CannotTake>)>,
+}
+
+impl Borrowing<'_> {
+    fn whole<'a>(
+        &mut self,
+        dashboard: &'a Dashboard,
+        missing: &mut Vec<Missing>,
+    ) -> Cow<'a, Dashboard> {
+        if dashboard
+            .sections
+            .iter()
+            .flat_map(|section| &section.blocks)
+            .all(|block| block.borrowed.is_none())
+        {
+            return Cow::Borrowed(dashboard);
         }
-        made.sections.push(section);
-    }
-    Cow::Owned(made)
-}
-
-#[expect(
-    clippy::too_many_lines,
-    reason = "takes block, queries and parameters over, which belong together"
-)]
-fn take(
-    into: &mut Dashboard,
-    borrowed: &Borrowed,
-    block: &Block,
-    all: &BTreeMap<String, Dashboard>,
-    path: &mut Vec<String>,
-) -> Result<Option<Block>, CannotTake> {
-    let name = &borrowed.dashboard.value;
-    let other = all.get(name).ok_or_else(|| CannotTake::NoDashboard {
-        name: name.clone(),
-        suggestion: suggestion(name, all.keys().map(String::as_str)),
-    })?;
-    if path.contains(name) {
-        return Err(CannotTake::FromItself(path.join(" → ")));
-    }
-    path.push(name.clone());
-    let mut inner = Vec::new();
-    let other = whole_within(other, all, &mut inner, path);
-    path.pop();
-    let blocks = || other.sections.iter().flat_map(|section| &section.blocks);
-    let found = blocks().find(|candidate| candidate.title == borrowed.title);
-    let mut taken = found.cloned().ok_or_else(|| match inner.first() {
-        // It is not there because it could not be taken itself.
-        Some(missing) => missing.reason.clone(),
-        None => CannotTake::NoBlock {
-            dashboard: name.clone(),
-            block: borrowed.title.clone(),
-            suggestion: suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())),
-        },
-    })?;
-    let renamed = |query: &str| format!("{name}.{query}");
-    for query in taken.queries_mut() {
-        let mut wanted = vec![query.value.clone()];
-        while let Some(next) = wanted.pop() {
-            if into
-                .queries
-                .iter()
-                .any(|known| known.name == renamed(&next))
-            {
-                continue;
-            }
-            let Some(original) = other.queries.iter().find(|known| known.name == next) else {
-                continue;
-            };
-            wanted.extend(original.needs().map(str::to_owned));
-            let mut copy = original.clone();
-            copy.name = renamed(&next);
-            copy.recorded_as = copy.recorded_as.map(|name| renamed(&name));
-            if let Origin::Query(of) = &mut copy.origin {
-                of.value = renamed(&of.value);
-            }
-            for operation in &mut copy.then {
-                if let Operation::Join { with, .. } = operation {
-                    *with = renamed(with);
+        let mut made = dashboard.clone();
+        let sections = std::mem::take(&mut made.sections);
+        for mut section in sections {
+            let blocks = std::mem::take(&mut section.blocks);
+            for block in blocks {
+                match &block.borrowed {
+                    None => section.blocks.push(block),
+                    Some(borrowed) => match self.take(&mut made, borrowed, &block) {
+                        Ok(taken) => section.blocks.extend(taken),
+                        Err(reason) => missing.push(Missing {
+                            place: borrowed.dashboard.place.clone(),
+                            reason,
+                        }),
+                    },
                 }
             }
-            into.queries.push(copy);
+            made.sections.push(section);
         }
-        query.value = renamed(&query.value);
+        Cow::Owned(made)
     }
-    for parameter in &other.parameters {
-        if !into
-            .parameters
-            .iter()
-            .any(|known| known.name == parameter.name)
-        {
-            into.parameters.push(parameter.clone());
+
+    /// The dashboard that a block is taken from, whole, and what it is missing.
+    fn other(&mut self, name: &str) -> Result<(Rc<Dashboard>, Option<CannotTake>), CannotTake> {
+        let all = self.all;
+        let other = all.get(name).ok_or_else(|| CannotTake::NoDashboard {
+            name: name.to_owned(),
+            suggestion: suggestion(name, all.keys().map(String::as_str)),
+        })?;
+        if self.path.iter().any(|before| before == name) {
+            return Err(CannotTake::FromItself(self.path.join(" → ")));
         }
+        if self.path.len() >= limits::BORROWING_DEPTH {
+            return Err(CannotTake::TooDeep(self.path.join(" → ")));
+        }
+        if let Some(known) = self.known.get(name) {
+            return Ok(known.clone());
+        }
+        self.path.push(name.to_owned());
+        let mut missing = Vec::new();
+        let whole = Rc::new(self.whole(other, &mut missing).into_owned());
+        self.path.pop();
+        let found = (whole, missing.into_iter().next().map(|first| first.reason));
+        self.known.insert(name.to_owned(), found.clone());
+        Ok(found)
     }
-    taken.borrowed = None;
-    Ok(changed(into, taken, &block.changes))
+
+    fn take(
+        &mut self,
+        into: &mut Dashboard,
+        borrowed: &Borrowed,
+        block: &Block,
+    ) -> Result<Option<Block>, CannotTake> {
+        let name = &borrowed.dashboard.value;
+        let (other, missing) = self.other(name)?;
+        let blocks = || other.sections.iter().flat_map(|section| &section.blocks);
+        let found = blocks().find(|candidate| candidate.title == borrowed.title);
+        let mut taken = found.cloned().ok_or_else(|| match missing {
+            // It is not there because it could not be taken itself.
+            Some(reason) => reason,
+            None => CannotTake::NoBlock {
+                dashboard: name.clone(),
+                block: borrowed.title.clone(),
+                suggestion: suggestion(&borrowed.title, blocks().map(|block| block.title.as_str())),
+            },
+        })?;
+        let renamed = |query: &str| format!("{name}.{query}");
+        for query in taken.queries_mut() {
+            let mut wanted = vec![query.value.clone()];
+            while let Some(next) = wanted.pop() {
+                if into
+                    .queries
+                    .iter()
+                    .any(|known| known.name == renamed(&next))
+                {
+                    continue;
+                }
+                let Some(original) = other.queries.iter().find(|known| known.name == next) else {
+                    continue;
+                };
+                wanted.extend(original.needs().map(str::to_owned));
+                let mut copy = original.clone();
+                copy.name = renamed(&next);
+                copy.recorded_as = copy.recorded_as.map(|name| renamed(&name));
+                if let Origin::Query(of) = &mut copy.origin {
+                    of.value = renamed(&of.value);
+                }
+                for operation in &mut copy.then {
+                    if let Operation::Join { with, .. } = operation {
+                        *with = renamed(with);
+                    }
+                }
+                into.queries.push(copy);
+            }
+            query.value = renamed(&query.value);
+        }
+        for parameter in &other.parameters {
+            if !into
+                .parameters
+                .iter()
+                .any(|known| known.name == parameter.name)
+            {
+                into.parameters.push(parameter.clone());
+            }
+        }
+        taken.borrowed = None;
+        Ok(changed(into, taken, &block.changes))
+    }
 }
 
 /// Makes the changes of a report to its dashboards; answers the titles that were not found.

@@ -3,6 +3,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod bounds;
 mod delivering;
 mod mistakes;
 

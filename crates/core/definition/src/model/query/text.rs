@@ -3,6 +3,8 @@
 //! A value is never pasted into the text: every name becomes a placeholder, and the value
 //! is bound to it by the database driver.
 
+use crate::limits;
+
 /// SQL whose named parameters have been found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct QueryText {
@@ -25,6 +27,12 @@ pub enum BadQueryText {
         /// What it begins with.
         quote: String,
     },
+    /// It is longer than any query.
+    #[error("the query has {0} bytes; at most {most} may be", most = limits::QUERY_BYTES)]
+    Long(usize),
+    /// Comments stand in comments, over and over.
+    #[error("comments within comments are more than {most} deep", most = limits::COMMENT_DEPTH)]
+    Comments,
     /// Two statements stand in it.
     #[error("the query has more than one statement; write one, without a semicolon inside")]
     SeveralStatements,
@@ -44,6 +52,9 @@ impl QueryText {
     /// assert_eq!(text.names, ["from", "to"]);
     /// ```
     pub fn parse(sql: &str) -> Result<Self, BadQueryText> {
+        if sql.len() > limits::QUERY_BYTES {
+            return Err(BadQueryText::Long(sql.len()));
+        }
         let mut out = QueryText {
             numbered: String::with_capacity(sql.len()),
             names: Vec::new(),
@@ -119,11 +130,15 @@ fn quoted(text: &str, quote: char, backslash: bool) -> Result<usize, BadQueryTex
 }
 
 fn block_comment(text: &str) -> Result<usize, BadQueryText> {
-    let (mut depth, mut i) = (0, 0);
+    let (mut depth, mut i) = (0_usize, 0);
     while i < text.len() {
         let rest = &text[i..];
         if rest.starts_with("/*") {
             depth += 1;
+            // The database would read them for longer than any timeout of its own.
+            if depth > limits::COMMENT_DEPTH {
+                return Err(BadQueryText::Comments);
+            }
             i += 2;
         } else if rest.starts_with("*/") {
             depth -= 1;
@@ -203,5 +218,13 @@ mod tests {
             })
         );
         assert!(QueryText::parse("select ';' ;").is_ok());
+        let comments = |n: usize| format!("{}{} select 1", "/*".repeat(n), "*/".repeat(n));
+        assert!(QueryText::parse(&comments(limits::COMMENT_DEPTH)).is_ok());
+        assert_eq!(
+            QueryText::parse(&comments(20_000)),
+            Err(BadQueryText::Comments)
+        );
+        let long = format!("select '{}'", "x".repeat(limits::QUERY_BYTES));
+        assert_eq!(QueryText::parse(&long), Err(BadQueryText::Long(long.len())));
     }
 }
