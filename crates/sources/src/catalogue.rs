@@ -8,7 +8,8 @@ use serde_json_path::JsonPath;
 use sqlx::{Connection, Row};
 
 use crate::{
-    Reader, SourceError, files, open_metrics, postgresql,
+    Reader, SourceError, files, json, open_metrics, postgresql,
+    threads::computed,
     web::{Call, shown},
 };
 
@@ -145,10 +146,6 @@ pub async fn open_metrics(
 }
 
 /// What a service lists where its definition says.
-#[expect(
-    clippy::too_many_lines,
-    reason = "asks, reads and names what a listing has"
-)]
 pub async fn listed(
     reader: &Reader,
     source: &Source,
@@ -165,13 +162,24 @@ pub async fn listed(
     let address = shown(&call.url);
     let response = reader.call(source, web, &call).await?;
     let bytes = reader.bytes(source, &address, response).await?;
+    let (of, listing, search) = (source.clone(), listing.clone(), search.to_owned());
+    let work = move || entries_of(&of, &listing, &search, &address, &bytes);
+    computed(source, work).await
+}
+
+fn entries_of(
+    source: &Source,
+    listing: &Listing,
+    search: &str,
+    address: &str,
+    bytes: &[u8],
+) -> Result<Vec<Entry>, SourceError> {
     let failed = |words: String| SourceError::Answer {
         source_name: source.name.clone(),
-        address: address.clone(),
+        address: address.to_owned(),
         words,
     };
-    let json: Json = serde_json::from_slice(&bytes)
-        .map_err(|error| failed(format!("it is not JSON: {error}")))?;
+    let json = json::parse(source, address, bytes)?;
     // The definition has checked the paths.
     let path =
         |text: &str| JsonPath::parse(text).map_err(|error| failed(format!("{text}: {error}")));
@@ -251,15 +259,20 @@ pub async fn folder(
     folder: &str,
     search: &str,
 ) -> Result<Vec<Entry>, SourceError> {
-    let root = files::root(source, folder)?;
-    let names = files::find(source, folder, "**/*")?
-        .into_iter()
-        .map(|path| {
-            path.strip_prefix(&root)
-                .unwrap_or(&path)
-                .to_string_lossy()
-                .into_owned()
-        });
+    let (of, inside) = (source.clone(), folder.to_owned());
+    let (root, names) = computed(source, move || {
+        Ok((
+            files::root(&of, &inside)?,
+            files::find(&of, &inside, "**/*")?,
+        ))
+    })
+    .await?;
+    let names = names.into_iter().map(|path| {
+        path.strip_prefix(&root)
+            .unwrap_or(&path)
+            .to_string_lossy()
+            .into_owned()
+    });
     let wanted = names.filter(|name| found(search, &[name])).take(MOST);
     Ok(wanted
         .map(|name| Entry {

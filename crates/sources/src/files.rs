@@ -15,6 +15,7 @@ use reqwest::Method;
 
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells,
+    threads::computed,
     web::{Call, shown, without_sign_in},
     within_size,
 };
@@ -28,17 +29,17 @@ pub async fn read_folder(
     rows: &FileRows,
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
-    let (source, folder, rows, window) = (
+    let (asked, folder, rows, window) = (
         source.clone(),
         folder.to_owned(),
         rows.clone(),
         question.times.window.clone(),
     );
     let work = move || {
-        let files = find(&source, &folder, &rows.file)?;
-        let mut gathered = Gathered::new(&source, &rows, &window);
+        let files = find(&asked, &folder, &rows.file)?;
+        let mut gathered = Gathered::new(&asked, &rows, &window);
         for file in &files {
-            let opened = File::open(file).map_err(|error| unreadable(&source, file, &error))?;
+            let opened = File::open(file).map_err(|error| unreadable(&asked, file, &error))?;
             gathered.add(&shown_path(&folder, file), opened)?;
             if gathered.full() {
                 break;
@@ -55,15 +56,7 @@ pub async fn read_folder(
         );
         gathered.answer(sent)
     };
-    // Files are read where they may block.
-    tokio::task::spawn_blocking(work)
-        .await
-        .unwrap_or_else(|error| {
-            Err(SourceError::Files {
-                source_name: String::new(),
-                words: error.to_string(),
-            })
-        })
+    computed(source, work).await
 }
 
 pub async fn read_web(
@@ -85,13 +78,21 @@ pub async fn read_web(
     );
     let response = reader.call(source, web, &call).await?;
     let bytes = reader.bytes(source, &address, response).await?;
-    let mut gathered = Gathered::new(source, rows, &question.times.window);
-    gathered.add(&address, &bytes[..])?;
-    gathered.answer(format!("GET {}", without_sign_in(&url)))
+    let (of, rows, window) = (source.clone(), rows.clone(), question.times.window.clone());
+    computed(source, move || {
+        let mut gathered = Gathered::new(&of, &rows, &window);
+        gathered.add(&address, &bytes[..])?;
+        gathered.answer(format!("GET {}", without_sign_in(&url)))
+    })
+    .await
 }
 
 pub async fn greet(source: &Source, folder: &str) -> Result<Greeting, SourceError> {
-    let files = find(source, folder, "**/*")?;
+    let (of, inside) = (source.clone(), folder.to_owned());
+    let (files, root) = computed(source, move || {
+        Ok((find(&of, &inside, "**/*")?, root(&of, &inside)?))
+    })
+    .await?;
     Ok(Greeting {
         found: format!(
             "{} in {}",
@@ -100,7 +101,7 @@ pub async fn greet(source: &Source, folder: &str) -> Result<Greeting, SourceErro
             } else {
                 format!("{} files", files.len())
             },
-            root(source, folder)?.display()
+            root.display()
         ),
         warning: None,
     })

@@ -1,6 +1,6 @@
 //! Any service that answers requests in JSON.
 
-use maple_lark_data::{Column, Table, Value};
+use maple_lark_data::{Column, Table, Value, stop};
 use maple_lark_definition::{
     Field, FillError, Filler, Pages, ParameterValue, PlaceholderText, Request, Source, Web,
 };
@@ -9,7 +9,8 @@ use serde_json::Value as Json;
 use serde_json_path::JsonPath;
 
 use crate::{
-    Answer, BadCell, Question, Reader, SourceError, cells,
+    Answer, BadCell, Question, Reader, SourceError, cells, json,
+    threads::computed,
     web::{Call, shown, without_sign_in},
 };
 
@@ -34,7 +35,6 @@ pub async fn read(
             .map(|body| format!("\n{body}"))
             .unwrap_or_default()
     );
-    let paths = Paths::new(source, request)?;
     let column = |field: &Field| Column {
         name: field.name.clone(),
         kind: field.kind,
@@ -61,10 +61,9 @@ pub async fn read(
         let link = response.headers().get(LINK);
         let link = link.and_then(|link| link.to_str().ok()).and_then(next_link);
         let bytes = reader.bytes(source, &address, response).await?;
-        let json: Json = serde_json::from_slice(&bytes)
-            .map_err(|error| failed(format!("it is not JSON: {error}")))?;
         let before = table.rows.len();
-        paths.add_rows(source, &json, request, &mut table)?;
+        let json;
+        (json, table) = page_of(source, request, &address, bytes, table).await?;
         if table.truncated {
             break;
         }
@@ -100,6 +99,23 @@ pub async fn read(
         call.url = next;
     }
     Ok(Answer::of(table, sent))
+}
+
+/// What one page has, read into the rows that came before.
+async fn page_of(
+    source: &Source,
+    request: &Request,
+    address: &str,
+    bytes: Vec<u8>,
+    mut table: Table,
+) -> Result<(Json, Table), SourceError> {
+    let (of, request, address) = (source.clone(), request.clone(), address.to_owned());
+    computed(source, move || {
+        let json = json::parse(&of, &address, &bytes)?;
+        Paths::new(&of, &request)?.add_rows(&of, &json, &request, &mut table)?;
+        Ok((json, table))
+    })
+    .await
 }
 
 /// The request with the window's times and the parameters' values in their places.
@@ -284,6 +300,7 @@ impl<'a> Paths<'a> {
         table: &mut Table,
         from: impl Fn(&Field) -> &'j Json,
     ) -> Result<(), SourceError> {
+        stop::check();
         let row = table.rows.len() + 1;
         let cells = self.fields.iter().map(|(field, path)| {
             let found = path.query(from(field)).first().unwrap_or(&Json::Null);

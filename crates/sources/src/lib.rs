@@ -11,10 +11,12 @@ mod checks;
 mod error;
 mod files;
 mod http_json;
+mod json;
 mod open_metrics;
 mod open_metrics_text;
 mod postgresql;
 mod setting;
+mod threads;
 mod web;
 
 use std::{collections::BTreeMap, sync::Arc, time::Duration};

@@ -10,6 +10,7 @@ use reqwest::Method;
 use crate::{
     Answer, Greeting, Reader, SourceError,
     open_metrics_text::{self, Family, Sample},
+    threads::computed,
     web::{Call, shown},
 };
 
@@ -31,15 +32,18 @@ pub async fn families(
     };
     let response = reader.call(source, web, &call).await?;
     let bytes = reader.bytes(source, &address, response).await?;
-    let failed = |words: String| SourceError::Answer {
-        source_name: source.name.clone(),
-        address: address.clone(),
+    let (source_name, of) = (source.name.clone(), address.clone());
+    let failed = move |words: String| SourceError::Answer {
+        source_name: source_name.clone(),
+        address: of.clone(),
         words,
     };
-    let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8".to_owned()))?;
-    let families = open_metrics_text::parse(&text)
-        .map_err(|error| failed(format!("it is not OpenMetrics: {error}")))?;
-    Ok((families, address))
+    let families = computed(source, move || {
+        let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8".to_owned()))?;
+        open_metrics_text::parse(&text)
+            .map_err(|error| failed(format!("it is not OpenMetrics: {error}")))
+    });
+    Ok((families.await?, address))
 }
 
 /// One row a sample: the metric, if several were asked for, a column for each label that

@@ -6,6 +6,7 @@ use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
 use maple_lark_definition::{
     ParameterValue, PostgresqlSource, Source, Sql, TimeValue, Times, Tls, split_address,
 };
+use maple_lark_time::window::Step;
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
     TypeInfo, ValueRef,
@@ -25,10 +26,7 @@ pub async fn read(
 ) -> Result<Answer, SourceError> {
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
-    connection
-        .execute("begin transaction read only")
-        .await
-        .map_err(refused)?;
+    connection.execute(BEGIN).await.map_err(refused)?;
     let asked = Asked {
         source,
         sql,
@@ -52,6 +50,12 @@ pub async fn read(
     });
     Ok(answer)
 }
+
+/// Nothing may be written; and a server that can looks each second whether it is still waited
+/// for, so that what is let go of here ends there.
+const BEGIN: &str = "begin transaction read only; \
+    select set_config(name, '1000', true) from pg_settings \
+    where name = 'client_connection_check_interval' and version() like '%linux%'";
 
 /// SQL with what it is asked with.
 struct Asked<'a> {
@@ -255,6 +259,16 @@ impl Asked<'_> {
         let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
         for name in &self.sql.text.names {
             query = match name.as_str() {
+                "steps" if question.times.step.is_too_fine_for(&question.times.window) => {
+                    return Err(SourceError::Query {
+                        source_name: source.name.clone(),
+                        words: format!(
+                            "the window has more than {} steps of {}; set a longer step",
+                            Step::MOST,
+                            question.times.step
+                        ),
+                    });
+                }
                 name if Times::NAMES.contains(&name) => match question.times.value(name) {
                     Some(TimeValue::Instant(at)) => query.bind(at),
                     Some(TimeValue::Instants(all)) => query.bind(all),

@@ -16,10 +16,8 @@ use reqwest::{
 };
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
 
-use crate::{Greeting, Reader, SettingProblem, SourceError};
+use crate::{Greeting, Reader, SettingProblem, SourceError, within_size};
 
-/// No answer is read past this.
-const MOST_BYTES: usize = 256 << 20;
 /// How often a service that is busy is asked again.
 const PATIENCE: u32 = 4;
 
@@ -314,12 +312,7 @@ impl Reader {
         let (mut bytes, mut stream) = (Vec::new(), response.bytes_stream());
         while let Some(part) = stream.next().await {
             bytes.extend_from_slice(&part.map_err(|error| failed(innermost(&error)))?);
-            if bytes.len() > MOST_BYTES {
-                return Err(failed(format!(
-                    "it is longer than {} MiB; narrow the query",
-                    MOST_BYTES >> 20
-                )));
-            }
+            within_size(source, bytes.len())?;
         }
         Ok(bytes)
     }

@@ -41,6 +41,16 @@ impl Stop {
     }
 }
 
+/// Ends what is under a [`Stop`] when it is dropped: for whoever waits for the result.
+#[derive(Debug)]
+pub struct StopWhenDropped(pub Stop);
+
+impl Drop for StopWhenDropped {
+    fn drop(&mut self) {
+        self.0.stop();
+    }
+}
+
 /// Computes on this thread, for as long as `stop` is not set.
 ///
 /// # Errors

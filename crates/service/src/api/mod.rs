@@ -4,6 +4,7 @@ mod about;
 mod agenda;
 mod archive;
 mod body;
+mod client;
 mod definitions;
 mod delivery;
 mod documents;

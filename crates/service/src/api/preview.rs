@@ -14,6 +14,7 @@ use rocket::{Route, State, post, routes};
 use super::{
     archive::{format_named, one_file, written},
     body::Body,
+    client::Client,
     documents::File,
     problem::Problem,
 };
@@ -35,6 +36,7 @@ pub fn routes() -> Vec<Route> {
 #[post("/preview", data = "<order>")]
 async fn preview(
     _user: Author,
+    client: Client,
     order: Body<PreviewOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -50,8 +52,10 @@ async fn preview(
     // As a run would have it: what the report needs, and nothing else.
     let needed = Definitions::frozen(&definitions.freeze(&report))
         .map_err(|error| Problem::new(422, "Cannot be previewed", error.to_string()))?;
-    let looked =
-        tokio::time::timeout(PATIENCE, engine.preview(&needed, &report, window, values)).await;
+    let looking = engine.preview(&needed, &report, window, values);
+    let looked = client
+        .waits_for(tokio::time::timeout(PATIENCE, looking))
+        .await?;
     let snapshot = looked.map_err(|_| {
         Problem::new(
             504,
@@ -59,7 +63,9 @@ async fn preview(
             "the sources did not answer within five minutes; narrow the window, or run the report",
         )
     })?;
-    let files = written(engine, move || Ok(snapshot), format).await?;
+    let files = client
+        .waits_for(written(engine, move || Ok(snapshot), format))
+        .await??;
     let mut file = one_file(files, format, "preview", engine.now().timestamp())?;
     file.download = format != Format::Html;
     Ok(file)

@@ -17,7 +17,7 @@ use maple_lark_store::Store;
 use maple_lark_time::{Window, Zone, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, body::Body, problem::Problem};
+use super::{Answer, body::Body, client::Client, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::{Among, EngineHandle},
@@ -36,6 +36,7 @@ pub fn routes() -> Vec<Route> {
 )]
 async fn try_query(
     _user: Author,
+    client: Client,
     order: Body<QueryOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -82,13 +83,13 @@ async fn try_query(
         values: &values,
     };
     let began = Instant::now();
-    let asked = engine
-        .ask(&among, query)
-        .await
+    let asked = client
+        .waits_for(engine.ask(&among, query))
+        .await?
         .map_err(|error| Problem::new(422, "The query failed", error.to_string()))?;
     let shown = order.rows.unwrap_or(100).min(1000);
     let zone = times.window.zone;
-    let cell = |value: &Value| (*value != Value::Missing).then(|| value.exact(zone));
+    let cell = |value: &Value| (*value != Value::Missing).then(|| shown_of(value.exact(zone)));
     Ok(Json(QueryAnswer {
         columns: columns(&asked.table),
         rows: asked
@@ -114,6 +115,20 @@ async fn try_query(
 }
 
 /// The window that an order names: the last 24 hours unless it says otherwise.
+/// So many characters of a cell are shown.
+const MOST_OF_A_CELL: usize = 2000;
+
+/// A cell as it is shown: the beginning of a long one, and how long it is.
+fn shown_of(text: String) -> String {
+    match text.char_indices().nth(MOST_OF_A_CELL) {
+        Some((end, _)) => {
+            let length = text.chars().count();
+            format!("{}… ({length} characters)", &text[..end])
+        }
+        None => text,
+    }
+}
+
 fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Problem> {
     let zone = order.time_zone.as_deref().unwrap_or("UTC").parse();
     let zone = zone.map_err(|error: maple_lark_time::zone::UnknownZone| {
@@ -195,6 +210,7 @@ fn fields_found(query: &Query, table: &PackedTable) -> Option<String> {
 #[get("/sources/<name>/catalogue?<search>")]
 async fn catalogue(
     _user: Author,
+    client: Client,
     name: &str,
     search: Option<&str>,
     store: &State<Store>,
@@ -206,10 +222,13 @@ async fn catalogue(
         .sources
         .get(name)
         .ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
-    let entries = engine
-        .reader()
-        .catalogue(source, search.unwrap_or_default())
-        .await
+    let entries = client
+        .waits_for(
+            engine
+                .reader()
+                .catalogue(source, search.unwrap_or_default()),
+        )
+        .await?
         .map_err(|error| Problem::new(422, "The source refused", error.to_string()))?;
     let item = |item: maple_lark_sources::Item| CatalogueItem {
         name: item.name,
@@ -232,6 +251,7 @@ async fn catalogue(
 #[post("/dashboards/<name>/choices", data = "<order>")]
 async fn choices(
     _user: Viewer,
+    client: Client,
     name: &str,
     order: Body<ChoicesOrder>,
     store: &State<Store>,
@@ -263,7 +283,8 @@ async fn choices(
     };
     let mut view = Vec::new();
     for parameter in &dashboard.parameters {
-        view.push(choices_of(engine, &among, &dashboard, parameter).await);
+        let choices = choices_of(engine, &among, &dashboard, parameter);
+        view.push(client.waits_for(choices).await?);
     }
     Ok(Json(view))
 }

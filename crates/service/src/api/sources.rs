@@ -7,7 +7,7 @@ use maple_lark_definition::{DefinitionSet, Query};
 use maple_lark_store::Store;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, problem::Problem};
+use super::{Answer, client::Client, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::EngineHandle,
@@ -58,6 +58,7 @@ async fn list(
 #[post("/sources/<name>/test")]
 async fn test(
     _user: Author,
+    client: Client,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -69,7 +70,7 @@ async fn test(
         .get(name)
         .ok_or_else(|| Problem::not_found(format!("source \"{name}\"")))?;
     let began = Instant::now();
-    let answer = engine.reader().test(source).await;
+    let answer = client.waits_for(engine.reader().test(source)).await?;
     let milliseconds = began.elapsed().as_millis() as i64;
     Ok(Json(match answer {
         Ok(greeting) => SourceTest {

@@ -9,7 +9,7 @@ use std::{
 };
 
 use futures::FutureExt;
-use maple_lark_data::stop::{self, Stop, Stopped};
+use maple_lark_data::stop::{self, Stop, StopWhenDropped, Stopped};
 use tokio::sync::Semaphore;
 
 /// So long a part of the engine rests before it is begun again.
@@ -80,15 +80,6 @@ impl Default for Computing {
     fn default() -> Self {
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         Self(Arc::new(Semaphore::new(processors)))
-    }
-}
-
-/// Stops what is computed when nobody waits for it any more.
-struct StopWhenDropped(Stop);
-
-impl Drop for StopWhenDropped {
-    fn drop(&mut self) {
-        self.0.stop();
     }
 }
 

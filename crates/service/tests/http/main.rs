@@ -6,6 +6,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod looking;
 mod orders;
 mod signing_in;
 
@@ -57,9 +58,13 @@ impl Place {
         let address = listener.local_addr().unwrap();
         drop(listener);
         let config = folder.path().join("maple-lark.toml");
+        let key = folder.path().join("secret-key");
+        std::fs::write(&key, "5a".repeat(32)).unwrap();
         let text = format!(
-            "listen = \"{address}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"{PASSWORD}\"\n",
-            cluster.url_for("maple_lark", &secret, "maple_lark")
+            "listen = \"{address}\"\ndatabase = \"{}\"\nsources-may-reach = [\"{}\"]\nsecret-key = \"file:{}\"\nfirst-administrator-password = \"{PASSWORD}\"\n",
+            cluster.url_for("maple_lark", &secret, "maple_lark"),
+            cluster.address(),
+            key.display()
         );
         std::fs::write(&config, text).unwrap();
         let config = Config::read(&config.display().to_string()).unwrap();

@@ -74,6 +74,15 @@ pub fn resample(
     let time = time_column("resample", &table, time)?;
     let by = columns("resample", &table, by)?;
     let values = number_columns("resample", &table, values, &by)?;
+    if step.is_too_fine_for(window) {
+        return Err(FigureError::Other {
+            operation: "resample",
+            reason: format!(
+                "the window has more than {} steps of {step}; set a longer step",
+                Step::MOST
+            ),
+        });
+    }
     let starts = step.starts(window);
     let edges: Vec<i64> = starts
         .iter()

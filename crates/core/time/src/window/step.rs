@@ -203,6 +203,16 @@ impl Step {
         }
     }
 
+    /// A window that is asked for, or drawn, in more steps than this takes longer than anybody
+    /// waits.
+    pub const MOST: i64 = 100_000;
+
+    /// Whether a window has more than [`Step::MOST`] of these steps.
+    #[must_use]
+    pub fn is_too_fine_for(self, window: &Window) -> bool {
+        (window.to - window.from).num_seconds() / self.usual_seconds() > Self::MOST
+    }
+
     /// Where the steps of a window begin, oldest first; the first begins with the window,
     /// which may be in the middle of a step of the calendar. Empty for an empty window.
     #[must_use]
