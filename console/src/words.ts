@@ -152,3 +152,15 @@ export function typedValues(text: string): Record<string, string | number | stri
   const pairs = text.split(/[\n;]/).map((pair) => pair.split('=')).filter((pair) => pair.length > 1)
   return Object.fromEntries(pairs.map(([key, ...rest]) => [key!.trim(), typed(rest.join('=').trim())]))
 }
+
+/** Who gets a mail of a report, to be read before anybody does: `12 people in 3 audiences (Havnes, Skarvoy, Management)`. */
+export function whoGets(report: { audiences: { name: string; recipients: string[]; channels: string[] }[]; audiences_from: string[] }): string {
+  const people = new Set(report.audiences.flatMap((audience) => audience.recipients))
+  const channels = new Set(report.audiences.flatMap((audience) => audience.channels))
+  const names = report.audiences.map((audience) => audience.name)
+  const parts: string[] = []
+  if (people.size) parts.push(`${people.size === 1 ? '1 recipient' : `${people.size} recipients`} in ${names.length === 1 ? 'one audience' : `${names.length} audiences`} (${names.slice(0, 8).join(', ')}${names.length > 8 ? ' …' : ''})`)
+  if (channels.size) parts.push(`${channels.size === 1 ? 'the channel' : 'the channels'} ${[...channels].join(', ')}`)
+  if (report.audiences_from.length) parts.push(`everybody whom a query of ${report.audiences_from.join(', ')} names when it runs`)
+  return parts.join(' and to ') || 'nobody: it has no audiences'
+}

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { attemptOutcomeValues, deliveryStateValues, noticeKindValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
-import { away, instant, listOf, noticeWords, progress, rulesInWords, size, stateWords, took, typedValues } from '../src/words'
+import { away, instant, listOf, noticeWords, progress, rulesInWords, size, stateWords, took, typedValues , whoGets } from '../src/words'
 
 describe('states', () => {
   it('have a mark and a word each, whatever the service answers', () => {
@@ -97,5 +97,14 @@ describe('notices', () => {
     expect(noticeKindValues.map((kind) => noticeWords(kind).word)).not.toContain(undefined)
     expect(noticeWords('recovered')).toEqual({ state: 'done', word: 'Well again' })
     expect(noticeWords('source-down').state).toBe('failed')
+  })
+})
+
+describe('who gets a mail', () => {
+  const audience = (name: string, recipients: string[], channels: string[] = []) => ({ name, recipients, channels })
+  it('counts everybody once and names the audiences', () => {
+    expect(whoGets({ audiences: [audience('Havnes', ['a', 'b']), audience('Skarvoy', ['b', 'c'], ['duty chat'])], audiences_from: [] })).toBe('3 recipients in 2 audiences (Havnes, Skarvoy) and to the channel duty chat')
+    expect(whoGets({ audiences: [audience('Havnes', ['a'])], audiences_from: ['operations'] })).toBe('1 recipient in one audience (Havnes) and to everybody whom a query of operations names when it runs')
+    expect(whoGets({ audiences: [], audiences_from: [] })).toContain('nobody')
   })
 })

@@ -24,14 +24,14 @@ const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
 const EXAMPLES: Record<string, string> = {
   channel: '[channel]\nname = "harbour"\ntitle = "Mail server of the harbour"\nkind = "mail-server" # or folder, upload, webhook, syslog\nhost = "mail.orrin-sound.example"\ntls = "starttls"\nfrom = "Reports <reports@orrin-sound.example>"\n\n[channel.sign-in]\nkind = "password"\nuser = "reports"\npassword = "secret:mail-password" # kept by: maple-lark secret set mail-password\n',
   dashboard: '[dashboard]\nname = "new-dashboard"\ntitle = "New dashboard"\n\n[[query]]\nname = "rows"\nsource = "operations"\nsql = "select 1 as one"\n\n[[section]]\ntitle = "All"\n\n[[section.block]]\nshow = "table"\ntitle = "Rows"\nquery = "rows"\n',
-  person: '[person]\nname = "runa-holm"\ntitle = "Rúna Holm"\naddress = "runa.holm@orrin-sound.example"\n',
-  group: '[group]\nname = "harbour-masters"\ntitle = "Harbour masters"\nmembers = ["runa-holm", "office@orrin-sound.example"]\n',
+  person: '[person]\nname = "new-person"\ntitle = "New person"\naddress = "new.person@orrin-sound.example"\n',
+  group: '[group]\nname = "new-group"\ntitle = "New group"\nmembers = ["office@orrin-sound.example"]\n',
   'message-template': '[message-template]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
 }
 const fresh = computed(() => route.name === 'new')
 const named = computed(() => /^name\s*=\s*"([^"]*)"/m.exec(text.value ?? '')?.[1] ?? 'new')
-const { data, error, load } = useLoaded<{ file: string; text: string }>(() =>
-  fresh.value ? Promise.resolve({ file: `new ${kind.value}`, text: '' }) : take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })),
+const { data, error, load } = useLoaded<{ file: string; text: string; based_on?: string | null }>(() =>
+  fresh.value ? Promise.resolve({ file: `new ${kind.value}`, text: '', based_on: '' }) : take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })),
 )
 watch(data, (found) => {
   if (fresh.value) text.value ??= EXAMPLES[kind.value] ?? `[${kind.value}]\nname = ""\n`
@@ -40,7 +40,7 @@ watch(data, (found) => {
   text.value ??= sessionStorage.getItem(draft) ?? found?.text ?? null
   sessionStorage.removeItem(draft)
 })
-const files = computed(() => ({ files: [{ file: fresh.value ? `${named.value}.toml` : (data.value?.file ?? ''), text: text.value ?? '' }], remove_others: false }))
+const files = computed(() => ({ files: [{ file: fresh.value ? `${named.value}.toml` : (data.value?.file ?? ''), text: text.value ?? '', based_on: data.value?.based_on }], remove_others: false }))
 const changed = computed(() => text.value !== null && text.value !== data.value?.text)
 
 let asked = 0

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ElMessageBox } from 'element-plus'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
@@ -43,6 +44,10 @@ async function cancel() {
 
 const releasing = ref(false)
 async function release() {
+  const audiences = [...new Set((run.value?.snapshots ?? []).flatMap((snapshot) => snapshot.audiences))]
+  const whom = audiences.length ? `to ${audiences.join(', ')}` : 'to the audiences of its report'
+  const sure = await ElMessageBox.confirm(`This sends its documents ${whom}.`, 'Send this run?', { confirmButtonText: 'Send', cancelButtonText: 'Cancel' }).then(() => true, () => false)
+  if (!sure) return
   releasing.value = true
   try {
     run.value = await take(api.POST('/runs/{id}/release', { params: { path: { id: String(route.params.id) } } }))
@@ -68,7 +73,7 @@ async function watchCopies(now: RunView) {
     run.value = await take(api.GET('/runs/{id}', { params: { path: { id: now.id } } }))
   }
 }
-const releasable = computed(() => run.value?.state === 'awaiting-approval' || (run.value?.state === 'held' && run.value.documents.length > 0))
+const releasable = computed(() => run.value?.state === 'awaiting-approval' || (['held', 'completed'].includes(run.value?.state ?? '') && (run.value?.documents.length ?? 0) > 0))
 
 // Thousands of recipients are shown a page at a time.
 const wanted = ref('')
@@ -100,7 +105,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send' : 'Approve and send' }}</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
+import { ElMessageBox } from 'element-plus'
 import { computed, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, follow, take, type ReportView, type RunView } from '../api/client'
 import { complain } from '../complain'
 import StateMark from './StateMark.vue'
-import { progress } from '../words'
+import { progress, whoGets } from '../words'
 
 const props = defineProps<{ report: ReportView }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -16,10 +17,26 @@ const busy = computed(() => asking.value || (run.value !== null && !run.value.se
 let stop: (() => void) | undefined
 onUnmounted(() => stop?.())
 
-async function begin(deliver: boolean) {
+/** Mail that is out cannot be called back, so it is said first who will have it. */
+async function send() {
+  const question = `This sends a mail to ${whoGets(props.report)}.`
+  const sure = await ElMessageBox.confirm(question, `Run and send “${props.report.title}”?`, { confirmButtonText: 'Run and send', cancelButtonText: 'Cancel' }).then(() => true, () => false)
+  if (sure) await begin({ deliver: true, to: [] })
+}
+/** Nobody else gets it; where audiences have views of their own, one is chosen. */
+async function sendToMe() {
+  const names = props.report.audiences.map((audience) => audience.name)
+  if (names.length < 2) return begin({ deliver: true, to: ['me'] })
+  chosen.value = names[0] ?? ''
+  choosing.value = true
+}
+const choosing = ref(false)
+const chosen = ref('')
+const begin = async (order: { deliver: boolean; to: string[]; audience?: string }) => {
+  choosing.value = false
   asking.value = true
   try {
-    const begun = await take(api.POST('/reports/{name}/runs', { params: { path: { name: props.report.name } }, body: { deliver } }))
+    const begun = await take(api.POST('/reports/{name}/runs', { params: { path: { name: props.report.name } }, body: order }))
     run.value = begun
     stop?.()
     stop = follow(begun.id, (now) => {
@@ -43,9 +60,18 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
 <template>
   <div class="now">
     <div class="row buttons">
-      <el-button type="primary" plain size="small" :loading="busy" @click="begin(true)">Run and send</el-button>
-      <el-button size="small" :disabled="busy" @click="begin(false)">Run without sending</el-button>
+      <el-button v-if="report.audiences.length || report.audiences_from.length" type="primary" plain size="small" :loading="busy" @click="send">Run and send …</el-button>
+      <el-button size="small" :disabled="busy" @click="sendToMe">Send to me</el-button>
+      <el-button size="small" :disabled="busy" @click="begin({ deliver: false, to: [] })">Run without sending</el-button>
     </div>
+    <el-dialog v-model="choosing" :title="`Send “${report.title}” to me`" width="26rem" append-to-body>
+      <form @submit.prevent="begin({ deliver: true, to: ['me'], audience: chosen })">
+        <el-radio-group v-model="chosen" aria-label="Whose view" class="views">
+          <el-radio v-for="audience in report.audiences" :key="audience.name" :value="audience.name">As {{ audience.name }} see it<span v-if="audience.values.length" class="muted"> ({{ audience.values.join(', ') }})</span></el-radio>
+        </el-radio-group>
+        <div class="row end"><el-button @click="choosing = false">Cancel</el-button><el-button type="primary" native-type="submit">Send to me</el-button></div>
+      </form>
+    </el-dialog>
     <div v-if="run" class="progress" aria-live="polite">
       <el-progress v-if="!run.settled" :percentage="done" :show-text="false" :stroke-width="6" />
       <a :href="`/runs/${run.id}`" @click.prevent="router.push({ name: 'run', params: { id: run.id } })"><StateMark :state="run.state" /></a>
@@ -57,5 +83,7 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
 .now { display: grid; gap: 0.4rem; justify-items: start; }
 .buttons { gap: 0.4rem; flex-wrap: nowrap; }
 .buttons .el-button + .el-button { margin-left: 0; }
+.views { display: grid; gap: 0.3rem; justify-items: start; margin-bottom: 1rem; }
+.end { justify-content: flex-end; }
 .progress { width: 100%; display: grid; gap: 0.25rem; }
 </style>

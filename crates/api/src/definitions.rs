@@ -20,6 +20,23 @@ pub struct DefinitionFile {
     /// The file's path within its folder; it is kept, so that an export gives it back.
     pub file: String,
     pub text: String,
+    /// The SHA-256 of the text that this one was made from; in an answer, of the text itself. An
+    /// order with it is refused if another text is stored by now, and one with an empty text if
+    /// anything of this name is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub based_on: Option<String>,
+}
+
+impl DefinitionFile {
+    /// A file as somebody writes it, whatever is stored.
+    #[must_use]
+    pub fn new(file: String, text: String) -> Self {
+        Self {
+            file,
+            text,
+            based_on: None,
+        }
+    }
 }
 
 /// A folder of definitions.

@@ -106,7 +106,7 @@ pub struct UnsubscribeView {
 }
 
 /// What to send again, to whom.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ResendOrder {
     /// The deliveries to repeat; all of the run if neither these nor other recipients are named.

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use crate::runs::RunSummary;
 
 /// Which past instants to produce again.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BackfillOrder {
     /// The first instant that counts.

@@ -11,7 +11,7 @@ use crate::state::{
 };
 
 /// What to run and whether to send it.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RunOrder {
     /// The instant that the window follows from; now if nothing is said.

@@ -58,12 +58,12 @@ impl RunState {
                 S::Cancelled,
             ],
             S::AwaitingApproval => &[S::Releasing, S::Cancelled],
-            S::Held => &[S::Releasing],
+            // What was only made can be sent later.
+            S::Held | S::Completed => &[S::Releasing],
             S::Releasing => &[S::Quiet, S::Delivering, S::Failed, S::Cancelled],
             S::Delivering => &[S::Delivered, S::PartlyDelivered, S::Failed, S::Cancelled],
             S::Delivered
             | S::PartlyDelivered
-            | S::Completed
             | S::Quiet
             | S::Failed
             | S::Cancelled

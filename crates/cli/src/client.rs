@@ -4,8 +4,33 @@ use futures::StreamExt;
 use maple_lark_api::ProblemDetails;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::{Serialize, de::DeserializeOwned};
+use serde_json::Value as Json;
 
 use crate::{failure::Failure, saved};
+
+/// Replaces what a terminal would obey instead of showing it, in all texts of an answer: a title
+/// or an error of some source must not move the cursor. Ends of lines and tabs stay.
+fn plain(answer: &mut Json) {
+    match answer {
+        Json::String(text) if text.contains(is_obeyed) => {
+            *text = text.replace(is_obeyed, "\u{fffd}")
+        }
+        Json::Array(all) => all.iter_mut().for_each(plain),
+        Json::Object(all) => all.values_mut().for_each(plain),
+        _ => {}
+    }
+}
+
+/// What an event says.
+fn event<T: DeserializeOwned>(data: &str) -> Option<T> {
+    let mut value = serde_json::from_str(data.trim()).ok()?;
+    plain(&mut value);
+    serde_json::from_value(value).ok()
+}
+
+fn is_obeyed(c: char) -> bool {
+    c.is_control() && !matches!(c, '\n' | '\r' | '\t')
+}
 
 const DEFAULT_ADDRESS: &str = "http://127.0.0.1:8480";
 
@@ -67,8 +92,14 @@ impl Client {
             return Ok(response);
         }
         let status = response.status();
-        let problem = response.json::<ProblemDetails>().await;
-        Err(Failure::Refused(problem.unwrap_or_else(|_| {
+        let problem = match response.json::<Json>().await {
+            Ok(mut problem) => {
+                plain(&mut problem);
+                serde_json::from_value::<ProblemDetails>(problem).ok()
+            }
+            Err(_) => None,
+        };
+        Err(Failure::Refused(problem.unwrap_or_else(|| {
             ProblemDetails::new(
                 status.as_u16(),
                 "Error",
@@ -94,9 +125,18 @@ impl Client {
     }
 
     async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, Failure> {
-        response.json().await.map_err(|error| {
-            Failure::Local(format!("the answer of {} is not understood: {error}. Do the command line and the service have the same version?", self.address))
-        })
+        let not_understood = |error: &dyn std::fmt::Display| {
+            Failure::Local(format!(
+                "the answer of {} is not understood: {error}. Do the command line and the service have the same version?",
+                self.address
+            ))
+        };
+        let mut answer: Json = response
+            .json()
+            .await
+            .map_err(|error| not_understood(&error))?;
+        plain(&mut answer);
+        serde_json::from_value(answer).map_err(|error| not_understood(&error))
     }
 
     pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
@@ -214,9 +254,7 @@ impl Client {
             while let Some(end) = pending.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = pending.drain(..=end).collect();
                 let line = String::from_utf8_lossy(&line);
-                if let Some(value) = line
-                    .strip_prefix("data:")
-                    .and_then(|data| serde_json::from_str(data.trim()).ok())
+                if let Some(value) = line.strip_prefix("data:").and_then(event)
                     && !each(value)
                 {
                     return Ok(());
@@ -224,5 +262,29 @@ impl Client {
             }
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_a_terminal_obeys_comes_out_of_an_answer() {
+        let mut answer = serde_json::json!({
+            "title": "Port \u{1b}[2J\u{9b}2J é\nsecond\tline",
+            "all": [{ "problem": "\u{7}bell\u{0}" }, 3, null],
+        });
+        plain(&mut answer);
+        assert_eq!(
+            answer["title"],
+            "Port \u{fffd}[2J\u{fffd}2J é\nsecond\tline"
+        );
+        assert_eq!(answer["all"][0]["problem"], "\u{fffd}bell\u{fffd}");
+        assert_eq!(
+            event::<Json>(" {\"a\": 1}\n"),
+            Some(serde_json::json!({ "a": 1 }))
+        );
+        assert_eq!(event::<Json>("half"), None);
     }
 }

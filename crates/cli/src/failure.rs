@@ -16,6 +16,9 @@ pub enum Failure {
     NotSignedIn,
     #[error("{}", refused(.0))]
     Refused(ProblemDetails),
+    /// Somebody was asked, and did not say yes.
+    #[error("{0}")]
+    Declined(&'static str),
     #[error("{0}")]
     Local(String),
     #[cfg(feature = "serve")]
@@ -49,6 +52,16 @@ fn refused(problem: &ProblemDetails) -> String {
 }
 
 impl Failure {
+    /// The same for programs: problem details (RFC 9457).
+    pub fn details(&self) -> ProblemDetails {
+        match self {
+            Self::Refused(problem) => problem.clone(),
+            Self::Unreachable { .. } => ProblemDetails::new(503, "Not reached", self.to_string()),
+            Self::NotSignedIn => ProblemDetails::new(401, "Not signed in", self.to_string()),
+            _ => ProblemDetails::new(400, "Not done", self.to_string()),
+        }
+    }
+
     pub fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Failure::Unreachable { .. } => 3,
@@ -58,7 +71,7 @@ impl Failure {
                 500.. => 3,
                 _ => 5,
             },
-            Failure::Local(_) => 1,
+            Failure::Local(_) | Failure::Declined(_) => 1,
             #[cfg(feature = "serve")]
             Failure::Serve(_) => 1,
         })

@@ -3,13 +3,14 @@
 mod client;
 mod command;
 mod failure;
+mod instants;
 mod output;
 mod saved;
 mod words;
 
 use std::{process::ExitCode, sync::LazyLock};
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 
 #[cfg(feature = "serve")]
 use command::serve;
@@ -57,11 +58,12 @@ static VERSION: LazyLock<String> = LazyLock::new(|| {
 const EXIT_CODES: &str = "\
 Exit codes:
   0  it went well
-  1  a run did not end well, or a source refused its test
+  1  a run did not end well, a source refused its test, or a question was not answered with yes
   2  the command line is wrong
   3  the service cannot be reached
   4  not signed in, or not permitted
   5  the service refused what it was given; nothing was changed
+  130  interrupted (Ctrl-C) while following a run, which goes on
 
 Environment:
   MAPLE_LARK_ADDRESS   where the service is
@@ -119,6 +121,16 @@ enum Command {
     },
     #[cfg(feature = "serve")]
     Serve(serve::Serve),
+    /// Print what completes commands and options in a shell
+    ///
+    /// For bash: maple-lark completions bash > /etc/bash_completion.d/maple-lark
+    Completions {
+        shell: clap_complete::Shell,
+    },
+    /// Write manual pages, one for each command, into a folder
+    Manual {
+        folder: std::path::PathBuf,
+    },
     /// Print the description of the API (OpenAPI 3.1)
     #[cfg(feature = "serve")]
     Openapi,
@@ -128,8 +140,14 @@ enum Command {
 async fn main() -> ExitCode {
     end_quietly_without_a_reader();
     let arguments = Arguments::parse();
+    let output = arguments.output;
     match run(arguments).await {
         Ok(code) => code,
+        Err(failure) if output == Output::Json => {
+            let details = serde_json::to_string_pretty(&failure.details());
+            eprintln!("{}", details.unwrap_or_default());
+            failure.exit_code()
+        }
         Err(failure) => {
             eprintln!(
                 "{} {failure}",
@@ -195,6 +213,11 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Explain(command) => command.run(&client()?, output).await?,
         Command::Pause { report } => list::pause(&client()?, &report, true, output).await?,
         Command::Resume { report } => list::pause(&client()?, &report, false, output).await?,
+        Command::Completions { shell } => {
+            let mut command = Arguments::command();
+            clap_complete::generate(shell, &mut command, "maple-lark", &mut std::io::stdout());
+        }
+        Command::Manual { folder } => manual(&folder)?,
         #[cfg(feature = "serve")]
         Command::Serve(command) => command.run().await?,
         #[cfg(feature = "serve")]
@@ -203,10 +226,21 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
+fn manual(folder: &std::path::Path) -> Result<(), Failure> {
+    let written = std::fs::create_dir_all(folder)
+        .and_then(|()| clap_mangen::generate_to(Arguments::command(), folder));
+    written.map_err(|error| {
+        Failure::Local(format!("{} cannot be written: {error}", folder.display()))
+    })?;
+    println!(
+        "The manual pages are in {}; read one with \"man -l FILE\".",
+        folder.display()
+    );
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
-    use clap::CommandFactory;
-
     use super::*;
 
     fn every_command(

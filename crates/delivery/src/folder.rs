@@ -6,14 +6,19 @@ use std::{
     path::{Component, Path},
 };
 
-/// Whether a folder is one of the allowed ones, or in one; ".." leads nowhere.
+/// Whether a folder is one of the allowed ones, or in one; ".." leads nowhere, and no link out.
 pub fn is_within(folder: &Path, allowed: &[impl AsRef<Path>]) -> bool {
     let plain =
         folder.is_absolute() && !folder.components().any(|part| part == Component::ParentDir);
+    // As much of it as is there already may be a link.
+    let there = folder.ancestors().find_map(|part| part.canonicalize().ok());
     plain
-        && allowed
-            .iter()
-            .any(|allowed| folder.starts_with(allowed.as_ref()))
+        && allowed.iter().map(AsRef::as_ref).any(|allowed: &Path| {
+            let real = allowed.canonicalize().ok();
+            folder.starts_with(allowed)
+                && real
+                    .is_none_or(|real| there.as_ref().is_some_and(|there| there.starts_with(real)))
+        })
 }
 
 /// Writes each file under a name of its own first and renames it when all its bytes are on
@@ -79,6 +84,18 @@ mod tests {
         fs::write(home.path().join("taken.csv/inside"), "x").unwrap();
         assert!(write_files(home.path(), [("taken.csv", &b"1"[..])]).is_err());
         assert!(!home.path().join(".taken.csv.part").exists());
+    }
+
+    #[test]
+    fn a_link_leads_nowhere_else() {
+        let home = tempfile::TempDir::new().unwrap();
+        let (inside, outside) = (home.path().join("in"), home.path().join("out"));
+        fs::create_dir(&inside).unwrap();
+        fs::create_dir(&outside).unwrap();
+        std::os::unix::fs::symlink(&outside, inside.join("link")).unwrap();
+        assert!(is_within(&inside.join("daily"), &[&inside]));
+        assert!(!is_within(&inside.join("link"), &[&inside]));
+        assert!(!is_within(&inside.join("link/daily"), &[&inside]));
     }
 
     #[test]

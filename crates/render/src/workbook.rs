@@ -1,7 +1,7 @@
 //! A spreadsheet workbook (Office Open XML): a summary, a sheet for each table with typed
 //! cells, and a sheet with a native chart for each chart that a spreadsheet can draw.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, NaiveDate, Utc};
 use maple_lark_data::{ColumnKind, Value};
@@ -18,6 +18,10 @@ use crate::RenderError;
 
 /// The rows that a sheet can hold below its headings.
 const MOST_ROWS: usize = 1_048_575;
+/// The smallest whole number that a spreadsheet does not write out.
+const LONGEST_WHOLE: u64 = 1_000_000_000_000_000;
+/// More columns than these are printed on pages that lie.
+const MOST_UPRIGHT: usize = 6;
 
 impl From<XlsxError> for RenderError {
     fn from(error: XlsxError) -> Self {
@@ -208,6 +212,7 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
         };
         sheet.set_column_width(index as u16, wide)?;
     }
+    let exact = exact_columns(data);
     let (mut rows, mut row, mut place) = (data.table.rows(), Vec::new(), 0);
     while place < MOST_ROWS && rows.next_into(&mut row) {
         place += 1;
@@ -218,15 +223,11 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
                 Value::Boolean(b) => {
                     sheet.write_boolean(at.0, at.1, *b)?;
                 }
-                // A spreadsheet's numbers have fifteen digits; longer ones stay exact as text.
-                Value::Integer(n) if n.unsigned_abs() >= 1_000_000_000_000_000 => {
-                    sheet.write_string(at.0, at.1, n.to_string())?;
+                Value::Integer(_) | Value::Decimal(_) if exact.contains(&index) => {
+                    sheet.write_string(at.0, at.1, value.exact(data.zone))?;
                 }
                 Value::Integer(n) => {
                     sheet.write_number(at.0, at.1, *n as f64)?;
-                }
-                Value::Decimal(n) if n.mantissa().unsigned_abs() >= 1_000_000_000_000_000 => {
-                    sheet.write_string(at.0, at.1, n.to_string())?;
                 }
                 Value::Number(n) if !n.is_finite() => {
                     sheet.write_string(at.0, at.1, n.to_string())?;
@@ -263,11 +264,42 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
             }
         }
     }
-    sheet.set_freeze_panes(1, 0)?;
+    // On paper as wide as a page, with the headings on each.
+    sheet
+        .set_freeze_panes(1, 0)?
+        .set_repeat_rows(0, 0)?
+        .set_print_fit_to_pages(1, 0);
+    if data.headings.len() > MOST_UPRIGHT {
+        sheet.set_landscape();
+    }
     if !data.headings.is_empty() {
         sheet.autofilter(0, 0, place as u32, data.headings.len() as u16 - 1)?;
     }
     Ok(())
+}
+
+/// The columns whose whole numbers have more digits than a spreadsheet's numbers, which is
+/// fifteen: identifiers, as a rule. All of such a column is text, so that it is of one type; a
+/// fraction is the nearest number.
+fn exact_columns(data: &DataTable) -> BTreeSet<usize> {
+    let mut found = BTreeSet::new();
+    let (mut rows, mut row) = (data.table.rows(), Vec::new());
+    while rows.next_into(&mut row) {
+        for (index, value) in row.iter().enumerate() {
+            let is_long = match value {
+                Value::Integer(n) => n.unsigned_abs() >= LONGEST_WHOLE,
+                Value::Decimal(n) => {
+                    n.is_integer()
+                        && n.trunc().mantissa().unsigned_abs() >= u128::from(LONGEST_WHOLE)
+                }
+                _ => false,
+            };
+            if is_long {
+                found.insert(index);
+            }
+        }
+    }
+    found
 }
 
 /// A spreadsheet's calendar begins with the year 1900.

@@ -1,10 +1,15 @@
 //! The configuration of the service: one TOML file, secrets by reference.
 
-use std::{net::SocketAddr, path::PathBuf, time::Duration};
+use std::{
+    collections::BTreeMap,
+    net::{SocketAddr, ToSocketAddrs},
+    path::PathBuf,
+    time::Duration,
+};
 
-use maple_lark_definition::{BadSetting, MailTls, Mailbox, Setting, split_address};
+use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
-use maple_lark_sources::{BadRange, Boundary, Commands};
+use maple_lark_sources::{BadRange, Boundary, Commands, Permissions};
 use maple_lark_time::span::Span;
 use serde::Deserialize;
 
@@ -30,6 +35,10 @@ pub struct Config {
     pub demo_mailbox: Option<PathBuf>,
     /// What sources may reach.
     pub boundary: Boundary,
+    /// What definitions may use of this machine.
+    pub permissions: Permissions,
+    /// Kinds that authors may change although they are the administrator's.
+    pub authors_may_change: Vec<Kind>,
     /// Seals the secrets that the service keeps.
     pub vault: Vault,
     /// Folders that documents may be delivered into.
@@ -99,6 +108,21 @@ struct File {
     /// Addresses that sources may reach although they are the service's own or link-local.
     #[serde(default)]
     sources_may_reach: Vec<String>,
+    /// Folders that sources of kind "files" may read.
+    #[serde(default)]
+    sources_may_read: Vec<PathBuf>,
+    /// File systems whose room local checks may measure.
+    #[serde(default = "default_disks")]
+    sources_may_measure: Vec<PathBuf>,
+    /// References to the environment and to files that definitions may have.
+    #[serde(default)]
+    definitions_may_use: Vec<String>,
+    /// Kinds of definitions that authors may change beside what is theirs.
+    #[serde(default)]
+    authors_may_change: Vec<String>,
+    /// The hosts that a stored secret may be sent to.
+    #[serde(default)]
+    secret_hosts: BTreeMap<String, Vec<String>>,
     /// Folders with fonts for characters that the program's own does not have.
     #[serde(default = "default_fonts")]
     fonts: Vec<PathBuf>,
@@ -127,7 +151,7 @@ struct NoticesFile {
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct BouncesFile {
     maildir: PathBuf,
-    set_aside_after: Option<u16>,
+    suppress_after: Option<u16>,
 }
 
 #[derive(Deserialize, Default, PartialEq)]
@@ -176,6 +200,10 @@ fn default_fonts() -> Vec<PathBuf> {
     ["/usr/share/fonts", "/usr/local/share/fonts"]
         .map(PathBuf::from)
         .to_vec()
+}
+
+fn default_disks() -> Vec<PathBuf> {
+    vec![PathBuf::from("/")]
 }
 
 fn default_connections() -> u32 {
@@ -265,9 +293,8 @@ impl Config {
                 .map_err(|error: BadRange| invalid(format!("sources-may-reach: {error}")))
         });
         let boundary = Boundary {
-            own: [Some(file.listen), database_address(&database)]
-                .into_iter()
-                .flatten()
+            own: std::iter::once(file.listen)
+                .chain(database_addresses(&database))
                 .collect(),
             allowed: allowed.collect::<Result<_, _>>()?,
         };
@@ -281,16 +308,38 @@ impl Config {
             read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
         });
         let vault = Vault::new(key.transpose()?.as_ref());
-        if let Some(folder) = file
-            .deliver_into
+        for (key, folders) in [
+            ("deliver-into", &file.deliver_into),
+            ("sources-may-read", &file.sources_may_read),
+            ("sources-may-measure", &file.sources_may_measure),
+        ] {
+            if let Some(folder) = folders.iter().find(|folder| !folder.is_absolute()) {
+                return Err(invalid(format!(
+                    "{key}: {} is not an absolute path",
+                    folder.display()
+                )));
+            }
+        }
+        if let Some(other) = file
+            .definitions_may_use
             .iter()
-            .find(|folder| !folder.is_absolute())
+            .find(|one| !one.starts_with("env:") && !one.starts_with("file:"))
         {
             return Err(invalid(format!(
-                "deliver-into: {} is not an absolute path",
-                folder.display()
+                "definitions-may-use: \"{other}\" is neither \"env:NAME\" nor \"file:/path\"; a \"*\" at its end stands for anything"
             )));
         }
+        let kinds = file
+            .authors_may_change
+            .iter()
+            .map(|kind| match kind.as_str() {
+                "sources" => Ok(Kind::Source),
+                "channels" => Ok(Kind::Channel),
+                other => Err(invalid(format!(
+                    "authors-may-change: \"{other}\" is neither \"sources\" nor \"channels\""
+                ))),
+            });
+        let authors_may_change = kinds.collect::<Result<_, _>>()?;
         if let Some((name, _)) = file.commands.iter().find(|(_, command)| {
             !command
                 .first()
@@ -309,7 +358,7 @@ impl Config {
         };
         let bounces = file.bounces.map(|bounces| Bounces {
             maildir: bounces.maildir,
-            limit: i32::from(bounces.set_aside_after.unwrap_or(3).max(1)),
+            limit: i32::from(bounces.suppress_after.unwrap_or(3).max(1)),
         });
         Ok(Config {
             listen: file.listen,
@@ -330,6 +379,13 @@ impl Config {
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             boundary,
+            permissions: Permissions {
+                folders: file.sources_may_read,
+                disks: file.sources_may_measure,
+                references: file.definitions_may_use,
+                secret_hosts: file.secret_hosts,
+            },
+            authors_may_change,
             vault,
             deliver_into: file.deliver_into,
             notices,
@@ -340,19 +396,20 @@ impl Config {
     }
 }
 
-/// The address in a PostgreSQL URL, where it is given by number or is this machine.
-fn database_address(url: &str) -> Option<SocketAddr> {
-    let authority = url.split_once("://")?.1.split(['/', '?']).next()?;
+/// The addresses that a PostgreSQL URL leads to, as its name is known now.
+fn database_addresses(url: &str) -> Vec<SocketAddr> {
+    let Some(authority) = url
+        .split_once("://")
+        .and_then(|(_, rest)| rest.split(['/', '?']).next())
+    else {
+        return Vec::new();
+    };
     let address = authority
         .rsplit_once('@')
         .map_or(authority, |(_, address)| address);
     let (host, port) = split_address(address).unwrap_or((address, 5432));
-    let host = if host == "localhost" {
-        "127.0.0.1"
-    } else {
-        host
-    };
-    Some(SocketAddr::new(host.parse().ok()?, port))
+    let found = (host.trim_matches(['[', ']']), port).to_socket_addrs();
+    found.map(Iterator::collect).unwrap_or_default()
 }
 
 /// Why a setting of the service's own cannot be looked up.

@@ -2,7 +2,7 @@
 //! or against what only this machine can see.
 
 use std::{
-    net::{IpAddr, SocketAddr},
+    net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket},
     str::FromStr,
 };
 
@@ -74,12 +74,30 @@ fn bits(address: IpAddr) -> u128 {
 
 impl AddressRange {
     fn holds(&self, address: SocketAddr) -> bool {
-        let ip = address.ip().to_canonical();
+        let ip = inner(address.ip());
         let same = self.base.is_ipv4() == ip.is_ipv4()
             && (self.bits == 0
                 || (bits(self.base) ^ bits(ip)) >> (128 - u32::from(self.bits)) == 0);
         same && self.port.is_none_or(|port| port == address.port())
     }
+}
+
+/// The address that is meant, where one kind is written within the other: IPv4 in IPv6 (RFC
+/// 4291), and as translators have it (NAT64, RFC 6052).
+fn inner(address: IpAddr) -> IpAddr {
+    match address.to_canonical() {
+        IpAddr::V6(v6) if v6.segments()[..6] == [0x64, 0xff9b, 0, 0, 0, 0] => {
+            IpAddr::V4(Ipv4Addr::from_bits(v6.to_bits() as u32))
+        }
+        other => other,
+    }
+}
+
+/// Whether this machine has the address: only then can something listen there.
+fn is_of_this_machine(address: IpAddr) -> bool {
+    address.is_loopback()
+        || address.is_unspecified()
+        || UdpSocket::bind(SocketAddr::new(address, 0)).is_ok()
 }
 
 impl Boundary {
@@ -88,18 +106,29 @@ impl Boundary {
         if self.allowed.iter().any(|range| range.holds(address)) {
             return None;
         }
-        let ip = address.ip().to_canonical();
+        let ip = inner(address.ip());
         let link_local = match ip {
             IpAddr::V4(v4) => v4.is_link_local(),
             IpAddr::V6(v6) => v6.is_unicast_link_local(),
         };
+        let nobodys = match ip {
+            IpAddr::V4(v4) => {
+                v4.is_multicast()
+                    || v4.is_broadcast()
+                    || v4.octets()[0] >= 240
+                    || (v4.octets()[0] == 0 && !v4.is_unspecified())
+            }
+            IpAddr::V6(v6) => v6.is_multicast() || v6.segments()[0] & 0xffc0 == 0xfec0,
+        };
         let ours = |own: &SocketAddr| {
-            let everywhere = own.ip().is_unspecified() && (ip.is_loopback() || ip.is_unspecified());
+            let everywhere = own.ip().is_unspecified() && is_of_this_machine(ip);
             let loopback = own.ip().is_loopback() && (ip.is_loopback() || ip.is_unspecified());
             own.port() == address.port() && (own.ip() == ip || everywhere || loopback)
         };
         if link_local {
             Some("it is a link-local address")
+        } else if nobodys {
+            Some("it is the address of no machine")
         } else if self.own.iter().any(ours) {
             Some("it belongs to Maple Lark itself")
         } else {
@@ -129,6 +158,12 @@ mod tests {
             "0.0.0.0:8480",
             "169.254.169.254:80",
             "[fe80::1]:80",
+            "[64:ff9b::169.254.169.254]:80",
+            "[64:ff9b::127.0.0.1]:8480",
+            "224.0.0.1:80",
+            "255.255.255.255:80",
+            "0.1.2.3:80",
+            "[ff02::1]:80",
         ] {
             assert!(refused(&[], address), "{address}");
         }

@@ -255,15 +255,16 @@ fn words_of(json: &Json) -> Vec<String> {
 }
 
 pub async fn folder(
+    reader: &Reader,
     source: &Source,
     folder: &str,
     search: &str,
 ) -> Result<Vec<Entry>, SourceError> {
-    let (of, inside) = (source.clone(), folder.to_owned());
+    let (reader, of, inside) = (reader.clone(), source.clone(), folder.to_owned());
     let (root, names) = computed(source, move || {
         Ok((
-            files::root(&of, &inside)?,
-            files::find(&of, &inside, "**/*")?,
+            files::root(&reader, &of, &inside)?,
+            files::find(&reader, &of, &inside, "**/*")?,
         ))
     })
     .await?;

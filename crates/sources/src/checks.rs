@@ -181,6 +181,12 @@ async fn one(
         }
         CheckKind::Disk => {
             let path = target.to_owned();
+            if !reader.permissions.may_measure(std::path::Path::new(target)) {
+                let words = format!(
+                    "{target} may not be measured; an administrator can allow it in the configuration: sources-may-measure = [\"{target}\"]"
+                );
+                return Err(std::io::Error::other(words).into());
+            }
             let found = tokio::task::spawn_blocking(move || rustix::fs::statvfs(path))
                 .await
                 .map_err(std::io::Error::other)?

@@ -117,6 +117,18 @@ pub enum SettingProblem {
     Empty,
     #[error(transparent)]
     Secret(SecretError),
+    #[error(
+        "may not be used by definitions; an administrator can allow it in the configuration: definitions-may-use = [\"{0}\"]"
+    )]
+    NotAllowed(String),
+    #[error(
+        "the secret \"{secret}\" may not be sent to {host}; an administrator can allow it in the configuration, under [secret-hosts]"
+    )]
+    OtherHost { secret: String, host: String },
+    #[error(
+        "{0} is not there, or may not be read by sources; an administrator can allow it in the configuration: sources-may-read = [\"{0}\"]"
+    )]
+    NoFolder(String),
     #[error("is not a command of the service's configuration; add it under [commands]")]
     NoCommand,
     #[error("cannot be run: {0}")]

@@ -9,7 +9,7 @@ use std::{
 use chrono::{DateTime, Utc};
 use encoding_rs_io::DecodeReaderBytesBuilder;
 use maple_lark_data::{Column, ColumnKind, Table, Value};
-use maple_lark_definition::{Field, FileRows, Source, TimeForm, Web};
+use maple_lark_definition::{Field, FileRows, Setting, Source, TimeForm, Web};
 use maple_lark_time::Window;
 use reqwest::Method;
 
@@ -24,19 +24,21 @@ use crate::{
 const MOST_FILES: usize = 10_000;
 
 pub async fn read_folder(
+    reader: &Reader,
     source: &Source,
     folder: &str,
     rows: &FileRows,
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
-    let (asked, folder, rows, window) = (
+    let (reader, asked, folder, rows, window) = (
+        reader.clone(),
         source.clone(),
         folder.to_owned(),
         rows.clone(),
         question.times.window.clone(),
     );
     let work = move || {
-        let files = find(&asked, &folder, &rows.file)?;
+        let files = find(&reader, &asked, &folder, &rows.file)?;
         let mut gathered = Gathered::new(&asked, &rows, &window);
         for file in &files {
             let opened = File::open(file).map_err(|error| unreadable(&asked, file, &error))?;
@@ -87,10 +89,17 @@ pub async fn read_web(
     .await
 }
 
-pub async fn greet(source: &Source, folder: &str) -> Result<Greeting, SourceError> {
-    let (of, inside) = (source.clone(), folder.to_owned());
+pub async fn greet(
+    reader: &Reader,
+    source: &Source,
+    folder: &str,
+) -> Result<Greeting, SourceError> {
+    let (reader, of, inside) = (reader.clone(), source.clone(), folder.to_owned());
     let (files, root) = computed(source, move || {
-        Ok((find(&of, &inside, "**/*")?, root(&of, &inside)?))
+        Ok((
+            find(&reader, &of, &inside, "**/*")?,
+            root(&reader, &of, &inside)?,
+        ))
     })
     .await?;
     Ok(Greeting {
@@ -114,24 +123,39 @@ fn unreadable(source: &Source, path: &Path, error: &std::io::Error) -> SourceErr
     }
 }
 
-pub fn root(source: &Source, folder: &str) -> Result<PathBuf, SourceError> {
-    let folder = match folder.strip_prefix("env:") {
-        None => folder.to_owned(),
-        Some(name) => std::env::var(name).map_err(|_| SourceError::Setting {
-            source_name: source.name.clone(),
-            setting: "folder",
-            reference: folder.to_owned(),
-            problem: SettingProblem::NotSet,
-        })?,
+/// The folder of a source, with its links followed.
+///
+/// # Errors
+/// If it is not there, or none that sources may read.
+pub fn root(reader: &Reader, source: &Source, folder: &str) -> Result<PathBuf, SourceError> {
+    let problem = |problem: SettingProblem| SourceError::Setting {
+        source_name: source.name.clone(),
+        setting: "folder",
+        reference: folder.to_owned(),
+        problem,
     };
-    Path::new(&folder)
-        .canonicalize()
-        .map_err(|error| unreadable(source, Path::new(&folder), &error))
+    let path = match folder.strip_prefix("env:") {
+        None => folder.to_owned(),
+        Some(name) => {
+            let setting = Setting::Environment(name.to_owned());
+            reader.permissions.check(&setting, None).map_err(problem)?;
+            std::env::var(name).map_err(|_| problem(SettingProblem::NotSet))?
+        }
+    };
+    // What may not be read is not told from what is not there.
+    let root = Path::new(&path).canonicalize().ok();
+    root.filter(|root| reader.permissions.may_read(root))
+        .ok_or_else(|| problem(SettingProblem::NoFolder(path)))
 }
 
 /// The files that a pattern finds, by name; none outside the folder, wherever links lead.
-pub fn find(source: &Source, folder: &str, pattern: &str) -> Result<Vec<PathBuf>, SourceError> {
-    let root = root(source, folder)?;
+pub fn find(
+    reader: &Reader,
+    source: &Source,
+    folder: &str,
+    pattern: &str,
+) -> Result<Vec<PathBuf>, SourceError> {
+    let root = root(reader, source, folder)?;
     let failed = |words: String| SourceError::Files {
         source_name: source.name.clone(),
         words,

@@ -14,6 +14,7 @@ mod http_json;
 mod json;
 mod open_metrics;
 mod open_metrics_text;
+mod permissions;
 mod postgresql;
 mod setting;
 mod threads;
@@ -29,6 +30,7 @@ pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use cells::BadCell;
 pub use error::{SecretError, SettingError, SettingProblem, SourceError};
+pub use permissions::Permissions;
 pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.
@@ -82,6 +84,7 @@ pub type Commands = BTreeMap<String, Vec<String>>;
 #[derive(Clone)]
 pub struct Reader {
     boundary: Arc<Boundary>,
+    permissions: Arc<Permissions>,
     secrets: Secrets,
     commands: Arc<Commands>,
     clients: Arc<web::Clients>,
@@ -92,8 +95,17 @@ impl Reader {
         Self {
             clients: Arc::new(web::Clients::new()),
             boundary: Arc::new(boundary),
+            permissions: Arc::default(),
             secrets,
             commands: Arc::default(),
+        }
+    }
+
+    /// The same with what definitions may use of this machine; nothing is theirs otherwise.
+    pub fn with_permissions(self, permissions: Permissions) -> Self {
+        Self {
+            permissions: Arc::new(permissions),
+            ..self
         }
     }
 
@@ -105,12 +117,13 @@ impl Reader {
         }
     }
 
-    /// A reader that keeps no secrets and guards no addresses of its own.
+    /// A reader that keeps no secrets, guards no addresses of its own and may read all files.
     pub fn unguarded() -> Self {
         Self::new(
             Boundary::default(),
             Arc::new(|_| Box::pin(async { Err("is not kept here".into()) })),
         )
+        .with_permissions(Permissions::all())
     }
 
     /// Asks a source one question.
@@ -142,7 +155,7 @@ impl Reader {
                     http_json::read(self, source, web, request, question).await
                 }
                 (SourceKind::Folder(folder), Ask::File(rows)) => {
-                    files::read_folder(source, folder, rows, question).await
+                    files::read_folder(self, source, folder, rows, question).await
                 }
                 (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => {
                     files::read_web(self, source, web, rows, question).await
@@ -171,7 +184,7 @@ impl Reader {
                 SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => {
                     web::greet(self, source, web).await
                 }
-                SourceKind::Folder(folder) => files::greet(source, folder).await,
+                SourceKind::Folder(folder) => files::greet(self, source, folder).await,
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
                 SourceKind::LocalChecks => Ok(Greeting {
                     found: "Checks are made from this machine".to_owned(),
@@ -197,7 +210,7 @@ impl Reader {
                 SourceKind::OpenMetrics(web) => {
                     catalogue::open_metrics(self, source, web, search).await
                 }
-                SourceKind::Folder(folder) => catalogue::folder(source, folder, search).await,
+                SourceKind::Folder(folder) => catalogue::folder(self, source, folder, search).await,
                 SourceKind::LocalChecks => Ok(catalogue::checks(search)),
                 SourceKind::HttpJson(web, Some(listing))
                 | SourceKind::FilesByHttp(web, Some(listing)) => {

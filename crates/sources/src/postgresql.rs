@@ -24,6 +24,18 @@ pub async fn read(
     sql: &Sql,
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
+    let asks_for_steps = sql.text.names.iter().any(|name| name == "steps");
+    let times = question.times;
+    if asks_for_steps && times.step.is_too_fine_for(&times.window) {
+        return Err(SourceError::Query {
+            source_name: source.name.clone(),
+            words: format!(
+                "the window has more than {} steps of {}; set a longer step",
+                Step::MOST,
+                times.step
+            ),
+        });
+    }
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
     connection.execute(BEGIN).await.map_err(refused)?;
@@ -130,10 +142,14 @@ pub async fn connect(
         .port(port)
         .database(
             &reader
-                .resolve(source, "database", &settings.database)
+                .resolve_for(source, "database", &settings.database, Some(host))
                 .await?,
         )
-        .username(&reader.resolve(source, "user", &settings.user).await?)
+        .username(
+            &reader
+                .resolve_for(source, "user", &settings.user, Some(host))
+                .await?,
+        )
         .application_name("maple-lark")
         .options([
             ("statement_timeout", milliseconds.as_str()),
@@ -150,7 +166,8 @@ pub async fn connect(
         options = options.ssl_root_cert(path);
     }
     if let Some(password) = &settings.password {
-        options = options.password(&reader.resolve(source, "password", password).await?);
+        let password = reader.resolve_for(source, "password", password, Some(host));
+        options = options.password(&password.await?);
     }
     let failed = |error: sqlx::Error| match error {
         sqlx::Error::Database(answer) => SourceError::SignIn {
@@ -259,16 +276,6 @@ impl Asked<'_> {
         let mut query = sqlx::query_with(AssertSqlSafe(text), PgArguments::default());
         for name in &self.sql.text.names {
             query = match name.as_str() {
-                "steps" if question.times.step.is_too_fine_for(&question.times.window) => {
-                    return Err(SourceError::Query {
-                        source_name: source.name.clone(),
-                        words: format!(
-                            "the window has more than {} steps of {}; set a longer step",
-                            Step::MOST,
-                            question.times.step
-                        ),
-                    });
-                }
                 name if Times::NAMES.contains(&name) => match question.times.value(name) {
                     Some(TimeValue::Instant(at)) => query.bind(at),
                     Some(TimeValue::Instants(all)) => query.bind(all),

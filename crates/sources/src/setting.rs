@@ -17,13 +17,32 @@ impl Reader {
     /// # Errors
     /// Names the reference, never the value.
     pub async fn setting(&self, setting: &Setting) -> Result<String, SettingError> {
-        self.look_up(setting).await.map_err(|problem| SettingError {
-            reference: setting.written(),
-            problem,
-        })
+        self.setting_for(setting, None).await
     }
 
-    async fn look_up(&self, setting: &Setting) -> Result<String, SettingProblem> {
+    /// The same of what is sent to a host.
+    ///
+    /// # Errors
+    /// As [`Reader::setting`], and if it may not be sent there.
+    pub async fn setting_for(
+        &self,
+        setting: &Setting,
+        host: Option<&str>,
+    ) -> Result<String, SettingError> {
+        self.look_up(setting, host)
+            .await
+            .map_err(|problem| SettingError {
+                reference: setting.written(),
+                problem,
+            })
+    }
+
+    async fn look_up(
+        &self,
+        setting: &Setting,
+        host: Option<&str>,
+    ) -> Result<String, SettingProblem> {
+        self.permissions.check(setting, host)?;
         match setting {
             Setting::Plain(text) => Ok(text.clone()),
             Setting::Environment(variable) => {
@@ -87,7 +106,21 @@ impl Reader {
         name: &'static str,
         setting: &Setting,
     ) -> Result<String, SourceError> {
-        self.look_up(setting)
+        self.resolve_for(source, name, setting, None).await
+    }
+
+    /// The same of what is sent to a host.
+    ///
+    /// # Errors
+    /// As [`Reader::resolve`], and if it may not be sent there.
+    pub(crate) async fn resolve_for(
+        &self,
+        source: &Source,
+        name: &'static str,
+        setting: &Setting,
+        host: Option<&str>,
+    ) -> Result<String, SourceError> {
+        self.look_up(setting, host)
             .await
             .map_err(|problem| SourceError::Setting {
                 source_name: source.name.clone(),

@@ -260,8 +260,12 @@ impl Reader {
         call: &Call,
         mut request: RequestBuilder,
     ) -> Result<RequestBuilder, SourceError> {
+        let host = call.url.host_str();
         for (name, value) in &web.headers {
-            request = request.header(name, self.resolve(source, "headers", value).await?);
+            request = request.header(
+                name,
+                self.resolve_for(source, "headers", value, host).await?,
+            );
         }
         for (name, value) in &call.headers {
             let bad = || SourceError::Query {
@@ -276,14 +280,14 @@ impl Reader {
         Ok(match &web.sign_in {
             None => request,
             Some(SignIn::Basic { user, password }) => request.basic_auth(
-                self.resolve(source, "user", user).await?,
-                Some(self.resolve(source, "password", password).await?),
+                self.resolve_for(source, "user", user, host).await?,
+                Some(self.resolve_for(source, "password", password, host).await?),
             ),
             Some(SignIn::Bearer { token }) => {
-                request.bearer_auth(self.resolve(source, "token", token).await?)
+                request.bearer_auth(self.resolve_for(source, "token", token, host).await?)
             }
             Some(SignIn::Header { name, value }) => {
-                let value = self.resolve(source, "value", value).await?;
+                let value = self.resolve_for(source, "value", value, host).await?;
                 // Marked, so that nothing on the way prints it.
                 let mut value = HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
                     source_name: source.name.clone(),

@@ -10,6 +10,7 @@ pub mod deliveries;
 pub mod entity;
 mod migration;
 pub mod notices;
+pub mod orders;
 pub mod people;
 pub mod recipients;
 pub mod runs;

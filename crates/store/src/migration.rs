@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 13] = [
+const STEPS: [Step; 14] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -80,6 +80,10 @@ const STEPS: [Step; 13] = [
     Step {
         name: "0013_days",
         sql: include_str!("migrations/0013_days.sql"),
+    },
+    Step {
+        name: "0014_orders",
+        sql: include_str!("migrations/0014_orders.sql"),
     },
 ];
 

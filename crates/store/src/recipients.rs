@@ -1,5 +1,7 @@
 //! What is known of addresses: those that bounce, those that left, and the links they got.
 
+use std::collections::BTreeMap;
+
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
     QuerySelect, sea_query::OnConflict,
@@ -55,6 +57,30 @@ impl Store {
             .filter(bounced_address::Column::SuppressedAt.is_not_null())
             .all(&self.db)
             .await?)
+    }
+
+    /// Those of these addresses, in small letters, that get no mail of a report, each with why:
+    /// they have unsubscribed, or mail to them came back.
+    pub async fn passed_over(
+        &self,
+        report: &str,
+        addresses: &[String],
+    ) -> Result<BTreeMap<String, String>> {
+        let bounced = self.suppressed(addresses).await?.into_iter().map(|one| {
+            let words = format!(
+                "{} is suppressed after {} bounces: {}",
+                one.address, one.hard_bounces, one.words
+            );
+            (one.address, words)
+        });
+        let left = self.unsubscribes(Some(report)).await?.into_iter();
+        let left = left
+            .filter(|one| addresses.contains(&one.address))
+            .map(|one| {
+                let words = format!("{} has unsubscribed from this report", one.address);
+                (one.address, words)
+            });
+        Ok(bounced.chain(left).collect())
     }
 
     /// Forgets the bounces of an address, so that mail goes there again. Answers whether

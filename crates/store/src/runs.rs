@@ -372,11 +372,13 @@ impl Store {
             .await
     }
 
-    /// Sends a run on that awaits approval, or that is held. Answers whether it was one.
+    /// Sends a run on that awaits approval, is held, or was only made although its report has
+    /// audiences. Answers whether it was one.
     pub async fn release_run(&self, id: Uuid, by: &str) -> Result<bool> {
         let statement = Store::sql(
             "update runs set state = 'releasing', released_by = $2, finished_at = null, problem = null where id = $1 \
-             and (state = 'awaiting-approval' or (state = 'held' and exists (select from snapshots where run_id = $1 and status is not null)))",
+             and (state = 'awaiting-approval' or (state = 'held' and exists (select from snapshots where run_id = $1 and status is not null)) \
+               or (state = 'completed' and jsonb_array_length(audiences) > 0))",
             [id.into(), by.into()],
         );
         Ok(self.db.execute_raw(statement).await?.rows_affected() == 1)

@@ -74,8 +74,7 @@ impl Apply {
                 "Apply these {} changes?{warning}",
                 plan.changes.len()
             )) {
-                println!("Nothing was changed.");
-                return Ok(());
+                return Err(Failure::Declined("nothing was changed"));
             }
         }
         let applied: Applied = client.post("/definitions/apply", &files).await?;
@@ -131,8 +130,7 @@ impl Remove {
                 self.name,
                 file.file
             )) {
-                println!("Nothing was removed.");
-                return Ok(());
+                return Err(Failure::Declined("nothing was removed"));
             }
         }
         let applied: Applied = client.delete_for(&path).await?;
@@ -261,7 +259,7 @@ fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
                     .unwrap_or(&path)
                     .to_string_lossy()
                     .into_owned();
-                files.push(DefinitionFile { file, text });
+                files.push(DefinitionFile::new(file, text));
             }
         }
     }

@@ -13,6 +13,7 @@ use super::{download::save, explain::one_line};
 use crate::{
     client::Client,
     failure::Failure,
+    instants::instant as instant_of,
     output::{self, Output, instant, outcome, pending, table},
     words::words,
 };
@@ -40,10 +41,10 @@ pub struct Query {
     #[arg(long, value_name = "DASHBOARD/QUERY", conflicts_with = "source")]
     query: Option<String>,
     /// The beginning of the window (RFC 3339); 24 hours before its end if left out
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     from: Option<DateTime<Utc>>,
     /// The end of the window, which is no part of it; now if left out
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     to: Option<DateTime<Utc>>,
     /// The time zone that times are shown in
     #[arg(long, value_name = "ZONE")]
@@ -201,7 +202,7 @@ pub struct Preview {
     #[arg(long, value_name = "WINDOW")]
     window: Option<String>,
     /// The instant that the window follows from (RFC 3339); now if left out
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     at: Option<DateTime<Utc>>,
     /// The time zone; UTC if left out
     #[arg(long, value_name = "ZONE")]

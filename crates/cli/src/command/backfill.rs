@@ -5,6 +5,7 @@ use maple_lark_api::{Backfill as Answer, BackfillOrder, RunView};
 use crate::{
     client::Client,
     failure::Failure,
+    instants::instant as instant_of,
     output::{self, Output, instant},
 };
 
@@ -21,10 +22,10 @@ pub struct Backfill {
     /// The name of the report
     report: String,
     /// The first instant that counts (RFC 3339)
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     from: DateTime<Utc>,
     /// The first instant that does not count any more (RFC 3339)
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     to: DateTime<Utc>,
     /// Send the documents to the audiences as well
     #[arg(long)]

@@ -8,6 +8,7 @@ use maple_lark_api::{Answers, Explained, ExplainedInstant, Question, QuestionAns
 use crate::{
     client::Client,
     failure::Failure,
+    instants::instant as instant_of,
     output::{self, Output, table},
 };
 
@@ -32,7 +33,7 @@ pub struct Explain {
     #[arg(long, value_name = "WINDOW")]
     window: Option<String>,
     /// List instants after this one (RFC 3339); now if left out
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     after: Option<DateTime<Utc>>,
     /// How many instants
     #[arg(long, default_value_t = 5)]

@@ -9,6 +9,7 @@ use maple_lark_api::{DeliveryState, RunOrder, RunState, RunView, StepView, reada
 use crate::{
     client::Client,
     failure::Failure,
+    instants::instant as instant_of,
     output::{self, Output, instant, state, table},
 };
 
@@ -24,7 +25,7 @@ pub struct Run {
     /// The name of the report
     report: String,
     /// The instant that the window follows from (RFC 3339); now if left out
-    #[arg(long, value_name = "INSTANT")]
+    #[arg(long, value_name = "INSTANT", value_parser = instant_of)]
     at: Option<DateTime<Utc>>,
     /// Make the documents, but send them to nobody
     #[arg(long)]
@@ -47,6 +48,9 @@ impl Run {
     }
 }
 
+/// As shells count it: 128 and the number of the signal.
+const INTERRUPTED: u8 = 130;
+
 /// Asks for a run and follows it until nothing more happens by itself.
 pub async fn follow(
     client: &Client,
@@ -68,13 +72,20 @@ pub async fn follow(
     let goes_on =
         |view: &RunView| !view.run.settled && view.run.state != RunState::AwaitingApproval;
     while goes_on(&last) {
-        client
-            .events(&format!("/runs/{id}/events"), |view: RunView| {
-                follower.show(&view);
-                last = view;
-                goes_on(&last)
-            })
-            .await?;
+        let path = format!("/runs/{id}/events");
+        let following = client.events(&path, |view: RunView| {
+            follower.show(&view);
+            last = view;
+            goes_on(&last)
+        });
+        tokio::select! {
+            followed = following => followed?,
+            _ = tokio::signal::ctrl_c() => {
+                follower.end();
+                eprintln!("The run goes on. Look at it with \"maple-lark show {id}\", end it with \"maple-lark cancel {id}\".");
+                return Ok(ExitCode::from(INTERRUPTED));
+            }
+        }
     }
     follower.end();
     output::print(output, &last, show);
@@ -116,6 +127,7 @@ impl Follower {
             bar,
             told: Vec::new(),
         };
+        follower.tell(&format!("Run {}", view.run.id));
         follower.tell(&format!(
             "{} {}",
             style(&view.run.title).for_stderr().bold(),

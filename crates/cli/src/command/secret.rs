@@ -65,8 +65,7 @@ impl Secret {
                         "Remove the secret \"{name}\"? Sources that refer to it can no longer sign in."
                     ))
                 {
-                    println!("Nothing was removed.");
-                    return Ok(());
+                    return Err(Failure::Declined("nothing was removed"));
                 }
                 client.delete(&format!("/secrets/{name}")).await?;
                 println!("Removed.");

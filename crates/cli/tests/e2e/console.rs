@@ -147,6 +147,17 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
 
     see(&browser, "//a[contains(., 'Small report')]").await;
     click(&browser, "//button[contains(., 'Run and send')]").await;
+    // Mail that is out cannot be called back, so it says first who gets it.
+    see(
+        &browser,
+        "//*[@role='dialog'][contains(., 'in one audience')]",
+    )
+    .await;
+    click(
+        &browser,
+        "//*[@role='dialog']//button[contains(., 'Run and send')]",
+    )
+    .await;
     let outcome = see(
         &browser,
         "//div[contains(@class, 'progress')]//a[contains(., 'Delivered')]",
@@ -470,6 +481,11 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     )
     .await;
     click(&browser, "//button[contains(., 'Approve and send')]").await;
+    click(
+        &browser,
+        "//*[@role='dialog'][contains(., 'Send this run?')]//button[contains(., 'Send')]",
+    )
+    .await;
     see(
         &browser,
         "//span[contains(@class, 'how')][contains(., 'Delivered')]",

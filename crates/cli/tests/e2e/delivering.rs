@@ -483,6 +483,63 @@ async fn one_mail_can_name_them_all_and_hides_blind_copies() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn who_left_is_not_written_to_again_and_what_was_only_made_can_be_sent_later() {
+    let (place, _service) = ready().await;
+    // A report that is for nobody yet can be sent to somebody.
+    let nobody = SMALL_REPORT
+        .replace("\"small\"\ntitle", "\"nobodys\"\ntitle")
+        .replace("[[audience]]\nname = \"everyone\"\nto = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]\n", "");
+    let output = place.apply(&[("nobodys.toml", &nobody)]);
+    assert!(!output.status.success(), "its dashboard is not there yet");
+    place.apply_small(SMALL_REPORT);
+    let output = place.apply(&[("nobodys.toml", &nobody)]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let sent = place.json(&["send", "nobodys", "--to", "me@orrin-sound.example"]);
+    assert_eq!(sent["state"], "delivered", "{sent:#}");
+
+    // Only made first, sent later, as it was.
+    let made = place.json(&["run", "small", "--no-delivery"]);
+    assert_eq!(made["state"], "completed", "{made:#}");
+    let id = made["id"].as_str().unwrap();
+    let output = place.lark(&["release", id]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let after = wait_for(&place, id, "the mails", |run| run["state"] == "delivered");
+    assert_eq!(after["documents"], made["documents"]);
+
+    let mut records = place.records().await;
+    sqlx::query("insert into unsubscribes (report, address, unsubscribed_at) values ('small', 'b@orrin-sound.example', now())")
+        .execute(&mut records)
+        .await
+        .unwrap();
+    for named in [
+        ["--recipient", "b@orrin-sound.example"],
+        ["--to", "B@orrin-sound.example"],
+    ] {
+        let output = place.lark(&["resend", id, named[0], named[1]]);
+        let said = text(&output.stderr);
+        assert!(
+            !output.status.success()
+                && said.contains(
+                    "b@orrin-sound.example has unsubscribed from this report; nothing was sent"
+                ),
+            "{said}"
+        );
+    }
+    // Of all, the others get theirs.
+    place.json(&["resend", id]);
+    wait_for(&place, id, "the copy", |run| {
+        let copies = run["deliveries"].as_array().unwrap().iter();
+        copies
+            .filter(|one| one["copy"] == 1 && one["state"] == "accepted")
+            .count()
+            == 1
+    });
+    let mails = mails(&place, 4);
+    assert_eq!(mails["a@orrin-sound.example"].len(), 2);
+    assert_eq!(mails["b@orrin-sound.example"].len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_run_goes_to_one_address_alone_and_past_ones_are_sent_again_as_copies() {
     let (place, _service) = ready().await;
     place.apply_small(SMALL_REPORT);

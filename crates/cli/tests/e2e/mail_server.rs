@@ -35,7 +35,7 @@ fn wait_for(server: &RealMailServer, count: usize) -> Vec<(String, Vec<u8>)> {
 fn place_with(server: &RealMailServer, place: &Place) {
     place.mail_goes_to(server.port);
     place.add_to_configuration(&format!(
-        "[bounces]\nmaildir = \"{}\"\nset-aside-after = 2\n",
+        "[bounces]\nmaildir = \"{}\"\nsuppress-after = 2\n",
         server.path("bounces").display()
     ));
 }

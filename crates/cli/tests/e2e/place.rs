@@ -113,7 +113,7 @@ impl Place {
     fn configure(&self, path: &Path, address: &str) {
         let text = format!(
             "{}listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
-             sources-may-reach = [\"{}\", \"{address}\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n{}\
+             sources-may-reach = [\"{}\", \"{address}\"]\nsources-may-read = [\"/\"]\ndefinitions-may-use = [\"env:*\", \"file:*\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n{}\
              [demo]\nmailbox = \"{}\"\n{}",
             self.head.lock().unwrap(),
             self.environment["ORRIN_OPS_ADDRESS"],

@@ -29,6 +29,7 @@ sql = "select :port as port, :least::int as least, :from::timestamptz as begins,
 [[query]]
 name = "before"
 source = "operations"
+same-for-all = true
 sql = "select :compare_from::timestamptz as compared"
 [[section]]
 title = "All"

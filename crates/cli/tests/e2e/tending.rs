@@ -435,13 +435,13 @@ async fn writers_of_definitions_take_turns() {
     for round in 0..6 {
         let name = format!("extra-{round}");
         let source = SOURCE.replace("\"operations\"", &format!("\"{name}\""));
-        applied(&place, &[("extra.toml", &source)]);
+        applied(&place, &[(&format!("{name}.toml"), &source)]);
         let dashboard = small_dashboard("select 1 as one")
             .replace("\"small\"", &format!("\"needs-{name}\""))
             .replace("source = \"operations\"", &format!("source = \"{name}\""));
         let add = post(
             "/definitions/apply".to_owned(),
-            json!({ "files": [{ "file": "needs.toml", "text": dashboard }], "remove_others": false }),
+            json!({ "files": [{ "file": format!("needs-{name}.toml"), "text": dashboard }], "remove_others": false }),
         );
         let remove = http
             .delete(format!("{base}/definitions/source/{name}"))

@@ -20,6 +20,20 @@ pub struct Problem {
     pub message: String,
 }
 
+impl Problem {
+    /// Something wrong with a file as a whole.
+    #[must_use]
+    pub fn of_a_file(file: &str, message: &str) -> Self {
+        Self {
+            file: file.to_owned(),
+            line: 1,
+            column: 1,
+            key: String::new(),
+            message: message.to_owned(),
+        }
+    }
+}
+
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}:{}:{}: ", self.file, self.line, self.column)?;

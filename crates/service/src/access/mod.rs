@@ -8,6 +8,7 @@ use argon2::{
     password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash},
 };
 use chrono::{TimeDelta, Utc};
+use maple_lark_definition::Kind;
 use maple_lark_store::{
     Store, StoreError,
     people::{ApiToken, Session, User},
@@ -16,7 +17,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
-use crate::Config;
+use crate::{Config, api::problem::Refusal};
 
 pub use guard::{Administrator, Author, SESSION_COOKIE, Viewer};
 
@@ -69,6 +70,25 @@ fn password_fits(password: &str, hash: &str) -> bool {
         Argon2::default()
             .verify_password(password.as_bytes(), &parsed)
             .is_ok()
+    })
+}
+
+/// Whether somebody may change a definition. What reaches other machines with the secrets of this
+/// one is the administrator's, unless the configuration says otherwise.
+///
+/// # Errors
+/// If they may not.
+pub fn may_change(user: &User, config: &Config, kind: Kind, name: &str) -> Result<(), Refusal> {
+    let reaches_out = matches!(kind, Kind::Source | Kind::Channel);
+    if !reaches_out
+        || *user.role >= Role::Administrator
+        || config.authors_may_change.contains(&kind)
+    {
+        return Ok(());
+    }
+    Err(Refusal::Definition {
+        kind,
+        name: name.to_owned(),
     })
 }
 

@@ -1,20 +1,24 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
+use std::collections::{HashMap, HashSet, hash_map::Entry};
+
 use chrono::{DateTime, Utc};
 use maple_lark_api::{
     Applied, Change, ChangeAction, CopyOrder, DefinitionFile, Files, Plan, ProblemDetails,
 };
+use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change as StoredChange, Rule, StoredDefinition},
+    people::User,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use similar::TextDiff;
 
 use super::{Answer, body::Body, problem::Problem};
 use crate::{
-    access::{Author, Viewer},
+    access::{Author, may_change},
     engine::{EngineHandle, parse_all},
 };
 
@@ -37,17 +41,9 @@ struct Prepared {
 /// All definitions, as files.
 #[utoipa::path(get, operation_id = "list_definitions", path = "/definitions", tag = "definitions", responses((status = 200, body = Vec<DefinitionFile>)))]
 #[get("/definitions")]
-async fn list(_user: Viewer, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
+async fn list(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
     let stored = store.definitions().await?;
-    Ok(Json(
-        stored
-            .into_iter()
-            .map(|one| DefinitionFile {
-                file: one.file,
-                text: one.text,
-            })
-            .collect(),
-    ))
+    Ok(Json(stored.into_iter().map(as_stored).collect()))
 }
 
 /// What applying these files would change. Nothing is changed.
@@ -80,7 +76,7 @@ async fn apply(
         carry_out(
             store,
             engine,
-            &user.0.name,
+            &user.0,
             &Order::new(|_| Ok((*files).clone())),
         )
         .await?,
@@ -91,16 +87,13 @@ async fn apply(
 #[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>")]
 async fn one(
-    _user: Viewer,
+    _user: Author,
     kind: &str,
     name: &str,
     store: &State<Store>,
 ) -> Answer<DefinitionFile> {
     let stored = stored_definition(kind, name, store).await?;
-    Ok(Json(DefinitionFile {
-        file: stored.file,
-        text: stored.text,
-    }))
+    Ok(Json(as_stored(stored)))
 }
 
 /// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
@@ -128,7 +121,7 @@ async fn copy(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &user.0.name, &copy).await?;
+    carry_out(store, engine, &user.0, &copy).await?;
     drop(copy);
     Ok(Json(file))
 }
@@ -168,10 +161,10 @@ pub fn copied(
         .rsplit_once('/')
         .map(|(folder, _)| format!("{folder}/"))
         .unwrap_or_default();
-    Ok(DefinitionFile {
-        file: format!("{folder}{}.toml", order.name),
+    Ok(DefinitionFile::new(
+        format!("{folder}{}.toml", order.name),
         text,
-    })
+    ))
 }
 
 /// Remove one definition. What was made of it stays, but for the history of a sampler; what
@@ -193,15 +186,12 @@ async fn remove(
         let others = stored.iter().filter(|one| !is_it(one));
         Ok(Files {
             files: others
-                .map(|one| DefinitionFile {
-                    file: one.file.clone(),
-                    text: one.text.clone(),
-                })
+                .map(|one| DefinitionFile::new(one.file.clone(), one.text.clone()))
                 .collect(),
             remove_others: true,
         })
     });
-    let applied = carry_out(store, engine, &user.0.name, &removal).await?;
+    let applied = carry_out(store, engine, &user.0, &removal).await?;
     if kind == Kind::Sampler.name() {
         store.remove_sampler(name).await?;
     }
@@ -247,7 +237,7 @@ const MOST_TRIES: usize = 50;
 pub async fn carry_out(
     store: &Store,
     engine: &EngineHandle,
-    user: &str,
+    user: &User,
     order: &Order<'_>,
 ) -> Result<Applied, Problem> {
     for _ in 0..MOST_TRIES {
@@ -286,14 +276,19 @@ impl From<StoreError> for Refused {
 async fn change_once(
     store: &Store,
     engine: &EngineHandle,
-    user: &str,
+    user: &User,
     order: &Order<'_>,
     files: &Files,
     (version, stored): (i64, &[StoredDefinition]),
 ) -> Result<Applied, Refused> {
     let now = engine.now();
-    let prepared = prepare(files, stored, user, now)
+    is_based_on(files, stored).map_err(Refused::Problem)?;
+    let prepared = prepare(files, stored, &user.name, now)
         .map_err(|problems| Refused::Problem(Problem::definitions(problems)))?;
+    for change in &prepared.changes {
+        may_change(user, engine.config(), change.kind, &change.name)
+            .map_err(|refusal| Refused::Problem(refusal.problem()))?;
+    }
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let plan = prepared.set.plan(report)?;
         let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
@@ -323,7 +318,7 @@ async fn change_once(
     store.change_definitions(change).await?;
     engine.wake();
     tracing::info!(
-        user,
+        user = user.name,
         changes = prepared.changes.len(),
         "definitions were applied"
     );
@@ -343,6 +338,7 @@ fn prepare(
     user: &str,
     now: DateTime<Utc>,
 ) -> Result<Prepared, Vec<FileProblem>> {
+    check_names(files)?;
     let parsed = parse_all(
         files
             .files
@@ -357,10 +353,20 @@ fn prepare(
         remove: Vec::new(),
         set: DefinitionSet::default(),
     };
+    let given: HashSet<(&str, &str)> = parsed
+        .iter()
+        .map(|definition| (definition.kind().name(), definition.name()))
+        .collect();
+    let before: HashMap<(&str, &str), &StoredDefinition> = stored
+        .iter()
+        .map(|one| ((one.kind.as_str(), one.name.as_str()), one))
+        .collect();
+    let mut places = Places::default();
     for one in stored {
-        let kept = parsed.iter().any(|definition| {
-            definition.kind().name() == one.kind && definition.name() == one.name
-        });
+        let kept = given.contains(&(one.kind.as_str(), one.name.as_str()));
+        if !kept && !files.remove_others {
+            places.taken(&one.file, &one.kind, &one.name);
+        }
         if kept || !files.remove_others {
             // What is stored was checked when it came in; if it cannot be read any more it
             // is left as it is.
@@ -384,11 +390,18 @@ fn prepare(
                 }));
         }
     }
+    drop(given);
     for (definition, file) in parsed.into_iter().zip(&files.files) {
         let (kind, name) = (definition.kind(), definition.name().to_owned());
-        let before = stored
-            .iter()
-            .find(|one| one.kind == kind.name() && one.name == name);
+        let before = before.get(&(kind.name(), name.as_str())).copied();
+        places.taken(&file.file, kind.name(), &name);
+        if before.is_some() && file.based_on.as_deref() == Some("") {
+            let words = format!(
+                "there is a {} \"{name}\" already; choose another name",
+                kind.name()
+            );
+            places.problems.push(definition.place().problem(words));
+        }
         if before.is_some_and(|before| before.text == file.text && before.file == file.file) {
             prepared.unchanged += 1;
         } else {
@@ -434,7 +447,8 @@ fn prepare(
                 .collect();
         }
     }
-    let problems = prepared.set.check();
+    let mut problems = prepared.set.check();
+    problems.extend(places.problems);
     if problems.is_empty() {
         Ok(prepared)
     } else {
@@ -442,13 +456,114 @@ fn prepare(
     }
 }
 
+/// A definition as it is stored, with what an order can be based on.
+fn as_stored(stored: StoredDefinition) -> DefinitionFile {
+    DefinitionFile {
+        based_on: Some(sha256(stored.text.as_bytes())),
+        file: stored.file,
+        text: stored.text,
+    }
+}
+
+/// Refuses what was made from another text than the one that is stored now.
+fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem> {
+    for file in &files.files {
+        let Some(based_on) = file.based_on.as_deref().filter(|one| !one.is_empty()) else {
+            continue;
+        };
+        let Some(now) = stored.iter().find(|one| one.file == file.file) else {
+            continue;
+        };
+        if sha256(now.text.as_bytes()) != based_on {
+            let lines = difference(&file.text, &now.text);
+            let lines: Vec<&str> = lines.lines().take(MOST_DIFFERENCE).collect();
+            return Err(Problem::new(
+                412,
+                "Changed meanwhile",
+                format!(
+                    "{} was changed by {} at {}; nothing was saved. What is stored differs from yours:\n{}",
+                    file.file,
+                    now.updated_by,
+                    now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
+                    lines.join("\n")
+                ),
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// More lines of a difference are not shown.
+const MOST_DIFFERENCE: usize = 60;
+
+/// Files of one order.
+const MOST_FILES: usize = 10_000;
+/// Characters of a file's path.
+const LONGEST_PATH: usize = 200;
+
+/// A file's path leads from its folder to a file in it, on every system that it is exported to.
+fn check_names(files: &Files) -> Result<(), Vec<FileProblem>> {
+    if files.files.len() > MOST_FILES {
+        let words = format!(
+            "{} files; at most {MOST_FILES} may be in one order",
+            files.files.len()
+        );
+        return Err(vec![FileProblem::of_a_file("", &words)]);
+    }
+    let is_plain = |path: &str| {
+        path.chars().count() <= LONGEST_PATH
+            && path.split('/').all(|part| {
+                !part.is_empty()
+                    && !part.starts_with('.')
+                    && !part.contains(|c: char| c.is_control() || r#"\:*?"<>|"#.contains(c))
+            })
+    };
+    let ends = |path: &str| path.ends_with(".toml") || path.ends_with(".ics");
+    let problems: Vec<FileProblem> = files
+        .files
+        .iter()
+        .filter(|file| !is_plain(&file.file) || !ends(&file.file))
+        .map(|file| {
+            let shown: String = file.file.chars().take(80).collect();
+            FileProblem::of_a_file(&shown, "the path must lead to a file within the folder, such as \"reports/daily.toml\": names with a slash between them, none of them beginning with a dot, ending in .toml or .ics, 200 characters at most")
+        })
+        .take(100)
+        .collect();
+    if problems.is_empty() {
+        Ok(())
+    } else {
+        Err(problems)
+    }
+}
+
+/// Which file each definition is in: a file holds one.
+#[derive(Default)]
+struct Places {
+    by_file: HashMap<String, (String, String)>,
+    problems: Vec<FileProblem>,
+}
+
+impl Places {
+    fn taken(&mut self, file: &str, kind: &str, name: &str) {
+        match self.by_file.entry(file.to_owned()) {
+            Entry::Vacant(free) => drop(free.insert((kind.to_owned(), name.to_owned()))),
+            Entry::Occupied(taken) => {
+                let (other, of) = taken.get();
+                let words = format!(
+                    "the file holds the {other} \"{of}\" already, so the {kind} \"{name}\" must be in another"
+                );
+                self.problems.push(FileProblem::of_a_file(file, &words));
+            }
+        }
+    }
+}
+
 fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     let mut problems = Vec::new();
-    for (index, one) in parsed.iter().enumerate() {
-        if let Some(first) = parsed[..index]
-            .iter()
-            .find(|earlier| earlier.kind() == one.kind() && earlier.name() == one.name())
-        {
+    let mut known: HashMap<(Kind, &str), &Definition> = HashMap::new();
+    for one in parsed {
+        let first = *known.entry((one.kind(), one.name())).or_insert(one);
+        if !std::ptr::eq(first, one) {
             problems.push(one.place().problem(format!(
                 "the {} \"{}\" is already defined in {}",
                 one.kind().name(),
@@ -464,6 +579,14 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     }
 }
 
+/// What is different in two texts, as a unified diff.
+fn difference(before: &str, after: &str) -> String {
+    TextDiff::from_lines(before, after)
+        .unified_diff()
+        .context_radius(2)
+        .to_string()
+}
+
 fn change(
     action: ChangeAction,
     kind: Kind,
@@ -472,16 +595,12 @@ fn change(
     before: &str,
     after: &str,
 ) -> Change {
-    let diff = TextDiff::from_lines(before, after)
-        .unified_diff()
-        .context_radius(2)
-        .to_string();
     Change {
         action,
         kind,
         name: name.to_owned(),
         file: file.to_owned(),
-        diff,
+        diff: difference(before, after),
         schedule: None,
         next: Vec::new(),
     }

@@ -17,12 +17,20 @@ use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{
     Store,
     deliveries::{Copy, Delivery},
+    people::User,
     runs::RunFilter,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use uuid::Uuid;
 
-use super::{Answer, body::Body, problem::Problem, reports::everybody_meant, runs::one_run};
+use super::{
+    Answer,
+    body::Body,
+    once::{OrderKey, once},
+    problem::Problem,
+    reports::everybody_meant,
+    runs::one_run,
+};
 use crate::{
     access::{Administrator, Author, Viewer},
     engine::{EngineHandle, values_key},
@@ -220,7 +228,7 @@ async fn probed(
     reason = "the parts of the address book, one after the other"
 )]
 async fn people(
-    _user: Viewer,
+    _user: Author,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<AddressBook> {
@@ -340,17 +348,35 @@ async fn remove_unsubscribe(
 /// Send a run's documents again, unchanged and marked as a copy.
 #[utoipa::path(post, operation_id = "resend_run", path = "/runs/{id}/resends", tag = "runs", params(("id" = Uuid, Path)), request_body = ResendOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/runs/<id>/resends", data = "<order>")]
-#[expect(
-    clippy::too_many_lines,
-    reason = "refuses what cannot be sent again, one reason after the other, then sends"
-)]
 async fn resend(
     user: Author,
     id: Uuid,
+    key: OrderKey,
     order: Body<ResendOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
+    let order = order.into_inner();
+    let what = ("resend", id, order.clone());
+    let sent = send_again(store, engine, &user.0, id, order);
+    let view = once((store, engine), &user.0, key, what, sent).await?;
+    Ok(rocket::response::status::Custom(
+        rocket::http::Status::Accepted,
+        Json(view),
+    ))
+}
+
+#[expect(
+    clippy::too_many_lines,
+    reason = "refuses what cannot be sent again, one reason after the other, then sends"
+)]
+async fn send_again(
+    store: &Store,
+    engine: &EngineHandle,
+    user: &User,
+    id: Uuid,
+    order: ResendOrder,
+) -> Result<RunView, Problem> {
     let run = store
         .run(id)
         .await?
@@ -412,7 +438,7 @@ async fn resend(
             };
             Problem::new(422, "Whose view", words)
         })?;
-        for to in everybody_meant(engine, store, &user.0.name, &order.to).await? {
+        for to in everybody_meant(engine, store, &user.name, &order.to).await? {
             let via = if view.channel == ChannelType::Mail {
                 view.via.clone()
             } else {
@@ -436,6 +462,21 @@ async fn resend(
             format!("the run is {}, and nothing of it was sent", run.state),
         ));
     }
+    let address_of = |copy: &Copy| {
+        let is_mail = copy.channel == ChannelType::Mail;
+        let mailbox = copy.recipient.parse::<Mailbox>().ok().filter(|_| is_mail);
+        mailbox.map(|mailbox| mailbox.address.to_lowercase())
+    };
+    let addresses: Vec<String> = copies.iter().filter_map(address_of).collect();
+    let passed_over = store.passed_over(&run.report, &addresses).await?;
+    let ordered = copies.len();
+    copies.retain(|copy| address_of(copy).is_none_or(|one| !passed_over.contains_key(&one)));
+    // Whoever is named is asked for; of a whole run, the others get theirs.
+    if copies.is_empty() || (!all && copies.len() < ordered) {
+        let words: Vec<&str> = passed_over.values().map(String::as_str).collect();
+        let words = format!("{}; nothing was sent", words.join("; "));
+        return Err(Problem::new(409, "Not to be written to", words));
+    }
     let host = sent
         .first()
         .and_then(|delivery| delivery.message_id.split_once('@'))
@@ -447,16 +488,14 @@ async fn resend(
         .map(str::trim)
         .filter(|note| !note.is_empty());
     store
-        .add_copies(id, &copies, &host, note, &user.0.name, engine.now())
+        .add_copies(id, &copies, &host, note, &user.name, engine.now())
         .await?;
     engine.wake();
-    Ok(rocket::response::status::Custom(
-        rocket::http::Status::Accepted,
-        Json(one_run(store, id).await?),
-    ))
+    one_run(store, id).await
 }
 
-/// Approve a run that awaits approval, or release one that is held: it is sent.
+/// Approve a run that awaits approval, release one that is held, or send one that was only made:
+/// it is sent to the audiences of its report.
 #[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/runs/<id>/release")]
 async fn release(
@@ -474,7 +513,10 @@ async fn release(
         Err(Problem::new(
             409,
             "Nothing to release",
-            format!("the run is {}", view.run.state),
+            format!(
+                "the run is {}, and there is nothing to send",
+                view.run.state
+            ),
         ))
     }
 }

@@ -8,6 +8,7 @@ use super::problem::Problem;
 use crate::engine::EngineHandle;
 
 /// Whether the process is alive.
+#[utoipa::path(get, operation_id = "health", path = "/health", tag = "watching", responses((status = 200, description = "it is alive", content_type = "application/json")))]
 #[get("/health")]
 pub fn health() -> Json<Value> {
     Json(json!({ "status": "alive" }))
@@ -15,6 +16,7 @@ pub fn health() -> Json<Value> {
 
 /// Whether it can do its work: the database answers, its tables are up to date, and all parts of
 /// the engine are at work.
+#[utoipa::path(get, operation_id = "ready", path = "/ready", tag = "watching", responses((status = 200, description = "it can do its work", content_type = "application/json"), (status = 503, description = "it cannot, and why")))]
 #[get("/ready")]
 pub async fn ready(
     store: &State<Store>,

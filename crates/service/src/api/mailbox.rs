@@ -89,7 +89,7 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> ReceivedHead {
 }
 
 /// The messages that the demo's mail server has taken, newest first.
-#[utoipa::path(get, operation_id = "list_letters", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = ProblemDetails)))]
+#[utoipa::path(get, operation_id = "list_messages", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox")]
 fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>> {
     let mut ids: Vec<String> = std::fs::read_dir(folder(config)?)

@@ -29,6 +29,7 @@ fn labelled(label: &str, value: &str) -> String {
 }
 
 /// Counts of runs and deliveries by state, what waits, and what comes next.
+#[utoipa::path(get, operation_id = "metrics", path = "/metrics", tag = "watching", responses((status = 200, description = "OpenMetrics text", content_type = "application/openmetrics-text")))]
 #[get("/metrics")]
 #[expect(
     clippy::too_many_lines,

@@ -11,6 +11,7 @@ mod documents;
 mod health;
 mod mailbox;
 mod metrics;
+mod once;
 mod openapi;
 mod overview;
 mod preview;
@@ -26,11 +27,16 @@ mod sources;
 mod themes;
 mod view;
 
-use std::{path::PathBuf, sync::Arc};
+use std::{collections::BTreeSet, path::PathBuf, sync::Arc};
 
 use maple_lark_store::Store;
 use rocket::{
-    Build, Request, Rocket, catch, catchers, data::Limits, figment::Figment, get, routes,
+    Build, Request, Rocket, catch, catchers,
+    data::Limits,
+    figment::Figment,
+    get,
+    request::{FromRequest, Outcome},
+    routes,
 };
 
 use crate::{Config, console::ConsoleFile, engine::EngineHandle};
@@ -45,9 +51,9 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         port: config.listen.port(),
         log_level: rocket::config::LogLevel::Off,
         ident: rocket::config::Ident::none(),
-        // The engine stops meanwhile; both are done within three seconds.
         // Whoever says that they ask for somebody else is not believed.
         ip_header: None,
+        // The engine stops meanwhile; both are done within three seconds.
         shutdown: rocket::config::Shutdown {
             grace: 1,
             mercy: 1,
@@ -92,9 +98,12 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
 
 /// Whatever is no part of the API is a page of the console.
 #[get("/<path..>", rank = 100)]
-fn page(path: PathBuf) -> Result<ConsoleFile, Problem> {
+fn page(path: PathBuf, other: OtherMethods) -> Result<ConsoleFile, Problem> {
     let path = path.to_string_lossy();
     if path.starts_with("api/") {
+        if let Some(problem) = other.0 {
+            return Err(problem);
+        }
         return Err(Problem::not_found(format!(
             "address /{path} in this API; /api/v1/openapi.json describes it"
         )));
@@ -104,6 +113,52 @@ fn page(path: PathBuf) -> Result<ConsoleFile, Problem> {
             "console in this build; build it with \"npm run build\" in console/ first",
         )
     })
+}
+
+/// That an address has only other methods than the one that it is asked with.
+struct OtherMethods(Option<Problem>);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for OtherMethods {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let methods = methods_of(request);
+        let method = request.method().as_str();
+        Outcome::Success(Self(
+            (!methods.is_empty()).then(|| Problem::other_methods(method, &methods)),
+        ))
+    }
+}
+
+/// The other methods that the address of a request has.
+fn methods_of(request: &Request<'_>) -> Vec<&'static str> {
+    let path = request.uri().path();
+    let asked: Vec<&str> = path
+        .raw_segments()
+        .map(|segment| segment.as_str())
+        .collect();
+    let fits = |route: &&rocket::Route| {
+        let own: Vec<&str> = route
+            .uri
+            .path()
+            .split('/')
+            .filter(|one| !one.is_empty())
+            .collect();
+        own.len() == asked.len()
+            && own
+                .iter()
+                .zip(&asked)
+                .all(|(own, asked)| own.starts_with('<') || own == asked)
+            // The page of the console takes whatever is left.
+            && !own.iter().any(|one| one.ends_with("..>"))
+    };
+    let routes = request.rocket().routes().filter(fits);
+    let found: BTreeSet<&str> = routes.map(|route| route.method.as_str()).collect();
+    found
+        .into_iter()
+        .filter(|method| *method != request.method().as_str())
+        .collect()
 }
 
 #[catch(default)]
@@ -117,6 +172,9 @@ fn by_status(status: rocket::http::Status, request: &Request<'_>) -> Problem {
             "Not understood",
             "the body or a value in the address does not have the form that /api/v1/openapi.json describes",
         ),
+        404 if !methods_of(request).is_empty() => {
+            Problem::other_methods(request.method().as_str(), &methods_of(request))
+        }
         404 => Problem::not_found(format!(
             "address {} for {}",
             request.uri().path(),

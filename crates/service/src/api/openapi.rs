@@ -1,12 +1,15 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers themselves.
 
 use rocket::{get, serde::json::Json};
+use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, definitions, delivery, documents, mailbox, overview, preview, queries,
-    reports, runs, schedules, secrets, sessions, sources, themes,
+    about, agenda, archive, definitions, delivery, documents, health, mailbox, metrics, overview,
+    preview, queries, reports, runs, schedules, secrets, sessions, sources, themes,
 };
+
+use crate::access::SESSION_COOKIE;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -27,6 +30,7 @@ use super::{
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
+        health::health, health::ready, metrics::metrics,
     )
 )]
 struct Description;
@@ -34,10 +38,121 @@ struct Description;
 /// The description as JSON text, as it is served and as the console's types are made from.
 pub fn openapi() -> String {
     // The description is data of the program; it always has a JSON form.
-    Description::openapi().to_pretty_json().unwrap_or_default()
+    serde_json::to_string_pretty(&described()).unwrap_or_default()
 }
 
 #[get("/openapi.json")]
-pub fn description() -> Json<utoipa::openapi::OpenApi> {
-    Json(Description::openapi())
+pub fn description() -> Json<Value> {
+    Json(described())
+}
+
+/// Operations that nobody has to be signed in for.
+const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
+/// Operations that are carried out once for each key that their sender gives them.
+const ONCE: [&str; 3] = ["run_report", "backfill_report", "resend_run"];
+
+/// What the handlers say of themselves, with what is the same for all of them: how to sign in,
+/// what each status means, and that errors are problem details.
+fn described() -> Value {
+    let mut api = serde_json::to_value(Description::openapi()).unwrap_or_default();
+    api["components"]["securitySchemes"] = json!({
+        "token": { "type": "http", "scheme": "bearer", "description": "an API token" },
+        "session": { "type": "apiKey", "in": "cookie", "name": SESSION_COOKIE, "description": "a sign-in in the console" },
+    });
+    let paths = api["paths"].as_object_mut().into_iter().flatten();
+    for (path, methods) in paths {
+        // What whoever watches the service asks is not below the others.
+        let is_outside = ["/health", "/ready", "/metrics"].contains(&path.as_str());
+        for (method, operation) in methods.as_object_mut().into_iter().flatten() {
+            complete(method, operation);
+        }
+        if is_outside {
+            methods["servers"] = json!([{ "url": "/" }]);
+        }
+    }
+    api
+}
+
+fn complete(method: &str, operation: &mut Value) {
+    let name = operation["operationId"]
+        .as_str()
+        .unwrap_or_default()
+        .to_owned();
+    let is_open = OPEN.contains(&name.as_str());
+    if !is_open {
+        operation["security"] = json!([{ "token": [] }, { "session": [] }]);
+    } else {
+        operation["security"] = json!([]);
+    }
+    if ONCE.contains(&name.as_str()) {
+        let key = json!({
+            "name": "Idempotency-Key", "in": "header", "required": false,
+            "description": "what the sender knows this order by, such as a UUID; an equal order with the same key within a day is answered as the first was, and not carried out again",
+            "schema": { "type": "string", "minLength": 1, "maxLength": 200 },
+        });
+        match operation["parameters"].as_array_mut() {
+            Some(parameters) => parameters.push(key),
+            None => operation["parameters"] = json!([key]),
+        }
+    }
+    let has_body = operation.get("requestBody").is_some();
+    let mut also: Vec<u16> = vec![400, 503];
+    if !is_open {
+        also.extend([401, 403]);
+    }
+    if has_body {
+        also.extend([413, 415, 422]);
+    }
+    if ONCE.contains(&name.as_str()) {
+        also.push(409);
+    }
+    let responses = &mut operation["responses"];
+    for status in also {
+        let status = status.to_string();
+        if responses.get(&status).is_none() {
+            responses[status] = json!({});
+        }
+    }
+    responses["default"] = json!({});
+    for (status, response) in responses.as_object_mut().into_iter().flatten() {
+        let known = response["description"]
+            .as_str()
+            .is_some_and(|words| !words.is_empty());
+        if !known {
+            response["description"] = meaning(status, method).into();
+        }
+        if !status.starts_with('2') {
+            response["content"] = json!({
+                "application/problem+json": { "schema": { "$ref": "#/components/schemas/ProblemDetails" } }
+            });
+        }
+    }
+}
+
+/// What a status means here.
+fn meaning(status: &str, method: &str) -> &'static str {
+    match (status, method) {
+        ("200", "get") => "what was asked for",
+        ("200", _) => "done, and how things are now",
+        ("201", _) => "made, and what it is",
+        ("202", _) => "begun, and how far it is",
+        ("204", _) => "done; there is nothing to say",
+        ("400", _) => "the request is not understood",
+        ("401", _) => "nobody is signed in, or the sign-in is over",
+        ("403", _) => {
+            "who is signed in may not do this, or the request comes from a page of another site"
+        }
+        ("404", _) => "there is nothing of this name",
+        ("409", _) => "it does not fit how things are",
+        ("412", _) => "it was changed meanwhile",
+        ("413", _) => "the body is too large",
+        ("415", _) => "the body is not said to be JSON",
+        ("422", _) => "it is understood, and not right; the detail says what and where",
+        ("429", _) => {
+            "too many of these; the header Retry-After says when it is worth trying again"
+        }
+        ("503", _) => "the database cannot be used at the moment",
+        ("504", _) => "it took too long",
+        _ => "something else went wrong",
+    }
 }

@@ -17,6 +17,7 @@ use super::{
     client::Client,
     documents::File,
     problem::Problem,
+    queries::checked,
 };
 use crate::{
     access::Author,
@@ -200,7 +201,6 @@ fn values_of(
     definitions: &Definitions,
     report: &Report,
 ) -> Result<Values, Problem> {
-    let bad = |words: String| Problem::new(422, "A value does not fit", words);
     let audience: Option<&Audience> = match &order.audience {
         None => None,
         Some(name) => Some(
@@ -228,27 +228,19 @@ fn values_of(
     let mut values = definitions
         .set
         .values(report, audience.map(|audience| &audience.parameters));
-    for (name, value) in &order.values {
-        let known = parameters.iter().find(|parameter| parameter.name == *name);
-        let parameter = known.ok_or_else(|| {
-            bad(format!(
-                "there is no parameter \"{name}\" here.{}",
-                suggestion(name, parameters.iter().map(|one| one.name.as_str()))
-            ))
-        })?;
-        if let Some(refusal) = parameter.refusal(value) {
-            return Err(bad(format!("the value of \"{name}\": {refusal}")));
-        }
-        values.insert(name.clone(), value.clone());
-    }
+    values.extend(checked(&parameters, &order.values)?);
     match parameters
         .iter()
         .find(|parameter| !values.contains_key(&parameter.name))
     {
-        Some(missing) => Err(bad(format!(
-            "the parameter \"{}\" ({}) needs a value",
-            missing.name, missing.title
-        ))),
+        Some(missing) => Err(Problem::new(
+            422,
+            "A value does not fit",
+            format!(
+                "the parameter \"{}\" ({}) needs a value",
+                missing.name, missing.title
+            ),
+        )),
         None => Ok(values),
     }
 }

@@ -1,6 +1,7 @@
 //! Errors as problem details (RFC 9457).
 
 use maple_lark_api::{ProblemDetails, Role};
+use maple_lark_definition::Kind;
 use maple_lark_store::StoreError;
 
 use rocket::{
@@ -21,6 +22,11 @@ pub enum Refusal {
         needed: Role,
         has: Role,
     },
+    /// A definition that is an administrator's.
+    Definition {
+        kind: Kind,
+        name: String,
+    },
     Internal,
     /// The body was not understood.
     Body(Problem),
@@ -30,7 +36,7 @@ impl Refusal {
     pub fn status(&self) -> u16 {
         match self {
             Refusal::NotSignedIn => 401,
-            Refusal::OtherSite | Refusal::Role { .. } => 403,
+            Refusal::OtherSite | Refusal::Role { .. } | Refusal::Definition { .. } => 403,
             Refusal::Internal => 500,
             Refusal::Body(problem) => problem.status(),
         }
@@ -52,6 +58,15 @@ impl Refusal {
                 403,
                 "Not permitted",
                 format!("this needs the role {needed}; you are a {has}"),
+            ),
+            Refusal::Definition { kind, name } => Problem::new(
+                403,
+                "Not permitted",
+                format!(
+                    "the {} \"{name}\" reaches out with secrets of this place, so an administrator changes it; the configuration can let authors do so: authors-may-change = [\"{}s\"]",
+                    kind.name(),
+                    kind.name()
+                ),
             ),
             Refusal::Internal => Problem::new(
                 500,
@@ -79,6 +94,8 @@ pub struct Problem {
     details: ProblemDetails,
     /// When it is worth trying again, in seconds.
     retry_after: Option<i64>,
+    /// The methods that its address has.
+    allow: Option<String>,
 }
 
 impl Problem {
@@ -90,6 +107,15 @@ impl Problem {
     pub fn after(mut self, seconds: i64) -> Self {
         self.retry_after = Some(seconds);
         self
+    }
+
+    /// That an address has other methods than the one it was asked with (RFC 9110, 15.5.6).
+    pub fn other_methods(method: &str, allowed: &[&str]) -> Self {
+        let allowed = allowed.join(", ");
+        let words = format!("this address has no {method}; it has {allowed}");
+        let mut problem = Self::new(405, "Method not allowed", words);
+        problem.allow = Some(allowed);
+        problem
     }
 
     /// The HTTP status that it answers with.
@@ -116,6 +142,7 @@ impl From<ProblemDetails> for Problem {
         Self {
             details,
             retry_after: None,
+            allow: None,
         }
     }
 }
@@ -143,6 +170,9 @@ impl<'r> Responder<'r, 'static> for Problem {
         );
         if let Some(seconds) = self.retry_after {
             answer.raw_header("Retry-After", seconds.to_string());
+        }
+        if let Some(methods) = self.allow {
+            answer.raw_header("Allow", methods);
         }
         answer.status(status).ok()
     }

@@ -13,8 +13,9 @@ use maple_lark_definition::{
     Ask, Dashboard, DefinitionSet, Parameter, ParameterKind, ParameterValue, Query, Sql, Times,
     query_alone,
 };
+use maple_lark_sources::Values;
 use maple_lark_store::Store;
-use maple_lark_time::{Window, Zone, window::Step};
+use maple_lark_time::{Window, Zone, nearest::suggestion, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, client::Client, problem::Problem};
@@ -65,7 +66,11 @@ async fn try_query(
     };
     let parameters = dashboard.map_or(&[][..], |dashboard| &dashboard.parameters);
     let mut values = defaults(parameters);
-    values.extend(order.values);
+    match dashboard {
+        Some(_) => values.extend(checked(parameters, &order.values)?),
+        // A query that stands alone has no parameters that could say.
+        None => values.extend(order.values),
+    }
     let times = Times {
         step: query.step.unwrap_or_else(|| {
             dashboard.map_or_else(
@@ -169,6 +174,27 @@ fn stored_query<'s>(
 }
 
 /// What parameters are where nobody chooses.
+/// Values that somebody gives, if each is one that its parameter can have.
+///
+/// # Errors
+/// Which is not, and why.
+pub(super) fn checked(parameters: &[Parameter], given: &Values) -> Result<Values, Problem> {
+    let bad = |words: String| Problem::new(422, "A value does not fit", words);
+    for (name, value) in given {
+        let known = parameters.iter().find(|parameter| parameter.name == *name);
+        let parameter = known.ok_or_else(|| {
+            bad(format!(
+                "there is no parameter \"{name}\" here.{}",
+                suggestion(name, parameters.iter().map(|one| one.name.as_str()))
+            ))
+        })?;
+        if let Some(refusal) = parameter.refusal(value) {
+            return Err(bad(format!("the value of \"{name}\": {refusal}")));
+        }
+    }
+    Ok(given.clone())
+}
+
 fn defaults(parameters: &[Parameter]) -> BTreeMap<String, ParameterValue> {
     parameters
         .iter()
@@ -274,7 +300,7 @@ async fn choices(
         window,
     };
     let mut values = defaults(&dashboard.parameters);
-    values.extend(order.into_inner().values);
+    values.extend(checked(&dashboard.parameters, &order.into_inner().values)?);
     let among = Among {
         set,
         dashboard: Some(&dashboard),

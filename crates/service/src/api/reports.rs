@@ -7,7 +7,7 @@ use maple_lark_api::{
     ProblemDetails, ReportView, RunOrder, RunView,
 };
 use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
-use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
+use maple_lark_store::{Store, people::User, runs::Run, schedule::ScheduleState};
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
 };
@@ -16,6 +16,7 @@ use super::{
     Answer,
     body::Body,
     definitions::{Order, carry_out, copied, is_free, stored_definition},
+    once::{OrderKey, once},
     problem::Problem,
     runs::one_run,
 };
@@ -208,11 +209,25 @@ pub(super) async fn everybody_meant(
 async fn run(
     user: Author,
     name: &str,
+    key: OrderKey,
     order: Body<RunOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<RunView>>, Problem> {
     let order = order.into_inner();
+    let what = ("run", name, order.clone());
+    let begun = begin_run(store, engine, &user.0, name, order);
+    let view = once((store, engine), &user.0, key, what, begun).await?;
+    Ok(Custom(Status::Accepted, Json(view)))
+}
+
+async fn begin_run(
+    store: &Store,
+    engine: &EngineHandle,
+    user: &User,
+    name: &str,
+    order: RunOrder,
+) -> Result<RunView, Problem> {
     if order.to.is_empty() && (order.audience.is_some() || order.note.is_some()) {
         return Err(Problem::new(
             422,
@@ -220,7 +235,7 @@ async fn run(
             "audience and note go with to, which says who gets this run",
         ));
     }
-    let to = everybody_meant(engine, store, &user.0.name, &order.to).await?;
+    let to = everybody_meant(engine, store, &user.name, &order.to).await?;
     let only_to = (!to.is_empty()).then_some(OnlyTo {
         to,
         audience: order.audience,
@@ -231,12 +246,12 @@ async fn run(
         scheduled_for: order.scheduled_for,
         deliver: order.deliver,
         only_to,
-        requested_by: user.0.name,
+        requested_by: user.name.clone(),
         now: engine.now(),
     };
     let id = request_run(store, &*engine.definitions(store).await?, request).await?;
     engine.wake();
-    Ok(Custom(Status::Accepted, Json(one_run(store, id).await?)))
+    one_run(store, id).await
 }
 
 /// Produce the runs of a past range of scheduled instants.
@@ -245,10 +260,24 @@ async fn run(
 async fn backfill_report(
     user: Author,
     name: &str,
+    key: OrderKey,
     order: Body<BackfillOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Backfill> {
+    let order = order.into_inner();
+    let what = ("backfill", name, order.clone());
+    let made = made_up_for(store, engine, &user.0, name, order);
+    Ok(Json(once((store, engine), &user.0, key, what, made).await?))
+}
+
+async fn made_up_for(
+    store: &Store,
+    engine: &EngineHandle,
+    user: &User,
+    name: &str,
+    order: BackfillOrder,
+) -> Result<Backfill, Problem> {
     let definitions = engine.definitions(store).await?;
     let instants = past_instants(&definitions, name, order.from, order.to)?;
     let runs = if order.check {
@@ -260,13 +289,13 @@ async fn backfill_report(
             name,
             &instants,
             order.deliver,
-            &user.0.name,
+            &user.name,
             engine.now(),
         )
         .await?
     };
     engine.wake();
-    Ok(Json(Backfill { instants, runs }))
+    Ok(Backfill { instants, runs })
 }
 
 /// Pause a report's schedule.
@@ -317,7 +346,7 @@ async fn copy(
         })
     });
     copy.paused = vec![order.name.clone()];
-    carry_out(store, engine, &user.0.name, &copy).await?;
+    carry_out(store, engine, &user.0, &copy).await?;
     Ok(Custom(
         Status::Created,
         Json(one_view(store, engine, &order.name).await?),
@@ -360,14 +389,14 @@ async fn reschedule(
         let schedule = new.schedule.as_ref();
         let text = edit::rescheduled(&one.text, &new.time_zone, schedule, Some(&new.window));
         Ok(Files {
-            files: vec![DefinitionFile {
-                file: one.file.clone(),
-                text: text.map_err(bad_edit)?,
-            }],
+            files: vec![DefinitionFile::new(
+                one.file.clone(),
+                text.map_err(bad_edit)?,
+            )],
             remove_others: false,
         })
     });
-    carry_out(store, engine, &user.0.name, &rescheduled).await?;
+    carry_out(store, engine, &user.0, &rescheduled).await?;
     Ok(Json(one_view(store, engine, name).await?))
 }
 

@@ -50,11 +50,32 @@ impl<'r> Responder<'r, 'static> for Page {
             })?;
         let mut response = Response::build_from((ContentType::HTML, html).respond_to(request)?);
         response.status(self.status);
-        response.header(Header::new("Cache-Control", "no-store"));
-        response.header(Header::new("Referrer-Policy", "no-referrer"));
-        response.header(Header::new("X-Robots-Tag", "noindex"));
         response.header(Header::new("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'"));
-        response.ok()
+        let mut response = response.finalize();
+        keep_private(&mut response);
+        Ok(response)
+    }
+}
+
+/// A document for whoever has its link: what holds for the page holds for it.
+struct SharedFile(File);
+
+impl<'r> Responder<'r, 'static> for SharedFile {
+    fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
+        let mut response = self.0.respond_to(request)?;
+        keep_private(&mut response);
+        Ok(response)
+    }
+}
+
+/// Nothing on the way keeps it, tells others of its address, or lists it.
+fn keep_private(response: &mut Response<'_>) {
+    for (name, value) in [
+        ("Cache-Control", "no-store"),
+        ("Referrer-Policy", "no-referrer"),
+        ("X-Robots-Tag", "noindex"),
+    ] {
+        response.set_raw_header(name, value);
     }
 }
 
@@ -153,7 +174,7 @@ async fn file(
     id: Uuid,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Result<File, Page> {
+) -> Result<SharedFile, Page> {
     let link = link(token, store, engine).await?;
     if !documents(store, &link)
         .await?
@@ -167,13 +188,13 @@ async fn file(
         .await
         .map_err(|error| broken(&error))?
         .ok_or_else(over)?;
-    Ok(File {
+    Ok(SharedFile(File {
         name: found.file_name,
         media_type: found.media_type,
         sha256: found.sha256,
         body: found.body,
         download: false,
-    })
+    }))
 }
 
 /// The report and the address in a token for unsubscribing.

@@ -92,11 +92,19 @@ fn a_source_may_not_reach_the_service_or_its_records_wherever_they_are_said_to_b
             "{database}"
         );
     }
-    // A name that is not this machine is looked at when it is connected to.
     assert_eq!(
-        database_address("postgres://lark:x@db.orrin-sound.example/lark"),
-        None
+        database_addresses("postgres://lark:x@nowhere.invalid/lark"),
+        []
     );
+    for name in ["localhost", "127.0.0.1", "[::1]"] {
+        let found = database_addresses(&format!("postgres://lark:x@{name}:5499/lark"));
+        assert!(
+            found
+                .iter()
+                .any(|one| one.port() == 5499 && one.ip().is_loopback()),
+            "{name}: {found:?}"
+        );
+    }
 }
 
 #[test]
@@ -242,7 +250,7 @@ fn numbers_that_would_stop_the_service_are_brought_within_bounds() {
         );
     }
     let config = read(&format!(
-        "{LEAST}public-url = \"https://lark.orrin-sound.example/\"\n[notices]\nsource-failures = 0\n[bounces]\nmaildir = \"/var/mail/x\"\nset-aside-after = 0\n"
+        "{LEAST}public-url = \"https://lark.orrin-sound.example/\"\n[notices]\nsource-failures = 0\n[bounces]\nmaildir = \"/var/mail/x\"\nsuppress-after = 0\n"
     ));
     let config = config.unwrap_or_else(|words| panic!("{words}"));
     assert_eq!(

@@ -100,6 +100,10 @@ impl EngineHandle {
         schedule::tick(&self.0).await
     }
 
+    pub(crate) fn config(&self) -> &Config {
+        &self.0.config
+    }
+
     /// What reads sources.
     pub fn reader(&self) -> &Reader {
         &self.0.reader

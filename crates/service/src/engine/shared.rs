@@ -54,6 +54,7 @@ impl Shared {
     pub fn new(store: Store, config: Arc<Config>, clock: Clock) -> Self {
         Self {
             reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone()))
+                .with_permissions(config.permissions.clone())
                 .with_commands(config.commands.clone()),
             store,
             config,

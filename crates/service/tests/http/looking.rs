@@ -9,50 +9,6 @@ use sqlx::{PgConnection, Row};
 
 use super::{PATIENCE, Place};
 
-impl Place {
-    /// A source that is this test's own database, with one connection at a time, and a report.
-    async fn with_report(&self, client: &Client, token: &str) {
-        let secret = self.cluster.role("reader").await.unwrap();
-        self.cluster.database("plain", "owner").await.unwrap();
-        let source = format!(
-            "[source]\nname = \"plain\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"{}\"\nuser = \"reader\"\npassword = \"secret:reader\"\ntls = \"off\"\nmax-concurrency = 1\n",
-            self.cluster.address(),
-            self.cluster.name("plain")
-        );
-        let dashboard = "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[query]]\nname = \"q\"\nsource = \"plain\"\nsql = \"select 1 as one\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n";
-        let report = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
-        let stored = client
-            .put(self.url("/secrets/reader"))
-            .bearer_auth(token)
-            .json(&json!({ "value": secret }))
-            .send()
-            .await
-            .unwrap();
-        assert!(
-            stored.status().is_success(),
-            "{}",
-            stored.text().await.unwrap()
-        );
-        let files = json!({ "files": [
-            { "file": "plain.toml", "text": source },
-            { "file": "d.toml", "text": dashboard },
-            { "file": "r.toml", "text": report },
-        ] });
-        let applied = client
-            .post(self.url("/definitions/apply"))
-            .bearer_auth(token)
-            .json(&files)
-            .send()
-            .await
-            .unwrap();
-        assert!(
-            applied.status().is_success(),
-            "{}",
-            applied.text().await.unwrap()
-        );
-    }
-}
-
 async fn asking(connection: &mut PgConnection) -> i64 {
     let sql = "select count(*) as n from pg_stat_activity where query like '%pg_sleep(600)%' and state = 'active' and pid <> pg_backend_pid()";
     sqlx::query(sql)

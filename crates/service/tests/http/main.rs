@@ -6,8 +6,10 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod hostile;
 mod looking;
 mod orders;
+mod rights;
 mod signing_in;
 
 use std::{
@@ -107,6 +109,48 @@ impl Place {
             .send()
             .await
             .unwrap()
+    }
+
+    /// A source that is this test's own database, with one connection at a time, and a report.
+    async fn with_report(&self, client: &Client, token: &str) {
+        let secret = self.cluster.role("reader").await.unwrap();
+        self.cluster.database("plain", "owner").await.unwrap();
+        let source = format!(
+            "[source]\nname = \"plain\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"{}\"\nuser = \"reader\"\npassword = \"secret:reader\"\ntls = \"off\"\nmax-concurrency = 1\n",
+            self.cluster.address(),
+            self.cluster.name("plain")
+        );
+        let dashboard = "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[query]]\nname = \"q\"\nsource = \"plain\"\nsql = \"select 1 as one\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n";
+        let report = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
+        let stored = client
+            .put(self.url("/secrets/reader"))
+            .bearer_auth(token)
+            .json(&json!({ "value": secret }))
+            .send()
+            .await
+            .unwrap();
+        assert!(
+            stored.status().is_success(),
+            "{}",
+            stored.text().await.unwrap()
+        );
+        let files = json!({ "files": [
+            { "file": "plain.toml", "text": source },
+            { "file": "d.toml", "text": dashboard },
+            { "file": "r.toml", "text": report },
+        ] });
+        let applied = client
+            .post(self.url("/definitions/apply"))
+            .bearer_auth(token)
+            .json(&files)
+            .send()
+            .await
+            .unwrap();
+        assert!(
+            applied.status().is_success(),
+            "{}",
+            applied.text().await.unwrap()
+        );
     }
 
     /// A token of somebody with a role.

@@ -221,3 +221,75 @@ async fn a_service_says_that_it_is_ready_what_it_is_and_what_there_is_not() {
     assert_eq!(status, StatusCode::FORBIDDEN);
     assert!(detail.contains("needs the role author"), "{detail}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_order_that_comes_twenty_times_is_carried_out_once() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let order = async |key: &'static str, body: Value| {
+        let answer = client
+            .post(place.url("/reports/r/runs"))
+            .bearer_auth(&token)
+            .header("Idempotency-Key", key)
+            .json(&body)
+            .send()
+            .await
+            .unwrap();
+        (answer.status(), answer.json::<Value>().await.unwrap())
+    };
+    let all =
+        futures::future::join_all((0..20).map(|_| order("a-1", json!({ "deliver": false })))).await;
+    for (status, run) in &all {
+        assert_eq!(
+            (*status, &run["id"]),
+            (StatusCode::ACCEPTED, &all[0].1["id"])
+        );
+    }
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    let runs: i64 = sqlx::query_scalar("select count(*) from runs")
+        .fetch_one(&mut records)
+        .await
+        .unwrap();
+    assert_eq!(runs, 1);
+    // A key is for one order.
+    let (status, _) = order("a-1", json!({ "deliver": true })).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    // One that failed can be given again.
+    let wrong = json!({ "deliver": true, "note": "nobody" });
+    assert_eq!(
+        order("a-2", wrong.clone()).await.0,
+        StatusCode::UNPROCESSABLE_ENTITY
+    );
+    assert_eq!(
+        order("a-2", wrong).await.0,
+        StatusCode::UNPROCESSABLE_ENTITY
+    );
+    assert_eq!(
+        order("a-2", json!({ "deliver": false })).await.0,
+        StatusCode::ACCEPTED
+    );
+    let (status, _) = order("", json!({})).await;
+    assert_eq!(status, StatusCode::BAD_REQUEST);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_address_says_which_methods_it_has() {
+    let place = Place::new().await;
+    let client = Client::new();
+    for (method, path, allow) in [
+        ("GET", "/definitions/apply", "POST"),
+        ("DELETE", "/runs", "GET"),
+        ("POST", "/secrets/x", "DELETE, PUT"),
+        ("PATCH", "/reports/daily/schedule", "GET, PUT"),
+    ] {
+        let request = client.request(method.parse().unwrap(), place.url(path));
+        let answer = request.send().await.unwrap();
+        assert_eq!(answer.headers()["allow"], allow, "{method} {path}");
+        let (status, detail) = problem(answer).await;
+        assert_eq!(status, StatusCode::METHOD_NOT_ALLOWED);
+        assert!(detail.ends_with(&format!("it has {allow}")), "{detail}");
+    }
+    let (status, _) = problem(client.get(place.url("/nowhere")).send().await.unwrap()).await;
+    assert_eq!(status, StatusCode::NOT_FOUND);
+}

@@ -1,6 +1,7 @@
 //! What one definition says of another is checked here.
 
 mod audiences;
+mod leaks;
 mod people;
 
 use std::borrow::Cow;
@@ -157,6 +158,7 @@ impl DefinitionSet {
         check_wanted_queries(report, &dashboards, problems);
         self.check_delivery(report, &dashboards, problems);
         self.check_audience_queries(report, &parameters, problems);
+        self.check_leaks(report, &dashboards, problems);
         let given = report.parameters.iter().chain(
             report
                 .audiences

@@ -11,6 +11,22 @@ use crate::{
     },
 };
 
+/// Whether a header of this name carries what signs in.
+fn is_secret(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    [
+        "authorization",
+        "cookie",
+        "token",
+        "api-key",
+        "apikey",
+        "secret",
+        "password",
+    ]
+    .iter()
+    .any(|part| name.contains(part))
+}
+
 #[expect(
     clippy::too_many_lines,
     reason = "reads one key after the other, in the order of the documentation"
@@ -66,6 +82,10 @@ pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
                 .and_then(|(value, _)| value.as_str())
                 .map(str::parse::<Setting>)
             {
+                Some(Ok(Setting::Plain(_))) if is_secret(&name) => table.report(
+                    &name,
+                    "signs in, so its value must not stand in a definition; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
+                ),
                 Some(Ok(value)) => headers.push((name, value)),
                 Some(Err(error)) => table.report(&name, error.to_string()),
                 None => table.report(&name, "must be a text in quotes"),

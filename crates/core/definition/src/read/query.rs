@@ -25,6 +25,7 @@ pub(crate) fn read(node: Node<'_>, alone: Option<&str>) -> Option<Query> {
     let columns = node.tables("column").into_iter().map(read_hint).collect();
     let step = node.parsed::<Step>("step");
     let then = operation::read_all(&node);
+    let same_for_all = node.truth("same-for-all").unwrap_or(false);
     let place = node.place();
     node.close();
     Some(Query {
@@ -33,6 +34,7 @@ pub(crate) fn read(node: Node<'_>, alone: Option<&str>) -> Option<Query> {
         recorded_as: None,
         step,
         columns,
+        same_for_all,
         then,
         place,
     })

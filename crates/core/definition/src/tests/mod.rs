@@ -5,6 +5,7 @@
 
 mod bounds;
 mod delivering;
+mod leaks;
 mod mistakes;
 
 use maple_lark_data::{figures::Operation, status::Direction};

@@ -58,10 +58,7 @@ impl Beside {
         let part = (before > 0.0 && !shares).then(|| {
             format!(
                 " ({sign}{})",
-                Unit::Percent.format(
-                    (difference.abs() / before * 1000.0).round() / 10.0,
-                    number_format
-                )
+                Unit::Percent.format(difference.abs() / before * 100.0, number_format)
             )
         });
         Some(format!(

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use maple_lark_api::{StepKind, StepState};
-use maple_lark_definition::{BadMailbox, ResolvedAudience};
+use maple_lark_definition::{BadMailbox, Report, ResolvedAudience};
 use maple_lark_sources::{Question, Values};
 use serde::{Deserialize, Serialize};
 
@@ -47,6 +47,9 @@ pub async fn audiences(
     if let Some(only) = &run.only_to {
         let only: OnlyTo = serde_json::from_value(only.clone())
             .map_err(|error| WorkError::Run(error.to_string()))?;
+        if found.is_empty() {
+            found.push(everybodys(definitions, report));
+        }
         found = vec![
             narrowed(definitions, found, &only)
                 .map_err(|error| WorkError::Run(error.to_string()))?,
@@ -55,6 +58,20 @@ pub async fn audiences(
     let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
     shared.store.keep_audiences(context.claim, &kept).await?;
     Ok(found)
+}
+
+/// The view of a report that has no audiences.
+fn everybodys(definitions: &Definitions, report: &Report) -> ResolvedAudience {
+    ResolvedAudience {
+        name: "everybody".to_owned(),
+        to: Vec::new(),
+        cc: Vec::new(),
+        bcc: Vec::new(),
+        together: false,
+        channels: Vec::new(),
+        only_when: None,
+        values: definitions.set.values(report, None),
+    }
 }
 
 /// Why one audience's view cannot go to others.

@@ -1,7 +1,5 @@
 //! Puts the deliveries of a run into the outbox.
 
-use std::collections::BTreeSet;
-
 use chrono::{DateTime, Utc};
 use maple_lark_api::{ChannelType, DeliveryState, RecipientRole, StepKind, StepState};
 use maple_lark_data::{digest::sha256, status::Status};
@@ -35,12 +33,6 @@ pub async fn enqueue(
     let store = &shared.store;
     let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
-    let left: BTreeSet<String> = store
-        .unsubscribes(Some(&report.name))
-        .await?
-        .into_iter()
-        .map(|unsubscribe| unsubscribe.address)
-        .collect();
     let mail_server = report
         .deliver
         .mail_server
@@ -50,7 +42,6 @@ pub async fn enqueue(
     let mut enqueuing = Enqueuing {
         shared,
         run,
-        left,
         mail_server,
         from_host: None,
         now,
@@ -89,8 +80,6 @@ pub async fn enqueue(
 struct Enqueuing<'a> {
     shared: &'a Shared,
     run: &'a Run,
-    /// Who has unsubscribed from the report.
-    left: BTreeSet<String>,
     /// The channel that mail goes by; empty for the service's own.
     mail_server: String,
     from_host: Option<String>,
@@ -118,10 +107,6 @@ impl Enqueuing<'_> {
     }
 
     /// A mail for each recipient but those who have unsubscribed or are suppressed.
-    #[expect(
-        clippy::too_many_lines,
-        reason = "decides on one recipient after the other"
-    )]
     async fn mail(
         &mut self,
         audience: &ResolvedAudience,
@@ -131,13 +116,13 @@ impl Enqueuing<'_> {
             .everybody()
             .map(|recipient| recipient.mailbox.address.to_lowercase())
             .collect();
-        let suppressed = self.shared.store.suppressed(&addresses).await?;
+        let store = &self.shared.store;
+        let passed_over = store.passed_over(&self.run.report, &addresses).await?;
         let together = format!(
             "{}.{}",
             self.run.id,
             &sha256(audience.name.as_bytes())[..12]
         );
-        let mut passed_over = Vec::new();
         let listed = [
             (RecipientRole::To, &audience.to),
             (RecipientRole::Cc, &audience.cc),
@@ -149,15 +134,7 @@ impl Enqueuing<'_> {
             .collect::<Vec<_>>();
         for (role, recipient) in listed {
             let address = recipient.mailbox.address.to_lowercase();
-            if self.left.contains(&address) {
-                passed_over.push(format!("{address} has unsubscribed from this report"));
-                continue;
-            }
-            if let Some(bounced) = suppressed.iter().find(|bounced| bounced.address == address) {
-                passed_over.push(format!(
-                    "{address} is suppressed after {} bounces: {}",
-                    bounced.hard_bounces, bounced.words
-                ));
+            if passed_over.contains_key(&address) {
                 continue;
             }
             let host = match &self.from_host {
@@ -186,8 +163,8 @@ impl Enqueuing<'_> {
         if passed_over.is_empty() {
             return Ok(());
         }
-        self.note(audience, StepState::Done, passed_over.join("; "))
-            .await
+        let words: Vec<&str> = passed_over.values().map(String::as_str).collect();
+        self.note(audience, StepState::Done, words.join("; ")).await
     }
 
     /// A delivery for each channel that is not mail to people.

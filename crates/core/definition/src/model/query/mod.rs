@@ -27,6 +27,8 @@ pub struct Query {
     pub step: Option<Step>,
     /// What its author says of its columns.
     pub columns: Vec<ColumnHint>,
+    /// Whether everybody may see the same rows, where audiences have different views.
+    pub same_for_all: bool,
     /// What is done to the rows that come, in order.
     pub then: Vec<Operation>,
     /// Where it was read.

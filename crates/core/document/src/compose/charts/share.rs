@@ -41,9 +41,7 @@ impl Drawing<'_, '_> {
                 series::sum(rest.into_iter().map(|(_, value)| value)),
             ));
         }
-        let percent = |value: f64| {
-            Unit::Percent.format((value / whole * 1000.0).round() / 10.0, number_format)
-        };
+        let percent = |value: f64| Unit::Percent.format(value / whole * 100.0, number_format);
         let parts: Vec<SharePart> = parts
             .into_iter()
             .map(|(name, value)| SharePart {

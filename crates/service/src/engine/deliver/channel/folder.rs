@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use maple_lark_definition::{Channel, FolderSettings};
+use maple_lark_definition::{Channel, FolderSettings, Setting};
 use maple_lark_delivery::{DeliveryError, is_within, remove_files, write_files};
 use maple_lark_store::deliveries::Delivery;
 use uuid::Uuid;
@@ -25,7 +25,8 @@ impl ChannelDriver for Folder<'_> {
         let (shared, channel, settings) = (&*deliverer.shared, self.channel, self.settings);
         let run = shared.store.run(delivery.run_id).await?;
         let report = run.map(|run| run.report).unwrap_or_default();
-        let folder = folder(&shared.config.deliver_into, &settings.folder)
+        let folder = folder(shared, &settings.folder)
+            .await
             .map_err(|error| refused(channel, error))?
             .join(&report);
         let documents = shared
@@ -71,7 +72,7 @@ impl ChannelDriver for Folder<'_> {
 
     async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
         let (_channel, settings) = (self.channel, self.settings);
-        let folder = folder(&shared.config.deliver_into, &settings.folder)?;
+        let folder = folder(shared, &settings.folder).await?;
         let name = format!("maple-lark-test-{}.txt", Uuid::now_v7());
         let tried = write_files(&folder, [(name.as_str(), &b"test\n"[..])])
             .and_then(|()| remove_files(&folder, [name.as_str()]));
@@ -88,14 +89,15 @@ impl ChannelDriver for Folder<'_> {
 ///
 /// # Errors
 /// What to do, where they may not.
-fn folder(allowed: &[PathBuf], written: &str) -> Result<PathBuf, ChannelError> {
+async fn folder(shared: &Shared, written: &str) -> Result<PathBuf, ChannelError> {
     let folder = match written.strip_prefix("env:") {
-        Some(variable) => {
-            std::env::var(variable).map_err(|_| ChannelError::FolderNotSet(written.to_owned()))?
+        Some(name) => {
+            let setting = Setting::Environment(name.to_owned());
+            shared.reader.setting(&setting).await?
         }
         None => written.to_owned(),
     };
-    if is_within(Path::new(&folder), allowed) {
+    if is_within(Path::new(&folder), &shared.config.deliver_into) {
         return Ok(PathBuf::from(folder));
     }
     Err(ChannelError::FolderNotAllowed(folder))

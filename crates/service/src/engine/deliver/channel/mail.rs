@@ -8,7 +8,7 @@ use std::{
 
 use maple_lark_definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting};
 use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, MailServer, MailSession};
-use maple_lark_sources::Reader;
+use maple_lark_sources::{NoClient, Reader};
 
 use maple_lark_store::deliveries::Delivery;
 
@@ -209,15 +209,23 @@ async fn mail_server(
     channel: &Channel,
     settings: &MailServerSettings,
 ) -> Result<MailServer, ChannelError> {
+    let host = reader.setting(&settings.host).await?;
+    let to = Some(host.as_str());
+    if let Err(NoClient::OutOfBounds(reason)) = reader.addresses(&host, settings.port).await {
+        return Err(ChannelError::OutOfBounds {
+            address: format!("{host}:{}", settings.port),
+            reason,
+        });
+    }
     let sign_in = match &settings.sign_in {
         None => None,
         Some(MailSignIn::Password { user, password }) => Some(delivery::MailSignIn::Password {
-            user: reader.setting(user).await?,
-            password: reader.setting(password).await?,
+            user: reader.setting_for(user, to).await?,
+            password: reader.setting_for(password, to).await?,
         }),
         Some(MailSignIn::Token { user, token }) => Some(delivery::MailSignIn::Token {
-            user: reader.setting(user).await?,
-            token: reader.setting(token).await?,
+            user: reader.setting_for(user, to).await?,
+            token: reader.setting_for(token, to).await?,
         }),
     };
     let ca = match &settings.ca_file {
@@ -237,7 +245,7 @@ async fn mail_server(
         None => None,
     };
     Ok(MailServer {
-        host: reader.setting(&settings.host).await?,
+        host,
         port: settings.port,
         tls: settings.tls,
         ca,

@@ -59,8 +59,6 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
 pub enum ChannelError {
     #[error(transparent)]
     Setting(#[from] SettingError),
-    #[error("{0} is not set in the environment of the service")]
-    FolderNotSet(String),
     #[error(
         "{0} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{0}\"]"
     )]

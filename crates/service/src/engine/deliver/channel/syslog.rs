@@ -129,6 +129,8 @@ async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, Ch
         split_address(&address).ok_or_else(|| ChannelError::NotAnAddress(address.clone()))?;
     match reader.addresses(host, port).await {
         Err(NoClient::OutOfBounds(reason)) => Err(ChannelError::OutOfBounds { address, reason }),
+        // What was looked at is what is connected to.
+        Ok(found) if !found.is_empty() => Ok(found[0].to_string()),
         // A name that is not known now may be later; the attempt says so.
         _ => Ok(address),
     }

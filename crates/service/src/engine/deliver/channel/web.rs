@@ -15,12 +15,14 @@ pub async fn http_target(
     web: &Web,
 ) -> Result<HttpTarget, DeliveryError> {
     let name = format!("the channel \"{}\"", channel.name);
+    let url = reader.setting(&web.url).await;
+    let url = HttpTarget::address(&url.map_err(|error| refused(channel, error))?)
+        .ok_or_else(|| refused(channel, "its url is not one"))?;
+    let host = url.host_str().map(str::to_owned);
     let setting = async |setting: &Setting| {
-        let found = reader.setting(setting).await;
+        let found = reader.setting_for(setting, host.as_deref()).await;
         found.map_err(|error| refused(channel, error))
     };
-    let url = HttpTarget::address(&setting(&web.url).await?)
-        .ok_or_else(|| refused(channel, "its url is not one"))?;
     let ca = match &web.ca_file {
         Some(path) => Some(tokio::fs::read(path).await.map_err(|error| {
             refused(channel, format!("ca-file {path} cannot be read: {error}"))

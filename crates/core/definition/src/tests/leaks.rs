@@ -1,0 +1,63 @@
+//! Audiences with views of their own never get the same rows without their author's word.
+
+use crate::{model::definition::Definition, set::DefinitionSet};
+
+fn problems(query: &str, report: &str) -> Vec<String> {
+    let source = "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"a:1\"\ndatabase = \"d\"\nuser = \"u\"\n";
+    let dashboard = format!(
+        "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[parameter]]\nname = \"port\"\n[[parameter]]\nname = \"days\"\nkind = \"number\"\ndefault = 3\n\
+         [[query]]\nname = \"hosts\"\nsource = \"s\"\nsql = \"select host from hosts where port = :port\"\n\
+         {query}\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
+    );
+    let report = format!(
+        "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n{report}"
+    );
+    let mut set = DefinitionSet::default();
+    for (file, text) in [
+        ("s.toml", source),
+        ("d.toml", &dashboard),
+        ("r.toml", &report),
+    ] {
+        let read = Definition::parse(file, text);
+        set.put(read.unwrap_or_else(|problems| panic!("{}", problems[0])));
+    }
+    set.check().iter().map(ToString::to_string).collect()
+}
+
+fn audience(name: &str, port: &str) -> String {
+    format!(
+        "[[audience]]\nname = \"{name}\"\nto = \"{name}@orrin-sound.example\"\nparameters = {{ port = \"{port}\" }}\n"
+    )
+}
+
+#[test]
+fn a_query_that_does_not_go_by_what_audiences_differ_in_is_refused() {
+    let two = audience("north", "havnes") + &audience("south", "skarvoy");
+    let all = "[[query]]\nname = \"q\"\nsource = \"s\"\nsql = \"select host from hosts\"";
+    assert_eq!(
+        problems(all, &two),
+        [
+            "d.toml:14:1: query[2]: the audiences of the report \"r\" have different values of \"port\", but the query \"q\" does not go by it: everybody would get the same rows. Use :port in it, or say same-for-all = true if everybody may see them"
+        ]
+    );
+    for fine in [
+        "[[query]]\nname = \"q\"\nsource = \"s\"\nsql = \"select host from hosts where port = :port\"",
+        "[[query]]\nname = \"q\"\nof = \"hosts\"",
+        "[[query]]\nname = \"q\"\nsource = \"s\"\nsame-for-all = true\nsql = \"select host from hosts\"",
+    ] {
+        assert_eq!(problems(fine, &two), Vec::<String>::new(), "{fine}");
+    }
+    // Those who see the same may get the same.
+    let alike = audience("north", "havnes") + &audience("south", "havnes");
+    assert_eq!(problems(all, &alike), Vec::<String>::new());
+    let one = audience("north", "havnes");
+    assert_eq!(problems(all, &one), Vec::<String>::new());
+    // Audiences that a query names are as many as its rows.
+    let by_rows = "[[audiences-from]]\nsource = \"s\"\nsql = \"select name, mail, port from offices\"\nname = \"name\"\nto = \"mail\"\nparameters = { port = \"port\" }\n";
+    assert_eq!(
+        problems(all, by_rows).len(),
+        1,
+        "{:?}",
+        problems(all, by_rows)
+    );
+}

@@ -1,0 +1,205 @@
+//! What is made to harm is refused, and the service is there for the next who asks.
+
+use std::fmt::Write;
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use reqwest::{Client, StatusCode};
+use serde_json::{Value, json};
+
+use super::{Place, problem};
+
+fn report(more: &str) -> String {
+    format!(
+        "[report]\nname = \"h\"\ntitle = \"H\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n{more}\n[window]\nprevious = \"day\"\n"
+    )
+}
+
+fn dashboard(more: &str) -> String {
+    format!("[dashboard]\nname = \"h\"\ntitle = \"H\"\n{more}\n")
+}
+
+fn query(asks: &str) -> String {
+    dashboard(&format!(
+        "[[query]]\nname = \"q\"\nsource = \"plain\"\n{asks}\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\""
+    ))
+}
+
+fn picture(media_type: &str, bytes: impl AsRef<[u8]>) -> String {
+    let data = STANDARD.encode(bytes);
+    format!("[theme]\nname = \"h\"\ntitle = \"H\"\nlogo = \"data:{media_type};base64,{data}\"\n")
+}
+
+fn nested(open: &str, inside: &str, close: &str, times: usize) -> String {
+    format!("{}{inside}{}", open.repeat(times), close.repeat(times))
+}
+
+/// Files that would each have taken the process, a processor or the memory for itself.
+fn definitions() -> Vec<(&'static str, String)> {
+    let path = |path: &str| {
+        query(&format!(
+            "path = \"/x\"\nrows = \"{path}\"\nfields = [{{ name = \"a\", path = \"$\" }}]"
+        ))
+    };
+    let mut unknown = dashboard("");
+    for n in 0..10_000 {
+        writeln!(unknown, "key-{n} = 1").unwrap();
+    }
+    let mut png = b"\x89PNG\r\n\x1a\n\0\0\0\x0dIHDR".to_vec();
+    png.extend(20_000_u32.to_be_bytes());
+    png.extend(20_000_u32.to_be_bytes());
+    png.extend([8, 6, 0, 0, 0, 0, 0, 0, 0]);
+    let levels: String = (1..9)
+        .map(|n| {
+            format!(
+                "<g id='l{n}'>{}</g>",
+                format!("<use href='#l{}'/>", n - 1).repeat(10)
+            )
+        })
+        .collect();
+    let laughs = format!(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\"><defs><rect id='l0'/>{levels}</defs><use href='#l8'/></svg>"
+    );
+    let message = |text: &str| report(&format!("message = \"\"\"\n{text}\n\"\"\""));
+    let rule = |rule: &str| format!("{}[schedule]\nrule = \"{rule}\"\n", report(""));
+    vec![
+        (
+            "path of parentheses",
+            path(&format!("$[?{}]", nested("(", "1", ")", 1000))),
+        ),
+        ("path of filters", path(&nested("$[?@", "", "]", 60))),
+        (
+            "comments in SQL",
+            query(&format!(
+                "sql = \"{} select 1\"",
+                nested("/*", "", "*/", 40_000)
+            )),
+        ),
+        ("unknown keys", unknown),
+        (
+            "sections",
+            dashboard(&"[[section]]\ntitle = \"S\"\n".repeat(10_000)),
+        ),
+        (
+            "times",
+            format!(
+                "{}[schedule]\nevery = \"day\"\nat = [{}]\n",
+                report(""),
+                "\"06:00\", ".repeat(20_000)
+            ),
+        ),
+        ("lists", format!("a = {}", "[".repeat(100_000))),
+        ("pixels", picture("image/png", png)),
+        ("uses", picture("image/svg+xml", laughs)),
+        (
+            "groups",
+            picture(
+                "image/svg+xml",
+                format!(
+                    "<svg xmlns=\"http://www.w3.org/2000/svg\">{}</svg>",
+                    nested("<g>", "", "</g>", 15_000)
+                ),
+            ),
+        ),
+        (
+            "minus signs",
+            message(&format!("{{{{ {}1 }}}}", "-".repeat(5_000))),
+        ),
+        (
+            "nots",
+            message(&format!("{{{{ {}1 }}}}", "not ".repeat(5_000))),
+        ),
+        (
+            "filters",
+            message(&format!("{{{{ 1{} }}}}", "|upper".repeat(5_000))),
+        ),
+        (
+            "elifs",
+            message(&format!(
+                "{{% if 0 %}}{}{{% endif %}}",
+                "{% elif 0 %}".repeat(5_000)
+            )),
+        ),
+        (
+            "ranges",
+            message(&format!(
+                "{}x{}",
+                "{% for i in range(9999) %}".repeat(5),
+                "{% endfor %}".repeat(5)
+            )),
+        ),
+        (
+            "a rule that never fits",
+            rule("FREQ=SECONDLY;BYDAY=MO;BYSETPOS=2"),
+        ),
+        (
+            "a rule that is long",
+            rule(&format!("FREQ=YEARLY;BYDAY={}MO", "MO,".repeat(5_000))),
+        ),
+    ]
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let plan = async |files: Vec<Value>| {
+        let request = client
+            .post(place.url("/definitions/plan"))
+            .bearer_auth(&token)
+            .json(&json!({ "files": files }));
+        request.send().await.unwrap()
+    };
+    for (what, text) in definitions() {
+        let (status, detail) =
+            problem(plan(vec![json!({ "file": "h.toml", "text": text })]).await).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{what}: {detail}");
+        let alive = client
+            .get(format!("{}/health", place.base))
+            .send()
+            .await
+            .unwrap();
+        assert_eq!(alive.status(), StatusCode::OK, "{what}");
+    }
+    let events = nested("BEGIN:VEVENT\r\n", "", "END:VEVENT\r\n", 2_500);
+    let calendar =
+        format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n{events}END:VCALENDAR\r\n");
+    let (status, _) = problem(plan(vec![json!({ "file": "h.ics", "text": calendar })]).await).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    let many = (0..10_001).map(|n| json!({ "file": format!("f{n}.toml"), "text": "" }));
+    let (status, detail) = problem(plan(many.collect()).await).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{detail}");
+
+    // All of it at once, and somebody else meanwhile.
+    let together = definitions()
+        .into_iter()
+        .map(|(_, text)| plan(vec![json!({ "file": "h.toml", "text": text })]));
+    let (all, alive) = tokio::join!(
+        futures::future::join_all(together),
+        client.get(format!("{}/ready", place.base)).send()
+    );
+    assert!(
+        all.iter()
+            .all(|answer| answer.status() == StatusCode::UNPROCESSABLE_ENTITY)
+    );
+    assert_eq!(alive.unwrap().status(), StatusCode::OK);
+
+    let deep = nested("[", "", "]", 200_000);
+    let bodies = [
+        deep.clone(),
+        format!("{{\"files\": {deep}}}"),
+        "{\"files\": [".to_owned(),
+        "\u{0}".to_owned(),
+    ];
+    for body in bodies {
+        let answer = client
+            .post(place.url("/definitions/plan"))
+            .bearer_auth(&token)
+            .header("Content-Type", "application/json")
+            .body(body)
+            .send()
+            .await
+            .unwrap();
+        assert!(answer.status().is_client_error());
+    }
+}

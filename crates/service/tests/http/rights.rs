@@ -1,0 +1,247 @@
+//! Who may do what: every operation of the interface, asked by everybody.
+
+use std::collections::BTreeMap;
+
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+
+use super::{Place, problem};
+
+/// Those that nobody has to be signed in for.
+const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
+const AUTHOR: [&str; 26] = [
+    "address_book",
+    "apply_definitions",
+    "backfill_report",
+    "cancel_run",
+    "copy_definition",
+    "copy_report",
+    "forget_bounces",
+    "get_definition",
+    "list_definitions",
+    "pause_report",
+    "plan_definitions",
+    "preview",
+    "preview_message",
+    "preview_theme",
+    "release_run",
+    "remove_definition",
+    "reschedule_report",
+    "resend_run",
+    "resume_report",
+    "revoke_links",
+    "run_report",
+    "source_catalogue",
+    "test_channel",
+    "test_mail",
+    "test_source",
+    "try_query",
+];
+const ADMINISTRATOR: [&str; 4] = [
+    "list_secrets",
+    "remove_secret",
+    "remove_unsubscribe",
+    "set_secret",
+];
+
+/// What the least role is that may do something; everything else is for all who are signed in.
+fn least(operation: &str) -> usize {
+    if OPEN.contains(&operation) {
+        0
+    } else if AUTHOR.contains(&operation) {
+        2
+    } else if ADMINISTRATOR.contains(&operation) {
+        3
+    } else {
+        1
+    }
+}
+
+/// Every operation with its method and a path that leads to nothing.
+fn operations() -> Vec<(String, Method, String)> {
+    let described: Value =
+        serde_json::from_str(include_str!("../../../../docs/openapi.json")).unwrap();
+    let mut all = Vec::new();
+    for (path, methods) in described["paths"].as_object().unwrap() {
+        // What is below another server is asked without the path of the API.
+        let base = if methods.get("servers").is_some() {
+            ""
+        } else {
+            "/api/v1"
+        };
+        for (method, about) in methods.as_object().unwrap() {
+            let Some(operation) = about["operationId"].as_str() else {
+                continue;
+            };
+            let mut path = path.replace("{id}", "019a0000-0000-7000-8000-000000000000");
+            while let (Some(begin), Some(end)) = (path.find('{'), path.find('}')) {
+                path.replace_range(begin..=end, "nothing");
+            }
+            all.push((
+                operation.to_owned(),
+                method.to_uppercase().parse().unwrap(),
+                format!("{base}{path}"),
+            ));
+        }
+    }
+    all
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn everybody_may_do_what_their_role_says_and_nothing_else() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let all = operations();
+    for name in OPEN.iter().chain(&AUTHOR).chain(&ADMINISTRATOR) {
+        assert!(
+            all.iter().any(|(known, _, _)| known == name),
+            "{name} is gone"
+        );
+    }
+    let mut asked = BTreeMap::new();
+    for (has, role) in ["", "viewer", "author", "administrator"]
+        .into_iter()
+        .enumerate()
+    {
+        let mut token = String::new();
+        for (operation, method, path) in &all {
+            // Some of them end the sign-in that they are asked with.
+            if has > 0
+                && (token.is_empty()
+                    || operation.contains("sign_out")
+                    || operation.contains("revoke"))
+            {
+                token = place.signed_in(role).await;
+            }
+            // What follows without end is not waited for.
+            if operation == "follow_run" {
+                continue;
+            }
+            let mut request = client.request(method.clone(), format!("{}{path}", place.base));
+            if has > 0 {
+                request = request.bearer_auth(&token);
+            }
+            let answer = request.json(&json!({})).send().await.unwrap();
+            let status = answer.status();
+            assert!(
+                !status.is_server_error(),
+                "{operation}: {}",
+                answer.text().await.unwrap()
+            );
+            let refused = [StatusCode::UNAUTHORIZED, StatusCode::FORBIDDEN].contains(&status);
+            let may = has >= least(operation);
+            // A sign-in without a password is refused, too.
+            let signs_in = ["sign_in", "make_token"].contains(&operation.as_str());
+            assert!(
+                refused != may || signs_in,
+                "{operation} by \"{role}\": {status}"
+            );
+            *asked.entry(role).or_insert(0) += 1;
+        }
+    }
+    assert!(asked.values().all(|count| *count > 50), "{asked:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sources_and_channels_are_the_administrators_and_files_stay_in_their_folder() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let source = "[source]\nname = \"plain\"\nkind = \"files\"\nfolder = \"/etc\"\n";
+    let apply = async |token: &str, file: &str, text: &str, based_on: Option<&str>| {
+        let mut one = json!({ "file": file, "text": text });
+        if let Some(based_on) = based_on {
+            one["based_on"] = based_on.into();
+        }
+        client
+            .post(place.url("/definitions/apply"))
+            .bearer_auth(token)
+            .json(&json!({ "files": [one] }))
+            .send()
+            .await
+            .unwrap()
+    };
+    let author = place.signed_in("author").await;
+    let (status, detail) = problem(apply(&author, "plain.toml", source, None).await).await;
+    assert_eq!(status, StatusCode::FORBIDDEN);
+    assert!(
+        detail.contains("authors-may-change = [\"sources\"]"),
+        "{detail}"
+    );
+
+    let administrator = place.signed_in("administrator").await;
+    assert!(
+        apply(&administrator, "plain.toml", source, None)
+            .await
+            .status()
+            .is_success()
+    );
+    let tested = client
+        .post(place.url("/sources/plain/test"))
+        .bearer_auth(&administrator)
+        .send()
+        .await
+        .unwrap();
+    let tested: Value = tested.json().await.unwrap();
+    let said = tested["detail"].as_str().unwrap();
+    assert!(said.contains("sources-may-read = [\"/etc\"]"), "{said}");
+
+    let long = format!("{}.toml", "x".repeat(5000));
+    for bad in [
+        "../../x.toml",
+        "/etc/x.toml",
+        "a//b.toml",
+        ".hidden.toml",
+        "x.txt",
+        "a\\b.toml",
+        &long,
+    ] {
+        let answer = apply(&administrator, bad, source, None).await;
+        let (status, _) = problem(answer).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{bad}");
+    }
+    let person =
+        "[person]\nname = \"ann\"\ntitle = \"Ann\"\naddress = \"ann@orrin-sound.example\"\n";
+    // A file holds one definition, and a new one takes nobody's place.
+    assert_eq!(
+        apply(&author, "plain.toml", person, None).await.status(),
+        422
+    );
+    assert!(
+        apply(&author, "ann.toml", person, Some(""))
+            .await
+            .status()
+            .is_success()
+    );
+    assert_eq!(
+        apply(&author, "people/ann.toml", person, Some(""))
+            .await
+            .status(),
+        422
+    );
+
+    // What was changed meanwhile is not written over.
+    let read = client
+        .get(place.url("/definitions/person/ann"))
+        .bearer_auth(&author)
+        .send()
+        .await
+        .unwrap();
+    let read: Value = read.json().await.unwrap();
+    let based_on = read["based_on"].as_str().unwrap();
+    let (first, second) = (
+        person.replace("Ann\"", "Ann A.\""),
+        person.replace("Ann\"", "Ann B.\""),
+    );
+    assert!(
+        apply(&author, "ann.toml", &first, Some(based_on))
+            .await
+            .status()
+            .is_success()
+    );
+    let (status, detail) = problem(apply(&author, "ann.toml", &second, Some(based_on)).await).await;
+    assert_eq!(status, StatusCode::PRECONDITION_FAILED);
+    assert!(
+        detail.contains("-title = \"Ann B.\"") && detail.contains("+title = \"Ann A.\""),
+        "{detail}"
+    );
+}
