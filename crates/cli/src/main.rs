@@ -159,17 +159,19 @@ async fn main() -> ExitCode {
 }
 
 /// Whoever reads our output may have seen enough ("… | head"); printing more to nobody is no
-/// fault of the program.
+/// fault of the program. Where there is no room for it, that is said.
 fn end_quietly_without_a_reader() {
     let usual = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |panic| {
         let words = panic.payload().downcast_ref::<String>();
-        if words.is_some_and(|words| {
-            words.starts_with("failed printing to stdout") && words.contains("os error 32")
-        }) {
-            std::process::exit(0);
+        match words.and_then(|words| words.strip_prefix("failed printing to stdout: ")) {
+            Some(reason) if reason.contains("os error 32") => std::process::exit(0),
+            Some(reason) => {
+                eprintln!("error: the answer cannot be printed: {reason}");
+                std::process::exit(1);
+            }
+            None => usual(panic),
         }
-        usual(panic);
     }));
 }
 
@@ -215,7 +217,9 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Resume { report } => list::pause(&client()?, &report, false, output).await?,
         Command::Completions { shell } => {
             let mut command = Arguments::command();
-            clap_complete::generate(shell, &mut command, "maple-lark", &mut std::io::stdout());
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut command, "maple-lark", &mut script);
+            print!("{}", String::from_utf8_lossy(&script));
         }
         Command::Manual { folder } => manual(&folder)?,
         #[cfg(feature = "serve")]

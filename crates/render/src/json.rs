@@ -2,14 +2,17 @@
 //! described by `docs/document.schema.json`.
 
 use maple_lark_data::PackedTable;
-use maple_lark_document::document::{Block, Body, Document, Figure, Provenance, Summary};
+use maple_lark_document::{
+    document::{Block, Body, Document, Figure, Provenance, Summary},
+    markdown::plain,
+};
 use maple_lark_time::Zone;
 use serde::Serialize;
 
 use crate::RenderError;
 
 /// The layout's version; a change that a reader would notice raises it.
-pub const LAYOUT: u32 = 1;
+pub const LAYOUT: u32 = 2;
 
 #[derive(Serialize)]
 struct Whole<'a> {
@@ -20,7 +23,8 @@ struct Whole<'a> {
     window: Window<'a>,
     filters: Vec<Named<'a>>,
     incomplete: Option<&'a str>,
-    made_at: i64,
+    /// RFC 3339, in the report's zone.
+    made_at: String,
     summary: &'a Summary,
     sections: Vec<Section<'a>>,
     tables: Vec<Table<'a>>,
@@ -29,7 +33,7 @@ struct Whole<'a> {
 
 #[derive(Serialize)]
 struct Window<'a> {
-    /// ISO 8601, `start/end`.
+    /// ISO 8601, `start/end`, both with their offsets.
     interval: &'a str,
     zone: Zone,
     label: &'a str,
@@ -56,6 +60,9 @@ struct Said<'a> {
     figures: Option<&'a [Figure]>,
     #[serde(skip_serializing_if = "Option::is_none")]
     description: Option<&'a str>,
+    /// What a text says, without its markup.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    text: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     reason: Option<&'a str>,
 }
@@ -76,7 +83,8 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
         title: &document.title,
         run: &front.run_id,
         window: Window {
-            interval: &front.window_machine,
+            // The zone has a field of its own.
+            interval: front.window_machine.split('[').next().unwrap_or_default(),
             zone: document.zone,
             label: &front.window_label,
         },
@@ -86,7 +94,9 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
             .map(|(name, value)| Named { name, value })
             .collect(),
         incomplete: front.incomplete.as_deref(),
-        made_at: front.made_at_seconds,
+        made_at: chrono::DateTime::from_timestamp(front.made_at_seconds, 0)
+            .map(|at| document.zone.rfc3339(at))
+            .unwrap_or_default(),
         summary: &document.summary,
         sections: document
             .sections
@@ -116,6 +126,7 @@ fn said(block: &Block) -> Said<'_> {
         kind: "",
         figures: None,
         description: None,
+        text: None,
         reason: None,
     };
     match &block.body {
@@ -126,7 +137,7 @@ fn said(block: &Block) -> Said<'_> {
             (said.kind, said.description) = ("chart", Some(chart.description.as_str()))
         }
         Body::Table { .. } => said.kind = "table",
-        Body::Text { .. } => said.kind = "text",
+        Body::Text { parts } => (said.kind, said.text) = ("text", Some(plain(parts))),
         Body::Image { description, .. } => {
             (said.kind, said.description) = ("image", Some(description.as_str()))
         }

@@ -5,6 +5,10 @@ use crate::cells::BadCell;
 /// Messages never hold a password: settings are named by their reference.
 #[derive(Debug, thiserror::Error)]
 pub enum SourceError {
+    /// Another one, without what must not be read in it.
+    #[error("{0}")]
+    Said(String),
+
     #[error("source \"{source_name}\": {setting} refers to {reference}, which {problem}")]
     Setting {
         source_name: String,

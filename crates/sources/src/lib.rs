@@ -16,6 +16,7 @@ mod open_metrics;
 mod open_metrics_text;
 mod permissions;
 mod postgresql;
+mod secrecy;
 mod setting;
 mod threads;
 mod web;
@@ -146,7 +147,7 @@ impl Reader {
                 question.ask.source_kind()
             ),
         };
-        bounded(source, async {
+        let answered = bounded(source, async {
             match (&source.kind, question.ask) {
                 (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
                     postgresql::read(self, source, settings, sql, question).await
@@ -173,12 +174,19 @@ impl Reader {
         .and_then(|answer| {
             within_size(source, answer.table.size())?;
             Ok(answer)
-        })
+        });
+        match answered {
+            Ok(mut answer) => {
+                answer.sent = self.without_secrets(source, answer.sent).await;
+                Ok(answer)
+            }
+            Err(error) => Err(self.told(source, error).await),
+        }
     }
 
     /// Signs in and says what is there.
     pub async fn test(&self, source: &Source) -> Result<Greeting, SourceError> {
-        bounded(source, async {
+        let found = bounded(source, async {
             match &source.kind {
                 SourceKind::Postgresql(settings) => postgresql::greet(self, source, settings).await,
                 SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => {
@@ -192,7 +200,11 @@ impl Reader {
                 }),
             }
         })
-        .await
+        .await;
+        match found {
+            Ok(found) => Ok(found),
+            Err(error) => Err(self.told(source, error).await),
+        }
     }
 
     /// What can be asked of a source: its tables, metrics or files, those whose name or
@@ -202,7 +214,7 @@ impl Reader {
         source: &Source,
         search: &str,
     ) -> Result<Vec<Entry>, SourceError> {
-        bounded(source, async {
+        let found = bounded(source, async {
             match &source.kind {
                 SourceKind::Postgresql(settings) => {
                     catalogue::postgresql(self, source, settings, search).await
@@ -220,7 +232,11 @@ impl Reader {
                 SourceKind::HttpJson(_, None) | SourceKind::FilesByHttp(_, None) => Ok(Vec::new()),
             }
         })
-        .await
+        .await;
+        match found {
+            Ok(found) => Ok(found),
+            Err(error) => Err(self.told(source, error).await),
+        }
     }
 }
 

@@ -43,6 +43,11 @@ impl Reader {
         host: Option<&str>,
     ) -> Result<String, SettingProblem> {
         self.permissions.check(setting, host)?;
+        self.found(setting).await
+    }
+
+    /// The value behind a setting, whatever may be done with it.
+    pub(crate) async fn found(&self, setting: &Setting) -> Result<String, SettingProblem> {
         match setting {
             Setting::Plain(text) => Ok(text.clone()),
             Setting::Environment(variable) => {

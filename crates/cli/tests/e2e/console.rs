@@ -525,7 +525,7 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     click(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await;
     see(
         &browser,
-        "//section[@aria-labelledby='people']//a[.='Rúna Holm']",
+        "//section[@aria-labelledby='people']//a[.='New person']",
     )
     .await;
     browser.close().await.unwrap();

@@ -505,6 +505,15 @@ async fn who_left_is_not_written_to_again_and_what_was_only_made_can_be_sent_lat
     assert!(output.status.success(), "{}", text(&output.stderr));
     let after = wait_for(&place, id, "the mails", |run| run["state"] == "delivered");
     assert_eq!(after["documents"], made["documents"]);
+    // What is made for nobody does not take its place as the outcome of the report.
+    place.json(&["run", "small", "--no-delivery"]);
+    let reports = place.json(&["reports"]);
+    let small = reports
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["name"] == "small");
+    assert_eq!(small.unwrap()["last_run"]["id"], id);
 
     let mut records = place.records().await;
     sqlx::query("insert into unsubscribes (report, address, unsubscribed_at) values ('small', 'b@orrin-sound.example', now())")
