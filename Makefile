@@ -8,7 +8,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset test chaos lint bench screenshots api console
+.PHONY: demo demo-reset test chaos fuzz lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -35,6 +35,10 @@ chaos:
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory console
 	MAPLE_LARK_CHAOS=3 cargo test --package maple-lark --test chaos -- --nocapture
+
+## Every parser of what people write, fed with its own signs, for some minutes
+fuzz:
+	PROPTEST_CASES=20000 cargo test --release --package maple-lark-definition --lib tests::fuzz
 
 ## Formatting, lints and types
 lint:

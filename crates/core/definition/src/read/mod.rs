@@ -14,7 +14,7 @@ mod dashboard;
 mod deliver;
 mod files;
 mod http;
-mod json_path;
+pub(crate) mod json_path;
 mod listing;
 mod message_template;
 mod name;

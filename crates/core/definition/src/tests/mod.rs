@@ -5,6 +5,7 @@
 
 mod bounds;
 mod delivering;
+mod fuzz;
 mod leaks;
 mod mistakes;
 
