@@ -164,3 +164,17 @@ export function whoGets(report: { audiences: { name: string; recipients: string[
   if (report.audiences_from.length) parts.push(`everybody whom a query of ${report.audiences_from.join(', ')} names when it runs`)
   return parts.join(' and to ') || 'nobody: it has no audiences'
 }
+
+/** By what a definition was saved, in words. */
+export function savedFrom(from: string): string {
+  return { console: 'in the console', 'command-line': 'by the command line', api: 'by another program', before: 'before versions were kept' }[from] ?? from
+}
+
+/** What a unified diff comes to: `2 lines added, 1 removed`. */
+export function lineCounts(diff: string): string {
+  const count = (sign: string) => diff.split('\n').filter((line) => line.startsWith(sign)).length
+  const [added, removed] = [count('+'), count('-')]
+  const lines = (n: number) => `${n} ${n === 1 ? 'line' : 'lines'}`
+  if (added && removed) return `${lines(added)} added, ${removed} removed`
+  return added ? `${lines(added)} added` : removed ? `${lines(removed)} removed` : 'no line changed'
+}

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { attemptOutcomeValues, deliveryStateValues, noticeKindValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
-import { away, instant, listOf, noticeWords, progress, rulesInWords, size, stateWords, took, typedValues , whoGets } from '../src/words'
+import { away, instant, lineCounts, listOf, noticeWords, progress, rulesInWords, savedFrom, size, stateWords, took, typedValues, whoGets } from '../src/words'
 
 describe('states', () => {
   it('have a mark and a word each, whatever the service answers', () => {
@@ -106,5 +106,16 @@ describe('who gets a mail', () => {
     expect(whoGets({ audiences: [audience('Havnes', ['a', 'b']), audience('Skarvoy', ['b', 'c'], ['duty chat'])], audiences_from: [] })).toBe('3 recipients in 2 audiences (Havnes, Skarvoy) and to the channel duty chat')
     expect(whoGets({ audiences: [audience('Havnes', ['a'])], audiences_from: ['operations'] })).toBe('1 recipient in one audience (Havnes) and to everybody whom a query of operations names when it runs')
     expect(whoGets({ audiences: [], audiences_from: [] })).toContain('nobody')
+  })
+})
+
+describe('the history of a definition', () => {
+  it('says by what it was saved and what it came to', () => {
+    expect(['console', 'command-line', 'api', 'before'].map(savedFrom)).toEqual(['in the console', 'by the command line', 'by another program', 'before versions were kept'])
+    expect(savedFrom('elsewhere')).toBe('elsewhere')
+    expect(lineCounts('@@ -1,2 +1,2 @@\n same\n-old\n+new\n+more')).toBe('2 lines added, 1 removed')
+    expect(lineCounts('+one')).toBe('1 line added')
+    expect(lineCounts('-one\n-two')).toBe('2 lines removed')
+    expect(lineCounts('')).toBe('no line changed')
   })
 })

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
+import History from '../parts/History.vue'
 import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
 import Preview from '../parts/Preview.vue'
@@ -98,6 +99,11 @@ async function save() {
     saving.value = false
   }
 }
+/** What was typed goes with the version that it was made from. */
+async function again() {
+  text.value = null
+  await load()
+}
 const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.startsWith('-') ? 'minus' : 'same')
 </script>
 
@@ -145,6 +151,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
         <h2 id="preview">Preview</h2>
         <Preview :order="{ definition: text }" asks />
       </section>
+      <History v-if="!fresh" :key="data.text" :kind="kind" :name="name" @restored="again" />
     </form>
   </Loading>
 </template>

@@ -1,5 +1,6 @@
 //! Definition files and what applying them changes.
 
+use chrono::{DateTime, Utc};
 use maple_lark_definition::Kind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -44,6 +45,9 @@ impl DefinitionFile {
 #[serde(deny_unknown_fields)]
 pub struct Files {
     pub files: Vec<DefinitionFile>,
+    /// What is to be said of this change in the history of what it changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
     /// Whether definitions that are not among the files are removed.
     #[serde(default)]
     pub remove_others: bool,
@@ -76,4 +80,29 @@ pub struct Plan {
 pub struct Applied {
     pub changes: Vec<Change>,
     pub unchanged: usize,
+}
+
+/// A text that a definition had, or its end.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionVersion {
+    /// From 1, for each definition.
+    pub version: i32,
+    pub file: String,
+    pub saved_at: DateTime<Utc>,
+    pub saved_by: String,
+    /// `console`, `command-line`, `api`; `before` for what was there before versions were kept.
+    pub saved_from: String,
+    pub message: Option<String>,
+    /// Whether it was removed with this version.
+    pub removed: bool,
+    /// What changed against the version before, as a unified diff; all of the first.
+    pub diff: String,
+}
+
+/// The versions of a definition, the latest first.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionVersions {
+    pub items: Vec<DefinitionVersion>,
+    pub page: u64,
+    pub size: u64,
 }

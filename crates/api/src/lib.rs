@@ -28,7 +28,10 @@ pub use about::{About, ZoneRulesView};
 pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState};
 pub use archive::Match;
 pub use dashboards::DashboardView;
-pub use definitions::{Applied, Change, ChangeAction, DefinitionFile, Files, Plan};
+pub use definitions::{
+    Applied, Change, ChangeAction, DefinitionFile, DefinitionVersion, DefinitionVersions, Files,
+    Plan,
+};
 pub use delivery::{
     AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,
     NoticeView, PersonView, ResendOrder, TestOrder, TestStep, UnsubscribeView,

@@ -47,7 +47,10 @@ impl Client {
             .or_else(|| saved::load().map(|saved| saved.address))
             .unwrap_or_else(|| DEFAULT_ADDRESS.to_owned());
         Self {
-            http: reqwest::Client::new(),
+            http: reqwest::Client::builder()
+                .user_agent(concat!("maple-lark/", env!("CARGO_PKG_VERSION")))
+                .build()
+                .unwrap_or_default(),
             address: address.trim_end_matches('/').to_owned(),
             token: None,
         }

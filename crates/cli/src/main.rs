@@ -15,8 +15,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 #[cfg(feature = "serve")]
 use command::serve;
 use command::{
-    agenda, apply, ask, backfill, deliver, download, explain, export, list, run, secret, sign_in,
-    source,
+    agenda, apply, ask, backfill, deliver, download, explain, export, history, list, run, secret,
+    sign_in, source,
 };
 use failure::Failure;
 use output::Output;
@@ -78,6 +78,8 @@ enum Command {
     Export(export::Export),
     Copy(apply::Copy),
     Remove(apply::Remove),
+    History(history::History),
+    Restore(history::Restore),
     /// List the sources
     Sources,
     /// List the dashboards
@@ -185,6 +187,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Apply(command) => command.run(&client()?, output).await?,
         Command::Copy(command) => command.run(&client()?, output).await?,
         Command::Remove(command) => command.run(&client()?, output).await?,
+        Command::History(command) => command.run(&client()?, output).await?,
+        Command::Restore(command) => command.run(&client()?, output).await?,
         Command::Agenda(command) => command.run(&client()?, output).await?,
         Command::Export(command) => command.run(&client()?).await?,
         Command::Sources => list::sources(&client()?, output).await?,

@@ -180,6 +180,18 @@ pub fn instant(at: Option<DateTime<Utc>>) -> String {
     )
 }
 
+/// Prints a unified diff, what came and what went in colours of their own.
+pub fn difference(diff: &str) {
+    for line in diff.lines() {
+        let line = match line.chars().next() {
+            Some('+') => style(line).green(),
+            Some('-') => style(line).red(),
+            _ => style(line).dim(),
+        };
+        println!("    {line}");
+    }
+}
+
 /// Asks on the terminal; no is the answer unless yes is said.
 pub fn confirmed(question: &str) -> bool {
     print!("{question} [y/N] ");

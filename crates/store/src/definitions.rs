@@ -1,8 +1,8 @@
 //! Definition files as they were applied.
 
 use sea_orm::{
-    ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter,
+    QueryOrder, TransactionTrait,
 };
 
 use crate::{
@@ -24,6 +24,32 @@ pub struct Change {
     /// The schedule of each report after the change: report, rule in words and as a key, and
     /// the first instant if the rule is new.
     pub schedules: Vec<Rule>,
+    pub saved: Saved,
+}
+
+/// Who saves, by what, and what they say of it.
+#[derive(Debug, Clone, Default)]
+pub struct Saved {
+    pub at: Time,
+    pub by: String,
+    pub from: String,
+    pub message: Option<String>,
+}
+
+/// A text that a definition had, or its end.
+#[derive(Debug, Clone, sea_orm::FromQueryResult)]
+pub struct Version {
+    /// From 1, for each definition.
+    pub version: i32,
+    pub file: String,
+    /// Nothing: it was removed.
+    pub text: Option<String>,
+    /// The text of the version before; nothing if there was none.
+    pub before: Option<String>,
+    pub saved_at: Time,
+    pub saved_by: String,
+    pub saved_from: String,
+    pub message: Option<String>,
 }
 
 #[derive(Debug, Clone)]
@@ -33,6 +59,33 @@ pub struct Rule {
     pub first: Option<Time>,
     /// After how many runs the schedule is over.
     pub most_runs: Option<u32>,
+}
+
+/// Keeps what a definition is from now on: its file and text, or that it is gone.
+async fn keep_version(
+    connection: &impl ConnectionTrait,
+    saved: &Saved,
+    (kind, name): (&str, &str),
+    now: Option<(&str, &str)>,
+) -> Result<()> {
+    let statement = Store::sql(
+        "insert into definition_versions (kind, name, version, file, text, saved_at, saved_by, saved_from, message) \
+         select $1, $2, coalesce(max(version), 0) + 1, \
+           coalesce($3, (select file from definitions where kind = $1 and name = $2), ''), $4, $5, $6, $7, $8 \
+         from definition_versions where kind = $1 and name = $2",
+        [
+            kind.into(),
+            name.into(),
+            now.map(|(file, _)| file.to_owned()).into(),
+            now.map(|(_, text)| text.to_owned()).into(),
+            saved.at.into(),
+            saved.by.clone().into(),
+            saved.from.clone().into(),
+            saved.message.clone().into(),
+        ],
+    );
+    connection.execute_raw(statement).await?;
+    Ok(())
 }
 
 /// The version, read with what the statement ends with.
@@ -67,6 +120,45 @@ impl Store {
         )
     }
 
+    /// The versions of a definition, the latest first, each with the one before it.
+    pub async fn versions(
+        &self,
+        kind: &str,
+        name: &str,
+        page: u64,
+        size: u64,
+    ) -> Result<Vec<Version>> {
+        let statement = Store::sql(
+            "select version, file, text, saved_at, saved_by, saved_from, message, \
+               (select text from definition_versions earlier where earlier.kind = v.kind and earlier.name = v.name \
+                  and earlier.version = v.version - 1) as before \
+             from definition_versions v where kind = $1 and name = $2 order by version desc limit $3 offset $4",
+            [
+                kind.into(),
+                name.into(),
+                (size as i64).into(),
+                (page
+                    .saturating_sub(1)
+                    .saturating_mul(size)
+                    .min(i64::MAX as u64) as i64)
+                    .into(),
+            ],
+        );
+        Ok(Version::find_by_statement(statement).all(&self.db).await?)
+    }
+
+    /// One version of a definition, with the one before it.
+    pub async fn version(&self, kind: &str, name: &str, version: i32) -> Result<Option<Version>> {
+        let statement = Store::sql(
+            "select version, file, text, saved_at, saved_by, saved_from, message, \
+               (select text from definition_versions earlier where earlier.kind = $1 and earlier.name = $2 \
+                  and earlier.version = $3 - 1) as before \
+             from definition_versions where kind = $1 and name = $2 and version = $3",
+            [kind.into(), name.into(), version.into()],
+        );
+        Ok(Version::find_by_statement(statement).one(&self.db).await?)
+    }
+
     /// Makes a change in one transaction. A report whose rule stays the same keeps its next
     /// instant and its pause; one that has no schedule any more is forgotten.
     #[expect(
@@ -84,11 +176,14 @@ impl Store {
             return Err(StoreError::DefinitionsChanged);
         }
         for (kind, name) in change.remove {
+            keep_version(&transaction, &change.saved, (&kind, &name), None).await?;
             definition::Entity::delete_by_id((kind, name))
                 .exec(&transaction)
                 .await?;
         }
         for one in change.put {
+            let kept = Some((one.file.as_str(), one.text.as_str()));
+            keep_version(&transaction, &change.saved, (&one.kind, &one.name), kept).await?;
             definition::Entity::delete_by_id((one.kind.clone(), one.name.clone()))
                 .exec(&transaction)
                 .await?;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 14] = [
+const STEPS: [Step; 15] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -84,6 +84,10 @@ const STEPS: [Step; 14] = [
     Step {
         name: "0014_orders",
         sql: include_str!("migrations/0014_orders.sql"),
+    },
+    Step {
+        name: "0015_versions",
+        sql: include_str!("migrations/0015_versions.sql"),
     },
 ];
 

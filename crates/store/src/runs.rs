@@ -376,7 +376,7 @@ impl Store {
     /// audiences. Answers whether it was one.
     pub async fn release_run(&self, id: Uuid, by: &str) -> Result<bool> {
         let statement = Store::sql(
-            "update runs set state = 'releasing', released_by = $2, finished_at = null, problem = null where id = $1 \
+            "update runs set state = 'releasing', deliver = true, released_by = $2, finished_at = null, problem = null where id = $1 \
              and (state = 'awaiting-approval' or (state = 'held' and exists (select from snapshots where run_id = $1 and status is not null)) \
                or (state = 'completed' and jsonb_array_length(audiences) > 0))",
             [id.into(), by.into()],

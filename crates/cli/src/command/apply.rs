@@ -34,6 +34,9 @@ pub struct Apply {
     /// Remove definitions that are not in the folder
     #[arg(long)]
     remove_others: bool,
+    /// What is to be said of this change in the history of what it changes
+    #[arg(long, short, value_name = "TEXT")]
+    message: Option<String>,
     /// Do not ask
     #[arg(long, short)]
     yes: bool,
@@ -43,6 +46,7 @@ impl Apply {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let files = Files {
             files: read_folder(&self.folder)?,
+            message: self.message,
             remove_others: self.remove_others,
         };
         let plan: Plan = client.post("/definitions/plan", &files).await?;
@@ -225,14 +229,7 @@ fn show(changes: &[Change], unchanged: usize) {
         }
         // A new definition is the file itself; only what alters is worth showing in full.
         if change.action == ChangeAction::Alter {
-            for line in change.diff.lines() {
-                let line = match line.chars().next() {
-                    Some('+') => style(line).green(),
-                    Some('-') => style(line).red(),
-                    _ => style(line).dim(),
-                };
-                println!("    {line}");
-            }
+            output::difference(&change.diff);
         }
     }
     println!("{} to change, {unchanged} as they are.", changes.len());

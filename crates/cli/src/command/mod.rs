@@ -8,6 +8,7 @@ pub mod deliver;
 pub mod download;
 pub mod explain;
 pub mod export;
+pub mod history;
 pub mod list;
 pub mod run;
 pub mod secret;

@@ -4,26 +4,34 @@ use std::collections::{HashMap, HashSet, hash_map::Entry};
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::{
-    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, Files, Plan, ProblemDetails,
+    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, DefinitionVersion,
+    DefinitionVersions, Files, Plan, ProblemDetails,
 };
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
 use maple_lark_store::{
     Store, StoreError,
-    definitions::{Change as StoredChange, Rule, StoredDefinition},
+    definitions::{Change as StoredChange, Rule, Saved, StoredDefinition, Version},
     people::User,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use similar::TextDiff;
 
-use super::{Answer, body::Body, problem::Problem};
+use super::{
+    Answer,
+    body::{Body, whole},
+    client::{SavedFrom, Writer},
+    problem::Problem,
+};
 use crate::{
     access::{Author, may_change},
     engine::{EngineHandle, parse_all},
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, plan, apply, one, copy, remove]
+    routes![
+        list, plan, apply, one, copy, remove, versions, version, restore
+    ]
 }
 
 /// How many of the next instants a change shows.
@@ -67,7 +75,7 @@ async fn plan(
 #[utoipa::path(post, operation_id = "apply_definitions", path = "/definitions/apply", tag = "definitions", request_body = Files, responses((status = 200, body = Applied), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/apply", data = "<files>")]
 async fn apply(
-    user: Author,
+    by: Writer,
     files: Body<Files>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -76,8 +84,8 @@ async fn apply(
         carry_out(
             store,
             engine,
-            &user.0,
-            &Order::new(|_| Ok((*files).clone())),
+            &by.user,
+            &Order::new(by.from, |_| Ok((*files).clone())),
         )
         .await?,
     ))
@@ -101,7 +109,7 @@ async fn one(
 #[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/<kind>/<name>/copy", data = "<order>")]
 async fn copy(
-    user: Author,
+    by: Writer,
     kind: &str,
     name: &str,
     order: Body<CopyOrder>,
@@ -114,14 +122,15 @@ async fn copy(
         Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
     })?;
     let file = copied(&original, known, &order)?;
-    let copy = Order::new(|stored| {
+    let copy = Order::new(by.from, |stored| {
         is_free(stored, known, &order.name)?;
         Ok(Files {
             files: vec![file.clone()],
+            message: None,
             remove_others: false,
         })
     });
-    carry_out(store, engine, &user.0, &copy).await?;
+    carry_out(store, engine, &by.user, &copy).await?;
     drop(copy);
     Ok(Json(file))
 }
@@ -172,13 +181,13 @@ pub fn copied(
 #[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[delete("/definitions/<kind>/<name>")]
 async fn remove(
-    user: Author,
+    by: Writer,
     kind: &str,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
-    let removal = Order::new(|stored| {
+    let removal = Order::new(by.from, |stored| {
         let is_it = |one: &StoredDefinition| (one.kind.as_str(), one.name.as_str()) == (kind, name);
         if !stored.iter().any(is_it) {
             return Err(Problem::not_found(format!("{kind} \"{name}\"")));
@@ -188,14 +197,109 @@ async fn remove(
             files: others
                 .map(|one| DefinitionFile::new(one.file.clone(), one.text.clone()))
                 .collect(),
+            message: None,
             remove_others: true,
         })
     });
-    let applied = carry_out(store, engine, &user.0, &removal).await?;
+    let applied = carry_out(store, engine, &by.user, &removal).await?;
     if kind == Kind::Sampler.name() {
         store.remove_sampler(name).await?;
     }
     Ok(Json(applied))
+}
+
+/// The versions of a definition, the latest first: who saved it when and by what, and what changed.
+#[utoipa::path(get, operation_id = "list_versions", path = "/definitions/{kind}/{name}/versions", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("page" = Option<u64>, Query), ("size" = Option<u64>, Query, description = "at most 100; 25 if nothing is said")), responses((status = 200, body = DefinitionVersions), (status = 404, body = ProblemDetails)))]
+#[get("/definitions/<kind>/<name>/versions?<page>&<size>")]
+async fn versions(
+    _user: Author,
+    kind: &str,
+    name: &str,
+    page: Option<&str>,
+    size: Option<&str>,
+    store: &State<Store>,
+) -> Answer<DefinitionVersions> {
+    let page = whole("page", page)?.unwrap_or(1).max(1);
+    let size = whole("size", size)?.unwrap_or(25).clamp(1, 100);
+    let found = store.versions(kind, name, page, size).await?;
+    if found.is_empty() && page == 1 {
+        return Err(Problem::not_found(format!("{kind} \"{name}\"")));
+    }
+    Ok(Json(DefinitionVersions {
+        items: found.iter().map(version_view).collect(),
+        page,
+        size,
+    }))
+}
+
+/// One version of a definition as it was, to be looked at or saved as a file.
+#[utoipa::path(get, operation_id = "get_version", path = "/definitions/{kind}/{name}/versions/{version}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails)))]
+#[get("/definitions/<kind>/<name>/versions/<version>")]
+async fn version(
+    _user: Author,
+    kind: &str,
+    name: &str,
+    version: i32,
+    store: &State<Store>,
+) -> Answer<DefinitionFile> {
+    let (file, text) = text_of_version(store, kind, name, version).await?;
+    Ok(Json(DefinitionFile::new(file, text)))
+}
+
+/// Make a definition what it was in a version. That is a new version, and nothing is lost.
+#[utoipa::path(post, operation_id = "restore_version", path = "/definitions/{kind}/{name}/versions/{version}/restore", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[post("/definitions/<kind>/<name>/versions/<version>/restore")]
+async fn restore(
+    by: Writer,
+    kind: &str,
+    name: &str,
+    version: i32,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Applied> {
+    let (file, text) = text_of_version(store, kind, name, version).await?;
+    let order = Order::new(by.from, |_| {
+        Ok(Files {
+            files: vec![DefinitionFile::new(file.clone(), text.clone())],
+            message: Some(format!("restored from version {version}")),
+            remove_others: false,
+        })
+    });
+    Ok(Json(carry_out(store, engine, &by.user, &order).await?))
+}
+
+async fn text_of_version(
+    store: &Store,
+    kind: &str,
+    name: &str,
+    version: i32,
+) -> Result<(String, String), Problem> {
+    let nothing = || Problem::not_found(format!("version {version} of the {kind} \"{name}\""));
+    let found = store
+        .version(kind, name, version)
+        .await?
+        .ok_or_else(nothing)?;
+    let removed = || {
+        let words = format!(
+            "the {kind} \"{name}\" was removed with version {version}; choose an earlier one"
+        );
+        Problem::new(422, "Nothing there", words)
+    };
+    Ok((found.file, found.text.ok_or_else(removed)?))
+}
+
+fn version_view(version: &Version) -> DefinitionVersion {
+    let text = |text: &Option<String>| text.clone().unwrap_or_default();
+    DefinitionVersion {
+        version: version.version,
+        file: version.file.clone(),
+        saved_at: version.saved_at,
+        saved_by: version.saved_by.clone(),
+        saved_from: version.saved_from.clone(),
+        message: version.message.clone(),
+        removed: version.text.is_none(),
+        diff: difference(&text(&version.before), &text(&version.text)),
+    }
 }
 
 pub async fn stored_definition(
@@ -214,16 +318,19 @@ type MakeFiles<'a> = dyn Fn(&[StoredDefinition]) -> Result<Files, Problem> + Sen
 /// What is to be changed: files, made of the definitions that are stored at the moment.
 pub struct Order<'a> {
     files: Box<MakeFiles<'a>>,
+    from: SavedFrom,
     /// Reports that begin paused, so that nobody gets two mails unasked.
     pub paused: Vec<String>,
 }
 
 impl<'a> Order<'a> {
     pub fn new(
+        from: SavedFrom,
         files: impl Fn(&[StoredDefinition]) -> Result<Files, Problem> + Send + Sync + 'a,
     ) -> Self {
         Self {
             files: Box::new(files),
+            from,
             paused: Vec::new(),
         }
     }
@@ -314,6 +421,12 @@ async fn change_once(
         schedules: scheduled.collect(),
         put: prepared.put,
         remove: prepared.remove,
+        saved: Saved {
+            at: now,
+            by: user.name.clone(),
+            from: order.from.0.to_owned(),
+            message: files.message.clone(),
+        },
     };
     store.change_definitions(change).await?;
     engine.wake();

@@ -19,6 +19,7 @@ use crate::access::SESSION_COOKIE;
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
         about::about, overview::overview,
         definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
+        definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,

@@ -15,6 +15,7 @@ use rocket::{
 use super::{
     Answer,
     body::Body,
+    client::Writer,
     definitions::{Order, carry_out, copied, is_free, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
@@ -330,7 +331,7 @@ async fn resume(
 #[utoipa::path(post, operation_id = "copy_report", path = "/reports/{name}/copy", tag = "reports", params(("name" = String, Path)), request_body = CopyOrder, responses((status = 201, body = ReportView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/reports/<name>/copy", data = "<order>")]
 async fn copy(
-    user: Author,
+    by: Writer,
     name: &str,
     order: Body<CopyOrder>,
     store: &State<Store>,
@@ -338,15 +339,16 @@ async fn copy(
 ) -> Result<Custom<Json<ReportView>>, Problem> {
     let original = stored_definition("report", name, store).await?;
     let file = copied(&original, Kind::Report, &order)?;
-    let mut copy = Order::new(|stored| {
+    let mut copy = Order::new(by.from, |stored| {
         is_free(stored, Kind::Report, &order.name)?;
         Ok(Files {
             files: vec![file.clone()],
+            message: None,
             remove_others: false,
         })
     });
     copy.paused = vec![order.name.clone()];
-    carry_out(store, engine, &user.0, &copy).await?;
+    carry_out(store, engine, &by.user, &copy).await?;
     Ok(Custom(
         Status::Created,
         Json(one_view(store, engine, &order.name).await?),
@@ -375,13 +377,13 @@ async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<New
 #[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[put("/reports/<name>/schedule", data = "<new>")]
 async fn reschedule(
-    user: Author,
+    by: Writer,
     name: &str,
     new: Body<NewSchedule>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let rescheduled = Order::new(|stored| {
+    let rescheduled = Order::new(by.from, |stored| {
         let one = stored
             .iter()
             .find(|one| one.kind == Kind::Report.name() && one.name == name)
@@ -393,10 +395,11 @@ async fn reschedule(
                 one.file.clone(),
                 text.map_err(bad_edit)?,
             )],
+            message: None,
             remove_others: false,
         })
     });
-    carry_out(store, engine, &user.0, &rescheduled).await?;
+    carry_out(store, engine, &by.user, &rescheduled).await?;
     Ok(Json(one_view(store, engine, name).await?))
 }
 

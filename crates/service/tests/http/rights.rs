@@ -9,7 +9,7 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
-const AUTHOR: [&str; 26] = [
+const AUTHOR: [&str; 29] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
@@ -18,7 +18,9 @@ const AUTHOR: [&str; 26] = [
     "copy_report",
     "forget_bounces",
     "get_definition",
+    "get_version",
     "list_definitions",
+    "list_versions",
     "pause_report",
     "plan_definitions",
     "preview",
@@ -28,6 +30,7 @@ const AUTHOR: [&str; 26] = [
     "remove_definition",
     "reschedule_report",
     "resend_run",
+    "restore_version",
     "resume_report",
     "revoke_links",
     "run_report",
@@ -244,4 +247,91 @@ async fn sources_and_channels_are_the_administrators_and_files_stay_in_their_fol
         detail.contains("-title = \"Ann B.\"") && detail.contains("+title = \"Ann A.\""),
         "{detail}"
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_save_is_kept_and_what_was_can_be_again() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let token = place.signed_in("author").await;
+    let person = |title: &str| {
+        format!(
+            "[person]\nname = \"ann\"\ntitle = \"{title}\"\naddress = \"ann@orrin-sound.example\"\n"
+        )
+    };
+    let call = async |method: Method, path: &str, program: &'static str, body: Value| {
+        let answer = client
+            .request(method, place.url(path))
+            .bearer_auth(&token)
+            .header("User-Agent", program)
+            .json(&body)
+            .send()
+            .await
+            .unwrap();
+        (answer.status(), answer.json::<Value>().await.unwrap())
+    };
+    for (title, program) in [("Ann", "maple-lark/0.1"), ("Ann A.", "curl/8")] {
+        let body = json!({ "files": [{ "file": "ann.toml", "text": person(title) }], "message": format!("now {title}") });
+        let (status, said) = call(Method::POST, "/definitions/apply", program, body).await;
+        assert_eq!(status, StatusCode::OK, "{said}");
+    }
+    let (status, said) = call(
+        Method::DELETE,
+        "/definitions/person/ann",
+        "curl/8",
+        json!({}),
+    )
+    .await;
+    assert_eq!(status, StatusCode::OK, "{said}");
+    let (_, found) = call(
+        Method::GET,
+        "/definitions/person/ann/versions",
+        "",
+        json!({}),
+    )
+    .await;
+    let items = found["items"].as_array().unwrap();
+    let told: Vec<(i64, &str, bool, Option<&str>)> = items
+        .iter()
+        .map(|one| {
+            (
+                one["version"].as_i64().unwrap(),
+                one["saved_from"].as_str().unwrap(),
+                one["removed"].as_bool().unwrap(),
+                one["message"].as_str(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            (3, "api", true, None),
+            (2, "api", false, Some("now Ann A.")),
+            (1, "command-line", false, Some("now Ann")),
+        ]
+    );
+    let diff = items[1]["diff"].as_str().unwrap();
+    assert!(
+        diff.contains("-title = \"Ann\"") && diff.contains("+title = \"Ann A.\""),
+        "{diff}"
+    );
+    // There is nothing to restore in its end; before it there is.
+    let path = |version: i32| format!("/definitions/person/ann/versions/{version}/restore");
+    let (status, said) = call(Method::POST, &path(3), "", json!({})).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{said}");
+    let (status, said) = call(Method::POST, &path(9), "", json!({})).await;
+    assert_eq!(status, StatusCode::NOT_FOUND, "{said}");
+    let (status, said) = call(Method::POST, &path(1), "", json!({})).await;
+    assert_eq!(status, StatusCode::OK, "{said}");
+    let (_, now) = call(Method::GET, "/definitions/person/ann", "", json!({})).await;
+    assert_eq!(now["text"], person("Ann"));
+    let (_, found) = call(
+        Method::GET,
+        "/definitions/person/ann/versions?size=1",
+        "",
+        json!({}),
+    )
+    .await;
+    assert_eq!(found["items"][0]["message"], "restored from version 1");
+    assert_eq!(found["items"][0]["version"], 4);
 }

@@ -441,6 +441,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put,
             remove: Vec::new(),
             schedules: vec![rule("every day", 100, None)],
+            saved: Saved::default(),
         })
         .await
         .unwrap();
@@ -471,6 +472,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: vec![definition("report", "daily", "c", 2)],
             remove: Vec::new(),
             schedules: vec![rule("every day", 500, None)],
+            saved: Saved::default(),
         })
         .await
         .unwrap();
@@ -487,6 +489,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: Vec::new(),
             remove: Vec::new(),
             schedules: vec![rule("every hour", 500, None)],
+            saved: Saved::default(),
         })
         .await
         .unwrap();
@@ -503,6 +506,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: half,
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),
+            saved: Saved::default(),
         })
         .await;
     assert!(
@@ -532,6 +536,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: Vec::new(),
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),
+            saved: Saved::default(),
         })
         .await
         .unwrap();
@@ -542,4 +547,27 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
         ),
         (None, 1)
     );
+    // Whatever it was, it can be looked at, and its end is on record.
+    let all = place.versions("report", "daily", 1, 10).await.unwrap();
+    let texts: Vec<Option<&str>> = all.iter().map(|one| one.text.as_deref()).collect();
+    assert_eq!(all.len() as i32, all[0].version);
+    assert_eq!(texts.last(), Some(&Some("a")));
+    assert!(
+        all.windows(2)
+            .all(|two| two[0].before == two[1].text && two[0].version == two[1].version + 1),
+        "{texts:?}"
+    );
+    let first = place.version("report", "daily", 1).await.unwrap().unwrap();
+    assert_eq!((first.text.as_deref(), first.before), (Some("a"), None));
+    assert!(
+        place
+            .version("report", "daily", 99)
+            .await
+            .unwrap()
+            .is_none()
+    );
+    let further = place.versions("report", "daily", 2, 10).await.unwrap();
+    assert!(further.is_empty());
+    let gone = place.definition("report", "daily").await.unwrap().is_none();
+    assert_eq!(gone, texts[0].is_none(), "{texts:?}");
 }

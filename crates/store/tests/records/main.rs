@@ -22,7 +22,7 @@ use maple_lark_demo::TestCluster;
 use maple_lark_store::{
     Store, StoreError,
     claims::{AttemptClaim, Claim},
-    definitions::{Change, Rule, StoredDefinition},
+    definitions::{Change, Rule, Saved, StoredDefinition},
     deliveries::{Copy, Delivery, Ended, Ending},
     entity::Time,
     runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
@@ -387,6 +387,7 @@ async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
             first: Some(at(100)),
             most_runs: None,
         }],
+        saved: Saved::default(),
     };
     place.change_definitions(change).await.unwrap();
     assert_eq!(place.first_due().await.unwrap(), Some(at(100)));
