@@ -141,7 +141,7 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         .unwrap();
     assert_eq!(
         serde_json::from_slice::<Value>(&chat.body).unwrap(),
-        json!({ "text": "Small report: No limits are set" })
+        json!({ "text": "Small report: For your information" })
     );
     let line = std::fs::read_to_string(log.join("syslog.log")).unwrap();
     assert!(

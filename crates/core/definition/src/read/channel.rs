@@ -23,6 +23,15 @@ use crate::{
     },
 };
 
+/// Whether a part of an address was made to be guessed by nobody: long, of letters and digits.
+fn has_key(url: &str) -> bool {
+    let behind_host = url.splitn(4, '/').nth(3).unwrap_or_default();
+    behind_host.split(['/', '?', '&', '=']).any(|part| {
+        let has = |is: fn(&char) -> bool| part.chars().any(|c| is(&c));
+        part.len() >= 16 && has(char::is_ascii_digit) && has(char::is_ascii_alphabetic)
+    })
+}
+
 #[expect(
     clippy::too_many_lines,
     reason = "reads one key after the other, in the order of the documentation"
@@ -57,7 +66,16 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
                 node.report("text", error);
             }
             let key = secret(&node, "key");
-            read_web(&node).map(|web| ChannelKind::Webhook(WebhookSettings { web, key, text }))
+            let web = read_web(&node)?;
+            if let Setting::Plain(url) = &web.url
+                && has_key(url)
+            {
+                node.report(
+                    "url",
+                    "has a key in it, with which anybody could post there; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
+                );
+            }
+            Some(ChannelKind::Webhook(WebhookSettings { web, key, text }))
         }
         _ => {
             let address = setting(&node, "address");

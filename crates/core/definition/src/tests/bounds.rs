@@ -48,6 +48,30 @@ fn lists_that_nobody_writes_by_hand_are_refused_by_their_length() {
     assert!(!problems(&format!("a = {}", "[".repeat(100_000))).is_empty());
 }
 
+#[test]
+fn what_signs_in_does_not_stand_in_a_definition() {
+    let hook =
+        |url: &str| format!("[channel]\nname = \"c\"\nkind = \"webhook\"\nurl = \"{url}\"\n");
+    let told = problems(&hook(
+        "https://chat.orrin-sound.example/hooks/T02K9X7B1/xoKq83hDkQ0pLm2Z",
+    ));
+    assert!(told[0].message.contains("has a key in it"), "{}", told[0]);
+    for fine in [
+        "https://chat.orrin-sound.example/hooks/duty-office",
+        "env:DUTY_CHAT",
+    ] {
+        assert!(Definition::parse("c.toml", &hook(fine)).is_ok(), "{fine}");
+    }
+    let source = "[source]\nname = \"s\"\nkind = \"http-json\"\nurl = \"https://x.orrin-sound.example\"\n[source.headers]\nX-Api-Key = \"letmein\"\n";
+    let told = problems(source);
+    assert!(
+        told[0].message.contains("must not stand in a definition"),
+        "{}",
+        told[0]
+    );
+    assert_eq!(told[0].key, "source.headers.X-Api-Key");
+}
+
 /// A dashboard that takes every block twice from the next.
 fn link(name: &str, next: Option<&str>) -> String {
     let block = |title: &str| match next {

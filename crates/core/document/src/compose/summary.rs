@@ -54,7 +54,7 @@ pub fn summarise(
 ) -> Summary {
     let mut lines = Vec::new();
     let mut worst = Status::Ok;
-    let (mut judged, mut without_data) = (0, 0);
+    let (mut judged, mut without_data, mut recovered) = (0, 0, 0);
     let mut told: Vec<(Status, String)> = Vec::new();
     if let Some(reason) = incomplete {
         lines.push(format!("The data may be incomplete: {reason}"));
@@ -98,6 +98,7 @@ pub fn summarise(
             }
             Body::Chart { chart } => {
                 judged += chart.judged.all;
+                recovered += chart.judged.recovered;
                 worst = worst.max(chart.judged.worst());
                 let thing = if matches!(chart.plot, Plot::Lines { .. }) {
                     "line"
@@ -140,10 +141,11 @@ pub fn summarise(
         Status::Critical => "Needs action",
         Status::Warning => "Needs attention",
         Status::Unknown => "Something is not known",
+        Status::Ok if recovered > 0 => "All within limits at the end",
         Status::Ok if judged > 0 => "All within limits",
-        Status::Ok => "No limits are set",
+        Status::Ok => "For your information",
     };
-    if worst == Status::Ok && judged > 0 {
+    if worst == Status::Ok && judged > 0 && recovered == 0 {
         lines.push("Nothing is past its warning or critical limit.".to_owned());
     }
     Summary {

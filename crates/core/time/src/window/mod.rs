@@ -357,19 +357,23 @@ impl Window {
     fn outer_label(&self) -> String {
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if !(self.begins_a_date(self.from) && self.begins_a_date(self.to)) || self.from == self.to {
-            let end = if from.date() == to.date() {
-                to.format("%H:%M").to_string()
+            // To the second where it has one: nobody is to look for it in another window.
+            let time = if from.second() == 0 && to.second() == 0 {
+                "%H:%M"
             } else {
-                to.format("%-d %B %Y %H:%M").to_string()
+                "%H:%M:%S"
             };
-            let offsets = if end.len() == 5
+            let dated = format!("%-d %B %Y {time}");
+            let same_day = from.date() == to.date();
+            let end = to.format(if same_day { time } else { &dated });
+            let offsets = if same_day
                 && self.zone.offset_seconds(self.from) != self.zone.offset_seconds(self.to)
             {
                 " (clock change)"
             } else {
                 ""
             };
-            return format!("{} to {end}{offsets}", from.format("%-d %B %Y %H:%M"));
+            return format!("{} to {end}{offsets}", from.format(&dated));
         }
         let (first, last) = (from.date(), self.last_date());
         let days = first.iter_days().take_while(|date| *date <= last);
@@ -430,12 +434,18 @@ impl Window {
     /// including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe`.
     #[must_use]
     pub fn exact_in_words(&self) -> String {
+        let whole = [self.from, self.to].iter().all(|at| at.second() == 0);
+        let form = if whole {
+            "%-d %b %Y %H:%M"
+        } else {
+            "%-d %b %Y %H:%M:%S"
+        };
         let side = |instant| {
             let offset = self.zone.offset_seconds(instant);
             let sign = if offset < 0 { '−' } else { '+' };
             format!(
                 "{} (UTC{sign}{:02}:{:02})",
-                self.zone.local(instant).format("%-d %b %Y %H:%M"),
+                self.zone.local(instant).format(form),
                 offset.abs() / 3600,
                 offset.abs() / 60 % 60
             )
@@ -631,6 +641,29 @@ mod tests {
                 "2026-10-03T16:00:00+00:00".into()
             )
         );
+    }
+
+    #[test]
+    fn a_window_with_seconds_is_said_with_them() {
+        let window = |from: &str, to: &str| Window {
+            from: from.parse().unwrap(),
+            to: to.parse().unwrap(),
+            zone: "Atlantic/Faroe".parse().unwrap(),
+            within: None,
+        };
+        let one = window("2026-11-24T06:00:00Z", "2026-11-24T09:32:21Z");
+        assert_eq!(one.label(), "24 November 2026 06:00:00 to 09:32:21");
+        assert!(
+            one.exact_in_words()
+                .contains("24 Nov 2026 09:32:21 (UTC+00:00)")
+        );
+        let two = window("2026-11-23T09:32:21Z", "2026-11-24T09:32:21Z");
+        assert_eq!(
+            two.label(),
+            "23 November 2026 09:32:21 to 24 November 2026 09:32:21"
+        );
+        let plain = window("2026-11-24T06:00:00Z", "2026-11-24T09:30:00Z");
+        assert_eq!(plain.label(), "24 November 2026 06:00 to 09:30");
     }
 
     #[test]
