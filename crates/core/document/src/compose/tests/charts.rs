@@ -518,7 +518,7 @@ fn bars_in_cells_are_measured_against_the_whole_or_the_largest() {
 
 #[test]
 fn a_picture_is_a_part_of_its_definition() {
-    let data = "data:image/png;base64,iVBORw0KGgo=";
+    let data = "data:image/png;base64,iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==";
     let mut shown = snapshot(
         &format!("show = \"image\"\ndata = \"{data}\"\ndescription = \"A ferry\""),
         rows(&[]),
@@ -535,6 +535,8 @@ fn a_picture_is_a_part_of_its_definition() {
         "data:text/html;base64,AAAA",
         "data:image/png;base64,<script>",
         "data:image/png;base64,",
+        // Its beginning alone has no size.
+        "data:image/png;base64,iVBORw0KGgo=",
     ] {
         assert!(bad.parse::<Picture>().is_err(), "{bad}");
     }
