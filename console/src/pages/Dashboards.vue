@@ -12,7 +12,7 @@ const router = useRouter()
 const { data, error, load } = useLoaded(() => take(api.GET('/dashboards')))
 
 async function copy(name: string) {
-  const answer = await ElMessageBox.prompt('What is the copy called? Use small letters, digits and hyphens.', 'Copy this dashboard', { inputValue: `${name}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Do not copy' }).catch(() => null)
+  const answer = await ElMessageBox.prompt('What is the copy called? Use small letters, digits and hyphens.', 'Copy this dashboard', { inputValue: `${name}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Cancel' }).catch(() => null)
   if (!answer) return
   try {
     await take(api.POST('/definitions/{kind}/{name}/copy', { params: { path: { kind: 'dashboard', name } }, body: { name: answer.value } }))

@@ -131,7 +131,7 @@ watch(
       </div>
       <div class="halves">
         <section class="card stack catalogue" aria-labelledby="catalogue">
-          <h2 id="catalogue">What it has</h2>
+          <h2 id="catalogue">Contents of the source</h2>
           <el-input v-model="search" placeholder="Search tables, columns, metrics" aria-label="Search the catalogue" clearable />
           <p v-if="refused" class="bad" role="alert">◆ {{ refused }}</p>
           <p v-else-if="!catalogue" class="muted">Looking …</p>
@@ -195,7 +195,7 @@ watch(
               </label>
             </div>
             <div class="row">
-              <el-button type="primary" :loading="busy" @click="run">Ask it</el-button>
+              <el-button type="primary" :loading="busy" @click="run">Run the query</el-button>
               <span class="muted small">Ctrl+Enter</span>
               <el-button :disabled="!tried" @click="into.open = !into.open">Into a dashboard …</el-button>
             </div>

@@ -38,7 +38,7 @@ async function turn(paused: boolean) {
 }
 
 async function copy() {
-  const answer = await ElMessageBox.prompt('The copy begins paused. What is it called? Use small letters, digits and hyphens.', 'Copy this report', { inputValue: `${name.value}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Do not copy' }).catch(() => null)
+  const answer = await ElMessageBox.prompt('The copy begins paused. What is it called? Use small letters, digits and hyphens.', 'Copy this report', { inputValue: `${name.value}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Cancel' }).catch(() => null)
   if (!answer) return
   try {
     const made = await take(api.POST('/reports/{name}/copy', { params: { path: { name: name.value } }, body: { name: answer.value } }))
@@ -49,7 +49,7 @@ async function copy() {
 }
 
 async function remove() {
-  const sure = await ElMessageBox.confirm(`The report "${data.value?.title}" goes with its schedule and its definition. Runs and documents that were made stay.`, 'Remove this report?', { confirmButtonText: 'Remove', cancelButtonText: 'Keep it', type: 'warning' }).catch(() => null)
+  const sure = await ElMessageBox.confirm(`The report "${data.value?.title}" goes with its schedule and its definition. Runs and documents that were made stay.`, 'Remove this report?', { confirmButtonText: 'Remove', cancelButtonText: 'Cancel', type: 'warning' }).catch(() => null)
   if (!sure) return
   try {
     await take(api.DELETE('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name: name.value } } }))

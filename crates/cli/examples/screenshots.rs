@@ -143,7 +143,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .click()
         .await?;
     browser
-        .find(Locator::XPath("//button[.='Ask it']"))
+        .find(Locator::XPath("//button[.='Run the query']"))
         .await?
         .click()
         .await?;

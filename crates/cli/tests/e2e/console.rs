@@ -361,7 +361,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
             .unwrap()
             .contains("measure = [\n  { column = \"sold\", with = \"mean\"")
     );
-    click(&browser, "//button[.='Ask it']").await;
+    click(&browser, "//button[.='Run the query']").await;
     see(
         &browser,
         "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]",
@@ -376,7 +376,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
 
     // What is wrong is said with its place; nothing that was there is lost.
     text.send_keys("nonsense = 1").await.unwrap();
-    click(&browser, "//button[.='Ask it']").await;
+    click(&browser, "//button[.='Run the query']").await;
     see(
         &browser,
         "//section[@aria-labelledby='answer']//p[contains(., 'unknown key')]",
@@ -385,7 +385,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     for _ in 0.."nonsense = 1".len() {
         text.send_keys("\u{e003}").await.unwrap();
     }
-    click(&browser, "//button[.='Ask it']").await;
+    click(&browser, "//button[.='Run the query']").await;
     see(
         &browser,
         "//section[@aria-labelledby='answer']//th[contains(., 'sold')]",

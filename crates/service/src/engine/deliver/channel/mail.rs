@@ -260,6 +260,7 @@ async fn mail_server(
 }
 
 async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, ChannelError> {
+    let first = reader.setting(&dkim.key).await?;
     // A key has several lines, of which a setting is the first.
     let pem = match &dkim.key {
         Setting::File(path) => {
@@ -271,7 +272,7 @@ async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, ChannelError>
                     error,
                 })?
         }
-        other => reader.setting(other).await?,
+        _ => first,
     };
     Ok(DkimKey::new(&dkim.domain, &dkim.selector, &pem)?)
 }
