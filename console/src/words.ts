@@ -165,9 +165,10 @@ export function whoGets(report: { audiences: { name: string; recipients: string[
   return parts.join(' and to ') || 'nobody: it has no audiences'
 }
 
-/** By what a definition was saved, in words. */
-export function savedFrom(from: string): string {
-  return { console: 'in the console', 'command-line': 'by the command line', api: 'by another program', before: 'before versions were kept' }[from] ?? from
+/** With what a definition was saved. */
+export function savedFrom(from: Schemas['SavedFrom']): string {
+  const words: Record<Schemas['SavedFrom'], string> = { console: 'in the console', 'command-line': 'with the command line', api: 'through the API', before: 'before versions were kept' }
+  return words[from]
 }
 
 /** What a unified diff comes to: `2 lines added, 1 removed`. */

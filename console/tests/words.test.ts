@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { attemptOutcomeValues, deliveryStateValues, noticeKindValues, planStateValues, runStateValues, stepStateValues } from '../src/api/schema'
+import { attemptOutcomeValues, deliveryStateValues, noticeKindValues, planStateValues, runStateValues, savedFromValues, stepStateValues } from '../src/api/schema'
 import { away, instant, lineCounts, listOf, noticeWords, progress, rulesInWords, savedFrom, size, stateWords, took, typedValues, whoGets } from '../src/words'
 
 describe('states', () => {
@@ -111,8 +111,7 @@ describe('who gets a mail', () => {
 
 describe('the history of a definition', () => {
   it('says by what it was saved and what it came to', () => {
-    expect(['console', 'command-line', 'api', 'before'].map(savedFrom)).toEqual(['in the console', 'by the command line', 'by another program', 'before versions were kept'])
-    expect(savedFrom('elsewhere')).toBe('elsewhere')
+    expect(savedFromValues.map(savedFrom)).toEqual(['in the console', 'with the command line', 'through the API', 'before versions were kept'])
     expect(lineCounts('@@ -1,2 +1,2 @@\n same\n-old\n+new\n+more')).toBe('2 lines added, 1 removed')
     expect(lineCounts('+one')).toBe('1 line added')
     expect(lineCounts('-one\n-two')).toBe('2 lines removed')

@@ -1327,8 +1327,9 @@ export interface components {
             /** Format: date-time */
             saved_at: string;
             saved_by: string;
-            /** @description `console`, `command-line`, `api`; `before` for what was there before versions were kept. */
-            saved_from: string;
+            saved_from: components["schemas"]["SavedFrom"];
+            /** @description The text itself, where this version alone is asked for. */
+            text?: string | null;
             /**
              * Format: int32
              * @description From 1, for each definition.
@@ -1892,6 +1893,11 @@ export interface components {
             title: string;
             works: boolean;
         };
+        /**
+         * @description With what a definition was saved.
+         * @enum {string}
+         */
+        SavedFrom: "console" | "command-line" | "api" | "before";
         SecretView: {
             name: string;
             /** Format: date-time */
@@ -2027,7 +2033,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2036,7 +2042,7 @@ export interface operations {
                     "application/json": components["schemas"]["About"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2045,7 +2051,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2054,7 +2060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2063,7 +2069,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2072,7 +2078,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2101,7 +2107,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2110,7 +2116,7 @@ export interface operations {
                     "application/json": components["schemas"]["Agenda"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2119,7 +2125,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2128,7 +2134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2137,7 +2143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2146,7 +2152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2155,7 +2161,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2178,14 +2184,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2194,7 +2200,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2203,7 +2209,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2212,7 +2218,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -2221,7 +2227,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2230,7 +2236,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2250,7 +2256,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2259,7 +2265,7 @@ export interface operations {
                     "application/json": components["schemas"]["CalendarView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2268,7 +2274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2277,7 +2283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2286,7 +2292,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2295,7 +2301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2315,7 +2321,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2324,7 +2330,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChannelView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2333,7 +2339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2342,7 +2348,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2351,7 +2357,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2360,7 +2366,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2386,7 +2392,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2395,7 +2401,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChannelTest"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2404,7 +2410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2413,7 +2419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2422,7 +2428,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -2440,7 +2446,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -2449,7 +2455,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2458,7 +2464,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2467,7 +2473,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2487,7 +2493,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2496,7 +2502,7 @@ export interface operations {
                     "application/json": components["schemas"]["DashboardView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2505,7 +2511,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2514,7 +2520,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2523,7 +2529,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2532,7 +2538,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2558,7 +2564,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2567,7 +2573,7 @@ export interface operations {
                     "application/json": components["schemas"]["ParameterChoices"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2576,7 +2582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2585,7 +2591,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2594,7 +2600,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -2612,7 +2618,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -2621,7 +2627,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2630,7 +2636,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2639,7 +2645,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2659,7 +2665,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2668,7 +2674,7 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionFile"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2677,7 +2683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2686,7 +2692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2695,7 +2701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2704,7 +2710,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2728,7 +2734,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2737,7 +2743,7 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2746,7 +2752,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2755,7 +2761,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2773,7 +2779,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -2782,7 +2788,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2791,7 +2797,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2800,7 +2806,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2824,7 +2830,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2833,7 +2839,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2842,7 +2848,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2851,7 +2857,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2869,7 +2875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -2878,7 +2884,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -2887,7 +2893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2896,7 +2902,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2919,7 +2925,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2928,7 +2934,7 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionFile"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2937,7 +2943,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -2946,7 +2952,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2955,7 +2961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -2964,7 +2970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2973,7 +2979,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2996,7 +3002,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3005,7 +3011,7 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3014,7 +3020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3023,7 +3029,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3032,7 +3038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3041,7 +3047,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3050,7 +3056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3059,7 +3065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3086,7 +3092,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3095,7 +3101,7 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionFile"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3104,7 +3110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3113,7 +3119,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3122,7 +3128,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3131,7 +3137,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3149,7 +3155,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -3158,7 +3164,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3167,7 +3173,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3176,7 +3182,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3203,7 +3209,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3212,7 +3218,7 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionVersions"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3221,7 +3227,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3230,7 +3236,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3239,7 +3245,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3248,7 +3254,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3257,7 +3263,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3281,16 +3287,16 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DefinitionFile"];
+                    "application/json": components["schemas"]["DefinitionVersion"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3299,7 +3305,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3308,7 +3314,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3317,7 +3323,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3326,7 +3332,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3335,7 +3341,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3359,7 +3365,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3368,7 +3374,7 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3377,7 +3383,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3386,7 +3392,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3395,7 +3401,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3404,7 +3410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3413,7 +3419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3422,7 +3428,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3442,7 +3448,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3451,7 +3457,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReceivedHead"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3460,7 +3466,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3469,7 +3475,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3478,7 +3484,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3487,7 +3493,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3496,7 +3502,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3518,7 +3524,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3527,7 +3533,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReceivedMessage"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3536,7 +3542,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3545,7 +3551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3554,7 +3560,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3563,7 +3569,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3572,7 +3578,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3602,7 +3608,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3611,7 +3617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3620,7 +3626,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3629,7 +3635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3638,7 +3644,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3647,7 +3653,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3669,7 +3675,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3678,7 +3684,7 @@ export interface operations {
                     "text/html": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3687,7 +3693,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3696,7 +3702,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3705,7 +3711,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3714,7 +3720,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3723,7 +3729,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3745,7 +3751,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3754,7 +3760,7 @@ export interface operations {
                     "application/json": components["schemas"]["Match"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3763,7 +3769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3772,7 +3778,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3781,7 +3787,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3790,7 +3796,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3799,7 +3805,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3830,7 +3836,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3839,7 +3845,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3848,7 +3854,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3857,7 +3863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3866,7 +3872,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3875,7 +3881,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3904,7 +3910,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3913,7 +3919,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3922,7 +3928,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3946,7 +3952,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3955,7 +3961,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChannelTest"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3964,7 +3970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3973,7 +3979,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3991,7 +3997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4000,7 +4006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4009,7 +4015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4018,7 +4024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4047,7 +4053,7 @@ export interface operations {
                     "application/openmetrics-text": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4056,7 +4062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4065,7 +4071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4074,7 +4080,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4083,7 +4089,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4103,7 +4109,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4112,7 +4118,7 @@ export interface operations {
                     "application/json": components["schemas"]["NoticeView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4121,7 +4127,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4130,7 +4136,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4139,7 +4145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4148,7 +4154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4168,7 +4174,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4177,7 +4183,7 @@ export interface operations {
                     "application/json": components["schemas"]["Overview"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4186,7 +4192,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4195,7 +4201,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4204,7 +4210,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4213,7 +4219,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4233,7 +4239,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4242,7 +4248,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddressBook"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4251,7 +4257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4260,7 +4266,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4269,7 +4275,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4278,7 +4284,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4309,7 +4315,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4318,7 +4324,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4327,7 +4333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4336,7 +4342,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4354,7 +4360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4363,7 +4369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4372,7 +4378,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4381,7 +4387,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4405,7 +4411,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4414,7 +4420,7 @@ export interface operations {
                     "application/json": components["schemas"]["QueryAnswer"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4423,7 +4429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4432,7 +4438,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4450,7 +4456,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4459,7 +4465,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4468,7 +4474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4477,7 +4483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4506,7 +4512,7 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4524,7 +4530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4544,7 +4550,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4553,7 +4559,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4562,7 +4568,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4571,7 +4577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4580,7 +4586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4589,7 +4595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4611,7 +4617,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4620,7 +4626,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4629,7 +4635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4638,7 +4644,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4647,7 +4653,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4656,7 +4662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4665,7 +4671,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4680,7 +4686,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description what the sender knows this order by, such as a UUID; an equal order with the same key within a day is answered as the first was, and not carried out again */
+                /** @description a key for this request, such as a UUID; repeating the request with the same key within 24 hours returns the first answer and does nothing again */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -4694,7 +4700,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4703,7 +4709,7 @@ export interface operations {
                     "application/json": components["schemas"]["Backfill"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4712,7 +4718,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4721,7 +4727,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4730,7 +4736,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4739,7 +4745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4757,7 +4763,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4766,7 +4772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4775,7 +4781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4784,7 +4790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4810,7 +4816,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description made, and what it is */
+            /** @description created; the new object */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4819,7 +4825,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4828,7 +4834,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4837,7 +4843,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4846,7 +4852,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4855,7 +4861,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4873,7 +4879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4882,7 +4888,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4891,7 +4897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4900,7 +4906,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4926,7 +4932,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4935,7 +4941,7 @@ export interface operations {
                     "application/json": components["schemas"]["MessagePreview"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4944,7 +4950,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4953,7 +4959,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4962,7 +4968,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4971,7 +4977,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4989,7 +4995,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -4998,7 +5004,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5007,7 +5013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5016,7 +5022,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5038,7 +5044,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5047,7 +5053,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5056,7 +5062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5065,7 +5071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5074,7 +5080,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5083,7 +5089,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5092,7 +5098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5114,7 +5120,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5123,7 +5129,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5132,7 +5138,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5141,7 +5147,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5150,7 +5156,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5159,7 +5165,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5168,7 +5174,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5183,7 +5189,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description what the sender knows this order by, such as a UUID; an equal order with the same key within a day is answered as the first was, and not carried out again */
+                /** @description a key for this request, such as a UUID; repeating the request with the same key within 24 hours returns the first answer and does nothing again */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -5197,7 +5203,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description begun, and how far it is */
+            /** @description accepted; the current state of the run */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5206,7 +5212,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5215,7 +5221,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5224,7 +5230,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5233,7 +5239,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5242,7 +5248,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5260,7 +5266,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -5269,7 +5275,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5278,7 +5284,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5287,7 +5293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5309,7 +5315,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5318,7 +5324,7 @@ export interface operations {
                     "application/json": components["schemas"]["NewSchedule"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5327,7 +5333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5336,7 +5342,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5345,7 +5351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5354,7 +5360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5363,7 +5369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5389,7 +5395,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5398,7 +5404,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReportView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5407,7 +5413,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5416,7 +5422,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5425,7 +5431,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5443,7 +5449,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -5452,7 +5458,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5461,7 +5467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5470,7 +5476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5493,14 +5499,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5509,7 +5515,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5518,7 +5524,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5527,7 +5533,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5536,7 +5542,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5545,7 +5551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5572,7 +5578,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5581,7 +5587,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunPage"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5590,7 +5596,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5599,7 +5605,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5608,7 +5614,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5617,7 +5623,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5639,7 +5645,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5648,7 +5654,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5657,7 +5663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5666,7 +5672,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5675,7 +5681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5684,7 +5690,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5693,7 +5699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5715,7 +5721,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5724,7 +5730,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5733,7 +5739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5742,7 +5748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5751,7 +5757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5760,7 +5766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5769,7 +5775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5778,7 +5784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5800,7 +5806,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5809,7 +5815,7 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5818,7 +5824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5827,7 +5833,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5836,7 +5842,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5845,7 +5851,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5854,7 +5860,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5876,7 +5882,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5885,7 +5891,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5894,7 +5900,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5903,7 +5909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5912,7 +5918,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5921,7 +5927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5930,7 +5936,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5952,7 +5958,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5961,7 +5967,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5970,7 +5976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5979,7 +5985,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5988,7 +5994,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5997,7 +6003,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6006,7 +6012,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6015,7 +6021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6030,7 +6036,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description what the sender knows this order by, such as a UUID; an equal order with the same key within a day is answered as the first was, and not carried out again */
+                /** @description a key for this request, such as a UUID; repeating the request with the same key within 24 hours returns the first answer and does nothing again */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -6044,7 +6050,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description begun, and how far it is */
+            /** @description accepted; the current state of the run */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -6053,7 +6059,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6062,7 +6068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6071,7 +6077,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6080,7 +6086,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6089,7 +6095,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it does not fit how things are */
+            /** @description the current state does not allow it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6107,7 +6113,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -6116,7 +6122,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6125,7 +6131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6134,7 +6140,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6154,7 +6160,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6163,7 +6169,7 @@ export interface operations {
                     "application/json": components["schemas"]["SamplerView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6172,7 +6178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6181,7 +6187,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6190,7 +6196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6199,7 +6205,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6223,7 +6229,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6232,7 +6238,7 @@ export interface operations {
                     "application/json": components["schemas"]["Explained"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6241,7 +6247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6250,7 +6256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6268,7 +6274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -6277,7 +6283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6286,7 +6292,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6295,7 +6301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6319,7 +6325,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6328,7 +6334,7 @@ export interface operations {
                     "application/json": components["schemas"]["Answers"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6337,7 +6343,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6346,7 +6352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6364,7 +6370,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -6373,7 +6379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6382,7 +6388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6391,7 +6397,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6411,7 +6417,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6420,7 +6426,7 @@ export interface operations {
                     "application/json": components["schemas"]["SecretView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6429,7 +6435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6438,7 +6444,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6447,7 +6453,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6456,7 +6462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6482,14 +6488,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6498,7 +6504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6507,7 +6513,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6525,7 +6531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -6534,7 +6540,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6543,7 +6549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6552,7 +6558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6574,14 +6580,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6590,7 +6596,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6599,7 +6605,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6608,7 +6614,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6617,7 +6623,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6626,7 +6632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6646,7 +6652,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6655,7 +6661,7 @@ export interface operations {
                     "application/json": components["schemas"]["UserView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6664,7 +6670,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6673,7 +6679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6682,7 +6688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6691,7 +6697,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6715,7 +6721,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6724,7 +6730,7 @@ export interface operations {
                     "application/json": components["schemas"]["UserView"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6733,7 +6739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6751,7 +6757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -6760,7 +6766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6769,7 +6775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description too many of these; the header Retry-After says when it is worth trying again */
+            /** @description too many attempts; Retry-After says when to try again */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -6778,7 +6784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6787,7 +6793,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6807,14 +6813,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6823,7 +6829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6832,7 +6838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6841,7 +6847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6850,7 +6856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6884,7 +6890,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6893,7 +6899,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6902,7 +6908,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6911,7 +6917,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6920,7 +6926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6929,7 +6935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6938,7 +6944,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -6958,7 +6964,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6967,7 +6973,7 @@ export interface operations {
                     "application/json": components["schemas"]["SourceView"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6976,7 +6982,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6985,7 +6991,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6994,7 +7000,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7003,7 +7009,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7027,7 +7033,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7036,7 +7042,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueEntry"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7045,7 +7051,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7054,7 +7060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7063,7 +7069,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7072,7 +7078,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7081,7 +7087,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7090,7 +7096,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7112,7 +7118,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7121,7 +7127,7 @@ export interface operations {
                     "application/json": components["schemas"]["SourceTest"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7130,7 +7136,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7139,7 +7145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7148,7 +7154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7157,7 +7163,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7166,7 +7172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7190,7 +7196,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7199,7 +7205,7 @@ export interface operations {
                     "image/png": unknown;
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7208,7 +7214,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7217,7 +7223,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7235,7 +7241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -7244,7 +7250,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7253,7 +7259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7262,7 +7268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7282,7 +7288,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what was asked for */
+            /** @description the requested data */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7291,7 +7297,7 @@ export interface operations {
                     "application/json": components["schemas"]["Token"][];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7300,7 +7306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7309,7 +7315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7318,7 +7324,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7327,7 +7333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7351,7 +7357,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done, and how things are now */
+            /** @description done; the current state */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -7360,7 +7366,7 @@ export interface operations {
                     "application/json": components["schemas"]["NewToken"];
                 };
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7369,7 +7375,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7387,7 +7393,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the body is not said to be JSON */
+            /** @description the body is not declared as JSON */
             415: {
                 headers: {
                     [name: string]: unknown;
@@ -7396,7 +7402,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description it is understood, and not right; the detail says what and where */
+            /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7405,7 +7411,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description too many of these; the header Retry-After says when it is worth trying again */
+            /** @description too many attempts; Retry-After says when to try again */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -7414,7 +7420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7423,7 +7429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7445,14 +7451,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; there is nothing to say */
+            /** @description done; no content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description the request is not understood */
+            /** @description the request is malformed */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7461,7 +7467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description nobody is signed in, or the sign-in is over */
+            /** @description not signed in, or the sign-in has expired */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7470,7 +7476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description who is signed in may not do this, or the request comes from a page of another site */
+            /** @description the role does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7479,7 +7485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description there is nothing of this name */
+            /** @description not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7488,7 +7494,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the database cannot be used at the moment */
+            /** @description the database is not available */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7497,7 +7503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description something else went wrong */
+            /** @description any other error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7529,5 +7535,6 @@ export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["s
 export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];
 export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Role"]> = ["viewer", "author", "administrator"];
 export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];
+export const savedFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SavedFrom"]> = ["console", "command-line", "api", "before"];
 export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];
 export const stepStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepState"]> = ["running", "done", "failed", "quiet"];

@@ -73,7 +73,8 @@ async function watchCopies(now: RunView) {
     run.value = await take(api.GET('/runs/{id}', { params: { path: { id: now.id } } }))
   }
 }
-const releasable = computed(() => run.value?.state === 'awaiting-approval' || (['held', 'completed'].includes(run.value?.state ?? '') && (run.value?.documents.length ?? 0) > 0))
+const hasAudiences = computed(() => (run.value?.snapshots ?? []).some((snapshot) => snapshot.audiences.length > 0))
+const releasable = computed(() => run.value?.state === 'awaiting-approval' || (run.value?.state === 'held' && run.value.documents.length > 0) || (run.value?.state === 'completed' && hasAudiences.value))
 
 // Thousands of recipients are shown a page at a time.
 const wanted = ref('')

@@ -6,7 +6,7 @@ import { api, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import { instant, lineCounts, savedFrom } from '../words'
 
-/** Every save of a definition: who, when, by what, and what it changed. */
+/** Every save of a definition: who, when, with what, and what it changed. */
 const props = defineProps<{ kind: string; name: string }>()
 const emit = defineEmits<{ restored: [] }>()
 const items = ref<Schemas['DefinitionVersion'][]>([])
@@ -32,7 +32,7 @@ async function load(further: boolean) {
 watch(() => [props.kind, props.name], () => load(false), { immediate: true })
 
 async function restore(one: Schemas['DefinitionVersion']) {
-  const sure = await ElMessageBox.confirm('That is a new version, and nothing is lost.', `Make it what it was in version ${one.version}?`, { confirmButtonText: 'Restore', cancelButtonText: 'Cancel' }).then(() => true, () => false)
+  const sure = await ElMessageBox.confirm('This saves a new version; the versions in between stay.', `Restore version ${one.version}?`, { confirmButtonText: 'Restore', cancelButtonText: 'Cancel' }).then(() => true, () => false)
   if (!sure) return
   busy.value = true
   try {
@@ -52,10 +52,10 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
   <section class="card" aria-labelledby="history">
     <h2 id="history">History</h2>
     <p v-if="problem" role="alert">{{ problem }}</p>
-    <p v-else-if="!items.length && !busy" class="muted">Nothing was saved yet.</p>
+    <p v-else-if="!items.length && !busy" class="muted">No versions yet.</p>
     <details v-for="(one, index) in items" :key="one.version" class="version">
       <summary>
-        <strong>Version {{ one.version }}</strong><span v-if="index === 0" class="muted"> (now)</span>
+        <strong>Version {{ one.version }}</strong><span v-if="index === 0" class="muted"> (current)</span>
         · {{ instant(one.saved_at) }} · {{ one.saved_by }}, {{ savedFrom(one.saved_from) }}
         <span class="muted">· {{ one.removed ? 'removed' : lineCounts(one.diff) }}<template v-if="one.message"> · {{ one.message }}</template></span>
       </summary>

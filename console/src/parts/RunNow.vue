@@ -26,7 +26,8 @@ async function send() {
 /** Nobody else gets it; where audiences have views of their own, one is chosen. */
 async function sendToMe() {
   const names = props.report.audiences.map((audience) => audience.name)
-  if (names.length < 2) return begin({ deliver: true, to: ['me'] })
+  // Who a query names is known only when the report runs, so the name is typed.
+  if (names.length < 2 && !props.report.audiences_from.length) return begin({ deliver: true, to: ['me'] })
   chosen.value = names[0] ?? ''
   choosing.value = true
 }
@@ -67,8 +68,9 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
     <el-dialog v-model="choosing" :title="`Send “${report.title}” to me`" width="26rem" append-to-body>
       <form @submit.prevent="begin({ deliver: true, to: ['me'], audience: chosen })">
         <el-radio-group v-model="chosen" aria-label="Whose view" class="views">
-          <el-radio v-for="audience in report.audiences" :key="audience.name" :value="audience.name">As {{ audience.name }} see it<span v-if="audience.values.length" class="muted"> ({{ audience.values.join(', ') }})</span></el-radio>
+          <el-radio v-for="audience in report.audiences" :key="audience.name" :value="audience.name">As seen by {{ audience.name }}<span v-if="audience.values.length" class="muted"> ({{ audience.values.join(', ') }})</span></el-radio>
         </el-radio-group>
+        <el-input v-if="report.audiences_from.length" v-model="chosen" class="views" required placeholder="Name of an audience, as the query gives it" aria-label="Name of the audience whose view to send" />
         <div class="row end"><el-button @click="choosing = false">Cancel</el-button><el-button type="primary" native-type="submit">Send to me</el-button></div>
       </form>
     </el-dialog>

@@ -15,6 +15,17 @@ words!(
     Remove = "remove",
 });
 
+words!(
+    /// With what a definition was saved.
+    SavedFrom, "way of saving", {
+    Console = "console",
+    CommandLine = "command-line",
+    /// Another program.
+    Api = "api",
+    /// It was there before versions were kept.
+    Before = "before",
+});
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DefinitionFile {
@@ -90,13 +101,15 @@ pub struct DefinitionVersion {
     pub file: String,
     pub saved_at: DateTime<Utc>,
     pub saved_by: String,
-    /// `console`, `command-line`, `api`; `before` for what was there before versions were kept.
-    pub saved_from: String,
+    pub saved_from: SavedFrom,
     pub message: Option<String>,
     /// Whether it was removed with this version.
     pub removed: bool,
     /// What changed against the version before, as a unified diff; all of the first.
     pub diff: String,
+    /// The text itself, where this version alone is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
 }
 
 /// The versions of a definition, the latest first.

@@ -30,7 +30,7 @@ pub use archive::Match;
 pub use dashboards::DashboardView;
 pub use definitions::{
     Applied, Change, ChangeAction, DefinitionFile, DefinitionVersion, DefinitionVersions, Files,
-    Plan,
+    Plan, SavedFrom,
 };
 pub use delivery::{
     AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,

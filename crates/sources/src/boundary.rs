@@ -128,7 +128,7 @@ impl Boundary {
         if link_local {
             Some("it is a link-local address")
         } else if nobodys {
-            Some("it is the address of no machine")
+            Some("it is a multicast, broadcast or reserved address")
         } else if self.own.iter().any(ours) {
             Some("it belongs to Maple Lark itself")
         } else {

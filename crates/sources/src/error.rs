@@ -76,6 +76,11 @@ pub enum SourceError {
     )]
     TooLarge { source_name: String, megabytes: u64 },
 
+    #[error(
+        "source \"{source_name}\": the answer would take more than {megabytes} MB of memory, because it has so many values; ask for less, or raise the source's max-size"
+    )]
+    TooHeavy { source_name: String, megabytes: u64 },
+
     #[error("source \"{source_name}\": row {row}, column \"{column}\" cannot be read: {error}")]
     Cell {
         source_name: String,

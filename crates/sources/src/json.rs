@@ -16,10 +16,11 @@ const MOST_TIMES: u64 = 4;
 /// # Errors
 /// If that is more than the source's `max-size` allows, or it is no JSON.
 pub(crate) fn parse(source: &Source, address: &str, bytes: &[u8]) -> Result<Json, SourceError> {
-    if weight(bytes) as u64 > source.max_bytes.saturating_mul(MOST_TIMES) {
-        return Err(SourceError::TooLarge {
+    let most = source.max_bytes.saturating_mul(MOST_TIMES);
+    if weight(bytes) as u64 > most {
+        return Err(SourceError::TooHeavy {
             source_name: source.name.clone(),
-            megabytes: source.max_bytes.div_ceil(1_000_000),
+            megabytes: most.div_ceil(1_000_000),
         });
     }
     serde_json::from_slice(bytes).map_err(|error| SourceError::Answer {
@@ -46,6 +47,8 @@ fn weight(bytes: &[u8]) -> usize {
 
 #[cfg(test)]
 mod tests {
+    use maple_lark_definition::Definition;
+
     use super::*;
 
     #[test]
@@ -57,5 +60,21 @@ mod tests {
         let many = "[],".repeat(1000);
         let one = format!("\"{}\"", ",".repeat(3000));
         assert!(weight(many.as_bytes()) > 40 * weight(one.as_bytes()));
+    }
+
+    #[test]
+    fn what_is_too_heavy_is_refused_before_it_is_read() {
+        let text = "[source]\nname = \"s\"\nkind = \"http-json\"\nurl = \"https://x.orrin-sound.example\"\nmax-size = \"1 MB\"\n";
+        let Ok(Definition::Source(source)) = Definition::parse("s.toml", text) else {
+            panic!("it is a source");
+        };
+        assert!(parse(&source, "x", b"[1, 2]").is_ok());
+        // No JSON at all: it is not read.
+        let many = "[],".repeat(100_000);
+        let error = parse(&source, "x", many.as_bytes()).unwrap_err();
+        assert_eq!(
+            error.to_string(),
+            "source \"s\": the answer would take more than 4 MB of memory, because it has so many values; ask for less, or raise the source's max-size"
+        );
     }
 }

@@ -1,19 +1,21 @@
 //! Definition files as they were applied.
 
+use maple_lark_api::{SavedFrom, Words};
 use sea_orm::{
     ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter,
     QueryOrder, TransactionTrait,
 };
 
 use crate::{
-    Result, Store, StoreError,
+    Result, Store, StoreError, Stored,
     entity::{Time, definition, schedule_state},
+    offset,
 };
 
 pub use definition::Model as StoredDefinition;
 
 /// What applying changes, all of it or nothing.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Change {
     /// The version of the definitions that it was checked against.
     pub based_on: i64,
@@ -27,12 +29,12 @@ pub struct Change {
     pub saved: Saved,
 }
 
-/// Who saves, by what, and what they say of it.
-#[derive(Debug, Clone, Default)]
+/// Who saves, with what, and what they say of it.
+#[derive(Debug, Clone)]
 pub struct Saved {
     pub at: Time,
     pub by: String,
-    pub from: String,
+    pub from: SavedFrom,
     pub message: Option<String>,
 }
 
@@ -48,7 +50,7 @@ pub struct Version {
     pub before: Option<String>,
     pub saved_at: Time,
     pub saved_by: String,
-    pub saved_from: String,
+    pub saved_from: Stored<SavedFrom>,
     pub message: Option<String>,
 }
 
@@ -80,7 +82,7 @@ async fn keep_version(
             now.map(|(_, text)| text.to_owned()).into(),
             saved.at.into(),
             saved.by.clone().into(),
-            saved.from.clone().into(),
+            saved.from.word().into(),
             saved.message.clone().into(),
         ],
     );
@@ -137,11 +139,7 @@ impl Store {
                 kind.into(),
                 name.into(),
                 (size as i64).into(),
-                (page
-                    .saturating_sub(1)
-                    .saturating_mul(size)
-                    .min(i64::MAX as u64) as i64)
-                    .into(),
+                offset(page, size).into(),
             ],
         );
         Ok(Version::find_by_statement(statement).all(&self.db).await?)

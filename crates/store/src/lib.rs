@@ -116,6 +116,12 @@ pub struct Page<T> {
     pub total: u64,
 }
 
+/// How many rows come before a page; pages count from 1.
+pub(crate) fn offset(page: u64, size: u64) -> i64 {
+    let before = page.saturating_sub(1).saturating_mul(size);
+    i64::try_from(before).unwrap_or(i64::MAX)
+}
+
 /// No lease is longer, unless the process says so that asks.
 const LONGEST_LEASE: chrono::TimeDelta = chrono::TimeDelta::hours(1);
 /// No delivery rests longer between two attempts.

@@ -14,6 +14,7 @@ use crate::{
     Page, Result, Store, StoreError, Stored, bodies,
     claims::{ABANDONED, Claim},
     entity::{Time, document, run, run_step, snapshot},
+    offset,
     stored::{sql_list, words},
 };
 
@@ -686,14 +687,7 @@ impl Store {
             None => 0,
         };
         let mut conditions = Vec::new();
-        let mut values: Vec<sea_orm::Value> = vec![
-            (size as i64).into(),
-            (page
-                .saturating_sub(1)
-                .saturating_mul(size)
-                .min(i64::MAX as u64) as i64)
-                .into(),
-        ];
+        let mut values: Vec<sea_orm::Value> = vec![(size as i64).into(), offset(page, size).into()];
         if let Some(report) = &filter.report {
             values.push(report.as_str().into());
             conditions.push(format!("report = ${}", values.len()));

@@ -37,26 +37,12 @@ impl History {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let path = format!("/definitions/{}/{}/versions", self.kind.word(), self.name);
         if let Some(wanted) = self.version {
-            // Pages begin with the latest, so the one with this version is looked for.
-            for page in 1.. {
-                let found = page_of(client, &path, page).await?;
-                if let Some(one) = found.items.iter().find(|one| one.version == wanted) {
-                    output::print(output, one, show);
-                    return Ok(());
-                }
-                if found.items.len() < found.size as usize {
-                    break;
-                }
-            }
-            return Err(Failure::Local(format!(
-                "the {} \"{}\" has no version {wanted}; \"maple-lark history {} {}\" lists them",
-                self.kind.word(),
-                self.name,
-                self.kind.word(),
-                self.name
-            )));
+            let one: DefinitionVersion = client.get(&format!("{path}/{wanted}")).await?;
+            output::print(output, &one, show);
+            return Ok(());
         }
-        let found = page_of(client, &path, self.page).await?;
+        let page = [("page", self.page.to_string())];
+        let found: DefinitionVersions = client.get_with(&path, &page).await?;
         output::print(output, &found, |found| {
             let rows = found.items.iter().map(|one| {
                 let (added, removed) = counts(&one.diff);
@@ -64,7 +50,7 @@ impl History {
                     one.version.to_string(),
                     instant(Some(one.saved_at)),
                     one.saved_by.clone(),
-                    one.saved_from.clone(),
+                    one.saved_from.to_string(),
                     if one.removed {
                         "removed".to_owned()
                     } else {
@@ -81,10 +67,6 @@ impl History {
         });
         Ok(())
     }
-}
-
-async fn page_of(client: &Client, path: &str, page: u64) -> Result<DefinitionVersions, Failure> {
-    client.get_with(path, &[("page", page.to_string())]).await
 }
 
 /// How many lines came and how many went.
@@ -108,9 +90,10 @@ fn show(one: &DefinitionVersion) {
     difference(&one.diff);
 }
 
-/// Make a definition what it was in a version
+/// Restore a definition to an earlier version
 ///
-/// That is a new version, and nothing is lost. A definition that was removed comes back like this.
+/// This saves a new version; the versions in between stay. It also brings back a removed
+/// definition.
 #[derive(Args)]
 #[command(after_help = "Example:\n  maple-lark restore report ferry-operations-daily 2")]
 pub struct Restore {
@@ -119,7 +102,7 @@ pub struct Restore {
     kind: Kind,
     /// Its name
     name: String,
-    /// The version that it is to be again
+    /// The version to restore
     version: i32,
     /// Do not ask
     #[arg(long, short)]
@@ -136,7 +119,7 @@ impl Restore {
                 ));
             }
             if !confirmed(&format!(
-                "Make the {kind} \"{name}\" what it was in version {version}?"
+                "Restore the {kind} \"{name}\" to version {version}?"
             )) {
                 return Err(Failure::Declined("nothing was changed"));
             }
@@ -145,9 +128,9 @@ impl Restore {
         let applied: Applied = client.post(&path, &serde_json::json!({})).await?;
         output::print(output, &applied, |applied| {
             if applied.changes.is_empty() {
-                println!("The {kind} {name} is as it was in version {version} already.");
+                println!("The {kind} {name} is already as in version {version}.");
             } else {
-                println!("The {kind} {name} is what it was in version {version}.");
+                println!("The {kind} {name} is restored to version {version}.");
             }
         });
         Ok(())

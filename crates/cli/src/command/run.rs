@@ -82,7 +82,7 @@ pub async fn follow(
             followed = following => followed?,
             _ = tokio::signal::ctrl_c() => {
                 follower.end();
-                eprintln!("The run goes on. Look at it with \"maple-lark show {id}\", end it with \"maple-lark cancel {id}\".");
+                eprintln!("The run continues. See it with \"maple-lark show {id}\"; cancel it with \"maple-lark cancel {id}\".");
                 return Ok(ExitCode::from(INTERRUPTED));
             }
         }

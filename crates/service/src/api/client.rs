@@ -11,44 +11,7 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use maple_lark_store::people::User;
-
-use super::problem::{Problem, Refusal};
-use crate::access::Author;
-
-/// By what a request was made: the console, the command line, or another program.
-#[derive(Debug, Clone, Copy)]
-pub struct SavedFrom(pub &'static str);
-
-impl SavedFrom {
-    fn of(request: &Request<'_>) -> Self {
-        let program = request.headers().get_one("User-Agent").unwrap_or_default();
-        let has_token = request.headers().contains("Authorization");
-        Self(match program.split('/').next() {
-            _ if !has_token => "console",
-            Some("maple-lark") => "command-line",
-            _ => "api",
-        })
-    }
-}
-
-/// Who changes definitions, and by what.
-pub struct Writer {
-    pub user: User,
-    pub from: SavedFrom,
-}
-
-#[rocket::async_trait]
-impl<'r> FromRequest<'r> for Writer {
-    type Error = Refusal;
-
-    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Refusal> {
-        let from = SavedFrom::of(request);
-        Author::from_request(request)
-            .await
-            .map(|Author(user)| Self { user, from })
-    }
-}
+use super::problem::Problem;
 
 /// So often it is looked whether a client is still there.
 const LOOK: Duration = Duration::from_millis(500);
@@ -80,8 +43,8 @@ impl Client {
         tokio::select! {
             done = work => Ok(done),
             () = self.gone() => {
-                tracing::info!("who asked has gone; the work is let go of");
-                Err(Problem::new(408, "Nobody waits", "the connection was closed before the answer"))
+                tracing::info!("the client disconnected; its request is cancelled");
+                Err(Problem::new(408, "Client disconnected", "the client closed the connection before the answer"))
             }
         }
     }

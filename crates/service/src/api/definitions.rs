@@ -1,11 +1,14 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
-use std::collections::{HashMap, HashSet, hash_map::Entry};
+use std::{
+    collections::{HashMap, HashSet, hash_map::Entry},
+    time::Duration,
+};
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::{
     Applied, Change, ChangeAction, CopyOrder, DefinitionFile, DefinitionVersion,
-    DefinitionVersions, Files, Plan, ProblemDetails,
+    DefinitionVersions, Files, Plan, ProblemDetails, SavedFrom,
 };
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem, edit};
@@ -20,8 +23,8 @@ use similar::TextDiff;
 use super::{
     Answer,
     body::{Body, whole},
-    client::{SavedFrom, Writer},
     problem::Problem,
+    writer::Writer,
 };
 use crate::{
     access::{Author, may_change},
@@ -63,8 +66,9 @@ async fn plan(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Plan> {
-    let prepared = prepare(&files, &store.definitions().await?, "", engine.now())
-        .map_err(Problem::definitions)?;
+    let (stored, now) = (store.definitions().await?, engine.now());
+    let work = move || prepare(&files, &stored, "", now);
+    let prepared = engine.compute(work).await?.map_err(Problem::definitions)?;
     Ok(Json(Plan {
         changes: prepared.changes,
         unchanged: prepared.unchanged,
@@ -211,6 +215,10 @@ async fn remove(
 /// The versions of a definition, the latest first: who saved it when and by what, and what changed.
 #[utoipa::path(get, operation_id = "list_versions", path = "/definitions/{kind}/{name}/versions", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("page" = Option<u64>, Query), ("size" = Option<u64>, Query, description = "at most 100; 25 if nothing is said")), responses((status = 200, body = DefinitionVersions), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>/versions?<page>&<size>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the address may hold, and two states of the service"
+)]
 async fn versions(
     _user: Author,
     kind: &str,
@@ -218,6 +226,7 @@ async fn versions(
     page: Option<&str>,
     size: Option<&str>,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Answer<DefinitionVersions> {
     let page = whole("page", page)?.unwrap_or(1).max(1);
     let size = whole("size", size)?.unwrap_or(25).clamp(1, 100);
@@ -225,15 +234,16 @@ async fn versions(
     if found.is_empty() && page == 1 {
         return Err(Problem::not_found(format!("{kind} \"{name}\"")));
     }
+    let work = move || found.iter().map(version_view).collect();
     Ok(Json(DefinitionVersions {
-        items: found.iter().map(version_view).collect(),
+        items: engine.compute(work).await?,
         page,
         size,
     }))
 }
 
 /// One version of a definition as it was, to be looked at or saved as a file.
-#[utoipa::path(get, operation_id = "get_version", path = "/definitions/{kind}/{name}/versions/{version}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails)))]
+#[utoipa::path(get, operation_id = "get_version", path = "/definitions/{kind}/{name}/versions/{version}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = DefinitionVersion), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>/versions/<version>")]
 async fn version(
     _user: Author,
@@ -241,9 +251,14 @@ async fn version(
     name: &str,
     version: i32,
     store: &State<Store>,
-) -> Answer<DefinitionFile> {
-    let (file, text) = text_of_version(store, kind, name, version).await?;
-    Ok(Json(DefinitionFile::new(file, text)))
+    engine: &State<EngineHandle>,
+) -> Answer<DefinitionVersion> {
+    let found = stored_version(store, kind, name, version).await?;
+    let work = move || DefinitionVersion {
+        text: found.text.clone(),
+        ..version_view(&found)
+    };
+    Ok(Json(engine.compute(work).await?))
 }
 
 /// Make a definition what it was in a version. That is a new version, and nothing is lost.
@@ -257,10 +272,16 @@ async fn restore(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
-    let (file, text) = text_of_version(store, kind, name, version).await?;
+    let found = stored_version(store, kind, name, version).await?;
+    let text = found.text.ok_or_else(|| {
+        let words = format!(
+            "version {version} removed the {kind} \"{name}\", so it has no text; choose an earlier version"
+        );
+        Problem::new(422, "Nothing to restore", words)
+    })?;
     let order = Order::new(by.from, |_| {
         Ok(Files {
-            files: vec![DefinitionFile::new(file.clone(), text.clone())],
+            files: vec![DefinitionFile::new(found.file.clone(), text.clone())],
             message: Some(format!("restored from version {version}")),
             remove_others: false,
         })
@@ -268,24 +289,17 @@ async fn restore(
     Ok(Json(carry_out(store, engine, &by.user, &order).await?))
 }
 
-async fn text_of_version(
+async fn stored_version(
     store: &Store,
     kind: &str,
     name: &str,
     version: i32,
-) -> Result<(String, String), Problem> {
+) -> Result<Version, Problem> {
     let nothing = || Problem::not_found(format!("version {version} of the {kind} \"{name}\""));
-    let found = store
+    store
         .version(kind, name, version)
         .await?
-        .ok_or_else(nothing)?;
-    let removed = || {
-        let words = format!(
-            "the {kind} \"{name}\" was removed with version {version}; choose an earlier one"
-        );
-        Problem::new(422, "Nothing there", words)
-    };
-    Ok((found.file, found.text.ok_or_else(removed)?))
+        .ok_or_else(nothing)
 }
 
 fn version_view(version: &Version) -> DefinitionVersion {
@@ -295,10 +309,11 @@ fn version_view(version: &Version) -> DefinitionVersion {
         file: version.file.clone(),
         saved_at: version.saved_at,
         saved_by: version.saved_by.clone(),
-        saved_from: version.saved_from.clone(),
+        saved_from: *version.saved_from,
         message: version.message.clone(),
         removed: version.text.is_none(),
         diff: difference(&text(&version.before), &text(&version.text)),
+        text: None,
     }
 }
 
@@ -351,7 +366,7 @@ pub async fn carry_out(
         let version = store.definitions_version().await?;
         let stored = store.definitions().await?;
         let files = (order.files)(&stored)?;
-        match change_once(store, engine, user, order, &files, (version, &stored)).await {
+        match change_once(store, engine, user, order, (files, version, stored)).await {
             Err(Refused::Meanwhile) => {}
             Err(Refused::Problem(problem)) => return Err(problem),
             Ok(applied) => return Ok(applied),
@@ -385,13 +400,16 @@ async fn change_once(
     engine: &EngineHandle,
     user: &User,
     order: &Order<'_>,
-    files: &Files,
-    (version, stored): (i64, &[StoredDefinition]),
+    (files, version, stored): (Files, i64, Vec<StoredDefinition>),
 ) -> Result<Applied, Refused> {
     let now = engine.now();
-    is_based_on(files, stored).map_err(Refused::Problem)?;
-    let prepared = prepare(files, stored, &user.name, now)
-        .map_err(|problems| Refused::Problem(Problem::definitions(problems)))?;
+    let (message, name) = (files.message.clone(), user.name.clone());
+    let work = move || {
+        is_based_on(&files, &stored)?;
+        prepare(&files, &stored, &name, now).map_err(Problem::definitions)
+    };
+    let prepared = engine.compute(work).await.map_err(Problem::from);
+    let prepared = prepared.and_then(|done| done).map_err(Refused::Problem)?;
     for change in &prepared.changes {
         may_change(user, engine.config(), change.kind, &change.name)
             .map_err(|refusal| Refused::Problem(refusal.problem()))?;
@@ -424,8 +442,8 @@ async fn change_once(
         saved: Saved {
             at: now,
             by: user.name.clone(),
-            from: order.from.0.to_owned(),
-            message: files.message.clone(),
+            from: order.from,
+            message,
         },
     };
     store.change_definitions(change).await?;
@@ -451,7 +469,7 @@ fn prepare(
     user: &str,
     now: DateTime<Utc>,
 ) -> Result<Prepared, Vec<FileProblem>> {
-    check_names(files)?;
+    check_names(files, stored)?;
     let parsed = parse_all(
         files
             .files
@@ -580,27 +598,29 @@ fn as_stored(stored: StoredDefinition) -> DefinitionFile {
 
 /// Refuses what was made from another text than the one that is stored now.
 fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem> {
+    let refused = |words: String| Problem::new(412, "Changed meanwhile", words);
+    let by_file: HashMap<&str, &StoredDefinition> =
+        stored.iter().map(|one| (one.file.as_str(), one)).collect();
     for file in &files.files {
         let Some(based_on) = file.based_on.as_deref().filter(|one| !one.is_empty()) else {
             continue;
         };
-        let Some(now) = stored.iter().find(|one| one.file == file.file) else {
-            continue;
-        };
+        let now = by_file.get(file.file.as_str()).ok_or_else(|| {
+            refused(format!(
+                "{} was removed or moved to another file since you read it; nothing was saved",
+                file.file
+            ))
+        })?;
         if sha256(now.text.as_bytes()) != based_on {
             let lines = difference(&file.text, &now.text);
             let lines: Vec<&str> = lines.lines().take(MOST_DIFFERENCE).collect();
-            return Err(Problem::new(
-                412,
-                "Changed meanwhile",
-                format!(
-                    "{} was changed by {} at {}; nothing was saved. What is stored differs from yours:\n{}",
-                    file.file,
-                    now.updated_by,
-                    now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
-                    lines.join("\n")
-                ),
-            ));
+            return Err(refused(format!(
+                "{} was changed by {} at {} since you read it; nothing was saved. The stored text differs from yours:\n{}",
+                file.file,
+                now.updated_by,
+                now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
+                lines.join("\n")
+            )));
         }
     }
     Ok(())
@@ -614,13 +634,21 @@ const MOST_FILES: usize = 10_000;
 /// Characters of a file's path.
 const LONGEST_PATH: usize = 200;
 
+/// Characters of what is said of a change.
+const LONGEST_MESSAGE: usize = 1_000;
+
 /// A file's path leads from its folder to a file in it, on every system that it is exported to.
-fn check_names(files: &Files) -> Result<(), Vec<FileProblem>> {
+fn check_names(files: &Files, stored: &[StoredDefinition]) -> Result<(), Vec<FileProblem>> {
     if files.files.len() > MOST_FILES {
         let words = format!(
             "{} files; at most {MOST_FILES} may be in one order",
             files.files.len()
         );
+        return Err(vec![FileProblem::of_a_file("", &words)]);
+    }
+    let message = files.message.as_deref().unwrap_or_default();
+    if message.chars().count() > LONGEST_MESSAGE {
+        let words = format!("the message of a change has at most {LONGEST_MESSAGE} characters");
         return Err(vec![FileProblem::of_a_file("", &words)]);
     }
     let is_plain = |path: &str| {
@@ -632,13 +660,16 @@ fn check_names(files: &Files) -> Result<(), Vec<FileProblem>> {
             })
     };
     let ends = |path: &str| path.ends_with(".toml") || path.ends_with(".ics");
+    // What is stored under such a name can still be moved or removed.
+    let known: HashSet<&str> = stored.iter().map(|one| one.file.as_str()).collect();
     let problems: Vec<FileProblem> = files
         .files
         .iter()
+        .filter(|file| !known.contains(file.file.as_str()))
         .filter(|file| !is_plain(&file.file) || !ends(&file.file))
         .map(|file| {
             let shown: String = file.file.chars().take(80).collect();
-            FileProblem::of_a_file(&shown, "the path must lead to a file within the folder, such as \"reports/daily.toml\": names with a slash between them, none of them beginning with a dot, ending in .toml or .ics, 200 characters at most")
+            FileProblem::of_a_file(&shown, "the path must be relative and plain, such as \"reports/daily.toml\": no part may be empty, begin with a dot or contain \\ : * ? \" < > |; it ends in .toml or .ics and has at most 200 characters")
         })
         .take(100)
         .collect();
@@ -663,7 +694,7 @@ impl Places {
             Entry::Occupied(taken) => {
                 let (other, of) = taken.get();
                 let words = format!(
-                    "the file holds the {other} \"{of}\" already, so the {kind} \"{name}\" must be in another"
+                    "the file already holds the {other} \"{of}\"; put the {kind} \"{name}\" in a file of its own"
                 );
                 self.problems.push(FileProblem::of_a_file(file, &words));
             }
@@ -692,9 +723,14 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     }
 }
 
+/// After so long a difference is told more coarsely.
+const LONGEST_DIFFERENCE: Duration = Duration::from_millis(500);
+
 /// What is different in two texts, as a unified diff.
 fn difference(before: &str, after: &str) -> String {
-    TextDiff::from_lines(before, after)
+    TextDiff::configure()
+        .timeout(LONGEST_DIFFERENCE)
+        .diff_lines(before, after)
         .unified_diff()
         .context_radius(2)
         .to_string()

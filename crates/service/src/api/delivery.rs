@@ -475,7 +475,7 @@ async fn send_again(
     if copies.is_empty() || (!all && copies.len() < ordered) {
         let words: Vec<&str> = passed_over.values().map(String::as_str).collect();
         let words = format!("{}; nothing was sent", words.join("; "));
-        return Err(Problem::new(409, "Not to be written to", words));
+        return Err(Problem::new(409, "Recipients excluded", words));
     }
     let host = sent
         .first()

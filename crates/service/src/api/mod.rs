@@ -26,6 +26,7 @@ mod shared;
 mod sources;
 mod themes;
 mod view;
+mod writer;
 
 use std::{collections::BTreeSet, path::PathBuf, sync::Arc};
 

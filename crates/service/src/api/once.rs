@@ -37,7 +37,7 @@ impl<'r> FromRequest<'r> for OrderKey {
             return Outcome::Success(Self(key.map(str::to_owned)));
         }
         let words = format!(
-            "the header Idempotency-Key has 1 to {LONGEST} visible ASCII characters, such as a UUID"
+            "the header Idempotency-Key must have 1 to {LONGEST} visible ASCII characters; use a UUID, for instance"
         );
         let problem = Problem::new(400, "Not understood", words);
         request.local_cache(|| Some(Refusal::Body(problem)));
@@ -83,8 +83,8 @@ pub async fn once<T: Serialize + DeserializeOwned>(
             Ordered::Other => {
                 return Err(Problem::new(
                     422,
-                    "Another order",
-                    "another order had this Idempotency-Key within the last day; use a new one for each",
+                    "Key already used",
+                    "this Idempotency-Key was used for a different request within the last 24 hours; use a new key for each request",
                 ));
             }
             Ordered::UnderWay => tokio::time::sleep(LOOK).await,
@@ -92,7 +92,7 @@ pub async fn once<T: Serialize + DeserializeOwned>(
     }
     Err(Problem::new(
         409,
-        "Not known",
-        "an equal order came before, and what became of it is not known; look at the runs before you order again with another key",
+        "Outcome unknown",
+        "the same request was received before, and its outcome is unknown; check the runs before you send it again with another key",
     ))
 }

@@ -88,7 +88,7 @@ fn complete(method: &str, operation: &mut Value) {
     if ONCE.contains(&name.as_str()) {
         let key = json!({
             "name": "Idempotency-Key", "in": "header", "required": false,
-            "description": "what the sender knows this order by, such as a UUID; an equal order with the same key within a day is answered as the first was, and not carried out again",
+            "description": "a key for this request, such as a UUID; repeating the request with the same key within 24 hours returns the first answer and does nothing again",
             "schema": { "type": "string", "minLength": 1, "maxLength": 200 },
         });
         match operation["parameters"].as_array_mut() {
@@ -133,27 +133,23 @@ fn complete(method: &str, operation: &mut Value) {
 /// What a status means here.
 fn meaning(status: &str, method: &str) -> &'static str {
     match (status, method) {
-        ("200", "get") => "what was asked for",
-        ("200", _) => "done, and how things are now",
-        ("201", _) => "made, and what it is",
-        ("202", _) => "begun, and how far it is",
-        ("204", _) => "done; there is nothing to say",
-        ("400", _) => "the request is not understood",
-        ("401", _) => "nobody is signed in, or the sign-in is over",
-        ("403", _) => {
-            "who is signed in may not do this, or the request comes from a page of another site"
-        }
-        ("404", _) => "there is nothing of this name",
-        ("409", _) => "it does not fit how things are",
-        ("412", _) => "it was changed meanwhile",
+        ("200", "get") => "the requested data",
+        ("200", _) => "done; the current state",
+        ("201", _) => "created; the new object",
+        ("202", _) => "accepted; the current state of the run",
+        ("204", _) => "done; no content",
+        ("400", _) => "the request is malformed",
+        ("401", _) => "not signed in, or the sign-in has expired",
+        ("403", _) => "the role does not permit this, or the request comes from another site",
+        ("404", _) => "not found",
+        ("409", _) => "the current state does not allow it",
+        ("412", _) => "it was changed since it was read",
         ("413", _) => "the body is too large",
-        ("415", _) => "the body is not said to be JSON",
-        ("422", _) => "it is understood, and not right; the detail says what and where",
-        ("429", _) => {
-            "too many of these; the header Retry-After says when it is worth trying again"
-        }
-        ("503", _) => "the database cannot be used at the moment",
+        ("415", _) => "the body is not declared as JSON",
+        ("422", _) => "the content is not valid; the detail says what and where",
+        ("429", _) => "too many attempts; Retry-After says when to try again",
+        ("503", _) => "the database is not available",
         ("504", _) => "it took too long",
-        _ => "something else went wrong",
+        _ => "any other error",
     }
 }

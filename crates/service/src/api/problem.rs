@@ -63,7 +63,7 @@ impl Refusal {
                 403,
                 "Not permitted",
                 format!(
-                    "the {} \"{name}\" reaches out with secrets of this place, so an administrator changes it; the configuration can let authors do so: authors-may-change = [\"{}s\"]",
+                    "the {} \"{name}\" can use stored secrets, so only an administrator can change it. To let authors change it, set authors-may-change = [\"{}s\"] in the configuration",
                     kind.name(),
                     kind.name()
                 ),

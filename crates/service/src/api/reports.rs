@@ -15,11 +15,11 @@ use rocket::{
 use super::{
     Answer,
     body::Body,
-    client::Writer,
     definitions::{Order, carry_out, copied, is_free, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,
+    writer::Writer,
 };
 use crate::{
     access::{Author, Viewer},

@@ -13,7 +13,7 @@ use maple_lark_document::{
 use maple_lark_sources::{Answer, Question, SourceError};
 use maple_lark_time::nearest::suggestion;
 
-use super::{guard::Panicked, limits::Purpose, sample, shared::Shared};
+use super::{guard::NotComputed, limits::Purpose, sample, shared::Shared};
 
 /// What a query is asked among.
 pub(crate) struct Among<'a> {
@@ -37,8 +37,8 @@ pub(crate) enum AskError {
     Source(#[from] SourceError),
     #[error(transparent)]
     Evaluation(#[from] CannotShow),
-    #[error("working it out: {0}")]
-    Ended(#[from] Panicked),
+    #[error(transparent)]
+    NotComputed(#[from] NotComputed),
 }
 
 impl Among<'_> {
@@ -141,7 +141,7 @@ async fn evaluated(
         }
         .answer(&query)
     };
-    let answer = shared.computing(Purpose::Looking).run(work).await??;
+    let answer = shared.compute_for_looking(work).await??;
     Ok(answer.table)
 }
 

@@ -71,6 +71,18 @@ impl Parts {
     }
 }
 
+/// So long something is computed for somebody who waits for it.
+pub const LONGEST_LOOK: Duration = Duration::from_secs(60);
+
+/// Why there is no answer for somebody who waited for it.
+#[derive(Debug, thiserror::Error)]
+pub enum NotComputed {
+    #[error("the calculation took longer than {} s; narrow the window, or ask for fewer rows", LONGEST_LOOK.as_secs())]
+    TooLong,
+    #[error(transparent)]
+    Ended(#[from] Panicked),
+}
+
 /// Threads for computing: as many at a time as there are processors, apart from those that
 /// answer requests and renew leases. Those of runs and those of people who look are apart, too.
 #[derive(Debug)]

@@ -33,7 +33,7 @@ pub(crate) use ask::{Among, AskError};
 pub use clock::{Clock, look as look_at_the_clock};
 pub use definitions::{Definitions, parse_all};
 pub(crate) use deliver::ChannelError;
-use limits::Purpose;
+pub(crate) use guard::NotComputed;
 pub use run::{OnlyTo, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
 use shared::{IDLE, Shared};
@@ -44,18 +44,6 @@ const RUN_WORKERS: usize = 4;
 
 /// So long what is in hand may take when the service stops.
 const PATIENCE: Duration = Duration::from_secs(2);
-
-/// So long something is computed for somebody who waits for it.
-const COMPUTING: Duration = Duration::from_secs(60);
-
-/// Why there is no answer for somebody who waited for it.
-#[derive(Debug, thiserror::Error)]
-pub(crate) enum NotComputed {
-    #[error("it took longer than {} s; narrow the window, or ask for fewer rows", COMPUTING.as_secs())]
-    TooLong,
-    #[error(transparent)]
-    Ended(#[from] guard::Panicked),
-}
 
 pub struct Engine {
     shared: Arc<Shared>,
@@ -123,11 +111,7 @@ impl EngineHandle {
         &self,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, NotComputed> {
-        let computing = self.0.computing(Purpose::Looking).run(work);
-        match tokio::time::timeout(COMPUTING, computing).await {
-            Ok(done) => Ok(done?),
-            Err(_) => Err(NotComputed::TooLong),
-        }
+        self.0.compute_for_looking(work).await
     }
 
     /// What a report of `definitions` would show, were it made now; nothing is kept.

@@ -14,7 +14,7 @@ use uuid::Uuid;
 use super::{
     clock::Clock,
     definitions,
-    guard::{Computing, Panicked, Parts},
+    guard::{Computing, LONGEST_LOOK, NotComputed, Panicked, Parts},
     limits::{ConcurrencyLimits, Purpose, Turns},
     room::Room,
 };
@@ -78,6 +78,18 @@ impl Shared {
         match purpose {
             Purpose::Work => &self.computing,
             Purpose::Looking => &self.computing_to_look,
+        }
+    }
+
+    /// Computes something for somebody who waits for it, apart from runs and for so long at most.
+    pub async fn compute_for_looking<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, NotComputed> {
+        let computing = self.computing(Purpose::Looking).run(work);
+        match tokio::time::timeout(LONGEST_LOOK, computing).await {
+            Ok(done) => Ok(done?),
+            Err(_) => Err(NotComputed::TooLong),
         }
     }
 

@@ -247,6 +247,45 @@ async fn sources_and_channels_are_the_administrators_and_files_stay_in_their_fol
         detail.contains("-title = \"Ann B.\"") && detail.contains("+title = \"Ann A.\""),
         "{detail}"
     );
+    // What was removed meanwhile does not come back by a late save.
+    let removed = client
+        .delete(place.url("/definitions/person/ann"))
+        .bearer_auth(&author)
+        .send()
+        .await
+        .unwrap();
+    assert!(removed.status().is_success());
+    let (status, detail) = problem(apply(&author, "ann.toml", &second, Some(based_on)).await).await;
+    assert_eq!(status, StatusCode::PRECONDITION_FAILED);
+    assert!(detail.contains("was removed"), "{detail}");
+
+    // A file of an earlier time, whose name would be refused today, prevents no other change.
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    sqlx::query("update definitions set file = '../old.toml' where name = 'plain'; ")
+        .execute(&mut records)
+        .await
+        .unwrap();
+    sqlx::query("update definitions_version set version = version + 1")
+        .execute(&mut records)
+        .await
+        .unwrap();
+    assert!(
+        apply(&author, "ann.toml", person, None)
+            .await
+            .status()
+            .is_success()
+    );
+    let removed = client
+        .delete(place.url("/definitions/person/ann"))
+        .bearer_auth(&administrator)
+        .send()
+        .await
+        .unwrap();
+    assert!(
+        removed.status().is_success(),
+        "{}",
+        removed.text().await.unwrap()
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -315,6 +354,20 @@ async fn every_save_is_kept_and_what_was_can_be_again() {
         diff.contains("-title = \"Ann\"") && diff.contains("+title = \"Ann A.\""),
         "{diff}"
     );
+    let (_, one) = call(
+        Method::GET,
+        "/definitions/person/ann/versions/2",
+        "",
+        json!({}),
+    )
+    .await;
+    assert_eq!(
+        (&one["text"], &one["diff"]),
+        (&json!(person("Ann A.")), &items[1]["diff"])
+    );
+    let long = json!({ "files": [], "message": "x".repeat(1_001) });
+    let (status, _) = call(Method::POST, "/definitions/apply", "", long).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
     // There is nothing to restore in its end; before it there is.
     let path = |version: i32| format!("/definitions/person/ann/versions/{version}/restore");
     let (status, said) = call(Method::POST, &path(3), "", json!({})).await;

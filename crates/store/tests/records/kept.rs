@@ -441,7 +441,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put,
             remove: Vec::new(),
             schedules: vec![rule("every day", 100, None)],
-            saved: Saved::default(),
+            saved: saved(),
         })
         .await
         .unwrap();
@@ -451,7 +451,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     let late = place.change_definitions(Change {
         based_on: first,
         remove: vec![("source".into(), "daily".into())],
-        ..Change::default()
+        ..change()
     });
     assert!(matches!(late.await, Err(StoreError::DefinitionsChanged)));
     assert_eq!(place.definitions().await.unwrap().len(), 2);
@@ -472,7 +472,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: vec![definition("report", "daily", "c", 2)],
             remove: Vec::new(),
             schedules: vec![rule("every day", 500, None)],
-            saved: Saved::default(),
+            saved: saved(),
         })
         .await
         .unwrap();
@@ -489,7 +489,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: Vec::new(),
             remove: Vec::new(),
             schedules: vec![rule("every hour", 500, None)],
-            saved: Saved::default(),
+            saved: saved(),
         })
         .await
         .unwrap();
@@ -506,7 +506,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: half,
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),
-            saved: Saved::default(),
+            saved: saved(),
         })
         .await;
     assert!(
@@ -536,7 +536,7 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
             put: Vec::new(),
             remove: vec![("source".into(), "daily".into())],
             schedules: Vec::new(),
-            saved: Saved::default(),
+            saved: saved(),
         })
         .await
         .unwrap();

@@ -6,12 +6,12 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
-use maple_lark_api::Cause;
 use maple_lark_api::ChannelType;
 use maple_lark_api::DeliveryState;
 use maple_lark_api::NoticeKind;
 use maple_lark_api::RecipientRole;
 use maple_lark_api::RunState;
+use maple_lark_api::{Cause, SavedFrom};
 use maple_lark_api::{Format, Words};
 mod fences;
 mod history;
@@ -140,6 +140,27 @@ impl Place {
             .collect();
         self.enqueue(run.claim(), deliveries).await.unwrap();
         (run, snapshot_id)
+    }
+}
+
+fn saved() -> Saved {
+    Saved {
+        at: at(0),
+        by: "ann".into(),
+        from: SavedFrom::Api,
+        message: None,
+    }
+}
+
+/// A change of nothing.
+fn change() -> Change {
+    Change {
+        based_on: 0,
+        paused: Vec::new(),
+        put: Vec::new(),
+        remove: Vec::new(),
+        schedules: Vec::new(),
+        saved: saved(),
     }
 }
 
@@ -387,7 +408,7 @@ async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
             first: Some(at(100)),
             most_runs: None,
         }],
-        saved: Saved::default(),
+        saved: saved(),
     };
     place.change_definitions(change).await.unwrap();
     assert_eq!(place.first_due().await.unwrap(), Some(at(100)));

@@ -37,7 +37,7 @@ impl DefinitionSet {
                     .find(|parameter| !goes_by(dashboard, query, parameter, 0));
                 if let Some(parameter) = not_by {
                     let words = format!(
-                        "the audiences of the report \"{}\" have different values of \"{parameter}\", but the query \"{}\" does not go by it: everybody would get the same rows. Use :{parameter} in it, or say same-for-all = true if everybody may see them",
+                        "the audiences of the report \"{}\" have different values of \"{parameter}\", but the query \"{}\" does not use it, so every audience would get the same rows. Use :{parameter} in the query, or set same-for-all = true if everyone may see all of them",
                         report.name, query.name
                     );
                     problems.push(query.place.problem(words));

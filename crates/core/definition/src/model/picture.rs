@@ -25,20 +25,20 @@ pub enum BadPicture {
     NotADataUrl,
     #[error("is larger than 1 MB; make the picture smaller")]
     TooLarge,
-    #[error("is no {0} picture that can be read")]
+    #[error("cannot be read as a {0} picture")]
     Unreadable(&'static str),
     #[error(
-        "has {width} × {height} pixels; make it smaller, {most} pixels at most",
+        "has {width} × {height} pixels; the limit is {most} pixels in all",
         most = limits::PICTURE_PIXELS
     )]
     TooManyPixels { width: usize, height: usize },
     #[error(
-        "draws more than {most} elements, or has them more than {deep} deep; make a simpler one",
+        "draws more than {most} elements, or nests them more than {deep} deep; simplify the picture",
         most = limits::PICTURE_ELEMENTS,
         deep = limits::PICTURE_DEPTH
     )]
     TooIntricate,
-    #[error("has an element <{0}>, which is not drawn; write it without, or as a PNG")]
+    #[error("contains <{0}>, which is not supported; remove it, or use a PNG")]
     Element(&'static str),
 }
 

@@ -72,7 +72,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
             {
                 node.report(
                     "url",
-                    "has a key in it, with which anybody could post there; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
+                    "contains a key that lets anyone post there; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
                 );
             }
             Some(ChannelKind::Webhook(WebhookSettings { web, key, text }))

@@ -84,7 +84,7 @@ pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
             {
                 Some(Ok(Setting::Plain(_))) if is_secret(&name) => table.report(
                     &name,
-                    "signs in, so its value must not stand in a definition; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
+                    "is a credential, so its value must not be in a definition; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
                 ),
                 Some(Ok(value)) => headers.push((name, value)),
                 Some(Err(error)) => table.report(&name, error.to_string()),

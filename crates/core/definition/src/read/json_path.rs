@@ -8,11 +8,11 @@ use crate::limits;
 /// Why a text is no JSONPath.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum BadPath {
-    #[error("it has {0} characters; at most {most} may be", most = limits::PATH_CHARACTERS)]
+    #[error("it has {0} characters; the limit is {most}", most = limits::PATH_CHARACTERS)]
     Long(usize),
-    #[error("its brackets are {0} deep; at most {most} may be", most = limits::PATH_DEPTH)]
+    #[error("its brackets are nested {0} deep; the limit is {most}", most = limits::PATH_DEPTH)]
     Deep(usize),
-    #[error("it has \"..\" {0} times; at most {most} may be", most = limits::PATH_DESCENTS)]
+    #[error("it uses \"..\" {0} times; the limit is {most}", most = limits::PATH_DESCENTS)]
     Descents(usize),
     #[error(transparent)]
     Parse(#[from] ParseError),
@@ -85,8 +85,8 @@ mod tests {
                 format!("$[?{}1{}]", "(".repeat(300), ")".repeat(300)),
                 "brackets",
             ),
-            (nested(16), "brackets are 16 deep; at most 8"),
-            ("$..*..*..*".to_owned(), "\"..\" 3 times; at most 2"),
+            (nested(16), "brackets are nested 16 deep; the limit is 8"),
+            ("$..*..*..*".to_owned(), "\"..\" 3 times; the limit is 2"),
         ] {
             let error = check(&bad).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");

@@ -116,7 +116,7 @@ fn check_size(file: &str, text: &str) -> Result<(), Problem> {
         return Ok(());
     }
     let words = format!(
-        "the file has {} bytes; a definition has {} at most",
+        "the file has {} bytes; the limit for a definition is {}",
         text.len(),
         limits::DEFINITION_BYTES
     );

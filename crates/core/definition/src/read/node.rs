@@ -336,7 +336,7 @@ impl<'a> Node<'a> {
     /// Whether a list is too long, which is reported.
     fn are_too_many(&self, key: &str, count: usize, most: usize) -> bool {
         if count > most {
-            self.report(key, format!("has {count} entries; at most {most} may be"));
+            self.report(key, format!("has {count} entries; the limit is {most}"));
         }
         count > most
     }

@@ -33,7 +33,7 @@ pub enum CannotTake {
     #[error("{0} would take a block from itself")]
     FromItself(String),
     /// A dashboard takes a block by way of too many others.
-    #[error("{0} takes blocks over more than {most} dashboards", most = limits::BORROWING_DEPTH)]
+    #[error("{0} borrows a block through more than {most} dashboards", most = limits::BORROWING_DEPTH)]
     TooDeep(String),
     /// The dashboard has no block of that title.
     #[error("the dashboard \"{dashboard}\" has no block \"{block}\".{suggestion}")]

@@ -37,7 +37,7 @@ fn a_query_that_does_not_go_by_what_audiences_differ_in_is_refused() {
     assert_eq!(
         problems(all, &two),
         [
-            "d.toml:14:1: query[2]: the audiences of the report \"r\" have different values of \"port\", but the query \"q\" does not go by it: everybody would get the same rows. Use :port in it, or say same-for-all = true if everybody may see them"
+            "d.toml:14:1: query[2]: the audiences of the report \"r\" have different values of \"port\", but the query \"q\" does not use it, so every audience would get the same rows. Use :port in the query, or set same-for-all = true if everyone may see all of them"
         ]
     );
     for fine in [

@@ -28,10 +28,10 @@ pub enum BadQueryText {
         quote: String,
     },
     /// It is longer than any query.
-    #[error("the query has {0} bytes; at most {most} may be", most = limits::QUERY_BYTES)]
+    #[error("the query has {0} bytes; the limit is {most}", most = limits::QUERY_BYTES)]
     Long(usize),
     /// Comments stand in comments, over and over.
-    #[error("comments within comments are more than {most} deep", most = limits::COMMENT_DEPTH)]
+    #[error("comments are nested more than {most} deep", most = limits::COMMENT_DEPTH)]
     Comments,
     /// Two statements stand in it.
     #[error("the query has more than one statement; write one, without a semicolon inside")]
