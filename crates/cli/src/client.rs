@@ -13,7 +13,12 @@ use crate::{failure::Failure, saved};
 fn plain(answer: &mut Json) {
     match answer {
         Json::String(text) if text.contains(is_obeyed) => {
-            *text = text.replace(is_obeyed, "\u{fffd}")
+            // The end of a line in a file of another system is none of these.
+            let lines: Vec<String> = text
+                .split("\r\n")
+                .map(|line| line.replace(is_obeyed, "\u{fffd}"))
+                .collect();
+            *text = lines.join("\r\n");
         }
         Json::Array(all) => all.iter_mut().for_each(plain),
         Json::Object(all) => all.values_mut().for_each(plain),
@@ -29,7 +34,7 @@ fn event<T: DeserializeOwned>(data: &str) -> Option<T> {
 }
 
 fn is_obeyed(c: char) -> bool {
-    c.is_control() && !matches!(c, '\n' | '\r' | '\t')
+    c.is_control() && !matches!(c, '\n' | '\t')
 }
 
 const DEFAULT_ADDRESS: &str = "http://127.0.0.1:8480";
@@ -276,6 +281,7 @@ mod tests {
     fn nothing_that_a_terminal_obeys_comes_out_of_an_answer() {
         let mut answer = serde_json::json!({
             "title": "Port \u{1b}[2J\u{9b}2J é\nsecond\tline",
+            "text": "one\r\ntwo\rover",
             "all": [{ "problem": "\u{7}bell\u{0}" }, 3, null],
         });
         plain(&mut answer);
@@ -283,6 +289,7 @@ mod tests {
             answer["title"],
             "Port \u{fffd}[2J\u{fffd}2J é\nsecond\tline"
         );
+        assert_eq!(answer["text"], "one\r\ntwo\u{fffd}over");
         assert_eq!(answer["all"][0]["problem"], "\u{fffd}bell\u{fffd}");
         assert_eq!(
             event::<Json>(" {\"a\": 1}\n"),

@@ -176,10 +176,13 @@ impl Reader {
             Ok(answer)
         });
         match answered {
-            Ok(mut answer) => {
+            // An address may have a key in it; SQL and the names of files are as their author
+            // wrote them.
+            Ok(mut answer) if source.kind.web().is_some() => {
                 answer.sent = self.without_secrets(source, answer.sent).await;
                 Ok(answer)
             }
+            Ok(answer) => Ok(answer),
             Err(error) => Err(self.told(source, error).await),
         }
     }

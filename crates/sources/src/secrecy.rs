@@ -41,16 +41,11 @@ impl Reader {
 /// The settings of a source whose values nobody is to read, each with whether it is an address,
 /// of which the host may be known.
 fn secrets(kind: &SourceKind) -> Vec<(&Setting, bool)> {
-    match kind {
-        SourceKind::Postgresql(settings) => {
-            let password = settings.password.iter();
-            password.map(|password| (password, false)).collect()
-        }
-        SourceKind::HttpJson(web, _)
-        | SourceKind::FilesByHttp(web, _)
-        | SourceKind::OpenMetrics(web) => of_web(web),
-        SourceKind::Folder(_) | SourceKind::LocalChecks => Vec::new(),
+    if let SourceKind::Postgresql(settings) = kind {
+        let password = settings.password.iter();
+        return password.map(|password| (password, false)).collect();
     }
+    kind.web().map(of_web).unwrap_or_default()
 }
 
 fn of_web(web: &Web) -> Vec<(&Setting, bool)> {

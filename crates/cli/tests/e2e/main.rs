@@ -21,6 +21,7 @@ mod place;
 mod previewing;
 mod questions;
 mod schedule;
+mod sending;
 mod tending;
 mod waiting;
 mod year;

@@ -53,6 +53,17 @@ impl SourceKind {
         "local-checks",
     ];
 
+    /// How it is reached by HTTP, if it is.
+    #[must_use]
+    pub fn web(&self) -> Option<&Web> {
+        match self {
+            SourceKind::HttpJson(web, _)
+            | SourceKind::FilesByHttp(web, _)
+            | SourceKind::OpenMetrics(web) => Some(web),
+            SourceKind::Postgresql(_) | SourceKind::Folder(_) | SourceKind::LocalChecks => None,
+        }
+    }
+
     /// The word for this kind, in definitions.
     #[must_use]
     pub fn name(&self) -> &'static str {
