@@ -10,7 +10,7 @@ use crate::failure::Failure;
 /// "maple_lark_service=debug"). Stops on Ctrl-C or SIGTERM after finishing what is in hand.
 #[derive(Args)]
 #[command(
-    after_help = "Example of a configuration:\n  listen = \"127.0.0.1:8480\"\n  database = \"file:/etc/maple-lark/database-url\"\n  [mail]\n  host = \"mail.example\"\n  port = 587\n  tls = \"starttls\"\n  user = \"reports\"\n  password = \"file:/etc/maple-lark/mail-password\"\n  from = \"Reports <reports@example.org>\""
+    after_help = "Example of a configuration:\n  listen = \"127.0.0.1:8480\"\n  database = \"file:/etc/maple-lark/database-url\"\n  definitions-may-use = [\"env:OPS_*\"]     # what sources may refer to\n  sources-may-read = [\"/srv/inventory\"]    # folders of sources of kind files\n  [mail]\n  host = \"mail.example\"\n  port = 587\n  tls = \"starttls\"\n  user = \"reports\"\n  password = \"file:/etc/maple-lark/mail-password\"\n  from = \"Reports <reports@example.org>\""
 )]
 pub struct Serve {
     /// The configuration file
