@@ -3,7 +3,7 @@
 
 use maple_lark_data::PackedTable;
 use maple_lark_document::{
-    document::{Block, Body, Document, Figure, Provenance, Summary},
+    document::{Block, Body, Document, Figure, Provenance, ShownAs, Summary},
     markdown::plain,
 };
 use maple_lark_time::Zone;
@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::RenderError;
 
 /// The layout's version; a change that a reader would notice raises it.
-pub const LAYOUT: u32 = 2;
+pub const LAYOUT: u32 = 3;
 
 #[derive(Serialize)]
 struct Whole<'a> {
@@ -70,6 +70,7 @@ struct Said<'a> {
 #[derive(Serialize)]
 struct Table<'a> {
     title: &'a str,
+    shown_as: ShownAs,
     headings: &'a [String],
     #[serde(flatten)]
     table: &'a PackedTable,
@@ -111,6 +112,7 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
             .iter()
             .map(|data| Table {
                 title: &data.title,
+                shown_as: data.shown_as,
                 headings: &data.headings,
                 table: &data.table,
             })

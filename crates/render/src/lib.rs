@@ -85,9 +85,9 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
         Format::Json => json::json(document)?,
         Format::Txt => text(document).into_bytes(),
         Format::Png => first_page(document)?,
-        Format::Csv if document.data.len() > MANY && zip != Zip::Never => {
+        Format::Csv if document.files().count() > MANY && zip != Zip::Never => {
             let mut files = Vec::new();
-            for data in &document.data {
+            for data in document.files() {
                 let mut bytes = Vec::new();
                 write_csv(data, document.packing.csv, &mut bytes)?;
                 files.push((data.file_name.clone(), bytes));
@@ -99,7 +99,7 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
         }
         Format::Csv => {
             let mut files = Vec::new();
-            for data in &document.data {
+            for data in document.files() {
                 let mut file = Growing::new(data.file_name.clone(), zip, made_at)?;
                 write_csv(data, document.packing.csv, &mut file)?;
                 files.push(rendered(file.finish()?));
@@ -146,6 +146,7 @@ fn template_values(document: &Document) -> serde_json::Value {
         packing: document.packing,
         theme: document.theme.clone(),
         zone: document.zone,
+        number_format: document.number_format,
         failed: document.failed.clone(),
     };
     // Every part of a document has a JSON form.

@@ -141,18 +141,18 @@ pub fn mail_body(
                 Body::Table { table } if full => {
                     let more = (table.rows.len() > MOST_ROWS)
                         .then(|| format!("The first {MOST_ROWS} of {} rows.", table.rows.len()));
+                    let cut = more
+                        .or_else(|| table.cut.clone())
+                        .map(|cut| table.with_file(&cut, around.attachments));
                     let ShownTable {
-                        headings,
-                        mut rows,
-                        cut,
-                        ..
+                        headings, mut rows, ..
                     } = table.in_words().into_owned();
                     rows.truncate(MOST_ROWS);
                     shown.push(Shown::Table {
                         title,
                         headings,
                         rows,
-                        more: more.or(cut),
+                        more: cut,
                     });
                 }
                 Body::Text { parts } if full => shown.push(Shown::Text {

@@ -1,14 +1,17 @@
 //! A spreadsheet workbook (Office Open XML): a summary, a sheet for each table with typed
 //! cells, and a sheet with a native chart for each chart that a spreadsheet can draw.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use chrono::{DateTime, NaiveDate, Utc};
-use maple_lark_data::{ColumnKind, Value};
+use maple_lark_data::{
+    ColumnKind, Unit, Value,
+    number_format::{NumberFormat, decimals},
+};
 use maple_lark_definition::LineStyle;
 use maple_lark_document::{
     chart::{Chart as Picture, Plot},
-    document::{Block, Body, DataTable, Document},
+    document::{Block, Body, DataTable, Document, ShownAs},
 };
 use rust_xlsxwriter::{
     Chart, ChartType, Color, DocProperties, ExcelDateTime, Format, Workbook, Worksheet, XlsxError,
@@ -34,6 +37,38 @@ struct Formats {
     title: Format,
     instant: Format,
     date: Format,
+    /// Whether thousands are set apart.
+    grouped: bool,
+}
+
+impl Formats {
+    fn new(document: &Document) -> Self {
+        let day = if document.number_format.iso_dates {
+            "yyyy-mm-dd"
+        } else {
+            "d mmm yyyy"
+        };
+        Self {
+            heading: Format::new()
+                .set_bold()
+                .set_background_color(Color::RGB(0xf2f5f7))
+                .set_text_wrap(),
+            title: Format::new().set_bold().set_font_size(14),
+            instant: Format::new().set_num_format(format!("{day} hh:mm:ss")),
+            date: Format::new().set_num_format(day),
+            grouped: document.number_format.group.is_some(),
+        }
+    }
+
+    /// A number with so many decimals; the spreadsheet writes it by the reader's own signs.
+    fn number(&self, decimals: usize) -> Format {
+        let whole = if self.grouped { "#,##0" } else { "0" };
+        let fraction = match decimals {
+            0 => String::new(),
+            some => format!(".{}", "0".repeat(some)),
+        };
+        Format::new().set_num_format(format!("{whole}{fraction}"))
+    }
 }
 
 /// All tables whole, whatever a page shows of them. Times stand in the report's zone, which
@@ -50,41 +85,40 @@ pub fn workbook(document: &Document) -> Result<Vec<u8>, RenderError> {
             .set_comment(format!("Run {}", document.front.run_id))
             .set_creation_datetime(&made),
     );
-    let formats = Formats {
-        heading: Format::new()
-            .set_bold()
-            .set_background_color(Color::RGB(0xf2f5f7))
-            .set_text_wrap(),
-        title: Format::new().set_bold().set_font_size(14),
-        instant: Format::new().set_num_format("yyyy-mm-dd hh:mm:ss"),
-        date: Format::new().set_num_format("yyyy-mm-dd"),
-    };
+    let formats = Formats::new(document);
     let mut names = Names::default();
     summary(
         book.add_worksheet().set_name(names.free("Summary"))?,
         document,
         &formats,
     )?;
-    for data in &document.data {
-        table(
-            book.add_worksheet().set_name(names.free(&data.title))?,
-            data,
-            &formats,
-        )?;
+    let of_tables = |data: &&DataTable| data.shown_as == ShownAs::Table;
+    for data in document.data.iter().filter(of_tables) {
+        let sheet = book.add_worksheet().set_name(names.free(&data.title))?;
+        table(sheet, data, &formats)?;
     }
+    // The rows behind the charts, in the order of the charts that have any.
+    let mut rows = document
+        .data
+        .iter()
+        .filter(|data| !of_tables(data))
+        .peekable();
     for block in document.sections.iter().flat_map(|section| &section.blocks) {
-        if let Body::Chart { chart } = &block.body
-            && let Some(grid) = grid(chart, document)
-        {
-            let name = names.free(&block.title);
-            drawn(
-                book.add_worksheet().set_name(&name)?,
-                &name,
-                block,
-                chart,
-                &grid,
-                &formats,
-            )?;
+        let chart = match &block.body {
+            Body::Chart { chart } => Some(chart),
+            Body::Empty { .. } | Body::Failed { .. } => None,
+            _ => continue,
+        };
+        let data = rows.next_if(|data| data.title == block.title);
+        let Some(chart) = chart else { continue };
+        let name = names.free(&block.title);
+        let sheet = book.add_worksheet().set_name(&name)?;
+        match (grid(chart, document), data) {
+            (Some(grid), _) => drawn(sheet, &name, block, chart, &grid, &formats)?,
+            (None, Some(data)) => table(sheet, data, &formats)?,
+            (None, None) => {
+                sheet.write_string(0, 0, &chart.description)?;
+            }
         }
     }
     Ok(book.save_to_buffer()?)
@@ -163,14 +197,40 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
             .write_string(row, 1, value)?;
         row += 1;
     }
+    figures(sheet, row, document, formats)?;
+    sheet
+        .set_column_width(0, 28)?
+        .set_column_width(1, 48)?
+        .set_column_width(2, 16)?
+        .set_column_width(3, 10)?
+        .set_column_width(4, 12)?
+        .set_column_width(5, 36)?;
+    sheet.set_print_fit_to_pages(1, 0);
+    Ok(())
+}
+
+/// The key figures below each other, from a row on: as they read, and as numbers.
+fn figures(
+    sheet: &mut Worksheet,
+    mut row: u32,
+    document: &Document,
+    formats: &Formats,
+) -> Result<(), XlsxError> {
     for block in document.sections.iter().flat_map(|section| &section.blocks) {
         let Body::Figures { figures } = &block.body else {
             continue;
         };
         row += 1;
-        for (column, heading) in [block.title.as_str(), "Value", "Status", "Change"]
-            .into_iter()
-            .enumerate()
+        for (column, heading) in [
+            block.title.as_str(),
+            "Value",
+            "Number",
+            "Unit",
+            "Status",
+            "Change",
+        ]
+        .into_iter()
+        .enumerate()
         {
             sheet.write_with_format(row, column as u16, heading, &formats.heading)?;
         }
@@ -179,17 +239,17 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
             sheet
                 .write_string(row, 0, &figure.title)?
                 .write_string(row, 1, &figure.value)?;
+            if let Some(amount) = figure.amount.filter(|amount| amount.is_finite()) {
+                let format = formats.number(decimals(&[amount]));
+                sheet.write_number_with_format(row, 2, amount, &format)?;
+            }
             sheet
-                .write_string(row, 2, figure.status.map_or("", |status| status.word()))?
-                .write_string(row, 3, figure.change.as_deref().unwrap_or_default())?;
+                .write_string(row, 3, &figure.unit)?
+                .write_string(row, 4, figure.status.map_or("", |status| status.word()))?
+                .write_string(row, 5, figure.change.as_deref().unwrap_or_default())?;
         }
         row += 1;
     }
-    sheet
-        .set_column_width(0, 28)?
-        .set_column_width(1, 48)?
-        .set_column_width(2, 12)?
-        .set_column_width(3, 36)?;
     Ok(())
 }
 
@@ -198,21 +258,24 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
     reason = "writes headings, formats and rows of one sheet"
 )]
 fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(), XlsxError> {
-    for (index, (heading, column)) in data.headings.iter().zip(&data.table.columns).enumerate() {
-        let zoned = if column.kind == ColumnKind::Instant {
-            format!("{heading} ({})", data.zone)
-        } else {
-            heading.clone()
-        };
-        sheet.write_with_format(0, index as u16, zoned, &formats.heading)?;
-        let wide = match column.kind {
-            ColumnKind::Instant => 20,
-            ColumnKind::Text => 26,
-            _ => 14,
-        };
-        sheet.set_column_width(index as u16, wide)?;
+    let shapes = shapes(data);
+    for (index, shape) in shapes.iter().enumerate() {
+        let mut heading = data.titles[index].clone();
+        if data.table.columns[index].kind == ColumnKind::Instant {
+            heading += &format!(" ({})", data.zone);
+        }
+        let symbol = data.units[index].symbol();
+        if !symbol.is_empty() {
+            heading += &format!(" [{symbol}]");
+        }
+        sheet
+            .write_with_format(0, index as u16, &heading, &formats.heading)?
+            .set_column_width(index as u16, shape.width(&heading))?;
     }
-    let exact = exact_columns(data);
+    let numbers: Vec<Format> = shapes
+        .iter()
+        .map(|shape| formats.number(shape.decimals))
+        .collect();
     let (mut rows, mut row, mut place) = (data.table.rows(), Vec::new(), 0);
     while place < MOST_ROWS && rows.next_into(&mut row) {
         place += 1;
@@ -223,17 +286,18 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
                 Value::Boolean(b) => {
                     sheet.write_boolean(at.0, at.1, *b)?;
                 }
-                Value::Integer(_) | Value::Decimal(_) if exact.contains(&index) => {
+                Value::Integer(_) | Value::Decimal(_) if shapes[index].exact => {
                     sheet.write_string(at.0, at.1, value.exact(data.zone))?;
                 }
                 Value::Integer(n) => {
-                    sheet.write_number(at.0, at.1, *n as f64)?;
+                    sheet.write_number_with_format(at.0, at.1, *n as f64, &numbers[index])?;
                 }
                 Value::Number(n) if !n.is_finite() => {
                     sheet.write_string(at.0, at.1, n.to_string())?;
                 }
                 Value::Number(_) | Value::Decimal(_) => {
-                    sheet.write_number(at.0, at.1, value.as_number().unwrap_or_default())?;
+                    let number = value.as_number().unwrap_or_default();
+                    sheet.write_number_with_format(at.0, at.1, number, &numbers[index])?;
                 }
                 // Written as a text, "=1+1" is no formula.
                 Value::Text(text) => {
@@ -278,15 +342,37 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
     Ok(())
 }
 
-/// The columns whose whole numbers have more digits than a spreadsheet's numbers, which is
-/// fifteen: identifiers, as a rule. All of such a column is text, so that it is of one type; a
-/// fraction is the nearest number.
-fn exact_columns(data: &DataTable) -> BTreeSet<usize> {
-    let mut found = BTreeSet::new();
+/// What the values of a column have in common.
+#[derive(Default)]
+struct Shape {
+    /// Whether its whole numbers have more digits than a spreadsheet's numbers, which is
+    /// fifteen: identifiers, as a rule. All of such a column is text, so that it is of one type;
+    /// a fraction is the nearest number.
+    exact: bool,
+    decimals: usize,
+    /// In characters, of the longest value.
+    longest: usize,
+}
+
+impl Shape {
+    /// So wide that values are whole and a heading breaks between words at most.
+    fn width(&self, heading: &str) -> f64 {
+        let word = heading.split(' ').map(|word| word.chars().count()).max();
+        let widest = self.longest.max(word.unwrap_or_default());
+        widest.clamp(8, 60) as f64 + 2.0
+    }
+}
+
+fn shapes(data: &DataTable) -> Vec<Shape> {
+    let mut shapes: Vec<Shape> = Vec::new();
+    shapes.resize_with(data.table.columns.len(), Shape::default);
+    let mut fractions: Vec<(bool, f64)> = vec![(false, 0.0); shapes.len()];
     let (mut rows, mut row) = (data.table.rows(), Vec::new());
     while rows.next_into(&mut row) {
-        for (index, value) in row.iter().enumerate() {
-            let is_long = match value {
+        for ((value, shape), (has_fraction, largest)) in
+            row.iter().zip(&mut shapes).zip(&mut fractions)
+        {
+            shape.exact |= match value {
                 Value::Integer(n) => n.unsigned_abs() >= LONGEST_WHOLE,
                 Value::Decimal(n) => {
                     n.is_integer()
@@ -294,12 +380,40 @@ fn exact_columns(data: &DataTable) -> BTreeSet<usize> {
                 }
                 _ => false,
             };
-            if is_long {
-                found.insert(index);
-            }
+            let long = match value {
+                Value::Missing => 0,
+                Value::Text(text) => text
+                    .lines()
+                    .map(|line| line.chars().count())
+                    .max()
+                    .unwrap_or(0),
+                Value::Instant(_) => 20,
+                Value::Date(_) => 11,
+                Value::Boolean(_) => 5,
+                number => {
+                    let number = number.as_number().unwrap_or_default();
+                    *has_fraction |= number.fract() != 0.0;
+                    *largest = largest.max(number.abs());
+                    0
+                }
+            };
+            shape.longest = shape.longest.max(long);
         }
     }
-    found
+    for (((has_fraction, largest), shape), unit) in
+        fractions.into_iter().zip(&mut shapes).zip(&data.units)
+    {
+        shape.decimals = match unit {
+            Unit::Currency(_) => 2,
+            // A fraction, and the largest.
+            _ if has_fraction => decimals(&[0.5, largest]),
+            _ => 0,
+        };
+        let plain = NumberFormat::default();
+        let number = plain.number(largest, shape.decimals).chars().count() + 1;
+        shape.longest = shape.longest.max(if shape.exact { 20 } else { number });
+    }
+    shapes
 }
 
 /// A spreadsheet's calendar begins with the year 1900.

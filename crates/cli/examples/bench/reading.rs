@@ -9,10 +9,13 @@ use std::{
 };
 
 use futures::future::join_all;
-use maple_lark_data::series::{Aggregation, Series};
+use maple_lark_data::{
+    Unit,
+    series::{Aggregation, Series},
+};
 use maple_lark_definition::{CsvForm, Definition, Source, Times, query_alone};
 use maple_lark_demo::{Cluster, WebServices};
-use maple_lark_document::document::DataTable;
+use maple_lark_document::document::{DataTable, ShownAs};
 use maple_lark_sources::{Question, Reader, Values};
 use maple_lark_time::{Window, Zone};
 use serde_json::json;
@@ -108,7 +111,7 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
     let source = source(address, Path::new(secret), "s")?;
     let began = Instant::now();
     let table = ask(&source, &format!("sql = \"{SQL}\"")).await?;
-    let headings = table
+    let headings: Vec<String> = table
         .columns
         .iter()
         .map(|column| column.name.clone())
@@ -116,6 +119,10 @@ pub async fn child(address: &str, secret: &str) -> Done<()> {
     let data = DataTable {
         title: "Rows".to_owned(),
         file_name: "rows.csv".to_owned(),
+        titles: headings.clone(),
+        units: vec![Unit::None; headings.len()],
+        shown_as: ShownAs::Table,
+        is_file: true,
         headings,
         table,
         zone: Zone::UTC,

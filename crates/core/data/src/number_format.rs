@@ -17,6 +17,25 @@ pub struct NumberFormat {
     pub iso_dates: bool,
 }
 
+/// The decimals that all values of one column are written with: as many as the largest
+/// deserves, two where values crowd below 100 %, none for whole numbers.
+#[must_use]
+pub fn decimals(values: &[f64]) -> usize {
+    if values.iter().all(|value| value.fract() == 0.0) {
+        return 0;
+    }
+    let largest = values
+        .iter()
+        .fold(0f64, |most, value| most.max(value.abs()));
+    match largest {
+        l if l >= 1000.0 => 0,
+        l if l > 99.0 && l <= 100.0 => 2,
+        l if l >= 10.0 => 1,
+        l if l >= 0.1 => 2,
+        _ => 4,
+    }
+}
+
 /// As the example of its form: `1.234,5 2026-11-22`.
 impl fmt::Display for NumberFormat {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

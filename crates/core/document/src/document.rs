@@ -4,7 +4,8 @@
 use std::{borrow::Cow, ops::Range};
 
 use maple_lark_data::{
-    PackedTable,
+    PackedTable, Unit,
+    number_format::NumberFormat,
     status::{Status, StatusCounts},
 };
 use maple_lark_definition::{Packing, Picture, Theme, Width, rows};
@@ -31,7 +32,7 @@ pub struct Document {
     pub sections: Vec<Section>,
     /// Where each figure comes from.
     pub provenance: Vec<Provenance>,
-    /// The data behind each table block, whole, for CSV.
+    /// The rows behind each table and chart, whole.
     pub data: Vec<DataTable>,
     /// The beginning of every file name: report and window.
     pub file_stem: String,
@@ -41,11 +42,18 @@ pub struct Document {
     pub theme: Theme,
     /// The report's time zone.
     pub zone: Zone,
+    /// How its reader writes numbers and dates.
+    pub number_format: NumberFormat,
     /// Blocks that failed: title and reason.
     pub failed: Vec<(String, String)>,
 }
 
 impl Document {
+    /// The rows that are CSV files.
+    pub fn files(&self) -> impl Iterator<Item = &DataTable> {
+        self.data.iter().filter(|data| data.is_file)
+    }
+
     /// All key figures, in their order.
     #[must_use]
     pub fn figures(&self) -> impl DoubleEndedIterator<Item = &Figure> {
@@ -202,8 +210,10 @@ pub struct Figure {
     pub limits: Option<String>,
     /// `+3 (+12.5 %) against 24`.
     pub change: Option<String>,
-    /// The bare number, and what it was in the comparison window.
+    /// The bare number, in `unit`.
     pub amount: Option<f64>,
+    /// The unit of the bare number: `B` where the value reads `1.2 GiB`; empty if it has none.
+    pub unit: String,
     /// The value that it is compared with, as a bare number.
     pub before: Option<f64>,
     /// The figure over time, from 0 for its lowest to 1 for its highest; empty if not wanted.
@@ -229,13 +239,26 @@ pub struct ShownTable {
     pub rows: Vec<Vec<Cell>>,
     /// The rows, by position, that sum up others and are set apart.
     pub sums_up: Vec<usize>,
-    /// Why not all rows are here, and where they are.
+    /// How many rows are here, if not all: `The first 200 of 1,234 rows.`
     pub cut: Option<String>,
+    /// The CSV file that has them all. A format names it only where it travels along.
+    pub file: String,
     /// All rows of the query, also those that are not shown.
     pub judged: StatusCounts,
 }
 
 impl ShownTable {
+    /// A sentence on what is cut, with the file that has all rows if it is one of those that
+    /// travel along.
+    #[must_use]
+    pub fn with_file(&self, cut: &str, travelling: &[String]) -> String {
+        if travelling.contains(&self.file) {
+            format!("{cut} All rows that were read are in {}.", self.file)
+        } else {
+            cut.to_owned()
+        }
+    }
+
     /// The table for formats that cannot draw: its columns of trends are left out.
     #[must_use]
     pub fn in_words(&self) -> Cow<'_, Self> {
@@ -299,10 +322,28 @@ pub struct DataTable {
     pub file_name: String,
     /// Column headings: the column's name, with its unit in brackets if it has one.
     pub headings: Vec<String>,
+    /// The columns' titles, for people.
+    pub titles: Vec<String>,
+    /// What each column is counted in.
+    pub units: Vec<Unit>,
+    /// What the rows are shown as.
+    pub shown_as: ShownAs,
+    /// Whether they are a CSV file.
+    pub is_file: bool,
     /// The rows.
     pub table: PackedTable,
     /// The zone that instants are written in.
     pub zone: Zone,
+}
+
+/// What rows are shown as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ShownAs {
+    /// A table.
+    Table,
+    /// A chart.
+    Chart,
 }
 
 /// Where figures come from.

@@ -370,10 +370,10 @@ impl<'d> Laying<'d> {
             self.add(&name, bytes_of(logo)?);
             self.values["theme"]["logo"] = name.into();
         }
-        let rows = document.data.iter().map(|data| data.table.len());
-        let mut attached = Vec::new();
+        let rows = document.files().map(|data| data.table.len());
+        let mut attached: Vec<Value> = Vec::new();
         if rows.sum::<usize>() <= MOST_EMBEDDED {
-            for data in &document.data {
+            for data in document.files() {
                 let mut bytes = Vec::new();
                 write_csv(data, document.packing.csv, &mut bytes)?;
                 self.add(&data.file_name, Bytes::new(bytes));

@@ -79,7 +79,10 @@
   if content.marks.len() > 0 {
     text(size: 7pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
   }
-  if content.cut != none { par(text(size: 7.5pt, fill: muted, style: "italic", content.cut)) }
+  if content.cut != none {
+    let there = data.attached.any(file => file.name == content.file)
+    par(text(size: 7.5pt, fill: muted, style: "italic")[#content.cut#if there [ All rows that were read are attached to this file, in #content.file.]])
+  }
 }
 
 #let heading-cells(headings) = headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] }))

@@ -172,7 +172,7 @@ fn another_library_opens_the_workbook() {
     );
     let sheet = book.worksheet_range("Disks in a table").unwrap();
     let rows: Vec<&[Data]> = sheet.rows().collect();
-    assert_eq!(rows[0][1], Data::String("used [%]".into()));
+    assert_eq!(rows[0][1], Data::String("Used [%]".into()));
     assert_eq!(
         rows[1][..2],
         [Data::String("=cmd()".into()), Data::Float(95.5)]
@@ -188,6 +188,73 @@ fn another_library_opens_the_workbook() {
             .is_empty()
     );
     assert_eq!(book.worksheet_range("Latency").unwrap().height(), 301);
+    // Key figures are numbers beside what a reader sees.
+    let summary = book.worksheet_range("Summary").unwrap();
+    let used = summary
+        .rows()
+        .find(|row| row[1] == Data::String("95.5\u{a0}%".into()))
+        .unwrap();
+    assert_eq!(used[2..4], [Data::Float(95.5), Data::String("%".into())]);
+}
+
+/// How cells are shown is in the workbook's own files, which another library does not tell.
+#[test]
+fn the_workbook_shows_numbers_as_the_document_does() {
+    let styles = |document: &Document| {
+        let bytes = render(document, Format::Xlsx).unwrap().remove(0).bytes;
+        let parts = unzipped(&bytes);
+        let part = |name: &str| {
+            let (_, bytes) = parts.iter().find(|(path, _)| path == name).unwrap();
+            String::from_utf8(bytes.clone()).unwrap()
+        };
+        (part("xl/styles.xml"), part("xl/worksheets/sheet2.xml"))
+    };
+    let mut document = sample();
+    let (style, sheet) = styles(&document);
+    assert!(style.contains("\"#,##0.0\""), "{style}");
+    assert!(style.contains("d mmm yyyy hh:mm:ss"), "{style}");
+    let widths: Vec<f64> = sheet
+        .split("<col ")
+        .skip(1)
+        .map(|col| {
+            col.split("width=\"")
+                .nth(1)
+                .unwrap()
+                .split('"')
+                .next()
+                .unwrap()
+        })
+        .map(|width| width.parse().unwrap())
+        .collect();
+    assert!(
+        widths.iter().all(|width| (9.0..=64.0).contains(width)),
+        "{widths:?}"
+    );
+    document.number_format =
+        maple_lark_data::number_format::NumberFormat::like("1234.5", "2026-11-22");
+    let (style, _) = styles(&document);
+    assert!(
+        style.contains("\"0.0\"") && style.contains("yyyy-mm-dd hh:mm:ss"),
+        "{style}"
+    );
+}
+
+/// A chart that a spreadsheet cannot draw is there with its rows.
+#[test]
+fn every_chart_has_its_rows_in_the_workbook() {
+    let text = DASHBOARD.replace(
+        "show = \"bar\"\ntitle = \"Disks\"\nquery = \"disks\"\nlabel = \"host\"\nvalue = \"used\"",
+        "show = \"box\"\ntitle = \"Disks\"\nquery = \"disks\"\nrow = \"host\"\nvalue = \"used\"",
+    );
+    let document = document_of(&text, disks(&[("a", 95.5), ("b", 4.25)]));
+    let bytes = render(&document, Format::Xlsx).unwrap().remove(0).bytes;
+    let mut book: calamine::Xlsx<_> = calamine::Xlsx::new(std::io::Cursor::new(bytes)).unwrap();
+    let sheet = book.worksheet_range("Disks").unwrap();
+    let cells: Vec<Vec<String>> = sheet
+        .rows()
+        .map(|row| row.iter().map(ToString::to_string).collect())
+        .collect();
+    assert_eq!(cells, [["Host", "Used [%]"], ["a", "95.5"], ["b", "4.25"]]);
 }
 
 #[test]
@@ -197,7 +264,7 @@ fn names_of_sheets_are_short_unlike_and_without_signs() {
     for _ in 0..2 {
         let another = DataTable {
             title: long.into(),
-            ..document.data[0].clone()
+            ..table_of(&document).clone()
         };
         document.data.push(another);
     }
@@ -218,10 +285,34 @@ fn the_json_has_the_rows_exactly() {
         serde_json::from_slice(&render(&sample(), Format::Json).unwrap()[0].bytes).unwrap();
     assert_eq!(
         (json["layout"].as_u64(), json["run"].as_str()),
-        (Some(2), Some("0190-run"))
+        (Some(3), Some("0190-run"))
+    );
+    let shown: Vec<(&str, &str)> = json["tables"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|table| {
+            (
+                table["title"].as_str().unwrap(),
+                table["shown_as"].as_str().unwrap(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        shown,
+        [
+            ("Latency", "chart"),
+            ("Disks", "chart"),
+            ("Disks in a table", "table")
+        ]
+    );
+    assert_eq!(json["tables"][0]["rows"].as_array().unwrap().len(), 600);
+    assert_eq!(
+        json["tables"][1]["headings"],
+        serde_json::json!(["host", "used [%]"])
     );
     assert_eq!(
-        json["tables"][0]["rows"][0],
+        json["tables"][2]["rows"][0],
         serde_json::json!(["=cmd()", 95.5, "2026-10-25T00:30:00Z"])
     );
     assert_eq!(json["window"]["zone"], "Atlantic/Faroe");

@@ -84,6 +84,10 @@ query = "disks"
 "#;
 
 fn document(disks: Outcome) -> Document {
+    document_of(DASHBOARD, disks)
+}
+
+fn document_of(dashboard: &str, disks: Outcome) -> Document {
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
     let latency = (0..300)
         .flat_map(|i| {
@@ -142,7 +146,7 @@ fn document(disks: Outcome) -> Document {
             },
             FrozenDefinition {
                 file: "d".into(),
-                text: DASHBOARD.into(),
+                text: dashboard.into(),
             },
         ],
         queries: vec![
@@ -264,8 +268,9 @@ fn a_missing_value_alone_in_its_row_leaves_no_blank_line() {
         name: "n".into(),
         kind: ColumnKind::Number,
     };
-    document.data[0].headings = vec!["n".into()];
-    document.data[0].table = Table {
+    let table = document.data.iter_mut().find(|data| data.is_file).unwrap();
+    table.headings = vec!["n".into()];
+    table.table = Table {
         columns: vec![column],
         rows: vec![vec![Value::Missing], vec![Value::Number(1.0)]],
         truncated: false,
@@ -275,6 +280,11 @@ fn a_missing_value_alone_in_its_row_leaves_no_blank_line() {
         render(&document, Format::Csv).unwrap()[0].bytes,
         b"n\r\n\"\"\r\n1\r\n"
     );
+}
+
+/// The rows behind the document's only table.
+fn table_of(document: &Document) -> &DataTable {
+    document.files().next().unwrap()
 }
 
 fn unzipped(bytes: &[u8]) -> Vec<(String, Vec<u8>)> {
@@ -318,7 +328,7 @@ fn what_is_large_or_many_is_zipped_and_the_same_each_time() {
     for n in 2..=11 {
         let another = DataTable {
             file_name: format!("table-{n}.csv"),
-            ..document.data[0].clone()
+            ..table_of(&document).clone()
         };
         document.data.push(another);
     }

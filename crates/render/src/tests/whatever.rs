@@ -2,7 +2,8 @@
 //! read back by another program, and nothing in a value becomes more than a value.
 
 use calamine::Reader as _;
-use maple_lark_data::PackedTable;
+use maple_lark_data::{PackedTable, Unit};
+use maple_lark_document::document::ShownAs;
 use maple_lark_time::Zone;
 use proptest::prelude::*;
 
@@ -57,6 +58,10 @@ fn data(headings: Vec<String>, rows: Vec<Vec<Value>>) -> DataTable {
     DataTable {
         title: "T".into(),
         file_name: "t.csv".into(),
+        titles: headings.clone(),
+        units: vec![Unit::None; headings.len()],
+        shown_as: ShownAs::Table,
+        is_file: true,
         headings,
         table,
         zone: Zone::UTC,

@@ -41,6 +41,9 @@ pub struct Block {
     pub note: Option<String>,
     /// Nothing where the report's theme decides.
     pub width: Option<Width>,
+    /// Whether the rows of a chart are a CSV file too. If nothing is said, they are where the
+    /// document has no table.
+    pub csv: Option<bool>,
     /// Nothing only for text.
     pub query: Option<Placed<String>>,
     /// What it shows.
@@ -223,6 +226,55 @@ impl BlockKind {
                 | Self::Image { .. }
                 | Self::PageBreak
         )
+    }
+
+    /// The columns of its query that a chart is made of, in the order in which a reader of its
+    /// rows wants them; none for what is no chart.
+    #[must_use]
+    pub fn columns(&self) -> Vec<&str> {
+        let (first, values, more): (Vec<&str>, &[String], Option<&str>) = match self {
+            Self::Line {
+                time,
+                values,
+                series,
+                ..
+            } => (vec![time], values, series.as_deref()),
+            Self::Bar {
+                label,
+                values,
+                series,
+                ..
+            } => (vec![label], values, series.as_deref()),
+            Self::Ranking { label, value, .. }
+            | Self::Breakdown { label, value }
+            | Self::Share { label, value, .. } => (vec![label, value], &[], None),
+            Self::Heat { by, value, .. } => match by {
+                HeatBy::HourAndWeekday { time } => (vec![time, value], &[], None),
+                HeatBy::Columns { row, column } => (vec![row, column, value], &[], None),
+            },
+            Self::Timeline { time, row, state } => (vec![time, row, state], &[], None),
+            Self::Scatter { across, up, series } => (vec![across, up], &[], series.as_deref()),
+            Self::Histogram { value, .. } => (vec![value], &[], None),
+            Self::Boxes { value, row } => (
+                row.iter().map(String::as_str).collect(),
+                std::slice::from_ref(value),
+                None,
+            ),
+            Self::Figures { .. }
+            | Self::Table { .. }
+            | Self::Text(_)
+            | Self::Image { .. }
+            | Self::PageBreak => (Vec::new(), &[], None),
+        };
+        let mut columns: Vec<&str> = Vec::new();
+        // What tells lines apart stands before their values.
+        let keys = first.into_iter().chain(more);
+        for name in keys.chain(values.iter().map(String::as_str)) {
+            if !columns.contains(&name) {
+                columns.push(name);
+            }
+        }
+        columns
     }
 }
 

@@ -30,6 +30,7 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
             title,
             note: None,
             width: None,
+            csv: None,
             query: None,
             kind,
             borrowed: Some(borrowed?),
@@ -47,6 +48,7 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
     };
     let note = node.text("note").map(|note| note.value);
     let width = width::read(&node);
+    let csv = node.truth("csv");
     let query = if bare {
         None
     } else {
@@ -67,6 +69,12 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         );
     }
     let kind = read_kind(&node, shape?)?;
+    if csv.is_some() && !kind.is_chart() {
+        node.report(
+            "csv",
+            "only a chart may say whether its rows are a file; those of a table always are",
+        );
+    }
     if kind.is_chart() && width.is_some_and(|width| width < Width::LEAST_OF_CHARTS) {
         node.report(
             "width",
@@ -78,6 +86,7 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         title,
         note,
         width,
+        csv,
         query,
         kind,
         borrowed: None,

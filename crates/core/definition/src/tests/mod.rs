@@ -819,4 +819,14 @@ fn a_width_is_a_word_or_twelfths_and_a_chart_needs_a_third() {
         "{:?}",
         problems(table, "\"haf\"")
     );
+    assert_eq!(
+        problems(&format!("{chart}\ncsv = false"), "12"),
+        Vec::<String>::new()
+    );
+    assert_eq!(
+        problems(&format!("{table}\ncsv = false"), "12"),
+        [
+            "d.toml:15:7: section[1].block[1].csv: only a chart may say whether its rows are a file; those of a table always are"
+        ]
+    );
 }

@@ -9,7 +9,7 @@ use crate::{
         answers::{answer, source_title},
         charts,
         figures::{Beside, key_figures},
-        table::{TableOptions, Trends, shown_table},
+        table::{TableOptions, Trends, keep_rows, shown_table},
     },
     document::{Block, Body},
 };
@@ -85,6 +85,21 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
             },
             context,
         );
+    }
+    // Columns that are not there are the chart's to complain of.
+    let named = block.kind.columns();
+    let places: Vec<usize> = named
+        .iter()
+        .filter_map(|name| {
+            answer
+                .table
+                .columns
+                .iter()
+                .position(|column| column.name == *name)
+        })
+        .collect();
+    if block.kind.is_chart() && places.len() == named.len() {
+        keep_rows(block, query, &answer.table, &places, context);
     }
     let table = &Table::from(answer.table);
     match &block.kind {

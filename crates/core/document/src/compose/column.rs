@@ -4,7 +4,7 @@ use chrono::Datelike;
 use maple_lark_data::{
     Column, Table, Unit, Value,
     figures::{Operation, Role},
-    number_format::NumberFormat,
+    number_format::{self, NumberFormat},
     series::Aggregation,
     status::{Status, Thresholds},
     unit::Scale,
@@ -170,7 +170,7 @@ impl ColumnFormat {
         let scaled: Vec<f64> = numbers.iter().map(|n| n * scale.factor).collect();
         let decimals = match unit {
             Unit::Currency(_) => 2,
-            _ => decimals(&scaled),
+            _ => number_format::decimals(&scaled),
         };
         let years = |value: &Value| match value {
             Value::Instant(at) => zone.local(*at).year() != this_year,
@@ -215,22 +215,6 @@ impl ColumnFormat {
             mark: (status >= Status::Warning).then_some(status),
             ..Cell::default()
         }
-    }
-}
-
-/// As many decimals as the largest value deserves; two where values crowd below 100 %.
-fn decimals(values: &[f64]) -> usize {
-    if values.iter().all(|v| v.fract() == 0.0) {
-        return 0;
-    }
-    let largest = values.iter().fold(0f64, |most, v| most.max(v.abs()));
-    match largest {
-        l if l >= 1000.0 => 0,
-        l if l > 99.0 && l <= 100.0 => 2,
-        l if l >= 100.0 => 1,
-        l if l >= 10.0 => 1,
-        l if l >= 0.1 => 2,
-        _ => 4,
     }
 }
 

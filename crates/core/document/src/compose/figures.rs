@@ -137,6 +137,7 @@ pub(crate) fn key_figures(
                 limits: limits_in_words(&thresholds, &unit, number_format),
                 change: beside.change(name, row[index].as_number(), &unit, number_format),
                 amount: row[index].as_number(),
+                unit: unit.symbol().to_owned(),
                 before: beside.before(name),
                 sparkline: beside.sparkline(name),
             }

@@ -50,6 +50,8 @@ pub(crate) struct Context<'a> {
     two_across: bool,
     colours: Colours,
     data: Vec<DataTable>,
+    /// Whether the rows of charts are files where nothing else is said.
+    charts_are_files: bool,
     file_stem: String,
 }
 
@@ -97,6 +99,7 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
         packing: report.files.packing,
         theme,
         zone: snapshot.window.zone,
+        number_format: report.number_format,
         failed,
     };
     merge_texts(&mut document, snapshot, &dashboards);
@@ -125,6 +128,11 @@ fn composed(
         file_stem: file_stem(report, snapshot, dashboards),
     };
     let mut colours = Colours::default();
+    let mut blocks = dashboards
+        .iter()
+        .flat_map(|dashboard| &dashboard.sections)
+        .flat_map(|section| &section.blocks);
+    let has_table = blocks.any(|block| matches!(block.kind, BlockKind::Table { .. }));
     for dashboard in dashboards {
         let mut context = Context {
             snapshot,
@@ -133,6 +141,7 @@ fn composed(
             two_across: theme.two_across,
             colours,
             data: std::mem::take(&mut composed.data),
+            charts_are_files: !has_table,
             file_stem: composed.file_stem.clone(),
         };
         for section in &dashboard.sections {

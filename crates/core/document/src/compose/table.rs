@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use chrono::Datelike;
 use maple_lark_data::{
-    Table, Unit, Value,
+    PackedTable, Table, Unit, Value,
     figures::Role,
     number_format::NumberFormat,
     status::{Status, StatusCounts, Thresholds},
@@ -21,7 +21,7 @@ use crate::{
         figures::shares,
         slug,
     },
-    document::{Align, Body, Cell, DataTable, Heading, ShownTable},
+    document::{Align, Body, Cell, DataTable, Heading, ShownAs, ShownTable},
     snapshot::Snapshot,
 };
 
@@ -52,23 +52,7 @@ pub(crate) fn shown_table(
     let whole = &answer.table;
     let indexes = chosen(&whole.columns, query, wanted.columns)?;
     let zone = context.snapshot.window.zone;
-    let file_name = free_file_name(&block.title, context);
-    let heading = |index: &usize| {
-        let name = &whole.columns[*index].name;
-        let symbol = unit(query, name).symbol().to_owned();
-        if symbol.is_empty() {
-            name.clone()
-        } else {
-            format!("{name} [{symbol}]")
-        }
-    };
-    context.data.push(DataTable {
-        title: block.title.clone(),
-        file_name: file_name.clone(),
-        headings: indexes.iter().map(heading).collect(),
-        table: whole.select(&indexes),
-        zone,
-    });
+    let file = keep_rows(block, query, whole, &indexes, context);
     if whole.is_empty() {
         return Ok(Body::Empty {
             sentence: "No rows in this window.".to_owned(),
@@ -130,7 +114,7 @@ pub(crate) fn shown_table(
         };
         let more = if table.truncated { "more than " } else { "" };
         format!(
-            "The first {} of {more}{}{cut_off} rows; all rows that were read are in {file_name}.",
+            "The first {} of {more}{}{cut_off} rows.",
             count(shown),
             count(whole.len())
         )
@@ -143,9 +127,47 @@ pub(crate) fn shown_table(
                 .filter(|place| answer.role(*place) != Role::Plain)
                 .collect(),
             cut,
+            file,
             judged: judge(answer, query, &indexes),
         },
     })
+}
+
+/// Keeps the rows behind a block, and says what their file is called.
+pub(crate) fn keep_rows(
+    block: &Definition,
+    query: &Query,
+    whole: &PackedTable,
+    indexes: &[usize],
+    context: &mut Context<'_>,
+) -> String {
+    let file_name = free_file_name(&block.title, context);
+    let with_unit = |name: &str| match unit(query, name).symbol() {
+        "" => name.to_owned(),
+        symbol => format!("{name} [{symbol}]"),
+    };
+    let names = || {
+        indexes
+            .iter()
+            .map(|index| whole.columns[*index].name.as_str())
+    };
+    let is_chart = block.kind.is_chart();
+    context.data.push(DataTable {
+        title: block.title.clone(),
+        file_name: file_name.clone(),
+        headings: names().map(with_unit).collect(),
+        titles: names().map(|name| title(query, name)).collect(),
+        units: names().map(|name| unit(query, name)).collect(),
+        shown_as: if is_chart {
+            ShownAs::Chart
+        } else {
+            ShownAs::Table
+        },
+        is_file: !is_chart || block.csv.unwrap_or(context.charts_are_files),
+        table: whole.select(indexes),
+        zone: context.snapshot.window.zone,
+    });
+    file_name
 }
 
 /// The heading of a column, as wide as its cells want it.
@@ -314,7 +336,10 @@ fn lengths(table: &Table, index: usize, answer: &Answer, unit: Unit) -> Vec<Opti
 
 fn free_file_name(title: &str, context: &Context<'_>) -> String {
     let base = format!("{}_{}", context.file_stem, slug(title));
-    let taken = |name: &str| context.data.iter().any(|data| data.file_name == name);
+    let taken = |name: &str| {
+        let mut files = context.data.iter().filter(|data| data.is_file);
+        files.any(|data| data.file_name == name)
+    };
     let first = format!("{base}.csv");
     if !taken(&first) {
         return first;

@@ -4,14 +4,14 @@ mod words;
 use std::collections::BTreeMap;
 
 use maple_lark_data::{
-    Column, ColumnKind, Table, Value, number_format::NumberFormat, status::Status,
+    Column, ColumnKind, Table, Unit, Value, number_format::NumberFormat, status::Status,
 };
 use maple_lark_definition::RecipientFormat;
 use maple_lark_time::Window;
 
 use crate::{
     compose::{compose, compose_for},
-    document::{Align, Body, Document, ShownTable},
+    document::{Align, Body, Document, ShownAs, ShownTable},
     snapshot::{FrozenDefinition, Outcome, QueryRecord, Snapshot},
 };
 
@@ -197,9 +197,65 @@ fn a_long_table_is_cut_and_says_where_the_rest_is() {
     assert_eq!(table(&document).rows.len(), 10);
     assert_eq!(
         table(&document).cut.as_deref(),
-        Some("The first 10 of 1,234 rows; all rows that were read are in daily_2026-10-25_b.csv.")
+        Some("The first 10 of 1,234 rows.")
     );
     assert_eq!(document.data[0].table.len(), 1234);
+    // A file is named only where it is.
+    let (table, file) = (table(&document), document.data[0].file_name.clone());
+    let cut = table.cut.as_deref().unwrap();
+    assert_eq!(table.with_file(cut, &["daily.pdf".to_owned()]), cut);
+    assert_eq!(
+        table.with_file(cut, &[file]),
+        "The first 10 of 1,234 rows. All rows that were read are in daily_2026-10-25_b.csv."
+    );
+}
+
+#[test]
+fn the_rows_behind_charts_are_kept_and_are_files_where_there_is_no_table() {
+    let hosts = rows(&[("a", Some(91.25)), ("b", None)]);
+    let bar = "show = \"bar\"\nlabel = \"host\"\nvalue = \"used\"";
+    let alone = compose(&snapshot(bar, hosts.clone())).unwrap();
+    assert_eq!(alone.data.len(), 1);
+    let data = &alone.data[0];
+    assert_eq!((data.shown_as, data.table.len()), (ShownAs::Chart, 2));
+    assert_eq!(data.headings, ["host", "used [%]"]);
+    assert_eq!(
+        (data.titles[1].as_str(), &data.units[1]),
+        ("Disk used", &Unit::Percent)
+    );
+    let files = |document: &Document| {
+        let names = document.files().map(|data| data.file_name.clone());
+        names.collect::<Vec<_>>()
+    };
+    assert_eq!(files(&alone), ["daily_2026-10-25_b.csv"]);
+
+    let no_file = format!("{bar}\ncsv = false");
+    assert!(files(&compose(&snapshot(&no_file, hosts.clone())).unwrap()).is_empty());
+
+    let table = "\n[[section.block]]\nshow = \"table\"\ntitle = \"B\"\nquery = \"q\"";
+    let both = compose(&snapshot(&format!("{bar}{table}"), hosts.clone())).unwrap();
+    assert_eq!(both.data.len(), 2);
+    assert_eq!(
+        files(&both),
+        ["daily_2026-10-25_b.csv"],
+        "the table's keeps its name"
+    );
+    assert!(both.data[1].is_file);
+    let wanted = format!("{bar}\ncsv = true{table}");
+    assert_eq!(
+        files(&compose(&snapshot(&wanted, hosts)).unwrap()),
+        ["daily_2026-10-25_b.csv", "daily_2026-10-25_b-2.csv"]
+    );
+    // Without rows a file has its headings only; a column that is not there is the chart's
+    // complaint.
+    assert_eq!(files(&compose(&snapshot(bar, rows(&[]))).unwrap()).len(), 1);
+    let wrong = bar.replace("used", "usd");
+    assert!(
+        compose(&snapshot(&wrong, rows(&[("a", None)])))
+            .unwrap()
+            .data
+            .is_empty()
+    );
 }
 
 #[test]

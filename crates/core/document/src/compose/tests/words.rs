@@ -297,6 +297,7 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
         limits: None,
         change: None,
         amount: None,
+        unit: String::new(),
         before: None,
         sparkline: Vec::new(),
     };
