@@ -6,6 +6,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod contract;
 mod hostile;
 mod looking;
 mod orders;
