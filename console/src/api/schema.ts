@@ -2437,6 +2437,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -2609,6 +2618,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -2770,6 +2788,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -2859,6 +2886,15 @@ export interface operations {
             };
             /** @description the role does not permit this, or the request comes from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3130,6 +3166,15 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3988,6 +4033,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -4351,6 +4405,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -4440,6 +4503,15 @@ export interface operations {
             };
             /** @description the role does not permit this, or the request comes from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4745,6 +4817,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the current state does not allow it */
             409: {
                 headers: {
@@ -4861,6 +4942,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the current state does not allow it */
             409: {
                 headers: {
@@ -4970,6 +5060,15 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5248,6 +5347,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the current state does not allow it */
             409: {
                 headers: {
@@ -5433,6 +5541,15 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6095,6 +6212,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the current state does not allow it */
             409: {
                 headers: {
@@ -6265,6 +6391,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -6354,6 +6489,15 @@ export interface operations {
             };
             /** @description the role does not permit this, or the request comes from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6515,6 +6659,15 @@ export interface operations {
             };
             /** @description the role does not permit this, or the request comes from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6741,6 +6894,15 @@ export interface operations {
             };
             /** @description not signed in, or the sign-in has expired */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7232,6 +7394,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body is too large */
             413: {
                 headers: {
@@ -7377,6 +7548,15 @@ export interface operations {
             };
             /** @description not signed in, or the sign-in has expired */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };

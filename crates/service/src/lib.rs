@@ -13,6 +13,7 @@ mod secrets;
 use std::sync::Arc;
 
 use maple_lark_store::Store;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 pub use api::openapi;
 pub use config::Config;
@@ -119,7 +120,22 @@ impl Running {
     }
 }
 
+/// Lets this process have as many connections and files as the system allows it. Callers that
+/// begin a request and never end it keep a connection each, which the web framework does not
+/// limit; with the usual 1,024 a few of them would keep everybody else out.
+fn raise_file_limit() {
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit {
+        current: limit.maximum,
+        ..limit
+    };
+    if let Err(error) = setrlimit(Resource::Nofile, raised) {
+        tracing::warn!(%error, "the limit of open files stays as it is");
+    }
+}
+
 /// Runs the service until it is told to stop.
 pub async fn serve(config: Config) -> Result<(), ServeError> {
+    raise_file_limit();
     start(config, Clock::of_the_database()).await?.run().await
 }

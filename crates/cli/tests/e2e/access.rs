@@ -1,7 +1,8 @@
 use reqwest::{Client, StatusCode, header};
 use serde_json::{Value, json};
+use tokio::{io::AsyncWriteExt, net::TcpStream};
 
-use crate::place::{PASSWORD, Place};
+use crate::place::{PASSWORD, PATIENCE, Place};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn everything_is_behind_a_sign_in_and_other_sites_cannot_use_it() {
@@ -183,4 +184,27 @@ fn the_described_api_is_the_one_that_is_kept() {
         kept.trim() == maple_lark_service::openapi().trim(),
         "docs/openapi.json is not up to date; run \"make api\""
     );
+}
+
+/// Requests that are begun and never ended keep a connection each, and nobody else out.
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_that_say_nothing_keep_nobody_out() {
+    let place = Place::new().await;
+    let service = place.serve();
+    let mut silent = Vec::new();
+    for _ in 0..400 {
+        let mut stream = TcpStream::connect(&place.address).await.unwrap();
+        stream
+            .write_all(b"GET /ready HTTP/1.1\r\nHo")
+            .await
+            .unwrap();
+        silent.push(stream);
+    }
+    let answer = Client::new()
+        .get(format!("http://{}/ready", place.address))
+        .timeout(PATIENCE)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(answer.status(), StatusCode::OK, "{}", service.log());
 }

@@ -211,7 +211,10 @@ impl Place {
             .append(true)
             .open(&log)
             .unwrap();
-        let child = Command::new(env!("CARGO_BIN_EXE_maple-lark"))
+        // With as few files as a system gives that nobody has set up.
+        let child = Command::new("sh")
+            .args(["-c", "ulimit -S -n 256; exec \"$0\" \"$@\""])
+            .arg(env!("CARGO_BIN_EXE_maple-lark"))
             .args(["serve", "--config"])
             .arg(config)
             .envs(&self.environment)

@@ -1,14 +1,15 @@
 //! What a request brings: a body in JSON, and numbers in the address.
 
-use std::ops::Deref;
+use std::{fmt::Display, ops::Deref, time::Duration};
 
 use rocket::{
     Request,
-    data::{self, Data, FromData, ToByteUnit},
+    data::{self, ByteUnit, Data, FromData, ToByteUnit},
     http::Status,
     outcome::Outcome,
 };
 use serde::de::DeserializeOwned;
+use tokio::io::AsyncReadExt;
 
 use super::problem::{Problem, Refusal};
 
@@ -27,6 +28,48 @@ impl<T> Deref for Body<T> {
     fn deref(&self) -> &T {
         &self.0
     }
+}
+
+/// How long nothing of a body may arrive, and how long all of it may take: meanwhile it holds
+/// its connection and its memory.
+const SILENCE: Duration = Duration::from_secs(10);
+const LONGEST: Duration = Duration::from_secs(120);
+
+fn too_slow() -> Problem {
+    Problem::new(
+        408,
+        "Too slow",
+        "the body did not arrive in time; send it again",
+    )
+}
+
+/// A body as text, as it arrives.
+async fn received(body: Data<'_>, limit: ByteUnit) -> Result<String, Problem> {
+    let not_read = |error: &dyn Display| {
+        Problem::new(
+            400,
+            "Not understood",
+            format!("the body cannot be read: {error}"),
+        )
+    };
+    let mut stream = body.open(limit + 1);
+    let mut bytes = Vec::new();
+    loop {
+        match tokio::time::timeout(SILENCE, stream.read_buf(&mut bytes)).await {
+            Ok(Ok(0)) => break,
+            Ok(Ok(_)) if bytes.len() as u64 > limit => {
+                return Err(Problem::new(
+                    413,
+                    "Too large",
+                    format!("the body is larger than {limit}"),
+                ));
+            }
+            Ok(Ok(_)) => {}
+            Ok(Err(error)) => return Err(not_read(&error)),
+            Err(_) => return Err(too_slow()),
+        }
+    }
+    String::from_utf8(bytes).map_err(|error| not_read(&error))
 }
 
 #[rocket::async_trait]
@@ -48,19 +91,10 @@ impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
             ));
         }
         let limit = request.limits().get("json").unwrap_or(8.mebibytes());
-        let text = match body.open(limit).into_string().await {
-            Ok(text) if text.is_complete() => text.into_inner(),
-            Ok(_) => {
-                return refused(Problem::new(
-                    413,
-                    "Too large",
-                    format!("the body is larger than {limit}"),
-                ));
-            }
-            Err(error) => {
-                let said = format!("the body cannot be read: {error}");
-                return refused(Problem::new(400, "Not understood", said));
-            }
+        let text = match tokio::time::timeout(LONGEST, received(body, limit)).await {
+            Ok(Ok(text)) => text,
+            Ok(Err(problem)) => return refused(problem),
+            Err(_) => return refused(too_slow()),
         };
         match serde_json::from_str(&text) {
             Ok(value) => Outcome::Success(Self(value)),

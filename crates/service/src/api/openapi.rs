@@ -102,7 +102,7 @@ fn complete(method: &str, operation: &mut Value) {
         also.extend([401, 403]);
     }
     if has_body {
-        also.extend([413, 415, 422]);
+        also.extend([408, 413, 415, 422]);
     }
     if ONCE.contains(&name.as_str()) {
         also.push(409);
@@ -144,6 +144,7 @@ fn meaning(status: &str, method: &str) -> &'static str {
         ("404", _) => "not found",
         ("409", _) => "the current state does not allow it",
         ("412", _) => "it was changed since it was read",
+        ("408", _) => "the body did not arrive in time",
         ("413", _) => "the body is too large",
         ("415", _) => "the body is not declared as JSON",
         ("422", _) => "the content is not valid; the detail says what and where",

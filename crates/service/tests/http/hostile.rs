@@ -5,8 +5,12 @@ use std::fmt::Write;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use reqwest::{Client, StatusCode};
 use serde_json::{Value, json};
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::TcpStream,
+};
 
-use super::{Place, problem};
+use super::{PATIENCE, Place, problem};
 
 fn report(more: &str) -> String {
     format!(
@@ -202,4 +206,28 @@ async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
             .unwrap();
         assert!(answer.status().is_client_error());
     }
+}
+
+/// A caller who begins a body and then says nothing is let go, many of them at once.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_body_that_does_not_arrive_is_not_waited_for() {
+    let place = Place::new().await;
+    let token = place.signed_in("author").await;
+    let address = place.base.trim_start_matches("http://");
+    let halves = (0..50).map(async |_| {
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        let head = format!(
+            "POST /api/v1/definitions/plan HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {token}\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{{\"files\": [          "
+        );
+        stream.write_all(head.as_bytes()).await.unwrap();
+        let mut answer = vec![0; 12];
+        stream.read_exact(&mut answer).await.unwrap();
+        String::from_utf8(answer).unwrap()
+    });
+    let answers = tokio::time::timeout(PATIENCE, futures::future::join_all(halves)).await;
+    let answers = answers.expect("they are let go");
+    assert!(
+        answers.iter().all(|answer| answer == "HTTP/1.1 408"),
+        "{answers:?}"
+    );
 }
