@@ -4,6 +4,7 @@
 use std::fmt;
 
 use chrono::{NaiveDate, NaiveDateTime};
+use maple_lark_time::DateForm;
 use serde::{Deserialize, Serialize};
 
 /// The signs of numbers and the form of dates.
@@ -126,6 +127,16 @@ impl NumberFormat {
                 .to_owned()
         } else {
             text
+        }
+    }
+
+    /// How days are written in words.
+    #[must_use]
+    pub fn date_form(&self) -> DateForm {
+        if self.iso_dates {
+            DateForm::Iso
+        } else {
+            DateForm::Words
         }
     }
 

@@ -17,4 +17,4 @@ pub mod window;
 pub mod zone;
 
 pub use window::{Window, WindowRule};
-pub use zone::Zone;
+pub use zone::{DateForm, Zone};

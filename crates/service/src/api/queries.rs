@@ -15,7 +15,7 @@ use maple_lark_definition::{
 };
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
-use maple_lark_time::{Window, Zone, nearest::suggestion, window::Step};
+use maple_lark_time::{DateForm, Window, Zone, nearest::suggestion, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, client::Client, problem::Problem};
@@ -115,7 +115,7 @@ async fn try_query(
         fields: fields_found(query, &asked.table),
         sent: asked.sent,
         note: asked.note,
-        window: times.window.exact_in_words(),
+        window: times.window.exact_in_words(DateForm::Words),
     }))
 }
 

@@ -186,6 +186,7 @@ fn front(
 ) -> Front {
     let window = &snapshot.window;
     let zone = window.zone;
+    let dates = report.number_format.date_form();
     let own = format.zone.filter(|own| *own != zone).map(|own| Window {
         zone: own,
         ..window.clone()
@@ -205,21 +206,25 @@ fn front(
     sources.sort();
     sources.dedup();
     Front {
-        window_label: window.label(),
+        window_label: window.label_in(dates),
         window_exact: match own {
-            Some(own) => format!("{} ({})", window.exact_in_words(), own.exact_in_words()),
-            None => window.exact_in_words(),
+            Some(own) => format!(
+                "{} ({})",
+                window.exact_in_words(dates),
+                own.exact_in_words(dates)
+            ),
+            None => window.exact_in_words(dates),
         },
         window_machine: window.exact(),
         compared_with: report
             .window
             .comparison(window)
-            .map(|window| window.label()),
+            .map(|window| window.label_in(dates)),
         incomplete: snapshot.incomplete.clone(),
         filters: parameters.filter_map(filter).collect(),
         sources,
-        scheduled_for: zone.readable(snapshot.scheduled_for),
-        made_at: zone.readable(snapshot.made_at),
+        scheduled_for: zone.readable_in(snapshot.scheduled_for, dates),
+        made_at: zone.readable_in(snapshot.made_at, dates),
         made_at_seconds: snapshot.made_at.timestamp(),
         run_id: snapshot.run_id.clone(),
         zone_rules: snapshot
@@ -312,12 +317,14 @@ fn provenance(
     Provenance {
         query: format!("{} / {}", record.dashboard, record.name),
         source: record.source_title.clone(),
-        asked_at: snapshot
-            .window
-            .zone
-            .local(record.started)
-            .format("%-d %b %Y %H:%M:%S")
-            .to_string(),
+        asked_at: {
+            let asked = snapshot.window.zone.local(record.started);
+            format!(
+                "{} {}",
+                number_format.date(asked.date()),
+                asked.format("%H:%M:%S")
+            )
+        },
         took: Unit::Milliseconds.format(
             ((record.ended - record.started)
                 .num_microseconds()

@@ -12,6 +12,7 @@ pub fn message_values(
     document: &Document,
     audience: Option<&str>,
 ) -> MessageValues {
+    let dates = document.number_format.date_form();
     let figures = document
         .figures()
         .map(|figure| (figure.name.clone(), figure.value.clone()))
@@ -26,14 +27,17 @@ pub fn message_values(
             title: document.title.clone(),
         },
         window: WindowValues {
-            label: snapshot.window.label(),
+            label: snapshot.window.label_in(dates),
             exact: snapshot.window.exact(),
             zone: snapshot.window.zone.to_string(),
             duration: snapshot.window.duration(),
         },
         run: RunValues {
             id: snapshot.run_id.clone(),
-            scheduled_for: snapshot.window.zone.readable(snapshot.scheduled_for),
+            scheduled_for: snapshot
+                .window
+                .zone
+                .readable_in(snapshot.scheduled_for, dates),
         },
         audience: audience.map(str::to_owned),
     }

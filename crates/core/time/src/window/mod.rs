@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     english,
     span::Span,
-    zone::{Zone, week_start},
+    zone::{DateForm, Zone, week_start},
 };
 
 /// A half-open interval `[from, to)` read in a time zone. `from <= to` always holds.
@@ -347,14 +347,22 @@ impl Window {
     /// `October 2026, 08:00 to 17:00 Monday to Friday`.
     #[must_use]
     pub fn label(&self) -> String {
-        let outer = self.outer_label();
+        self.label_in(DateForm::Words)
+    }
+
+    /// The same, with its days in a form: `Sunday 2026-10-25, 25 h`,
+    /// `Week 43, 2026-10-19 to 2026-10-25`. Months, quarters and years are words in each.
+    #[must_use]
+    pub fn label_in(&self, form: DateForm) -> String {
+        let outer = self.outer_label(form);
         match &self.within {
             Some(within) => format!("{outer}, {}", within.words()),
             None => outer,
         }
     }
 
-    fn outer_label(&self) -> String {
+    fn outer_label(&self, form: DateForm) -> String {
+        let day = form.day();
         let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
         if !(self.begins_a_date(self.from) && self.begins_a_date(self.to)) || self.from == self.to {
             // To the second where it has one: nobody is to look for it in another window.
@@ -363,7 +371,7 @@ impl Window {
             } else {
                 "%H:%M:%S"
             };
-            let dated = format!("%-d %B %Y {time}");
+            let dated = format!("{day} {time}");
             let same_day = from.date() == to.date();
             let end = to.format(if same_day { time } else { &dated });
             let offsets = if same_day
@@ -386,7 +394,7 @@ impl Window {
             } else {
                 format!(", {hours} h")
             };
-            return format!("{}{note}", first.format("%A %-d %B %Y"));
+            return format!("{} {}{note}", first.format("%A"), first.format(day));
         }
         let whole = |unit: CalendarUnit| {
             unit.first_date(first, Weekday::Mon) == first && unit.next_date(first) == to.date()
@@ -405,11 +413,12 @@ impl Window {
             return first.format("%B %Y").to_string();
         }
         let start = match (first.year() == last.year(), first.month() == last.month()) {
+            _ if form == DateForm::Iso => first.format(day),
             (true, true) => first.format("%-d"),
             (true, false) => first.format("%-d %B"),
-            _ => first.format("%-d %B %Y"),
+            _ => first.format(day),
         };
-        let range = format!("{start} to {}", last.format("%-d %B %Y"));
+        let range = format!("{start} to {}", last.format(day));
         if days == 7 && first.weekday() == Weekday::Mon {
             format!("Week {}, {range}", first.iso_week().week())
         } else {
@@ -433,19 +442,16 @@ impl Window {
     /// The window for people who check it: `from 25 Oct 2026 00:00 (UTC+01:00) up to, not
     /// including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe`.
     #[must_use]
-    pub fn exact_in_words(&self) -> String {
+    pub fn exact_in_words(&self, form: DateForm) -> String {
         let whole = [self.from, self.to].iter().all(|at| at.second() == 0);
-        let form = if whole {
-            "%-d %b %Y %H:%M"
-        } else {
-            "%-d %b %Y %H:%M:%S"
-        };
+        let time = if whole { "%H:%M" } else { "%H:%M:%S" };
+        let form = format!("{} {time}", form.short_day());
         let side = |instant| {
             let offset = self.zone.offset_seconds(instant);
             let sign = if offset < 0 { '−' } else { '+' };
             format!(
                 "{} (UTC{sign}{:02}:{:02})",
-                self.zone.local(instant).format(form),
+                self.zone.local(instant).format(&form),
                 offset.abs() / 3600,
                 offset.abs() / 60 % 60
             )
@@ -654,7 +660,7 @@ mod tests {
         let one = window("2026-11-24T06:00:00Z", "2026-11-24T09:32:21Z");
         assert_eq!(one.label(), "24 November 2026 06:00:00 to 09:32:21");
         assert!(
-            one.exact_in_words()
+            one.exact_in_words(DateForm::Words)
                 .contains("24 Nov 2026 09:32:21 (UTC+00:00)")
         );
         let two = window("2026-11-23T09:32:21Z", "2026-11-24T09:32:21Z");
@@ -664,6 +670,19 @@ mod tests {
         );
         let plain = window("2026-11-24T06:00:00Z", "2026-11-24T09:30:00Z");
         assert_eq!(plain.label(), "24 November 2026 06:00 to 09:30");
+        assert_eq!(plain.label_in(DateForm::Iso), "2026-11-24 06:00 to 09:30");
+        let day = window("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z");
+        assert_eq!(day.label_in(DateForm::Iso), "Tuesday 2026-11-24");
+        let week = window("2026-11-23T00:00:00Z", "2026-11-30T00:00:00Z");
+        assert_eq!(
+            week.label_in(DateForm::Iso),
+            "Week 48, 2026-11-23 to 2026-11-29"
+        );
+        assert!(
+            plain
+                .exact_in_words(DateForm::Iso)
+                .starts_with("from 2026-11-24 06:00 (UTC+00:00)")
+        );
     }
 
     #[test]

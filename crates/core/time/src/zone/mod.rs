@@ -181,9 +181,43 @@ impl Zone {
     /// A time for people: `Sunday 25 October 2026, 07:30`.
     #[must_use]
     pub fn readable(&self, instant: DateTime<Utc>) -> String {
+        self.readable_in(instant, DateForm::Words)
+    }
+
+    /// The same with its day in a form: `Sunday 2026-10-25, 07:30`.
+    #[must_use]
+    pub fn readable_in(&self, instant: DateTime<Utc>, form: DateForm) -> String {
         self.local(instant)
-            .format("%A %-d %B %Y, %H:%M")
+            .format(&format!("%A {}, %H:%M", form.day()))
             .to_string()
+    }
+}
+
+/// How days are written for people.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum DateForm {
+    /// `22 November 2026`.
+    #[default]
+    Words,
+    /// `2026-11-22`, as ISO 8601 has it.
+    Iso,
+}
+
+impl DateForm {
+    /// The form of a day, for [`chrono::format`].
+    pub(crate) fn day(self) -> &'static str {
+        match self {
+            Self::Words => "%-d %B %Y",
+            Self::Iso => "%F",
+        }
+    }
+
+    /// The same with short months: `22 Nov 2026`.
+    pub(crate) fn short_day(self) -> &'static str {
+        match self {
+            Self::Words => "%-d %b %Y",
+            Self::Iso => "%F",
+        }
     }
 }
 

@@ -55,12 +55,9 @@ impl Drawing<'_, '_> {
             thresholds(self.query, &values[0]),
             self.number_format(),
         );
-        let mut description = describe(
-            &format!("{}, {}", self.block.title, self.window().label()),
-            &groups,
-            &unit,
-            number_format,
-        );
+        let when = self.window().label_in(number_format.date_form());
+        let what = format!("{}, {when}", self.block.title);
+        let mut description = describe(&what, &groups, &unit, number_format);
         let counts = if stacked {
             StatusCounts::default()
         } else {

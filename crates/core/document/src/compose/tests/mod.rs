@@ -10,7 +10,7 @@ use maple_lark_definition::RecipientFormat;
 use maple_lark_time::Window;
 
 use crate::{
-    compose::{compose, compose_for},
+    compose::{compose, compose_for, run_values},
     document::{Align, Body, Document, ShownAs, ShownTable},
     snapshot::{FrozenDefinition, Outcome, QueryRecord, Snapshot},
 };
@@ -584,12 +584,17 @@ fn one_person_reads_the_same_data_in_their_own_way() {
         ),
         ("1,234", "1.234")
     );
-    assert!(
-        own.front
-            .window_exact
-            .starts_with(&usual.front.window_exact)
-            && own.front.window_exact.contains("America/Halifax")
+    // Every date is in their form: on the front, in how it was made, and in what is merged.
+    assert_eq!(
+        own.front.window_exact,
+        "from 2026-10-25 00:00 (UTC+01:00) up to, not including, 2026-10-26 00:00 (UTC+00:00), Atlantic/Faroe (from 2026-10-24 20:00 (UTC−03:00) up to, not including, 2026-10-25 21:00 (UTC−03:00), America/Halifax)"
     );
+    assert_eq!(own.front.window_label, "Sunday 2026-10-25, 25 h");
+    assert_eq!(own.front.made_at, "Monday 2026-10-26, 07:30");
+    assert!(own.provenance[0].asked_at.starts_with("2026-10-26 07:30:"));
+    let merged = run_values::message_values(&snapshot, &own, None);
+    assert_eq!(merged.window.label, "Sunday 2026-10-25, 25 h");
+    assert_eq!(merged.run.scheduled_for, "Monday 2026-10-26, 07:30");
     assert_eq!(
         own.data, usual.data,
         "what programs read is the same for everybody"
