@@ -1,6 +1,9 @@
 //! What is made to harm is refused, and the service is there for the next who asks.
 
-use std::fmt::Write;
+use std::{
+    fmt::Write,
+    time::{Duration, Instant},
+};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use reqwest::{Client, StatusCode};
@@ -174,14 +177,35 @@ async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
     let (status, detail) = problem(plan(many.collect()).await).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{detail}");
 
-    // All of it at once, and somebody else meanwhile.
+    // All of it at once, and somebody else meanwhile, and a report that is due.
+    let report = async {
+        let answer = client
+            .post(place.url("/reports/r/runs"))
+            .bearer_auth(&token)
+            .json(&json!({}))
+            .send();
+        let run: Value = answer.await.unwrap().json().await.unwrap();
+        let address = place.url(&format!("/runs/{}", run["id"].as_str().unwrap()));
+        let began = Instant::now();
+        loop {
+            let seen = client.get(&address).bearer_auth(&token).send().await;
+            let seen: Value = seen.unwrap().json().await.unwrap();
+            if seen["settled"] == true {
+                break seen["state"].as_str().unwrap().to_owned();
+            }
+            assert!(began.elapsed() < PATIENCE, "{seen}");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    };
     let together = definitions()
         .into_iter()
         .map(|(_, text)| plan(vec![json!({ "file": "h.toml", "text": text })]));
-    let (all, alive) = tokio::join!(
+    let (all, alive, state) = tokio::join!(
         futures::future::join_all(together),
-        client.get(format!("{}/ready", place.base)).send()
+        client.get(format!("{}/ready", place.base)).send(),
+        report
     );
+    assert_eq!(state, "completed");
     assert!(
         all.iter()
             .all(|answer| answer.status() == StatusCode::UNPROCESSABLE_ENTITY)
