@@ -1019,6 +1019,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/template-updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The dashboards whose templates have newer versions, with what would change. */
+        get: operations["list_template_updates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All templates, by purpose and title. */
+        get: operations["list_templates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One template. */
+        get: operations["get_template"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates/{name}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a template makes of a source and values: the definitions, which are not kept. */
+        post: operations["fill_template"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/templates/{name}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a dashboard of a template, with the samplers that it reads and, if wanted, a report that
+         *     shows it: all of it or nothing.
+         */
+        post: operations["use_template"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/themes/preview": {
         parameters: {
             query?: never;
@@ -1229,7 +1317,7 @@ export interface components {
             diff: string;
             file: string;
             /** @enum {string} */
-            kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template";
+            kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template" | "template";
             name: string;
             /** @description The next instants of that schedule, RFC 3339 with the offset of the report's zone. */
             next?: string[];
@@ -1452,6 +1540,17 @@ export interface components {
             /** @description Whether definitions that are not among the files are removed. */
             remove_others?: boolean;
         };
+        /** @description What a template makes: definitions. */
+        FilledTemplate: {
+            /** @description The name of the dashboard. */
+            dashboard: string;
+            /** @description The definitions: samplers, the dashboard, the report. */
+            files: components["schemas"]["DefinitionFile"][];
+            /** @description The name of the report, if there is one. */
+            report?: string | null;
+            /** @description The report's schedule in one sentence, if it has one. */
+            schedule?: string | null;
+        };
         GroupView: {
             file: string;
             members: string[];
@@ -1626,6 +1725,8 @@ export interface components {
             at?: string | null;
             /** @description The audience of a report whose values are taken. */
             audience?: string | null;
+            /** @description The texts of definitions that are used along with it, such as samplers of a template. */
+            beside?: string[];
             dashboard?: string | null;
             /** @description The text of a dashboard or a report, as its file has it. */
             definition?: string | null;
@@ -1950,6 +2051,111 @@ export interface components {
             started_at: string;
             state: components["schemas"]["StepState"];
             subject: string;
+        };
+        /** @description A block of the dashboard that a template makes. */
+        TemplateBlock: {
+            /** @description As `show` in a definition: `figures`, `line`, `table` and so on. */
+            show: string;
+            title: string;
+            /**
+             * Format: int32
+             * @description How much of the page's width it takes.
+             */
+            twelfths: number;
+        };
+        /** @description A gap of a template. */
+        TemplateInput: {
+            /** @description What a `choice` can be. */
+            choices?: string[];
+            /** @description The value where none is given. */
+            default?: string | null;
+            example: string;
+            /** @description `text`, `number`, `list`, `choice`, `table`, `column`, `metric`, `label` or `file`. */
+            kind: string;
+            name: string;
+            note?: string | null;
+            /** @description For a column the input with its table, for a label the one with its metric. */
+            of?: string | null;
+            title: string;
+        };
+        /** @description What to make of a template. */
+        TemplateOrder: {
+            /** @description The name of the dashboard; the template's, or one like it that is free, if not given. */
+            name?: string | null;
+            report?: components["schemas"]["TemplateReport"] | null;
+            /** @description The name of the source that it reads. */
+            source: string;
+            title?: string | null;
+            /** @description The values of its inputs. */
+            values?: {
+                [key: string]: string;
+            };
+        };
+        /** @description The report that a dashboard made of a template comes with. It has the dashboard's name. */
+        TemplateReport: {
+            /** @description PDF if nothing is said. */
+            formats?: string[];
+            /** @description The keys of `[schedule]`; it runs when somebody asks if nothing is said. */
+            schedule?: unknown;
+            /** @description An IANA time zone; UTC if nothing is said. */
+            time_zone?: string | null;
+            /** @description The dashboard's, if not given. */
+            title?: string | null;
+            /** @description Addresses, and names of people and groups. */
+            to?: string[];
+            /** @description The keys of `[window]`; the previous day if nothing is said. */
+            window?: unknown;
+        };
+        /** @description A dashboard whose template has a newer version. */
+        TemplateUpdate: {
+            dashboard: string;
+            /** @description From the dashboard as it is to the one that the template makes now, as a unified diff. */
+            diff: string;
+            /** @description The dashboard that the template makes now, to be applied or not. */
+            file: components["schemas"]["DefinitionFile"];
+            /**
+             * Format: int32
+             * @description The version that there is.
+             */
+            latest: number;
+            template: string;
+            title: string;
+            /**
+             * Format: int32
+             * @description The version that the dashboard was made of.
+             */
+            version: number;
+        };
+        /** @description A dashboard with gaps. */
+        TemplateView: {
+            /** @description What the dashboard looks like, block by block. */
+            blocks: components["schemas"]["TemplateBlock"][];
+            inputs: components["schemas"]["TemplateInput"][];
+            /** @description How to use it, as CommonMark. */
+            instructions?: string | null;
+            name: string;
+            /** @description What the source must have or permit. */
+            needs?: string | null;
+            /** @description Whether it is one of this place, and not of the program. */
+            own: boolean;
+            /** @description What it is for: `availability`, `capacity` and so on. */
+            purpose: string;
+            /** @description The heading above the templates of this purpose. */
+            purpose_title: string;
+            /** @description The question that it answers. */
+            question: string;
+            /** @description How many samplers it makes beside the dashboard. */
+            samplers: number;
+            /** @description The kind of source that it reads. */
+            source_kind: string;
+            title: string;
+            /** @description The dashboards that were made of it. */
+            used_by: string[];
+            /**
+             * Format: int32
+             * @description Raised with each change.
+             */
+            version: number;
         };
         /** @description To whom a test mail goes. */
         TestOrder: {
@@ -7345,6 +7551,453 @@ export interface operations {
             };
         };
     };
+    list_template_updates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateUpdate"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_templates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateView"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    get_template: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateView"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    fill_template: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilledTemplate"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    use_template: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilledTemplate"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     preview_theme: {
         parameters: {
             query?: never;
@@ -7705,7 +8358,7 @@ type ReadonlyArray<T> = [
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
 export const attemptOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["AttemptOutcome"]> = ["accepted", "postponed", "refused", "unknown"];
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
-export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template"];
+export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
 export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "removed"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];

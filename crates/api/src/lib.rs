@@ -21,6 +21,7 @@ mod sessions;
 mod size;
 mod sources;
 mod state;
+mod templates;
 mod themes;
 mod words;
 
@@ -60,6 +61,10 @@ pub use sources::{SourceTest, SourceView};
 pub use state::{
     AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
     StepKind, StepState,
+};
+pub use templates::{
+    FilledTemplate, TemplateBlock, TemplateInput, TemplateOrder, TemplateReport, TemplateUpdate,
+    TemplateView,
 };
 pub use themes::ThemeText;
 pub use words::{UnknownWord, Words};

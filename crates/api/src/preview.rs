@@ -18,6 +18,9 @@ pub struct PreviewOrder {
     /// The text of a dashboard or a report, as its file has it.
     #[serde(default)]
     pub definition: Option<String>,
+    /// The texts of definitions that are used along with it, such as samplers of a template.
+    #[serde(default)]
+    pub beside: Vec<String>,
     /// The audience of a report whose values are taken.
     #[serde(default)]
     pub audience: Option<String>,

@@ -16,7 +16,7 @@ use clap::{CommandFactory, Parser, Subcommand};
 use command::serve;
 use command::{
     agenda, apply, ask, backfill, deliver, download, explain, export, history, list, run, secret,
-    sign_in, source,
+    sign_in, source, template,
 };
 use failure::Failure;
 use output::Output;
@@ -77,6 +77,8 @@ enum Command {
     Apply(apply::Apply),
     Export(export::Export),
     Copy(apply::Copy),
+    Templates(template::Templates),
+    Use(template::Use),
     Remove(apply::Remove),
     History(history::History),
     Restore(history::Restore),
@@ -186,6 +188,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::SignOut(command) => command.run(address).await?,
         Command::Apply(command) => command.run(&client()?, output).await?,
         Command::Copy(command) => command.run(&client()?, output).await?,
+        Command::Templates(command) => command.run(&client()?, output).await?,
+        Command::Use(command) => command.run(&client()?, output).await?,
         Command::Remove(command) => command.run(&client()?, output).await?,
         Command::History(command) => command.run(&client()?, output).await?,
         Command::Restore(command) => command.run(&client()?, output).await?,

@@ -76,6 +76,8 @@ impl Cluster {
             "unix_socket_directories=",
             "-c",
             "shared_buffers=64MB",
+            "-c",
+            "shared_preload_libraries=pg_stat_statements",
         ]);
         if !durable {
             command.args([

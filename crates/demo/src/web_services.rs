@@ -67,8 +67,8 @@ impl WebServices {
             .mount(
                 "/",
                 routes![
-                    weather, telemetry, measures, logbook, gates, kiosks, busy, slow, garbage,
-                    moved, pages, linked
+                    weather, telemetry, measures, logbook, gates, machine, kiosks, busy, slow,
+                    garbage, moved, pages, linked
                 ],
             )
             .ignite()
@@ -265,6 +265,41 @@ pub fn gate_scans(at: i64) -> Vec<(String, &'static str, f64)> {
             (gate, port, scans.floor())
         })
         .collect()
+}
+
+/// A server and the process on it, under the names that most of them use.
+#[get("/machine/metrics")]
+fn machine() -> (ContentType, String) {
+    let now = Utc::now().timestamp();
+    let drift = |what: &str| noise::drift(what, now.div_euclid(60), 30).abs();
+    let mut text = String::new();
+    for (name, kind, value) in [
+        (
+            "process_resident_memory_bytes",
+            "gauge",
+            3e8 + 1e8 * drift("memory"),
+        ),
+        ("process_cpu_seconds", "counter", now as f64 * 0.3),
+        (
+            "process_open_fds",
+            "gauge",
+            (60.0 + 20.0 * drift("files")).round(),
+        ),
+        ("node_load1", "gauge", 0.4 + drift("load")),
+        (
+            "node_memory_MemAvailable_bytes",
+            "gauge",
+            6e9 + 1e9 * drift("free"),
+        ),
+    ] {
+        let total = if kind == "counter" { "_total" } else { "" };
+        text += &format!("# TYPE {name} {kind}\n{name}{total} {value}\n");
+    }
+    text += "# TYPE node_filesystem_avail_bytes gauge\n";
+    for (place, free) in [("/", 4e10), ("/var", 9e9)] {
+        text += &format!("node_filesystem_avail_bytes{{mountpoint=\"{place}\"}} {free}\n");
+    }
+    (ContentType::Plain, text + "# EOF\n")
 }
 
 /// The gates' counters and gauges, as OpenMetrics.

@@ -60,9 +60,9 @@ pub struct Query {
 /// A value of a parameter without its name.
 #[derive(Debug, PartialEq, Eq, thiserror::Error)]
 #[error("\"{0}\" is not NAME=VALUE, such as port=havnes")]
-struct NoPair(String);
+pub struct NoPair(String);
 
-fn name_and_value(text: &str) -> Result<(String, String), NoPair> {
+pub fn name_and_value(text: &str) -> Result<(String, String), NoPair> {
     let (name, value) = text
         .split_once('=')
         .ok_or_else(|| NoPair(text.chars().take(200).collect()))?;
@@ -229,6 +229,7 @@ impl Preview {
             })
         };
         let order = PreviewOrder {
+            beside: Vec::new(),
             report: self.report,
             dashboard: self.dashboard,
             definition: self.file.as_ref().map(read).transpose()?,

@@ -16,3 +16,4 @@ pub mod secret;
 pub mod serve;
 pub mod sign_in;
 pub mod source;
+pub mod template;

@@ -22,6 +22,7 @@ mod previewing;
 mod questions;
 mod schedule;
 mod sending;
+mod templates;
 mod tending;
 mod waiting;
 mod year;

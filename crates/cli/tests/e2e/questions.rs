@@ -6,7 +6,7 @@ use crate::place::{PATIENCE, Place, text};
 
 const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
 
-async fn place_with_everything() -> (Place, WebServices) {
+pub async fn place_with_everything() -> (Place, WebServices) {
     let mut place = Place::new().await;
     let services = WebServices::start().await.unwrap();
     let inventory = place.folder.path().join("inventory");
@@ -37,7 +37,7 @@ async fn place_with_everything() -> (Place, WebServices) {
     (place, services)
 }
 
-fn store_own_token(place: &Place) {
+pub fn store_own_token(place: &Place) {
     let token = place.token();
     let output = place.lark_with_input(&["secret", "set", "own-metrics"], &token);
     assert!(output.status.success(), "{}", text(&output.stderr));

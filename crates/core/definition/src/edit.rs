@@ -110,7 +110,7 @@ fn read(text: &str) -> Result<DocumentMut, BadEdit> {
 
 /// Sets a key; a value that stays the same keeps how it is written, and any keeps what
 /// stands around it.
-fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
+pub(crate) fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
     match table.get_mut(key).and_then(Item::as_value_mut) {
         Some(old) if same(old, &value) => {}
         Some(old) => {

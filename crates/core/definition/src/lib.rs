@@ -8,6 +8,7 @@
 
 mod check;
 pub mod edit;
+pub mod fill;
 pub mod limits;
 mod model;
 pub mod problem;
@@ -24,6 +25,9 @@ pub use model::channel::{
     SyslogSettings, UploadSettings, WebhookSettings,
 };
 pub use model::dashboard::{Dashboard, Section};
+pub use model::dashboard_template::{
+    DashboardTemplate, Input, InputKind, MadeFrom, Purpose, SketchBlock,
+};
 pub use model::definition::Definition;
 pub use model::deliver::{Approval, Deliver, Link, MailContent};
 pub use model::files::{CsvForm, Files, NameValues, Packing, Zip};

@@ -727,7 +727,7 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
 const LONGEST_DIFFERENCE: Duration = Duration::from_millis(500);
 
 /// What is different in two texts, as a unified diff.
-fn difference(before: &str, after: &str) -> String {
+pub fn difference(before: &str, after: &str) -> String {
     TextDiff::configure()
         .timeout(LONGEST_DIFFERENCE)
         .diff_lines(before, after)

@@ -24,6 +24,7 @@ mod secrets;
 mod sessions;
 mod shared;
 mod sources;
+mod templates;
 mod themes;
 mod view;
 mod writer;
@@ -84,6 +85,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", archive::routes())
+        .mount("/api/v1", templates::routes())
         .mount("/api/v1", themes::routes())
         .mount("/api/v1", overview::routes())
         .mount("/api/v1", mailbox::routes())

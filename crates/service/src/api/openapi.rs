@@ -6,7 +6,7 @@ use utoipa::OpenApi;
 
 use super::{
     about, agenda, archive, definitions, delivery, documents, health, mailbox, metrics, overview,
-    preview, queries, reports, runs, schedules, secrets, sessions, sources, themes,
+    preview, queries, reports, runs, schedules, secrets, sessions, sources, templates, themes,
 };
 
 use crate::access::SESSION_COOKIE;
@@ -27,6 +27,7 @@ use crate::access::SESSION_COOKIE;
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel,
+        templates::list, templates::one, templates::fill, templates::make, templates::updates,
         documents::one, archive::again, archive::matching, themes::preview,
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,

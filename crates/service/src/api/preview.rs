@@ -45,6 +45,7 @@ async fn preview(
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
     let mut definitions = Definitions::clone(&*engine.definitions(store).await?);
+    put_beside(&order.beside, &mut definitions)?;
     let report = report_of(&order, &mut definitions)?;
     let values = values_of(&order, &definitions, &report)?;
     let window = report
@@ -70,6 +71,34 @@ async fn preview(
     let mut file = one_file(files, format, "preview", engine.now().timestamp())?;
     file.download = format != Format::Html;
     Ok(file)
+}
+
+/// Puts definitions that are not applied yet beside those that are; none of those is replaced.
+fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Problem> {
+    for text in texts {
+        let definition = Definition::parse("beside.toml", text).map_err(Problem::definitions)?;
+        let sampler = match &definition {
+            Definition::Sampler(sampler) => &sampler.name,
+            other => {
+                return Err(Problem::new(
+                    422,
+                    "Cannot be previewed",
+                    format!(
+                        "a {} cannot be used along with a preview",
+                        other.kind().name()
+                    ),
+                ));
+            }
+        };
+        if !definitions.set.samplers.contains_key(sampler) {
+            let frozen = FrozenDefinition {
+                file: "beside.toml".to_owned(),
+                text: text.clone(),
+            };
+            definitions.put(definition, frozen);
+        }
+    }
+    Ok(())
 }
 
 /// The report to show; for a dashboard, one that has it alone. What is not applied yet is put

@@ -9,17 +9,19 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
-const AUTHOR: [&str; 29] = [
+const AUTHOR: [&str; 32] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
     "cancel_run",
     "copy_definition",
     "copy_report",
+    "fill_template",
     "forget_bounces",
     "get_definition",
     "get_version",
     "list_definitions",
+    "list_template_updates",
     "list_versions",
     "pause_report",
     "plan_definitions",
@@ -39,6 +41,7 @@ const AUTHOR: [&str; 29] = [
     "test_mail",
     "test_source",
     "try_query",
+    "use_template",
 ];
 const ADMINISTRATOR: [&str; 4] = [
     "list_secrets",

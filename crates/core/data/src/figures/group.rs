@@ -28,7 +28,12 @@ pub fn group(
     shares: bool,
 ) -> Result<Figures, FigureError> {
     let by = columns("group", &table, by)?;
-    let values = number_columns("group", &table, values, &by)?;
+    // Whatever is there can be counted.
+    let values = if with == Aggregation::Count && !values.is_empty() {
+        columns("group", &table, values)?
+    } else {
+        number_columns("group", &table, values, &by)?
+    };
     let mut out = Table {
         columns: by
             .iter()
@@ -137,6 +142,10 @@ impl Grouping<'_> {
     fn figures(&self, rows: &[usize]) -> Vec<Value> {
         let cells = |index: usize| rows.iter().map(move |row| &self.table.rows[*row][index]);
         let made = self.values.iter().map(|index| {
+            if self.with == Aggregation::Count {
+                let there = cells(*index).filter(|value| **value != Value::Missing);
+                return Value::Integer(there.count() as i64);
+            }
             amount::fitted(
                 amount::one(cells(*index), self.with),
                 amount::kind_of_one(self.table.columns[*index].kind, self.with),

@@ -471,6 +471,36 @@ fn rows_are_ranked_kept_and_computed() {
 }
 
 #[test]
+fn whatever_is_there_can_be_counted() {
+    let columns = [("port", ColumnKind::Text), ("kiosk", ColumnKind::Text)];
+    let rows = [
+        ("a", Some("k1")),
+        ("a", None),
+        ("a", Some("k2")),
+        ("b", Some("k3")),
+    ]
+    .into_iter()
+    .map(|(port, kiosk)| vec![text(port), kiosk.map_or(Value::Missing, text)])
+    .collect();
+    let count = Operation::Group {
+        by: names(&["port"]),
+        values: names(&["kiosk"]),
+        with: Aggregation::Count,
+        total: None,
+        shares: false,
+    };
+    let counted = done(count, table(&columns, rows)).unwrap().table;
+    assert_eq!(counted.columns[1].kind, ColumnKind::Integer);
+    assert_eq!(
+        counted.rows,
+        [
+            vec![text("a"), Value::Integer(2)],
+            vec![text("b"), Value::Integer(1)]
+        ]
+    );
+}
+
+#[test]
 fn statistics_count_what_is_missing() {
     let figures = done(
         Operation::Statistics {

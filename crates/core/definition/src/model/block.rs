@@ -228,6 +228,34 @@ impl BlockKind {
         )
     }
 
+    /// The word for it in `show`.
+    #[must_use]
+    pub fn show(&self) -> &'static str {
+        match self {
+            Self::Figures { .. } => "figures",
+            Self::Line { style, .. } => match style {
+                LineStyle::Line => "line",
+                LineStyle::Area => "area",
+                LineStyle::Stacked => "stacked-area",
+                LineStyle::Steps => "steps",
+            },
+            Self::Bar { form, .. } if form.upright => "column",
+            Self::Bar { .. } => "bar",
+            Self::Ranking { .. } => "ranking",
+            Self::Breakdown { .. } => "breakdown",
+            Self::Heat { .. } => "heat-map",
+            Self::Timeline { .. } => "timeline",
+            Self::Scatter { .. } => "scatter",
+            Self::Histogram { .. } => "histogram",
+            Self::Boxes { .. } => "box",
+            Self::Share { .. } => "share",
+            Self::Table { .. } => "table",
+            Self::Text(_) => "text",
+            Self::Image { .. } => "image",
+            Self::PageBreak => "page-break",
+        }
+    }
+
     /// The columns of its query that a chart is made of, in the order in which a reader of its
     /// rows wants them; none for what is no chart.
     #[must_use]

@@ -5,6 +5,7 @@ use maple_lark_time::{Window, window::Step};
 use crate::{
     model::{
         block::Block,
+        dashboard_template::MadeFrom,
         parameter::Parameter,
         query::{Origin, Query},
         width::Width,
@@ -21,6 +22,8 @@ pub struct Dashboard {
     pub title: String,
     /// What it is about, in a sentence.
     pub summary: Option<String>,
+    /// The template that it was made of, if it was.
+    pub made_from: Option<MadeFrom>,
     /// What can be chosen.
     pub parameters: Vec<Parameter>,
     /// The queries, by whose names blocks show them.

@@ -5,6 +5,7 @@ use crate::{
         calendar::CalendarFile,
         channel::Channel,
         dashboard::Dashboard,
+        dashboard_template::DashboardTemplate,
         kind::Kind,
         message_template::MessageTemplate,
         people::{Group, Person},
@@ -39,6 +40,8 @@ pub enum Definition {
     Channel(Box<Channel>),
     /// A subject and a text for messages.
     MessageTemplate(MessageTemplate),
+    /// A dashboard with gaps.
+    Template(Box<DashboardTemplate>),
 }
 
 impl Definition {
@@ -56,6 +59,7 @@ impl Definition {
             Definition::Group(_) => Kind::Group,
             Definition::Channel(_) => Kind::Channel,
             Definition::MessageTemplate(_) => Kind::MessageTemplate,
+            Definition::Template(_) => Kind::Template,
         }
     }
 
@@ -73,6 +77,7 @@ impl Definition {
             Definition::Group(group) => &group.name,
             Definition::Channel(channel) => &channel.name,
             Definition::MessageTemplate(message_template) => &message_template.name,
+            Definition::Template(template) => &template.name,
         }
     }
 
@@ -90,6 +95,7 @@ impl Definition {
             Definition::Group(group) => &group.title,
             Definition::Channel(channel) => &channel.title,
             Definition::MessageTemplate(message_template) => &message_template.title,
+            Definition::Template(template) => &template.title,
         }
     }
 
@@ -107,6 +113,7 @@ impl Definition {
             Definition::Group(group) => &group.place,
             Definition::Channel(channel) => &channel.place,
             Definition::MessageTemplate(message_template) => &message_template.place,
+            Definition::Template(template) => &template.place,
         }
     }
 }

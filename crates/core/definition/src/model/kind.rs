@@ -26,11 +26,13 @@ pub enum Kind {
     Channel,
     /// A subject and a text for messages.
     MessageTemplate,
+    /// A dashboard with gaps, to be filled with a source and values.
+    Template,
 }
 
 impl Kind {
     /// All kinds.
-    pub const ALL: [Kind; 10] = [
+    pub const ALL: [Kind; 11] = [
         Kind::Source,
         Kind::Dashboard,
         Kind::Report,
@@ -41,6 +43,7 @@ impl Kind {
         Kind::Group,
         Kind::Channel,
         Kind::MessageTemplate,
+        Kind::Template,
     ];
 
     /// The word for it in definitions, API and command line.
@@ -57,6 +60,7 @@ impl Kind {
             Kind::Group => "group",
             Kind::Channel => "channel",
             Kind::MessageTemplate => "message-template",
+            Kind::Template => "template",
         }
     }
 

@@ -5,6 +5,7 @@ pub mod block;
 pub mod calendar;
 pub mod channel;
 pub mod dashboard;
+pub mod dashboard_template;
 pub mod definition;
 pub mod deliver;
 pub mod files;

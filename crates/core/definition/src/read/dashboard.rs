@@ -1,11 +1,14 @@
 //! Reads dashboards from their tables.
 
+use std::collections::BTreeMap;
+
 use maple_lark_data::figures::Operation;
 use maple_lark_time::nearest::suggestion;
 
 use crate::{
     model::{
         dashboard::{Dashboard, Section},
+        dashboard_template::MadeFrom,
         parameter::Parameter,
         query::Query,
     },
@@ -24,6 +27,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
     let name = read_name(&node);
     let title = node.required("title").value;
     let summary = node.text("summary").map(|text| text.value);
+    let made_from = node.table("template").map(read_made_from);
     let place = node.place();
     node.close();
     let parameters: Vec<Parameter> = root
@@ -105,11 +109,34 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
         name,
         title,
         summary,
+        made_from,
         parameters,
         queries,
         sections,
         place,
     })
+}
+
+fn read_made_from(node: Node<'_>) -> MadeFrom {
+    let template = read_name(&node);
+    let version = node.whole("version", 1..=1_000_000).unwrap_or(1) as u32;
+    let source = node.required("source").value;
+    let mut values = BTreeMap::new();
+    if let Some(given) = node.table("values") {
+        for name in given.keys() {
+            match given.value_of(&name).and_then(|(value, _)| value.as_str()) {
+                Some(value) => drop(values.insert(name, value.to_owned())),
+                None => given.report(&name, "must be a text in quotes"),
+            }
+        }
+    }
+    node.close();
+    MadeFrom {
+        template,
+        version,
+        source,
+        values,
+    }
 }
 
 fn read_section(node: Node<'_>, queries: &[Query]) -> Section {

@@ -11,6 +11,7 @@ mod calendar;
 mod changes;
 mod channel;
 mod dashboard;
+mod dashboard_template;
 mod deliver;
 mod files;
 mod http;
@@ -80,6 +81,8 @@ impl Definition {
             };
             let present: Vec<Kind> = in_toml().filter(|kind| root.has(kind.name())).collect();
             match present[..] {
+                // Beside it stands the dashboard that it is of.
+                _ if root.has(Kind::Template.name()) => dashboard_template::read(&root, text).map(Box::new).map(Definition::Template),
                 [Kind::Source] => source::read(&root).map(|source| Definition::Source(Box::new(source))),
                 [Kind::Dashboard] => dashboard::read(&root).map(Definition::Dashboard),
                 [Kind::Report] => report::read(&root).map(Box::new).map(Definition::Report),

@@ -439,6 +439,11 @@ impl<'a> Node<'a> {
     }
 
     /// Marks a key as known that is read by [`Node::value_of`].
+    /// Whether anything of the file is wrong so far.
+    pub fn is_wrong(&self) -> bool {
+        !self.reader.problems.borrow().is_empty()
+    }
+
     pub fn known_key(&self, key: &'static str) {
         self.known.borrow_mut().push(key);
     }

@@ -17,6 +17,7 @@ use crate::{
         calendar::CalendarFile,
         channel::Channel,
         dashboard::Dashboard,
+        dashboard_template::DashboardTemplate,
         definition::Definition,
         kind::Kind,
         message_template::MessageTemplate,
@@ -54,6 +55,8 @@ pub struct DefinitionSet {
     pub channels: BTreeMap<String, Channel>,
     /// The message templates.
     pub message_templates: BTreeMap<String, MessageTemplate>,
+    /// The templates of this place; those that come with the program are not among them.
+    pub templates: BTreeMap<String, DashboardTemplate>,
 }
 
 impl DefinitionSet {
@@ -83,6 +86,9 @@ impl DefinitionSet {
                 self.message_templates
                     .insert(message_template.name.clone(), message_template),
             ),
+            Definition::Template(template) => {
+                drop(self.templates.insert(template.name.clone(), *template))
+            }
         }
     }
 
@@ -99,6 +105,7 @@ impl DefinitionSet {
             Kind::Group => drop(self.groups.remove(name)),
             Kind::Channel => drop(self.channels.remove(name)),
             Kind::MessageTemplate => drop(self.message_templates.remove(name)),
+            Kind::Template => drop(self.templates.remove(name)),
         }
     }
 
