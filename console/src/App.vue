@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
+import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -22,6 +22,7 @@ const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
   { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard'] },
+  { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
@@ -80,6 +81,11 @@ nav a.here { color: #fff; border-bottom-color: var(--lamp); }
 .bar :focus-visible { outline-color: var(--lamp); }
 .frame main { max-width: 76rem; margin: 0 auto; padding: 1.5rem; }
 main:focus { outline: none; }
+@media (max-width: 1500px) {
+  .bar { gap: 1.1rem; }
+  nav .el-icon { display: none; }
+  nav a { padding: 0 0.7rem; }
+}
 @media (max-width: 760px) {
   .bar { flex-wrap: wrap; gap: 0 1rem; padding: 0 0.9rem; }
   .bar .brand { padding: 0.7rem 0; flex: 1; }

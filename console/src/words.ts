@@ -179,3 +179,6 @@ export function lineCounts(diff: string): string {
   if (added && removed) return `${lines(added)} added, ${removed} removed`
   return added ? `${lines(added)} added` : removed ? `${lines(removed)} removed` : 'no line changed'
 }
+
+/** What people call a kind of source. */
+export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', 'http-json': 'JSON by HTTP', files: 'Files', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind

@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/definitions/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a definition of its keys. */
+        post: operations["make_definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/definitions/{kind}/{name}": {
         parameters: {
             query?: never;
@@ -212,7 +229,8 @@ export interface paths {
         delete: operations["remove_definition"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change some keys of a definition; comments, the order of keys and what is not named stay. */
+        patch: operations["change_definition"];
         trace?: never;
     };
     "/definitions/{kind}/{name}/copy": {
@@ -229,6 +247,23 @@ export interface paths {
          *     which begins paused.
          */
         post: operations["copy_definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/definitions/{kind}/{name}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A definition as JSON, for forms. */
+        get: operations["get_definition_keys"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1404,6 +1439,31 @@ export interface components {
             file: string;
             text: string;
         };
+        /** @description A definition as JSON. */
+        DefinitionKeys: {
+            /** @description The SHA-256 of the text. */
+            based_on: string;
+            file: string;
+            /** @description Its tables: `source`, `report`, `schedule` and so on, with their keys. */
+            keys: unknown;
+            /** @enum {string} */
+            kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template" | "template";
+            name: string;
+        };
+        /**
+         * @description A change to some keys of a definition, as a JSON merge patch (RFC 7396): what is null goes,
+         *     what is not named stays, with its comments.
+         */
+        DefinitionPatch: {
+            /**
+             * @description The SHA-256 of the text that was changed; the change is refused (412) if another is
+             *     stored by now.
+             */
+            based_on?: string | null;
+            keys: unknown;
+            /** @description What is to be said of the change in the history. */
+            message?: string | null;
+        };
         /** @description A text that a definition had, or its end. */
         DefinitionVersion: {
             /** @description What changed against the version before, as a unified diff; all of the first. */
@@ -1618,6 +1678,12 @@ export interface components {
             /** Format: date */
             date: string;
             name: string;
+        };
+        /** @description A new definition: the tables that its file would have. */
+        NewDefinition: {
+            keys: unknown;
+            /** @description What is to be said of it in its history. */
+            message?: string | null;
         };
         /** @description A report's time zone, window and schedule, with the keys that they have in its file. */
         NewSchedule: {
@@ -3155,6 +3221,131 @@ export interface operations {
             };
         };
     };
+    make_definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDefinition"];
+            };
+        };
+        responses: {
+            /** @description created; the new object */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionFile"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     get_definition: {
         parameters: {
             query?: never;
@@ -3318,6 +3509,132 @@ export interface operations {
             };
         };
     };
+    change_definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DefinitionPatch"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionFile"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description it was changed since it was read */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     copy_definition: {
         parameters: {
             query?: never;
@@ -3408,6 +3725,92 @@ export interface operations {
             };
             /** @description the body is not declared as JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    get_definition_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionKeys"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8361,6 +8764,7 @@ export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schem
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
 export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "removed"];
+export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
 export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
 export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];

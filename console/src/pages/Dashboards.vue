@@ -27,12 +27,15 @@ async function copy(name: string) {
   <div class="stack">
     <div class="row spread">
       <h1>Dashboards</h1>
-      <RouterLink v-if="user?.role !== 'viewer'" :to="{ name: 'new', params: { kind: 'dashboard' } }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
+      <div v-if="user?.role !== 'viewer'" class="row">
+        <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">Ready-made</el-button></RouterLink>
+        <RouterLink :to="{ name: 'new', params: { kind: 'dashboard' } }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
+      </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
       <div v-if="data && !data.length" class="card stack">
         <h2>There are no dashboards yet</h2>
-        <p class="muted">Pick measures from a <RouterLink to="/sources">source</RouterLink>, or write one as a TOML file and run <code>maple-lark apply FOLDER</code>.</p>
+        <p class="muted">Begin with something <RouterLink to="/templates">ready-made</RouterLink>, pick measures from a <RouterLink to="/sources">source</RouterLink>, or write one as a TOML file and run <code>maple-lark apply FOLDER</code>.</p>
       </div>
       <div v-else-if="data" class="card scroll">
         <table class="list folds">

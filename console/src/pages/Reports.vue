@@ -4,6 +4,7 @@ import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
+import { user } from '../session'
 import { instant } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
@@ -11,11 +12,16 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
 
 <template>
   <div class="stack">
-    <h1>Reports</h1>
+    <div class="row spread">
+      <h1>Reports</h1>
+      <RouterLink v-if="user?.role !== 'viewer'" to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
+    </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
       <div v-if="data && !data.length" class="card stack">
         <h2>There are no reports yet</h2>
-        <p class="muted">Write one as a TOML file and run <code>maple-lark apply FOLDER</code>. The guide in <code>docs/</code> shows how.</p>
+        <p>Begin with something ready-made: pick a question, choose a source, look at it with your own data, and have it sent.</p>
+        <div><RouterLink to="/templates"><el-button type="primary" tabindex="-1">Ready-made reports</el-button></RouterLink></div>
+        <p class="muted small">Or write one as a TOML file and run <code>maple-lark apply FOLDER</code>.</p>
       </div>
       <div v-else-if="data" class="card scroll">
         <table class="list folds">

@@ -6,8 +6,9 @@ import { api, ApiProblem, type Schemas } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
 import { typedValues } from '../words'
 
-// With `asks`, values of parameters can be given beside it.
-const props = defineProps<{ order: Schemas['PreviewOrder']; asks?: boolean }>()
+// With `asks`, values of parameters can be given beside it. What is to be shown may have to be
+// prepared first.
+const props = defineProps<{ order?: Schemas['PreviewOrder']; prepare?: () => Promise<Schemas['PreviewOrder']>; asks?: boolean }>()
 const values = ref('')
 const html = ref<string | null>(null)
 const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
@@ -16,7 +17,8 @@ const saving = ref(false)
 onUnmounted(() => asking.value?.abort())
 
 async function ask(format: string, signal?: AbortSignal): Promise<{ blob: Blob; name: string }> {
-  const answer = await api.POST('/preview', { body: { ...props.order, ...(props.asks ? { values: typedValues(values.value) } : {}), format }, parseAs: 'blob', signal })
+  const order = props.prepare ? await props.prepare() : props.order
+  const answer = await api.POST('/preview', { body: { ...order, ...(props.asks ? { values: typedValues(values.value) } : {}), format }, parseAs: 'blob', signal })
   if (!answer.response.ok) {
     const problem = answer.error as Schemas['ProblemDetails'] | undefined
     throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)

@@ -119,3 +119,43 @@ pub struct DefinitionVersions {
     pub page: u64,
     pub size: u64,
 }
+
+/// A definition as JSON.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionKeys {
+    #[schema(schema_with = crate::core_enums::kind)]
+    pub kind: Kind,
+    pub name: String,
+    pub file: String,
+    /// Its tables: `source`, `report`, `schedule` and so on, with their keys.
+    pub keys: serde_json::Value,
+    /// The SHA-256 of the text.
+    pub based_on: String,
+}
+
+/// A new definition: the tables that its file would have.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDefinition {
+    #[schema(value_type = serde_json::Value)]
+    pub keys: serde_json::Map<String, serde_json::Value>,
+    /// What is to be said of it in its history.
+    #[serde(default)]
+    pub message: Option<String>,
+}
+
+/// A change to some keys of a definition, as a JSON merge patch (RFC 7396): what is null goes,
+/// what is not named stays, with its comments.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DefinitionPatch {
+    #[schema(value_type = serde_json::Value)]
+    pub keys: serde_json::Map<String, serde_json::Value>,
+    /// The SHA-256 of the text that was changed; the change is refused (412) if another is
+    /// stored by now.
+    #[serde(default)]
+    pub based_on: Option<String>,
+    /// What is to be said of the change in the history.
+    #[serde(default)]
+    pub message: Option<String>,
+}

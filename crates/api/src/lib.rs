@@ -30,8 +30,8 @@ pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, Name
 pub use archive::Match;
 pub use dashboards::DashboardView;
 pub use definitions::{
-    Applied, Change, ChangeAction, DefinitionFile, DefinitionVersion, DefinitionVersions, Files,
-    Plan, SavedFrom,
+    Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionPatch,
+    DefinitionVersion, DefinitionVersions, Files, NewDefinition, Plan, SavedFrom,
 };
 pub use delivery::{
     AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,

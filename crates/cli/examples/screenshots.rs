@@ -107,6 +107,26 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .click()
         .await?;
     shot(browser, "iframe.document", folder, "console-dashboard").await?;
+    browser.goto(&format!("{address}/templates")).await?;
+    shot(browser, ".cards svg", folder, "console-templates").await?;
+    browser
+        .goto(&format!("{address}/templates/postgresql-top-of-table"))
+        .await?;
+    // What somebody would have entered by now.
+    browser
+        .execute(
+            "sessionStorage.setItem('draft template postgresql-top-of-table', JSON.stringify({ source: 'operations', values: { table: 'public.kiosk_sales', label: 'kiosk', value: 'sold' }, often: 'weekday', at: '07:45', zone: 'Atlantic/Faroe', formats: ['pdf', 'csv'], to: ['ada-berg', 'harbour-masters'] }))",
+            vec![],
+        )
+        .await?;
+    browser.refresh().await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath("//button[.='Preview']"))
+        .await?
+        .click()
+        .await?;
+    shot(browser, "iframe.document", folder, "console-template").await?;
     browser
         .goto(&format!("{address}/reports/week-in-review/schedule"))
         .await?;

@@ -176,6 +176,15 @@ impl Client {
         .await
     }
 
+    pub async fn patch<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, Failure> {
+        let request = self.request(Method::PATCH, path).json(body);
+        self.read(self.send(request).await?).await
+    }
+
     pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
         self.send(self.request(Method::PUT, path).json(body))
             .await

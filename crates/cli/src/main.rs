@@ -15,8 +15,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 #[cfg(feature = "serve")]
 use command::serve;
 use command::{
-    agenda, apply, ask, backfill, deliver, download, explain, export, history, list, run, secret,
-    sign_in, source, template,
+    agenda, apply, ask, backfill, define, deliver, download, explain, export, history, list, run,
+    secret, sign_in, source, template,
 };
 use failure::Failure;
 use output::Output;
@@ -77,6 +77,8 @@ enum Command {
     Apply(apply::Apply),
     Export(export::Export),
     Copy(apply::Copy),
+    New(define::New),
+    Set(define::Set),
     Templates(template::Templates),
     Use(template::Use),
     Remove(apply::Remove),
@@ -188,6 +190,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::SignOut(command) => command.run(address).await?,
         Command::Apply(command) => command.run(&client()?, output).await?,
         Command::Copy(command) => command.run(&client()?, output).await?,
+        Command::New(command) => command.run(&client()?, output).await?,
+        Command::Set(command) => command.run(&client()?, output).await?,
         Command::Templates(command) => command.run(&client()?, output).await?,
         Command::Use(command) => command.run(&client()?, output).await?,
         Command::Remove(command) => command.run(&client()?, output).await?,

@@ -4,6 +4,7 @@ pub mod agenda;
 pub mod apply;
 pub mod ask;
 pub mod backfill;
+pub mod define;
 pub mod deliver;
 pub mod download;
 pub mod explain;

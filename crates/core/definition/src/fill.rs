@@ -265,6 +265,17 @@ fn sampler(entry: &Table) -> Made {
     }
 }
 
+/// How a value stands in a text.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Form {
+    /// As it was given.
+    Exact,
+    /// For people: without underscores, and with a capital at the beginning.
+    Words,
+    /// Not at all.
+    Sql,
+}
+
 struct Gaps<'a> {
     values: &'a BTreeMap<&'a str, Cow<'a, str>>,
     inputs: &'a [Input],
@@ -276,9 +287,13 @@ impl Gaps<'_> {
             return Err(CannotFill::Unreadable("it is too deep".to_owned()));
         }
         for (key, item) in table.iter_mut() {
-            let is_sql = key.get() == "sql";
+            let form = match key.get() {
+                "sql" => Form::Sql,
+                "title" | "summary" => Form::Words,
+                _ => Form::Exact,
+            };
             match item {
-                Item::Value(value) => self.value(value, is_sql, depth + 1)?,
+                Item::Value(value) => self.value(value, form, depth + 1)?,
                 Item::Table(table) => self.table(table, depth + 1)?,
                 Item::ArrayOfTables(tables) => self.tables(tables, depth + 1)?,
                 Item::None => {}
@@ -293,10 +308,10 @@ impl Gaps<'_> {
             .try_for_each(|table| self.table(table, depth))
     }
 
-    fn value(&self, value: &mut Value, is_sql: bool, depth: usize) -> Result<(), CannotFill> {
+    fn value(&self, value: &mut Value, form: Form, depth: usize) -> Result<(), CannotFill> {
         match value {
             Value::String(text) if text.value().contains("${") => {
-                let filled = self.text(text.value(), is_sql)?;
+                let filled = self.text(text.value(), form)?;
                 let decor = value.decor().clone();
                 *value = filled;
                 *value.decor_mut() = decor;
@@ -304,14 +319,14 @@ impl Gaps<'_> {
             }
             Value::Array(array) => array
                 .iter_mut()
-                .try_for_each(|value| self.value(value, is_sql, depth + 1)),
+                .try_for_each(|value| self.value(value, form, depth + 1)),
             Value::InlineTable(table) => self.table(table, depth + 1),
             _ => Ok(()),
         }
     }
 
     /// A text that is one placeholder becomes what the input is: a number, or a list.
-    fn text(&self, text: &str, is_sql: bool) -> Result<Value, CannotFill> {
+    fn text(&self, text: &str, form: Form) -> Result<Value, CannotFill> {
         let mut out = String::new();
         let mut rest = text;
         while let Some((before, after)) = rest.split_once("${") {
@@ -322,7 +337,7 @@ impl Gaps<'_> {
                 .values
                 .get(name)
                 .ok_or_else(|| CannotFill::NoInput(name.to_owned()))?;
-            if is_sql {
+            if form == Form::Sql {
                 return Err(CannotFill::InSql(name.to_owned()));
             }
             let alone = before.is_empty() && behind.is_empty() && out.is_empty();
@@ -343,10 +358,18 @@ impl Gaps<'_> {
                 _ => {}
             }
             out += before;
-            out += value;
+            match form {
+                Form::Words => out += &value.replace('_', " "),
+                _ => out += value,
+            }
             rest = behind;
         }
         out += rest;
+        if form == Form::Words
+            && let Some(first) = out.chars().next()
+        {
+            out.replace_range(..first.len_utf8(), &first.to_uppercase().to_string());
+        }
         Ok(out.into())
     }
 }

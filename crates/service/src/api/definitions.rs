@@ -588,7 +588,7 @@ fn prepare(
 }
 
 /// A definition as it is stored, with what an order can be based on.
-fn as_stored(stored: StoredDefinition) -> DefinitionFile {
+pub fn as_stored(stored: StoredDefinition) -> DefinitionFile {
     DefinitionFile {
         based_on: Some(sha256(stored.text.as_bytes())),
         file: stored.file,

@@ -9,6 +9,7 @@ mod definitions;
 mod delivery;
 mod documents;
 mod health;
+mod keys;
 mod mailbox;
 mod metrics;
 mod once;
@@ -85,6 +86,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", archive::routes())
+        .mount("/api/v1", keys::routes())
         .mount("/api/v1", templates::routes())
         .mount("/api/v1", themes::routes())
         .mount("/api/v1", overview::routes())

@@ -8,6 +8,7 @@
 
 mod contract;
 mod hostile;
+mod keys;
 mod looking;
 mod orders;
 mod rights;

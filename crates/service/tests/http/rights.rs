@@ -9,20 +9,23 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
-const AUTHOR: [&str; 32] = [
+const AUTHOR: [&str; 35] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
     "cancel_run",
+    "change_definition",
     "copy_definition",
     "copy_report",
     "fill_template",
     "forget_bounces",
     "get_definition",
+    "get_definition_keys",
     "get_version",
     "list_definitions",
     "list_template_updates",
     "list_versions",
+    "make_definition",
     "pause_report",
     "plan_definitions",
     "preview",

@@ -98,7 +98,7 @@ warning = "${{days}}"
 title = "S"
 [[section.block]]
 show = "table"
-title = "T ${{word}}"
+title = "${{word}} b_c ${{source}}"
 query = "q"
 "#
     );
@@ -138,7 +138,7 @@ fn a_filled_template_is_a_dashboard_with_its_samplers_that_knows_where_it_is_fro
         "{text}"
     );
     assert!(
-        text.contains("warning = 12.5") && text.contains("\"T a\""),
+        text.contains("warning = 12.5") && text.contains("\"A b_c here\""),
         "{text}"
     );
     let Ok(Definition::Dashboard(dashboard)) = Definition::parse("d.toml", text) else {

@@ -1,0 +1,151 @@
+//! Definitions by their keys: what a form shows of one, a new one, and a change that leaves the
+//! rest of its text as it is.
+
+use maple_lark_api::{
+    DefinitionFile, DefinitionKeys, DefinitionPatch, Files, NewDefinition, ProblemDetails,
+};
+use maple_lark_data::digest::sha256;
+use maple_lark_definition::{Kind, edit};
+use maple_lark_store::{Store, definitions::StoredDefinition};
+use rocket::{Route, State, get, patch, post, routes, serde::json::Json};
+use serde_json::{Map, Value};
+
+use super::{
+    Answer,
+    body::Body,
+    definitions::{Order, as_stored, carry_out, is_free, stored_definition},
+    problem::Problem,
+    writer::Writer,
+};
+use crate::{access::Author, engine::EngineHandle};
+
+pub fn routes() -> Vec<Route> {
+    routes![one, make, change]
+}
+
+/// A definition as JSON, for forms.
+#[utoipa::path(get, operation_id = "get_definition_keys", path = "/definitions/{kind}/{name}/keys", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionKeys), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[get("/definitions/<kind>/<name>/keys")]
+async fn one(
+    _user: Author,
+    kind: &str,
+    name: &str,
+    store: &State<Store>,
+) -> Answer<DefinitionKeys> {
+    let kind = kind_of(kind)?;
+    let stored = stored_definition(kind.name(), name, store).await?;
+    Ok(Json(DefinitionKeys {
+        kind,
+        keys: edit::keys(&stored.text).map_err(refused)?,
+        based_on: sha256(stored.text.as_bytes()),
+        name: stored.name,
+        file: stored.file,
+    }))
+}
+
+/// Make a definition of its keys.
+#[utoipa::path(post, operation_id = "make_definition", path = "/definitions/{kind}", tag = "definitions", params(("kind" = String, Path)), request_body = NewDefinition, responses((status = 201, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[post("/definitions/<kind>", data = "<order>")]
+async fn make(
+    by: Writer,
+    kind: &str,
+    order: Body<NewDefinition>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<rocket::response::status::Created<Json<DefinitionFile>>, Problem> {
+    let kind = kind_of(kind)?;
+    let name = named(kind, &order.keys).ok_or_else(|| {
+        let words = format!(
+            "give {}.name: small letters, digits and hyphens",
+            kind.name()
+        );
+        Problem::new(422, "No name", words)
+    })?;
+    let file = DefinitionFile::new(
+        format!("{}/{name}.toml", folder(kind)),
+        edit::patched("", &order.keys).map_err(refused)?,
+    );
+    let change = Order::new(by.from, |stored| {
+        is_free(stored, kind, name)?;
+        Ok(Files {
+            files: vec![file.clone()],
+            message: order.message.clone(),
+            remove_others: false,
+        })
+    });
+    carry_out(store, engine, &by.user, &change).await?;
+    drop(change);
+    let address = format!("/api/v1/definitions/{}/{name}", kind.name());
+    let made = DefinitionFile {
+        based_on: Some(sha256(file.text.as_bytes())),
+        ..file
+    };
+    Ok(rocket::response::status::Created::new(address).body(Json(made)))
+}
+
+/// Change some keys of a definition; comments, the order of keys and what is not named stay.
+#[utoipa::path(patch, operation_id = "change_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = DefinitionPatch, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[patch("/definitions/<kind>/<name>", data = "<order>")]
+async fn change(
+    by: Writer,
+    kind: &str,
+    name: &str,
+    order: Body<DefinitionPatch>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<DefinitionFile> {
+    let kind = kind_of(kind)?;
+    if named(kind, &order.keys).is_some_and(|other| other != name) {
+        return Err(Problem::new(
+            422,
+            "The name stays",
+            "a definition keeps its name, by which others refer to it; copy it under another name",
+        ));
+    }
+    let change = Order::new(by.from, |stored| {
+        let is_it = |one: &&StoredDefinition| one.kind == kind.name() && one.name == name;
+        let old = stored
+            .iter()
+            .find(is_it)
+            .ok_or_else(|| Problem::not_found(format!("{} \"{name}\"", kind.name())))?;
+        Ok(Files {
+            files: vec![DefinitionFile {
+                based_on: order.based_on.clone(),
+                ..DefinitionFile::new(
+                    old.file.clone(),
+                    edit::patched(&old.text, &order.keys).map_err(refused)?,
+                )
+            }],
+            message: order.message.clone(),
+            remove_others: false,
+        })
+    });
+    carry_out(store, engine, &by.user, &change).await?;
+    drop(change);
+    let stored = stored_definition(kind.name(), name, store).await?;
+    Ok(Json(as_stored(stored)))
+}
+
+fn refused(error: edit::BadEdit) -> Problem {
+    Problem::new(422, "Not understood", error.to_string())
+}
+
+/// A kind whose definitions have keys; a calendar is a file of its own form.
+fn kind_of(word: &str) -> Result<Kind, Problem> {
+    Kind::from_name(word)
+        .filter(|kind| *kind != Kind::Calendar)
+        .ok_or_else(|| Problem::not_found(format!("kind of definition \"{word}\" that has keys")))
+}
+
+fn named(kind: Kind, keys: &Map<String, Value>) -> Option<&str> {
+    let name = keys.get(kind.name())?.get("name")?.as_str()?;
+    Some(name).filter(|name| !name.is_empty())
+}
+
+/// The folder that definitions of a kind are written into.
+fn folder(kind: Kind) -> String {
+    match kind {
+        Kind::Person | Kind::Group => "people".to_owned(),
+        kind => format!("{}s", kind.name()),
+    }
+}

@@ -1,0 +1,123 @@
+//! Definitions made and changed key by key.
+
+use reqwest::{Client, Method, Response, StatusCode};
+use serde_json::{Value, json};
+
+use super::{Place, problem};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_definition_is_made_and_changed_by_its_keys() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let token = place.signed_in("author").await;
+    let call = async |method: Method, path: &str, body: Value| -> Response {
+        client
+            .request(method, place.url(path))
+            .bearer_auth(&token)
+            .json(&body)
+            .send()
+            .await
+            .unwrap()
+    };
+    let ann = json!({ "keys": { "person": { "name": "ann", "title": "Ann", "address": "ann@orrin-sound.example" } }, "message": "first" });
+    let made = call(Method::POST, "/definitions/person", ann.clone()).await;
+    assert_eq!(made.status(), StatusCode::CREATED);
+    assert_eq!(made.headers()["location"], "/api/v1/definitions/person/ann");
+    let made: Value = made.json().await.unwrap();
+    assert_eq!(made["file"], "people/ann.toml");
+    let text = "[person]\nname = \"ann\"\ntitle = \"Ann\"\naddress = \"ann@orrin-sound.example\"\n";
+    assert_eq!(made["text"], text);
+    let (status, detail) = problem(call(Method::POST, "/definitions/person", ann).await).await;
+    assert_eq!(status, StatusCode::CONFLICT, "{detail}");
+
+    // Comments of whoever writes by hand outlive a change by a form.
+    let commented = text.replace("title = \"Ann\"", "title = \"Ann\" # as she signs");
+    let files = json!({ "files": [{ "file": "people/ann.toml", "text": commented }] });
+    assert!(
+        call(Method::POST, "/definitions/apply", files)
+            .await
+            .status()
+            .is_success()
+    );
+    let seen: Value = call(Method::GET, "/definitions/person/ann/keys", json!({}))
+        .await
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(seen["keys"]["person"]["title"], "Ann");
+    let based_on = seen["based_on"].clone();
+    let change = |title: &str| json!({ "keys": { "person": { "title": title, "dates": "2026-11-22" } }, "based_on": based_on });
+    let changed = call(Method::PATCH, "/definitions/person/ann", change("Ann B.")).await;
+    let changed: Value = changed.json().await.unwrap();
+    assert_eq!(
+        changed["text"],
+        "[person]\nname = \"ann\"\ntitle = \"Ann B.\" # as she signs\naddress = \"ann@orrin-sound.example\"\ndates = \"2026-11-22\"\n"
+    );
+    let late = call(Method::PATCH, "/definitions/person/ann", change("Ann C.")).await;
+    let (status, detail) = problem(late).await;
+    assert_eq!(status, StatusCode::PRECONDITION_FAILED);
+    assert!(detail.contains("Ann B."), "{detail}");
+    let versions: Value = call(Method::GET, "/definitions/person/ann/versions", json!({}))
+        .await
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(versions["items"][2]["message"], "first");
+
+    // What is not valid is refused with the key that a form can point at, and nothing changes.
+    let bad = json!({ "keys": { "person": { "address": "nobody" } } });
+    let refused = call(Method::PATCH, "/definitions/person/ann", bad).await;
+    assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let refused: Value = refused.json().await.unwrap();
+    assert_eq!(refused["problems"][0]["key"], "person.address");
+    let gone = json!({ "keys": { "person": { "dates": null } } });
+    let changed: Value = call(Method::PATCH, "/definitions/person/ann", gone)
+        .await
+        .json()
+        .await
+        .unwrap();
+    assert!(!changed["text"].as_str().unwrap().contains("dates"));
+
+    for (method, path, keys, wanted) in [
+        (
+            Method::PATCH,
+            "/definitions/person/ann",
+            json!({ "person": { "name": "bob" } }),
+            422,
+        ),
+        (
+            Method::PATCH,
+            "/definitions/person/bob",
+            json!({ "person": { "title": "B" } }),
+            404,
+        ),
+        (
+            Method::POST,
+            "/definitions/person",
+            json!({ "person": { "title": "B" } }),
+            422,
+        ),
+        (
+            Method::POST,
+            "/definitions/person",
+            json!({ "person": { "name": "../b", "address": "b@orrin-sound.example" } }),
+            422,
+        ),
+        (Method::POST, "/definitions/nothing", json!({}), 404),
+        (
+            Method::POST,
+            "/definitions/calendar",
+            json!({ "calendar": { "name": "x" } }),
+            404,
+        ),
+        (
+            Method::POST,
+            "/definitions/source",
+            json!({ "source": { "name": "s", "kind": "local-checks" } }),
+            403,
+        ),
+    ] {
+        let (status, detail) = problem(call(method, path, json!({ "keys": keys })).await).await;
+        assert_eq!(status.as_u16(), wanted, "{path}: {detail}");
+    }
+}
