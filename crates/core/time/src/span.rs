@@ -7,7 +7,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::zone::Zone;
 
-/// A duration as ISO 8601 writes it: `P7D`, `PT24H`, `P1M`, `PT15M`.
+/// A duration as ISO 8601 writes it, `P7D`, `PT24H`, `P1M`, `PT15M`, or as people say it: `7 days`,
+/// `24 hours`, `1 day and 6 hours`.
 ///
 /// Days, weeks, months and years are civil: `P1D` before noon is noon of the day before,
 /// whether that day had 23, 24 or 25 hours. Hours, minutes and seconds are elapsed time:
@@ -26,7 +27,7 @@ pub struct Span {
 /// A text that is no duration.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[error(
-    "\"{given}\" is not an ISO 8601 duration: {reason}. Examples: \"PT15M\", \"PT24H\", \"P7D\", \"P1M\"."
+    "\"{given}\" is not a duration: {reason}. Examples: \"15 minutes\", \"24 hours\", or as ISO 8601 has it \"PT15M\", \"P7D\", \"P1M\"."
 )]
 pub struct BadSpan {
     given: String,
@@ -92,9 +93,12 @@ impl FromStr for Span {
             given: given.to_owned(),
             reason,
         };
+        if given.trim_start().starts_with(|c: char| c.is_ascii_digit()) {
+            return in_words(given);
+        }
         let body = given
             .strip_prefix('P')
-            .ok_or_else(|| bad("it must begin with P"))?;
+            .ok_or_else(|| bad("it must begin with P, or with a number as in \"15 minutes\""))?;
         let (date, time) = match body.split_once('T') {
             Some((_, "")) => return Err(bad("nothing follows the T")),
             Some((date, time)) => (date, time),
@@ -131,18 +135,64 @@ impl FromStr for Span {
         let months = part(&date[..days_at], &[('Y', 12), ('M', 1)])?;
         let days = part(&date[days_at..], &[('W', 7), ('D', 1)])?;
         let seconds = part(time, &[('H', 3600), ('M', 60), ('S', 1)])?;
-        if months == 0 && days == 0 && seconds == 0 {
-            return Err(bad("it has no length"));
-        }
-        if months / 12 > 100 || days > HUNDRED_YEARS || seconds > HUNDRED_YEARS * 86_400 {
-            return Err(bad("it is longer than a hundred years"));
-        }
-        Ok(Span {
-            months: months as u32,
-            days: days as u32,
-            seconds,
-        })
+        bounded(months, days, seconds).map_err(bad)
     }
+}
+
+fn bounded(months: u64, days: u64, seconds: u64) -> Result<Span, &'static str> {
+    if months == 0 && days == 0 && seconds == 0 {
+        return Err("it has no length");
+    }
+    if months / 12 > 100 || days > HUNDRED_YEARS || seconds > HUNDRED_YEARS * 86_400 {
+        return Err("it is longer than a hundred years");
+    }
+    Ok(Span {
+        months: months as u32,
+        days: days as u32,
+        seconds,
+    })
+}
+
+/// A duration as people say it: `15 minutes`, `2 h`, `1 day and 6 hours`.
+fn in_words(given: &str) -> Result<Span, BadSpan> {
+    let bad = |reason| BadSpan {
+        given: given.to_owned(),
+        reason,
+    };
+    let (mut months, mut days, mut seconds) = (0u64, 0u64, 0u64);
+    let mut rest = given.trim();
+    while !rest.is_empty() {
+        let digits = rest.len() - rest.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+        let number: u64 = rest[..digits]
+            .parse()
+            .map_err(|_| bad("a number must stand before each word"))?;
+        let after = rest[digits..].trim_start();
+        let letters = after.len()
+            - after
+                .trim_start_matches(|c: char| c.is_ascii_alphabetic())
+                .len();
+        let (sum, factor) = match after[..letters].to_ascii_lowercase().as_str() {
+            "year" | "years" => (&mut months, 12),
+            "month" | "months" => (&mut months, 1),
+            "week" | "weeks" => (&mut days, 7),
+            "day" | "days" | "d" => (&mut days, 1),
+            "hour" | "hours" | "h" => (&mut seconds, 3600),
+            "minute" | "minutes" | "min" => (&mut seconds, 60),
+            "second" | "seconds" | "sec" | "s" => (&mut seconds, 1),
+            _ => {
+                return Err(bad(
+                    "its words are years, months, weeks, days, hours, minutes and seconds",
+                ));
+            }
+        };
+        *sum = number
+            .checked_mul(factor)
+            .and_then(|added| sum.checked_add(added))
+            .ok_or_else(|| bad("it is too long"))?;
+        rest = after[letters..].trim_start_matches([' ', ',']);
+        rest = rest.strip_prefix("and ").unwrap_or(rest).trim_start();
+    }
+    bounded(months, days, seconds).map_err(bad)
 }
 
 impl fmt::Display for Span {
@@ -205,12 +255,28 @@ mod tests {
         );
         assert_eq!("PT90M".parse::<Span>().unwrap().to_string(), "PT1H30M");
         assert_eq!("P7D".parse::<Span>().unwrap().readable(), "7 days");
+        for (said, written) in [
+            ("15 minutes", "PT15M"),
+            (" 24h", "PT24H"),
+            ("1 day and 6 hours", "P1DT6H"),
+            ("1 Day, 30 min", "P1DT30M"),
+            ("2 weeks", "P14D"),
+            ("1 year 2 months", "P1Y2M"),
+            ("90 s", "PT1M30S"),
+        ] {
+            assert_eq!(said.parse::<Span>().unwrap().to_string(), written, "{said}");
+        }
     }
 
     #[test]
     fn what_is_not_a_duration_is_refused_with_the_reason() {
         for (text, reason) in [
-            ("24h", "must begin with P"),
+            ("h24", "must begin with P"),
+            ("24 hors", "its words are"),
+            ("24", "its words are"),
+            ("0 days", "no length"),
+            ("1 day hours", "a number must stand"),
+            ("900 years", "hundred years"),
             ("P", "no length"),
             ("PT", "nothing follows"),
             ("PT5", "no letter"),

@@ -6,6 +6,7 @@ use chrono::{DateTime, NaiveTime, TimeDelta, Timelike, Utc, Weekday};
 use serde::{Deserialize, Serialize};
 
 use crate::{
+    span::Span,
     window::{CalendarUnit, Window},
     zone::Zone,
 };
@@ -59,9 +60,13 @@ impl FromStr for Step {
     type Err = NotAStep;
 
     fn from_str(given: &str) -> Result<Self, NotAStep> {
+        // However its length is said: "PT1H" is "1 hour" and "60 minutes".
+        let wanted = given.parse::<Span>().ok();
         LADDER
             .iter()
-            .find(|(_, name)| *name == given)
+            .find(|(_, name)| {
+                *name == given || wanted.is_some_and(|wanted| name.parse() == Ok(wanted))
+            })
             .map(|(step, _)| *step)
             .ok_or_else(|| NotAStep {
                 given: given.to_owned(),
