@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { FORMS } from './forms/fields'
 import { lookUpSession, user } from './session'
 
 export const router = createRouter({
@@ -16,7 +17,10 @@ export const router = createRouter({
     { path: '/templates/:name', name: 'template', component: () => import('./templates/Template.vue'), meta: { title: 'Ready-made report' } },
     { path: '/agenda', name: 'agenda', component: () => import('./pages/Agenda.vue'), meta: { title: 'Agenda' } },
     { path: '/definitions/:kind/:name', name: 'definition', component: () => import('./pages/Definition.vue'), meta: { title: 'Definition' } },
-    { path: '/new/:kind', name: 'new', component: () => import('./pages/Definition.vue'), meta: { title: 'New definition' } },
+    { path: '/new/:kind/text', name: 'new-text', component: () => import('./pages/Definition.vue'), meta: { title: 'New definition' } },
+    // What has no form begins as text.
+    { path: '/new/:kind', name: 'new', component: () => import('./forms/Form.vue'), meta: { title: 'New definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'new-text', params: to.params }) },
+    { path: '/forms/:kind/:name', name: 'form', component: () => import('./forms/Form.vue'), meta: { title: 'Definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'definition', params: to.params }) },
     { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
     { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
+import { FORMS } from '../forms/fields'
 import History from '../parts/History.vue'
 import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
@@ -29,7 +30,7 @@ const EXAMPLES: Record<string, string> = {
   group: '[group]\nname = "new-group"\ntitle = "New group"\nmembers = ["office@orrin-sound.example"]\n',
   'message-template': '[message-template]\nname = "morning"\ntitle = "Good morning"\nsubject = "{{ report.title }}: {{ window.label }}"\ntext = """\nGood morning. {{ summary }}.\n"""\n',
 }
-const fresh = computed(() => route.name === 'new')
+const fresh = computed(() => route.name === 'new-text')
 const named = computed(() => /^name\s*=\s*"([^"]*)"/m.exec(text.value ?? '')?.[1] ?? 'new')
 const { data, error, load } = useLoaded<{ file: string; text: string; based_on?: string | null }>(() =>
   fresh.value ? Promise.resolve({ file: `new ${kind.value}`, text: '', based_on: '' }) : take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } })),
@@ -116,6 +117,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
           <h1>{{ fresh ? `A new ${kind}` : data.file }}</h1>
         </div>
         <div class="row">
+          <RouterLink v-if="kind in FORMS" :to="fresh ? { name: 'new', params: { kind } } : { name: 'form', params: { kind, name } }"><el-button tabindex="-1">As a form</el-button></RouterLink>
           <el-button @click="router.back()">Cancel</el-button>
           <el-button type="primary" native-type="submit" :loading="saving" :disabled="!changed || wrong !== null">Apply</el-button>
         </div>

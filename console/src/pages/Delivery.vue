@@ -91,7 +91,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
               </div>
               <div class="row">
                 <el-button size="small" type="primary" plain :loading="tests.get(channel.name) === 'busy'" :aria-label="`Test ${channel.title}`" @click="test(channel)">Test</el-button>
-                <RouterLink v-if="channel.name" :to="{ name: 'definition', params: { kind: 'channel', name: channel.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
+                <RouterLink v-if="channel.name" :to="{ name: 'form', params: { kind: 'channel', name: channel.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
               </div>
             </div>
             <ol v-if="result(channel.name)" class="steps" aria-live="polite">
@@ -118,7 +118,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
         <thead><tr><th>Person</th><th>Address</th><th>Format</th><th>Reports</th></tr></thead>
         <tbody>
           <tr v-for="person in book.people" :key="person.name">
-            <td><RouterLink :to="{ name: 'definition', params: { kind: 'person', name: person.name } }">{{ person.title }}</RouterLink><span v-if="!person.active" class="muted"> (not active)</span><div v-if="person.user" class="muted small">signs in as {{ person.user }}</div></td>
+            <td><RouterLink :to="{ name: 'form', params: { kind: 'person', name: person.name } }">{{ person.title }}</RouterLink><span v-if="!person.active" class="muted"> (not active)</span><div v-if="person.user" class="muted small">signs in as {{ person.user }}</div></td>
             <td>{{ person.address }}</td>
             <td data-label="Format">{{ [person.number_format, person.time_zone].filter(Boolean).join(', ') || 'as the report' }}</td>
             <td data-label="Reports">{{ person.reports.join(', ') || '–' }}</td>
@@ -129,7 +129,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
         <thead><tr><th>Group</th><th>Members</th><th>Recipients</th></tr></thead>
         <tbody>
           <tr v-for="group in book.groups" :key="group.name">
-            <td><RouterLink :to="{ name: 'definition', params: { kind: 'group', name: group.name } }">{{ group.title }}</RouterLink></td>
+            <td><RouterLink :to="{ name: 'form', params: { kind: 'group', name: group.name } }">{{ group.title }}</RouterLink></td>
             <td data-label="Members">{{ group.members.join(', ') }}</td>
             <td data-label="Recipients">{{ group.recipients.length }}</td>
           </tr>

@@ -4,6 +4,7 @@ import { reactive } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
+import { user } from '../session'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
 const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)
@@ -27,9 +28,12 @@ const result = (name: string) => {
 
 <template>
   <div class="stack">
-    <h1>Sources</h1>
+    <div class="row spread">
+      <h1>Sources</h1>
+      <RouterLink v-if="user?.role !== 'viewer'" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" plain tabindex="-1">New source</el-button></RouterLink>
+    </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
-      <div v-if="data && !data.length" class="card"><p class="muted">There are no sources yet. Define one as a TOML file and apply it.</p></div>
+      <div v-if="data && !data.length" class="card"><p>There are no sources yet. A source is what reports read: a database, metrics, files, or checks from this machine.</p><RouterLink :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" tabindex="-1">New source</el-button></RouterLink></div>
       <div v-else-if="data" class="columns">
         <section v-for="source in data" :key="source.name" class="card stack" :aria-label="source.title">
           <div class="row spread">
@@ -37,7 +41,7 @@ const result = (name: string) => {
             <div class="row">
               <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
               <RouterLink :to="{ name: 'query', params: { name: source.name } }"><el-button size="small" tabindex="-1">Browse and query</el-button></RouterLink>
-              <RouterLink :to="{ name: 'definition', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
+              <RouterLink :to="{ name: 'form', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
             </div>
           </div>
           <div class="outcome" aria-live="polite">

@@ -88,7 +88,7 @@ async function make() {
       </div>
       <section class="card stack" aria-labelledby="reads">
         <h2 id="reads">What it reads</h2>
-        <p v-if="sources && !fitting.length">There is no source of kind “{{ sourceKind(template.source_kind) }}” yet. <RouterLink :to="{ name: 'new', params: { kind: 'source' } }">New source</RouterLink></p>
+        <p v-if="sources && !fitting.length">There is no source of kind “{{ sourceKind(template.source_kind) }}” yet. <RouterLink :to="{ name: 'new', params: { kind: 'source' }, query: { kind: template.source_kind } }">New source</RouterLink></p>
         <div v-else class="fields">
           <label><span class="small">Source</span>
             <el-select v-model="draft.source" filterable placeholder="Choose a source" aria-label="Source"><el-option v-for="one in fitting" :key="one.name" :value="one.name" :label="one.title" /></el-select>

@@ -15,6 +15,7 @@ mod delivering;
 mod documents;
 mod engine;
 mod first_run;
+mod forms;
 mod killed;
 mod mail_server;
 mod place;

@@ -1,0 +1,200 @@
+<script setup lang="ts">
+// A definition as a form. It changes the same text as whoever writes by hand, and leaves alone
+// what it does not show.
+import { ElMessage, ElMessageBox } from 'element-plus'
+import { computed, nextTick, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, ApiProblem, take, type Schemas } from '../api/client'
+import { complain } from '../complain'
+import Loading from '../parts/Loading.vue'
+import { useLoaded } from '../parts/load'
+import { listOf } from '../words'
+import { asked, beside, entered, FORMS, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
+
+const route = useRoute()
+const router = useRouter()
+const kind = computed(() => String(route.params.kind))
+const fields = computed(() => FORMS[kind.value] ?? [])
+const fresh = computed(() => route.name === 'new')
+const name = ref(String(route.params.name ?? ''))
+const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value}`)
+
+const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(() =>
+  fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
+)
+const before = computed(() => (data.value?.keys ?? {}) as Keys)
+const values = ref<Entered | null>(null)
+watch(data, (found) => {
+  if (!found || values.value) return
+  const kept = sessionStorage.getItem(draft.value)
+  values.value = { ...entered(fields.value, before.value), ...(fresh.value && route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...(kept ? (JSON.parse(kept) as Entered) : {}) }
+})
+// Nothing that was entered is lost by a reload or an expired session, but secrets are not stored here.
+watch(
+  values,
+  (now) => {
+    const open = Object.fromEntries(Object.entries(now ?? {}).filter(([key]) => fields.value.find((field) => field.key === key)?.as !== 'secret'))
+    if (now) sessionStorage.setItem(draft.value, JSON.stringify(open))
+  },
+  { deep: true },
+)
+// The title suggests the name until somebody gives another.
+const nameKey = computed(() => `${kind.value}.name`)
+watch(
+  () => values.value?.[`${kind.value}.title`],
+  (title, old) => {
+    const given = values.value
+    if (given && fresh.value && (!given[nameKey.value] || given[nameKey.value] === nameOf(String(old ?? '')))) given[nameKey.value] = nameOf(String(title ?? ''))
+  },
+)
+const shown = computed(() => (values.value ? asked(fields.value, values.value) : []))
+const main = computed(() => shown.value.filter((field) => !field.more))
+const more = computed(() => shown.value.filter((field) => field.more))
+const open = computed(() => (values.value ? missing(fields.value, values.value) : []))
+const zones = ['UTC', ...Intl.supportedValuesOf('timeZone')]
+const { data: book } = useLoaded(() => take(api.GET('/people')))
+const people = computed(() => [...(book.value?.people.map((one) => ({ value: one.name, label: one.title })) ?? []), ...(book.value?.groups.map((one) => ({ value: one.name, label: `${one.title} (group)` })) ?? [])])
+
+const saving = ref(false)
+const wrong = ref<{ at: Record<string, string>; rest: string[] }>({ at: {}, rest: [] })
+
+/** Secrets are stored first and never shown again; the definition only refers to them. */
+async function stored(found: Entered): Promise<Entered> {
+  const kept = { ...found }
+  for (const field of shown.value.filter((one) => one.as === 'secret')) {
+    const value = String(found[field.key] ?? '').trim()
+    if (!value || isReference(value)) continue
+    const secret = secretName(String(found[nameKey.value]), field.key)
+    await take(api.PUT('/secrets/{name}', { params: { path: { name: secret } }, body: { value } }))
+    kept[field.key] = `secret:${secret}`
+  }
+  return kept
+}
+
+async function save(): Promise<boolean> {
+  if (!values.value) return false
+  saving.value = true
+  wrong.value = { at: {}, rest: [] }
+  try {
+    const ready = await stored(values.value)
+    const keys = patchOf(fields.value, ready, before.value)
+    if (fresh.value) {
+      await take(api.POST('/definitions/{kind}', { params: { path: { kind: kind.value } }, body: { keys } }))
+    } else {
+      await take(api.PATCH('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } }, body: { keys, based_on: data.value?.based_on } }))
+    }
+    sessionStorage.removeItem(draft.value)
+    return true
+  } catch (problem) {
+    wrong.value = problem instanceof ApiProblem && problem.problems.length ? beside(shown.value, problem.problems) : { at: {}, rest: [problem instanceof Error ? problem.message : String(problem)] }
+    await nextTick()
+    document.querySelector<HTMLElement>('.wrong')?.scrollIntoView({ block: 'center' })
+    return false
+  } finally {
+    saving.value = false
+  }
+}
+
+async function finish() {
+  if (!(await save())) return
+  ElMessage({ type: 'success', message: 'Saved.', offset: 72 })
+  if (kind.value !== 'source') {
+    await router.push({ name: listOf(kind.value).name })
+    return
+  }
+  // A source is tested where it was made, so that what is wrong can be put right there.
+  name.value = String(values.value?.[nameKey.value])
+  values.value = null
+  await router.replace({ name: 'form', params: { kind: kind.value, name: name.value } })
+  await load()
+  await test()
+}
+
+const tested = ref<Schemas['SourceTest'] | null>(null)
+const testing = ref(false)
+async function test() {
+  testing.value = true
+  tested.value = null
+  try {
+    tested.value = await take(api.POST('/sources/{name}/test', { params: { path: { name: name.value } } }))
+  } catch (problem) {
+    complain(problem)
+  } finally {
+    testing.value = false
+  }
+}
+
+async function remove() {
+  const sure = await ElMessageBox.confirm('It goes from here; its history stays, and it can be restored. What still needs it prevents its removal.', `Remove the ${kind.value} “${name.value}”?`, { confirmButtonText: 'Remove', cancelButtonText: 'Cancel', type: 'warning' }).then(() => true, () => false)
+  if (!sure) return
+  try {
+    await take(api.DELETE('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } } }))
+    sessionStorage.removeItem(draft.value)
+    await router.push({ name: listOf(kind.value).name })
+  } catch (problem) {
+    wrong.value = { at: {}, rest: problem instanceof ApiProblem && problem.problems.length ? problem.problems.map((one) => `${one.file}: ${one.message}`) : [problem instanceof Error ? problem.message : String(problem)] }
+  }
+}
+
+const before_ = (field: Field) => String(valueAt(before.value, field.key) ?? '')
+const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')}` : String(valueAt(before.value, `${kind.value}.title`) ?? name.value)))
+</script>
+
+<template>
+  <Loading :error="data ? null : error" :ready="values !== null" @again="load">
+    <form v-if="values" class="stack" @submit.prevent="finish">
+      <div class="row spread">
+        <div>
+          <p class="small"><RouterLink :to="{ name: listOf(kind).name }">{{ listOf(kind).title }}</RouterLink></p>
+          <h1>{{ title }}</h1>
+        </div>
+        <RouterLink :to="fresh ? { name: 'new-text', params: { kind } } : { name: 'definition', params: { kind, name } }"><el-button tabindex="-1">As text</el-button></RouterLink>
+      </div>
+      <section class="card stack" :aria-label="title">
+        <template v-for="(part, index) in [main, more]" :key="index">
+          <details v-if="index === 1 && part.length"><summary>More settings</summary><div class="fields"><template v-for="field in part" :key="field.key"><label><span class="small">{{ field.title }}</span><el-input v-model="(values[field.key] as string)" :placeholder="field.usual" :aria-label="field.title" /><span v-if="field.hint" class="muted small">{{ field.hint }}</span><span v-if="wrong.at[field.key]" class="wrong small">{{ wrong.at[field.key] }}</span></label></template></div></details>
+          <div v-else-if="index === 0" class="fields">
+            <label v-for="field in part" :key="field.key" :class="{ wide: ['people', 'long'].includes(field.as) }">
+              <span class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
+              <el-select v-if="field.as === 'choice'" v-model="(values[field.key] as string)" :aria-label="field.title" placeholder="Choose"><el-option v-for="one in field.choices" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+              <el-select v-else-if="field.as === 'people'" v-model="(values[field.key] as string[])" multiple filterable allow-create default-first-option :aria-label="field.title" placeholder="People, groups, addresses"><el-option v-for="one in people" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+              <el-select v-else-if="field.as === 'zone'" v-model="(values[field.key] as string)" filterable clearable :aria-label="field.title" placeholder="The report’s"><el-option v-for="one in zones" :key="one" :value="one" :label="one" /></el-select>
+              <el-input v-else-if="field.as === 'secret'" v-model="(values[field.key] as string)" :type="isReference(String(values[field.key])) ? 'text' : 'password'" autocomplete="new-password" :aria-label="field.title" />
+              <el-input v-else-if="field.as === 'long'" v-model="(values[field.key] as string)" type="textarea" :rows="8" :aria-label="field.title" />
+              <el-input v-else v-model="(values[field.key] as string)" :disabled="!fresh && field.key === nameKey" :placeholder="field.usual" :aria-label="field.title" :inputmode="field.as === 'number' ? 'numeric' : undefined" />
+              <span v-if="field.as === 'secret'" class="muted small">{{ isReference(before_(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
+              <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
+              <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
+            </label>
+          </div>
+        </template>
+        <p v-for="(one, index) in wrong.rest" :key="index" class="wrong" role="alert">◆ {{ one }}</p>
+        <div class="row">
+          <el-button type="primary" native-type="submit" :loading="saving" :disabled="open.length > 0">{{ kind === 'source' ? 'Save and test' : 'Save' }}</el-button>
+          <el-button @click="router.back()">Cancel</el-button>
+          <el-button v-if="!fresh" type="danger" plain @click="remove">Remove</el-button>
+          <span v-if="open.length" class="muted small">Still to be given: {{ open.join(', ') }}.</span>
+        </div>
+      </section>
+      <section v-if="kind === 'source' && !fresh" class="card stack" aria-label="Test" aria-live="polite">
+        <div class="row"><el-button :loading="testing" @click="test">Test</el-button><span v-if="testing" class="muted">Asking …</span></div>
+        <template v-if="tested">
+          <p :class="tested.works ? 'well' : 'wrong'">{{ tested.works ? '● It works' : '◆ It refuses' }}: {{ tested.detail }} ({{ tested.milliseconds }} ms)</p>
+          <p v-if="tested.warning" class="small">▲ {{ tested.warning }}</p>
+          <p v-if="tested.works"><RouterLink :to="{ name: 'templates', query: { kind: String(values['source.kind'] ?? '') } }">Ready-made reports for it</RouterLink> · <RouterLink :to="{ name: 'query', params: { name } }">Browse and query</RouterLink></p>
+        </template>
+      </section>
+    </form>
+  </Loading>
+</template>
+
+<style scoped>
+p { margin: 0; }
+.fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(17rem, 1fr)); gap: 1rem 1.2rem; align-items: start; }
+label { display: grid; gap: 0.3rem; align-content: start; }
+.wide { grid-column: 1 / -1; }
+.wrong { color: var(--critical); overflow-wrap: anywhere; }
+.well { color: var(--ok); font-weight: 600; }
+details summary { cursor: pointer; margin-bottom: 0.7rem; }
+</style>

@@ -1,0 +1,90 @@
+import { describe, expect, it } from 'vitest'
+
+import { asked, beside, entered, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
+
+const source = FORMS.source!
+const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
+const database = { source: { kind: 'postgresql', name: 'shop', title: 'Shop', address: 'db1:5432', database: 'shop', user: 'reader', password: 'secret:shop-password', extra: 1 } }
+
+describe('a form of a definition', () => {
+  it('asks for what its kind has, and no more', () => {
+    expect(titles({})).toEqual(['Kind', 'Title', 'Name', 'Time for one query', 'Rows of one query', 'Queries at a time'])
+    expect(titles({ 'source.kind': 'postgresql' })).toContain('Database')
+    const token = titles({ 'source.kind': 'open-metrics', 'source.sign-in.kind': 'bearer' })
+    expect(token).toContain('Token')
+    expect(token).not.toContain('Database')
+    expect(token).not.toContain('User')
+  })
+
+  it('shows what a definition says, and what is usual where it says nothing', () => {
+    const found = entered(source, database)
+    expect(found['source.address']).toBe('db1:5432')
+    expect(found['source.tls']).toBe('verify-full')
+    expect(found['source.timeout']).toBe('')
+    expect(entered(FORMS.group!, { group: { members: ['a', 'b'] } })['group.members']).toEqual(['a', 'b'])
+    expect(entered(FORMS.group!, { group: { members: 'a' } })['group.members']).toEqual(['a'])
+  })
+
+  it('changes only what was changed, and leaves alone what it does not show', () => {
+    const values = entered(source, database)
+    expect(patchOf(source, values, database)).toEqual({})
+    expect(patchOf(source, { ...values, 'source.title': ' Shops ', 'source.row-limit': '500' }, database)).toEqual({ source: { title: 'Shops', 'row-limit': 500 } })
+    expect(patchOf(source, { ...values, 'source.password': '' }, database)).toEqual({ source: { password: null } })
+  })
+
+  it('takes away what another kind does not have', () => {
+    const patch = patchOf(source, { ...entered(source, database), 'source.kind': 'local-checks' }, database)
+    expect(patch).toEqual({ source: { kind: 'local-checks', address: null, database: null, user: null, password: null } })
+  })
+
+  it('writes numbers as numbers, and says what is not one as it was typed', () => {
+    const values = { ...entered(source, database), 'source.max-concurrency': '2', 'source.row-limit': 'many' }
+    expect(patchOf(source, values, database)).toEqual({ source: { 'max-concurrency': 2, 'row-limit': 'many' } })
+  })
+
+  it('makes a whole definition of nothing', () => {
+    const values = { ...entered(source, {}), 'source.kind': 'open-metrics', 'source.title': 'Gates', 'source.name': 'gates', 'source.url': 'http://x/metrics', 'source.sign-in.kind': 'bearer', 'source.sign-in.token': 'secret:gates-token' }
+    expect(patchOf(source, values, {})).toEqual({ source: { kind: 'open-metrics', title: 'Gates', name: 'gates', url: 'http://x/metrics', 'sign-in': { kind: 'bearer', token: 'secret:gates-token' } } })
+  })
+
+  it('says what is missing', () => {
+    expect(missing(source, { 'source.kind': 'postgresql', 'source.title': 'Shop', 'source.name': 'shop', 'source.address': ' ' })).toEqual(['Host and port', 'Database', 'User'])
+    expect(missing(FORMS.group!, { 'group.title': 'G', 'group.name': 'g', 'group.members': [] })).toEqual(['Members'])
+  })
+
+  it('has a form for each kind in which every key stands once at a time', () => {
+    for (const [kind, fields] of Object.entries(FORMS)) {
+      expect(fields.some((field) => field.key === `${kind}.name`), kind).toBe(true)
+      const kinds = fields.find((field) => field.key === `${kind}.kind`)?.choices?.map((one) => one.value) ?? ['']
+      for (const one of kinds) {
+        const keys = asked(fields, { [`${kind}.kind`]: one, [`${kind}.sign-in.kind`]: 'basic' }).map((field) => field.key)
+        expect(new Set(keys).size, `${kind} ${one}`).toBe(keys.length)
+      }
+    }
+  })
+})
+
+describe('names and secrets', () => {
+  it('are made of what people write', () => {
+    expect(nameOf('  Ferry Operations: Tórshavn, 2nd! ')).toBe('ferry-operations-torshavn-2nd')
+    expect(nameOf('–')).toBe('')
+    expect(secretName('shop', 'source.sign-in.token')).toBe('shop-token')
+  })
+
+  it('are told apart from references', () => {
+    expect(['env:X', 'secret:shop', ' file:/run/x'].every(isReference)).toBe(true)
+    expect(['hunter2', 'env:', 'secretive', ''].some(isReference)).toBe(false)
+  })
+})
+
+describe('what is wrong', () => {
+  const problem = (key: string, message: string) => ({ file: 'x.toml', line: 1, column: 1, key, message })
+
+  it('stands beside its field, and on its own where there is none', () => {
+    expect(beside(source, [problem('source.address', 'is not host:port'), problem('source.address', 'and empty'), problem('source.colour', 'is unknown'), problem('', 'no file')])).toEqual({
+      at: { 'source.address': 'is not host:port and empty' },
+      rest: ['source.colour: is unknown', 'no file'],
+    })
+    expect(beside(FORMS.group!, [problem('group.members[2]', 'is nobody')]).at).toEqual({ 'group.members': 'is nobody' })
+  })
+})

@@ -1,0 +1,160 @@
+//! A first report by forms alone, from an empty installation to the inbox.
+
+use std::{
+    sync::atomic::{AtomicUsize, Ordering},
+    time::Instant,
+};
+
+use fantoccini::{Client, key::Key};
+use mail_parser::{MessageParser, MimeHeaders};
+use sqlx::Executor;
+
+use crate::{
+    console::{Driver, click, see, signed_in_at},
+    place::{PATIENCE, Place},
+};
+
+/// Somebody at the console, whose presses and filled fields are counted.
+struct Hands<'b> {
+    browser: &'b Client,
+    presses: AtomicUsize,
+    fields: AtomicUsize,
+}
+
+impl Hands<'_> {
+    async fn press(&self, xpath: &str) {
+        self.presses.fetch_add(1, Ordering::Relaxed);
+        click(self.browser, xpath).await;
+    }
+
+    async fn fill(&self, label: &str, text: &str) {
+        self.fields.fetch_add(1, Ordering::Relaxed);
+        let field = see(self.browser, &format!("//input[@aria-label='{label}']")).await;
+        field.send_keys(text).await.unwrap();
+    }
+
+    /// Opens a list and takes an entry of it.
+    async fn choose(&self, label: &str, entry: &str) {
+        self.press(&format!(
+            "//input[@aria-label='{label}']/ancestor::div[contains(@class, 'el-select__wrapper')]"
+        ))
+        .await;
+        self.press(&format!(
+            "//ul[@aria-label='{label}']//li[normalize-space()='{entry}']"
+        ))
+        .await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_first_report_reaches_the_inbox_by_forms_alone() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    // A table that nobody here has heard of.
+    let mut shop = place.cluster.connect("orrin_ops").await.unwrap();
+    shop.execute("create table cargo_bookings (customer text, tonnes numeric); insert into cargo_bookings values ('Reyn Fisheries', 40.5), ('Skarvoy Salt', 12), ('Reyn Fisheries', 3); grant usage on schema public to orrin_reader; grant select on cargo_bookings to orrin_reader")
+        .await
+        .unwrap();
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/reports").await;
+    let hands = Hands {
+        browser: &browser,
+        presses: AtomicUsize::new(0),
+        fields: AtomicUsize::new(0),
+    };
+
+    see(&browser, "//h2[.='There are no reports yet']").await;
+    hands.press("//button[.='Ready-made reports']").await;
+    hands.press("//a[.='Top of any table']").await;
+    // There is nothing to read yet, which is asked for at this point.
+    hands.press("//a[.='New source']").await;
+    hands.fill("Title", "Cargo office").await;
+    hands
+        .fill("Host and port", &place.environment["ORRIN_OPS_ADDRESS"])
+        .await;
+    hands
+        .fill("Database", &place.environment["ORRIN_OPS_DATABASE"])
+        .await;
+    hands.fill("User", "orrin_reader").await;
+    hands
+        .fill("Password", &place.environment["ORRIN_READER_PASSWORD"])
+        .await;
+    hands
+        .choose("Encryption", "None (only on this machine)")
+        .await;
+    hands.press("//button[.='Save and test']").await;
+    see(&browser, "//p[contains(., '● It works')]").await;
+    hands.press("//a[.='Ready-made reports for it']").await;
+    hands.press("//a[.='Top of any table']").await;
+    hands.choose("Table", "cargo_bookings").await;
+    hands.choose("Names", "customer").await;
+    hands.choose("Amount", "tonnes").await;
+    hands.press("//button[.='Preview']").await;
+    let shown = see(&browser, "//iframe[@title='The preview']").await;
+    let html = shown.attr("srcdoc").await.unwrap().unwrap();
+    assert!(
+        html.contains("Reyn Fisheries") && html.contains("43.5"),
+        "{html}"
+    );
+    hands
+        .press("//label[contains(@class, 'el-checkbox')][.='CSV']")
+        .await;
+    hands.fill("To", "cargo@orrin-sound.example").await;
+    see(&browser, "//input[@aria-label='To']")
+        .await
+        .send_keys(&Key::Enter.to_string())
+        .await
+        .unwrap();
+    see(&browser, "//p[contains(@class, 'said')][contains(., 'as PDF and CSV goes to cargo@orrin-sound.example.')]").await;
+    hands.press("//button[.='Make dashboard and report']").await;
+    hands.press("//button[contains(., 'Run and send')]").await;
+    hands
+        .press("//div[contains(@class, 'el-message-box')]//button[.='Run and send']")
+        .await;
+
+    let began = Instant::now();
+    let mail = loop {
+        if let Some(mail) = place.mail.messages().into_iter().next() {
+            break mail;
+        }
+        assert!(began.elapsed() < PATIENCE, "no mail comes");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    };
+    let mail = MessageParser::default().parse(&mail).unwrap();
+    let names: Vec<&str> = mail
+        .attachments()
+        .filter_map(|part| part.attachment_name())
+        .collect();
+    assert!(
+        names.iter().any(|name| name.ends_with(".pdf"))
+            && names.iter().any(|name| name.ends_with(".csv")),
+        "{names:?}"
+    );
+    assert!(
+        mail.subject().unwrap().contains("Tonnes by customer"),
+        "{:?}",
+        mail.subject()
+    );
+    let (presses, fields) = (
+        hands.presses.load(Ordering::Relaxed),
+        hands.fields.load(Ordering::Relaxed),
+    );
+    println!("{presses} presses and {fields} fields");
+    assert!(
+        presses + fields < 60,
+        "{presses} presses and {fields} fields"
+    );
+    // The password is stored where it is never shown, and the definition refers to it.
+    place.sign_in();
+    let folder = place.folder.path().join("exported");
+    let output = place.lark(&["export", folder.to_str().unwrap()]);
+    assert!(output.status.success());
+    let source = std::fs::read_to_string(folder.join("sources/cargo-office.toml")).unwrap();
+    assert!(
+        source.contains("password = \"secret:cargo-office-password\"")
+            && !source.contains(&place.environment["ORRIN_READER_PASSWORD"]),
+        "{source}"
+    );
+}
