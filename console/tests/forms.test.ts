@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, entered, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
+import { asked, beside, entered, fieldsOf, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -45,6 +45,23 @@ describe('a form of a definition', () => {
   it('makes a whole definition of nothing', () => {
     const values = { ...entered(source, {}), 'source.kind': 'open-metrics', 'source.title': 'Gates', 'source.name': 'gates', 'source.url': 'http://x/metrics', 'source.sign-in.kind': 'bearer', 'source.sign-in.token': 'secret:gates-token' }
     expect(patchOf(source, values, {})).toEqual({ source: { kind: 'open-metrics', title: 'Gates', name: 'gates', url: 'http://x/metrics', 'sign-in': { kind: 'bearer', token: 'secret:gates-token' } } })
+  })
+
+  it('keeps what an audience says beside what is shown, and changes none that stays', () => {
+    const fields = fieldsOf('report', false)
+    const daily = { report: { name: 'daily', title: 'Daily', dashboards: ['a'], formats: ['pdf'] }, audience: [{ name: 'A', to: ['ann'], parameters: { port: 'havnes' } }] }
+    const values = entered(fields, daily)
+    expect(patchOf(fields, values, daily)).toEqual({})
+    const audience = [{ ...(values.audience as object[])[0], to: ['ann', 'bob'] }, { name: 'B', to: ['carl'] }]
+    expect(patchOf(fields, { ...values, audience }, daily)).toEqual({ audience: [{ name: 'A', to: ['ann', 'bob'], parameters: { port: 'havnes' } }, { name: 'B', to: ['carl'] }] })
+    expect(patchOf(fields, { ...values, audience: [] }, daily)).toEqual({ audience: null })
+    expect(patchOf(fields, { ...values, 'deliver.unsubscribe': true, 'report.formats': ['pdf', 'csv'] }, daily)).toEqual({ deliver: { unsubscribe: true }, report: { formats: ['pdf', 'csv'] } })
+  })
+
+  it('asks for window and zone only when a report is made', () => {
+    expect(fieldsOf('report', true).some((field) => field.key === 'window.previous')).toBe(true)
+    expect(fieldsOf('report', false).some((field) => field.key === 'window.previous')).toBe(false)
+    expect(fieldsOf('nothing', true)).toEqual([])
   })
 
   it('says what is missing', () => {

@@ -10,13 +10,15 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { listOf } from '../words'
-import { asked, beside, entered, FORMS, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
+import { documentViewFormatValues as formats } from '../api/schema'
+import Audiences from './Audiences.vue'
+import { asked, beside, entered, fieldsOf, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
 const kind = computed(() => String(route.params.kind))
-const fields = computed(() => FORMS[kind.value] ?? [])
 const fresh = computed(() => route.name === 'new')
+const fields = computed(() => fieldsOf(kind.value, fresh.value))
 const name = ref(String(route.params.name ?? ''))
 const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value}`)
 
@@ -54,6 +56,7 @@ const more = computed(() => shown.value.filter((field) => field.more))
 const open = computed(() => (values.value ? missing(fields.value, values.value) : []))
 const zones = ['UTC', ...Intl.supportedValuesOf('timeZone')]
 const { data: book } = useLoaded(() => take(api.GET('/people')))
+const { data: dashboards } = useLoaded(() => take(api.GET('/dashboards')))
 const people = computed(() => [...(book.value?.people.map((one) => ({ value: one.name, label: one.title })) ?? []), ...(book.value?.groups.map((one) => ({ value: one.name, label: `${one.title} (group)` })) ?? [])])
 
 const saving = ref(false)
@@ -99,6 +102,10 @@ async function save(): Promise<boolean> {
 async function finish() {
   if (!(await save())) return
   ElMessage({ type: 'success', message: 'Saved.', offset: 72 })
+  if (kind.value === 'report') {
+    await router.push({ name: 'report', params: { name: String(values.value?.[nameKey.value]) } })
+    return
+  }
   if (kind.value !== 'source') {
     await router.push({ name: listOf(kind.value).name })
     return
@@ -151,14 +158,21 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
         </div>
         <RouterLink :to="fresh ? { name: 'new-text', params: { kind } } : { name: 'definition', params: { kind, name } }"><el-button tabindex="-1">As text</el-button></RouterLink>
       </div>
+      <p v-if="kind === 'report' && !fresh" class="small">When it runs and of which window is on the page of its <RouterLink :to="{ name: 'schedule', params: { name } }">schedule</RouterLink>.</p>
       <section class="card stack" :aria-label="title">
         <template v-for="(part, index) in [main, more]" :key="index">
           <details v-if="index === 1 && part.length"><summary>More settings</summary><div class="fields"><template v-for="field in part" :key="field.key"><label><span class="small">{{ field.title }}</span><el-input v-model="(values[field.key] as string)" :placeholder="field.usual" :aria-label="field.title" /><span v-if="field.hint" class="muted small">{{ field.hint }}</span><span v-if="wrong.at[field.key]" class="wrong small">{{ wrong.at[field.key] }}</span></label></template></div></details>
           <div v-else-if="index === 0" class="fields">
-            <label v-for="field in part" :key="field.key" :class="{ wide: ['people', 'long'].includes(field.as) }">
-              <span class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
-              <el-select v-if="field.as === 'choice'" v-model="(values[field.key] as string)" :aria-label="field.title" placeholder="Choose"><el-option v-for="one in field.choices" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+            <template v-for="field in part" :key="field.key">
+            <h2 v-if="field.heading">{{ field.heading }}</h2>
+            <component :is="['audiences', 'formats', 'truth'].includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: ['people', 'dashboards', 'formats', 'audiences', 'long'].includes(field.as) }">
+              <span v-if="!['audiences', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
+              <el-select v-if="field.as === 'choice'" :empty-values="[null, undefined]" v-model="(values[field.key] as string)" :aria-label="field.title" placeholder="Choose"><el-option v-for="one in field.choices" :key="one.value" :value="one.value" :label="one.label" /></el-select>
               <el-select v-else-if="field.as === 'people'" v-model="(values[field.key] as string[])" multiple filterable allow-create default-first-option :aria-label="field.title" placeholder="People, groups, addresses"><el-option v-for="one in people" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+              <el-select v-else-if="field.as === 'dashboards'" v-model="(values[field.key] as string[])" multiple filterable :aria-label="field.title" placeholder="Choose"><el-option v-for="one in dashboards" :key="one.name" :value="one.name" :label="one.title" /></el-select>
+              <el-checkbox-group v-else-if="field.as === 'formats'" v-model="(values[field.key] as string[])" :aria-label="field.title"><el-checkbox v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-checkbox-group>
+              <el-switch v-else-if="field.as === 'truth'" v-model="(values[field.key] as boolean)" :active-text="field.title" />
+              <Audiences v-else-if="field.as === 'audiences'" v-model="(values[field.key] as Keys[])" :people="people" />
               <el-select v-else-if="field.as === 'zone'" v-model="(values[field.key] as string)" filterable clearable :aria-label="field.title" placeholder="The report’s"><el-option v-for="one in zones" :key="one" :value="one" :label="one" /></el-select>
               <el-input v-else-if="field.as === 'secret'" v-model="(values[field.key] as string)" :type="isReference(String(values[field.key])) ? 'text' : 'password'" autocomplete="new-password" :aria-label="field.title" />
               <el-input v-else-if="field.as === 'long'" v-model="(values[field.key] as string)" type="textarea" :rows="8" :aria-label="field.title" />
@@ -166,7 +180,8 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
               <span v-if="field.as === 'secret'" class="muted small">{{ isReference(before_(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
               <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
               <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
-            </label>
+            </component>
+            </template>
           </div>
         </template>
         <p v-for="(one, index) in wrong.rest" :key="index" class="wrong" role="alert">◆ {{ one }}</p>
@@ -192,7 +207,8 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
 <style scoped>
 p { margin: 0; }
 .fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(17rem, 1fr)); gap: 1rem 1.2rem; align-items: start; }
-label { display: grid; gap: 0.3rem; align-content: start; }
+.fields > label, .field { display: grid; gap: 0.3rem; align-content: start; min-width: 0; }
+h2 { grid-column: 1 / -1; margin: 0.6rem 0 0; }
 .wide { grid-column: 1 / -1; }
 .wrong { color: var(--critical); overflow-wrap: anywhere; }
 .well { color: var(--ok); font-weight: 600; }

@@ -3,13 +3,14 @@
 import type { Schemas } from '../api/client'
 
 export type Keys = Record<string, unknown>
-export type Entered = Record<string, string | string[] | boolean>
+export type Value = string | string[] | boolean | Keys[]
+export type Entered = Record<string, Value>
 
 export interface Field {
   /** Where it stands among the keys: `source.sign-in.token`. */
   key: string
   title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'list' | 'people' | 'truth' | 'long' | 'zone'
+  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone'
   choices?: { value: string; label: string }[]
   /** What is so if nothing is entered. */
   usual?: string
@@ -19,6 +20,10 @@ export interface Field {
   when?: (entered: Entered) => boolean
   /** Behind “More settings”. */
   more?: boolean
+  /** The heading that it stands under, until the next one. */
+  heading?: string
+  /** Asked for only when the definition is made; later it has a page of its own. */
+  onlyNew?: boolean
 }
 
 const is = (key: string, ...values: string[]) => (entered: Entered) => values.includes(String(entered[key] ?? ''))
@@ -134,6 +139,30 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'channel.max-concurrency', title: 'Deliveries at a time', as: 'number', usual: '4', more: true },
     { key: 'channel.rate-per-minute', title: 'Deliveries a minute, at most', as: 'number', more: true },
   ],
+  report: [
+    ...name('report'),
+    { key: 'report.owner', title: 'Owner', as: 'text', hint: 'Who hears of failures: an address, or Name <address>.' },
+    { key: 'report.time-zone', title: 'Time zone', as: 'zone', needed: true, onlyNew: true },
+    { key: 'window.previous', title: 'Window', as: 'choice', needed: true, choices: ['day', 'week', 'month'].map((value) => ({ value, label: `The previous ${value}` })), onlyNew: true },
+    { key: 'report.dashboards', title: 'Dashboards', as: 'dashboards', needed: true, hint: 'In this order.', heading: 'Content' },
+    { key: 'report.formats', title: 'Formats', as: 'formats', needed: true },
+    { key: 'audience', title: 'Audiences', as: 'audiences', heading: 'Who gets it' },
+    { key: 'message.subject', title: 'Subject', as: 'text', hint: 'Values stand in braces: {{ report.title }}, {{ window.label }}, {{ status }}.', heading: 'Message' },
+    { key: 'message.text', title: 'Message', as: 'long', hint: 'What stands above the figures in the mail.' },
+    { key: 'deliver.body', title: 'The mail shows', as: 'choice', usual: 'summary', choices: [{ value: 'summary', label: 'First figures and first chart' }, { value: 'full', label: 'Everything' }, { value: 'text', label: 'The message alone' }] },
+    { key: 'deliver.unsubscribe', title: 'Recipients may unsubscribe', as: 'truth' },
+    {
+      key: 'send.when',
+      title: 'Send',
+      as: 'choice',
+      usual: 'always',
+      choices: [{ value: 'always', label: 'Always' }, { value: 'warning', label: 'When something is a warning or worse' }, { value: 'critical', label: 'When something is critical' }, { value: 'rows', label: 'When certain queries have rows' }, { value: 'figures', label: 'By figures' }, { value: 'change', label: 'When a figure has changed' }],
+      heading: 'When it is worth sending',
+    },
+    { key: 'report.on-failed-block', title: 'If a block fails', as: 'choice', usual: 'hold', choices: [{ value: 'hold', label: 'Hold it back until somebody releases it' }, { value: 'send', label: 'Send it, with the failure in its place' }] },
+    { key: 'report.time-limit', title: 'Time for one run', as: 'text', usual: '1 hour', more: true },
+    { key: 'deliver.late-after', title: 'Late after', as: 'text', hint: 'Owners hear of it, such as 30 minutes.', more: true },
+  ],
   'message-template': [
     ...name('message-template'),
     { key: 'message-template.subject', title: 'Subject', as: 'text', hint: 'Values stand in braces: {{ report.title }}, {{ window.label }}, {{ status }}, {{ summary }}.' },
@@ -144,6 +173,9 @@ export const FORMS: Record<string, Field[]> = {
 /** The fields that are asked for at the moment. */
 export const asked = (fields: Field[], entered: Entered): Field[] => fields.filter((field) => field.when?.(entered) ?? true)
 
+/** The fields of a kind, of a definition that is made or one that is there. */
+export const fieldsOf = (kind: string, fresh: boolean): Field[] => (FORMS[kind] ?? []).filter((field) => fresh || !field.onlyNew)
+
 export function valueAt(keys: Keys, key: string): unknown {
   return key.split('.').reduce<unknown>((table, part) => (table && typeof table === 'object' ? (table as Keys)[part] : undefined), keys)
 }
@@ -153,14 +185,15 @@ export function entered(fields: Field[], keys: Keys): Entered {
   const found: Entered = {}
   for (const field of fields) {
     const value = valueAt(keys, field.key)
-    if (field.as === 'people' || field.as === 'list') found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
+    if (field.as === 'audiences') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
+    else if (['people', 'dashboards', 'formats'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
     else if (field.as === 'truth') found[field.key] = value === true
     else found[field.key] = value === undefined ? (field.usual && field.as === 'choice' ? field.usual : '') : String(value)
   }
   return found
 }
 
-const blank = (value: Entered[string]) => value === '' || value === undefined || (Array.isArray(value) && !value.length) || (typeof value === 'string' && !value.trim())
+const blank = (value: Value | undefined) => value === '' || value === undefined || value === false || (Array.isArray(value) && !value.length) || (typeof value === 'string' && !value.trim())
 
 /** The titles of fields that must be filled in and are not. */
 export const missing = (fields: Field[], values: Entered): string[] =>
@@ -168,7 +201,7 @@ export const missing = (fields: Field[], values: Entered): string[] =>
     .filter((field) => field.needed && blank(values[field.key] ?? ''))
     .map((field) => field.title)
 
-const typed = (field: Field, value: Entered[string]): unknown => {
+const typed = (field: Field, value: Value): unknown => {
   if (typeof value !== 'string') return value
   const text = value.trim()
   return field.as === 'number' && text !== '' && Number.isFinite(Number(text)) ? Number(text) : field.as === 'long' ? value : text

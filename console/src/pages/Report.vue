@@ -82,7 +82,7 @@ function changed() {
         <div class="row actions">
           <template v-if="may">
             <el-button size="small" @click="router.push({ name: 'schedule', params: { name } })">Schedule</el-button>
-            <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'report', name } })">Edit</el-button>
+            <el-button size="small" @click="router.push({ name: 'form', params: { kind: 'report', name } })">Edit</el-button>
             <el-button size="small" @click="copy">Copy</el-button>
             <el-button size="small" @click="remove">Remove</el-button>
           </template>

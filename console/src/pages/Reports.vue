@@ -14,7 +14,10 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
   <div class="stack">
     <div class="row spread">
       <h1>Reports</h1>
-      <RouterLink v-if="user?.role !== 'viewer'" to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
+      <div v-if="user?.role !== 'viewer'" class="row">
+        <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
+        <RouterLink :to="{ name: 'new', params: { kind: 'report' } }"><el-button tabindex="-1">New report</el-button></RouterLink>
+      </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
       <div v-if="data && !data.length" class="card stack">

@@ -124,7 +124,7 @@ async function make() {
               <el-option v-for="one in book?.groups" :key="one.name" :value="one.name" :label="`${one.title} (group)`" />
             </el-select>
           </label>
-          <div role="group" aria-label="Formats"><span class="small">Formats</span><el-checkbox-group v-model="draft.formats"><el-checkbox v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-checkbox-group></div>
+          <div class="wide"><span class="small">Formats</span><el-checkbox-group v-model="draft.formats" aria-label="Formats"><el-checkbox v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-checkbox-group></div>
         </div>
         <p class="said" aria-live="polite">{{ sentence(draft, title) }}</p>
         <p v-if="wrong" role="alert" class="bad">◆ {{ wrong }}</p>
@@ -139,7 +139,8 @@ p, h2 { margin: 0; }
 .head { display: grid; grid-template-columns: 1fr 11rem; gap: 1.5rem; align-items: start; }
 .head > div { display: grid; gap: 0.35rem; }
 .fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(15rem, 1fr)); gap: 0.9rem 1.1rem; align-items: start; }
-label, [role='group'] { display: grid; gap: 0.3rem; align-content: start; }
+.fields > label, .wide { display: grid; gap: 0.3rem; align-content: start; min-width: 0; }
+.wide { grid-column: 1 / -1; }
 .switch { align-self: end; }
 .said { font-weight: 600; }
 .bad { color: var(--critical); overflow-wrap: anywhere; }

@@ -278,7 +278,9 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
 
     // The definition is checked while it is edited, and the cursor goes to the problem.
     click(&browser, "//button[.='Edit']").await;
-    let text = see(&browser, "//textarea").await;
+    see(&browser, "//input[@aria-label='Owner']").await;
+    click(&browser, "//button[.='As text']").await;
+    let text = see(&browser, "//textarea[@aria-label='Text of the definition']").await;
     assert!(
         text.prop("value")
             .await
@@ -515,17 +517,34 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
         "//section[@aria-labelledby='mail']//strong[starts-with(., 'Small report: ')]",
     )
     .await;
-    // Somebody new begins as an example, and is there once applied.
+    // Somebody new is there once saved; what is wrong is said beside the field.
     browser
         .goto(&format!("http://{}/new/person", place.address))
         .await
         .unwrap();
-    see(&browser, "//h1[.='A new person']").await;
-    see(&browser, "//pre[contains(., '+')]").await;
-    click(&browser, "//button[contains(., 'Apply')][not(@disabled)]").await;
+    see(&browser, "//h1[.='New person']").await;
+    for (label, text) in [("Title", "Tove Lund"), ("Mail address", "tove.lund")] {
+        see(&browser, &format!("//input[@aria-label='{label}']"))
+            .await
+            .send_keys(text)
+            .await
+            .unwrap();
+    }
+    click(&browser, "//button[.='Save' and not(@disabled)]").await;
     see(
         &browser,
-        "//section[@aria-labelledby='people']//a[.='New person']",
+        "//label[.//input[@aria-label='Mail address']]//span[@role='alert'][contains(., '\"tove.lund\"')]",
+    )
+    .await;
+    see(&browser, "//input[@aria-label='Mail address']")
+        .await
+        .send_keys("@orrin-sound.example")
+        .await
+        .unwrap();
+    click(&browser, "//button[.='Save' and not(@disabled)]").await;
+    see(
+        &browser,
+        "//section[@aria-labelledby='people']//a[.='Tove Lund']",
     )
     .await;
     browser.close().await.unwrap();

@@ -70,6 +70,7 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
     hands.press("//a[.='Top of any table']").await;
     // There is nothing to read yet, which is asked for at this point.
     hands.press("//a[.='New source']").await;
+    see(&browser, "//h1[.='New source']").await;
     hands.fill("Title", "Cargo office").await;
     hands
         .fill("Host and port", &place.environment["ORRIN_OPS_ADDRESS"])
