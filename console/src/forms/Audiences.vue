@@ -48,7 +48,7 @@ const values = (one: Keys) => Object.entries((one.parameters ?? {}) as Keys).map
 <style scoped>
 .all { display: grid; gap: 0.9rem; }
 fieldset { border: 1px solid var(--line); border-radius: 8px; padding: 0.6rem 0.9rem 0.9rem; margin: 0; display: grid; grid-template-columns: 12rem minmax(0, 1fr) 11rem auto; gap: 0.8rem; align-items: end; min-width: 0; }
-fieldset > label { display: grid; gap: 0.3rem; min-width: 0; }
+fieldset > label { display: grid; grid-template-columns: minmax(0, 1fr); gap: 0.3rem; min-width: 0; }
 fieldset p { grid-column: 1 / -1; margin: 0; }
 .all > p { margin: 0; }
 @media (max-width: 760px) { fieldset { grid-template-columns: minmax(0, 1fr); } }

@@ -207,7 +207,7 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
 <style scoped>
 p { margin: 0; }
 .fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(17rem, 1fr)); gap: 1rem 1.2rem; align-items: start; }
-.fields > label, .field { display: grid; gap: 0.3rem; align-content: start; min-width: 0; }
+.fields > label, .field { display: grid; grid-template-columns: minmax(0, 1fr); gap: 0.3rem; align-content: start; min-width: 0; }
 h2 { grid-column: 1 / -1; margin: 0.6rem 0 0; }
 .wide { grid-column: 1 / -1; }
 .wrong { color: var(--critical); overflow-wrap: anywhere; }

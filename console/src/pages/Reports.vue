@@ -1,20 +1,55 @@
 <script setup lang="ts">
+import { ElMessageBox } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
 import { api, take } from '../api/client'
+import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
+import { ORDERS, shown, STATES } from '../reports/list'
 import { user } from '../session'
 import { instant } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
+const route = useRoute()
+const router = useRouter()
+const asked = (key: string) => computed({ get: () => String(route.query[key] ?? ''), set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined } }) })
+const [search, state, order] = [asked('search'), asked('state'), asked('order')]
+const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value }))
+const may = computed(() => user.value?.role !== 'viewer')
+
+// Several at once; what is not in sight is not chosen.
+const chosen = ref<string[]>([])
+const marked = computed(() => list.value.filter((report) => chosen.value.includes(report.name)))
+const all = computed({ get: () => list.value.length > 0 && marked.value.length === list.value.length, set: (on: boolean) => (chosen.value = on ? list.value.map((report) => report.name) : []) })
+const choose = (name: string, on: boolean) => (chosen.value = on ? [...chosen.value, name] : chosen.value.filter((one) => one !== name))
+const busy = ref(false)
+async function each(what: (name: string) => Promise<unknown>, question?: string, button?: string) {
+  const names = marked.value.map((report) => report.name)
+  if (question && !(await ElMessageBox.confirm(question, `${button} ${names.length === 1 ? 'one report' : `${names.length} reports`}?`, { confirmButtonText: button, cancelButtonText: 'Cancel', type: 'warning' }).then(() => true, () => false))) return
+  busy.value = true
+  const failed: string[] = []
+  for (const name of names) await what(name).catch((problem: unknown) => failed.push(`${name}: ${problem instanceof Error ? problem.message : String(problem)}`))
+  busy.value = false
+  if (failed.length) complain(failed.join(' '))
+  else chosen.value = []
+  await load()
+}
+const path = (name: string) => ({ params: { path: { name } } })
+const pause = () => each((name) => take(api.POST('/reports/{name}/pause', path(name))))
+const resume = () => each((name) => take(api.POST('/reports/{name}/resume', path(name))))
+const runAll = () => each((name) => take(api.POST('/reports/{name}/runs', { ...path(name), body: { deliver: false, to: [] } })))
+const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name } } })), 'They go with their schedules and definitions, and can be restored from their history. Runs and documents that were made stay.', 'Remove')
 </script>
 
 <template>
   <div class="stack">
     <div class="row spread">
       <h1>Reports</h1>
-      <div v-if="user?.role !== 'viewer'" class="row">
+      <div v-if="may" class="row">
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
         <RouterLink :to="{ name: 'new', params: { kind: 'report' } }"><el-button tabindex="-1">New report</el-button></RouterLink>
       </div>
@@ -26,13 +61,26 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
         <div><RouterLink to="/templates"><el-button type="primary" tabindex="-1">Ready-made reports</el-button></RouterLink></div>
         <p class="muted small">Or write one as a TOML file and run <code>maple-lark apply FOLDER</code>.</p>
       </div>
-      <div v-else-if="data" class="card scroll">
-        <table class="list folds">
+      <div v-else-if="data" class="card scroll stack">
+        <div class="row">
+          <el-input v-model="search" class="search" clearable placeholder="Search" aria-label="Search" />
+          <el-select v-model="state" class="choice" :empty-values="[null, undefined]" aria-label="State"><el-option v-for="one in STATES" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+          <el-select v-model="order" class="choice" :empty-values="[null, undefined]" aria-label="Order"><el-option v-for="one in ORDERS" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+          <span class="muted small">{{ list.length === data.length ? `${data.length} reports` : `${list.length} of ${data.length} reports` }}</span>
+        </div>
+        <div v-if="marked.length" class="row marked" role="toolbar" aria-label="What to do with the chosen reports">
+          <strong>{{ marked.length }} chosen</strong>
+          <el-button size="small" :loading="busy" @click="pause">Pause</el-button><el-button size="small" :loading="busy" @click="resume">Resume</el-button>
+          <el-button size="small" :loading="busy" @click="runAll">Run without sending</el-button><el-button size="small" type="danger" plain :loading="busy" @click="removeAll">Remove</el-button>
+        </div>
+        <p v-if="!list.length" class="muted">No report is like this. <a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></p>
+        <table v-else class="list folds">
           <thead>
-            <tr><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Actions</span></th></tr>
+            <tr><th v-if="may"><el-checkbox v-model="all" aria-label="Choose all" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Actions</span></th></tr>
           </thead>
           <tbody>
-            <tr v-for="report in data" :key="report.name">
+            <tr v-for="report in list" :key="report.name">
+              <td v-if="may" class="choose"><el-checkbox :model-value="chosen.includes(report.name)" :aria-label="`Choose ${report.title}`" @update:model-value="choose(report.name, $event === true)" /></td>
               <td>
                 <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink>
                 <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ [...report.audiences.map((one) => one.name), ...report.audiences_from.map(() => 'everybody a query names')].join(', ') || 'nobody' }}</div>
@@ -46,7 +94,7 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
                 <span v-else class="muted">Never</span>
               </td>
               <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.time_zone) }}</template></td>
-              <td><RunNow :report="report" @changed="load" /></td>
+              <td><RunNow :report="report" compact @changed="load" /></td>
             </tr>
           </tbody>
         </table>
@@ -56,6 +104,11 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
 </template>
 
 <style scoped>
+.search { max-width: 16rem; }
+.choice { width: 13rem; }
+.marked { background: var(--ground); border-radius: 8px; padding: 0.4rem 0.7rem; }
+p { margin: 0; }
+.choose { width: 2rem; }
 .plain { text-decoration: none; }
 .plain:hover { text-decoration: underline; }
 </style>

@@ -8,7 +8,7 @@ import { complain } from '../complain'
 import StateMark from './StateMark.vue'
 import { progress, whoGets } from '../words'
 
-const props = defineProps<{ report: ReportView }>()
+const props = defineProps<{ report: ReportView; compact?: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()
 const run = ref<RunView | null>(null)
@@ -60,7 +60,17 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
 
 <template>
   <div class="now">
-    <div class="row buttons">
+    <el-dropdown v-if="compact" trigger="click" :disabled="busy" @command="(what: () => void) => what()">
+      <el-button size="small" :loading="busy" :aria-label="`Run ${report.title}`">Run …</el-button>
+      <template #dropdown>
+        <el-dropdown-menu>
+          <el-dropdown-item v-if="report.audiences.length || report.audiences_from.length" :command="send">Run and send …</el-dropdown-item>
+          <el-dropdown-item :command="sendToMe">Send to me</el-dropdown-item>
+          <el-dropdown-item :command="() => begin({ deliver: false, to: [] })">Run without sending</el-dropdown-item>
+        </el-dropdown-menu>
+      </template>
+    </el-dropdown>
+    <div v-else class="row buttons">
       <el-button v-if="report.audiences.length || report.audiences_from.length" type="primary" plain size="small" :loading="busy" @click="send">Run and send …</el-button>
       <el-button size="small" :disabled="busy" @click="sendToMe">Send to me</el-button>
       <el-button size="small" :disabled="busy" @click="begin({ deliver: false, to: [] })">Run without sending</el-button>

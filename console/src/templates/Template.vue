@@ -139,7 +139,7 @@ p, h2 { margin: 0; }
 .head { display: grid; grid-template-columns: 1fr 11rem; gap: 1.5rem; align-items: start; }
 .head > div { display: grid; gap: 0.35rem; }
 .fields { display: grid; grid-template-columns: repeat(auto-fill, minmax(15rem, 1fr)); gap: 0.9rem 1.1rem; align-items: start; }
-.fields > label, .wide { display: grid; gap: 0.3rem; align-content: start; min-width: 0; }
+.fields > label, .wide { display: grid; grid-template-columns: minmax(0, 1fr); gap: 0.3rem; align-content: start; min-width: 0; }
 .wide { grid-column: 1 / -1; }
 .switch { align-self: end; }
 .said { font-weight: 600; }

@@ -146,7 +146,31 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     click(&browser, "//button[@type='submit']").await;
 
     see(&browser, "//a[contains(., 'Small report')]").await;
-    click(&browser, "//button[contains(., 'Run and send')]").await;
+    // What is searched for stands in the address, so that it can be kept.
+    see(&browser, "//input[@aria-label='Search']")
+        .await
+        .send_keys("nothing like it")
+        .await
+        .unwrap();
+    see(&browser, "//p[contains(., 'No report is like this.')]").await;
+    let address = browser.current_url().await.unwrap();
+    assert!(address.query().unwrap().contains("search=nothing"));
+    click(&browser, "//a[.='Show all']").await;
+    // Several are run at once.
+    click(
+        &browser,
+        "//td[contains(@class, 'choose')]//span[contains(@class, 'el-checkbox__inner')]",
+    )
+    .await;
+    see(&browser, "//strong[.='1 chosen']").await;
+    click(
+        &browser,
+        "//*[@role='toolbar']//button[.='Run without sending']",
+    )
+    .await;
+    see(&browser, "//a[.//*[contains(., 'Completed')]]").await;
+    click(&browser, "//button[@aria-label='Run Small report']").await;
+    click(&browser, "//li[contains(., 'Run and send')]").await;
     // Mail that is out cannot be called back, so it says first who gets it.
     see(
         &browser,
