@@ -807,6 +807,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{id}/definitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of the definitions that a run was made with. */
+        get: operations["run_definitions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -1959,6 +1976,20 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "author" | "administrator";
+        /** @description A definition that a run was made with. */
+        RunDefinition: {
+            /** @enum {string} */
+            kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template" | "template";
+            name: string;
+            /** Format: date-time */
+            saved_at: string;
+            saved_by: string;
+            /**
+             * Format: int32
+             * @description Its version, as its history counts them.
+             */
+            version: number;
+        };
         /** @description What to run and whether to send it. */
         RunOrder: {
             /** @description Whose view they get; nothing if the report has one audience alone. */
@@ -6521,6 +6552,82 @@ export interface operations {
             };
         };
     };
+    run_definitions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunDefinition"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     follow_run: {
         parameters: {
             query?: never;
@@ -8771,6 +8878,7 @@ export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["
 export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanState"]> = ["planned", "paused", "left-out"];
 export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];
 export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Role"]> = ["viewer", "author", "administrator"];
+export const runDefinitionKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunDefinition"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];
 export const savedFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SavedFrom"]> = ["console", "command-line", "api", "before"];
 export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];

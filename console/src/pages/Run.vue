@@ -8,6 +8,7 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import SendAgain from '../parts/SendAgain.vue'
 import StateMark from '../parts/StateMark.vue'
+import { user } from '../session'
 import { instant, size, took } from '../words'
 
 const route = useRoute()
@@ -29,6 +30,16 @@ async function load() {
   }
 }
 watch(() => route.params.id, load, { immediate: true })
+
+// The definitions are not for viewers, who see the rest.
+const made = ref<Schemas['RunDefinition'][]>([])
+watch(
+  () => [route.params.id, user.value?.role] as const,
+  async ([id, role]) => {
+    made.value = role === 'viewer' ? [] : await take(api.GET('/runs/{id}/definitions', { params: { path: { id: String(id) } } })).catch(() => [])
+  },
+  { immediate: true },
+)
 
 const cancelling = ref(false)
 async function cancel() {
@@ -186,6 +197,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
           <dt>Run</dt><dd><code>{{ run.id }}</code></dd>
           <dt>Scheduled for</dt><dd>{{ instant(run.scheduled_for, run.window.time_zone) }}, {{ run.window.time_zone }}</dd>
           <dt>Cause</dt><dd>{{ run.cause === 'schedule' ? 'Schedule' : `Requested by ${run.requested_by ?? 'somebody'}` }}</dd>
+          <template v-if="made?.length"><dt>Made with</dt><dd><template v-for="(one, index) in made" :key="one.kind + one.name">{{ index ? ', ' : '' }}<RouterLink :to="{ name: 'definition', params: { kind: one.kind, name: one.name } }">{{ one.kind }} {{ one.name }}</RouterLink> version {{ one.version }}</template></dd></template>
           <template v-if="run.released_by"><dt>Released by</dt><dd>{{ run.released_by }}</dd></template>
           <template v-if="run.skipped"><dt>Stands for</dt><dd>{{ run.skipped }} earlier instants that passed while no service ran</dd></template>
           <template v-for="snapshot in run.snapshots" :key="snapshot.id"><dt>Snapshot{{ run.snapshots.length > 1 ? `, ${forWhom.get(snapshot.id)}` : '' }}</dt><dd class="hash">SHA-256 {{ snapshot.sha256 }}</dd></template>

@@ -48,8 +48,8 @@ pub use queries::{
 };
 pub use reports::{AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportView};
 pub use runs::{
-    AttemptView, DeliveryView, DocumentView, LinkView, RunOrder, RunPage, RunSummary, RunView,
-    SnapshotView, StepView, WindowView,
+    AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunOrder, RunPage,
+    RunSummary, RunView, SnapshotView, StepView, WindowView,
 };
 pub use schedules::{
     Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,

@@ -1,7 +1,7 @@
 //! Runs: what is asked for, and how one stands.
 
 use chrono::{DateTime, Utc};
-use maple_lark_definition::Format;
+use maple_lark_definition::{Format, Kind};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -166,4 +166,16 @@ pub struct RunPage {
 
 fn yes() -> bool {
     true
+}
+
+/// A definition that a run was made with.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunDefinition {
+    #[schema(schema_with = crate::core_enums::kind)]
+    pub kind: Kind,
+    pub name: String,
+    /// Its version, as its history counts them.
+    pub version: i32,
+    pub saved_at: DateTime<Utc>,
+    pub saved_by: String,
 }

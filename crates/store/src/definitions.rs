@@ -5,6 +5,7 @@ use sea_orm::{
     ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter,
     QueryOrder, TransactionTrait,
 };
+use uuid::Uuid;
 
 use crate::{
     Result, Store, StoreError, Stored,
@@ -100,6 +101,16 @@ async fn version(connection: &impl ConnectionTrait, ending: &str) -> Result<i64>
     })
 }
 
+/// A version of a definition that a run was made with.
+#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
+pub struct UsedVersion {
+    pub kind: String,
+    pub name: String,
+    pub version: i32,
+    pub saved_at: Time,
+    pub saved_by: String,
+}
+
 impl Store {
     pub async fn definitions(&self) -> Result<Vec<StoredDefinition>> {
         Ok(definition::Entity::find()
@@ -155,6 +166,23 @@ impl Store {
             [kind.into(), name.into(), version.into()],
         );
         Ok(Version::find_by_statement(statement).one(&self.db).await?)
+    }
+
+    /// The versions of definitions that a run was made with: of each text that was frozen for
+    /// it the latest that had been saved by then. A run that there is not has none.
+    pub async fn versions_of_run(&self, run: Uuid) -> Result<Vec<UsedVersion>> {
+        let statement = Store::sql(
+            "select distinct on (v.kind, v.name) v.kind, v.name, v.version, v.saved_at, v.saved_by \
+             from runs r cross join lateral jsonb_array_elements(r.definitions) frozen \
+             join definition_versions v on md5(v.text) = md5(frozen->>'text') and v.text = frozen->>'text' \
+               and v.saved_at <= r.created_at \
+             where r.id = $1 and jsonb_typeof(r.definitions) = 'array' \
+             order by v.kind, v.name, v.version desc",
+            [run.into()],
+        );
+        Ok(UsedVersion::find_by_statement(statement)
+            .all(&self.db)
+            .await?)
     }
 
     /// Makes a change in one transaction. A report whose rule stays the same keeps its next

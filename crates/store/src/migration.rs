@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 15] = [
+const STEPS: [Step; 16] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -88,6 +88,10 @@ const STEPS: [Step; 15] = [
     Step {
         name: "0015_versions",
         sql: include_str!("migrations/0015_versions.sql"),
+    },
+    Step {
+        name: "0016_used_versions",
+        sql: include_str!("migrations/0016_used_versions.sql"),
     },
 ];
 

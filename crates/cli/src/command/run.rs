@@ -4,7 +4,9 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 use console::style;
 use indicatif::{ProgressBar, ProgressStyle};
-use maple_lark_api::{DeliveryState, RunOrder, RunState, RunView, StepView, readable_size};
+use maple_lark_api::{
+    DeliveryState, RunDefinition, RunOrder, RunState, RunView, StepView, Words, readable_size,
+};
 
 use crate::{
     client::Client,
@@ -216,6 +218,9 @@ pub struct Show {
 impl Show {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
+        // Definitions are not for viewers, who see the rest.
+        let made = format!("/runs/{}/definitions", self.run);
+        let made: Vec<RunDefinition> = client.get(&made).await.unwrap_or_default();
         output::print(output, &view, |view| {
             let rows = view
                 .steps
@@ -242,6 +247,13 @@ impl Show {
             );
             println!();
             show(view);
+            if !made.is_empty() {
+                let made: Vec<String> = made
+                    .iter()
+                    .map(|one| format!("{} {} {}", one.kind.word(), one.name, one.version))
+                    .collect();
+                println!("\nMade with the versions: {}", made.join(", "));
+            }
         });
         Ok(())
     }

@@ -28,7 +28,7 @@ use crate::access::SESSION_COOKIE;
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
-        runs::cancel,
+        runs::cancel, runs::definitions,
         templates::list, templates::one, templates::fill, templates::make, templates::updates,
         documents::one, archive::again, archive::matching, themes::preview,
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,

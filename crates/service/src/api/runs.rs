@@ -2,8 +2,10 @@
 
 use std::time::Duration;
 
-use maple_lark_api::{ProblemDetails, RunPage, RunState, RunView, SnapshotView, Words};
-use maple_lark_store::{Store, runs::RunFilter};
+use maple_lark_api::{
+    Kind, ProblemDetails, RunDefinition, RunPage, RunState, RunView, SnapshotView, Words,
+};
+use maple_lark_store::{Store, definitions::UsedVersion, runs::RunFilter};
 use rocket::{
     Route, Shutdown, State, get, post,
     response::stream::{Event, EventStream},
@@ -19,7 +21,7 @@ use crate::{
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, events, cancel]
+    routes![list, one, events, cancel, definitions]
 }
 
 /// Runs, newest first.
@@ -53,6 +55,26 @@ async fn list(
 #[get("/runs/<id>")]
 async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
     Ok(Json(one_run(store, id).await?))
+}
+
+/// The versions of the definitions that a run was made with.
+#[utoipa::path(get, operation_id = "run_definitions", path = "/runs/{id}/definitions", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = Vec<RunDefinition>), (status = 404, body = ProblemDetails)))]
+#[get("/runs/<id>/definitions")]
+async fn definitions(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<RunDefinition>> {
+    if store.run(id).await?.is_none() {
+        return Err(Problem::not_found(format!("run {id}")));
+    }
+    let used = store.versions_of_run(id).await?;
+    let view = |used: UsedVersion| {
+        Some(RunDefinition {
+            kind: Kind::from_name(&used.kind)?,
+            name: used.name,
+            version: used.version,
+            saved_at: used.saved_at,
+            saved_by: used.saved_by,
+        })
+    };
+    Ok(Json(used.into_iter().filter_map(view).collect()))
 }
 
 /// Cancel a run that is not settled.

@@ -121,3 +121,48 @@ async fn a_definition_is_made_and_changed_by_its_keys() {
         assert_eq!(status.as_u16(), wanted, "{path}: {detail}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_names_the_versions_that_it_was_made_with() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let token = place.signed_in("administrator").await;
+    place.with_report(&client, &token).await;
+    let call = async |method: Method, path: &str, body: Value| -> Value {
+        let request = client.request(method, place.url(path)).bearer_auth(&token);
+        let answer = request.json(&body).send().await.unwrap();
+        assert!(answer.status().is_success(), "{path}: {}", answer.status());
+        answer.json().await.unwrap()
+    };
+    let made_with = async || {
+        let run = call(Method::POST, "/reports/r/runs", json!({ "deliver": false })).await;
+        let path = format!("/runs/{}/definitions", run["id"].as_str().unwrap());
+        let used = call(Method::GET, &path, json!({})).await;
+        let used = used.as_array().unwrap().iter();
+        used.map(|one| {
+            let text = |key: &str| one[key].as_str().unwrap().to_owned();
+            (text("kind"), text("name"), one["version"].as_i64().unwrap())
+        })
+        .collect::<Vec<_>>()
+    };
+    let versions = |report: i64| {
+        [
+            ("dashboard", "d", 1),
+            ("report", "r", report),
+            ("source", "plain", 1),
+        ]
+        .map(|(kind, name, version)| (kind.to_owned(), name.to_owned(), version))
+    };
+    assert_eq!(made_with().await, versions(1));
+    for title in ["Other", "R"] {
+        let change = json!({ "keys": { "report": { "title": title } } });
+        call(Method::PATCH, "/definitions/report/r", change).await;
+    }
+    // The text is that of the first again; what was saved last says how it is now.
+    assert_eq!(made_with().await, versions(3));
+    let nobody = client
+        .get(place.url("/runs/019a0000-0000-7000-8000-000000000000/definitions"))
+        .bearer_auth(&token)
+        .send();
+    assert_eq!(nobody.await.unwrap().status(), StatusCode::NOT_FOUND);
+}

@@ -9,7 +9,7 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
-const AUTHOR: [&str; 35] = [
+const AUTHOR: [&str; 36] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
@@ -38,6 +38,7 @@ const AUTHOR: [&str; 35] = [
     "restore_version",
     "resume_report",
     "revoke_links",
+    "run_definitions",
     "run_report",
     "source_catalogue",
     "test_channel",
