@@ -26,9 +26,8 @@ sleep 1
 run=$("$state/maple-lark" runs --report ferry-operations-daily --state delivered --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).items[0].id')
 "$state/maple-lark" download "$run" --format pdf --into "$work" >/dev/null
 pdf=$(find "$work" -maxdepth 1 -name '*.pdf' | grep -v havnes | head -n 1)
-pdftoppm -r 96 -png -f 1 -l 2 "$pdf" "$work/page"
+pdftoppm -r 96 -png -f 1 -l 1 "$pdf" "$work/page"
 cp "$work/page-1.png" "$out/pdf-page-1.png"
-cp "$work/page-2.png" "$out/pdf-page-2.png"
 estate=$("$state/maple-lark" runs --report estate-daily --state delivered --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).items[0].id')
 "$state/maple-lark" download "$estate" --format pdf --into "$work/estate" >/dev/null
 pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/estate/"*.pdf "$out/pdf-estate"

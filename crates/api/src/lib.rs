@@ -63,8 +63,8 @@ pub use state::{
     StepKind, StepState,
 };
 pub use templates::{
-    FilledTemplate, TemplateBlock, TemplateInput, TemplateOrder, TemplateReport, TemplateUpdate,
-    TemplateView,
+    FilledTemplate, NewTemplate, TemplateBlock, TemplateInput, TemplateOrder, TemplateReport,
+    TemplateUpdate, TemplateView,
 };
 pub use themes::ThemeText;
 pub use words::{UnknownWord, Words};

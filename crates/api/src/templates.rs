@@ -136,3 +136,19 @@ pub struct TemplateUpdate {
     /// The dashboard that the template makes now, to be applied or not.
     pub file: DefinitionFile,
 }
+
+/// What a dashboard becomes a template with.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewTemplate {
+    /// The name of the template.
+    pub name: String,
+    pub title: String,
+    /// The question that it answers.
+    pub question: String,
+    /// `availability`, `capacity`, `performance`, `unit`, `inventory`, `security`, `jobs` or `delivery`.
+    pub purpose: String,
+    /// What becomes a gap: the name of each input, with the value that stands in the dashboard.
+    #[serde(default)]
+    pub inputs: BTreeMap<String, String>,
+}

@@ -206,15 +206,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     browser
         .goto(&format!("{address}/api/v1/demo/mailbox/{message}/html"))
         .await?;
-    shot(browser, "table", folder, "mail").await?;
-
-    sized(browser, 1280, 800).await?;
-    browser.goto(address).await?;
-    browser
-        .execute("localStorage.setItem('look', 'dark')", vec![])
-        .await?;
-    browser.goto(&format!("{address}/reports")).await?;
-    shot(browser, "table.list", folder, "console-dark").await
+    shot(browser, "table", folder, "mail").await
 }
 
 async fn browser(profile: &Path, phone: bool) -> Result<Client, Box<dyn std::error::Error>> {

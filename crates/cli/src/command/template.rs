@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use clap::{Args, ValueEnum};
 use console::style;
 use maple_lark_api::{
-    Applied, Files, FilledTemplate, Format, TemplateInput, TemplateOrder, TemplateReport,
-    TemplateUpdate, TemplateView, Words,
+    Applied, DefinitionFile, Files, FilledTemplate, Format, NewTemplate, TemplateInput,
+    TemplateOrder, TemplateReport, TemplateUpdate, TemplateView, Words,
 };
 use serde_json::json;
 
@@ -24,7 +24,7 @@ use crate::{
 /// server, any metrics, checks, files, and this service itself. "maple-lark use" makes one.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark templates                              all of them by purpose\n  maple-lark templates --kind postgresql lock       about locks of PostgreSQL\n  maple-lark templates postgresql-sessions          what it shows and asks for\n  maple-lark templates --updates                    dashboards whose template has a newer version"
+    after_help = "Examples:\n  maple-lark templates                              all of them by purpose\n  maple-lark templates --kind postgresql lock       about locks of PostgreSQL\n  maple-lark templates postgresql-sessions          what it shows and asks for\n  maple-lark templates --updates                    dashboards whose template has a newer version\n  maple-lark templates --from database-server --as server-health --question 'Is the server well?' --purpose unit"
 )]
 pub struct Templates {
     /// Its name, or words to look for
@@ -41,12 +41,30 @@ pub struct Templates {
     /// Make this dashboard what its template makes now
     #[arg(long, value_name = "DASHBOARD", conflicts_with_all = ["words", "kind", "purpose", "updates"])]
     update: Option<String>,
+    /// Make a template of this dashboard, for everybody here
+    #[arg(long, value_name = "DASHBOARD", requires_all = ["name", "question", "purpose"], conflicts_with_all = ["words", "kind", "updates", "update"])]
+    from: Option<String>,
+    /// The name of the new template
+    #[arg(long = "as", value_name = "NAME", requires = "from")]
+    name: Option<String>,
+    /// The title of the new template; its name if not given
+    #[arg(long, requires = "from")]
+    title: Option<String>,
+    /// The question that it answers
+    #[arg(long, requires = "from")]
+    question: Option<String>,
+    /// What becomes an input: its name, and the value that stands in the dashboard
+    #[arg(long = "input", value_name = "NAME=VALUE", requires = "from", value_parser = name_and_value)]
+    inputs: Vec<(String, String)>,
 }
 
 impl Templates {
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         if self.updates || self.update.is_some() {
             return self.updates(client, output).await;
+        }
+        if self.from.is_some() {
+            return self.share(client, output).await;
         }
         let all: Vec<TemplateView> = client.get("/templates").await?;
         let wanted = self.words.join(" ").to_lowercase();
@@ -93,6 +111,27 @@ impl Templates {
                 &["TEMPLATE", "PURPOSE", "SOURCE", "QUESTION", "USED BY"],
                 rows.collect(),
                 "No template is like this; \"maple-lark templates\" lists all of them.",
+            );
+        });
+        Ok(())
+    }
+
+    async fn share(self, client: &Client, output: Output) -> Result<(), Failure> {
+        let name = self.name.unwrap_or_default();
+        let order = NewTemplate {
+            title: self.title.unwrap_or_else(|| name.clone()),
+            question: self.question.unwrap_or_default(),
+            purpose: self.purpose.unwrap_or_default(),
+            inputs: self.inputs.into_iter().collect(),
+            name,
+        };
+        let path = format!("/dashboards/{}/template", self.from.unwrap_or_default());
+        let made: DefinitionFile = client.post(&path, &order).await?;
+        output::print(output, &made, |made| {
+            println!(
+                "The template {} is there:\n\n{}",
+                style(&order.name).bold(),
+                made.text
             );
         });
         Ok(())

@@ -225,4 +225,69 @@ async fn every_template_makes_a_dashboard_of_its_real_counterpart() {
         one["used_by"],
         serde_json::json!(["postgresql-cache", "postgresql-cache-2"])
     );
+    // A dashboard of one's own becomes a template that others use.
+    let made = place.json(&[
+        "templates",
+        "--from",
+        "postgresql-top-of-table",
+        "--as",
+        "top-of-ours",
+        "--question",
+        "Which is largest?",
+        "--purpose",
+        "inventory",
+        "--input",
+        "table=kiosk_sales",
+    ]);
+    assert_eq!(made["file"], "templates/top-of-ours.toml");
+    let own = place.json(&["templates", "top-of-ours"]);
+    assert_eq!(
+        (&own["own"], &own["inputs"][0]["example"]),
+        (&true.into(), &"kiosk_sales".into())
+    );
+    place.json(&[
+        "use",
+        "top-of-ours",
+        "--source",
+        "operations",
+        "--value",
+        "table=kiosk_sales",
+    ]);
+    let several = place.lark(&[
+        "templates",
+        "--from",
+        "estate-overview",
+        "--as",
+        "x",
+        "--question",
+        "Q?",
+        "--purpose",
+        "unit",
+    ]);
+    assert_eq!(several.status.code(), Some(5));
+    assert!(text(&several.stderr).contains("a template reads one source"));
+    // Its next version is offered to the dashboards that were made of it, and taken when asked.
+    let newer = made["text"]
+        .as_str()
+        .unwrap()
+        .replace("version = 1", "version = 2")
+        .replace("\"The largest\"", "\"Largest\"");
+    assert!(place.apply(&[("own.toml", &newer)]).status.success());
+    let updates = place.json(&["templates", "--updates"]);
+    assert_eq!(
+        (&updates[0]["dashboard"], &updates[0]["latest"]),
+        (&"top-of-ours".into(), &2.into())
+    );
+    assert!(
+        updates[0]["diff"]
+            .as_str()
+            .unwrap()
+            .contains("+title = \"Largest\""),
+        "{updates}"
+    );
+    place.json(&["templates", "--update", "top-of-ours"]);
+    assert_eq!(
+        place.json(&["templates", "--updates"]),
+        serde_json::json!([])
+    );
 }

@@ -374,6 +374,161 @@ impl Gaps<'_> {
     }
 }
 
+/// What a dashboard becomes a template with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewTemplate<'a> {
+    /// The name of the template.
+    pub name: &'a str,
+    /// Its title.
+    pub title: &'a str,
+    /// The question that it answers.
+    pub question: &'a str,
+    /// The word for what it is for.
+    pub purpose: &'a str,
+    /// The kind of the dashboard's source.
+    pub source_kind: &'a str,
+    /// What becomes a gap: the name of each input, with the value that stands there now.
+    pub inputs: &'a BTreeMap<String, String>,
+}
+
+/// Why a dashboard does not become a template.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum NoTemplate {
+    /// A value is nowhere in the dashboard by itself.
+    #[error(
+        "\"{value}\", the value for \"{input}\", stands nowhere in the dashboard by itself; in SQL, use a [[parameter]] with it as its default"
+    )]
+    NotThere {
+        /// The input.
+        input: String,
+        /// The value.
+        value: String,
+    },
+    /// The text is not TOML.
+    #[error("the dashboard cannot be read: {0}")]
+    Unreadable(String),
+}
+
+impl NewTemplate<'_> {
+    fn head(&self) -> Table {
+        let mut head = Table::new();
+        for (key, value) in [
+            ("name", self.name),
+            ("title", self.title),
+            ("question", self.question),
+            ("purpose", self.purpose),
+        ] {
+            head.insert(key, toml_edit::value(value));
+        }
+        head.insert("version", toml_edit::value(1));
+        head.insert("source", toml_edit::value(self.source_kind));
+        head
+    }
+
+    /// The text of a template of a dashboard: each text that is exactly the value of an input
+    /// becomes a gap, and so does the source. Comments stay.
+    ///
+    /// # Errors
+    /// If a value stands nowhere in the dashboard by itself.
+    pub fn of(&self, dashboard: &str) -> Result<String, NoTemplate> {
+        let mut document: DocumentMut =
+            dashboard.parse().map_err(|error: toml_edit::TomlError| {
+                NoTemplate::Unreadable(error.message().into())
+            })?;
+        let mut made = DocumentMut::new();
+        made.insert("template", Item::Table(self.head()));
+        let mut inputs = ArrayOfTables::new();
+        for (name, value) in self.inputs {
+            let mut found = 0;
+            mark(
+                document.as_table_mut(),
+                value,
+                &format!("${{{name}}}"),
+                &mut found,
+                0,
+            );
+            if found == 0 {
+                return Err(NoTemplate::NotThere {
+                    input: name.clone(),
+                    value: value.clone(),
+                });
+            }
+            inputs.push(input_of(name, value));
+        }
+        if !inputs.is_empty() {
+            made.insert("input", Item::ArrayOfTables(inputs));
+        }
+        if let Some(table) = document
+            .get_mut("dashboard")
+            .and_then(Item::as_table_like_mut)
+        {
+            set(table, "name", format!("${{{DASHBOARD}}}").into());
+            table.remove("template");
+        }
+        let queries = document
+            .get_mut("query")
+            .and_then(Item::as_array_of_tables_mut);
+        for query in queries.into_iter().flat_map(ArrayOfTables::iter_mut) {
+            if query.contains_key("source") {
+                set(query, "source", format!("${{{SOURCE}}}").into());
+            }
+        }
+        Ok(format!(
+            "{}\n\n{}\n",
+            made.to_string().trim(),
+            document.to_string().trim()
+        ))
+    }
+}
+
+/// An input whose value is an example of what it can be.
+fn input_of(name: &str, value: &str) -> Table {
+    let mut title = name.replace('_', " ");
+    if let Some(first) = title.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    let mut input = Table::new();
+    input.decor_mut().set_prefix("\n");
+    input.insert("name", toml_edit::value(name));
+    input.insert("title", toml_edit::value(title));
+    input.insert("example", toml_edit::value(value));
+    input
+}
+
+/// Puts a placeholder in place of every text that is exactly a value.
+fn mark(table: &mut dyn TableLike, wanted: &str, gap: &str, found: &mut usize, depth: usize) {
+    for (key, item) in table.iter_mut() {
+        if depth > MOST_DEPTH || key.get() == "sql" {
+            continue;
+        }
+        match item {
+            Item::Value(value) => mark_value(value, wanted, gap, found, depth + 1),
+            Item::Table(table) => mark(table, wanted, gap, found, depth + 1),
+            Item::ArrayOfTables(tables) => tables
+                .iter_mut()
+                .for_each(|table| mark(table, wanted, gap, found, depth + 1)),
+            Item::None => {}
+        }
+    }
+}
+
+fn mark_value(value: &mut Value, wanted: &str, gap: &str, found: &mut usize, depth: usize) {
+    match value {
+        Value::String(text) if text.value() == wanted => {
+            *found += 1;
+            let decor = value.decor().clone();
+            *value = gap.into();
+            *value.decor_mut() = decor;
+        }
+        Value::Array(array) => array
+            .iter_mut()
+            .for_each(|value| mark_value(value, wanted, gap, found, depth + 1)),
+        Value::InlineTable(table) => mark(table, wanted, gap, found, depth + 1),
+        _ => {}
+    }
+}
+
 /// What a new report is made of, beside what its author adds later.
 #[derive(Debug, Clone, PartialEq)]
 pub struct NewReport<'a> {

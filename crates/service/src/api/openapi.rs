@@ -29,7 +29,7 @@ use crate::access::SESSION_COOKIE;
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel, runs::definitions,
-        templates::list, templates::one, templates::fill, templates::make, templates::updates,
+        templates::list, templates::one, templates::show_filled, templates::share, templates::make, templates::updates,
         documents::one, archive::again, archive::matching, themes::preview,
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,

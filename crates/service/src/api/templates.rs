@@ -4,12 +4,12 @@
 use std::{collections::BTreeMap, sync::LazyLock};
 
 use maple_lark_api::{
-    DefinitionFile, Files, FilledTemplate, ProblemDetails, TemplateBlock, TemplateInput,
-    TemplateOrder, TemplateReport, TemplateUpdate, TemplateView,
+    DefinitionFile, Files, FilledTemplate, NewTemplate, ProblemDetails, TemplateBlock,
+    TemplateInput, TemplateOrder, TemplateReport, TemplateUpdate, TemplateView,
 };
 use maple_lark_definition::{
     DashboardTemplate, Definition, DefinitionSet, InputKind, Kind,
-    fill::{CannotFill, Filling, NewReport},
+    fill::{self, CannotFill, Filling, NewReport},
 };
 use maple_lark_store::{Store, definitions::StoredDefinition};
 use maple_lark_time::nearest::suggestion;
@@ -47,7 +47,7 @@ static SHIPPED: LazyLock<BTreeMap<String, DashboardTemplate>> = LazyLock::new(||
 });
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, fill, make, updates]
+    routes![list, one, show_filled, make, updates, share]
 }
 
 /// The templates of this place and those of the program; a name that both have is this place's.
@@ -111,7 +111,7 @@ async fn one(
 /// What a template makes of a source and values: the definitions, which are not kept.
 #[utoipa::path(post, operation_id = "fill_template", path = "/templates/{name}/fill", tag = "templates", params(("name" = String, Path)), request_body = TemplateOrder, responses((status = 200, body = FilledTemplate), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/templates/<name>/fill", data = "<order>")]
-async fn fill(
+async fn show_filled(
     _user: Author,
     name: &str,
     order: Body<TemplateOrder>,
@@ -174,6 +174,62 @@ async fn make(
         schedule: report.and_then(|change| change.schedule.clone()),
         files,
     }))
+}
+
+/// Make a template of a dashboard, for everybody here.
+#[utoipa::path(post, operation_id = "make_template", path = "/dashboards/{name}/template", tag = "templates", params(("name" = String, Path)), request_body = NewTemplate, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[post("/dashboards/<name>/template", data = "<order>")]
+async fn share(
+    by: Writer,
+    name: &str,
+    order: Body<NewTemplate>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<DefinitionFile> {
+    let definitions = engine.definitions(store).await?;
+    let set = &definitions.set;
+    let stored = stored_definition(Kind::Dashboard.name(), name, store).await?;
+    let refused = |words: String| Problem::new(422, "Cannot be a template", words);
+    let queries = set.dashboards.get(name).map(|dashboard| &dashboard.queries);
+    let sources: std::collections::BTreeSet<&str> = queries
+        .into_iter()
+        .flatten()
+        .filter_map(|query| query.source())
+        .map(|source| source.value.as_str())
+        .collect();
+    let mut kinds = sources.iter().filter_map(|source| set.sources.get(*source));
+    let (Some(source), None) = (kinds.next(), kinds.next()) else {
+        return Err(refused(format!(
+            "a template reads one source; this dashboard asks {}",
+            if sources.is_empty() {
+                "none".to_owned()
+            } else {
+                sources.into_iter().collect::<Vec<_>>().join(" and ")
+            }
+        )));
+    };
+    let text = fill::NewTemplate {
+        name: &order.name,
+        title: &order.title,
+        question: &order.question,
+        purpose: &order.purpose,
+        source_kind: source.kind.name(),
+        inputs: &order.inputs,
+    }
+    .of(&stored.text)
+    .map_err(|error| refused(error.to_string()))?;
+    let file = DefinitionFile::new(format!("templates/{}.toml", order.name), text);
+    let change = Order::new(by.from, |stored| {
+        is_free(stored, Kind::Template, &order.name)?;
+        Ok(Files {
+            files: vec![file.clone()],
+            message: Some(format!("made of the dashboard {name}")),
+            remove_others: false,
+        })
+    });
+    carry_out(store, engine, &by.user, &change).await?;
+    drop(change);
+    Ok(Json(file))
 }
 
 /// The dashboards whose templates have newer versions, with what would change.

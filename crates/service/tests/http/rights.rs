@@ -9,7 +9,7 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
-const AUTHOR: [&str; 36] = [
+const AUTHOR: [&str; 37] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
@@ -26,6 +26,7 @@ const AUTHOR: [&str; 36] = [
     "list_template_updates",
     "list_versions",
     "make_definition",
+    "make_template",
     "pause_report",
     "plan_definitions",
     "preview",

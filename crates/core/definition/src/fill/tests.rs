@@ -277,3 +277,53 @@ fn a_new_report_says_when_and_to_whom() {
     );
     assert!(Definition::parse("r.toml", &text).is_ok());
 }
+
+#[test]
+fn a_dashboard_becomes_a_template_that_makes_it_again() {
+    let dashboard = "# ours\n[dashboard]\nname = \"kiosks\" # stays\ntitle = \"Kiosks\"\n\n[[query]]\nname = \"q\"\nsource = \"operations\"\n[query.pick]\ntable = \"kiosk_sales\"\ngroup = [\"kiosk\"]\nmeasure = [{ column = \"sold\", with = \"sum\", name = \"amount\" }]\n\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"bar\"\ntitle = \"T\"\nquery = \"q\"\nlabel = \"kiosk\"\nvalue = \"amount\"\n";
+    let made_of = |inputs: &[(&str, &str)]| {
+        let inputs = inputs
+            .iter()
+            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+            .collect();
+        NewTemplate {
+            name: "kiosks-of",
+            title: "Kiosks of a port",
+            question: "Which sell most?",
+            purpose: "performance",
+            source_kind: "postgresql",
+            inputs: &inputs,
+        }
+        .of(dashboard)
+    };
+    let text = made_of(&[("label", "kiosk"), ("table", "kiosk_sales")]).unwrap();
+    let template = match Definition::parse("t.toml", &text) {
+        Ok(Definition::Template(template)) => *template,
+        other => panic!("{other:?}\n{text}"),
+    };
+    assert!(text.contains("name = \"${dashboard}\" # stays"), "{text}");
+    assert_eq!(text.matches("${label}").count(), 2, "{text}");
+    let values = [("label", "kiosk"), ("table", "kiosk_sales")]
+        .map(|(name, value)| (name.to_owned(), value.to_owned()))
+        .into();
+    let again = template.fill(&Filling {
+        name: "kiosks",
+        title: None,
+        source: "operations",
+        values: &values,
+    });
+    let again = again.unwrap().dashboard.text;
+    let remembered = again
+        .lines()
+        .find(|line| line.starts_with("template = "))
+        .unwrap();
+    assert_eq!(
+        again.replace(&format!("{remembered}\n"), ""),
+        dashboard.strip_prefix("# ours\n").unwrap()
+    );
+    let refused = made_of(&[("port", "havnes")]).unwrap_err().to_string();
+    assert!(
+        refused.contains("\"havnes\", the value for \"port\", stands nowhere"),
+        "{refused}"
+    );
+}
