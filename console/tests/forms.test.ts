@@ -85,7 +85,7 @@ describe('names and secrets', () => {
   it('are made of what people write', () => {
     expect(nameOf('  Ferry Operations: Tórshavn, 2nd! ')).toBe('ferry-operations-torshavn-2nd')
     expect(nameOf('–')).toBe('')
-    expect(secretName('shop', 'source.sign-in.token')).toBe('shop-token')
+    expect(secretName('shop', 'source.sign-in.token')).toBe('source-shop-token')
   })
 
   it('are told apart from references', () => {

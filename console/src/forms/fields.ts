@@ -245,8 +245,8 @@ export const nameOf = (title: string): string =>
 /** Whether a text refers to a secret, instead of being one. */
 export const isReference = (text: string): boolean => /^(env|file|secret|command):\S/.test(text.trim())
 
-/** What a secret that is entered for a field is stored as: `ferry-operations-password`. */
-export const secretName = (definition: string, key: string): string => `${definition}-${key.split('.').pop()}`
+/** What a secret that is entered for a field is stored as: `source-ferry-operations-password`. */
+export const secretName = (definition: string, key: string): string => `${key.split('.')[0]}-${definition}-${key.split('.').pop()}`
 
 /** What is wrong, beside the fields that it is about; the rest has no field here. */
 export function beside(fields: Field[], problems: Schemas['FileProblem'][]): { at: Record<string, string>; rest: string[] } {

@@ -7,6 +7,7 @@ import Loading from '../parts/Loading.vue'
 import Parameters from '../parts/Parameters.vue'
 import Preview from '../parts/Preview.vue'
 import { useLoaded } from '../parts/load'
+import MakeTemplate from '../templates/MakeTemplate.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -53,7 +54,10 @@ const order = computed<Schemas['PreviewOrder']>(() => {
           <h1>{{ dashboard.title }}</h1>
           <p v-if="dashboard.summary" class="muted">{{ dashboard.summary }}</p>
         </div>
-        <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'dashboard', name } })">Edit</el-button>
+        <div class="row">
+          <MakeTemplate :dashboard="name" :title="dashboard.title" />
+          <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'dashboard', name } })">Edit</el-button>
+        </div>
       </div>
       <section class="card stack" aria-label="What to show">
         <div class="asked">

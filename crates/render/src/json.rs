@@ -28,7 +28,19 @@ struct Whole<'a> {
     summary: &'a Summary,
     sections: Vec<Section<'a>>,
     tables: Vec<Table<'a>>,
-    provenance: &'a [Provenance],
+    provenance: Vec<Asked<'a>>,
+}
+
+/// A query with where its rows are from.
+#[derive(Serialize)]
+struct Asked<'a> {
+    query: &'a str,
+    source: &'a str,
+    /// RFC 3339, in the report's zone.
+    asked_at: String,
+    took_seconds: f64,
+    rows: Option<usize>,
+    sha256: &'a str,
 }
 
 #[derive(Serialize)]
@@ -117,9 +129,24 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
                 table: &data.table,
             })
             .collect(),
-        provenance: &document.provenance,
+        provenance: document
+            .provenance
+            .iter()
+            .map(|from| asked(from, document.zone))
+            .collect(),
     };
     serde_json::to_vec(&whole).map_err(|error| RenderError::File(error.into()))
+}
+
+fn asked(from: &Provenance, zone: Zone) -> Asked<'_> {
+    Asked {
+        query: &from.query,
+        source: &from.source,
+        asked_at: zone.rfc3339(from.asked),
+        took_seconds: from.seconds,
+        rows: from.count,
+        sha256: &from.sha256,
+    }
 }
 
 fn said(block: &Block) -> Said<'_> {

@@ -84,13 +84,16 @@ fn assignment(text: &str) -> Result<(Vec<String>, Value), NoAssignment> {
 }
 
 /// The tables that stand beside the one that a definition is named after.
-const TABLES: [&str; 14] = [
+const TABLES: [&str; 17] = [
     "window",
     "schedule",
+    "message",
     "deliver",
+    "approval",
     "files",
     "send",
     "readiness",
+    "parameters",
     "query",
     "parameter",
     "section",

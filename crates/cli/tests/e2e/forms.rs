@@ -154,7 +154,7 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
     assert!(output.status.success());
     let source = std::fs::read_to_string(folder.join("sources/cargo-office.toml")).unwrap();
     assert!(
-        source.contains("password = \"secret:cargo-office-password\"")
+        source.contains("password = \"secret:source-cargo-office-password\"")
             && !source.contains(&place.environment["ORRIN_READER_PASSWORD"]),
         "{source}"
     );

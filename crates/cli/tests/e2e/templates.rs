@@ -272,7 +272,7 @@ async fn every_template_makes_a_dashboard_of_its_real_counterpart() {
         .unwrap()
         .replace("version = 1", "version = 2")
         .replace("\"The largest\"", "\"Largest\"");
-    assert!(place.apply(&[("own.toml", &newer)]).status.success());
+    assert!(place.apply(&[("ours.toml", &newer)]).status.success());
     let updates = place.json(&["templates", "--updates"]);
     assert_eq!(
         (&updates[0]["dashboard"], &updates[0]["latest"]),

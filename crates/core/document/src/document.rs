@@ -3,6 +3,7 @@
 
 use std::{borrow::Cow, ops::Range};
 
+use chrono::{DateTime, Utc};
 use maple_lark_data::{
     PackedTable, Unit,
     number_format::NumberFormat,
@@ -359,6 +360,12 @@ pub struct Provenance {
     pub took: String,
     /// How many rows came, in words.
     pub rows: String,
+    /// When it was asked.
+    pub asked: DateTime<Utc>,
+    /// How long the answer took.
+    pub seconds: f64,
+    /// How many rows came; nothing where the query failed.
+    pub count: Option<usize>,
     /// SHA-256 of the rows as the snapshot holds them; empty where the query failed.
     pub sha256: String,
 }

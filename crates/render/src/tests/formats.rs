@@ -316,6 +316,16 @@ fn the_json_has_the_rows_exactly() {
         serde_json::json!(["=cmd()", 95.5, "2026-10-25T00:30:00Z"])
     );
     assert_eq!(json["window"]["zone"], "Atlantic/Faroe");
+    // Durations and counts are numbers, instants RFC 3339.
+    let from = &json["provenance"][0];
+    assert_eq!(
+        (&from["asked_at"], &from["took_seconds"], &from["rows"]),
+        (
+            &"2026-10-25T00:00:00+01:00".into(),
+            &serde_json::json!(0.0),
+            &600.into()
+        )
+    );
     let schema: serde_json::Value =
         serde_json::from_str(include_str!("../../../../docs/document.schema.json")).unwrap();
     // The schema knows every key, and demands what is always there.

@@ -119,7 +119,7 @@ fn what_is_wrong_is_said_with_its_place_and_without_a_secret() {
             format!("listen = \"here\"\n{LEAST}"),
             "line 1: invalid socket address syntax",
         ),
-        (format!("{LEAST}lease = \"30s\"\n"), "line 2: "),
+        (format!("{LEAST}lease = \"half a minute\"\n"), "line 2: "),
         (
             format!("{LEAST}lease = \"P1M\"\n"),
             "lease must be made of hours, minutes and seconds, such as \"PT30S\"",

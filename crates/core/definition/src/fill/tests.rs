@@ -327,3 +327,18 @@ fn a_dashboard_becomes_a_template_that_makes_it_again() {
         "{refused}"
     );
 }
+
+/// What the documentation shows can be used as it stands, and lists what there is.
+#[test]
+fn the_documentation_has_a_template_that_works_and_names_all() {
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../../docs/templates.md");
+    let docs = fs::read_to_string(docs).unwrap();
+    let example = docs.split("```toml\n").nth(1).unwrap();
+    let example = example.split("```").next().unwrap();
+    let read = Definition::parse("t.toml", example);
+    assert!(matches!(read, Ok(Definition::Template(_))), "{read:?}");
+    for template in shipped() {
+        let line = format!("| `{}` | {} |", template.name, template.question);
+        assert!(docs.contains(&line), "{line}");
+    }
+}

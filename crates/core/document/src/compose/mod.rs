@@ -296,6 +296,15 @@ fn provenance(
     snapshot: &Snapshot,
     number_format: NumberFormat,
 ) -> Provenance {
+    let seconds = (record.ended - record.started)
+        .num_microseconds()
+        .unwrap_or(0)
+        .max(0) as f64
+        / 1e6;
+    let count = match &record.outcome {
+        Outcome::Rows(table) => Some(table.len()),
+        Outcome::Failed(_) => None,
+    };
     let (rows, sha256) = match &record.outcome {
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
@@ -325,15 +334,11 @@ fn provenance(
                 asked.format("%H:%M:%S")
             )
         },
-        took: Unit::Milliseconds.format(
-            ((record.ended - record.started)
-                .num_microseconds()
-                .unwrap_or(0) as f64
-                / 1000.0)
-                .max(0.0),
-            number_format,
-        ),
+        took: Unit::Milliseconds.format(seconds * 1000.0, number_format),
         rows,
+        asked: record.started,
+        seconds,
+        count,
         sha256,
     }
 }
