@@ -112,7 +112,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
 .day { border-top: 1px solid var(--line); border-left: 1px solid var(--line); min-height: 5.9rem; padding: 0.35rem 0.4rem; min-width: 0; }
 .day:first-child { border-left: 0; }
 .day.other { background: var(--ground); }
-.day.other .date, .day.other li { opacity: 0.65; }
+.day.other { background: var(--ground); }
 .date { font-size: 0.8rem; color: var(--muted); }
 .number { display: inline-block; min-width: 1.6em; text-align: center; }
 .long { display: none; }

@@ -112,7 +112,7 @@ async function make() {
         <h2 id="becomes">What becomes of it</h2>
         <div class="fields">
           <label><span class="small">Title</span><el-input v-model="draft.title" :placeholder="template.title" aria-label="Title" /></label>
-          <div class="switch"><el-switch v-model="draft.report" active-text="Also a report that is sent" /></div>
+          <div class="switch"><el-switch v-model="draft.report" active-text="Also a report that is sent" aria-label="Also a report that is sent" /></div>
         </div>
         <div v-if="draft.report" class="fields">
           <label><span class="small">How often</span><el-select v-model="draft.often" aria-label="How often"><el-option v-for="one in OFTEN" :key="one.value" :value="one.value" :label="one.label" /></el-select></label>

@@ -140,9 +140,9 @@ impl Remove {
         let applied: Applied = client.delete_for(&path).await?;
         output::print(output, &applied, |_| {
             println!(
-                "The {} \"{}\" is removed. \"maple-lark apply\" with its file brings it back.",
-                self.kind.word(),
-                self.name
+                "The {kind} \"{name}\" is removed. \"maple-lark history {kind} {name}\" lists what it was, and \"restore\" brings it back.",
+                kind = self.kind.word(),
+                name = self.name
             )
         });
         Ok(())

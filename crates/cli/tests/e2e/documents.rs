@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::{
     console::{Driver, see},
@@ -183,6 +183,20 @@ async fn every_format_can_be_written_again_and_verified() {
     );
 }
 
+/// What axe-core finds on the page that is open.
+pub async fn barriers(browser: &fantoccini::Client) -> Value {
+    let checker = concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../console/node_modules/axe-core/axe.min.js"
+    );
+    browser
+        .execute(&std::fs::read_to_string(checker).unwrap(), Vec::new())
+        .await
+        .unwrap();
+    let script = "const done = arguments[arguments.length - 1]; axe.run(document).then((found) => done(found.violations.map((one) => one.id + ': ' + one.help + ' ' + one.nodes[0].html)))";
+    browser.execute_async(script, Vec::new()).await.unwrap()
+}
+
 /// By rules of others: axe-core, in a browser, on the page as a reader opens it.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_html_has_no_barriers_that_a_checker_finds() {
@@ -210,16 +224,7 @@ async fn the_html_has_no_barriers_that_a_checker_finds() {
         .await
         .unwrap();
     see(&browser, "//h1").await;
-    let checker = concat!(
-        env!("CARGO_MANIFEST_DIR"),
-        "/../../console/node_modules/axe-core/axe.min.js"
-    );
-    browser
-        .execute(&std::fs::read_to_string(checker).unwrap(), Vec::new())
-        .await
-        .unwrap();
-    let script = "const done = arguments[arguments.length - 1]; axe.run(document).then((found) => done(found.violations.map((one) => one.id + ': ' + one.help + ' ' + one.nodes[0].html)))";
-    let found = browser.execute_async(script, Vec::new()).await.unwrap();
+    let found = barriers(&browser).await;
     assert_eq!(found, json!([]), "{found:#}");
     // Nothing is asked of the network, and nothing sticks out on a phone.
     let asked = browser

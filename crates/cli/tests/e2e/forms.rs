@@ -11,7 +11,8 @@ use sqlx::Executor;
 
 use crate::{
     console::{Driver, click, see, signed_in_at},
-    place::{PATIENCE, Place},
+    documents::barriers,
+    place::{PATIENCE, Place, SMALL_REPORT},
 };
 
 /// Somebody at the console, whose presses and filled fields are counted.
@@ -58,13 +59,15 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
-    signed_in_at(&browser, &place, "/reports").await;
+    signed_in_at(&browser, &place, "/").await;
     let hands = Hands {
         browser: &browser,
         presses: AtomicUsize::new(0),
         fields: AtomicUsize::new(0),
     };
 
+    see(&browser, "//h2[.='Your first report']").await;
+    hands.press("//nav//a[contains(., 'Reports')]").await;
     see(&browser, "//h2[.='There are no reports yet']").await;
     hands.press("//button[.='Ready-made reports']").await;
     hands.press("//a[.='Top of any table']").await;
@@ -158,4 +161,70 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
             && !source.contains(&place.environment["ORRIN_READER_PASSWORD"]),
         "{source}"
     );
+}
+
+/// By rules of others, on every page, in the light and in the dark.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_has_no_barriers_that_a_checker_finds() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    place.apply_small(SMALL_REPORT);
+    let run = place.json(&["run", "small", "--no-delivery"]);
+    let run = format!("/runs/{}", run["id"].as_str().unwrap());
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/").await;
+    see(&browser, "//nav").await;
+    let mut found = Vec::new();
+    for (look, paths) in [
+        (
+            "light",
+            &[
+                "/",
+                "/reports",
+                "/reports/small",
+                "/reports/small/schedule",
+                "/dashboards",
+                "/dashboards/small",
+                "/templates",
+                "/templates/postgresql-top-of-table",
+                "/new/source?kind=postgresql",
+                "/forms/report/small",
+                "/agenda",
+                "/runs",
+                &run,
+                "/sources",
+                "/delivery",
+            ][..],
+        ),
+        (
+            "dark",
+            &["/", "/reports", "/templates", "/forms/report/small"][..],
+        ),
+    ] {
+        browser
+            .execute(
+                &format!("localStorage.setItem('look', '{look}')"),
+                Vec::new(),
+            )
+            .await
+            .unwrap();
+        for path in paths {
+            browser
+                .goto(&format!("http://{}{path}", place.address))
+                .await
+                .unwrap();
+            see(&browser, "//h1").await;
+            // What fades in has its colours only then.
+            let settled = "const done = arguments[arguments.length - 1]; requestAnimationFrame(() => Promise.allSettled(document.getAnimations().filter((one) => one.effect.getComputedTiming().iterations !== Infinity).map((one) => one.finished)).then(() => done(true)))";
+            browser.execute_async(settled, Vec::new()).await.unwrap();
+            let barriers = barriers(&browser).await;
+            if barriers != serde_json::json!([]) {
+                found.push(format!("{look} {path}: {barriers:#}"));
+            }
+        }
+    }
+    assert!(found.is_empty(), "{}", found.join("\n"));
 }
