@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, entered, fieldsOf, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -78,6 +78,23 @@ describe('a form of a definition', () => {
         expect(new Set(keys).size, `${kind} ${one}`).toBe(keys.length)
       }
     }
+  })
+})
+
+describe('a draft', () => {
+  const kept = (basedOn?: string) => JSON.stringify({ basedOn, values: { 'person.title': 'Ann' } })
+
+  it('is there after a reload, of something new and of something stored', () => {
+    expect(draftOf(kept(), undefined)).toEqual({ 'person.title': 'Ann' })
+    expect(draftOf(kept('a'), 'a')).toEqual({ 'person.title': 'Ann' })
+  })
+
+  it('does not undo what somebody else has saved since', () => {
+    expect(draftOf(kept('a'), 'b')).toEqual({})
+  })
+
+  it('is nothing where nothing fit was kept', () => {
+    for (const bad of [null, '{', 'null', '3', '{}']) expect(draftOf(bad, undefined)).toEqual({})
   })
 })
 

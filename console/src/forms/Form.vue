@@ -12,7 +12,7 @@ import { useLoaded } from '../parts/load'
 import { listOf } from '../words'
 import { documentViewFormatValues as formats } from '../api/schema'
 import Audiences from './Audiences.vue'
-import { asked, beside, entered, fieldsOf, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -30,14 +30,14 @@ const values = ref<Entered | null>(null)
 watch(data, (found) => {
   if (!found || values.value) return
   const kept = sessionStorage.getItem(draft.value)
-  values.value = { ...entered(fields.value, before.value), ...(fresh.value && route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...(kept ? (JSON.parse(kept) as Entered) : {}) }
+  values.value = { ...entered(fields.value, before.value), ...(fresh.value && route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...draftOf(kept, found.based_on) }
 })
 // Nothing that was entered is lost by a reload or an expired session, but secrets are not stored here.
 watch(
   values,
   (now) => {
     const open = Object.fromEntries(Object.entries(now ?? {}).filter(([key]) => fields.value.find((field) => field.key === key)?.as !== 'secret'))
-    if (now) sessionStorage.setItem(draft.value, JSON.stringify(open))
+    if (now) sessionStorage.setItem(draft.value, JSON.stringify({ basedOn: data.value?.based_on, values: open }))
   },
   { deep: true },
 )

@@ -259,3 +259,16 @@ export function beside(fields: Field[], problems: Schemas['FileProblem'][]): { a
   }
   return { at, rest }
 }
+
+/**
+ * What was entered before a reload. What was entered over another text than the one that is
+ * stored by now is no draft any more: it would undo what somebody else has saved.
+ */
+export function draftOf(kept: string | null, basedOn: string | undefined): Entered {
+  try {
+    const found = JSON.parse(kept ?? 'null') as { basedOn?: string; values?: Entered } | null
+    return found?.values && found.basedOn === basedOn ? found.values : {}
+  } catch {
+    return {}
+  }
+}
