@@ -11,9 +11,9 @@ use crate::{
     model::dashboard_template::{DashboardTemplate, Input, InputKind},
 };
 
-/// The placeholders that every template has: its source, and the name of the dashboard.
+/// The placeholder for the source, which every template has.
 pub const SOURCE: &str = "source";
-/// See [`SOURCE`].
+/// The placeholder for the name of the dashboard, which every template has.
 pub const DASHBOARD: &str = "dashboard";
 /// Placeholders go no deeper than this; nothing that is read is as deep.
 const MOST_DEPTH: usize = 64;
