@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use crate::{
     console::{Driver, see},
     place::{Place, text},
+    questions::{place_with_everything, store_own_token},
 };
 
 /// A place with the demo's definitions and data, and the gallery made once.
@@ -181,6 +182,46 @@ async fn every_format_can_be_written_again_and_verified() {
             .code(),
         Some(5)
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_report_of_the_demo_is_json_as_its_schema_says() {
+    let (place, _services) = place_with_everything().await;
+    let administration = "grant pg_monitor to lark_statistics";
+    place.cluster.administer(administration).await.unwrap();
+    let _service = place.serve();
+    place.sign_in();
+    store_own_token(&place);
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
+    assert!(place.lark(&["apply", demo, "--yes"]).status.success());
+    let schema: Value =
+        serde_json::from_str(include_str!("../../../../docs/document.schema.json")).unwrap();
+    let schema = jsonschema::options()
+        .should_validate_formats(true)
+        .build(&schema)
+        .unwrap();
+    let mut documents = 0;
+    for file in std::fs::read_dir(format!("{demo}/reports")).unwrap() {
+        let file = file.unwrap().path();
+        let report = file.file_stem().unwrap().to_str().unwrap();
+        // A block may fail, for the data is of three days only; what it says instead is checked, too.
+        let run = place.lark(&["run", report, "--no-delivery", "--output", "json"]);
+        let run: Value = serde_json::from_slice(&run.stdout).unwrap();
+        let run = run["id"].as_str().unwrap();
+        let into = place.folder.path().join(report);
+        let folder = into.to_str().unwrap();
+        place.json(&["render", run, "--format", "json", "--into", folder]);
+        for (name, bytes) in files(&into) {
+            let document: Value = serde_json::from_slice(&bytes).unwrap();
+            let wrong: Vec<String> = schema
+                .iter_errors(&document)
+                .map(|error| format!("{}: {error}", error.instance_path()))
+                .collect();
+            assert!(wrong.is_empty(), "{name}: {wrong:#?}");
+            documents += 1;
+        }
+    }
+    assert!(documents >= 10, "{documents} documents");
 }
 
 /// What axe-core finds on the page that is open.
