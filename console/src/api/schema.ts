@@ -3613,7 +3613,10 @@ export interface operations {
     remove_definition: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what was read; another version is not changed */
+                "If-Match"?: string | null;
+            };
             path: {
                 kind: string;
                 name: string;
@@ -3667,6 +3670,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description it was changed since it was read */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the content is not valid; the detail says what and where */
             422: {
                 headers: {
@@ -3699,7 +3711,10 @@ export interface operations {
     change_definition: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what was read; another version is not changed */
+                "If-Match"?: string | null;
+            };
             path: {
                 kind: string;
                 name: string;
@@ -4196,7 +4211,10 @@ export interface operations {
     restore_version: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what was read; another version is not changed */
+                "If-Match"?: string | null;
+            };
             path: {
                 kind: string;
                 name: string;
@@ -4244,6 +4262,15 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description it was changed since it was read */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6287,7 +6314,10 @@ export interface operations {
     reschedule_report: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of what was read; another version is not changed */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -6346,6 +6376,15 @@ export interface operations {
             };
             /** @description the body did not arrive in time */
             408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description it was changed since it was read */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

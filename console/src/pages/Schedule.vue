@@ -17,7 +17,13 @@ const schedule = ref<ScheduleFields | null>(null)
 const window_ = ref<WindowFields | null>(null)
 const saving = ref(false)
 
-const { data, error, load } = useLoaded(() => take(api.GET('/reports/{name}/schedule', { params: { path: { name: name.value } } })))
+// What somebody else saves meanwhile is not overwritten.
+let version: string | undefined
+const { data, error, load } = useLoaded(async () => {
+  const asked = api.GET('/reports/{name}/schedule', { params: { path: { name: name.value } } })
+  version = (await asked.catch(() => null))?.response.headers.get('ETag') ?? undefined
+  return take(asked)
+})
 const report = useLoaded(() => take(api.GET('/reports/{name}', { params: { path: { name: name.value } } })))
 const calendars = useLoaded(() => take(api.GET('/calendars')))
 watch(data, (found) => {
@@ -69,7 +75,7 @@ async function save() {
   if (!written.value) return
   saving.value = true
   try {
-    await take(api.PUT('/reports/{name}/schedule', { params: { path: { name: name.value } }, body: written.value as Schemas['NewSchedule'] }))
+    await take(api.PUT('/reports/{name}/schedule', { params: { path: { name: name.value }, header: { 'If-Match': version } }, body: written.value as Schemas['NewSchedule'] }))
     await router.push({ name: 'report', params: { name: name.value } })
   } catch (problem) {
     complain(problem)

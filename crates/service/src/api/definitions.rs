@@ -24,6 +24,7 @@ use super::{
     Answer,
     body::{Body, whole},
     problem::Problem,
+    version::Versioned,
     writer::Writer,
 };
 use crate::{
@@ -103,9 +104,10 @@ async fn one(
     kind: &str,
     name: &str,
     store: &State<Store>,
-) -> Answer<DefinitionFile> {
+) -> Result<Versioned<DefinitionFile>, Problem> {
     let stored = stored_definition(kind, name, store).await?;
-    Ok(Json(as_stored(stored)))
+    let text = stored.text.clone();
+    Ok(Versioned::new(as_stored(stored), &text))
 }
 
 /// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
@@ -182,7 +184,7 @@ pub fn copied(
 
 /// Remove one definition. What was made of it stays, but for the history of a sampler; what
 /// still needs it prevents it.
-#[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(delete, operation_id = "remove_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "the ETag of what was read; another version is not changed")), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[delete("/definitions/<kind>/<name>")]
 async fn remove(
     by: Writer,
@@ -193,9 +195,11 @@ async fn remove(
 ) -> Answer<Applied> {
     let removal = Order::new(by.from, |stored| {
         let is_it = |one: &StoredDefinition| (one.kind.as_str(), one.name.as_str()) == (kind, name);
-        if !stored.iter().any(is_it) {
-            return Err(Problem::not_found(format!("{kind} \"{name}\"")));
-        }
+        let old = stored
+            .iter()
+            .find(|one| is_it(one))
+            .ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))?;
+        by.if_match.holds(old, None)?;
         let others = stored.iter().filter(|one| !is_it(one));
         Ok(Files {
             files: others
@@ -262,7 +266,7 @@ async fn version(
 }
 
 /// Make a definition what it was in a version. That is a new version, and nothing is lost.
-#[utoipa::path(post, operation_id = "restore_version", path = "/definitions/{kind}/{name}/versions/{version}/restore", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "restore_version", path = "/definitions/{kind}/{name}/versions/{version}/restore", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path), ("If-Match" = Option<String>, Header, description = "the ETag of what was read; another version is not changed")), responses((status = 200, body = Applied), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/<kind>/<name>/versions/<version>/restore")]
 async fn restore(
     by: Writer,
@@ -279,7 +283,11 @@ async fn restore(
         );
         Problem::new(422, "Nothing to restore", words)
     })?;
-    let order = Order::new(by.from, |_| {
+    let order = Order::new(by.from, |stored| {
+        let is_it = |one: &&StoredDefinition| one.kind == kind && one.name == name;
+        if let Some(now) = stored.iter().find(is_it) {
+            by.if_match.holds(now, Some(&text))?;
+        }
         Ok(Files {
             files: vec![DefinitionFile::new(found.file.clone(), text.clone())],
             message: Some(format!("restored from version {version}")),
@@ -598,7 +606,6 @@ pub fn as_stored(stored: StoredDefinition) -> DefinitionFile {
 
 /// Refuses what was made from another text than the one that is stored now.
 fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem> {
-    let refused = |words: String| Problem::new(412, "Changed meanwhile", words);
     let by_file: HashMap<&str, &StoredDefinition> =
         stored.iter().map(|one| (one.file.as_str(), one)).collect();
     for file in &files.files {
@@ -606,24 +613,34 @@ fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem
             continue;
         };
         let now = by_file.get(file.file.as_str()).ok_or_else(|| {
-            refused(format!(
+            let words = format!(
                 "{} was removed or moved to another file since you read it; nothing was saved",
                 file.file
-            ))
+            );
+            Problem::new(412, "Changed meanwhile", words)
         })?;
         if sha256(now.text.as_bytes()) != based_on {
-            let lines = difference(&file.text, &now.text);
-            let lines: Vec<&str> = lines.lines().take(MOST_DIFFERENCE).collect();
-            return Err(refused(format!(
-                "{} was changed by {} at {} since you read it; nothing was saved. The stored text differs from yours:\n{}",
-                file.file,
-                now.updated_by,
-                now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
-                lines.join("\n")
-            )));
+            return Err(changed_meanwhile(now, Some(&file.text)));
         }
     }
     Ok(())
+}
+
+/// Somebody has saved another text meanwhile: who, when, and what differs from `mine`.
+pub fn changed_meanwhile(now: &StoredDefinition, mine: Option<&str>) -> Problem {
+    let mut words = format!(
+        "{} was changed by {} at {} since you read it; nothing was saved.",
+        now.file,
+        now.updated_by,
+        now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
+    );
+    if let Some(mine) = mine {
+        let lines = difference(mine, &now.text);
+        let lines: Vec<&str> = lines.lines().take(MOST_DIFFERENCE).collect();
+        words.push_str(" The stored text differs from yours:\n");
+        words.push_str(&lines.join("\n"));
+    }
+    Problem::new(412, "Changed meanwhile", words)
 }
 
 /// More lines of a difference are not shown.

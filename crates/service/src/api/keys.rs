@@ -15,6 +15,7 @@ use super::{
     body::Body,
     definitions::{Order, as_stored, carry_out, is_free, stored_definition},
     problem::Problem,
+    version::Versioned,
     writer::Writer,
 };
 use crate::{access::Author, engine::EngineHandle};
@@ -31,16 +32,17 @@ async fn one(
     kind: &str,
     name: &str,
     store: &State<Store>,
-) -> Answer<DefinitionKeys> {
+) -> Result<Versioned<DefinitionKeys>, Problem> {
     let kind = kind_of(kind)?;
     let stored = stored_definition(kind.name(), name, store).await?;
-    Ok(Json(DefinitionKeys {
+    let keys = DefinitionKeys {
         kind,
         keys: edit::keys(&stored.text).map_err(refused)?,
         based_on: sha256(stored.text.as_bytes()),
         name: stored.name,
         file: stored.file,
-    }))
+    };
+    Ok(Versioned::new(keys, &stored.text))
 }
 
 /// Make a definition of its keys.
@@ -84,7 +86,7 @@ async fn make(
 }
 
 /// Change some keys of a definition; comments, the order of keys and what is not named stay.
-#[utoipa::path(patch, operation_id = "change_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = DefinitionPatch, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(patch, operation_id = "change_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "the ETag of what was read; another version is not changed")), request_body = DefinitionPatch, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[patch("/definitions/<kind>/<name>", data = "<order>")]
 async fn change(
     by: Writer,
@@ -108,13 +110,12 @@ async fn change(
             .iter()
             .find(is_it)
             .ok_or_else(|| Problem::not_found(format!("{} \"{name}\"", kind.name())))?;
+        let text = edit::patched(&old.text, &order.keys).map_err(refused)?;
+        by.if_match.holds(old, Some(&text))?;
         Ok(Files {
             files: vec![DefinitionFile {
                 based_on: order.based_on.clone(),
-                ..DefinitionFile::new(
-                    old.file.clone(),
-                    edit::patched(&old.text, &order.keys).map_err(refused)?,
-                )
+                ..DefinitionFile::new(old.file.clone(), text)
             }],
             message: order.message.clone(),
             remove_others: false,

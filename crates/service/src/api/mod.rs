@@ -27,6 +27,7 @@ mod shared;
 mod sources;
 mod templates;
 mod themes;
+mod version;
 mod view;
 mod writer;
 

@@ -19,6 +19,7 @@ use super::{
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,
+    version::Versioned,
     writer::Writer,
 };
 use crate::{
@@ -358,23 +359,28 @@ async fn copy(
 /// A report's time zone, window and schedule, as its file has them.
 #[utoipa::path(get, operation_id = "get_schedule", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = NewSchedule), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>/schedule")]
-async fn schedule(_user: Viewer, name: &str, store: &State<Store>) -> Answer<NewSchedule> {
+async fn schedule(
+    _user: Viewer,
+    name: &str,
+    store: &State<Store>,
+) -> Result<Versioned<NewSchedule>, Problem> {
     let stored = stored_definition("report", name, store).await?;
     let value: serde_json::Value = toml_edit::de::from_str(&stored.text)
         .map_err(|error| Problem::new(422, "Not understood", error.message()))?;
     let table = |name: &str| value.get(name).filter(|table| table.is_object()).cloned();
-    Ok(Json(NewSchedule {
+    let schedule = NewSchedule {
         time_zone: value["report"]["time-zone"]
             .as_str()
             .unwrap_or("UTC")
             .to_owned(),
         window: table("window").unwrap_or_default(),
         schedule: table("schedule"),
-    }))
+    };
+    Ok(Versioned::new(schedule, &stored.text))
 }
 
 /// Set a report's time zone, window and schedule; the rest of its file stays as it is.
-#[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(put, operation_id = "reschedule_report", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path), ("If-Match" = Option<String>, Header, description = "the ETag of what was read; another version is not changed")), request_body = NewSchedule, responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails), (status = 412, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[put("/reports/<name>/schedule", data = "<new>")]
 async fn reschedule(
     by: Writer,
@@ -390,11 +396,10 @@ async fn reschedule(
             .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
         let schedule = new.schedule.as_ref();
         let text = edit::rescheduled(&one.text, &new.time_zone, schedule, Some(&new.window));
+        let text = text.map_err(bad_edit)?;
+        by.if_match.holds(one, Some(&text))?;
         Ok(Files {
-            files: vec![DefinitionFile::new(
-                one.file.clone(),
-                text.map_err(bad_edit)?,
-            )],
+            files: vec![DefinitionFile::new(one.file.clone(), text)],
             message: None,
             remove_others: false,
         })

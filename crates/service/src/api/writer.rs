@@ -7,13 +7,15 @@ use rocket::{
     request::{FromRequest, Outcome},
 };
 
-use super::problem::Refusal;
+use super::{problem::Refusal, version::IfMatch};
 use crate::access::Author;
 
 /// An author, and what they save with.
 pub struct Writer {
     pub user: User,
     pub from: SavedFrom,
+    /// The version that they have read.
+    pub if_match: IfMatch,
 }
 
 #[rocket::async_trait]
@@ -21,10 +23,14 @@ impl<'r> FromRequest<'r> for Writer {
     type Error = Refusal;
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Refusal> {
-        let from = saved_from(request);
+        let (from, if_match) = (saved_from(request), IfMatch::of(request));
         Author::from_request(request)
             .await
-            .map(|Author(user)| Self { user, from })
+            .map(|Author(user)| Self {
+                user,
+                from,
+                if_match,
+            })
     }
 }
 

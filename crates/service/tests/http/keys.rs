@@ -166,3 +166,60 @@ async fn a_run_names_the_versions_that_it_was_made_with() {
         .send();
     assert_eq!(nobody.await.unwrap().status(), StatusCode::NOT_FOUND);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_somebody_else_has_saved_meanwhile_is_not_changed() {
+    let place = Place::new().await;
+    let client = Client::new();
+    let token = place.signed_in("author").await;
+    let call = async |method: Method, path: &str, tag: &str, body: &Value| -> Response {
+        let mut request = client.request(method, place.url(path)).bearer_auth(&token);
+        if !tag.is_empty() {
+            request = request.header("If-Match", tag);
+        }
+        request.json(body).send().await.unwrap()
+    };
+    let group = json!({ "keys": { "group": { "name": "desk", "title": "Desk", "members": ["desk@orrin-sound.example"] } } });
+    let made = call(Method::POST, "/definitions/group", "", &group).await;
+    assert_eq!(made.status(), StatusCode::CREATED);
+    let nothing = json!({});
+    let tag_of = async |path: &str| {
+        let read = call(Method::GET, path, "", &nothing).await;
+        read.headers()["etag"].to_str().unwrap().to_owned()
+    };
+    let tag = tag_of("/definitions/group/desk/keys").await;
+    assert_eq!(tag, tag_of("/definitions/group/desk").await);
+
+    let change = |title: &str| json!({ "keys": { "group": { "title": title } } });
+    let path = "/definitions/group/desk";
+    let first = call(Method::PATCH, path, &tag, &change("Day desk")).await;
+    assert_eq!(first.status(), StatusCode::OK);
+    let restore = "/definitions/group/desk/versions/1/restore";
+    for (method, path, body) in [
+        (Method::PATCH, path, &change("Night desk")),
+        (Method::DELETE, path, &nothing),
+        (Method::POST, restore, &nothing),
+    ] {
+        for stale in [&tag, "W/\"x\"", "\"a\", \"b\""] {
+            let late = call(method.clone(), path, stale, body).await;
+            let (status, detail) = problem(late).await;
+            assert_eq!(status, StatusCode::PRECONDITION_FAILED, "{method} {path}");
+            assert!(detail.contains("desk.toml was changed by"), "{detail}");
+        }
+    }
+    let late = call(Method::PATCH, path, &tag, &change("Night desk")).await;
+    let (_, detail) = problem(late).await;
+    assert!(
+        detail.contains("-title = \"Night desk\"") && detail.contains("+title = \"Day desk\""),
+        "{detail}"
+    );
+
+    // The version that is there, one of several, or any.
+    let now = tag_of(path).await;
+    for good in [&now, &format!("\"old\", {now}"), "*"] {
+        let done = call(Method::PATCH, path, good, &change("Day desk")).await;
+        assert_eq!(done.status(), StatusCode::OK, "{good}");
+    }
+    let removed = call(Method::DELETE, path, &now, &nothing).await;
+    assert_eq!(removed.status(), StatusCode::OK);
+}
