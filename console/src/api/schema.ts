@@ -194,6 +194,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/definitions/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Work on a definition without storing it: keys that were changed are written into the text, with
+         *     its comments kept, and what is wrong about it is said with its place.
+         */
+        post: operations["draft_definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/definitions/plan": {
         parameters: {
             query?: never;
@@ -1337,6 +1357,11 @@ export interface components {
              */
             to: string;
         };
+        /** @description Where a block stands in its dashboard, counted from 1 as in the keys of problems. */
+        BlockPlace: {
+            block: number;
+            section: number;
+        };
         BouncedView: {
             address: string;
             /** Format: int32 */
@@ -1573,6 +1598,21 @@ export interface components {
             snapshot_id: string;
             /** @description How its readers write numbers and dates, if not the report's way. */
             variant: string;
+        };
+        /** @description The draft, as text and as keys, with what would be wrong about it. Nothing is stored. */
+        Draft: {
+            /** @description Nothing where the text is not TOML. */
+            keys?: Record<string, never> | null;
+            problems: components["schemas"]["FileProblem"][];
+            text: string;
+        };
+        /**
+         * @description A definition as somebody is editing it: its text, and the keys that the text is to say if they
+         *     were changed beside it.
+         */
+        DraftOrder: {
+            keys?: Record<string, never> | null;
+            text: string;
         };
         Explained: {
             instants: components["schemas"]["ExplainedInstant"][];
@@ -1841,6 +1881,7 @@ export interface components {
             audience?: string | null;
             /** @description The texts of definitions that are used along with it, such as samplers of a template. */
             beside?: string[];
+            block?: components["schemas"]["BlockPlace"] | null;
             dashboard?: string | null;
             /** @description The text of a dashboard or a report, as its file has it. */
             definition?: string | null;
@@ -1896,7 +1937,10 @@ export interface components {
         /** @description A query to try: one that is written here, or one of a dashboard. */
         QueryOrder: {
             dashboard?: string | null;
-            /** @description A query as a dashboard has it, in TOML, with its keys under `[query]`. */
+            /**
+             * @description A query as a dashboard has it, in TOML, with its keys under `[query]`; or, where `query` is
+             *     given too, the text of the dashboard that has it.
+             */
             definition?: string | null;
             /**
              * Format: date-time
@@ -1907,6 +1951,11 @@ export interface components {
             query?: string | null;
             /** @description How many rows to show, at most 1000; 100 if nothing is said. */
             rows?: number | null;
+            /**
+             * @description How many of the steps that follow the query are taken, where the dashboard is given as text;
+             *     all of them if nothing is said.
+             */
+            steps?: number | null;
             /** @description An IANA time zone; UTC if nothing is said. */
             time_zone?: string | null;
             /** Format: date-time */
@@ -3218,6 +3267,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Applied"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    draft_definition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
                 };
             };
             /** @description the request is malformed */

@@ -5,7 +5,7 @@ use maple_lark_definition::Kind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::words::words;
+use crate::{problem::FileProblem, words::words};
 
 words!(
     /// What becomes of a definition.
@@ -158,4 +158,25 @@ pub struct DefinitionPatch {
     /// What is to be said of the change in the history.
     #[serde(default)]
     pub message: Option<String>,
+}
+
+/// A definition as somebody is editing it: its text, and the keys that the text is to say if they
+/// were changed beside it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DraftOrder {
+    pub text: String,
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    pub keys: Option<serde_json::Map<String, serde_json::Value>>,
+}
+
+/// The draft, as text and as keys, with what would be wrong about it. Nothing is stored.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Draft {
+    pub text: String,
+    /// Nothing where the text is not TOML.
+    #[schema(value_type = Option<Object>)]
+    pub keys: Option<serde_json::Value>,
+    pub problems: Vec<FileProblem>,
 }

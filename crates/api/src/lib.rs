@@ -31,7 +31,8 @@ pub use archive::Match;
 pub use dashboards::DashboardView;
 pub use definitions::{
     Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionPatch,
-    DefinitionVersion, DefinitionVersions, Files, NewDefinition, Plan, SavedFrom,
+    DefinitionVersion, DefinitionVersions, Draft, DraftOrder, Files, NewDefinition, Plan,
+    SavedFrom,
 };
 pub use delivery::{
     AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,
@@ -40,7 +41,7 @@ pub use delivery::{
 pub use mailbox::{ReceivedHead, ReceivedMessage};
 pub use maple_lark_definition::{Format, Kind, ParameterValue};
 pub use overview::{NextRun, Outcome, Overview};
-pub use preview::PreviewOrder;
+pub use preview::{BlockPlace, PreviewOrder};
 pub use problem::{FileProblem, ProblemDetails};
 pub use queries::{
     AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What to show: a report, a dashboard, or the text of one that is not applied yet.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PreviewOrder {
     #[serde(default)]
@@ -18,6 +18,10 @@ pub struct PreviewOrder {
     /// The text of a dashboard or a report, as its file has it.
     #[serde(default)]
     pub definition: Option<String>,
+    /// For a dashboard: one of its blocks by itself. Nothing else is asked for or checked, and HTML
+    /// is the block without what stands around it in a document.
+    #[serde(default)]
+    pub block: Option<BlockPlace>,
     /// The texts of definitions that are used along with it, such as samplers of a template.
     #[serde(default)]
     pub beside: Vec<String>,
@@ -45,4 +49,12 @@ pub struct PreviewOrder {
     /// One of the formats of documents; `html` if nothing is said.
     #[serde(default)]
     pub format: Option<String>,
+}
+
+/// Where a block stands in its dashboard, counted from 1 as in the keys of problems.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BlockPlace {
+    pub section: usize,
+    pub block: usize,
 }

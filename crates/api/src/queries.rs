@@ -11,11 +11,16 @@ use utoipa::ToSchema;
 #[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct QueryOrder {
-    /// A query as a dashboard has it, in TOML, with its keys under `[query]`.
+    /// A query as a dashboard has it, in TOML, with its keys under `[query]`; or, where `query` is
+    /// given too, the text of the dashboard that has it.
     pub definition: Option<String>,
     pub dashboard: Option<String>,
     /// The name of a query of that dashboard.
     pub query: Option<String>,
+    /// How many of the steps that follow the query are taken, where the dashboard is given as text;
+    /// all of them if nothing is said.
+    #[serde(default)]
+    pub steps: Option<usize>,
     /// The window; the last 24 hours if nothing is said.
     pub from: Option<DateTime<Utc>>,
     pub to: Option<DateTime<Utc>>,

@@ -37,6 +37,15 @@ pub(crate) fn render_template(name: &str, values: &Value) -> Result<String, Rend
 
 /// The whole document as one HTML file.
 pub fn html(document: &Document) -> Result<String, RenderError> {
+    page(document, false)
+}
+
+/// The blocks of a document as an HTML file, without what stands around them.
+pub fn html_of_blocks(document: &Document) -> Result<String, RenderError> {
+    page(document, true)
+}
+
+fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> {
     let mut model = template_values(document);
     let mut colours = BTreeSet::new();
     let mut figure = |chart, size| named_colours(&chart::svg(chart, size), &mut colours);
@@ -82,7 +91,7 @@ pub fn html(document: &Document) -> Result<String, RenderError> {
         .iter()
         .map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour)))
         .collect();
-    let values = json!({ "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.theme.accent), "dark_colours": dark });
+    let values = json!({ "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.theme.accent), "dark_colours": dark });
     render_template("report", &values)
 }
 

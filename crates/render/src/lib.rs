@@ -28,7 +28,7 @@ use maple_lark_document::{
 pub use archive::together;
 pub use csv::write_csv;
 pub use fonts::provide_fonts;
-pub use html::html;
+pub use html::{html, html_of_blocks};
 pub use mail::{Context, InlineImage, MailBody, mail_body};
 pub use pdf::{first_page, pdf};
 pub use png::chart_alone;

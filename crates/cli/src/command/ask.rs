@@ -230,6 +230,7 @@ impl Preview {
         };
         let order = PreviewOrder {
             beside: Vec::new(),
+            block: None,
             report: self.report,
             dashboard: self.dashboard,
             definition: self.file.as_ref().map(read).transpose()?,

@@ -8,6 +8,7 @@ mod client;
 mod definitions;
 mod delivery;
 mod documents;
+mod drafts;
 mod health;
 mod keys;
 mod mailbox;
@@ -87,6 +88,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", archive::routes())
+        .mount("/api/v1", drafts::routes())
         .mount("/api/v1", keys::routes())
         .mount("/api/v1", templates::routes())
         .mount("/api/v1", themes::routes())

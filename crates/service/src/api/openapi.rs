@@ -5,9 +5,9 @@ use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, definitions, delivery, documents, health, keys, mailbox, metrics,
-    overview, preview, queries, reports, runs, schedules, secrets, sessions, sources, templates,
-    themes,
+    about, agenda, archive, definitions, delivery, documents, drafts, health, keys, mailbox,
+    metrics, overview, preview, queries, reports, runs, schedules, secrets, sessions, sources,
+    templates, themes,
 };
 
 use crate::access::SESSION_COOKIE;
@@ -20,7 +20,7 @@ use crate::access::SESSION_COOKIE;
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
         about::about, overview::overview,
         definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
-        keys::one, keys::make, keys::change,
+        drafts::draft, keys::one, keys::make, keys::change,
         definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,
         reports::list, reports::one, reports::run, reports::pause, reports::resume,

@@ -3,9 +3,13 @@
 
 use std::time::Duration;
 
-use maple_lark_api::{PreviewOrder, ProblemDetails};
-use maple_lark_definition::{Audience, Dashboard, Definition, Format, Report, edit};
-use maple_lark_document::snapshot::FrozenDefinition;
+use maple_lark_api::{BlockPlace, PreviewOrder, ProblemDetails};
+use maple_lark_definition::{Audience, Dashboard, Definition, Format, Kind, Report, edit};
+use maple_lark_document::{
+    compose::compose,
+    snapshot::{FrozenDefinition, Snapshot},
+};
+use maple_lark_render::{Rendered, html_of_blocks};
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
 use maple_lark_time::nearest::suggestion;
@@ -46,7 +50,10 @@ async fn preview(
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
     let mut definitions = Definitions::clone(&*engine.definitions(store).await?);
     put_beside(&order.beside, &mut definitions)?;
-    let report = report_of(&order, &mut definitions)?;
+    let report = match order.block {
+        Some(place) => report_of(&with_only(place, &order, &definitions)?, &mut definitions)?,
+        None => report_of(&order, &mut definitions)?,
+    };
     let values = values_of(&order, &definitions, &report)?;
     let window = report
         .window
@@ -65,12 +72,74 @@ async fn preview(
             "the sources did not answer within five minutes; narrow the window, or run the report",
         )
     })?;
-    let files = client
-        .waits_for(written(engine, move || Ok(snapshot), format))
-        .await??;
+    let whole = order.block.is_none() || format != Format::Html;
+    let files = if whole {
+        client
+            .waits_for(written(engine, move || Ok(snapshot), format))
+            .await??
+    } else {
+        client.waits_for(block_alone(engine, snapshot)).await??
+    };
     let mut file = one_file(files, format, "preview", engine.now().timestamp())?;
     file.download = format != Format::Html;
     Ok(file)
+}
+
+/// The same order for a dashboard that has nothing but one of its blocks.
+fn with_only(
+    place: BlockPlace,
+    order: &PreviewOrder,
+    definitions: &Definitions,
+) -> Result<PreviewOrder, Problem> {
+    let refused = |words: String| Problem::new(422, "Cannot be previewed", words);
+    let stored;
+    let text = match (&order.definition, &order.dashboard) {
+        (Some(text), None) => text,
+        (None, Some(name)) => {
+            stored = definitions
+                .text_of(Kind::Dashboard, name)
+                .ok_or_else(|| Problem::not_found(format!("dashboard \"{name}\"")))?;
+            stored
+        }
+        _ => {
+            return Err(refused(
+                "a block by itself is of a dashboard: give dashboard or definition".to_owned(),
+            ));
+        }
+    };
+    let keys = edit::keys(text).map_err(|error| refused(error.to_string()))?;
+    let alone = keys
+        .as_object()
+        .and_then(|keys| edit::only_block(keys, place.section, place.block));
+    let alone = alone.ok_or_else(|| {
+        refused(format!(
+            "the dashboard has no block {} in section {}; both are counted from 1",
+            place.block, place.section
+        ))
+    })?;
+    let text = edit::rewritten("", &alone).map_err(|error| refused(error.to_string()))?;
+    Ok(PreviewOrder {
+        definition: Some(text),
+        dashboard: None,
+        block: None,
+        ..order.clone()
+    })
+}
+
+/// The page of one block.
+async fn block_alone(engine: &EngineHandle, snapshot: Snapshot) -> Result<Vec<Rendered>, Problem> {
+    let work = move || {
+        let document = compose(&snapshot).map_err(|error| error.to_string())?;
+        html_of_blocks(&document).map_err(|error| error.to_string())
+    };
+    let page = engine.compute(work).await?;
+    let page = page.map_err(|error| Problem::new(422, "Cannot be previewed", error))?;
+    Ok(vec![Rendered {
+        format: Format::Html,
+        file_name: "block.html".to_owned(),
+        media_type: Format::Html.media_type(),
+        bytes: page.into_bytes(),
+    }])
 }
 
 /// Puts definitions that are not applied yet beside those that are; none of those is replaced.

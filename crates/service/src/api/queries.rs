@@ -10,8 +10,8 @@ use maple_lark_api::{
 };
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{
-    Ask, Dashboard, DefinitionSet, Parameter, ParameterKind, ParameterValue, Query, Sql, Times,
-    query_alone,
+    Ask, Dashboard, Definition, DefinitionSet, Parameter, ParameterKind, ParameterValue, Query,
+    Sql, Times, edit, query_alone,
 };
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
@@ -46,11 +46,17 @@ async fn try_query(
     let definitions = engine.definitions(store).await?;
     let set = &definitions.set;
     let window = window_of(&order, engine)?;
-    let alone;
+    let (alone, drafted);
     let (dashboard, query) = match (&order.definition, &order.dashboard, &order.query) {
         (Some(text), None, None) => {
             alone = query_alone("query", text).map_err(Problem::definitions)?;
             (None, &alone)
+        }
+        (Some(text), None, Some(query)) => {
+            drafted = with_only(text, query, order.steps)?;
+            let query = drafted.queries.iter().find(|known| known.name == *query);
+            let query = query.ok_or_else(|| Problem::not_found("query in that text".to_owned()))?;
+            (Some(&drafted), query)
         }
         (None, Some(dashboard), Some(query)) => {
             let (dashboard, query) = stored_query(set, dashboard, query)?;
@@ -60,7 +66,7 @@ async fn try_query(
             return Err(Problem::new(
                 422,
                 "Nothing to try",
-                "give either definition, or dashboard and query",
+                "give definition, or dashboard and query, or the text of a dashboard as definition and query",
             ));
         }
     };
@@ -154,6 +160,25 @@ fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Proble
         zone,
         within: None,
     })
+}
+
+/// A dashboard that is not applied yet, with nothing but one query and what that needs.
+fn with_only(text: &str, query: &str, steps: Option<usize>) -> Result<Dashboard, Problem> {
+    let refused = |error: edit::BadEdit| Problem::new(422, "Not understood", error.to_string());
+    let keys = edit::keys(text).map_err(refused)?;
+    let alone = keys
+        .as_object()
+        .and_then(|keys| edit::only_query(keys, query, steps))
+        .ok_or_else(|| Problem::not_found(format!("query \"{query}\" in that text")))?;
+    let text = edit::rewritten("", &alone).map_err(refused)?;
+    match Definition::parse("draft.toml", &text).map_err(Problem::definitions)? {
+        Definition::Dashboard(dashboard) => Ok(dashboard),
+        other => Err(Problem::new(
+            422,
+            "Not understood",
+            format!("a {} has no queries to try", other.kind().name()),
+        )),
+    }
 }
 
 fn stored_query<'s>(

@@ -113,6 +113,12 @@ impl Definitions {
         Ok(definitions)
     }
 
+    /// The text of one, as it is stored.
+    pub fn text_of(&self, kind: Kind, name: &str) -> Option<&str> {
+        let kept = self.texts.get(&(kind, name.to_owned()));
+        kept.map(|kept| kept.text.as_str())
+    }
+
     pub fn put(&mut self, definition: Definition, text: FrozenDefinition) {
         self.texts
             .insert((definition.kind(), definition.name().to_owned()), text);

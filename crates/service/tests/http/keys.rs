@@ -223,3 +223,79 @@ async fn what_somebody_else_has_saved_meanwhile_is_not_changed() {
     let removed = call(Method::DELETE, path, &now, &nothing).await;
     assert_eq!(removed.status(), StatusCode::OK);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dashboard_is_drafted_as_text_and_keys_and_looked_at_in_parts() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let post = async |path: &str, body: Value| -> Response {
+        let request = client.post(place.url(path)).bearer_auth(&token);
+        request.json(&body).send().await.unwrap()
+    };
+    let drafted = async |body: Value| -> Value {
+        post("/definitions/draft", body).await.json().await.unwrap()
+    };
+    let text = "[dashboard]\nname = \"two\"\ntitle = \"Two\" # of them\n\n[[query]]\nname = \"many\"\nsource = \"plain\"\nsql = \"select n from generate_series(1, 20) n order by n desc\"\n\n[[query.then]]\ndo = \"top\"\nof = \"n\"\nrows = 3\n\n[[query]]\nname = \"slow\"\nsource = \"plain\"\nsql = \"select pg_sleep(600)::text as s\"\n\n[[section]]\ntitle = \"All\"\n\n[[section.block]]\nshow = \"table\"\ntitle = \"Slow\"\nquery = \"slow\"\n\n# the quick one\n[[section.block]]\nshow = \"table\"\ntitle = \"Quick\"\nquery = \"many\"\n";
+    let draft = drafted(json!({ "text": text })).await;
+    assert_eq!(
+        (&draft["text"], &draft["problems"]),
+        (&json!(text), &json!([]))
+    );
+    let mut keys = draft["keys"].clone();
+    keys["section"][0]["block"][1]["query"] = "mnay".into();
+    let draft = drafted(json!({ "text": text, "keys": keys })).await;
+    assert_eq!(
+        draft["text"].as_str().unwrap(),
+        text.replace("\"Quick\"\nquery = \"many\"", "\"Quick\"\nquery = \"mnay\"")
+    );
+    let problem_there = &draft["problems"][0];
+    assert_eq!(
+        problem_there["key"], "section[1].block[2].query",
+        "{draft:#}"
+    );
+    assert!(
+        problem_there["message"]
+            .as_str()
+            .unwrap()
+            .contains("\"many\""),
+        "{draft:#}"
+    );
+    let broken = drafted(json!({ "text": "[dashboard" })).await;
+    assert_eq!(broken["keys"], Value::Null);
+    assert_eq!(broken["problems"][0]["line"], 1, "{broken:#}");
+    let stored = client.get(place.url("/definitions/dashboard/two"));
+    let stored = stored.bearer_auth(&token).send().await.unwrap();
+    assert_eq!(stored.status(), StatusCode::NOT_FOUND, "nothing is stored");
+
+    // One block does not wait for the others, nor does it care what is wrong about them.
+    let of_block = |block: usize| json!({ "definition": text.replace("query = \"slow\"", "query = \"none\""), "block": { "section": 1, "block": block } });
+    let alone = post("/preview", of_block(2)).await;
+    let alone = alone.text().await.unwrap();
+    assert!(
+        alone.contains("Quick") && !alone.contains("Slow") && !alone.contains("<header"),
+        "{alone}"
+    );
+    assert_eq!(alone.matches("<tr>").count(), 4, "{alone}");
+    let (status, detail) = problem(post("/preview", of_block(3)).await).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(detail.contains("no block 3 in section 1"), "{detail}");
+
+    // The rows before a step and after it.
+    let mut rows = Vec::new();
+    for steps in [json!(0), json!(1), Value::Null] {
+        let order = json!({ "definition": text, "query": "many", "steps": steps });
+        let answer: Value = post("/queries/try", order).await.json().await.unwrap();
+        rows.push(
+            answer["row_count"]
+                .as_u64()
+                .unwrap_or_else(|| panic!("{answer:#}")),
+        );
+    }
+    assert_eq!(rows, [20, 3, 3]);
+    let order = json!({ "definition": text, "query": "other" });
+    assert_eq!(
+        post("/queries/try", order).await.status(),
+        StatusCode::NOT_FOUND
+    );
+}
