@@ -35,8 +35,14 @@ pub enum Predicate {
     AtLeast(f64),
     /// This number or less.
     AtMost(f64),
+    /// A number from the first to the second, both included.
+    Between(f64, f64),
     /// The value reads as one of these.
     Is(Vec<String>),
+    /// There is a value, and it reads as none of these.
+    IsNot(Vec<String>),
+    /// The value has this text in it, in capitals or not.
+    Contains(String),
 }
 
 /// Missing values come last, whichever the order.
@@ -176,10 +182,11 @@ pub fn filter(
     when: &Predicate,
     thresholds: &dyn Fn(&str) -> Thresholds,
 ) -> Result<Table, FigureError> {
-    let index = if matches!(when, Predicate::Is(_)) {
-        column("filter", &table, name)?
-    } else {
-        numbers("filter", &table, name)?
+    let index = match when {
+        Predicate::Is(_) | Predicate::IsNot(_) | Predicate::Contains(_) => {
+            column("filter", &table, name)?
+        }
+        _ => numbers("filter", &table, name)?,
     };
     let thresholds = thresholds(name);
     let missing = match when {
@@ -205,14 +212,30 @@ pub fn filter(
             }
             Predicate::AtLeast(limit) => number.is_some_and(|number| number >= *limit),
             Predicate::AtMost(limit) => number.is_some_and(|number| number <= *limit),
-            Predicate::Is(words) => words.iter().any(|word| match &row[index] {
-                Value::Text(text) => text == word,
-                Value::Boolean(truth) => truth.to_string() == *word,
-                value => number.is_some() && word.parse().ok() == value.as_number(),
-            }),
+            Predicate::Between(least, most) => {
+                number.is_some_and(|number| (*least..=*most).contains(&number))
+            }
+            Predicate::Is(words) => reads_as(&row[index], words),
+            Predicate::IsNot(words) => {
+                row[index] != Value::Missing && !reads_as(&row[index], words)
+            }
+            Predicate::Contains(part) => match &row[index] {
+                Value::Text(text) => text.to_lowercase().contains(&part.to_lowercase()),
+                _ => false,
+            },
         }
     });
     Ok(table)
+}
+
+fn reads_as(value: &Value, words: &[String]) -> bool {
+    words.iter().any(|word| match value {
+        Value::Text(text) => text == word,
+        Value::Boolean(truth) => truth.to_string() == *word,
+        value => value
+            .as_number()
+            .is_some_and(|number| word.parse() == Ok(number)),
+    })
 }
 
 pub fn select(table: Table, names: &[String]) -> Result<Table, FigureError> {

@@ -410,16 +410,23 @@ fn rows_are_ranked_kept_and_computed() {
             .collect::<Vec<_>>(),
         [4.0, 2.0, 3.0, 1.0]
     );
-    let kept = done(
-        Operation::Filter {
-            column: "port".into(),
-            when: Predicate::Is(names(&["Skarvoy"])),
-        },
-        sales(),
-    )
-    .unwrap()
-    .table;
-    assert_eq!(kept.rows.len(), 1);
+    let kept = |column: &str, when: Predicate| {
+        let column = column.to_owned();
+        let filter = Operation::Filter { column, when };
+        done(filter, sales()).unwrap().table.rows.len()
+    };
+    let (all, skarvoy) = (sales().rows.len(), names(&["Skarvoy"]));
+    assert_eq!(kept("port", Predicate::Is(skarvoy.clone())), 1);
+    assert_eq!(kept("port", Predicate::IsNot(skarvoy)), all - 1);
+    assert_eq!(kept("port", Predicate::Contains("KARV".into())), 1);
+    assert_eq!(kept("port", Predicate::Contains("%".into())), 0);
+    let sold = |when| kept("sold", when);
+    let (least, most) = (Predicate::AtLeast(1.0), Predicate::AtMost(0.5));
+    assert_eq!(
+        sold(Predicate::Between(f64::MIN, f64::MAX)),
+        sold(least) + sold(most)
+    );
+    assert_eq!(sold(Predicate::Between(2.0, 1.0)), 0);
     assert!(
         done(
             Operation::Filter {

@@ -89,15 +89,22 @@ fn read_measure(node: Node<'_>) -> Measure {
 
 fn read_filter(node: Node<'_>) -> Option<Filter> {
     let column = node.required("column").value;
-    let is: Vec<String> = node
-        .texts("is")
-        .into_iter()
-        .map(|text| text.value)
-        .collect();
+    let values = |key| {
+        let texts = node.texts(key).into_iter().map(|text| text.value);
+        Some(texts.collect::<Vec<_>>()).filter(|values| !values.is_empty())
+    };
+    let range = match (node.number("at-least"), node.number("at-most")) {
+        (Some(least), Some(most)) => Some(FilterTest::Between(least, most)),
+        (least, most) => least
+            .map(FilterTest::AtLeast)
+            .or(most.map(FilterTest::AtMost)),
+    };
     let mut given = [
-        (!is.is_empty()).then_some(FilterTest::Is(is)),
-        node.number("at-least").map(FilterTest::AtLeast),
-        node.number("at-most").map(FilterTest::AtMost),
+        values("is").map(FilterTest::Is),
+        values("is-not").map(FilterTest::IsNot),
+        node.text("contains")
+            .map(|text| FilterTest::Contains(text.value)),
+        range,
         node.text("parameter")
             .map(|text| FilterTest::Parameter(text.value)),
     ]
@@ -106,7 +113,7 @@ fn read_filter(node: Node<'_>) -> Option<Filter> {
     let wanted = given.next();
     if wanted.is_none() || given.next().is_some() {
         node.report_self(
-            "a filter needs one of is = [\"…\"], at-least = 5, at-most = 5 or parameter = \"port\"",
+            "a filter needs one of is = [\"…\"], is-not = [\"…\"], contains = \"…\", at-least = 5, at-most = 5 (both: between) or parameter = \"port\"",
         );
     }
     drop(given);

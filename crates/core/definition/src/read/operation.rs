@@ -249,18 +249,25 @@ fn read_predicate(node: &Node<'_>) -> Option<Predicate> {
             Predicate::PastCritical
         }
     });
-    let least = node.number("at-least").map(Predicate::AtLeast);
-    let most = node.number("at-most").map(Predicate::AtMost);
-    let is: Vec<String> = node
-        .texts("is")
-        .into_iter()
-        .map(|text| text.value)
-        .collect();
-    let is = (!is.is_empty()).then_some(Predicate::Is(is));
-    let mut given = [past, least, most, is].into_iter().flatten();
+    let range = match (node.number("at-least"), node.number("at-most")) {
+        (Some(least), Some(most)) => Some(Predicate::Between(least, most)),
+        (least, most) => least
+            .map(Predicate::AtLeast)
+            .or(most.map(Predicate::AtMost)),
+    };
+    let values = |key| {
+        let texts = node.texts(key).into_iter().map(|text| text.value);
+        Some(texts.collect::<Vec<_>>()).filter(|values| !values.is_empty())
+    };
+    let is = values("is").map(Predicate::Is);
+    let is_not = values("is-not").map(Predicate::IsNot);
+    let contains = node
+        .text("contains")
+        .map(|text| Predicate::Contains(text.value));
+    let mut given = [past, range, is, is_not, contains].into_iter().flatten();
     let when = given.next();
     if when.is_none() || given.next().is_some() {
-        node.report_self("\"filter\" needs one condition: past = \"warning\", at-least = 5, at-most = 5 or is = [\"failed\"]");
+        node.report_self("\"filter\" needs one condition: past = \"warning\", at-least = 5, at-most = 5 (both: between), is = [\"failed\"], is-not = [\"failed\"] or contains = \"…\"");
     }
     when
 }

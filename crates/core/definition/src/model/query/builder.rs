@@ -49,10 +49,16 @@ pub struct Filter {
 pub enum FilterTest {
     /// It is one of these.
     Is(Vec<String>),
+    /// It is none of these, and there is one.
+    IsNot(Vec<String>),
+    /// It has this text in it, in capitals or not.
+    Contains(String),
     /// It is this number or more.
     AtLeast(f64),
     /// It is this number or less.
     AtMost(f64),
+    /// It is a number from the first to the second, both included.
+    Between(f64, f64),
     /// Equal to a parameter of the dashboard; "all" lets every row through.
     Parameter(String),
 }
@@ -129,12 +135,25 @@ impl Pick {
                     "{column}::text = any({})",
                     constant(ParameterValue::List(values.clone()))
                 ),
+                FilterTest::IsNot(values) => format!(
+                    "{column}::text <> all({})",
+                    constant(ParameterValue::List(values.clone()))
+                ),
+                FilterTest::Contains(text) => format!(
+                    "position(lower({}) in lower({column}::text)) > 0",
+                    constant(ParameterValue::Text(text.clone()))
+                ),
                 FilterTest::AtLeast(limit) => {
                     format!("{column} >= {}", constant(ParameterValue::Number(*limit)))
                 }
                 FilterTest::AtMost(limit) => {
                     format!("{column} <= {}", constant(ParameterValue::Number(*limit)))
                 }
+                FilterTest::Between(least, most) => format!(
+                    "{column} between {} and {}",
+                    constant(ParameterValue::Number(*least)),
+                    constant(ParameterValue::Number(*most))
+                ),
                 FilterTest::Parameter(name) => {
                     format!("(:{name} = 'all' or {column}::text = :{name})")
                 }
@@ -173,7 +192,8 @@ mod tests {
             "q",
             "[query]\nsource = \"s\"\n[query.pick]\ntable = \"public.load\\\"; drop\"\ntime = \"at\"\ngroup = [\"host\"]\n\
              measure = [{ column = \"cpu\", with = \"p95\", name = \"high\" }, { column = \"*\" }]\n\
-             filter = [{ column = \"role\", is = [\"db\", \"it's\"] }, { column = \"cpu\", at-least = 5 }, { column = \"port\", parameter = \"port\" }]\ntop = 3\n",
+             filter = [{ column = \"role\", is = [\"db\", \"it's\"] }, { column = \"cpu\", at-least = 5 }, { column = \"port\", parameter = \"port\" }, \
+                       { column = \"role\", is-not = [\"old\"] }, { column = \"host\", contains = \"KIOSK\" }, { column = \"cpu\", at-least = 1, at-most = 99 }]\ntop = 3\n",
         )
         .unwrap();
         let Some(Ask::Sql(sql)) = query.ask() else {
@@ -182,7 +202,8 @@ mod tests {
         assert_eq!(
             sql.written,
             "select \"host\",\n  percentile_cont(0.95) within group (order by \"cpu\") as \"high\",\n  count(*) as \"rows\"\nfrom \"public\".\"load\"\"; drop\"\n\
-             where \"at\" >= :from and \"at\" < :to\n  and \"role\"::text = any(:picked_1)\n  and \"cpu\" >= :picked_2\n  and (:port = 'all' or \"port\"::text = :port)\n\
+             where \"at\" >= :from and \"at\" < :to\n  and \"role\"::text = any(:picked_1)\n  and \"cpu\" >= :picked_2\n  and (:port = 'all' or \"port\"::text = :port)\n  \
+             and \"role\"::text <> all(:picked_3)\n  and position(lower(:picked_4) in lower(\"host\"::text)) > 0\n  and \"cpu\" between :picked_5 and :picked_6\n\
              group by 1\norder by \"high\" desc nulls last, 1\nlimit 3"
         );
         assert_eq!(query.ask().unwrap().names(), ["from", "to", "port"]);
