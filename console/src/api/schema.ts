@@ -1477,6 +1477,8 @@ export interface components {
             password: string;
         };
         DashboardView: {
+            /** @description The titles of blocks that other dashboards can use, too. */
+            block_titles: string[];
             blocks: number;
             file: string;
             name: string;
@@ -1964,6 +1966,8 @@ export interface components {
             values?: {
                 [key: string]: unknown;
             };
+            /** @description Instead of `from` and `to`: the window with the keys that it has in a report, counted from now. */
+            window?: unknown;
         };
         /** @description A schedule, a window or both, with the keys that they have in a report's definition. */
         Question: {

@@ -6,6 +6,7 @@ import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import Parameters from '../parts/Parameters.vue'
 import Preview from '../parts/Preview.vue'
+import { WINDOWS, windowKeys } from '../dashboards/windows'
 import { useLoaded } from '../parts/load'
 import MakeTemplate from '../templates/MakeTemplate.vue'
 
@@ -15,17 +16,6 @@ const name = computed(() => String(route.params.name))
 const { data, error, load } = useLoaded(() => take(api.GET('/dashboards')))
 const dashboard = computed(() => data.value?.find((one) => one.name === name.value) ?? null)
 
-const WINDOWS: { value: string; label: string; keys?: Record<string, string> }[] = [
-  { value: 'hour', label: 'Previous hour', keys: { previous: 'hour' } },
-  { value: 'day', label: 'Previous day', keys: { previous: 'day' } },
-  { value: 'week', label: 'Previous week', keys: { previous: 'week' } },
-  { value: 'month', label: 'Previous month', keys: { previous: 'month' } },
-  { value: 'PT6H', label: 'Last 6 hours', keys: { last: 'PT6H' } },
-  { value: 'PT24H', label: 'Last 24 hours', keys: { last: 'PT24H' } },
-  { value: 'P7D', label: 'Last 7 days', keys: { last: 'P7D' } },
-  { value: 'today', label: 'Today so far', keys: { 'to-date': 'day' } },
-  { value: 'between', label: 'Between two dates' },
-]
 const own = Intl.DateTimeFormat().resolvedOptions().timeZone
 const zones = computed(() => ['UTC', ...Intl.supportedValuesOf('timeZone')])
 const window_ = ref('day')
@@ -39,8 +29,7 @@ watch([reports.data, dashboard], ([found, shown]) => {
   if (used) zone.value = used.time_zone
 })
 const order = computed<Schemas['PreviewOrder']>(() => {
-  const keys = WINDOWS.find((one) => one.value === window_.value)?.keys ?? (days.value ? { interval: days.value.join('/') } : { previous: 'day' })
-  return { dashboard: name.value, time_zone: zone.value, window: keys, values: values.value }
+  return { dashboard: name.value, time_zone: zone.value, window: windowKeys(window_.value, days.value), values: values.value }
 })
 </script>
 
@@ -56,7 +45,7 @@ const order = computed<Schemas['PreviewOrder']>(() => {
         </div>
         <div class="row">
           <MakeTemplate :dashboard="name" :title="dashboard.title" />
-          <el-button size="small" @click="router.push({ name: 'definition', params: { kind: 'dashboard', name } })">Edit</el-button>
+          <el-button size="small" @click="router.push({ name: 'edit-dashboard', params: { name } })">Edit</el-button>
         </div>
       </div>
       <section class="card stack" aria-label="What to show">

@@ -16,7 +16,7 @@ async function copy(name: string) {
   if (!answer) return
   try {
     await take(api.POST('/definitions/{kind}/{name}/copy', { params: { path: { kind: 'dashboard', name } }, body: { name: answer.value } }))
-    await router.push({ name: 'definition', params: { kind: 'dashboard', name: answer.value } })
+    await router.push({ name: 'edit-dashboard', params: { name: answer.value } })
   } catch (problem) {
     complain(problem)
   }
@@ -29,7 +29,7 @@ async function copy(name: string) {
       <h1>Dashboards</h1>
       <div v-if="user?.role !== 'viewer'" class="row">
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">Ready-made</el-button></RouterLink>
-        <RouterLink :to="{ name: 'new', params: { kind: 'dashboard' } }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
+        <RouterLink :to="{ name: 'new-dashboard' }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
       </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
@@ -51,7 +51,7 @@ async function copy(name: string) {
               <td data-label="In reports"><template v-for="(report, index) in one.used_by" :key="report">{{ index ? ', ' : '' }}<RouterLink :to="{ name: 'report', params: { name: report } }">{{ report }}</RouterLink></template><span v-if="!one.used_by.length" class="muted">none</span></td>
               <td v-if="user?.role !== 'viewer'">
                 <div class="row do">
-                  <el-button size="small" :aria-label="`Edit ${one.title}`" @click="router.push({ name: 'definition', params: { kind: 'dashboard', name: one.name } })">Edit</el-button>
+                  <el-button size="small" :aria-label="`Edit ${one.title}`" @click="router.push({ name: 'edit-dashboard', params: { name: one.name } })">Edit</el-button>
                   <el-button size="small" :aria-label="`Copy ${one.title}`" @click="copy(one.name)">Copy</el-button>
                 </div>
               </td>

@@ -11,6 +11,8 @@ pub struct DashboardView {
     pub summary: Option<String>,
     pub sections: usize,
     pub blocks: usize,
+    /// The titles of blocks that other dashboards can use, too.
+    pub block_titles: Vec<String>,
     pub parameters: Vec<String>,
     pub sources: Vec<String>,
     pub used_by: Vec<String>,

@@ -24,6 +24,9 @@ pub struct QueryOrder {
     /// The window; the last 24 hours if nothing is said.
     pub from: Option<DateTime<Utc>>,
     pub to: Option<DateTime<Utc>>,
+    /// Instead of `from` and `to`: the window with the keys that it has in a report, counted from now.
+    #[serde(default)]
+    pub window: Option<serde_json::Value>,
     /// An IANA time zone; UTC if nothing is said.
     pub time_zone: Option<String>,
     /// Parameter values by name: texts, numbers or lists of texts.

@@ -3,7 +3,7 @@
 
 use std::{collections::BTreeMap, time::Instant};
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::{
     AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,
     ProblemDetails, QueryAnswer, QueryOrder, SamplerView,
@@ -125,7 +125,6 @@ async fn try_query(
     }))
 }
 
-/// The window that an order names: the last 24 hours unless it says otherwise.
 /// So many characters of a cell are shown.
 const MOST_OF_A_CELL: usize = 2000;
 
@@ -140,11 +139,34 @@ fn shown_of(text: String) -> String {
     }
 }
 
+/// The window that a report with these keys would have now.
+fn window_by_keys(
+    zone: Zone,
+    keys: &serde_json::Value,
+    now: DateTime<Utc>,
+) -> Result<Window, Problem> {
+    let report = "[report]\nname = \"window\"\ntitle = \"Window\"\ndashboards = [\"window\"]\n";
+    let text = edit::rescheduled(report, zone.name(), None, Some(keys))
+        .map_err(|error| Problem::new(422, "Not a window", error.to_string()))?;
+    match Definition::parse("window", &text).map_err(Problem::definitions)? {
+        Definition::Report(report) => Ok(report.window.window(now, zone)),
+        _ => Err(Problem::new(422, "Not a window", "it is no report")),
+    }
+}
+
+/// The window that an order names: the last 24 hours unless it says otherwise.
 fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Problem> {
     let zone = order.time_zone.as_deref().unwrap_or("UTC").parse();
     let zone = zone.map_err(|error: maple_lark_time::zone::UnknownZone| {
         Problem::new(422, "Not a time zone", error.to_string())
     })?;
+    if let Some(keys) = &order.window {
+        if order.from.is_some() || order.to.is_some() {
+            let words = "give either window, or from and to";
+            return Err(Problem::new(422, "Not a window", words));
+        }
+        return window_by_keys(zone, keys, engine.now());
+    }
     let to = order.to.unwrap_or_else(|| engine.now());
     let from = order.from.unwrap_or(to - TimeDelta::hours(24));
     if from >= to {

@@ -122,6 +122,13 @@ fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
         file: dashboard.place.file.clone(),
         summary: dashboard.summary.clone(),
         sections: dashboard.sections.len(),
+        block_titles: dashboard
+            .sections
+            .iter()
+            .flat_map(|section| &section.blocks)
+            .filter(|block| block.borrowed.is_none() && !block.title.is_empty())
+            .map(|block| block.title.clone())
+            .collect(),
         blocks: dashboard
             .sections
             .iter()

@@ -293,6 +293,35 @@ async fn a_dashboard_is_drafted_as_text_and_keys_and_looked_at_in_parts() {
         );
     }
     assert_eq!(rows, [20, 3, 3]);
+    let by = |more: Value| {
+        let mut order =
+            json!({ "definition": text, "query": "many", "time_zone": "Atlantic/Faroe" });
+        order
+            .as_object_mut()
+            .unwrap()
+            .extend(more.as_object().unwrap().clone());
+        order
+    };
+    let week: Value = post(
+        "/queries/try",
+        by(json!({ "window": { "previous": "week" } })),
+    )
+    .await
+    .json()
+    .await
+    .unwrap();
+    assert!(
+        week["window"].as_str().unwrap().contains("Monday")
+            || week["window"].as_str().unwrap().contains("Mon"),
+        "{week:#}"
+    );
+    for wrong in [
+        json!({ "window": { "previous": "wek" } }),
+        json!({ "window": { "previous": "week" }, "from": "2026-01-01T00:00:00Z" }),
+    ] {
+        let (status, _) = problem(post("/queries/try", by(wrong)).await).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    }
     let order = json!({ "definition": text, "query": "other" });
     assert_eq!(
         post("/queries/try", order).await.status(),
