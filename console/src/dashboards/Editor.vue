@@ -224,6 +224,7 @@ async function save() {
   saving.value = true
   try {
     await settled()
+    if (problems.value.length || draft.failed.value) return
     await store()
     ElMessage({ type: 'success', message: 'Saved.', offset: 72 })
     if (fresh.value) await router.replace({ name: 'edit-dashboard', params: { name: keys.value.dashboard.name } })
@@ -271,7 +272,7 @@ onUnmounted(() => {
   clearTimeout(timer)
 })
 const setTitle = (title: string) => draft.edit((all) => {
-  const known = all.dashboard.name === nameOf(all.dashboard.title)
+  const known = [nameOf(all.dashboard.title), 'new-dashboard'].includes(all.dashboard.name)
   all.dashboard.title = title
   if (fresh.value && known) all.dashboard.name = nameOf(title) || 'new-dashboard'
 }, 'title')
@@ -413,14 +414,14 @@ async function showText(path: string) {
 
 <style scoped>
 p, h2 { margin: 0; }
-.top { align-items: end; }
+.top { align-items: end; position: sticky; top: 3.375rem; z-index: 5; background: var(--ground); padding: 0.5rem 0; margin: -0.5rem 0; }
 .named { flex: 1; min-width: 14rem; }
 .title { font: inherit; font-weight: 650; color: inherit; width: 100%; border: 1px solid transparent; border-radius: 6px; background: none; padding: 0 0.3rem; margin-left: -0.35rem; }
 .title:hover, .title:focus { border-color: var(--line); background: var(--paper); }
 .short { width: 11rem; }
 .spacer { flex: 1; }
 .editor { display: grid; grid-template-columns: minmax(0, 1fr) 25rem; gap: 1.1rem; align-items: start; }
-.beside { position: sticky; top: 4.6rem; max-height: calc(100vh - 5.6rem); overflow-y: auto; gap: 0.8rem; align-content: start; }
+.beside { position: sticky; top: 8.2rem; max-height: calc(100vh - 9rem); overflow-y: auto; gap: 0.8rem; align-content: start; }
 .beside label:not(.el-checkbox) { display: grid; gap: 0.25rem; }
 .beside:focus { outline: none; }
 .part { background: var(--paper); border: 1px solid var(--line); border-radius: 10px; padding: 0.9rem 1.1rem; min-width: 0; }
@@ -444,6 +445,8 @@ p, h2 { margin: 0; }
 .problems { list-style: none; margin: 0; }
 ul.problems:not(.card) { padding: 0; }
 .text-view { height: 30rem; }
-@media (max-width: 1000px) { .editor { grid-template-columns: minmax(0, 1fr); } .beside { position: static; max-height: none; } }
+/* What is scrolled to does not hide under the bars. */
+:global(html:has(.editor)) { scroll-padding-top: 8.5rem; }
+@media (max-width: 1000px) { .top { position: static; } .editor { grid-template-columns: minmax(0, 1fr); } .beside { position: static; max-height: none; } }
 @media (max-width: 760px) { .block { grid-column: 1 / -1; } .spacer { display: none; } }
 </style>

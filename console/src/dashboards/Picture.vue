@@ -45,8 +45,9 @@ onUnmounted(() => {
   asking?.abort()
 })
 function measure() {
-  const page = frame.value?.contentDocument?.documentElement
-  if (page) height.value = Math.max(40, page.scrollHeight)
+  // A long table is cut off here, not in the document.
+  const body = frame.value?.contentDocument?.body
+  if (body) height.value = Math.min(640, Math.max(40, Math.ceil(body.getBoundingClientRect().height) + 4))
 }
 </script>
 

@@ -38,10 +38,11 @@ export function useDraft(storage: string, ask: Ask = service, wait = 200) {
   let latest = 0
   let timer: ReturnType<typeof setTimeout> | undefined
 
-  const changed = computed(() => text.value !== saved.value)
+  // What was just done is a change before the service has written it into the text.
+  const changed = computed(() => busy.value || text.value !== saved.value)
 
   function keep() {
-    if (changed.value) sessionStorage.setItem(storage, JSON.stringify({ keys: keys.value, text: text.value, basedOn: basedOn.value } satisfies Kept))
+    if (text.value !== saved.value) sessionStorage.setItem(storage, JSON.stringify({ keys: keys.value, text: text.value, basedOn: basedOn.value } satisfies Kept))
     else sessionStorage.removeItem(storage)
   }
 
@@ -90,6 +91,7 @@ export function useDraft(storage: string, ask: Ask = service, wait = 200) {
     remember(what)
     const next = plain(keys.value)
     const done = change(next)
+    for (const section of next.section ?? []) if (!section.block?.length) delete section.block
     keys.value = next
     later(() => ({ text: synced.value.text, keys: plain(keys.value) as unknown as Record<string, never> }), false)
     return done

@@ -16,26 +16,34 @@ use crate::{
 };
 
 /// Somebody at the console, whose presses and filled fields are counted.
-struct Hands<'b> {
-    browser: &'b Client,
+pub struct Hands<'b> {
+    pub browser: &'b Client,
     presses: AtomicUsize,
     fields: AtomicUsize,
 }
 
-impl Hands<'_> {
-    async fn press(&self, xpath: &str) {
+impl<'b> Hands<'b> {
+    pub fn at(browser: &'b Client) -> Self {
+        Self {
+            browser,
+            presses: AtomicUsize::new(0),
+            fields: AtomicUsize::new(0),
+        }
+    }
+
+    pub async fn press(&self, xpath: &str) {
         self.presses.fetch_add(1, Ordering::Relaxed);
         click(self.browser, xpath).await;
     }
 
-    async fn fill(&self, label: &str, text: &str) {
+    pub async fn fill(&self, label: &str, text: &str) {
         self.fields.fetch_add(1, Ordering::Relaxed);
         let field = see(self.browser, &format!("//input[@aria-label='{label}']")).await;
         field.send_keys(text).await.unwrap();
     }
 
     /// Opens a list and takes an entry of it.
-    async fn choose(&self, label: &str, entry: &str) {
+    pub async fn choose(&self, label: &str, entry: &str) {
         self.press(&format!(
             "//input[@aria-label='{label}']/ancestor::div[contains(@class, 'el-select__wrapper')]"
         ))
@@ -60,11 +68,7 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
     signed_in_at(&browser, &place, "/").await;
-    let hands = Hands {
-        browser: &browser,
-        presses: AtomicUsize::new(0),
-        fields: AtomicUsize::new(0),
-    };
+    let hands = Hands::at(&browser);
 
     see(&browser, "//h2[.='Your first report']").await;
     hands.press("//nav//a[contains(., 'Reports')]").await;

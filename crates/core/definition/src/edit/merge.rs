@@ -189,7 +189,12 @@ fn put_tables(
     let stay_in_order = origins.iter().flatten().is_sorted();
     let mut made = Vec::new();
     for (entry, origin) in entries.iter().zip(&origins) {
-        let same = || known.iter().find(|(said, _)| said == entry);
+        let same = || {
+            let alike = |key| move |(said, _): &&(Json, Table)| same_text(said, entry, key);
+            let equal = known.iter().find(|(said, _)| said == entry);
+            // What was moved and changed at once is known by its title.
+            equal.or_else(|| known.iter().filter(alike("show")).find(alike("title")))
+        };
         let mut table = origin
             .and_then(|place| old.get(place).cloned())
             .or_else(|| same().map(|(_, table)| table.clone()))

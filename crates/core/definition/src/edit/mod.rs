@@ -480,10 +480,11 @@ mod tests {
             keys["query"].as_array_mut().unwrap().swap(0, 1);
         });
         let elsewhere = rewrite(DASHBOARD, |keys| {
-            let block = keys["section"][0]["block"]
+            let mut block = keys["section"][0]["block"]
                 .as_array_mut()
                 .unwrap()
                 .remove(0);
+            block["width"] = 6.into();
             keys["section"][1]["block"] = vec![block].into();
         });
         for (text, order) in [
