@@ -380,7 +380,7 @@ async function showText(path: string) {
             <ul v-if="problems.length" class="bad problems small"><li v-for="(one, index) in problems" :key="index">◆ Line {{ one.line }}: <code>{{ one.key }}</code> {{ one.message }}</li></ul>
           </template>
           <template v-else-if="selected && block">
-            <div class="row spread"><h2>{{ words(block) }}</h2><el-button size="small" text aria-label="Close" @click="select(null)">✕</el-button></div>
+            <div class="row spread line"><h2>{{ words(block) }}</h2><el-button size="small" text aria-label="Close" @click="select(null)">✕</el-button></div>
             <div v-if="block.query" class="row tabs" role="tablist">
               <button type="button" role="tab" :aria-selected="tab === 'shown'" @click="tab = 'shown'">What is shown</button>
               <button type="button" role="tab" :aria-selected="tab === 'data'" @click="tab = 'data'">The data</button>
@@ -435,6 +435,7 @@ p, h2 { margin: 0; }
 .block.selected { border: 1px solid var(--sea); }
 .block.over { border-color: var(--sea); border-style: dashed; }
 .said { min-height: 1.6rem; gap: 0.2rem; }
+.line { flex-wrap: nowrap; align-items: start; }
 .tools { gap: 0; flex-wrap: wrap; }
 .tabs { gap: 0; border-bottom: 1px solid var(--line); }
 .tabs button { all: unset; cursor: pointer; padding: 0.35rem 0.8rem; border-bottom: 2px solid transparent; }
