@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User } from '@element-plus/icons-vue'
+import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User, Tickets } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -21,12 +21,13 @@ function turn() {
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
-  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard'] },
+  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard'] },
   { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
+  ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

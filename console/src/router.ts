@@ -17,6 +17,7 @@ export const router = createRouter({
     { path: '/dashboards/:name/edit', name: 'edit-dashboard', component: () => import('./dashboards/Editor.vue'), meta: { title: 'Edit dashboard' } },
     { path: '/templates', name: 'templates', component: () => import('./templates/Templates.vue'), meta: { title: 'Ready-made reports' } },
     { path: '/templates/:name', name: 'template', component: () => import('./templates/Template.vue'), meta: { title: 'Ready-made report' } },
+    { path: '/definitions', name: 'definitions', component: () => import('./definitions/Definitions.vue'), meta: { title: 'Definitions' } },
     { path: '/agenda', name: 'agenda', component: () => import('./pages/Agenda.vue'), meta: { title: 'Agenda' } },
     { path: '/definitions/:kind/:name', name: 'definition', component: () => import('./pages/Definition.vue'), meta: { title: 'Definition' } },
     { path: '/new/:kind/text', name: 'new-text', component: () => import('./pages/Definition.vue'), meta: { title: 'New definition' } },

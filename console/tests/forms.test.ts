@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, missing, nameOf, patchOf, secretName } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -120,5 +120,41 @@ describe('what is wrong', () => {
       rest: ['source.colour: is unknown', 'no file'],
     })
     expect(beside(FORMS.group!, [problem('group.members[2]', 'is nobody')]).at).toEqual({ 'group.members': 'is nobody' })
+  })
+})
+
+describe('a form of a report', () => {
+  const report = FORMS.report!
+  const before = { report: { name: 'r', title: 'R', dashboards: ['d'] }, parameters: { port: 'havnes', old: 'x' }, approval: { deadline: 'P1D', 'at-deadline': 'send' } }
+
+  it('replaces the values of parameters, and takes away what has none', () => {
+    const values = entered(report, before)
+    expect(values.parameters).toEqual([{ port: 'havnes', old: 'x' }])
+    expect(patchOf(report, { ...values, parameters: [{ port: 'skarvoy', hosts: ['a'], none: '' }] }, before)).toEqual({ parameters: { port: 'skarvoy', hosts: ['a'], old: null } })
+    expect(patchOf(report, { ...values, parameters: [{}] }, before)).toEqual({ parameters: null })
+  })
+
+  it('takes the whole table away with what it is for', () => {
+    const patch = patchOf(report, { ...entered(report, before), 'approval.deadline': '' }, before)
+    expect(patch).toEqual({ approval: null })
+  })
+
+  it('is shown in parts', () => {
+    const who = partOf(report, 'Who gets it').map((field) => field.key)
+    expect(who).toEqual(['audience', 'audiences-from'])
+    expect(partOf(report)).toBe(report)
+    const headings = [...new Set(report.map((field) => field.heading).filter(Boolean))]
+    for (const heading of headings) expect(partOf(report, heading).length, heading).toBeGreaterThan(0)
+  })
+
+  it('merges a patch as the standard has it', () => {
+    expect(merged({ a: 1, b: { c: 2, d: 3 }, e: [1] }, { a: null, b: { c: 4 }, e: [2], f: { g: null } })).toEqual({ b: { c: 4, d: 3 }, e: [2], f: {} })
+  })
+
+  it('asks of a sampler what its source understands', () => {
+    const keys = (kind: string) => asked(FORMS.sampler!, { [SOURCE_KIND]: kind }).map((field) => field.key)
+    expect(keys('open-metrics')).toContain('query.metric')
+    expect(keys('local-checks')).toContain('query.targets')
+    expect(keys('postgresql')).not.toContain('query.metric')
   })
 })

@@ -214,6 +214,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/definitions/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All definitions by name, without their texts: what others can refer to, and who saved it last. */
+        get: operations["list_definition_names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/definitions/plan": {
         parameters: {
             query?: never;
@@ -1510,6 +1527,16 @@ export interface components {
             /** @enum {string} */
             kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template" | "template";
             name: string;
+        };
+        /** @description A definition by its name, without its text. */
+        DefinitionName: {
+            file: string;
+            kind: string;
+            name: string;
+            /** Format: date-time */
+            saved_at: string;
+            saved_by: string;
+            title: string;
         };
         /**
          * @description A change to some keys of a definition, as a JSON merge patch (RFC 7396): what is null goes,
@@ -3434,6 +3461,71 @@ export interface operations {
             };
             /** @description the content is not valid; the detail says what and where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_definition_names: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionName"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,7 +2,7 @@
 // A definition as a form. It changes the same text as whoever writes by hand, and leaves alone
 // what it does not show.
 import { ElMessage, ElMessageBox } from 'element-plus'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
@@ -10,17 +10,21 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { listOf } from '../words'
-import { documentViewFormatValues as formats } from '../api/schema'
-import Audiences from './Audiences.vue'
-import { asked, beside, draftOf, entered, fieldsOf, isReference, missing, nameOf, patchOf, secretName, valueAt, type Entered, type Field, type Keys } from './fields'
+import FieldInput from './FieldInput.vue'
+import { asked, beside, draftOf, entered, fieldsOf, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
-const kind = computed(() => String(route.params.kind))
-const fresh = computed(() => route.name === 'new')
-const fields = computed(() => fieldsOf(kind.value, fresh.value))
-const name = ref(String(route.params.name ?? ''))
-const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value}`)
+// A page of its own, or one part of a definition in another page.
+const props = defineProps<{ of?: { kind: string; name: string }; only?: string }>()
+const emit = defineEmits<{ saved: []; close: [] }>()
+const kind = computed(() => props.of?.kind ?? String(route.params.kind))
+const fresh = computed(() => !props.of && route.name === 'new')
+const fields = computed(() => partOf(fieldsOf(kind.value, fresh.value), props.only))
+const name = ref(props.of?.name ?? String(route.params.name ?? ''))
+const alone = ['audiences', 'audiences-from', 'formats', 'truth', 'values', 'colour', 'picture']
+const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'values', 'long', 'texts']
+const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value} ${props.only ?? ''}`)
 
 const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(() =>
   fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
@@ -54,8 +58,13 @@ const shown = computed(() => (values.value ? asked(fields.value, values.value) :
 const main = computed(() => shown.value.filter((field) => !field.more))
 const more = computed(() => shown.value.filter((field) => field.more))
 const open = computed(() => (values.value ? missing(fields.value, values.value) : []))
-const zones = ['UTC', ...Intl.supportedValuesOf('timeZone')]
 const { data: book } = useLoaded(() => take(api.GET('/people')))
+const { data: sources } = useLoaded(() => take(api.GET('/sources')))
+const { data: names } = useLoaded(() => take(api.GET('/definitions/names')))
+watch([() => values.value?.['query.source'], sources], ([source, known]) => {
+  const found = known?.find((one) => one.name === source)?.kind
+  if (values.value && found && values.value[SOURCE_KIND] !== found) values.value[SOURCE_KIND] = found
+})
 const { data: dashboards } = useLoaded(() => take(api.GET('/dashboards')))
 const people = computed(() => [...(book.value?.people.map((one) => ({ value: one.name, label: one.title })) ?? []), ...(book.value?.groups.map((one) => ({ value: one.name, label: `${one.title} (group)` })) ?? [])])
 
@@ -102,6 +111,10 @@ async function save(): Promise<boolean> {
 async function finish() {
   if (!(await save())) return
   ElMessage({ type: 'success', message: 'Saved.', offset: 72 })
+  if (props.of) {
+    emit('saved')
+    return
+  }
   if (kind.value === 'report') {
     await router.push({ name: 'report', params: { name: String(values.value?.[nameKey.value]) } })
     return
@@ -144,6 +157,32 @@ async function remove() {
   }
 }
 
+// A theme is shown on a sample as it is put together.
+const picture = ref('')
+let later: ReturnType<typeof setTimeout> | undefined
+async function sample() {
+  if (!values.value) return
+  const keys = merged(before.value, patchOf(fields.value, values.value, before.value))
+  const table = (keys.theme ??= {}) as Keys
+  table.name ||= 'sample'
+  const drafted = await take(api.POST('/definitions/draft', { body: { text: '', keys: keys as unknown as Record<string, never> } })).catch(() => null)
+  const answer = drafted && (await api.POST('/themes/preview', { body: { text: drafted.text }, parseAs: 'blob' }).catch(() => null))
+  if (!answer?.response.ok || !answer.data) return
+  const reader = new FileReader()
+  reader.onload = () => (picture.value = String(reader.result))
+  reader.readAsDataURL(answer.data as unknown as Blob)
+}
+watch(
+  values,
+  () => {
+    if (kind.value !== 'theme') return
+    clearTimeout(later)
+    later = setTimeout(() => void sample(), 300)
+  },
+  { deep: true },
+)
+onUnmounted(() => clearTimeout(later))
+
 const before_ = (field: Field) => String(valueAt(before.value, field.key) ?? '')
 const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')}` : String(valueAt(before.value, `${kind.value}.title`) ?? name.value)))
 </script>
@@ -151,46 +190,41 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
 <template>
   <Loading :error="data ? null : error" :ready="values !== null" @again="load">
     <form v-if="values" class="stack" @submit.prevent="finish">
-      <div class="row spread">
+      <div v-if="!of" class="row spread">
         <div>
           <p class="small"><RouterLink :to="{ name: listOf(kind).name }">{{ listOf(kind).title }}</RouterLink></p>
           <h1>{{ title }}</h1>
         </div>
         <RouterLink :to="fresh ? { name: 'new-text', params: { kind } } : { name: 'definition', params: { kind, name } }"><el-button tabindex="-1">As text</el-button></RouterLink>
       </div>
-      <p v-if="kind === 'report' && !fresh" class="small">When it runs and of which window is on the page of its <RouterLink :to="{ name: 'schedule', params: { name } }">schedule</RouterLink>.</p>
-      <section class="card stack" :aria-label="title">
-        <template v-for="(part, index) in [main, more]" :key="index">
-          <details v-if="index === 1 && part.length"><summary>More settings</summary><div class="fields"><template v-for="field in part" :key="field.key"><label><span class="small">{{ field.title }}</span><el-input v-model="(values[field.key] as string)" :placeholder="field.usual" :aria-label="field.title" /><span v-if="field.hint" class="muted small">{{ field.hint }}</span><span v-if="wrong.at[field.key]" class="wrong small">{{ wrong.at[field.key] }}</span></label></template></div></details>
-          <div v-else-if="index === 0" class="fields">
+      <p v-if="kind === 'report' && !fresh && !of" class="small">When it runs and of which window is on the page of its <RouterLink :to="{ name: 'schedule', params: { name } }">schedule</RouterLink>.</p>
+      <section class="stack" :class="{ card: !of }" :aria-label="only ?? title">
+        <component :is="index === 1 ? 'details' : 'div'" v-for="(part, index) in [main, more]" v-show="part.length" :key="index">
+          <summary v-if="index === 1">More settings</summary>
+          <div class="fields">
             <template v-for="field in part" :key="field.key">
-            <h2 v-if="field.heading">{{ field.heading }}</h2>
-            <component :is="['audiences', 'formats', 'truth'].includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: ['people', 'dashboards', 'formats', 'audiences', 'long'].includes(field.as) }">
-              <span v-if="!['audiences', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
-              <el-select v-if="field.as === 'choice'" :empty-values="[null, undefined]" v-model="(values[field.key] as string)" :aria-label="field.title" placeholder="Choose"><el-option v-for="one in field.choices" :key="one.value" :value="one.value" :label="one.label" /></el-select>
-              <el-select v-else-if="field.as === 'people'" v-model="(values[field.key] as string[])" multiple filterable allow-create default-first-option :aria-label="field.title" placeholder="People, groups, addresses"><el-option v-for="one in people" :key="one.value" :value="one.value" :label="one.label" /></el-select>
-              <el-select v-else-if="field.as === 'dashboards'" v-model="(values[field.key] as string[])" multiple filterable :aria-label="field.title" placeholder="Choose"><el-option v-for="one in dashboards" :key="one.name" :value="one.name" :label="one.title" /></el-select>
-              <el-checkbox-group v-else-if="field.as === 'formats'" v-model="(values[field.key] as string[])" :aria-label="field.title"><el-checkbox v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-checkbox-group>
-              <el-switch v-else-if="field.as === 'truth'" v-model="(values[field.key] as boolean)" :active-text="field.title" :aria-label="field.title" />
-              <Audiences v-else-if="field.as === 'audiences'" v-model="(values[field.key] as Keys[])" :people="people" />
-              <el-select v-else-if="field.as === 'zone'" v-model="(values[field.key] as string)" filterable clearable :aria-label="field.title" placeholder="The report’s"><el-option v-for="one in zones" :key="one" :value="one" :label="one" /></el-select>
-              <el-input v-else-if="field.as === 'secret'" v-model="(values[field.key] as string)" :type="isReference(String(values[field.key])) ? 'text' : 'password'" autocomplete="new-password" :aria-label="field.title" />
-              <el-input v-else-if="field.as === 'long'" v-model="(values[field.key] as string)" type="textarea" :rows="8" :aria-label="field.title" />
-              <el-input v-else v-model="(values[field.key] as string)" :disabled="!fresh && field.key === nameKey" :placeholder="field.usual" :aria-label="field.title" :inputmode="field.as === 'number' ? 'numeric' : undefined" />
-              <span v-if="field.as === 'secret'" class="muted small">{{ isReference(before_(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
-              <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
-              <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
-            </component>
+              <h2 v-if="field.heading && !only">{{ field.heading }}</h2>
+              <component :is="alone.includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: wide.includes(field.as) }">
+                <span v-if="!['audiences', 'audiences-from', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
+                <FieldInput v-model="values[field.key]!" :field="field" :people="people" :dashboards="dashboards ?? []" :chosen="(values['report.dashboards'] as string[]) ?? []" :sources="sources ?? []" :names="names ?? []" :disabled="!fresh && field.key === nameKey" />
+                <span v-if="field.as === 'secret'" class="muted small">{{ isReference(before_(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
+                <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
+                <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
+              </component>
             </template>
           </div>
-        </template>
+        </component>
         <p v-for="(one, index) in wrong.rest" :key="index" class="wrong" role="alert">◆ {{ one }}</p>
         <div class="row">
           <el-button type="primary" native-type="submit" :loading="saving" :disabled="open.length > 0">{{ kind === 'source' ? 'Save and test' : 'Save' }}</el-button>
-          <el-button @click="router.back()">Cancel</el-button>
-          <el-button v-if="!fresh" type="danger" plain @click="remove">Remove</el-button>
+          <el-button @click="of ? emit('close') : router.back()">Cancel</el-button>
+          <el-button v-if="!fresh && !of" type="danger" plain @click="remove">Remove</el-button>
           <span v-if="open.length" class="muted small">Still to be given: {{ open.join(', ') }}.</span>
         </div>
+      </section>
+      <section v-if="kind === 'theme'" class="card" aria-label="A sample in this theme" aria-live="polite">
+        <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this theme" />
+        <p v-else class="muted">The sample is being drawn …</p>
       </section>
       <section v-if="kind === 'source' && !fresh" class="card stack" aria-label="Test" aria-live="polite">
         <div class="row"><el-button :loading="testing" @click="test">Test</el-button><span v-if="testing" class="muted">Asking …</span></div>
@@ -212,5 +246,6 @@ h2 { grid-column: 1 / -1; margin: 0.6rem 0 0; }
 .wide { grid-column: 1 / -1; }
 .wrong { color: var(--critical); overflow-wrap: anywhere; }
 .well { color: var(--ok); font-weight: 600; }
+.sample { width: 100%; max-width: 34rem; display: block; border: 1px solid var(--line); }
 details summary { cursor: pointer; margin-bottom: 0.7rem; }
 </style>

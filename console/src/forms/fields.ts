@@ -10,7 +10,9 @@ export interface Field {
   /** Where it stands among the keys: `source.sign-in.token`. */
   key: string
   title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone'
+  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture'
+  /** The kind of definition whose names are chosen from. */
+  of?: string
   choices?: { value: string; label: string }[]
   /** What is so if nothing is entered. */
   usual?: string
@@ -24,9 +26,14 @@ export interface Field {
   heading?: string
   /** Asked for only when the definition is made; later it has a page of its own. */
   onlyNew?: boolean
+  /** Without it there is nothing of its table: `approval.deadline` is the approval. */
+  isTable?: boolean
 }
 
 const is = (key: string, ...values: string[]) => (entered: Entered) => values.includes(String(entered[key] ?? ''))
+/** Not a key: the kind of the source that is chosen. */
+export const SOURCE_KIND = '#source-kind'
+const given = (key: string) => (entered: Entered) => String(entered[key] ?? '').trim() !== ''
 const both = (...conditions: ((entered: Entered) => boolean)[]) => (entered: Entered) => conditions.every((one) => one(entered))
 const words = (...values: string[]) => values.map((value) => ({ value, label: value }))
 
@@ -141,15 +148,26 @@ export const FORMS: Record<string, Field[]> = {
   ],
   report: [
     ...name('report'),
-    { key: 'report.owner', title: 'Owner', as: 'text', hint: 'Who hears of failures: an address, or Name <address>.' },
     { key: 'report.time-zone', title: 'Time zone', as: 'zone', needed: true, onlyNew: true },
     { key: 'window.previous', title: 'Window', as: 'choice', needed: true, choices: ['day', 'week', 'month'].map((value) => ({ value, label: `The previous ${value}` })), onlyNew: true },
     { key: 'report.dashboards', title: 'Dashboards', as: 'dashboards', needed: true, hint: 'In this order.', heading: 'Content' },
-    { key: 'report.formats', title: 'Formats', as: 'formats', needed: true },
+    { key: 'parameters', title: 'Values of parameters', as: 'values', hint: 'For everybody, unless an audience has its own.' },
+    { key: 'report.formats', title: 'Formats', as: 'formats', needed: true, heading: 'Formats and look' },
+    { key: 'report.theme', title: 'Theme', as: 'named', of: 'theme' },
+    { key: 'report.numbers', title: 'Numbers', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('1,234.5', '1.234,5', '1 234,5', '1234.5')] },
+    { key: 'report.dates', title: 'Dates', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('22 Nov 2026', '2026-11-22')] },
+    { key: 'files.name', title: 'Names of files', as: 'text', hint: 'Such as {{ report }}_{{ from }}.', more: true },
+    { key: 'files.zip', title: 'Packed as ZIP', as: 'text', hint: '“always”, “never”, or past a size such as 10 MB.', more: true },
     { key: 'audience', title: 'Audiences', as: 'audiences', heading: 'Who gets it' },
-    { key: 'message.subject', title: 'Subject', as: 'text', hint: 'Values stand in braces: {{ report.title }}, {{ window.label }}, {{ status }}.', heading: 'Message' },
+    { key: 'audiences-from', title: 'Audiences from a query', as: 'audiences-from' },
+    { key: 'message.template', title: 'Message template', as: 'named', of: 'message-template', hint: 'What is entered below takes its place.', heading: 'Message' },
+    { key: 'message.subject', title: 'Subject', as: 'text', hint: 'Values stand in braces: {{ report.title }}, {{ window.label }}, {{ status }}.' },
     { key: 'message.text', title: 'Message', as: 'long', hint: 'What stands above the figures in the mail.' },
     { key: 'deliver.body', title: 'The mail shows', as: 'choice', usual: 'summary', choices: [{ value: 'summary', label: 'First figures and first chart' }, { value: 'full', label: 'Everything' }, { value: 'text', label: 'The message alone' }] },
+    { key: 'deliver.attach', title: 'Attached', as: 'formats', hint: 'All formats, unless some are chosen.' },
+    { key: 'deliver.link', title: 'The link leads to', as: 'choice', usual: 'console', choices: [{ value: 'console', label: 'the console, after signing in' }, { value: 'signed', label: 'the documents, for whoever has the mail' }, { value: 'none', label: 'nothing: no link' }] },
+    { key: 'deliver.link-valid', title: 'Valid for', as: 'text', usual: '30 days', when: is('deliver.link', 'signed') },
+    { key: 'deliver.mail-server', title: 'Mail server', as: 'named', of: 'channel', hint: 'The service’s own, if none is chosen.' },
     { key: 'deliver.unsubscribe', title: 'Recipients may unsubscribe', as: 'truth' },
     {
       key: 'send.when',
@@ -159,9 +177,54 @@ export const FORMS: Record<string, Field[]> = {
       choices: [{ value: 'always', label: 'Always' }, { value: 'warning', label: 'When something is a warning or worse' }, { value: 'critical', label: 'When something is critical' }, { value: 'rows', label: 'When certain queries have rows' }, { value: 'figures', label: 'By figures' }, { value: 'change', label: 'When a figure has changed' }],
       heading: 'When it is worth sending',
     },
+    { key: 'send.queries', title: 'Queries that must have rows', as: 'texts', needed: true, when: is('send.when', 'rows') },
+    { key: 'send.figures', title: 'Figures', as: 'texts', needed: true, hint: 'Such as share_failed >= 60; Enter ends each.', when: is('send.when', 'figures') },
+    { key: 'send.match', title: 'It is enough if', as: 'choice', usual: 'any', choices: [{ value: 'any', label: 'one holds' }, { value: 'all', label: 'all hold' }], when: is('send.when', 'figures') },
+    { key: 'send.confirm-quiet', title: 'Say when there was nothing to send', as: 'truth', when: is('send.when', 'warning', 'critical', 'rows', 'figures', 'change') },
+    { key: 'approval.deadline', title: 'Somebody approves it within', as: 'text', hint: 'Such as 1 day. If this is empty, nobody has to.', heading: 'Approval and readiness', isTable: true },
+    { key: 'approval.at-deadline', title: 'If nobody does', as: 'choice', usual: 'cancel', choices: [{ value: 'cancel', label: 'It is not sent' }, { value: 'send', label: 'It is sent' }], when: given('approval.deadline') },
+    { key: 'readiness.source', title: 'Waits until data of this source is there', as: 'named', of: 'source', isTable: true },
+    { key: 'readiness.sql', title: 'Ready when this query has a row', as: 'long', needed: true, when: given('readiness.source') },
+    { key: 'readiness.deadline', title: 'Waits at most', as: 'text', usual: '1 hour', when: given('readiness.source') },
+    { key: 'readiness.at-deadline', title: 'And then', as: 'choice', usual: 'hold', choices: [{ value: 'hold', label: 'It is held, and the owner hears of it' }, { value: 'run', label: 'It runs all the same' }, { value: 'skip', label: 'It is left out' }], when: given('readiness.source') },
+    { key: 'report.owner', title: 'Owner', as: 'text', hint: 'Who hears of failures: an address, or Name <address>.', heading: 'What happens on failure' },
     { key: 'report.on-failed-block', title: 'If a block fails', as: 'choice', usual: 'hold', choices: [{ value: 'hold', label: 'Hold it back until somebody releases it' }, { value: 'send', label: 'Send it, with the failure in its place' }] },
     { key: 'report.time-limit', title: 'Time for one run', as: 'text', usual: '1 hour', more: true },
+    { key: 'report.overlap', title: 'Runs may overlap', as: 'truth' },
+    { key: 'deliver.retry-for', title: 'Tries to deliver for', as: 'text', usual: '1 day', more: true },
     { key: 'deliver.late-after', title: 'Late after', as: 'text', hint: 'Owners hear of it, such as 30 minutes.', more: true },
+  ],
+  sampler: [
+    ...name('sampler'),
+    { key: 'query.source', title: 'Source', as: 'named', of: 'source', needed: true },
+    { key: 'sampler.every', title: 'Asked every', as: 'text', needed: true, hint: 'Such as 5 minutes.' },
+    { key: 'sampler.keep', title: 'Kept for', as: 'text', usual: '90 days' },
+    { key: 'query.metric', title: 'Metric', as: 'text', needed: true, when: is(SOURCE_KIND, 'open-metrics') },
+    { key: 'query.sql', title: 'SQL', as: 'long', needed: true, when: is(SOURCE_KIND, 'postgresql') },
+    { key: 'query.check', title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk'), when: is(SOURCE_KIND, 'local-checks') },
+    { key: 'query.targets', title: 'Targets', as: 'texts', needed: true, when: is(SOURCE_KIND, 'local-checks') },
+    { key: 'query.path', title: 'Path', as: 'text', needed: true, when: is(SOURCE_KIND, 'http-json') },
+    { key: 'query.rows', title: 'Rows (JSONPath)', as: 'text', when: is(SOURCE_KIND, 'http-json') },
+    { key: 'query.file', title: 'File', as: 'text', needed: true, when: is(SOURCE_KIND, 'files') },
+    { key: 'sampler.downsample.after', title: 'Thinned out after', as: 'text', hint: 'Such as 14 days. If this is empty, every answer is kept.', isTable: true },
+    { key: 'sampler.downsample.to', title: 'To one answer every', as: 'text', usual: '1 hour', when: given('sampler.downsample.after') },
+    { key: 'sampler.downsample.with', title: 'Which is', as: 'choice', usual: 'last', choices: [{ value: 'last', label: 'the last' }, { value: 'mean', label: 'the mean' }], when: given('sampler.downsample.after') },
+  ],
+  theme: [
+    ...name('theme'),
+    { key: 'theme.organisation', title: 'Organisation', as: 'text' },
+    { key: 'theme.logo', title: 'Logo', as: 'picture', hint: 'PNG, JPEG or SVG.' },
+    { key: 'theme.accent', title: 'Accent', as: 'colour' },
+    { key: 'theme.paper', title: 'Paper', as: 'choice', usual: 'a4', choices: [{ value: 'a4', label: 'A4' }, { value: 'letter', label: 'Letter' }] },
+    { key: 'theme.orientation', title: 'Orientation', as: 'choice', usual: 'portrait', choices: words('portrait', 'landscape') },
+    { key: 'theme.mode', title: 'Colours', as: 'choice', usual: 'light', choices: words('light', 'dark') },
+    { key: 'theme.density', title: 'Density', as: 'choice', usual: 'comfortable', choices: words('comfortable', 'compact') },
+    { key: 'theme.header', title: 'Header', as: 'text' },
+    { key: 'theme.footer', title: 'Footer', as: 'text' },
+    { key: 'theme.cover', title: 'A cover', as: 'truth' },
+    { key: 'theme.contents', title: 'A list of contents', as: 'truth' },
+    { key: 'theme.sections-on-new-pages', title: 'Each section on a new page', as: 'truth' },
+    { key: 'theme.two-across', title: 'Charts two beside each other', as: 'truth' },
   ],
   'message-template': [
     ...name('message-template'),
@@ -176,6 +239,25 @@ export const asked = (fields: Field[], entered: Entered): Field[] => fields.filt
 /** The fields of a kind, of a definition that is made or one that is there. */
 export const fieldsOf = (kind: string, fresh: boolean): Field[] => (FORMS[kind] ?? []).filter((field) => fresh || !field.onlyNew)
 
+/** The fields under one heading; all of them without one. */
+export function partOf(fields: Field[], heading?: string): Field[] {
+  if (!heading) return fields
+  let under: string | undefined
+  return fields.filter((field) => (under = field.heading ?? under) === heading)
+}
+
+/** What keys are after a merge patch (RFC 7396). */
+export function merged(keys: Keys, patch: Keys): Keys {
+  const made: Keys = { ...keys }
+  for (const [key, value] of Object.entries(patch)) {
+    const old = made[key]
+    if (value === null) delete made[key]
+    else if (typeof value === 'object' && !Array.isArray(value)) made[key] = merged(old && typeof old === 'object' && !Array.isArray(old) ? (old as Keys) : {}, value as Keys)
+    else made[key] = value
+  }
+  return made
+}
+
 export function valueAt(keys: Keys, key: string): unknown {
   return key.split('.').reduce<unknown>((table, part) => (table && typeof table === 'object' ? (table as Keys)[part] : undefined), keys)
 }
@@ -185,8 +267,9 @@ export function entered(fields: Field[], keys: Keys): Entered {
   const found: Entered = {}
   for (const field of fields) {
     const value = valueAt(keys, field.key)
-    if (field.as === 'audiences') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
-    else if (['people', 'dashboards', 'formats'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
+    if (field.as === 'audiences' || field.as === 'audiences-from') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
+    else if (field.as === 'values') found[field.key] = [JSON.parse(JSON.stringify(value ?? {})) as Keys]
+    else if (['people', 'dashboards', 'formats', 'texts'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
     else if (field.as === 'truth') found[field.key] = value === true
     else found[field.key] = value === undefined ? (field.usual && field.as === 'choice' ? field.usual : '') : String(value)
   }
@@ -202,6 +285,10 @@ export const missing = (fields: Field[], values: Entered): string[] =>
     .map((field) => field.title)
 
 const typed = (field: Field, value: Value): unknown => {
+  if (field.as === 'values') {
+    const kept = Object.entries((value as Keys[])[0] ?? {}).filter(([, one]) => one !== '' && one !== null && !(Array.isArray(one) && !one.length))
+    return kept.length ? Object.fromEntries(kept) : null
+  }
   if (typeof value !== 'string') return value
   const text = value.trim()
   return field.as === 'number' && text !== '' && Number.isFinite(Number(text)) ? Number(text) : field.as === 'long' ? value : text
@@ -213,6 +300,7 @@ const typed = (field: Field, value: Value): unknown => {
  */
 export function patchOf(fields: Field[], values: Entered, before: Keys): Keys {
   const patch: Keys = {}
+  const gone: string[][] = []
   const open = new Set(asked(fields, values).map((field) => field.key))
   for (const field of fields) {
     // Two fields may share a key; the one that is asked for says what it is.
@@ -221,9 +309,18 @@ export function patchOf(fields: Field[], values: Entered, before: Keys): Keys {
     const usual = field.usual !== undefined && value === field.usual && valueAt(before, field.key) === undefined
     const wanted = open.has(field.key) && !blank(value) && !usual ? typed(field, value) : null
     const old = valueAt(before, field.key) ?? null
-    if (JSON.stringify(wanted) !== JSON.stringify(old)) put(patch, field.key.split('.'), wanted)
+    const table = field.key.split('.').slice(0, -1)
+    if (field.isTable && wanted === null && valueAt(before, table.join('.')) !== undefined) gone.push(table)
+    if (JSON.stringify(wanted) !== JSON.stringify(old)) put(patch, field.key.split('.'), field.as === 'values' ? replaced(old, wanted) : wanted)
   }
+  for (const table of gone) put(patch, table, null)
   return patch
+}
+
+/** A table that takes the place of another: in a merge patch, what goes is null. */
+function replaced(old: unknown, wanted: unknown): unknown {
+  if (!wanted || !old || typeof old !== 'object') return wanted
+  return { ...Object.fromEntries(Object.keys(old).map((key) => [key, null])), ...(wanted as Keys) }
 }
 
 function put(table: Keys, path: string[], value: unknown) {

@@ -11,6 +11,7 @@ import RunNow from '../parts/RunNow.vue'
 import RunTable from '../parts/RunTable.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
+import Sentence from '../reports/Sentence.vue'
 import { user } from '../session'
 import { instant } from '../words'
 
@@ -90,6 +91,7 @@ function changed() {
           <RunNow :report="data" @changed="changed" />
         </div>
       </div>
+      <Sentence :key="name" :report="data" :may="may" @changed="changed" />
       <div class="columns">
         <section class="card" aria-labelledby="when">
           <h2 id="when">When</h2>

@@ -67,7 +67,7 @@ const result = (name: string) => {
         <thead><tr><th>Sampler</th><th>Asks</th><th>Every</th><th>Kept</th><th>Last answer</th></tr></thead>
         <tbody>
           <tr v-for="one in samplers" :key="one.name">
-            <td><RouterLink :to="{ name: 'definition', params: { kind: 'sampler', name: one.name } }">{{ one.title }}</RouterLink><br /><code>{{ one.name }}</code></td>
+            <td><RouterLink :to="{ name: 'form', params: { kind: 'sampler', name: one.name } }">{{ one.title }}</RouterLink><br /><code>{{ one.name }}</code></td>
             <td>{{ one.source }}</td>
             <td class="whole">{{ length(one.every_seconds) }}</td>
             <td>{{ one.samples.toLocaleString('en') }} answers{{ one.since ? ` since ${new Date(one.since).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })}` : '' }}; for {{ one.keep_days }} days</td>

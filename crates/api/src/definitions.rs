@@ -160,6 +160,17 @@ pub struct DefinitionPatch {
     pub message: Option<String>,
 }
 
+/// A definition by its name, without its text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DefinitionName {
+    pub kind: String,
+    pub name: String,
+    pub title: String,
+    pub file: String,
+    pub saved_at: DateTime<Utc>,
+    pub saved_by: String,
+}
+
 /// A definition as somebody is editing it: its text, and the keys that the text is to say if they
 /// were changed beside it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -30,7 +30,7 @@ pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, Name
 pub use archive::Match;
 pub use dashboards::DashboardView;
 pub use definitions::{
-    Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionPatch,
+    Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionName, DefinitionPatch,
     DefinitionVersion, DefinitionVersions, Draft, DraftOrder, Files, NewDefinition, Plan,
     SavedFrom,
 };

@@ -1,13 +1,10 @@
 //! Definition files: what is stored, what a change would do, and the change itself.
 
-use std::{
-    collections::{HashMap, HashSet, hash_map::Entry},
-    time::Duration,
-};
+use std::collections::{HashMap, HashSet, hash_map::Entry};
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::{
-    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, DefinitionVersion,
+    Applied, Change, ChangeAction, CopyOrder, DefinitionFile, DefinitionName, DefinitionVersion,
     DefinitionVersions, Files, Plan, ProblemDetails, SavedFrom,
 };
 use maple_lark_data::digest::sha256;
@@ -18,11 +15,11 @@ use maple_lark_store::{
     people::User,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
-use similar::TextDiff;
 
 use super::{
     Answer,
     body::{Body, whole},
+    difference::{changed_meanwhile, difference},
     problem::Problem,
     version::Versioned,
     writer::Writer,
@@ -34,7 +31,7 @@ use crate::{
 
 pub fn routes() -> Vec<Route> {
     routes![
-        list, plan, apply, one, copy, remove, versions, version, restore
+        list, names, plan, apply, one, copy, remove, versions, version, restore
     ]
 }
 
@@ -56,6 +53,22 @@ struct Prepared {
 async fn list(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
     let stored = store.definitions().await?;
     Ok(Json(stored.into_iter().map(as_stored).collect()))
+}
+
+/// All definitions by name, without their texts: what others can refer to, and who saved it last.
+#[utoipa::path(get, operation_id = "list_definition_names", path = "/definitions/names", tag = "definitions", responses((status = 200, body = Vec<DefinitionName>)))]
+#[get("/definitions/names")]
+async fn names(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionName>> {
+    let stored = store.definitions().await?;
+    let named = |one: StoredDefinition| DefinitionName {
+        kind: one.kind,
+        name: one.name,
+        title: one.title,
+        file: one.file,
+        saved_at: one.updated_at,
+        saved_by: one.updated_by,
+    };
+    Ok(Json(stored.into_iter().map(named).collect()))
 }
 
 /// What applying these files would change. Nothing is changed.
@@ -626,26 +639,6 @@ fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem
     Ok(())
 }
 
-/// Somebody has saved another text meanwhile: who, when, and what differs from `mine`.
-pub fn changed_meanwhile(now: &StoredDefinition, mine: Option<&str>) -> Problem {
-    let mut words = format!(
-        "{} was changed by {} at {} since you read it; nothing was saved.",
-        now.file,
-        now.updated_by,
-        now.updated_at.format("%Y-%m-%d %H:%M:%S UTC"),
-    );
-    if let Some(mine) = mine {
-        let lines = difference(mine, &now.text);
-        let lines: Vec<&str> = lines.lines().take(MOST_DIFFERENCE).collect();
-        words.push_str(" The stored text differs from yours:\n");
-        words.push_str(&lines.join("\n"));
-    }
-    Problem::new(412, "Changed meanwhile", words)
-}
-
-/// More lines of a difference are not shown.
-const MOST_DIFFERENCE: usize = 60;
-
 /// Files of one order.
 const MOST_FILES: usize = 10_000;
 /// Characters of a file's path.
@@ -738,19 +731,6 @@ fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
     } else {
         Err(problems)
     }
-}
-
-/// After so long a difference is told more coarsely.
-const LONGEST_DIFFERENCE: Duration = Duration::from_millis(500);
-
-/// What is different in two texts, as a unified diff.
-pub fn difference(before: &str, after: &str) -> String {
-    TextDiff::configure()
-        .timeout(LONGEST_DIFFERENCE)
-        .diff_lines(before, after)
-        .unified_diff()
-        .context_radius(2)
-        .to_string()
 }
 
 fn change(

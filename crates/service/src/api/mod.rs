@@ -7,6 +7,7 @@ mod body;
 mod client;
 mod definitions;
 mod delivery;
+mod difference;
 mod documents;
 mod drafts;
 mod health;

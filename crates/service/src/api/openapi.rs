@@ -19,7 +19,7 @@ use crate::access::SESSION_COOKIE;
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
         about::about, overview::overview,
-        definitions::list, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
+        definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
         drafts::draft, keys::one, keys::make, keys::change,
         definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,

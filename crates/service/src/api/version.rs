@@ -11,7 +11,7 @@ use rocket::{
 };
 use serde::Serialize;
 
-use super::{definitions::changed_meanwhile, problem::Problem};
+use super::{difference::changed_meanwhile, problem::Problem};
 
 /// An answer that says which text of a definition it was made of.
 pub struct Versioned<T> {
