@@ -2,10 +2,10 @@ import { describe, expect, it } from 'vitest'
 
 import type { ReportView } from '../src/api/client'
 import { editorOf, filtered, KINDS, kindWords } from '../src/definitions/list'
-import { fits, shown } from '../src/reports/list'
+import { fits, shown, tagsOf } from '../src/reports/list'
 import { plain, recipients, rest, sentence } from '../src/reports/sentence'
 
-const report = (name: string, more: object = {}): ReportView => ({ name, title: name, audiences: [], audiences_from: [], dashboards: ['estate'], file: `reports/${name}.toml`, formats: ['pdf'], paused: false, schedule: 'Every day', time_zone: 'UTC', window: 'the previous day', ...more }) as unknown as ReportView
+const report = (name: string, more: object = {}): ReportView => ({ name, title: name, audiences: [], audiences_from: [], tags: [], dashboards: ['estate'], file: `reports/${name}.toml`, formats: ['pdf'], paused: false, schedule: 'Every day', time_zone: 'UTC', window: 'the previous day', ...more }) as unknown as ReportView
 const ran = (state: string, created_at: string) => ({ last_run: { state, created_at, settled: state !== 'rendering' && state !== 'held', good: state === 'delivered' } })
 const names = (found: ReportView[]) => found.map((one) => one.name)
 
@@ -16,7 +16,7 @@ describe('the list of reports', () => {
     report('paused', { ...ran('held', '2026-11-26T09:00:00Z'), paused: true, next: '2026-11-27T11:00:00Z' }),
     report('asked', { schedule: null, ...ran('rendering', '2026-11-27T09:00:00Z') }),
   ]
-  const view = (more: object) => ({ search: '', state: '', order: '', ...more })
+  const view = (more: object) => ({ search: '', state: '', order: '', tag: '', ...more })
 
   it('is in the order of titles as people sort them', () => {
     expect(names(shown(all, view({})))).toEqual(['asked', 'host-2', 'host-10', 'paused'])
@@ -47,6 +47,16 @@ describe('the list of reports', () => {
     const before = names(all)
     shown(all, view({ order: 'next' }))
     expect(names(all)).toEqual(before)
+  })
+})
+
+describe('tags', () => {
+  it('narrow the list, and are found by search, too', () => {
+    const all = [report('a', { tags: ['night', 'estate 10'] }), report('b', { tags: ['estate 2'] }), report('c')]
+    const view = (more: object) => ({ search: '', state: '', order: '', tag: '', ...more })
+    expect(tagsOf(all)).toEqual(['estate 2', 'estate 10', 'night'])
+    expect(names(shown(all, view({ tag: 'night' })))).toEqual(['a'])
+    expect(names(shown(all, view({ search: 'estate 2' })))).toContain('b')
   })
 })
 

@@ -38,6 +38,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agenda.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The agenda as a calendar (RFC 5545), for whoever has its address. */
+        get: operations["agenda_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/agenda/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make an address at which any calendar program can subscribe to the agenda. It reads nothing
+         *     else, and ends when its token is revoked.
+         */
+        post: operations["subscribe_agenda"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bounced-addresses/{name}": {
         parameters: {
             query?: never;
@@ -1315,6 +1352,16 @@ export interface components {
             state: components["schemas"]["AgendaState"];
             title: string;
         };
+        /** @description The agenda's address for calendar programs. Whoever has it reads the agenda and nothing else. */
+        AgendaFeed: {
+            /** @description Shown only now; the service keeps a digest. */
+            address: string;
+            /**
+             * Format: uuid
+             * @description The token behind it; revoking that ends the subscription.
+             */
+            id: string;
+        };
         /** @description What is known of the instants of one entry. */
         AgendaState: components["schemas"]["RunState"] | components["schemas"]["PlanState"];
         AnswerColumn: {
@@ -2066,6 +2113,8 @@ export interface components {
             paused: boolean;
             /** @description The schedule in words; nothing if it runs only when asked. */
             schedule?: string | null;
+            /** @description Words by which people find it among others. */
+            tags: string[];
             time_zone: string;
             title: string;
             /** @description The window in words. */
@@ -2390,6 +2439,8 @@ export interface components {
             label: string;
             /** Format: date-time */
             last_used_at?: string | null;
+            /** @description What it is good for: `all`, or `agenda`. */
+            scope: string;
         };
         TokenRequest: {
             /** @description What the token is for, to tell it from others. */
@@ -2559,6 +2610,129 @@ export interface operations {
             };
             /** @description the content is not valid; the detail says what and where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    agenda_feed: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    subscribe_agenda: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description created; the new object */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgendaFeed"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -151,6 +151,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'report.time-zone', title: 'Time zone', as: 'zone', needed: true, onlyNew: true },
     { key: 'window.previous', title: 'Window', as: 'choice', needed: true, choices: ['day', 'week', 'month'].map((value) => ({ value, label: `The previous ${value}` })), onlyNew: true },
     { key: 'report.dashboards', title: 'Dashboards', as: 'dashboards', needed: true, hint: 'In this order.', heading: 'Content' },
+    { key: 'report.tags', title: 'Tags', as: 'texts', hint: 'Words by which it is found among others.' },
     { key: 'parameters', title: 'Values of parameters', as: 'values', hint: 'For everybody, unless an audience has its own.' },
     { key: 'report.formats', title: 'Formats', as: 'formats', needed: true, heading: 'Formats and look' },
     { key: 'report.theme', title: 'Theme', as: 'named', of: 'theme' },

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
+import Subscribe from '../parts/Subscribe.vue'
 import { useLoaded } from '../parts/load'
 import { stateWords } from '../words'
 
@@ -76,6 +77,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
         <el-select :model-value="zone" aria-label="Time zone of the days" style="width: 12rem" @change="(zone: string) => choose({ time_zone: zone })">
           <el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" />
         </el-select>
+        <Subscribe />
       </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">

@@ -9,7 +9,7 @@ import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { ORDERS, shown, STATES } from '../reports/list'
+import { ORDERS, shown, STATES, tagsOf } from '../reports/list'
 import { user } from '../session'
 import { instant } from '../words'
 
@@ -17,8 +17,9 @@ const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
 const route = useRoute()
 const router = useRouter()
 const asked = (key: string) => computed({ get: () => String(route.query[key] ?? ''), set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined } }) })
-const [search, state, order] = [asked('search'), asked('state'), asked('order')]
-const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value }))
+const [search, state, order, tag] = [asked('search'), asked('state'), asked('order'), asked('tag')]
+const tags = computed(() => tagsOf(data.value ?? []))
+const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value, tag: tag.value }))
 const may = computed(() => user.value?.role !== 'viewer')
 
 // Several at once; what is not in sight is not chosen.
@@ -42,6 +43,15 @@ const path = (name: string) => ({ params: { path: { name } } })
 const pause = () => each((name) => take(api.POST('/reports/{name}/pause', path(name))))
 const resume = () => each((name) => take(api.POST('/reports/{name}/resume', path(name))))
 const runAll = () => each((name) => take(api.POST('/reports/{name}/runs', { ...path(name), body: { deliver: false, to: [] } })))
+async function tagAll() {
+  const answer = await ElMessageBox.prompt('Reports that have it already keep it once.', 'Which tag do they get?', { inputPattern: /\S/, inputErrorMessage: 'Enter a word', confirmButtonText: 'Tag', cancelButtonText: 'Cancel' }).catch(() => null)
+  const word = answer?.value.trim()
+  if (!word) return
+  await each((name) => {
+    const known = data.value?.find((report) => report.name === name)?.tags ?? []
+    return known.includes(word) ? Promise.resolve() : take(api.PATCH('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name } }, body: { keys: { report: { tags: [...known, word] } } } }))
+  })
+}
 const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name } } })), 'They go with their schedules and definitions, and can be restored from their history. Runs and documents that were made stay.', 'Remove')
 </script>
 
@@ -66,11 +76,13 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
           <el-input v-model="search" class="search" clearable placeholder="Search" aria-label="Search" />
           <el-select v-model="state" class="choice" :empty-values="[null, undefined]" aria-label="State"><el-option v-for="one in STATES" :key="one.value" :value="one.value" :label="one.label" /></el-select>
           <el-select v-model="order" class="choice" :empty-values="[null, undefined]" aria-label="Order"><el-option v-for="one in ORDERS" :key="one.value" :value="one.value" :label="one.label" /></el-select>
+          <el-select v-if="tags.length" v-model="tag" class="choice" :empty-values="[null, undefined]" aria-label="Tag"><el-option value="" label="Every tag" /><el-option v-for="one in tags" :key="one" :value="one" :label="one" /></el-select>
           <span class="muted small">{{ list.length === data.length ? `${data.length} reports` : `${list.length} of ${data.length} reports` }}</span>
         </div>
         <div v-if="marked.length" class="row marked" role="toolbar" aria-label="What to do with the chosen reports">
           <strong>{{ marked.length }} chosen</strong>
           <el-button size="small" :loading="busy" @click="pause">Pause</el-button><el-button size="small" :loading="busy" @click="resume">Resume</el-button>
+          <el-button size="small" :loading="busy" @click="tagAll">Tag …</el-button>
           <el-button size="small" :loading="busy" @click="runAll">Run without sending</el-button><el-button size="small" type="danger" plain :loading="busy" @click="removeAll">Remove</el-button>
         </div>
         <p v-if="!list.length" class="muted">No report is like this. <a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></p>
@@ -82,7 +94,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
             <tr v-for="report in list" :key="report.name">
               <td v-if="may" class="choose"><el-checkbox :model-value="chosen.includes(report.name)" :aria-label="`Choose ${report.title}`" @update:model-value="choose(report.name, $event === true)" /></td>
               <td>
-                <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink>
+                <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink> <button v-for="one in report.tags" :key="one" type="button" class="tag small" :aria-label="`Only reports tagged ${one}`" @click="tag = one">{{ one }}</button>
                 <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ [...report.audiences.map((one) => one.name), ...report.audiences_from.map(() => 'everybody a query names')].join(', ') || 'nobody' }}</div>
               </td>
               <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.time_zone }}</div></td>
@@ -109,6 +121,9 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
 .marked { background: var(--ground); border-radius: 8px; padding: 0.4rem 0.7rem; }
 p { margin: 0; }
 .choose { width: 2rem; }
+.tag { all: unset; cursor: pointer; border: 1px solid var(--line); border-radius: 999px; padding: 0 0.5rem; margin-left: 0.3rem; font-size: 0.8rem; color: var(--muted); }
+.tag:hover, .tag:focus-visible { border-color: var(--sea); color: var(--sea); }
+.tag:focus-visible { outline: 2px solid var(--sea); outline-offset: 2px; }
 .plain { text-decoration: none; }
 .plain:hover { text-decoration: underline; }
 </style>

@@ -21,6 +21,7 @@ export interface View {
   search: string
   state: string
   order: string
+  tag: string
 }
 
 export function fits(report: ReportView, state: string): boolean {
@@ -41,14 +42,17 @@ export function fits(report: ReportView, state: string): boolean {
   }
 }
 
-const said = (report: ReportView) => [report.title, report.name, report.owner ?? '', report.file, ...report.dashboards, ...report.audiences.map((one) => one.name), ...report.formats].join(' ').toLowerCase()
+const said = (report: ReportView) => [report.title, report.name, report.owner ?? '', report.file, ...report.tags, ...report.dashboards, ...report.audiences.map((one) => one.name), ...report.formats].join(' ').toLowerCase()
+
+/** Every tag that is used, in order. */
+export const tagsOf = (reports: ReportView[]): string[] => [...new Set(reports.flatMap((report) => report.tags))].sort((one, other) => natural.compare(one, other))
 
 /** Text as people sort it: host-2 before host-10, whatever the case. */
 const natural = new Intl.Collator('en', { numeric: true, sensitivity: 'base' })
 
 export function shown(reports: ReportView[], view: View): ReportView[] {
   const words = view.search.toLowerCase().split(/\s+/).filter(Boolean)
-  const found = reports.filter((report) => fits(report, view.state) && words.every((word) => said(report).includes(word)))
+  const found = reports.filter((report) => fits(report, view.state) && (!view.tag || report.tags.includes(view.tag)) && words.every((word) => said(report).includes(word)))
   const byTitle = (one: ReportView, other: ReportView) => natural.compare(one.title, other.title)
   // What has no such instant comes last.
   const at = (text: string | null | undefined, otherwise: number) => (text ? Date.parse(text) : otherwise)

@@ -56,6 +56,15 @@ pub struct AgendaEntry {
     pub note: Option<String>,
 }
 
+/// The agenda's address for calendar programs. Whoever has it reads the agenda and nothing else.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgendaFeed {
+    /// The token behind it; revoking that ends the subscription.
+    pub id: Uuid,
+    /// Shown only now; the service keeps a digest.
+    pub address: String,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CalendarView {
     pub name: String,

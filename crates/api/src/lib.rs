@@ -26,7 +26,9 @@ mod themes;
 mod words;
 
 pub use about::{About, ZoneRulesView};
-pub use agenda::{Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState};
+pub use agenda::{
+    Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
+};
 pub use archive::Match;
 pub use dashboards::DashboardView;
 pub use definitions::{
@@ -56,7 +58,7 @@ pub use schedules::{
     Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,
 };
 pub use secrets::{NewSecret, SecretView};
-pub use sessions::{Credentials, NewToken, Token, TokenRequest, UserView};
+pub use sessions::{Credentials, NewToken, Token, TokenRequest, TokenScope, UserView};
 pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{

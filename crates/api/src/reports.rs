@@ -60,6 +60,8 @@ pub struct ReportView {
     pub file: String,
     pub time_zone: String,
     pub owner: Option<String>,
+    /// Words by which people find it among others.
+    pub tags: Vec<String>,
     pub dashboards: Vec<String>,
     pub formats: Vec<String>,
     /// The window in words.

@@ -4,7 +4,16 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::state::Role;
+use crate::{state::Role, words::words};
+
+words!(
+    /// What a token is good for.
+    TokenScope, "scope of a token", {
+    /// Everything that its user may do.
+    All = "all",
+    /// Reading the agenda from a calendar program.
+    Agenda = "agenda",
+});
 
 #[derive(Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -36,6 +45,8 @@ pub struct Token {
     pub label: String,
     pub created_at: chrono::DateTime<chrono::Utc>,
     pub last_used_at: Option<chrono::DateTime<chrono::Utc>>,
+    /// What it is good for: `all`, or `agenda`.
+    pub scope: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -91,7 +91,11 @@ enum Command {
     /// List the calendars with the next days that they name
     Calendars,
     /// List the reports with their last and next runs
-    Reports,
+    Reports {
+        /// Only those with this tag; may be given several times
+        #[arg(long = "tag", value_name = "TAG")]
+        tags: Vec<String>,
+    },
     Runs(list::Runs),
     /// List the samplers with how much history each has kept
     Samplers,
@@ -202,7 +206,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Sources => list::sources(&client()?, output).await?,
         Command::Dashboards => list::dashboards(&client()?, output).await?,
         Command::Calendars => list::calendars(&client()?, output).await?,
-        Command::Reports => list::reports(&client()?, output).await?,
+        Command::Reports { tags } => list::reports(&client()?, &tags, output).await?,
         Command::Runs(command) => command.run(&client()?, output).await?,
         Command::Samplers => ask::samplers(&client()?, output).await?,
         Command::Catalogue(command) => command.run(&client()?, output).await?,

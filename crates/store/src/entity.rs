@@ -56,6 +56,8 @@ entity!(api_token, "api_tokens", {
     token_hash: String,
     created_at: Time,
     last_used_at: Option<Time>,
+    /// What it is good for: `all`, or `agenda`.
+    scope: String,
 });
 
 entity!(definition, "definitions", {

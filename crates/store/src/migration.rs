@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 16] = [
+const STEPS: [Step; 17] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -92,6 +92,10 @@ const STEPS: [Step; 16] = [
     Step {
         name: "0016_used_versions",
         sql: include_str!("migrations/0016_used_versions.sql"),
+    },
+    Step {
+        name: "0017_token_scopes",
+        sql: include_str!("migrations/0017_token_scopes.sql"),
     },
 ];
 

@@ -1,5 +1,6 @@
 //! Users, their sessions and tokens (kept as hashes), and failed sign-ins.
 
+use maple_lark_api::{TokenScope, Words};
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, PaginatorTrait,
     QueryFilter, QueryOrder, sea_query::OnConflict,
@@ -97,16 +98,22 @@ impl Store {
             > 0)
     }
 
-    /// The user behind a token. Its last use is kept to the minute, so that a busy client
+    /// The user behind a token that is good for this. Its last use is kept to the minute, so that a busy client
     /// does not write at every call.
-    pub async fn user_of_token(&self, token_hash: &str, now: Time) -> Result<Option<User>> {
+    pub async fn user_of_token(
+        &self,
+        token_hash: &str,
+        scope: TokenScope,
+        now: Time,
+    ) -> Result<Option<User>> {
         // Every request asks this: one statement, and another at most once a minute.
         let statement = Store::sql(
             "select u.*, t.last_used_at is null or t.last_used_at < $2 as stale \
-             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1",
+             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and t.scope = $3",
             [
                 token_hash.into(),
                 (now - chrono::TimeDelta::minutes(1)).into(),
+                scope.word().into(),
             ],
         );
         let Some(row) = self.db.query_one_raw(statement).await? else {

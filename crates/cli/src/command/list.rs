@@ -84,8 +84,9 @@ pub async fn calendars(client: &Client, output: Output) -> Result<(), Failure> {
     Ok(())
 }
 
-pub async fn reports(client: &Client, output: Output) -> Result<(), Failure> {
-    let found: Vec<ReportView> = client.get("/reports").await?;
+pub async fn reports(client: &Client, tags: &[String], output: Output) -> Result<(), Failure> {
+    let mut found: Vec<ReportView> = client.get("/reports").await?;
+    found.retain(|report| tags.iter().all(|tag| report.tags.contains(tag)));
     output::print(output, &found, |found| {
         let rows = found
             .iter()
@@ -101,6 +102,7 @@ pub async fn reports(client: &Client, output: Output) -> Result<(), Failure> {
                 };
                 vec![
                     report.name.clone(),
+                    report.tags.join(", "),
                     report
                         .schedule
                         .clone()
@@ -111,9 +113,13 @@ pub async fn reports(client: &Client, output: Output) -> Result<(), Failure> {
             })
             .collect();
         table(
-            &["NAME", "SCHEDULE", "LAST RUN", "NEXT RUN"],
+            &["NAME", "TAGS", "SCHEDULE", "LAST RUN", "NEXT RUN"],
             rows,
-            "There are no reports yet; define one and apply it.",
+            if tags.is_empty() {
+                "There are no reports yet; define one and apply it."
+            } else {
+                "No report has these tags."
+            },
         );
     });
     Ok(())

@@ -8,7 +8,7 @@ use rocket::{
     request::{self, FromRequest},
 };
 
-use maple_lark_api::Role;
+use maple_lark_api::{Role, TokenScope};
 
 use super::token_hash;
 use crate::api::problem::Refusal;
@@ -30,7 +30,9 @@ async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
         .get_one("Authorization")
         .and_then(|value| value.strip_prefix("Bearer "));
     let found = if let Some(token) = bearer {
-        store.user_of_token(&token_hash(token), now).await
+        store
+            .user_of_token(&token_hash(token), TokenScope::All, now)
+            .await
     } else if let Some(cookie) = request.cookies().get(SESSION_COOKIE) {
         if !same_site(request) {
             return Err(Refusal::OtherSite);

@@ -1,6 +1,6 @@
 //! Who may do what. Every permission is checked here, in the guards of `guard`.
 
-use maple_lark_api::Role;
+use maple_lark_api::{Role, TokenScope, Words};
 mod guard;
 
 use argon2::{
@@ -191,6 +191,7 @@ pub async fn issue_token(
     store: &Store,
     user: &User,
     name: &str,
+    scope: TokenScope,
 ) -> Result<(Uuid, String), StoreError> {
     let token = format!("ml_{}", random_token());
     let id = Uuid::now_v7();
@@ -202,6 +203,7 @@ pub async fn issue_token(
             token_hash: token_hash(&token),
             created_at: Utc::now(),
             last_used_at: None,
+            scope: scope.word().to_owned(),
         })
         .await?;
     Ok((id, token))

@@ -1,21 +1,33 @@
 //! What is due and what ran, day by day.
 
-use std::collections::{BTreeMap, HashMap};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+use icalendar::{Component, EventLike};
 use maple_lark_api::{
-    Agenda, AgendaDay, AgendaEntry, AgendaState, CalendarView, NamedDay, PlanState, ProblemDetails,
+    Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
+    ProblemDetails, TokenScope, Words,
 };
 use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
 use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
 use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
-use rocket::{Route, State, get, routes, serde::json::Json};
+use rocket::{
+    Route, State, get, http::ContentType, post, response::status::Created, routes,
+    serde::json::Json,
+};
 
 use super::{Answer, problem::Problem};
-use crate::{access::Viewer, engine::EngineHandle};
+use crate::{
+    Config,
+    access::{self, Viewer},
+    engine::EngineHandle,
+};
 
 pub fn routes() -> Vec<Route> {
-    routes![agenda, calendars]
+    routes![agenda, calendars, subscribe, feed]
 }
 
 const MOST_DAYS: i64 = 400;
@@ -161,6 +173,104 @@ async fn agenda(
         time_zone: zone.to_string(),
         days: days.collect(),
     }))
+}
+
+/// How far ahead a calendar program sees, and how far back.
+const FEED_AHEAD: TimeDelta = TimeDelta::days(60);
+const FEED_BACK: TimeDelta = TimeDelta::days(14);
+
+/// Make an address at which any calendar program can subscribe to the agenda. It reads nothing
+/// else, and ends when its token is revoked.
+#[utoipa::path(post, operation_id = "subscribe_agenda", path = "/agenda/feed", tag = "schedules", responses((status = 201, body = AgendaFeed)))]
+#[post("/agenda/feed")]
+async fn subscribe(
+    user: Viewer,
+    store: &State<Store>,
+    config: &State<Arc<Config>>,
+) -> Result<Created<Json<AgendaFeed>>, Problem> {
+    let label = "agenda in a calendar program";
+    let (id, token) = access::issue_token(store, &user.0, label, TokenScope::Agenda).await?;
+    let root = config.public_url.trim_end_matches('/');
+    let address = format!("{root}/api/v1/agenda.ics?key={token}");
+    let made = Created::new(format!("/api/v1/tokens/{id}"));
+    Ok(made.body(Json(AgendaFeed { id, address })))
+}
+
+/// The agenda as a calendar (RFC 5545), for whoever has its address.
+#[utoipa::path(get, operation_id = "agenda_feed", path = "/agenda.ics", tag = "schedules", params(("key" = String, Query)), responses((status = 200, description = "the calendar", content_type = "text/calendar", body = String), (status = 401, body = ProblemDetails)))]
+#[get("/agenda.ics?<key>")]
+async fn feed(
+    key: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Result<(ContentType, String), Problem> {
+    let hash = access::token_hash(key);
+    let user = store.user_of_token(&hash, TokenScope::Agenda, Utc::now());
+    if user.await?.is_none() {
+        let words =
+            "this address is not known, or was revoked; subscribe again on the page of the agenda";
+        return Err(Problem::new(401, "Not signed in", words));
+    }
+    let now = engine.now();
+    let (start, end) = (now - FEED_BACK, now + FEED_AHEAD);
+    let definitions = engine.definitions(store).await?;
+    let states: HashMap<String, ScheduleState> = store
+        .schedule_states()
+        .await?
+        .into_iter()
+        .map(|state| (state.report.clone(), state))
+        .collect();
+    let dates: Vec<DateTime<Utc>> = (0..=(end - start).num_days())
+        .map(|day| start + TimeDelta::days(day))
+        .collect();
+    let ran = store.run_days(None, &dates).await?;
+    let work = move || {
+        let planned = planned(&definitions.set, None, &states, start, end, now, Zone::UTC);
+        let ran = ran.into_iter().map(entry_of);
+        let coming = planned.into_iter().map(|(_, entry)| entry);
+        let events = ran.chain(coming).filter_map(|entry| {
+            let zone = definitions.set.reports.get(&entry.report)?.zone;
+            event(&entry, zone, now)
+        });
+        let mut calendar = icalendar::Calendar::new();
+        calendar.name("Reports");
+        calendar.append_property(("REFRESH-INTERVAL", "PT1H"));
+        calendar.extend(events);
+        calendar.done().to_string()
+    };
+    let text = engine.compute(work).await?;
+    Ok((ContentType::Calendar, text))
+}
+
+/// An entry as an event of half an hour. Nothing for what is paused or left out: it does not take
+/// place.
+fn event(entry: &AgendaEntry, zone: Zone, now: DateTime<Utc>) -> Option<icalendar::Event> {
+    let state = match &entry.state {
+        AgendaState::Plan(PlanState::Planned) => "planned".to_owned(),
+        AgendaState::Plan(_) => return None,
+        AgendaState::Run(state) => state.word().to_owned(),
+    };
+    let times = match entry.count {
+        1 => format!("at {}", zone.readable(entry.first)),
+        count => format!(
+            "{count} times, from {} to {}",
+            zone.readable(entry.first),
+            zone.readable(entry.last)
+        ),
+    };
+    let mut event = icalendar::Event::new();
+    event
+        .uid(&format!(
+            "{}-{}@maple-lark",
+            entry.report,
+            entry.first.timestamp()
+        ))
+        .timestamp(now)
+        .summary(&entry.title)
+        .description(&format!("{times} ({zone}): {state}"))
+        .starts(entry.first)
+        .ends(entry.last + TimeDelta::minutes(30));
+    Some(event.done())
 }
 
 fn entry_of(ran: RunDay) -> AgendaEntry {

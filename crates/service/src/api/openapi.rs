@@ -26,7 +26,7 @@ use crate::access::SESSION_COOKIE;
         reports::list, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
-        schedules::explain, schedules::explain_all, agenda::agenda, agenda::calendars,
+        schedules::explain, schedules::explain_all, agenda::agenda, agenda::subscribe, agenda::feed, agenda::calendars,
         runs::list, runs::one, runs::events,
         runs::cancel, runs::definitions,
         templates::list, templates::one, templates::show_filled, templates::share, templates::make, templates::updates,
@@ -51,7 +51,7 @@ pub fn description() -> Json<Value> {
 }
 
 /// Operations that nobody has to be signed in for.
-const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
+const OPEN: [&str; 5] = ["sign_in", "make_token", "health", "ready", "agenda_feed"];
 /// Operations that are carried out once for each key that their sender gives them.
 const ONCE: [&str; 3] = ["run_report", "backfill_report", "resend_run"];
 

@@ -140,6 +140,7 @@ fn view(
         file: report.place.file.clone(),
         time_zone: report.zone.to_string(),
         owner: report.owner.as_ref().map(ToString::to_string),
+        tags: report.tags.clone(),
         dashboards: report
             .dashboards
             .iter()

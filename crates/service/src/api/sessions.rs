@@ -2,7 +2,9 @@
 
 use std::{net::IpAddr, sync::Arc};
 
-use maple_lark_api::{Credentials, NewToken, ProblemDetails, Role, Token, TokenRequest, UserView};
+use maple_lark_api::{
+    Credentials, NewToken, ProblemDetails, Role, Token, TokenRequest, TokenScope, UserView,
+};
 use maple_lark_store::Store;
 use rocket::{
     Route, State, delete, get,
@@ -115,7 +117,7 @@ async fn make_token(
         .filter(|c| !c.is_control())
         .take(80)
         .collect();
-    let (id, token) = access::issue_token(store, &user, &label).await?;
+    let (id, token) = access::issue_token(store, &user, &label, TokenScope::All).await?;
     Ok(Json(NewToken {
         id,
         token,
@@ -136,6 +138,7 @@ async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
                 label: token.name,
                 created_at: token.created_at,
                 last_used_at: token.last_used_at,
+                scope: token.scope,
             })
             .collect(),
     ))

@@ -310,11 +310,9 @@ async fn a_dashboard_is_drafted_as_text_and_keys_and_looked_at_in_parts() {
     .json()
     .await
     .unwrap();
-    assert!(
-        week["window"].as_str().unwrap().contains("Monday")
-            || week["window"].as_str().unwrap().contains("Mon"),
-        "{week:#}"
-    );
+    let window = week["window"].as_str().unwrap();
+    assert_eq!(window.matches(" 00:00 ").count(), 2, "{window}");
+    assert!(window.ends_with("Atlantic/Faroe"), "{window}");
     for wrong in [
         json!({ "window": { "previous": "wek" } }),
         json!({ "window": { "previous": "week" }, "from": "2026-01-01T00:00:00Z" }),
@@ -327,4 +325,72 @@ async fn a_dashboard_is_drafted_as_text_and_keys_and_looked_at_in_parts() {
         post("/queries/try", order).await.status(),
         StatusCode::NOT_FOUND
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_agenda_is_subscribed_to_at_an_address_of_ones_own() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let schedule = json!({ "keys": { "report": { "tags": ["estate", "daily"] }, "schedule": { "every": "day", "at": "06:00" } } });
+    let changed = client
+        .patch(place.url("/definitions/report/r"))
+        .bearer_auth(&token)
+        .json(&schedule);
+    assert_eq!(changed.send().await.unwrap().status(), StatusCode::OK);
+    let reports = client.get(place.url("/reports")).bearer_auth(&token);
+    let reports: Value = reports.send().await.unwrap().json().await.unwrap();
+    assert_eq!(reports[0]["tags"], json!(["estate", "daily"]));
+    let wrong = json!({ "keys": { "report": { "tags": ["a", "a"] } } });
+    let wrong = client
+        .patch(place.url("/definitions/report/r"))
+        .bearer_auth(&token)
+        .json(&wrong);
+    let (_, detail) = problem(wrong.send().await.unwrap()).await;
+    assert!(detail.contains("named twice"), "{detail}");
+
+    let made = client.post(place.url("/agenda/feed")).bearer_auth(&token);
+    let made = made.send().await.unwrap();
+    assert_eq!(made.status(), StatusCode::CREATED);
+    let made: Value = made.json().await.unwrap();
+    let key = made["address"]
+        .as_str()
+        .unwrap()
+        .rsplit_once("key=")
+        .unwrap()
+        .1;
+    let read = async |key: &str| {
+        let answer = client.get(place.url(&format!("/agenda.ics?key={key}")));
+        answer.send().await.unwrap()
+    };
+    let calendar = read(key).await;
+    assert_eq!(calendar.headers()["content-type"], "text/calendar");
+    let calendar = calendar.text().await.unwrap();
+    // Sixty days, each with one run, in the form that another reader of the standard takes.
+    let parsed: icalendar::Calendar = calendar.parse().unwrap();
+    let events = parsed.components.len();
+    assert!((59..=61).contains(&events), "{events}: {calendar}");
+    assert!(calendar.contains("T060000Z"), "{calendar}");
+
+    // It is good for nothing else, as another token is not good for it, and it can be revoked.
+    for (path, bearer) in [
+        ("/reports", key),
+        ("/agenda?from=2026-01-01&to=2026-01-02", key),
+    ] {
+        let refused = client.get(place.url(path)).bearer_auth(bearer);
+        assert_eq!(
+            refused.send().await.unwrap().status(),
+            StatusCode::UNAUTHORIZED
+        );
+    }
+    assert_eq!(read(&token).await.status(), StatusCode::UNAUTHORIZED);
+    let id = made["id"].as_str().unwrap();
+    let revoked = client
+        .delete(place.url(&format!("/tokens/{id}")))
+        .bearer_auth(&token);
+    assert_eq!(
+        revoked.send().await.unwrap().status(),
+        StatusCode::NO_CONTENT
+    );
+    assert_eq!(read(key).await.status(), StatusCode::UNAUTHORIZED);
 }

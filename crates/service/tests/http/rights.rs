@@ -8,7 +8,8 @@ use serde_json::{Value, json};
 use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
-const OPEN: [&str; 4] = ["sign_in", "make_token", "health", "ready"];
+// Whoever has the address of an agenda reads it; whoever has none is refused.
+const OPEN: [&str; 5] = ["sign_in", "make_token", "health", "ready", "agenda_feed"];
 const AUTHOR: [&str; 39] = [
     "address_book",
     "apply_definitions",
@@ -144,7 +145,7 @@ async fn everybody_may_do_what_their_role_says_and_nothing_else() {
             let refused = [StatusCode::UNAUTHORIZED, StatusCode::FORBIDDEN].contains(&status);
             let may = has >= least(operation);
             // A sign-in without a password is refused, too.
-            let signs_in = ["sign_in", "make_token"].contains(&operation.as_str());
+            let signs_in = ["sign_in", "make_token", "agenda_feed"].contains(&operation.as_str());
             assert!(
                 refused != may || signs_in,
                 "{operation} by \"{role}\": {status}"

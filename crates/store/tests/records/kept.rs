@@ -1,6 +1,6 @@
 //! What is kept beside runs: users and their tokens, samples, links, secrets, definitions.
 
-use maple_lark_api::Role;
+use maple_lark_api::{Role, TokenScope, Words};
 use maple_lark_store::{
     people::{ApiToken, Session, User},
     recipients::SharedLink,
@@ -72,6 +72,7 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
         token_hash: "hash".into(),
         created_at: at(0),
         last_used_at: None,
+        scope: TokenScope::All.word().to_owned(),
     };
     place.add_token(token.clone()).await.unwrap();
     let used = async || place.tokens(ops.id).await.unwrap()[0].last_used_at;
@@ -79,7 +80,7 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
     for (now, kept) in [(10, 10), (40, 10), (70, 10), (71, 71), (200, 200)] {
         assert_eq!(
             place
-                .user_of_token("hash", at(now))
+                .user_of_token("hash", TokenScope::All, at(now))
                 .await
                 .unwrap()
                 .unwrap()
@@ -88,9 +89,14 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
         );
         assert_eq!(used().await, Some(at(kept)), "at {now}");
     }
+    let elsewhere = place.user_of_token("hash", TokenScope::Agenda, at(0)).await;
+    assert!(
+        elsewhere.unwrap().is_none(),
+        "it is good for something else"
+    );
     assert!(
         place
-            .user_of_token("another", at(0))
+            .user_of_token("another", TokenScope::All, at(0))
             .await
             .unwrap()
             .is_none()
@@ -103,7 +109,7 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
     assert!(place.remove_token(ops.id, token.id).await.unwrap());
     assert!(
         place
-            .user_of_token("hash", at(300))
+            .user_of_token("hash", TokenScope::All, at(300))
             .await
             .unwrap()
             .is_none()

@@ -29,6 +29,8 @@ pub struct Report {
     pub name: String,
     /// Its title for people.
     pub title: String,
+    /// Words by which people find it among others.
+    pub tags: Vec<String>,
     /// Who hears of runs that did not go as they should.
     pub owner: Option<Mailbox>,
     /// The zone of its window, schedule and times.

@@ -25,6 +25,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     let node = root.table("report")?;
     let name = read_name(&node);
     let title = node.required("title").value;
+    let tags = read_tags(&node);
     let owner = node.parsed::<Mailbox>("owner");
     node.required("time-zone");
     let zone = node.parsed::<Zone>("time-zone");
@@ -149,6 +150,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     Some(Report {
         name,
         title,
+        tags,
         owner,
         zone: zone?,
         window: window?,
@@ -176,4 +178,26 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
         message,
         place,
     })
+}
+
+/// Tags of one report, and characters of one.
+const MOST_TAGS: usize = 20;
+const LONGEST_TAG: usize = 40;
+
+fn read_tags(node: &Node<'_>) -> Vec<String> {
+    let mut tags: Vec<String> = Vec::new();
+    for text in node.texts("tags") {
+        let tag = text.value.trim().to_owned();
+        if tag.is_empty() || tag.chars().count() > LONGEST_TAG {
+            node.report("tags", format!("a tag has 1 to {LONGEST_TAG} characters"));
+        } else if tags.contains(&tag) {
+            node.report("tags", format!("\"{tag}\" is named twice"));
+        } else {
+            tags.push(tag);
+        }
+    }
+    if tags.len() > MOST_TAGS {
+        node.report("tags", format!("a report has at most {MOST_TAGS} tags"));
+    }
+    tags
 }
