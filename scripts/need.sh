@@ -17,6 +17,7 @@ fi
 if [ "${1:-run}" = test ]; then
   need chromium chromium
   need chromedriver chromium-driver
+  need script bsdutils
   need pdftotext poppler-utils
   need qpdf qpdf
   [ -e /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf ] || missing+=(fonts-dejavu-core)

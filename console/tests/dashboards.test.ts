@@ -1,7 +1,7 @@
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 
 import { keptOf, problemsOf, useDraft } from '../src/dashboards/draft'
-import { add, addSection, at, blocksOf, copy, copyQuery, cut, fingerprint, freshName, isCut, lift, move, needs, queryName, remove, removeSection, renameQuery, resize, shift, shiftSection, width, type Dashboard } from '../src/dashboards/model'
+import { add, addSection, at, blocksOf, copy, copyQuery, cut, fingerprint, freshName, hide, isCut, lift, move, needs, queryName, remove, removeSection, renameQuery, resize, shift, shiftSection, width, type Dashboard } from '../src/dashboards/model'
 import { become, fitting, sentence, SHOWS, suited, unfit } from '../src/dashboards/shows'
 import { begin, measureNames, testOf, withTest } from '../src/dashboards/sources'
 import { setField, STEPS, step, stepWords } from '../src/dashboards/steps'
@@ -119,6 +119,15 @@ describe('a dashboard as it is edited', () => {
     renameQuery(keys, 'roles', 'kinds')
     renameQuery(keys, 'ports', 'harbours')
     expect([keys.query![2]!.of, keys.query![2]!.then![0]!.with, at(keys, { section: 0, block: 0 })!.query, keys.parameter![0]!['choices-from']]).toEqual(['cpu', 'kinds', 'cpu', 'harbours'])
+  })
+
+  it('hides a block and shows it again', () => {
+    const keys = ferry()
+    hide(keys, { section: 0, block: 0 })
+    expect(at(keys, { section: 0, block: 0 })!.hide).toBe(true)
+    hide(keys, { section: 0, block: 0 })
+    expect(at(keys, { section: 0, block: 0 })!).not.toHaveProperty('hide')
+    hide(keys, { section: 9, block: 0 })
   })
 
   it('has widths in steps', () => {

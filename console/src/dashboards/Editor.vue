@@ -16,7 +16,7 @@ import DataForm from './DataForm.vue'
 import ParameterForm from './ParameterForm.vue'
 import Picture from './Picture.vue'
 import { problemsOf, useDraft } from './draft'
-import { add, addSection, at, copy, cut, fingerprint, move, needs, queryOf, remove, removeSection, resize, same, shift, shiftSection, width, type Block, type Dashboard, type Place, type Query } from './model'
+import { add, addSection, at, copy, cut, fingerprint, hide, move, needs, queryOf, remove, removeSection, resize, same, shift, shiftSection, width, type Block, type Dashboard, type Place, type Query } from './model'
 import { become, fitting, sentence } from './shows'
 import { WINDOWS, windowKeys } from './windows'
 
@@ -341,7 +341,7 @@ async function showText(path: string) {
                 :key="index"
                 :ref="keep({ section: number, block: index })"
                 class="block"
-                :class="{ selected: same(selected, { section: number, block: index }), over: over && same(over, { section: number, block: index }) }"
+                :class="{ hidden: one.hide === true, selected: same(selected, { section: number, block: index }), over: over && same(over, { section: number, block: index }) }"
                 :style="{ '--twelfths': width(one) }"
                 tabindex="0"
                 :aria-label="`${words(one)}. ${sentence(one)}`"
@@ -355,11 +355,12 @@ async function showText(path: string) {
                 @drop.prevent="drop({ section: number, block: index })"
               >
                 <div class="row spread said">
-                  <span class="small muted"><el-checkbox v-if="cutting" :model-value="cutting.some((place) => same(place, { section: number, block: index }))" :aria-label="`Cut out ${words(one)}`" @click.stop @change="toggle({ section: number, block: index })" /> {{ sentence(one) }}</span>
+                  <span class="small muted"><el-checkbox v-if="cutting" :model-value="cutting.some((place) => same(place, { section: number, block: index }))" :aria-label="`Cut out ${words(one)}`" @click.stop @change="toggle({ section: number, block: index })" /> {{ sentence(one) }}{{ one.hide ? ' (hidden: in no document)' : '' }}</span>
                   <span v-if="same(selected, { section: number, block: index })" class="row tools" @click.stop>
                     <el-button size="small" text aria-label="Move up" @click="shiftBy({ section: number, block: index }, -1)">↑</el-button>
                     <el-button size="small" text aria-label="Move down" @click="shiftBy({ section: number, block: index }, 1)">↓</el-button>
                     <el-button size="small" text @click="select(draft.edit((all) => copy(all, { section: number, block: index })))">Copy</el-button>
+                    <el-button size="small" text :aria-pressed="one.hide === true" @click="draft.edit((all) => hide(all, { section: number, block: index }))">{{ one.hide ? 'Show' : 'Hide' }}</el-button>
                     <el-button size="small" text @click="ask_for({ section: number, block: index })">Add below</el-button>
                     <el-button size="small" text type="danger" @click="take_off({ section: number, block: index })">Remove</el-button>
                   </span>
@@ -432,6 +433,7 @@ p, h2 { margin: 0; }
 .blocks { display: grid; grid-template-columns: repeat(12, minmax(0, 1fr)); gap: 0.7rem; }
 .block { grid-column: span var(--twelfths, 12); border: 1px dashed transparent; border-radius: 8px; padding: 0.3rem 0.5rem; min-width: 0; cursor: pointer; }
 .block:hover { border-color: var(--line); }
+.block.hidden { opacity: 0.55; }
 .block.selected { border: 1px solid var(--sea); }
 .block.over { border-color: var(--sea); border-style: dashed; }
 .said { min-height: 1.6rem; gap: 0.2rem; }

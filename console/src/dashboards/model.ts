@@ -176,6 +176,14 @@ export function removeSection(keys: Dashboard, number: number): void {
   }
 }
 
+/** Takes a block out of documents, or back into them; it stays in the dashboard. */
+export function hide(keys: Dashboard, place: Place): void {
+  const block = at(keys, place)
+  if (!block) return
+  if (block.hide === true) delete block.hide
+  else block.hide = true
+}
+
 const WIDTHS = [4, 6, 8, 12]
 const WORDS: Record<string, number> = { full: 12, half: 6, third: 4, 'two-thirds': 8 }
 

@@ -8,6 +8,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
+import MessagePreview from '../parts/MessagePreview.vue'
 import { useLoaded } from '../parts/load'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
@@ -157,14 +158,15 @@ async function remove() {
   }
 }
 
-// A theme is shown on a sample as it is put together.
+// A theme is shown on a sample as it is put together, and a message as the mail that it becomes.
+const now = computed(() => (values.value ? merged(before.value, patchOf(fields.value, values.value, before.value)) : null))
+const mail = computed(() => kind.value === 'report' && !fresh.value && (!props.only || props.only === 'Message'))
 const picture = ref('')
 let later: ReturnType<typeof setTimeout> | undefined
 async function sample() {
-  if (!values.value) return
-  const keys = merged(before.value, patchOf(fields.value, values.value, before.value))
-  const table = (keys.theme ??= {}) as Keys
-  table.name ||= 'sample'
+  const keys = now.value
+  if (kind.value !== 'theme' || !keys) return
+  ;((keys.theme ??= {}) as Keys).name ||= 'sample'
   const drafted = await take(api.POST('/definitions/draft', { body: { text: '', keys: keys as unknown as Record<string, never> } })).catch(() => null)
   const answer = drafted && (await api.POST('/themes/preview', { body: { text: drafted.text }, parseAs: 'blob' }).catch(() => null))
   if (!answer?.response.ok || !answer.data) return
@@ -222,6 +224,7 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
           <span v-if="open.length" class="muted small">Still to be given: {{ open.join(', ') }}.</span>
         </div>
       </section>
+      <MessagePreview v-if="mail && now" :report="name" :keys="now" />
       <section v-if="kind === 'theme'" class="card" aria-label="A sample in this theme" aria-live="polite">
         <img v-if="picture" class="sample" :src="picture" alt="The first page of a sample report in this theme" />
         <p v-else class="muted">The sample is being drawn …</p>

@@ -16,11 +16,15 @@ import { instant } from '../words'
 const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
 const route = useRoute()
 const router = useRouter()
-const asked = (key: string) => computed({ get: () => String(route.query[key] ?? ''), set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined } }) })
+const asked = (key: string) => computed({ get: () => String(route.query[key] ?? ''), set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined, page: undefined } }) })
 const [search, state, order, tag] = [asked('search'), asked('state'), asked('order'), asked('tag')]
 const tags = computed(() => tagsOf(data.value ?? []))
 const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value, tag: tag.value }))
 const may = computed(() => user.value?.role !== 'viewer')
+// Thousands of reports are found and counted, and shown a page at a time.
+const SIZE = 50
+const page = computed({ get: () => Math.min(Math.max(1, Number(route.query.page) || 1), Math.max(1, Math.ceil(list.value.length / SIZE))), set: (value: number) => void router.replace({ query: { ...route.query, page: value > 1 ? String(value) : undefined } }) })
+const rows = computed(() => list.value.slice((page.value - 1) * SIZE, page.value * SIZE))
 
 // Several at once; what is not in sight is not chosen.
 const chosen = ref<string[]>([])
@@ -91,7 +95,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
             <tr><th v-if="may"><el-checkbox v-model="all" aria-label="Choose all" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Actions</span></th></tr>
           </thead>
           <tbody>
-            <tr v-for="report in list" :key="report.name">
+            <tr v-for="report in rows" :key="report.name">
               <td v-if="may" class="choose"><el-checkbox :model-value="chosen.includes(report.name)" :aria-label="`Choose ${report.title}`" @update:model-value="choose(report.name, $event === true)" /></td>
               <td>
                 <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink> <button v-for="one in report.tags" :key="one" type="button" class="tag small" :aria-label="`Only reports tagged ${one}`" @click="tag = one">{{ one }}</button>
@@ -110,6 +114,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
             </tr>
           </tbody>
         </table>
+        <el-pagination v-if="list.length > SIZE" v-model:current-page="page" :page-size="SIZE" :total="list.length" layout="prev, pager, next" background aria-label="Pages of reports" />
       </div>
     </Loading>
   </div>

@@ -2,40 +2,31 @@
 import { ref, watch } from 'vue'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
+import { valueAt, type Keys } from '../forms/fields'
 
 // The subject and the message of a report as its recipients would get them, with the values
 // of its latest run.
-const props = defineProps<{ report: string; text: string }>()
+const props = defineProps<{ report: string; text?: string; keys?: Keys }>()
 const preview = ref<Schemas['MessagePreview'] | null>(null)
 const wrong = ref('')
 
-/** A text of one key in one table of a TOML file; enough for a preview, not for more. */
-function valueOf(table: string, key: string): string | null {
-  const from = new RegExp(`^\\[${table}\\][^\\n]*\\n`, 'm').exec(props.text)
-  if (!from) return null
-  const rest = props.text.slice(from.index + from[0].length)
-  const body = rest.slice(0, /^\[/m.exec(rest)?.index ?? rest.length)
-  const long = new RegExp(`^${key}\\s*=\\s*"""\\n?([\\s\\S]*?)"""`, 'm').exec(body)
-  if (long) return long[1] ?? ''
-  const short = new RegExp(`^${key}\\s*=\\s*("(?:[^"\\\\]|\\\\.)*")`, 'm').exec(body)
-  try {
-    return short?.[1] ? (JSON.parse(short[1]) as string) : null
-  } catch {
-    return null
-  }
+/** What the message is made of; of a text, the service says which keys it has. */
+async function message() {
+  const keys = props.keys ?? ((await take(api.POST('/definitions/draft', { body: { text: props.text ?? '' } }))).keys as Keys | null) ?? {}
+  const text = (key: string) => (typeof valueAt(keys, key) === 'string' ? String(valueAt(keys, key)) : null)
+  return { subject: text('message.subject') ?? '{{ report.title }}: {{ window.label }}', text: text('message.text') ?? '', body: text('deliver.body') }
 }
 
 let asked = 0
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(
-  () => props.text,
+  () => [props.text, JSON.stringify(props.keys)],
   () => {
     clearTimeout(timer)
     const mine = ++asked
     timer = setTimeout(async () => {
-      const body = { subject: valueOf('message', 'subject') ?? '{{ report.title }}: {{ window.label }}', text: valueOf('message', 'text') ?? '', body: valueOf('deliver', 'body') }
       try {
-        const found = await take(api.POST('/reports/{name}/message-preview', { params: { path: { name: props.report } }, body }))
+        const found = await take(api.POST('/reports/{name}/message-preview', { params: { path: { name: props.report } }, body: await message() }))
         if (mine === asked) [preview.value, wrong.value] = [found, '']
       } catch (problem) {
         if (mine === asked) wrong.value = problem instanceof ApiProblem ? problem.message : String(problem)

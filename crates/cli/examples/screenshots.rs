@@ -98,15 +98,22 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .await?;
     shot(browser, "#history", folder, "console-report").await?;
     browser
-        .goto(&format!("{address}/dashboards/ferry-operations"))
+        .goto(&format!("{address}/dashboards/ferry-operations/edit"))
         .await?;
     browser
         .wait()
-        .for_element(Locator::XPath("//button[.='Preview']"))
+        .for_element(Locator::XPath("(//article)[2]//iframe"))
+        .await?;
+    let select = "const block = document.querySelectorAll('article')[1]; block.click(); block.scrollIntoView({ block: 'start' })";
+    browser.execute(select, Vec::new()).await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath("//button[.='Change …']"))
         .await?
         .click()
         .await?;
-    shot(browser, "iframe.document", folder, "console-dashboard").await?;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    shot(browser, ".kinds iframe", folder, "console-dashboard").await?;
     browser.goto(&format!("{address}/templates")).await?;
     shot(browser, ".cards svg", folder, "console-templates").await?;
     browser

@@ -5,6 +5,7 @@ use console::style;
 use maple_lark_api::{DefinitionFile, DefinitionKeys, DefinitionPatch, Kind, NewDefinition, Words};
 use serde_json::{Map, Value};
 
+use super::asking;
 use crate::{
     client::Client,
     failure::Failure,
@@ -16,6 +17,7 @@ use crate::{
 ///
 /// A key is written as the documentation has it: "address", or with its table, "schedule.at".
 /// A value that is a number, true, false or a list in JSON is one; everything else is a text.
+/// At a terminal, what is missing is asked for.
 /// A secret is never given here: store it with "maple-lark secret set", and refer to it.
 #[derive(Args)]
 #[command(
@@ -145,6 +147,7 @@ impl New {
                 .map(|title| (vec!["title".to_owned()], Value::from(title))),
         );
         given.extend(self.keys);
+        asking::complete(self.kind, &mut given)?;
         let order = NewDefinition {
             keys: tables(self.kind, given),
             message: self.message,

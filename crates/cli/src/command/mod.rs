@@ -3,6 +3,7 @@
 pub mod agenda;
 pub mod apply;
 pub mod ask;
+mod asking;
 pub mod backfill;
 pub mod define;
 pub mod deliver;

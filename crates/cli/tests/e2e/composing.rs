@@ -4,6 +4,7 @@
 use std::time::{Duration, Instant};
 
 use fantoccini::{Client, Locator, key::Key};
+use mail_parser::{MessageParser, MimeHeaders};
 use serde_json::Value;
 
 use crate::{
@@ -380,5 +381,81 @@ async fn a_dashboard_is_cut_in_two_and_moved_by_keyboard_alone() {
             && other.contains("Fullest!"),
         "{other}"
     );
+    browser.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn other_ready_made_reports_reach_the_inbox_by_presses_alone() {
+    let composer = Composer::new().await;
+    let browser = composer.browser("a", "/templates").await;
+    let hands = Hands::at(&browser);
+    // Entries of a list, fields that are typed, and what the mail's subject says.
+    for (template, chosen, typed, subject) in [
+        (
+            "files-table",
+            &[("Source", "Inventory files"), ("File", "kiosks.csv")][..],
+            None,
+            "kiosks.csv",
+        ),
+        (
+            "metrics-gauge",
+            &[
+                ("Source", "Ticket gates"),
+                ("Gauge", "gate_queue_passengers"),
+                ("By", "port"),
+            ][..],
+            None,
+            "gate_queue_passengers",
+        ),
+        (
+            "checks-disks",
+            &[("Source", "Checks from this machine")][..],
+            Some(("Folders", "/")),
+            "File systems",
+        ),
+    ] {
+        let before = composer.place.mail.messages().len();
+        let page = format!("http://{}/templates/{template}", composer.place.address);
+        browser.goto(&page).await.unwrap();
+        see(&browser, "//h2[.='What it reads']").await;
+        for (label, entry) in chosen {
+            hands.choose(label, entry).await;
+        }
+        if let Some((label, words)) = typed {
+            retype(&browser, label, words).await;
+        }
+        hands
+            .press("//label[contains(@class, 'el-checkbox')][.='CSV']")
+            .await;
+        let to = see(&browser, "//input[@aria-label='To']").await;
+        let typed = format!("desk@orrin-sound.example{}", char::from(Key::Enter));
+        to.send_keys(&typed).await.unwrap();
+        hands.press("//button[.='Make dashboard and report']").await;
+        hands.press("//button[contains(., 'Run and send')]").await;
+        hands
+            .press("//div[contains(@class, 'el-message-box')]//button[.='Run and send']")
+            .await;
+        let began = Instant::now();
+        let mail = loop {
+            let mails = composer.place.mail.messages();
+            if mails.len() > before {
+                break mails.last().cloned().unwrap();
+            }
+            assert!(began.elapsed() < PATIENCE, "{template}: no mail comes");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        };
+        let mail = MessageParser::default().parse(&mail).unwrap();
+        let names: Vec<&str> = mail
+            .attachments()
+            .filter_map(MimeHeaders::attachment_name)
+            .collect();
+        assert!(
+            names.iter().any(|name| name.ends_with(".pdf"))
+                && names.iter().any(|name| name.ends_with(".csv")),
+            "{template}: {names:?}"
+        );
+        let said = mail.subject().unwrap();
+        assert!(said.contains(subject), "{template}: {said}");
+    }
     browser.close().await.unwrap();
 }

@@ -201,11 +201,23 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
                 &run,
                 "/sources",
                 "/delivery",
+                "/definitions",
+                "/new/dashboard",
+                "/dashboards/small/edit",
+                "/new/sampler",
+                "/new/theme",
             ][..],
         ),
         (
             "dark",
-            &["/", "/reports", "/templates", "/forms/report/small"][..],
+            &[
+                "/",
+                "/reports",
+                "/templates",
+                "/forms/report/small",
+                "/definitions",
+                "/dashboards/small/edit",
+            ][..],
         ),
     ] {
         browser
@@ -231,4 +243,35 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
         }
     }
     assert!(found.is_empty(), "{}", found.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_definition_is_asked_for_at_a_terminal() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    // Where nobody sits, the service says what is missing.
+    let refused = place.lark(&["new", "person", "ada-berg", "--title", "Ada Berg"]);
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        !refused.status.success() && said.contains("address"),
+        "{said}"
+    );
+
+    let made = place.lark_at_a_terminal(
+        "new person ada-berg --title 'Ada Berg'",
+        "\nada@orrin-sound.example\n",
+    );
+    assert!(
+        made.contains("Mail address: ") && made.contains("ada-berg is there"),
+        "{made}"
+    );
+    let made = place.lark_at_a_terminal(
+        "new group duty",
+        "On duty\nada-berg, desk@orrin-sound.example\n",
+    );
+    assert!(
+        made.contains("members = [\"ada-berg\", \"desk@orrin-sound.example\"]"),
+        "{made}"
+    );
 }

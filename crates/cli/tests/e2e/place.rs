@@ -269,6 +269,27 @@ impl Place {
         child.wait_with_output().unwrap()
     }
 
+    /// Runs a line of a shell at a terminal, at which somebody types; answers with what stood there.
+    pub fn lark_at_a_terminal(&self, line: &str, typed: &str) -> String {
+        let line = format!("{} {line}", env!("CARGO_BIN_EXE_maple-lark"));
+        let mut command = Command::new("script");
+        command
+            .args(["--quiet", "--return", "--command", &line, "/dev/null"])
+            .envs(&self.environment)
+            .env("MAPLE_LARK_PASSWORD", PASSWORD)
+            .env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        let mut child = command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut hands = child.stdin.take().unwrap();
+        std::io::Write::write_all(&mut hands, typed.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        drop(hands);
+        text(&output.stdout)
+    }
+
     /// Runs the command line, which must succeed, and answers with what it printed as JSON.
     pub fn json(&self, arguments: &[&str]) -> Value {
         let output = self.lark(&[arguments, &["--output", "json"]].concat());

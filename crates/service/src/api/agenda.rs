@@ -200,11 +200,11 @@ async fn subscribe(
 #[utoipa::path(get, operation_id = "agenda_feed", path = "/agenda.ics", tag = "schedules", params(("key" = String, Query)), responses((status = 200, description = "the calendar", content_type = "text/calendar", body = String), (status = 401, body = ProblemDetails)))]
 #[get("/agenda.ics?<key>")]
 async fn feed(
-    key: &str,
+    key: Option<&str>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<(ContentType, String), Problem> {
-    let hash = access::token_hash(key);
+    let hash = access::token_hash(key.unwrap_or_default());
     let user = store.user_of_token(&hash, TokenScope::Agenda, Utc::now());
     if user.await?.is_none() {
         let words =

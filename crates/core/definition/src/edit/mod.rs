@@ -171,7 +171,10 @@ pub fn only_block(
         .get(section.checked_sub(1)?)?
         .get("block")?
         .get(block.checked_sub(1)?)?;
-    Some(with_only(keys, block))
+    // Whoever looks at it by itself wants to see it.
+    let mut block = block.clone();
+    block.as_object_mut()?.remove("hide");
+    Some(with_only(keys, &block))
 }
 
 /// The keys of a dashboard with nothing but a table of one query, after so many of the steps that
@@ -530,7 +533,7 @@ mod tests {
                 { "name": "joined", "of": "load", "then": [{ "do": "join", "with": "roles", "on": ["host"] }] },
                 { "name": "roles" }, { "name": "other" },
             ],
-            "section": [{ "title": "One", "block": [{ "show": "text", "text": "other" }, { "show": "table", "query": "joined" }] }],
+            "section": [{ "title": "One", "block": [{ "show": "text", "text": "other" }, { "show": "table", "query": "joined", "hide": true }] }],
         });
         let alone = only_block(keys.as_object().unwrap(), 1, 2).unwrap();
         let queries = alone["query"]

@@ -90,7 +90,10 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         query,
         kind,
         borrowed: None,
-        changes: Changes::default(),
+        changes: Changes {
+            hide: node.truth("hide").unwrap_or(false),
+            ..Changes::default()
+        },
         place,
     };
     for also in block

@@ -65,7 +65,7 @@ pub struct Missing {
 }
 
 /// A dashboard with the blocks that it takes from others in their places, with their queries
-/// (named `dashboard.query`) and parameters. What cannot be taken is left out and told.
+/// (named `dashboard.query`) and parameters, and without those that are hidden. What cannot be taken is left out and told.
 pub fn whole<'a>(
     dashboard: &'a Dashboard,
     all: &BTreeMap<String, Dashboard>,
@@ -98,7 +98,7 @@ impl Borrowing<'_> {
             .sections
             .iter()
             .flat_map(|section| &section.blocks)
-            .all(|block| block.borrowed.is_none())
+            .all(|block| block.borrowed.is_none() && !block.changes.hide)
         {
             return Cow::Borrowed(dashboard);
         }
@@ -106,8 +106,10 @@ impl Borrowing<'_> {
         let sections = std::mem::take(&mut made.sections);
         for mut section in sections {
             let blocks = std::mem::take(&mut section.blocks);
+            let is_hidden = !blocks.is_empty() && blocks.iter().all(|block| block.changes.hide);
             for block in blocks {
                 match &block.borrowed {
+                    None if block.changes.hide => {}
                     None => section.blocks.push(block),
                     Some(borrowed) => match self.take(&mut made, borrowed, &block) {
                         Ok(taken) => section.blocks.extend(taken),
@@ -118,7 +120,10 @@ impl Borrowing<'_> {
                     },
                 }
             }
-            made.sections.push(section);
+            // A section that has lost all its blocks says nothing.
+            if !is_hidden {
+                made.sections.push(section);
+            }
         }
         Cow::Owned(made)
     }

@@ -596,6 +596,36 @@ fn a_source_is_asked_what_its_kind_understands() {
 }
 
 #[test]
+fn what_is_hidden_is_in_no_document_and_stays_in_the_dashboard() {
+    let mut set = DefinitionSet::default();
+    let block = |title: &str, more: &str| {
+        format!("[[section.block]]\nshow = \"text\"\ntitle = \"{title}\"\ntext = \"x\"\n{more}")
+    };
+    let dashboard = format!(
+        "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[section]]\ntitle = \"One\"\n{}{}[[section]]\ntitle = \"Two\"\n{}[[section]]\ntitle = \"Empty\"\n",
+        block("Shown", ""),
+        block("Hidden", "hide = true\n"),
+        block("Alone", "hide = true\n")
+    );
+    set.put(Definition::parse("d.toml", &dashboard).unwrap());
+    assert_eq!(set.check(), []);
+    let shown = set.dashboard("d").unwrap();
+    let titles = |section: &crate::Section| {
+        let titles = section.blocks.iter().map(|block| block.title.clone());
+        (section.title.clone(), titles.collect::<Vec<_>>())
+    };
+    let sections: Vec<_> = shown.sections.iter().map(titles).collect();
+    assert_eq!(
+        sections,
+        [
+            ("One".to_owned(), vec!["Shown".to_owned()]),
+            ("Empty".to_owned(), Vec::new())
+        ]
+    );
+    assert_eq!(set.dashboards["d"].sections[0].blocks.len(), 2);
+}
+
+#[test]
 fn a_report_changes_blocks_without_touching_the_dashboard() {
     let mut set = DefinitionSet::default();
     let other = "[dashboard]\nname = \"other\"\ntitle = \"O\"\n[[parameter]]\nname = \"port\"\ndefault = \"all\"\n[[query]]\nname = \"base\"\nsource = \"s\"\nsql = \"select :port as p\"\n[[query]]\nname = \"worst\"\nof = \"base\"\nthen = [{ do = \"top\", rows = 10, of = \"n\", others = \"Rest\", sum = \"n\" }]\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Worst\"\nquery = \"worst\"\nlimit = 10\n";
