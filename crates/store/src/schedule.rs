@@ -1,5 +1,7 @@
 //! When each report is due next, and the runs that come of it.
 
+use std::collections::HashMap;
+
 use sea_orm::{ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
 
 use maple_lark_api::RunState;
@@ -23,6 +25,12 @@ pub struct Due {
 impl Store {
     pub async fn schedule_states(&self) -> Result<Vec<ScheduleState>> {
         Ok(schedule_state::Entity::find().all(&self.db).await?)
+    }
+
+    /// The same by the names of their reports.
+    pub async fn schedule_states_by_report(&self) -> Result<HashMap<String, ScheduleState>> {
+        let states = self.schedule_states().await?.into_iter();
+        Ok(states.map(|state| (state.report.clone(), state)).collect())
     }
 
     /// When the first report is due that is not paused.

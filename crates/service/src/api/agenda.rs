@@ -127,12 +127,7 @@ async fn agenda(
         .map(|date| zone.start_of(*date))
         .collect();
     let ran = store.run_days(report, &starts).await?;
-    let states: HashMap<String, ScheduleState> = store
-        .schedule_states()
-        .await?
-        .into_iter()
-        .map(|state| (state.report.clone(), state))
-        .collect();
+    let states = store.schedule_states_by_report().await?;
     let now = engine.now();
     let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> =
         dates.iter().map(|date| (*date, Vec::new())).collect();
@@ -214,12 +209,7 @@ async fn feed(
     let now = engine.now();
     let (start, end) = (now - FEED_BACK, now + FEED_AHEAD);
     let definitions = engine.definitions(store).await?;
-    let states: HashMap<String, ScheduleState> = store
-        .schedule_states()
-        .await?
-        .into_iter()
-        .map(|state| (state.report.clone(), state))
-        .collect();
+    let states = store.schedule_states_by_report().await?;
     let dates: Vec<DateTime<Utc>> = (0..=(end - start).num_days())
         .map(|day| start + TimeDelta::days(day))
         .collect();

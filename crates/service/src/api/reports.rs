@@ -72,12 +72,7 @@ pub async fn report_views(
 ) -> Result<Vec<ReportView>, Problem> {
     let definitions = engine.definitions(store).await?;
     let set = &definitions.set;
-    let states: HashMap<String, ScheduleState> = store
-        .schedule_states()
-        .await?
-        .into_iter()
-        .map(|state| (state.report.clone(), state))
-        .collect();
+    let states = store.schedule_states_by_report().await?;
     let mut latest: HashMap<String, Run> = store
         .latest_runs(&set.reports.keys().cloned().collect::<Vec<_>>())
         .await?
