@@ -80,7 +80,7 @@ async function remove(one: Schemas['DefinitionName']) {
               <td data-label="Kind">{{ kindWords(one.kind) }}</td>
               <td data-label="File"><code>{{ one.file }}</code></td>
               <td data-label="Saved">{{ instant(one.saved_at) }} by {{ one.saved_by }}</td>
-              <td v-if="may"><div class="row do"><el-button size="small" :aria-label="`Text of ${one.title}`" @click="router.push({ name: 'definition', params: { kind: one.kind, name: one.name } })">Text and versions</el-button><el-button size="small" :aria-label="`Remove ${one.title}`" @click="remove(one)">Remove</el-button></div></td>
+              <td v-if="may"><div class="row do"><el-button size="small" :aria-label="`Text and versions of ${one.title}`" @click="router.push({ name: 'definition', params: { kind: one.kind, name: one.name } })">Text and versions</el-button><el-button size="small" :aria-label="`Remove ${one.title}`" @click="remove(one)">Remove</el-button></div></td>
             </tr>
           </tbody>
         </table>

@@ -275,6 +275,7 @@ impl Place {
         let mut command = Command::new("script");
         command
             .args(["--quiet", "--return", "--command", &line, "/dev/null"])
+            .env("NO_COLOR", "1")
             .envs(&self.environment)
             .env("MAPLE_LARK_PASSWORD", PASSWORD)
             .env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
