@@ -266,7 +266,7 @@ describe('a draft', () => {
   })
   const stored = { text: JSON.stringify(ferry()), basedOn: 'v1' }
   const ready = async () => {
-    const draft = useDraft('d', service, 10)
+    const draft = useDraft(() => 'd', service, 10)
     await draft.begin(stored)
     return draft
   }
@@ -313,7 +313,7 @@ describe('a draft', () => {
     const again = await ready()
     expect(again.keys.value.dashboard.title).toBe('Mine')
     expect(again.changed.value).toBe(true)
-    const later = useDraft('d', service, 10)
+    const later = useDraft(() => 'd', service, 10)
     await later.begin({ text: stored.text, basedOn: 'v2' })
     expect(later.keys.value.dashboard.title).toBe('Ferry')
     expect(keptOf('nonsense')).toBeNull()

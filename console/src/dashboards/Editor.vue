@@ -24,7 +24,7 @@ const route = useRoute()
 const router = useRouter()
 const fresh = computed(() => route.name === 'new-dashboard')
 const name = computed(() => String(route.params.name ?? ''))
-const draft = useDraft(`draft of dashboard ${name.value}`)
+const draft = useDraft(() => `draft of dashboard ${name.value}`)
 const { keys, text, synced, problems, changed } = draft
 const file = ref('')
 
@@ -218,6 +218,7 @@ async function store(more: Schemas['DefinitionFile'][] = [], message?: string) {
   const made = { file: fresh.value ? `dashboards/${keys.value.dashboard.name}.toml` : file.value, text: text.value, based_on: fresh.value ? '' : draft.basedOn.value }
   await take(api.POST('/definitions/apply', { body: { files: [made, ...more], remove_others: false, message } }))
   const stored = await take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: 'dashboard', name: keys.value.dashboard.name } } }))
+  file.value = stored.file
   draft.isSaved(stored.based_on ?? '')
 }
 async function save() {

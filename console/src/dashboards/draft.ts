@@ -21,7 +21,8 @@ const TOGETHER = 1500
 
 const service: Ask = (body) => take(api.POST('/definitions/draft', { body }))
 
-export function useDraft(storage: string, ask: Ask = service, wait = 200) {
+/** A draft that is kept in the browser under a name, which may become another when it is saved. */
+export function useDraft(place: () => string, ask: Ask = service, wait = 200) {
   const keys = ref<Dashboard>({ dashboard: { name: '', title: '' } })
   /** What is typed in the text view; the same as `synced.text` unless it is not TOML. */
   const text = ref('')
@@ -42,8 +43,8 @@ export function useDraft(storage: string, ask: Ask = service, wait = 200) {
   const changed = computed(() => busy.value || text.value !== saved.value)
 
   function keep() {
-    if (text.value !== saved.value) sessionStorage.setItem(storage, JSON.stringify({ keys: keys.value, text: text.value, basedOn: basedOn.value } satisfies Kept))
-    else sessionStorage.removeItem(storage)
+    if (text.value !== saved.value) sessionStorage.setItem(place(), JSON.stringify({ keys: keys.value, text: text.value, basedOn: basedOn.value } satisfies Kept))
+    else sessionStorage.removeItem(place())
   }
 
   async function sync(body: Schemas['DraftOrder'], byText: boolean) {
@@ -118,13 +119,13 @@ export function useDraft(storage: string, ask: Ask = service, wait = 200) {
     saved.value = text.value = stored.text
     basedOn.value = stored.basedOn
     past.value = future.value = []
-    const kept = keptOf(sessionStorage.getItem(storage))
+    const kept = keptOf(sessionStorage.getItem(place()))
     if (kept && kept.basedOn === stored.basedOn) {
       keys.value = kept.keys
       await sync({ text: kept.text }, false)
       return
     }
-    sessionStorage.removeItem(storage)
+    sessionStorage.removeItem(place())
     await sync({ text: stored.text, ...(first ? { keys: first as unknown as Record<string, never> } : {}) }, false)
     keys.value = plain(synced.value.keys)
   }
@@ -132,7 +133,7 @@ export function useDraft(storage: string, ask: Ask = service, wait = 200) {
   function isSaved(version: string) {
     saved.value = text.value
     basedOn.value = version
-    sessionStorage.removeItem(storage)
+    sessionStorage.removeItem(place())
   }
 
   return { keys, text, synced, problems, failed, busy, changed, basedOn, edit, type, begin, isSaved, undo: () => go(past, future), redo: () => go(future, past), canUndo: computed(() => past.value.length > 0), canRedo: computed(() => future.value.length > 0) }

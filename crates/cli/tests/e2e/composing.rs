@@ -174,7 +174,19 @@ async fn a_dashboard_is_composed_of_a_database_metrics_and_a_file() {
     assert_eq!(barriers(&browser).await, serde_json::json!([]));
     saved(&browser).await;
 
+    // The page goes on with the dashboard that it has made.
+    let to_the_top = "window.scrollTo(0, 0)";
+    browser.execute(to_the_top, Vec::new()).await.unwrap();
+    click(
+        &browser,
+        "//button[normalize-space()='Title and parameters']",
+    )
+    .await;
+    retype(&browser, "Summary", "Made by hand").await;
+    saved(&browser).await;
+
     let stored = composer.stored("hosts-and-gates");
+    assert!(stored.contains("summary = \"Made by hand\""), "{stored}");
     for part in [
         "title = \"Hosts and gates\"",
         "table = \"host_samples\"",

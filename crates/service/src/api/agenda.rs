@@ -207,7 +207,9 @@ async fn feed(
         return Err(Problem::new(401, "Not signed in", words));
     }
     let now = engine.now();
-    let (start, end) = (now - FEED_BACK, now + FEED_AHEAD);
+    // Whole days, so that what happens several times a day stays the same event.
+    let start = Zone::UTC.start_of((now - FEED_BACK).date_naive());
+    let end = start + FEED_BACK + FEED_AHEAD;
     let definitions = engine.definitions(store).await?;
     let states = store.schedule_states_by_report().await?;
     let dates: Vec<DateTime<Utc>> = (0..=(end - start).num_days())

@@ -8,6 +8,12 @@ use super::{BadEdit, keys, set};
 /// Objects go no deeper than this; no definition does.
 const MOST_DEPTH: usize = 16;
 
+/// So many entries of a list are compared with one another; those of longer lists are the same if
+/// they stand at the same place.
+const MOST_PAIRS: usize = 250_000;
+/// So many entries of a text are known again elsewhere in it.
+const MOST_KNOWN: usize = 2_000;
+
 /// What a reader looks for first stands first.
 const FIRST: [&str; 7] = ["name", "show", "title", "kind", "do", "query", "source"];
 
@@ -64,6 +70,9 @@ pub(super) fn make(
 pub(super) fn entries_of(table: &Table) -> Vec<(Json, Table)> {
     let mut found = Vec::new();
     for (key, item) in table.iter() {
+        if found.len() > MOST_KNOWN {
+            break;
+        }
         match item {
             Item::Table(inner) => found.extend(entries_of(inner)),
             Item::ArrayOfTables(entries) => {
@@ -186,14 +195,19 @@ fn put_tables(
     };
     let old = tables_of(there);
     let origins = origins(&said.unwrap_or_default(), entries);
+    let few = if entries.len() > MOST_KNOWN {
+        &[]
+    } else {
+        &known[..known.len().min(MOST_KNOWN)]
+    };
     let stay_in_order = origins.iter().flatten().is_sorted();
     let mut made = Vec::new();
     for (entry, origin) in entries.iter().zip(&origins) {
         let same = || {
             let alike = |key| move |(said, _): &&(Json, Table)| same_text(said, entry, key);
-            let equal = known.iter().find(|(said, _)| said == entry);
+            let equal = few.iter().find(|(said, _)| said == entry);
             // What was moved and changed at once is known by its title.
-            equal.or_else(|| known.iter().filter(alike("show")).find(alike("title")))
+            equal.or_else(|| few.iter().filter(alike("show")).find(alike("title")))
         };
         let mut table = origin
             .and_then(|place| old.get(place).cloned())
@@ -244,6 +258,10 @@ fn said(key: &str, item: &Item) -> Option<Vec<Json>> {
 /// For each wanted entry, the place of the old one that it is: one that says the same, or has the
 /// same name, or the same title, or else one that stood at its place and is nobody else's.
 fn origins(old: &[Json], wanted: &[Json]) -> Vec<Option<usize>> {
+    if old.len().saturating_mul(wanted.len()) > MOST_PAIRS {
+        let by_place = |at: usize| (at < old.len()).then_some(at);
+        return (0..wanted.len()).map(by_place).collect();
+    }
     let mut found: Vec<Option<usize>> = vec![None; wanted.len()];
     let mut free: Vec<bool> = vec![true; old.len()];
     let alike: [fn(&Json, &Json) -> bool; 4] = [

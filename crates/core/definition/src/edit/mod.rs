@@ -523,6 +523,21 @@ mod tests {
     }
 
     #[test]
+    fn a_list_that_no_definition_has_takes_no_longer_than_it_is_long() {
+        use serde_json::json;
+        // All pairs of these would be a thousand million comparisons.
+        let entries = |title: &str| -> Vec<serde_json::Value> {
+            (0..30_000)
+                .map(|n| json!({ "title": format!("{title} {n}") }))
+                .collect()
+        };
+        let text = rewritten("", json!({ "block": entries("One") }).as_object().unwrap()).unwrap();
+        let other = json!({ "block": entries("Other"), "section": entries("Third") });
+        let changed = rewritten(&text, other.as_object().unwrap()).unwrap();
+        assert_eq!(keys(&changed).unwrap(), other);
+    }
+
+    #[test]
     fn one_block_needs_only_what_its_queries_need() {
         use serde_json::json;
         let keys = json!({
