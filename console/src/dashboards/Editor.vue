@@ -128,7 +128,7 @@ function suit(found: Schemas['QueryAnswer']) {
 // Adding, moving, removing
 const adding = ref(false)
 const after = ref<Place | null>(null)
-function ask_for(place: Place | null) {
+function askFor(place: Place | null) {
   after.value = place
   adding.value = true
 }
@@ -165,14 +165,14 @@ function press(event: KeyboardEvent, place: Place) {
   if (event.altKey && event.shiftKey && sideways) {
     draft.edit((all) => resize(at(all, place)!, event.key === 'ArrowRight' ? 1 : -1))
   } else if (event.altKey && (event.key === 'ArrowUp' || event.key === 'ArrowDown')) shiftBy(place, event.key === 'ArrowDown' ? 1 : -1)
-  else if (event.key === 'Delete') take_off(place)
+  else if (event.key === 'Delete') takeOff(place)
   else if (event.key === 'Enter' || event.key === ' ') {
     select(place)
     void nextTick(() => document.querySelector<HTMLElement>('#beside')?.focus())
   } else return
   event.preventDefault()
 }
-function take_off(place: Place) {
+function takeOff(place: Place) {
   const gone = at(keys.value, place)
   draft.edit((all) => remove(all, place))
   select(null)
@@ -253,7 +253,7 @@ async function resolve(words: string) {
 const canSave = computed(() => changed.value && !problems.value.length && !draft.failed.value)
 onBeforeRouteLeave(async () => {
   if (!changed.value || saving.value) return true
-  return ElMessageBox.confirm('What you have changed is not saved yet. It is kept in this browser until you close it.', 'Leave without saving?', { confirmButtonText: 'Leave', cancelButtonText: 'Stay', type: 'warning' }).then(() => true, () => false)
+  return ElMessageBox.confirm('What you have changed is not saved yet. It is kept in this tab until you close it.', 'Leave without saving?', { confirmButtonText: 'Leave', cancelButtonText: 'Stay', type: 'warning' }).then(() => true, () => false)
 })
 const warn = (event: BeforeUnloadEvent) => changed.value && event.preventDefault()
 function shortcut(event: KeyboardEvent) {
@@ -362,8 +362,8 @@ async function showText(path: string) {
                     <el-button size="small" text aria-label="Move down" @click="shiftBy({ section: number, block: index }, 1)">↓</el-button>
                     <el-button size="small" text @click="select(draft.edit((all) => copy(all, { section: number, block: index })))">Copy</el-button>
                     <el-button size="small" text :aria-pressed="one.hide === true" @click="draft.edit((all) => hide(all, { section: number, block: index }))">{{ one.hide ? 'Show' : 'Hide' }}</el-button>
-                    <el-button size="small" text @click="ask_for({ section: number, block: index })">Add below</el-button>
-                    <el-button size="small" text type="danger" @click="take_off({ section: number, block: index })">Remove</el-button>
+                    <el-button size="small" text @click="askFor({ section: number, block: index })">Add below</el-button>
+                    <el-button size="small" text type="danger" @click="takeOff({ section: number, block: index })">Remove</el-button>
                   </span>
                 </div>
                 <hr v-if="one.show === 'page-break'" />
@@ -371,9 +371,9 @@ async function showText(path: string) {
               </article>
             </div>
             <p v-if="!part.block?.length" class="muted empty" @dragover.prevent @drop.prevent="drop({ section: number, block: 0 })">Nothing in this section yet.</p>
-            <el-button size="small" text @click="ask_for({ section: number, block: (part.block?.length ?? 0) - 1 })">+ Add to {{ part.title }}</el-button>
+            <el-button size="small" text @click="askFor({ section: number, block: (part.block?.length ?? 0) - 1 })">+ Add to {{ part.title }}</el-button>
           </section>
-          <div class="row"><el-button type="primary" plain @click="ask_for(null)">Add …</el-button><el-button @click="section = draft.edit((all) => addSection(all)); selected = null">Add a section</el-button></div>
+          <div class="row"><el-button type="primary" plain @click="askFor(null)">Add …</el-button><el-button @click="section = draft.edit((all) => addSection(all)); selected = null">Add a section</el-button></div>
         </div>
         <aside id="beside" class="card stack beside" tabindex="-1" :aria-label="view === 'text' ? 'The definition' : 'Settings'">
           <template v-if="view === 'text'">

@@ -185,7 +185,7 @@ watch(
 )
 onUnmounted(() => clearTimeout(later))
 
-const before_ = (field: Field) => String(valueAt(before.value, field.key) ?? '')
+const storedAs = (field: Field) => String(valueAt(before.value, field.key) ?? '')
 const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')}` : String(valueAt(before.value, `${kind.value}.title`) ?? name.value)))
 </script>
 
@@ -209,7 +209,7 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
               <component :is="alone.includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: wide.includes(field.as) }">
                 <span v-if="!['audiences', 'audiences-from', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
                 <FieldInput v-model="values[field.key]!" :field="field" :people="people" :dashboards="dashboards ?? []" :chosen="(values['report.dashboards'] as string[]) ?? []" :sources="sources ?? []" :names="names ?? []" :disabled="!fresh && field.key === nameKey" />
-                <span v-if="field.as === 'secret'" class="muted small">{{ isReference(before_(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
+                <span v-if="field.as === 'secret'" class="muted small">{{ isReference(storedAs(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
                 <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
                 <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
               </component>

@@ -18,7 +18,7 @@ use maple_lark_store::Store;
 use maple_lark_time::{DateForm, Window, Zone, nearest::suggestion, window::Step};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, body::Body, client::Client, problem::Problem};
+use super::{Answer, body::Body, client::Client, drafts, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::{Among, EngineHandle},
@@ -193,7 +193,7 @@ fn with_only(text: &str, query: &str, steps: Option<usize>) -> Result<Dashboard,
         .and_then(|keys| edit::only_query(keys, query, steps))
         .ok_or_else(|| Problem::not_found(format!("query \"{query}\" in that text")))?;
     let text = edit::rewritten("", &alone).map_err(refused)?;
-    match Definition::parse("draft.toml", &text).map_err(Problem::definitions)? {
+    match Definition::parse(drafts::FILE, &text).map_err(Problem::definitions)? {
         Definition::Dashboard(dashboard) => Ok(dashboard),
         other => Err(Problem::new(
             422,

@@ -27,6 +27,9 @@ pub(super) fn merge(
     patch: &Map<String, Json>,
     depth: usize,
 ) -> Result<(), BadEdit> {
+    if depth > MOST_DEPTH {
+        return Err(BadEdit::TooDeep);
+    }
     for (key, wanted) in sorted(patch) {
         match (wanted, table.get_mut(key)) {
             (Json::Object(inner), Some(Item::Table(known))) => merge(known, inner, depth + 1)?,

@@ -142,8 +142,8 @@ pub fn patched(
 }
 
 /// The text of a definition that says exactly these keys. Comments stay with what they are beside
-/// or above, also where it is moved; so does how a value is written that stays the same. An empty
-/// text becomes a new definition.
+/// or above, also where it is moved; so does how a value is written that stays the same. A list in
+/// brackets that changes loses the comments inside it. An empty text becomes a new definition.
 ///
 /// # Errors
 /// If the text is not TOML, or a value has no form in TOML (null within a list).
@@ -399,14 +399,16 @@ mod tests {
             matches!(refused, Err(BadEdit::NoValue { .. })),
             "{refused:?}"
         );
-        let mut deep = json!(1);
-        for _ in 0..40 {
-            deep = json!({ "a": deep });
+        // Also where nothing stands at the end of it.
+        for end in [json!(1), json!({})] {
+            let mut deep = end;
+            for _ in 0..40 {
+                deep = json!({ "a": deep });
+            }
+            let deep = deep.as_object().unwrap();
+            assert!(matches!(patched("", deep), Err(BadEdit::TooDeep)));
+            assert!(matches!(rewritten("", deep), Err(BadEdit::TooDeep)));
         }
-        assert!(matches!(
-            patched("", deep.as_object().unwrap()),
-            Err(BadEdit::TooDeep)
-        ));
         assert!(matches!(
             patched("[", &serde_json::Map::new()),
             Err(BadEdit::Unreadable(_))
