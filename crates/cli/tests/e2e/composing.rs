@@ -448,15 +448,7 @@ async fn other_ready_made_reports_reach_the_inbox_by_presses_alone() {
         hands
             .press("//div[contains(@class, 'el-message-box')]//button[.='Run and send']")
             .await;
-        let began = Instant::now();
-        let mail = loop {
-            let mails = composer.place.mail.messages();
-            if mails.len() > before {
-                break mails.last().cloned().unwrap();
-            }
-            assert!(began.elapsed() < PATIENCE, "{template}: no mail comes");
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        };
+        let mail = composer.place.next_mail(before).await;
         let mail = MessageParser::default().parse(&mail).unwrap();
         let names: Vec<&str> = mail
             .attachments()

@@ -1,9 +1,6 @@
 //! A first report by forms alone, from an empty installation to the inbox.
 
-use std::{
-    sync::atomic::{AtomicUsize, Ordering},
-    time::Instant,
-};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use fantoccini::{Client, key::Key};
 use mail_parser::{MessageParser, MimeHeaders};
@@ -12,7 +9,7 @@ use sqlx::Executor;
 use crate::{
     console::{Driver, click, see, signed_in_at},
     documents::barriers,
-    place::{PATIENCE, Place, SMALL_REPORT},
+    place::{Place, SMALL_REPORT},
 };
 
 /// Somebody at the console, whose presses and filled fields are counted.
@@ -122,14 +119,7 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
         .press("//div[contains(@class, 'el-message-box')]//button[.='Run and send']")
         .await;
 
-    let began = Instant::now();
-    let mail = loop {
-        if let Some(mail) = place.mail.messages().into_iter().next() {
-            break mail;
-        }
-        assert!(began.elapsed() < PATIENCE, "no mail comes");
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    };
+    let mail = place.next_mail(0).await;
     let mail = MessageParser::default().parse(&mail).unwrap();
     let names: Vec<&str> = mail
         .attachments()

@@ -269,6 +269,19 @@ impl Place {
         child.wait_with_output().unwrap()
     }
 
+    /// The latest mail, once there are more than before.
+    pub async fn next_mail(&self, before: usize) -> Vec<u8> {
+        let began = Instant::now();
+        loop {
+            let mut mails = self.mail.messages();
+            if mails.len() > before {
+                return mails.pop().unwrap();
+            }
+            assert!(began.elapsed() < PATIENCE, "no mail comes");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
     /// Runs a line of a shell at a terminal, at which somebody types; answers with what stood there.
     pub fn lark_at_a_terminal(&self, line: &str, typed: &str) -> String {
         let line = format!("{} {line}", env!("CARGO_BIN_EXE_maple-lark"));
