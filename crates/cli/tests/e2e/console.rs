@@ -255,16 +255,11 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
         "//p[contains(., 'Every day at 07:30, Atlantic/Faroe')]",
     )
     .await;
-    assert_eq!(
-        browser
-            .find_all(Locator::XPath(
-                "//section[@aria-labelledby='says']//tbody/tr"
-            ))
-            .await
-            .unwrap()
-            .len(),
-        8
-    );
+    see(
+        &browser,
+        "//section[@aria-labelledby='says'][count(.//tbody/tr) = 8]",
+    )
+    .await;
     let at = see(
         &browser,
         "//label[starts-with(normalize-space(.), 'At')]//input",
