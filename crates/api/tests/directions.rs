@@ -9,14 +9,15 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may depend on.
-const MAY: [(&str, &[&str]); 13] = [
+const MAY: [(&str, &[&str]); 14] = [
     ("time", &[]),
     ("data", &["time"]),
     ("definition", &["time", "data"]),
     ("document", &["time", "data", "definition"]),
     ("api", &["definition"]),
     ("render", &["time", "data", "definition", "document"]),
-    ("sources", &["time", "data", "definition"]),
+    ("capture", &["definition"]),
+    ("sources", &["time", "data", "definition", "capture"]),
     ("delivery", &["definition"]),
     ("store", &["api"]),
     (
@@ -28,6 +29,7 @@ const MAY: [(&str, &[&str]); 13] = [
             "definition",
             "document",
             "render",
+            "capture",
             "sources",
             "delivery",
             "store",

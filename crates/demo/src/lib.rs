@@ -6,6 +6,7 @@
 
 pub mod chromium;
 pub mod cluster;
+pub mod live_page;
 pub mod mail_server;
 mod real_mail_server;
 pub mod receivers;

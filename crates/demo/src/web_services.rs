@@ -71,6 +71,8 @@ impl WebServices {
                     garbage, moved, pages, linked
                 ],
             )
+            .manage(Arc::new(crate::live_page::Sessions::default()))
+            .mount("/port-office", crate::live_page::routes())
             .ignite()
             .await
             .context("the stand-in web services cannot start")?;

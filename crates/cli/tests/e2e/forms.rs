@@ -39,16 +39,35 @@ impl<'b> Hands<'b> {
         field.send_keys(text).await.unwrap();
     }
 
-    /// Opens a list and takes an entry of it.
+    /// Opens a list and takes an entry of it. A list that still moves while it opens may let a
+    /// press go by, as it may for a person, who then presses again.
     pub async fn choose(&self, label: &str, entry: &str) {
-        self.press(&format!(
-            "//input[@aria-label='{label}']/ancestor::div[contains(@class, 'el-select__wrapper')]"
-        ))
-        .await;
-        self.press(&format!(
-            "//ul[@aria-label='{label}']//li[normalize-space()='{entry}']"
-        ))
-        .await;
+        self.presses.fetch_add(2, Ordering::Relaxed);
+        for _ in 0..5 {
+            let list = format!(
+                "//input[@aria-label='{label}']/ancestor::div[contains(@class, 'el-select__wrapper')]"
+            );
+            click(self.browser, &list).await;
+            let item = format!("//ul[@aria-label='{label}']//li[normalize-space()='{entry}']");
+            click(self.browser, &item).await;
+            if self.has_chosen(label, entry).await {
+                return;
+            }
+        }
+        panic!("\"{entry}\" is not chosen in \"{label}\"");
+    }
+
+    /// Whether a list shows an entry, or is gone because it was chosen.
+    async fn has_chosen(&self, label: &str, entry: &str) -> bool {
+        let script = "const field = document.querySelector(`input[aria-label=\"${arguments[0]}\"]`); const list = field?.closest('.el-select__wrapper'); return !list?.offsetParent || list.textContent.includes(arguments[1])";
+        for _ in 0..40 {
+            let asked = vec![label.into(), entry.into()];
+            if self.browser.execute(script, asked).await.unwrap() == true {
+                return true;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        false
     }
 }
 

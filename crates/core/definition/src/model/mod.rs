@@ -17,6 +17,7 @@ pub mod mailbox;
 pub mod message_template;
 pub mod message_values;
 pub mod name;
+pub mod page;
 pub mod parameter;
 pub mod people;
 pub mod picture;
