@@ -599,6 +599,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pages/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How a live page looks now, with the parts that somebody may want. A page that cannot be shown is
+         *     answered with what was there instead.
+         */
+        post: operations["look_at_page"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/people": {
         parameters: {
             query?: never;
@@ -924,6 +944,23 @@ export interface paths {
         };
         /** The run as server-sent events named `run`, one at each change, until it is settled. */
         get: operations["follow_run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/failed-pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was there instead of the live pages that a run could not capture. */
+        get: operations["failed_pages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1734,6 +1771,15 @@ export interface components {
             /** @description When it runs instead; nothing if it does not. */
             moved_to?: string | null;
         };
+        /** @description What was there instead of a live page that a run could not capture. */
+        FailedPage: {
+            /** Format: date-time */
+            at: string;
+            /** @description PNG, in base 64. Its fields are blank. */
+            picture: string;
+            /** @description The step of the run that it belongs to. */
+            subject: string;
+        };
         /** @description One thing wrong in a definition file. */
         FileProblem: {
             column: number;
@@ -1911,6 +1957,74 @@ export interface components {
             sentence: string;
             /** @description `ok`, `warning` or `critical`. */
             status: string;
+        };
+        /** @description How a page looks, or what was there instead of it. */
+        PageLook: {
+            /** @description Where it is. */
+            address: string;
+            /**
+             * Format: int32
+             * @description The whole page, in CSS pixels.
+             */
+            height: number;
+            /** @description What a reader should know, such as that the page was longer. */
+            note?: string | null;
+            /** @description The parts that somebody may want. */
+            parts: components["schemas"]["PagePiece"][];
+            /** @description PNG, in base 64; nothing if there is not even a picture of what went wrong. */
+            picture?: string | null;
+            /** @description Why it is not the page that was asked for. */
+            problem?: string | null;
+            /** @description What was done, each with its time. */
+            steps: components["schemas"]["PageStepTime"][];
+            /** @description The page's own title. */
+            title: string;
+            /**
+             * Format: int32
+             * @description The whole page, in CSS pixels.
+             */
+            width: number;
+        };
+        /** @description A live page to look at. */
+        PageOrder: {
+            /** @description The query that asks for it, with the keys that it has in a dashboard. */
+            keys: unknown;
+            /** @description How many of its steps are done; all of them if nothing is said. */
+            steps?: number | null;
+            /** @description An IANA time zone; UTC if nothing is said. */
+            time_zone?: string | null;
+            /** @description Parameter values by name: texts, numbers or lists of texts. */
+            values?: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description The window with the keys that it has in a report, counted from now; the last 24 hours if
+             *     nothing is said.
+             */
+            window?: unknown;
+        };
+        /** @description A part of a page. Lengths are in CSS pixels. */
+        PagePiece: {
+            /** Format: int32 */
+            height: number;
+            /** @description Whether it is a table, whose rows can be read. */
+            is_table: boolean;
+            /** @description Leads to it and to nothing else. */
+            selector: string;
+            /** @description What it is called on the page. */
+            title: string;
+            /** Format: int32 */
+            width: number;
+            /** Format: int32 */
+            x: number;
+            /** Format: int32 */
+            y: number;
+        };
+        /** @description One thing done on a page. */
+        PageStepTime: {
+            /** Format: double */
+            seconds: number;
+            what: string;
         };
         ParameterChoices: {
             choices: components["schemas"]["Choice"][];
@@ -5531,6 +5645,111 @@ export interface operations {
             };
         };
     };
+    look_at_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLook"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     address_book: {
         parameters: {
             query?: never;
@@ -7265,6 +7484,82 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": unknown;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    failed_pages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailedPage"][];
                 };
             };
             /** @description the request is malformed */

@@ -10,6 +10,7 @@ mod definitions;
 mod delivery;
 mod mailbox;
 mod overview;
+mod pages;
 mod preview;
 mod problem;
 mod queries;
@@ -43,6 +44,7 @@ pub use delivery::{
 pub use mailbox::{ReceivedHead, ReceivedMessage};
 pub use maple_lark_definition::{Format, Kind, ParameterValue};
 pub use overview::{NextRun, Outcome, Overview};
+pub use pages::{FailedPage, PageLook, PageOrder, PagePiece, PageStepTime};
 pub use preview::{BlockPlace, PreviewOrder};
 pub use problem::{FileProblem, ProblemDetails};
 pub use queries::{

@@ -266,7 +266,7 @@ const ARGUMENTS: [&str; 27] = [
     "--disable-default-apps",
     "--disable-sync",
     "--disable-domain-reliability",
-    "--disable-features=Translate,MediaRouter,OptimizationHints,DialMediaRouteProvider,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
+    "--disable-features=Translate,MediaRouter,OptimizationHints,DialMediaRouteProvider,AutofillServerCommunication,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
     "--hide-scrollbars",
     "--mute-audio",
     "--no-first-run",

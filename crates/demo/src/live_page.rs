@@ -43,6 +43,7 @@ pub struct Sessions {
 
 pub(crate) fn routes() -> Vec<Route> {
     routes![
+        entrance,
         board,
         closed_board,
         style,
@@ -87,6 +88,12 @@ impl<'r> FromRequest<'r> for Known {
             Outcome::Forward(Status::Unauthorized)
         }
     }
+}
+
+/// Where somebody arrives who knows no more than the address.
+#[get("/")]
+fn entrance() -> Redirect {
+    Redirect::to("/port-office/board")
 }
 
 #[get("/board")]

@@ -14,6 +14,7 @@ use clap::Parser;
 use maple_lark_demo::{
     Cluster, MailServer, WebReceiver, WebServices,
     cluster::{random_word, write_private},
+    live_page,
     mail_server::Behaviour,
     receivers::start_syslog,
     scenario,
@@ -171,6 +172,8 @@ async fn run(arguments: Arguments) -> Result<()> {
         .env("ORRIN_READER_PASSWORD", reader)
         .env("LARK_STATISTICS_PASSWORD", statistics)
         .env("ORRIN_WEB", services.url(""))
+        .env("ORRIN_PORT_OFFICE", services.url("/port-office"))
+        .env("ORRIN_PORT_OFFICE_PASSWORD", live_page::PASSWORD)
         .env("ORRIN_GATES", services.url("/gates/metrics"))
         .env("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN)
         .env("ORRIN_INVENTORY", &files)

@@ -1,5 +1,6 @@
 //! HTML: one file that needs no script and asks nothing of the network.
 
+use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_data::stop;
 use std::{collections::BTreeSet, sync::LazyLock};
 
@@ -10,7 +11,7 @@ use serde_json::{Value, json};
 use crate::{
     RenderError,
     chart::{self, Size},
-    palette, template_values,
+    palette, place, template_values,
 };
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
@@ -73,6 +74,13 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                     {
                         body["table"]["rows"][row][column]["strokes"] = strokes(&cell.trend).into();
                     }
+                }
+            }
+            if let Body::Page { parts, address, .. } = &block.body {
+                body["place"] = place(address).into();
+                for (index, part) in parts.iter().enumerate() {
+                    let png = STANDARD.encode(&part.png);
+                    body["parts"][index]["src"] = format!("data:image/png;base64,{png}").into();
                 }
             }
             if let Body::Chart { chart } = &block.body {

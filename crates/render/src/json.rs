@@ -170,6 +170,12 @@ fn said(block: &Block) -> Said<'_> {
         Body::Image { description, .. } => {
             (said.kind, said.description) = ("image", Some(description.as_str()))
         }
+        Body::Page { parts, address, .. } => {
+            let said_by_parts: Vec<&str> =
+                parts.iter().map(|part| part.description.as_str()).collect();
+            (said.kind, said.text) = ("page", Some(said_by_parts.join("\n")));
+            said.description = Some(address.as_str());
+        }
         Body::PageBreak => said.kind = "page-break",
         Body::Empty { sentence, .. } => {
             (said.kind, said.description) = ("empty", Some(sentence.as_str()))

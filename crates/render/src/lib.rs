@@ -153,6 +153,12 @@ fn template_values(document: &Document) -> serde_json::Value {
     serde_json::to_value(slim).unwrap_or_default()
 }
 
+/// An address as people read it: where it leads, without what is asked there.
+fn place(address: &str) -> &str {
+    let place = address.split(['?', '#']).next().unwrap_or(address);
+    place.split_once("://").map_or(place, |(_, rest)| rest)
+}
+
 fn without_points(body: &Body) -> Body {
     match body {
         Body::Chart { chart } => {

@@ -138,6 +138,24 @@ pub fn mail_body(
                         });
                     }
                 }
+                Body::Page { parts, .. } if full || charts < 1 => {
+                    for part in parts.iter().take(if full { usize::MAX } else { 1 }) {
+                        charts += 1;
+                        let content_id =
+                            format!("page{charts}.{}@maple-lark", document.front.run_id);
+                        shown.push(Shown::Chart {
+                            title: if parts.len() > 1 { &part.title } else { title },
+                            content_id: content_id.clone(),
+                            description: &part.description,
+                        });
+                        if content != MailContent::Text {
+                            images.push(InlineImage {
+                                content_id,
+                                png: part.png.to_vec(),
+                            });
+                        }
+                    }
+                }
                 Body::Table { table } if full => {
                     let more = (table.rows.len() > MOST_ROWS)
                         .then(|| format!("The first {MOST_ROWS} of {} rows.", table.rows.len()));

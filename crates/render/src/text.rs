@@ -32,8 +32,13 @@ pub fn text(document: &Document) -> String {
             } else {
                 format!("\n  SHA-256 {}", entry.sha256)
             };
+            let detail = entry
+                .detail
+                .as_ref()
+                .map(|detail| format!("\n  {detail}"))
+                .unwrap_or_default();
             out += &format!(
-                "{} from {}, asked at {}, took {}, rows: {}{digest}\n",
+                "{} from {}, asked at {}, took {}, rows: {}{detail}{digest}\n",
                 entry.query, entry.source, entry.asked_at, entry.took, entry.rows
             );
         }
@@ -108,6 +113,17 @@ fn block(block: &Block) -> String {
         Body::Table { table } => out += &self::table(table),
         Body::Text { parts } => out += &self::parts(parts),
         Body::Image { description, .. } => out += &format!("[{description}]\n"),
+        Body::Page { parts, address, .. } => {
+            for part in parts {
+                let title = if part.title == block.title || part.title.is_empty() {
+                    String::new()
+                } else {
+                    format!("{}: ", part.title)
+                };
+                out += &format!("[{title}{}]\n", excerpt(&part.description));
+            }
+            out += &format!("{address}\n");
+        }
         Body::PageBreak => return String::new(),
         Body::Empty { sentence, .. } => out += &format!("{sentence}\n"),
         Body::Failed { reason } => {
@@ -121,6 +137,16 @@ fn block(block: &Block) -> String {
         out += &format!("{note}\n");
     }
     out
+}
+
+/// So many characters of what a page says are enough to tell which it is.
+const MOST_OF_A_PAGE: usize = 300;
+
+fn excerpt(text: &str) -> String {
+    match text.char_indices().nth(MOST_OF_A_PAGE) {
+        Some((end, _)) => format!("{} …", &text[..end]),
+        None => text.to_owned(),
+    }
 }
 
 /// Key figures, their values below one another.

@@ -7,9 +7,9 @@ use std::{
     time::Duration,
 };
 
-use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, split_address};
+use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, size, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
-use maple_lark_sources::{BadRange, Boundary, Commands, Permissions};
+use maple_lark_sources::{BadRange, Boundary, BrowserSettings, Commands, Permissions};
 use maple_lark_time::span::Span;
 use serde::Deserialize;
 
@@ -49,6 +49,8 @@ pub struct Config {
     pub commands: Commands,
     /// Folders with fonts for characters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
+    /// How live pages are looked at.
+    pub browser: BrowserSettings,
 }
 
 #[derive(Clone)]
@@ -135,6 +137,18 @@ struct File {
     bounces: Option<BouncesFile>,
     #[serde(default)]
     commands: Commands,
+    #[serde(default)]
+    browser: BrowserFile,
+}
+
+/// The browser that live pages are captured in.
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+struct BrowserFile {
+    program: Option<PathBuf>,
+    most_at_once: Option<u16>,
+    most_memory: Option<String>,
+    idle: Option<Span>,
 }
 
 #[derive(Deserialize, Default)]
@@ -191,6 +205,9 @@ enum TlsWord {
 struct Demo {
     mailbox: PathBuf,
 }
+
+/// A page needs at least so much memory, in bytes.
+const LEAST_MEMORY: u64 = 100_000_000;
 
 fn default_listen() -> SocketAddr {
     SocketAddr::from(([127, 0, 0, 1], 8480))
@@ -360,6 +377,24 @@ impl Config {
             maildir: bounces.maildir,
             limit: i32::from(bounces.suppress_after.unwrap_or(3).max(1)),
         });
+        let usual = BrowserSettings::default();
+        let most_memory = file.browser.most_memory.map(|written| {
+            size(&written).filter(|bytes| *bytes >= LEAST_MEMORY).ok_or_else(|| {
+                invalid(format!(
+                    "browser.most-memory: \"{written}\" is not a size of at least 100 MB, such as \"1 GB\""
+                ))
+            })
+        });
+        let browser = BrowserSettings {
+            program: file.browser.program.unwrap_or(usual.program),
+            most_at_once: file
+                .browser
+                .most_at_once
+                .map_or(usual.most_at_once, usize::from)
+                .clamp(1, 32),
+            most_memory: most_memory.transpose()?.unwrap_or(usual.most_memory),
+            idle: seconds("browser.idle", file.browser.idle, usual.idle.as_secs())?,
+        };
         Ok(Config {
             listen: file.listen,
             public_url: file
@@ -392,6 +427,7 @@ impl Config {
             bounces,
             commands: file.commands,
             fonts: file.fonts,
+            browser,
         })
     }
 }

@@ -1,5 +1,7 @@
 //! Why a source did not answer, with what to do about it.
 
+use maple_lark_capture::Failed;
+
 use crate::cells::BadCell;
 
 /// Messages never hold a password: settings are named by their reference.
@@ -98,6 +100,12 @@ pub enum SourceError {
         file: String,
         line: u64,
         words: String,
+    },
+
+    #[error("source \"{source_name}\": {}", .failed.problem)]
+    Page {
+        source_name: String,
+        failed: Box<Failed>,
     },
 
     #[error("source \"{source_name}\": {words}")]

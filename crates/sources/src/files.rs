@@ -208,6 +208,19 @@ fn shown_path(folder: &str, file: &Path) -> String {
         .into_owned()
 }
 
+/// The rows of one file that is in memory.
+pub fn rows_of(
+    source: &Source,
+    rows: &FileRows,
+    window: &Window,
+    bytes: &[u8],
+    sent: String,
+) -> Result<Answer, SourceError> {
+    let mut gathered = Gathered::new(source, rows, window);
+    gathered.add(&rows.file, bytes)?;
+    gathered.answer(sent)
+}
+
 /// Rows of one file after another.
 struct Gathered<'a> {
     source: &'a Source,
@@ -602,9 +615,8 @@ impl<'a> Gathered<'a> {
             format!("{rows}; the first: {first}")
         });
         Ok(Answer {
-            table: self.table.into(),
-            sent,
             note,
+            ..Answer::of(self.table, sent)
         })
     }
 }

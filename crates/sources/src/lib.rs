@@ -20,10 +20,12 @@ mod secrecy;
 mod setting;
 mod threads;
 mod web;
+mod web_page;
 
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
 use futures::future::BoxFuture;
+use maple_lark_capture::Browser;
 use maple_lark_data::PackedTable;
 use maple_lark_definition::{Ask, Source, SourceKind, Times};
 
@@ -31,6 +33,7 @@ pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use cells::BadCell;
 pub use error::{SecretError, SettingError, SettingProblem, SourceError};
+pub use maple_lark_capture::{Captured, Failed, Kept, Settings as BrowserSettings, StepTime};
 pub use permissions::Permissions;
 pub use web::NoClient;
 
@@ -53,6 +56,8 @@ pub struct Answer {
     pub sent: String,
     /// What a reader should know of it, such as rows that were left out.
     pub note: Option<String>,
+    /// How a live page looked, where that was asked for. The rows then list its parts.
+    pub capture: Option<Box<Captured>>,
 }
 
 impl Answer {
@@ -61,6 +66,7 @@ impl Answer {
             table: table.into(),
             sent,
             note: None,
+            capture: None,
         }
     }
 }
@@ -89,6 +95,7 @@ pub struct Reader {
     secrets: Secrets,
     commands: Arc<Commands>,
     clients: Arc<web::Clients>,
+    browser: Arc<Browser>,
 }
 
 impl Reader {
@@ -99,6 +106,7 @@ impl Reader {
             permissions: Arc::default(),
             secrets,
             commands: Arc::default(),
+            browser: Browser::new(BrowserSettings::default()),
         }
     }
 
@@ -114,6 +122,14 @@ impl Reader {
     pub fn with_commands(self, commands: Commands) -> Self {
         Self {
             commands: Arc::new(commands),
+            ..self
+        }
+    }
+
+    /// The same with a browser that is started in another way.
+    pub fn with_browser(self, settings: BrowserSettings) -> Self {
+        Self {
+            browser: Browser::new(settings),
             ..self
         }
     }
@@ -139,14 +155,16 @@ impl Reader {
         source: &Source,
         question: Question<'_>,
     ) -> Result<Answer, SourceError> {
-        let mismatch = || SourceError::Query {
-            source_name: source.name.clone(),
-            words: format!(
-                "it is of kind \"{}\" and cannot be asked like one of kind \"{}\"",
-                source.kind.name(),
-                question.ask.source_kind()
-            ),
-        };
+        // A page waits for its turn in the browser, and has its time from then on.
+        if let (SourceKind::WebPage(web), Ask::Page(page)) = (&source.kind, question.ask) {
+            return match web_page::read(self, source, web, page, question).await {
+                Ok(mut answer) => {
+                    answer.sent = self.without_secrets(source, answer.sent).await;
+                    Ok(answer)
+                }
+                Err(error) => Err(self.told(source, error).await),
+            };
+        }
         let answered = bounded(source, async {
             match (&source.kind, question.ask) {
                 (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
@@ -167,7 +185,7 @@ impl Reader {
                 (SourceKind::LocalChecks, Ask::Check(check)) => {
                     checks::read(self, source, check).await
                 }
-                _ => Err(mismatch()),
+                _ => Err(mismatch(source, question.ask)),
             }
         })
         .await
@@ -187,6 +205,24 @@ impl Reader {
         }
     }
 
+    /// How a live page looks, with the parts that somebody may want.
+    ///
+    /// # Errors
+    /// As [`Reader::read`].
+    pub async fn outline(
+        &self,
+        source: &Source,
+        question: Question<'_>,
+    ) -> Result<Captured, SourceError> {
+        let (SourceKind::WebPage(web), Ask::Page(page)) = (&source.kind, question.ask) else {
+            return Err(mismatch(source, question.ask));
+        };
+        match web_page::outline(self, source, web, page, question).await {
+            Ok(captured) => Ok(captured),
+            Err(error) => Err(self.told(source, error).await),
+        }
+    }
+
     /// Signs in and says what is there.
     pub async fn test(&self, source: &Source) -> Result<Greeting, SourceError> {
         let found = bounded(source, async {
@@ -197,6 +233,7 @@ impl Reader {
                 }
                 SourceKind::Folder(folder) => files::greet(self, source, folder).await,
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
+                SourceKind::WebPage(web) => web_page::greet(self, source, web).await,
                 SourceKind::LocalChecks => Ok(Greeting {
                     found: "Checks are made from this machine".to_owned(),
                     warning: None,
@@ -232,7 +269,9 @@ impl Reader {
                     catalogue::listed(self, source, web, listing, search).await
                 }
                 // It does not say what it has unless its definition knows where.
-                SourceKind::HttpJson(_, None) | SourceKind::FilesByHttp(_, None) => Ok(Vec::new()),
+                SourceKind::HttpJson(_, None)
+                | SourceKind::FilesByHttp(_, None)
+                | SourceKind::WebPage(_) => Ok(Vec::new()),
             }
         })
         .await;
@@ -240,6 +279,17 @@ impl Reader {
             Ok(found) => Ok(found),
             Err(error) => Err(self.told(source, error).await),
         }
+    }
+}
+
+fn mismatch(source: &Source, ask: &Ask) -> SourceError {
+    SourceError::Query {
+        source_name: source.name.clone(),
+        words: format!(
+            "it is of kind \"{}\" and cannot be asked like one of kind \"{}\"",
+            source.kind.name(),
+            ask.source_kind()
+        ),
     }
 }
 

@@ -1,7 +1,7 @@
 //! What a source answers may hold what it was asked with. Before words of it reach anybody, each
 //! value that a definition only refers to is replaced by its reference.
 
-use maple_lark_definition::{Setting, SignIn, Source, SourceKind, Web};
+use maple_lark_definition::{PageStep, Setting, SignIn, Source, SourceKind, Web};
 use reqwest::Url;
 
 use crate::{Reader, SourceError};
@@ -49,11 +49,18 @@ fn secrets(kind: &SourceKind) -> Vec<(&Setting, bool)> {
 }
 
 fn of_web(web: &Web) -> Vec<(&Setting, bool)> {
-    let sign_in = match &web.sign_in {
-        None => None,
-        Some(SignIn::Basic { password, .. }) => Some(password),
-        Some(SignIn::Bearer { token }) => Some(token),
-        Some(SignIn::Header { value, .. }) => Some(value),
+    let sign_in: Vec<&Setting> = match &web.sign_in {
+        None => Vec::new(),
+        Some(SignIn::Basic { password, .. }) => vec![password],
+        Some(SignIn::Bearer { token }) => vec![token],
+        Some(SignIn::Header { value, .. } | SignIn::Cookie { value, .. }) => vec![value],
+        Some(SignIn::Form(steps)) => steps
+            .iter()
+            .filter_map(|step| match step {
+                PageStep::Fill { with, .. } => Some(with),
+                _ => None,
+            })
+            .collect(),
     };
     let headers = web.headers.iter().map(|(_, value)| value);
     sign_in

@@ -7,11 +7,12 @@ use std::{
     time::Duration,
 };
 
+use base64::{Engine, engine::general_purpose::STANDARD};
 use futures::StreamExt;
 use maple_lark_definition::{SignIn, Source, Web};
 use reqwest::{
     Client, ClientBuilder, Method, RequestBuilder, Response, StatusCode, Url,
-    header::{HeaderName, HeaderValue},
+    header::{COOKIE, HeaderName, HeaderValue},
     redirect::Policy,
 };
 use rustls::{ClientConfig, RootCertStore, crypto::ring};
@@ -278,7 +279,12 @@ impl Reader {
             );
         }
         Ok(match &web.sign_in {
-            None => request,
+            // A form is filled in a browser only.
+            None | Some(SignIn::Form(_)) => request,
+            Some(SignIn::Cookie { name, value }) => {
+                let value = self.resolve_for(source, "value", value, host).await?;
+                request.header(COOKIE, sensitive(source, format!("{name}={value}"))?)
+            }
             Some(SignIn::Basic { user, password }) => request.basic_auth(
                 self.resolve_for(source, "user", user, host).await?,
                 Some(self.resolve_for(source, "password", password, host).await?),
@@ -288,17 +294,35 @@ impl Reader {
             }
             Some(SignIn::Header { name, value }) => {
                 let value = self.resolve_for(source, "value", value, host).await?;
-                // Marked, so that nothing on the way prints it.
-                let mut value = HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
-                    source_name: source.name.clone(),
-                    setting: "value",
-                    reference: "the sign-in".to_owned(),
-                    problem: SettingProblem::NotAHeader,
-                })?;
-                value.set_sensitive(true);
-                request.header(name, value)
+                request.header(name, sensitive(source, value)?)
             }
         })
+    }
+
+    /// A sign-in as a header with its value; none for one that is made in a form.
+    pub(crate) async fn signing_header(
+        &self,
+        source: &Source,
+        sign_in: &SignIn,
+        host: Option<&str>,
+    ) -> Result<Option<(String, String)>, SourceError> {
+        Ok(Some(match sign_in {
+            SignIn::Basic { user, password } => {
+                let user = self.resolve_for(source, "user", user, host).await?;
+                let password = self.resolve_for(source, "password", password, host).await?;
+                let both = STANDARD.encode(format!("{user}:{password}"));
+                ("Authorization".to_owned(), format!("Basic {both}"))
+            }
+            SignIn::Bearer { token } => {
+                let token = self.resolve_for(source, "token", token, host).await?;
+                ("Authorization".to_owned(), format!("Bearer {token}"))
+            }
+            SignIn::Header { name, value } | SignIn::Cookie { name, value } => {
+                let value = self.resolve_for(source, "value", value, host).await?;
+                (name.clone(), value)
+            }
+            SignIn::Form(_) => return Ok(None),
+        }))
     }
 
     /// The whole answer as bytes.
@@ -348,6 +372,18 @@ impl Reader {
             problem: SettingProblem::NotAUrl,
         })
     }
+}
+
+/// A header's value, marked so that nothing on the way prints it.
+fn sensitive(source: &Source, value: String) -> Result<HeaderValue, SourceError> {
+    let mut value = HeaderValue::try_from(value).map_err(|_| SourceError::Setting {
+        source_name: source.name.clone(),
+        setting: "value",
+        reference: "the sign-in".to_owned(),
+        problem: SettingProblem::NotAHeader,
+    })?;
+    value.set_sensitive(true);
+    Ok(value)
 }
 
 pub fn host_and_port(url: &Url) -> String {

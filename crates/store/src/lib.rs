@@ -8,6 +8,7 @@ pub mod claims;
 pub mod definitions;
 pub mod deliveries;
 pub mod entity;
+pub mod failed_pages;
 mod migration;
 pub mod notices;
 pub mod orders;

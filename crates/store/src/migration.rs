@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 17] = [
+const STEPS: [Step; 18] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -96,6 +96,10 @@ const STEPS: [Step; 17] = [
     Step {
         name: "0017_token_scopes",
         sql: include_str!("migrations/0017_token_scopes.sql"),
+    },
+    Step {
+        name: "0018_failed_pages",
+        sql: include_str!("migrations/0018_failed_pages.sql"),
     },
 ];
 

@@ -416,6 +416,7 @@ fn snapshot(
 ) -> Snapshot {
     let report = "[report]\nname = \"bench\"\ntitle = \"Bench\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"bench\"]\n[window]\nprevious = \"day\"\n";
     Snapshot {
+        blobs: maple_lark_document::capture::Blobs::new(),
         layout: Snapshot::LAYOUT,
         run_id: format!("bench-{seed}"),
         report: "bench".to_owned(),
@@ -445,6 +446,7 @@ fn snapshot(
         queries: queries
             .into_iter()
             .map(|(name, table)| QueryRecord {
+                capture: None,
                 dashboard: "bench".to_owned(),
                 name,
                 source: "s".to_owned(),

@@ -26,6 +26,11 @@ pub async fn place_with_everything() -> (Place, WebServices) {
     .unwrap();
     for (name, value) in [
         ("ORRIN_WEB", services.url("")),
+        ("ORRIN_PORT_OFFICE", services.url("/port-office")),
+        (
+            "ORRIN_PORT_OFFICE_PASSWORD",
+            maple_lark_demo::live_page::PASSWORD.to_owned(),
+        ),
         ("ORRIN_GATES", services.url("/gates/metrics")),
         ("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN.to_owned()),
         ("ORRIN_INVENTORY", inventory.display().to_string()),

@@ -1,7 +1,7 @@
 //! The composed document: what a reader sees, before any format. PDF, HTML and the mail
 //! body are written from this one model.
 
-use std::{borrow::Cow, ops::Range};
+use std::{borrow::Cow, ops::Range, sync::Arc};
 
 use chrono::{DateTime, Utc};
 use maple_lark_data::{
@@ -180,6 +180,20 @@ pub enum Body {
         /// What it shows, for those who do not see it.
         description: String,
     },
+    /// A live page, or parts of it, as they looked. Lengths are in CSS pixels.
+    Page {
+        /// The parts; one if it is the whole page.
+        parts: Vec<PagePart>,
+        /// Where the page is.
+        address: String,
+        /// The whole page.
+        width: u32,
+        /// The whole page.
+        height: u32,
+        /// The whole page on one sheet of PDF of its size, if it is to be drawn sharp.
+        #[serde(skip)]
+        printed: Option<Arc<[u8]>>,
+    },
     /// In formats that have pages, what follows is on a new one.
     PageBreak,
     /// The query answered, with nothing.
@@ -194,6 +208,28 @@ pub enum Body {
         /// Why, for the reader.
         reason: String,
     },
+}
+
+/// A part of a live page. Lengths are in CSS pixels.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PagePart {
+    /// Its title; may be empty.
+    pub title: String,
+    /// What it shows, for those who do not see it.
+    pub description: String,
+    /// From the page's left.
+    pub x: u32,
+    /// From the page's top.
+    pub y: u32,
+    /// How wide it is.
+    pub width: u32,
+    /// How high it is.
+    pub height: u32,
+    /// Heights, from its top, at which it can be cut through nothing.
+    pub cuts: Vec<u32>,
+    /// Its picture.
+    #[serde(skip)]
+    pub png: Arc<[u8]>,
 }
 
 /// A key figure.
@@ -360,6 +396,8 @@ pub struct Provenance {
     pub took: String,
     /// How many rows came, in words.
     pub rows: String,
+    /// Of a live page: where it was, when it had finished, and the browser.
+    pub detail: Option<String>,
     /// When it was asked.
     pub asked: DateTime<Utc>,
     /// How long the answer took.

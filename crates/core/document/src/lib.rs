@@ -5,6 +5,7 @@
 
 #![warn(missing_docs)]
 
+pub mod capture;
 pub mod chart;
 pub mod compose;
 pub mod document;

@@ -13,6 +13,8 @@ use maple_lark_definition::{
 use maple_lark_time::{Window, Zone, zone::rules_in_use};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 
+use crate::capture::{Blobs, Capture};
+
 /// Everything a document needs. Its canonical bytes ([`Snapshot::seal`]) are what is stored
 /// and hashed; a document made from the same bytes is the same document.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -42,6 +44,9 @@ pub struct Snapshot {
     pub definitions: Vec<FrozenDefinition>,
     /// The queries, in the order of their dashboards.
     pub queries: Vec<QueryRecord>,
+    /// The pictures and printed pages of what was captured.
+    #[serde(default, skip_serializing_if = "Blobs::is_empty")]
+    pub blobs: Blobs,
 }
 
 /// The rules that a time zone had.
@@ -102,6 +107,9 @@ pub struct QueryRecord {
     pub note: Option<String>,
     /// What came back.
     pub outcome: Outcome,
+    /// How a live page looked, where one was asked for. The rows then list its parts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub capture: Option<Capture>,
 }
 
 /// What came back of a query.

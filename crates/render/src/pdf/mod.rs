@@ -22,7 +22,10 @@ use maple_lark_data::{
     stop::{self, Stop},
 };
 use maple_lark_definition::{Picture, Theme, Width};
-use maple_lark_document::document::{Body, Cell, Document, ShownTable};
+use maple_lark_document::{
+    capture::pieces,
+    document::{Body, Cell, Document, ShownTable},
+};
 use serde_json::Value;
 use typst::{
     Library, LibraryExt, World,
@@ -41,7 +44,7 @@ use crate::{
     chart::Size,
     csv::write_csv,
     fonts::{self, FontSet, OWN},
-    html, palette, template_values,
+    html, palette, place as place_of, template_values,
 };
 
 const TEMPLATE: &str = include_str!("report.typ");
@@ -308,6 +311,7 @@ impl<'d> Laying<'d> {
                         value["body"]["figures"][index]["spark"] = name.into();
                     }
                 }
+                Body::Page { .. } => self.page(&block.body, &place, room, &mut value["body"]),
                 Body::Image { picture, .. } => {
                     let name = picture_name(&format!("image-{place}"), picture);
                     self.add(&name, bytes_of(picture)?);
@@ -318,6 +322,70 @@ impl<'d> Laying<'d> {
             self.values["sections"][index]["blocks"][block_index] = value;
         }
         Ok(())
+    }
+
+    /// A live page in pieces that fit on sheets: its picture, or the page as the browser printed it.
+    fn page(&mut self, body: &'d Body, place: &str, room: f64, value: &mut Value) {
+        let Body::Page {
+            parts,
+            address,
+            width,
+            height,
+            printed,
+        } = body
+        else {
+            return;
+        };
+        if let Some(printed) = printed {
+            self.add(&format!("page-{place}.pdf"), Bytes::new(printed.clone()));
+        }
+        value["place"] = place_of(address).into();
+        // What stands above the first piece needs room, too.
+        let sheet = self.document.theme.height() - ROOM_ABOVE;
+        for (index, part) in parts.iter().enumerate() {
+            let scale = (room / f64::from(part.width)).min(POINTS_A_PIXEL);
+            let most = (sheet / scale).max(1.0) as u32;
+            let pieces: Vec<Value> = pieces(part.height, &part.cuts, most)
+                .into_iter()
+                .map(|(top, bottom)| {
+                    // One that is higher than a sheet is made smaller.
+                    let high = f64::from(bottom - top) * scale;
+                    let scale = if high > sheet {
+                        scale * sheet / high
+                    } else {
+                        scale
+                    };
+                    let (name, x, y, full) = match printed {
+                        Some(_) => (
+                            format!("page-{place}.pdf"),
+                            part.x,
+                            part.y + top,
+                            (*width, *height),
+                        ),
+                        None => (
+                            format!("page-{place}-{index}.png"),
+                            0,
+                            top,
+                            (part.width, part.height),
+                        ),
+                    };
+                    serde_json::json!({
+                        "name": name,
+                        "x": f64::from(x) * scale,
+                        "y": f64::from(y) * scale,
+                        "width": f64::from(part.width) * scale,
+                        "height": f64::from(bottom - top) * scale,
+                        "full_width": f64::from(full.0) * scale,
+                        "full_height": f64::from(full.1) * scale,
+                    })
+                })
+                .collect();
+            value["parts"][index]["pieces"] = pieces.into();
+            if printed.is_none() {
+                let png = Bytes::new(part.png.clone());
+                self.add(&format!("page-{place}-{index}.png"), png);
+            }
+        }
     }
 
     fn table(&mut self, table: &'d ShownTable, width: Width, place: &str, value: &mut Value) {
@@ -409,6 +477,10 @@ fn forget_now_and_then() {
     }
 }
 
+/// What the title above the first piece of a page takes, in points.
+const ROOM_ABOVE: f64 = 64.0;
+/// Points of a CSS pixel.
+const POINTS_A_PIXEL: f64 = 0.75;
 /// What is between two blocks side by side, in points.
 const GUTTER: f64 = 14.0;
 /// Tables of more rows than this together are not embedded in the PDF; its CSV has them.

@@ -159,12 +159,38 @@
   body
 })
 
+// A live page, or parts of it, in pieces that fit on sheets.
+#let captured-page(body, title) = {
+  for part in body.parts {
+    if part.title != "" and part.title != title { block(above: 9pt, below: 4pt, sticky: true, text(size: 8.5pt, weight: 600, fill: muted, part.title)) }
+    for (index, piece) in part.pieces.enumerate() {
+      block(
+        width: piece.width * 1pt,
+        height: piece.height * 1pt,
+        clip: true,
+        stroke: 0.5pt + rule,
+        breakable: false,
+        above: if index == 0 { 0pt } else { 6pt },
+        below: 6pt,
+        place(top + left, dx: -piece.x * 1pt, dy: -piece.y * 1pt, image(
+          "/" + piece.name,
+          width: piece.full_width * 1pt,
+          height: piece.full_height * 1pt,
+          fit: "stretch",
+          alt: if index == 0 { part.description } else { part.title + ", continued" },
+        )),
+      )
+    }
+  }
+  par(text(size: 7pt, fill: muted)[As the page looked: #link(body.address, body.place)])
+}
+
 #let shown-block(block-data, name) = {
   let body = block-data.body
   if block-data.title != "" { heading(level: 3, block-data.title) }
   if body.kind == "figures" { figures(body.figures, block-data.width) } else if body.kind == "chart" {
     image("/" + name, width: 100%, alt: body.chart.description)
-  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(body.table) } else { shown-table(body.table, block-data.width) } } else if body.kind == "text" { parts(body.parts) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
+  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(body.table) } else { shown-table(body.table, block-data.width) } } else if body.kind == "text" { parts(body.parts) } else if body.kind == "page" { captured-page(body, block-data.title) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
     notice("○", muted, shade, body.sentence)
   } else {
     notice("◆", statuses.critical.ink, statuses.critical.paper)[This block could not be made: #body.reason]
@@ -173,7 +199,7 @@
 }
 
 // A long table may run over pages; everything else stays together with its heading.
-#let may-break(body) = body.kind == "text" or (body.kind == "table" and body.table.count > 18)
+#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 18)
 #let placed(block-data, name) = block(
   width: 100%,
   breakable: may-break(block-data.body),
@@ -282,7 +308,7 @@
       ..("Query", "Source", "Asked at", "Took", "Rows", "SHA-256").map(title => text(weight: 600, fill: muted, title)),
       table.hline(stroke: 0.9pt + muted),
     ),
-    ..doc.provenance.map(p => (p.query, p.source, p.asked_at, p.took, p.rows, if p.sha256 == "" { [–] } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) })).flatten(),
+    ..doc.provenance.map(p => (p.query, p.source, p.asked_at, p.took, p.rows, if p.sha256 == "" { [–] } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) }) + if p.detail != none { (table.cell(colspan: 6, text(fill: muted, p.detail)),) }).flatten(),
   )
 }
 ]

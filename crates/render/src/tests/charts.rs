@@ -202,6 +202,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
     );
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
     let record = QueryRecord {
+        capture: None,
         dashboard: "ferries".into(),
         name: "q".into(),
         source: "ops".into(),
@@ -213,6 +214,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
         outcome,
     };
     let snapshot = Snapshot {
+        blobs: maple_lark_document::capture::Blobs::new(),
         layout: Snapshot::LAYOUT,
         run_id: "run".into(),
         report: "daily".into(),

@@ -105,6 +105,7 @@ fn document_of(dashboard: &str, disks: Outcome) -> Document {
         kind,
     };
     let record = |name: &str, outcome| QueryRecord {
+        capture: None,
         dashboard: "ferries".into(),
         name: name.into(),
         source: "ops".into(),
@@ -125,6 +126,7 @@ fn document_of(dashboard: &str, disks: Outcome) -> Document {
         truncated: false,
     };
     compose(&Snapshot {
+        blobs: maple_lark_document::capture::Blobs::new(),
         layout: Snapshot::LAYOUT,
         run_id: "0190-run".into(),
         report: "daily".into(),

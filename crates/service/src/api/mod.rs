@@ -17,6 +17,7 @@ mod metrics;
 mod once;
 mod openapi;
 mod overview;
+mod pages;
 mod preview;
 pub(crate) mod problem;
 mod queries;
@@ -98,6 +99,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", schedules::routes())
         .mount("/api/v1", agenda::routes())
         .mount("/api/v1", queries::routes())
+        .mount("/api/v1", pages::routes())
         .mount("/api/v1", preview::routes())
         .mount("/api/v1", secrets::routes())
         .mount("/api/v1", delivery::routes())

@@ -156,18 +156,15 @@ fn window_by_keys(
 
 /// The window that an order names: the last 24 hours unless it says otherwise.
 fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Problem> {
-    let zone = order.time_zone.as_deref().unwrap_or("UTC").parse();
-    let zone = zone.map_err(|error: maple_lark_time::zone::UnknownZone| {
-        Problem::new(422, "Not a time zone", error.to_string())
-    })?;
-    if let Some(keys) = &order.window {
-        if order.from.is_some() || order.to.is_some() {
-            let words = "give either window, or from and to";
-            return Err(Problem::new(422, "Not a window", words));
-        }
-        return window_by_keys(zone, keys, engine.now());
+    if order.window.is_some() && (order.from.is_some() || order.to.is_some()) {
+        let words = "give either window, or from and to";
+        return Err(Problem::new(422, "Not a window", words));
     }
-    let to = order.to.unwrap_or_else(|| engine.now());
+    let window = window_of_keys(order.time_zone.as_deref(), order.window.as_ref(), engine)?;
+    if order.window.is_some() {
+        return Ok(window);
+    }
+    let to = order.to.unwrap_or(window.to);
     let from = order.from.unwrap_or(to - TimeDelta::hours(24));
     if from >= to {
         return Err(Problem::new(
@@ -176,8 +173,25 @@ fn window_of(order: &QueryOrder, engine: &EngineHandle) -> Result<Window, Proble
             "the window ends before it begins",
         ));
     }
+    Ok(Window { from, to, ..window })
+}
+
+/// The window that has these keys in a report, counted from now; the last 24 hours without them.
+pub(super) fn window_of_keys(
+    time_zone: Option<&str>,
+    keys: Option<&serde_json::Value>,
+    engine: &EngineHandle,
+) -> Result<Window, Problem> {
+    let zone = time_zone.unwrap_or("UTC").parse();
+    let zone = zone.map_err(|error: maple_lark_time::zone::UnknownZone| {
+        Problem::new(422, "Not a time zone", error.to_string())
+    })?;
+    if let Some(keys) = keys {
+        return window_by_keys(zone, keys, engine.now());
+    }
+    let to = engine.now();
     Ok(Window {
-        from,
+        from: to - TimeDelta::hours(24),
         to,
         zone,
         within: None,

@@ -2,8 +2,10 @@
 
 use std::time::Duration;
 
+use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_api::{
-    Kind, ProblemDetails, RunDefinition, RunPage, RunState, RunView, SnapshotView, Words,
+    FailedPage, Kind, ProblemDetails, RunDefinition, RunPage, RunState, RunView, SnapshotView,
+    Words,
 };
 use maple_lark_store::{Store, definitions::UsedVersion, runs::RunFilter};
 use rocket::{
@@ -21,7 +23,7 @@ use crate::{
 };
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, events, cancel, definitions]
+    routes![list, one, events, cancel, definitions, failed_pages]
 }
 
 /// Runs, newest first.
@@ -75,6 +77,22 @@ async fn definitions(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Ve
         })
     };
     Ok(Json(used.into_iter().filter_map(view).collect()))
+}
+
+/// What was there instead of the live pages that a run could not capture.
+#[utoipa::path(get, operation_id = "failed_pages", path = "/runs/{id}/failed-pages", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = Vec<FailedPage>), (status = 404, body = ProblemDetails)))]
+#[get("/runs/<id>/failed-pages")]
+async fn failed_pages(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<FailedPage>> {
+    if store.run(id).await?.is_none() {
+        return Err(Problem::not_found(format!("run {id}")));
+    }
+    let pages = store.failed_pages(id).await?;
+    let view = pages.into_iter().map(|page| FailedPage {
+        subject: page.subject,
+        at: page.created_at,
+        picture: STANDARD.encode(page.picture),
+    });
+    Ok(Json(view.collect()))
 }
 
 /// Cancel a run that is not settled.

@@ -155,6 +155,7 @@ fn sample() -> Snapshot {
     ];
     let zone = "Atlantic/Faroe".parse().unwrap_or(Zone::UTC);
     Snapshot {
+        blobs: maple_lark_document::capture::Blobs::new(),
         layout: Snapshot::LAYOUT,
         run_id: "sample".to_owned(),
         report: "sample".to_owned(),
@@ -182,6 +183,7 @@ fn sample() -> Snapshot {
         queries: tables
             .into_iter()
             .map(|(name, table)| QueryRecord {
+                capture: None,
                 dashboard: "sample".to_owned(),
                 name: name.to_owned(),
                 source: "sample".to_owned(),

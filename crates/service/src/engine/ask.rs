@@ -111,6 +111,7 @@ pub(super) async fn ask(
             .as_ref()
             .map_or_else(String::new, |answer| answer.sent.clone()),
         note: origin.and_then(|answer| answer.note),
+        capture: None,
     })
 }
 
@@ -164,6 +165,7 @@ async fn outside(
                     table,
                     sent: query.written(),
                     note: None,
+                    capture: None,
                 })),
                 Outcome::Failed(reason) => Err(AskError::History(reason)),
             }

@@ -55,7 +55,8 @@ impl Shared {
         Self {
             reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone()))
                 .with_permissions(config.permissions.clone())
-                .with_commands(config.commands.clone()),
+                .with_commands(config.commands.clone())
+                .with_browser(config.browser.clone()),
             store,
             config,
             process: Uuid::new_v4(),

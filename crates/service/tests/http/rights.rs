@@ -10,7 +10,7 @@ use super::{Place, problem};
 /// Those that nobody has to be signed in for.
 // Whoever has the address of an agenda reads it; whoever has none is refused.
 const OPEN: [&str; 5] = ["sign_in", "make_token", "health", "ready", "agenda_feed"];
-const AUTHOR: [&str; 39] = [
+const AUTHOR: [&str; 41] = [
     "address_book",
     "apply_definitions",
     "backfill_report",
@@ -26,11 +26,13 @@ const AUTHOR: [&str; 39] = [
     "get_definition_keys",
     "get_version",
     "list_definitions",
+    "look_at_page",
     "list_template_updates",
     "list_versions",
     "make_definition",
     "make_template",
     "pause_report",
+    "failed_pages",
     "plan_definitions",
     "preview",
     "preview_message",

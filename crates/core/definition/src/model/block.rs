@@ -181,6 +181,11 @@ pub enum BlockKind {
         /// What it shows, for those who do not see it.
         description: String,
     },
+    /// A live page, or a part of it, as it looked.
+    Page {
+        /// The part, by its title or its selector; all that the query keeps, if not given.
+        part: Option<String>,
+    },
     /// What follows begins on a new page.
     PageBreak,
 }
@@ -224,6 +229,7 @@ impl BlockKind {
                 | Self::Table { .. }
                 | Self::Text(_)
                 | Self::Image { .. }
+                | Self::Page { .. }
                 | Self::PageBreak
         )
     }
@@ -252,6 +258,7 @@ impl BlockKind {
             Self::Table { .. } => "table",
             Self::Text(_) => "text",
             Self::Image { .. } => "image",
+            Self::Page { .. } => "page",
             Self::PageBreak => "page-break",
         }
     }
@@ -292,6 +299,7 @@ impl BlockKind {
             | Self::Table { .. }
             | Self::Text(_)
             | Self::Image { .. }
+            | Self::Page { .. }
             | Self::PageBreak => (Vec::new(), &[], None),
         };
         let mut columns: Vec<&str> = Vec::new();

@@ -1,6 +1,6 @@
 //! How a place is reached by HTTP.
 
-use crate::model::setting::Setting;
+use crate::model::{page::SignInSteps, setting::Setting};
 
 /// A place that is read by HTTP.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,4 +37,13 @@ pub enum SignIn {
         /// Its value.
         value: Setting,
     },
+    /// With a cookie (RFC 6265).
+    Cookie {
+        /// The cookie.
+        name: String,
+        /// Its value.
+        value: Setting,
+    },
+    /// As a person does, in a form of the page. Only live pages have one.
+    Form(SignInSteps),
 }

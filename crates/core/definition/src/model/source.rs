@@ -39,17 +39,20 @@ pub enum SourceKind {
     FilesByHttp(Web, Option<Listing>),
     /// A service that shows metrics as text (OpenMetrics).
     OpenMetrics(Web),
+    /// A live page, as a browser shows it.
+    WebPage(Web),
     /// This machine looks at others: connections, certificates, names, disks.
     LocalChecks,
 }
 
 impl SourceKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 5] = [
+    pub const NAMES: [&str; 6] = [
         "postgresql",
         "http-json",
         "files",
         "open-metrics",
+        "web-page",
         "local-checks",
     ];
 
@@ -59,7 +62,8 @@ impl SourceKind {
         match self {
             SourceKind::HttpJson(web, _)
             | SourceKind::FilesByHttp(web, _)
-            | SourceKind::OpenMetrics(web) => Some(web),
+            | SourceKind::OpenMetrics(web)
+            | SourceKind::WebPage(web) => Some(web),
             SourceKind::Postgresql(_) | SourceKind::Folder(_) | SourceKind::LocalChecks => None,
         }
     }
@@ -72,6 +76,7 @@ impl SourceKind {
             SourceKind::HttpJson(..) => "http-json",
             SourceKind::Folder(_) | SourceKind::FilesByHttp(..) => "files",
             SourceKind::OpenMetrics(_) => "open-metrics",
+            SourceKind::WebPage(_) => "web-page",
             SourceKind::LocalChecks => "local-checks",
         }
     }
@@ -87,7 +92,8 @@ impl SourceKind {
             ),
             SourceKind::HttpJson(web, _)
             | SourceKind::FilesByHttp(web, _)
-            | SourceKind::OpenMetrics(web) => web.url.written(),
+            | SourceKind::OpenMetrics(web)
+            | SourceKind::WebPage(web) => web.url.written(),
             SourceKind::Folder(folder) => folder.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
         }

@@ -103,6 +103,13 @@ impl Theme {
         self.between_margins(self.paper.size().1)
     }
 
+    /// How high a page's content is, in points, between its header and its footer.
+    #[must_use]
+    pub fn height(&self) -> f64 {
+        let (width, height) = self.paper.size();
+        self.between_margins(if self.landscape { width } else { height }) - 3.0 * 72.0 / 25.4
+    }
+
     fn between_margins(&self, across: f64) -> f64 {
         across - 2.0 * self.margin * 72.0 / 25.4
     }

@@ -13,16 +13,20 @@ use crate::{
         },
         source,
     },
-    read::{builder, json_path, name::read_identifier, node::Node, parameter},
+    read::{
+        builder, json_path, name::read_identifier, node::Node, page, parameter,
+        placeholder::template,
+    },
 };
 
-const FORMS: [(&str, &str); 6] = [
+const FORMS: [(&str, &str); 7] = [
     ("sql", "postgresql"),
     ("pick", "postgresql"),
     ("path", "http-json"),
     ("file", "files"),
     ("metric", "open-metrics"),
     ("check", "local-checks"),
+    ("page", "web-page"),
 ];
 
 pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
@@ -38,6 +42,7 @@ pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
         ["file"] => Some(Ask::File(read_file(node))),
         ["metric"] => Some(Ask::Metrics(read_metrics(node))),
         ["check"] => read_check(node).map(Ask::Check),
+        ["page"] => page::read(node).map(Box::new).map(Ask::Page),
         _ => {
             // Known, so that the problem is said once and not for each key.
             FORMS.iter().for_each(|(key, _)| node.known_key(key));
@@ -65,12 +70,6 @@ fn read_sql(node: &Node<'_>) -> Option<Sql> {
             None
         }
     }
-}
-
-fn template(node: &Node<'_>, key: &str, text: &str) -> Option<PlaceholderText> {
-    PlaceholderText::parse(text)
-        .map_err(|error| node.report(key, error.to_string()))
-        .ok()
 }
 
 fn templates(node: &Node<'_>, key: &'static str) -> Vec<(String, PlaceholderText)> {

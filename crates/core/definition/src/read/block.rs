@@ -3,7 +3,8 @@
 use crate::{
     model::{
         block::{Block, BlockKind, Changes},
-        query::Query,
+        page::{Keep, PartAsk},
+        query::{Query, ask::Ask},
         width::Width,
     },
     read::{
@@ -14,6 +15,41 @@ use crate::{
     },
 };
 use maple_lark_time::nearest::suggestion;
+
+/// That a block which shows a page has a query that keeps how it looks, with the part in question.
+fn check_page(node: &Node<'_>, part: Option<&str>, queries: &[Query], name: &str) {
+    let Some(query) = queries.iter().find(|query| query.name == name) else {
+        return;
+    };
+    let Some(Ask::Page(page)) = query.ask() else {
+        node.report(
+            "query",
+            format!("\"{name}\" asks no live page; a block with show = \"page\" needs a query with page = \"/…\""),
+        );
+        return;
+    };
+    let Keep::Look { parts, .. } = &page.keep else {
+        node.report(
+            "query",
+            format!("\"{name}\" reads rows of the page; show = \"page\" needs a query that keeps how it looks"),
+        );
+        return;
+    };
+    let Some(part) = part else { return };
+    let names = |one: &PartAsk| one.title.as_deref() == Some(part) || one.selector == part;
+    if !parts.iter().any(names) {
+        let known = parts
+            .iter()
+            .map(|one| one.title.as_deref().unwrap_or(&one.selector));
+        node.report(
+            "part",
+            format!(
+                "the query \"{name}\" keeps no part \"{part}\".{}",
+                suggestion(part, known)
+            ),
+        );
+    }
+}
 
 #[expect(
     clippy::too_many_lines,
@@ -69,6 +105,9 @@ pub(crate) fn read_block(node: Node<'_>, queries: &[Query]) -> Option<Block> {
         );
     }
     let kind = read_kind(&node, shape?)?;
+    if let (BlockKind::Page { part }, Some(query)) = (&kind, &query) {
+        check_page(&node, part.as_deref(), queries, &query.value);
+    }
     if csv.is_some() && !kind.is_chart() {
         node.report(
             "csv",

@@ -12,7 +12,7 @@ use crate::{
 use maple_lark_data::{figures::Order, series::Aggregation};
 
 /// What a block may show, by its key `show`.
-pub(crate) const SHAPES: [&str; 19] = [
+pub(crate) const SHAPES: [&str; 20] = [
     "figures",
     "line",
     "area",
@@ -31,6 +31,7 @@ pub(crate) const SHAPES: [&str; 19] = [
     "table",
     "text",
     "image",
+    "page",
     "page-break",
 ];
 
@@ -150,6 +151,7 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
                 description,
             }
         }
+        "page" => BlockKind::Page { part: text("part") },
         "page-break" => BlockKind::PageBreak,
         "table" => BlockKind::Table {
             columns: texts("columns"),

@@ -39,8 +39,9 @@ pub(crate) fn read(node: Node<'_>) -> Files {
     files
 }
 
-/// A size with its unit, `10 MB` or `512 KiB`, in bytes.
-pub(crate) fn size(text: &str) -> Option<u64> {
+/// A size with its unit, `10 MB` or `512 KiB`, in bytes; nothing if it is none.
+#[must_use]
+pub fn size(text: &str) -> Option<u64> {
     let (number, unit) = text
         .trim()
         .split_at(text.trim().find(|c: char| c.is_ascii_alphabetic())?);

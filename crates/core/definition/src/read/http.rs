@@ -7,6 +7,7 @@ use crate::{
     },
     read::{
         node::Node,
+        page,
         setting::{ca_file, secret, setting},
     },
 };
@@ -27,11 +28,20 @@ fn is_secret(name: &str) -> bool {
     .any(|part| name.contains(part))
 }
 
+pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
+    read_any(node, &["basic", "bearer", "header", "cookie"])
+}
+
+/// The same of a live page, where somebody may sign in by a form.
+pub(crate) fn read_page(node: &Node<'_>) -> Option<Web> {
+    read_any(node, &["form", "basic", "bearer", "header", "cookie"])
+}
+
 #[expect(
     clippy::too_many_lines,
     reason = "reads one key after the other, in the order of the documentation"
 )]
-pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
+fn read_any(node: &Node<'_>, sign_ins: &'static [&'static str]) -> Option<Web> {
     let url = setting(node, "url");
     if let Some(Setting::Plain(text)) = &url
         && !["http://", "https://"].iter().any(|scheme| {
@@ -62,7 +72,11 @@ pub(crate) fn read_web(node: &Node<'_>) -> Option<Web> {
             table.required(key);
             secret(&table, key)
         };
-        let read = match table.required_choice("kind", &["basic", "bearer", "header"])? {
+        let read = match table.required_choice("kind", sign_ins)? {
+            "form" => page::read_sign_in(&table).map(SignIn::Form),
+            "cookie" => Some(table.required("name").value)
+                .zip(needed("value"))
+                .map(|(name, value)| SignIn::Cookie { name, value }),
             "basic" => setting(&table, "user")
                 .zip(needed("password"))
                 .map(|(user, password)| SignIn::Basic { user, password }),

@@ -9,7 +9,7 @@ use crate::{
     },
     read::{
         files::read_size,
-        http::read_web,
+        http::{read_page, read_web},
         listing,
         name::read_name,
         node::Node,
@@ -34,6 +34,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
             .zip(Some(listing::read(&node)))
             .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
         "open-metrics" => read_web(&node).map(SourceKind::OpenMetrics),
+        "web-page" => read_page(&node).map(SourceKind::WebPage),
         "files" if node.has("url") => read_web(&node)
             .zip(Some(listing::read(&node)))
             .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
@@ -51,6 +52,8 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     };
     let timeout = node.parsed::<Span>("timeout");
     let timeout_seconds = match timeout.map(|span| span.elapsed()) {
+        // A page has more to do than a query.
+        None if matches!(kind, Some(SourceKind::WebPage(_))) => 120,
         None => 30,
         Some(Some(elapsed)) if elapsed.num_seconds() <= 3600 => elapsed.num_seconds() as u64,
         Some(_) => {

@@ -8,6 +8,7 @@ mod delivering;
 mod fuzz;
 mod leaks;
 mod mistakes;
+mod pages;
 
 use maple_lark_data::{figures::Operation, status::Direction};
 
@@ -140,7 +141,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (SOURCE.replace("\"env:OPS_PASSWORD\"", "\"secret\""), "x.toml:8:12: source.password: a password must not stand in a definition"),
         (
             SOURCE.replace("postgresql", "postgres"),
-            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"http-json\", \"files\", \"open-metrics\", \"local-checks\". Did you mean \"postgresql\"?",
+            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\". Did you mean \"postgresql\"?",
         ),
         (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is a integer"),
         (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),

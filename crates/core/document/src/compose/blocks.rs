@@ -9,6 +9,7 @@ use crate::{
         answers::{answer, source_title},
         charts,
         figures::{Beside, key_figures},
+        page,
         table::{TableOptions, Trends, keep_rows, shown_table},
     },
     document::{Block, Body},
@@ -23,6 +24,13 @@ pub(super) fn compose_block(block: &Definition, context: &mut Context<'_>) -> Bl
             description: description.clone(),
         },
         BlockKind::PageBreak => Body::PageBreak,
+        BlockKind::Page { part } => {
+            let query = block.query.as_ref();
+            let query = query.map_or("", |query| query.value.as_str());
+            page::page(context, query, part.as_deref()).unwrap_or_else(|error| Body::Failed {
+                reason: error.to_string(),
+            })
+        }
         _ => with_rows(block, context).unwrap_or_else(|error| Body::Failed {
             reason: error.to_string(),
         }),

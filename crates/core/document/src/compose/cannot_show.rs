@@ -14,6 +14,17 @@ pub enum CannotShow {
     /// The query failed; its reason stands with the query.
     #[error("the snapshot has no answer to \"{0}\"")]
     NoAnswer(String),
+    /// The query has captured no page.
+    #[error("the snapshot has no picture of the page of \"{0}\"")]
+    NoCapture(String),
+    /// What was captured has no such part.
+    #[error("what was kept of the page of \"{query}\" has no part \"{part}\"")]
+    NoPart {
+        /// The query.
+        query: String,
+        /// The part that was asked for.
+        part: String,
+    },
     /// The source's own words.
     #[error("{0}")]
     QueryFailed(String),

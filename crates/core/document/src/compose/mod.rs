@@ -10,6 +10,7 @@ mod cannot_show;
 pub mod charts;
 pub mod column;
 pub mod figures;
+mod page;
 pub mod run_values;
 pub mod summary;
 pub mod table;
@@ -25,6 +26,7 @@ use maple_lark_definition::{
 use maple_lark_time::Window;
 
 use crate::{
+    capture::Capture,
     compose::run_values::message_values,
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
@@ -308,11 +310,9 @@ fn provenance(
     let (rows, sha256) = match &record.outcome {
         Outcome::Rows(table) => {
             let more = if table.truncated { "first " } else { "" };
-            let note = record
-                .note
-                .as_ref()
-                .map(|note| format!("; {note}"))
-                .unwrap_or_default();
+            // What is to be known of a page stands with the page.
+            let note = record.note.as_ref().filter(|_| record.capture.is_none());
+            let note = note.map(|note| format!("; {note}")).unwrap_or_default();
             (
                 format!(
                     "{more}{}{note}",
@@ -336,11 +336,26 @@ fn provenance(
         },
         took: Unit::Milliseconds.format(seconds * 1000.0, number_format),
         rows,
+        detail: record
+            .capture
+            .as_ref()
+            .map(|capture| captured(capture, record.note.as_deref(), number_format)),
         asked: record.started,
         seconds,
         count,
         sha256,
     }
+}
+
+/// What is said of a captured page.
+fn captured(capture: &Capture, note: Option<&str>, number_format: NumberFormat) -> String {
+    let milliseconds = capture.finished_after_milliseconds as f64;
+    let finished = Unit::Milliseconds.format(milliseconds, number_format);
+    let note = note.map(|note| format!("; {note}")).unwrap_or_default();
+    format!(
+        "The page {}, finished after {finished}, as {} showed it{note}",
+        capture.address, capture.browser
+    )
 }
 
 /// Small letters, digits and hyphens: safe in a file name on every system.

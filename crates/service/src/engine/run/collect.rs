@@ -8,14 +8,15 @@ use maple_lark_api::{StepKind, StepState};
 use maple_lark_definition::{Dashboard, Query, SendWhen};
 use maple_lark_document::{
     Snapshot,
-    snapshot::{Outcome, QueryRecord, Sealed, ZoneRules},
+    capture::Blobs,
+    snapshot::{Outcome, Sealed, ZoneRules},
 };
 use maple_lark_sources::Values;
 use maple_lark_store::runs::StoredSnapshot;
 use uuid::Uuid;
 
 use super::{
-    answer::{Asking, answer, source_of},
+    answer::{Answered, Asking, answer, source_of},
     context::RunContext,
 };
 use crate::engine::{
@@ -80,7 +81,12 @@ pub async fn collect(
                 .map(|(dashboard, query)| ask(shared, context, &asking, &held, dashboard, query)),
         )
         .await;
-        let queries = answers.into_iter().collect::<Result<Vec<_>, _>>()?;
+        let (mut queries, mut blobs) = (Vec::new(), Blobs::new());
+        for answered in answers {
+            let answered = answered?;
+            queries.push(answered.record);
+            blobs.extend(answered.blobs);
+        }
         let frozen = definitions.composed_from();
         let snapshot = Snapshot {
             layout: Snapshot::LAYOUT,
@@ -98,6 +104,7 @@ pub async fn collect(
             values,
             definitions: frozen,
             queries,
+            blobs,
         };
         shared
             .store
@@ -162,7 +169,7 @@ async fn ask(
     held: &Held,
     dashboard: &Dashboard,
     query: &Query,
-) -> Result<QueryRecord, WorkError> {
+) -> Result<Answered, WorkError> {
     let run = &context.run;
     let readable: Vec<String> = asking
         .values
@@ -189,16 +196,17 @@ async fn ask(
         .store
         .begin_step(context.claim, StepKind::Collect, &subject, started)
         .await?;
-    let mut record = answer(shared, asking, dashboard, query).await;
-    if let Outcome::Rows(table) = &record.outcome
-        && !held.take(table.size())
-    {
+    let mut answered = answer(shared, asking, dashboard, query).await;
+    if !held.take(answered.size()) {
         let most = OF_A_SNAPSHOT / 1_000_000;
-        record.outcome = Outcome::Failed(format!(
+        answered.blobs.clear();
+        answered.record.capture = None;
+        answered.record.outcome = Outcome::Failed(format!(
             "the answers for one snapshot are larger than {most} MB together; ask for less, or split the report"
         ));
     }
-    let (state, detail) = match &record.outcome {
+    let Answered { record, steps, .. } = &answered;
+    let (state, mut detail) = match &record.outcome {
         Outcome::Rows(table) => (
             StepState::Done,
             format!(
@@ -213,6 +221,16 @@ async fn ask(
         ),
         Outcome::Failed(reason) => (StepState::Failed, reason.clone()),
     };
+    if let Some(capture) = &record.capture {
+        let pictures = capture.parts.len();
+        detail = format!(
+            "{pictures} {}",
+            if pictures == 1 { "picture" } else { "pictures" }
+        );
+    }
+    if !steps.is_empty() {
+        detail += &format!("; {steps}");
+    }
     tracing::info!(query = %subject, %state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
     shared
         .store
@@ -225,6 +243,13 @@ async fn ask(
             record.ended,
         )
         .await?;
+    if let Some(picture) = &answered.instead {
+        shared
+            .store
+            .keep_failed_page(context.claim, &subject, picture, shared.now())
+            .await?;
+    }
+    let record = &answered.record;
     if let Some(source) = source {
         let failure = if let Outcome::Failed(reason) = &record.outcome {
             Some(reason.as_str())
@@ -233,5 +258,5 @@ async fn ask(
         };
         notify::of_source(shared, run, context.report.owner.as_ref(), source, failure).await?;
     }
-    Ok(record)
+    Ok(answered)
 }

@@ -3,6 +3,7 @@
 
 mod answer;
 mod audiences;
+mod captured;
 mod collect;
 mod context;
 mod enqueue;

@@ -2,7 +2,7 @@
 
 use futures::future::join_all;
 use maple_lark_definition::Report;
-use maple_lark_document::{Snapshot, snapshot::ZoneRules};
+use maple_lark_document::{Snapshot, capture::Blobs, snapshot::ZoneRules};
 use maple_lark_sources::Values;
 use maple_lark_time::Window;
 
@@ -32,7 +32,7 @@ pub async fn preview(
         values: &values,
         purpose: Purpose::Looking,
     };
-    let queries = join_all(questions.map(async |(dashboard, query)| {
+    let answers = join_all(questions.map(async |(dashboard, query)| {
         let source = source_of(definitions, query);
         let _permit = shared
             .source_limits
@@ -41,6 +41,11 @@ pub async fn preview(
         answer(shared, &asking, dashboard, query).await
     }))
     .await;
+    let (mut queries, mut blobs) = (Vec::new(), Blobs::new());
+    for answered in answers {
+        queries.push(answered.record);
+        blobs.extend(answered.blobs);
+    }
     let zone_rules = ZoneRules::in_use(window.zone);
     Snapshot {
         layout: Snapshot::LAYOUT,
@@ -54,5 +59,6 @@ pub async fn preview(
         values,
         definitions: definitions.composed_from(),
         queries,
+        blobs,
     }
 }

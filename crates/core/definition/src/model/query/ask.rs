@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use maple_lark_data::ColumnKind;
 
 use crate::model::{
+    page::{Keep, PageAsk, PageStep},
     parameter::ParameterValue,
     query::{
         builder::Pick,
@@ -27,6 +28,8 @@ pub enum Ask {
     Metrics(Metrics),
     /// A check that needs no other system.
     Check(Check),
+    /// A live page.
+    Page(Box<PageAsk>),
 }
 
 /// A statement for a database, read-only, with its parameters bound.
@@ -239,6 +242,7 @@ impl Ask {
             Ask::File(_) => "files",
             Ask::Metrics(_) => "open-metrics",
             Ask::Check(_) => "local-checks",
+            Ask::Page(_) => "web-page",
         }
     }
 
@@ -275,6 +279,16 @@ impl Ask {
                 names
             }
             Ask::File(_) | Ask::Metrics(_) | Ask::Check(_) => Vec::new(),
+            Ask::Page(page) => {
+                let typed = page.steps.iter().filter_map(|step| match step {
+                    PageStep::Fill { with, .. } => Some(with),
+                    _ => None,
+                });
+                let texts = typed.chain([&page.path]);
+                texts
+                    .flat_map(|text| text.names().map(str::to_owned))
+                    .collect()
+            }
         }
     }
 
@@ -321,6 +335,19 @@ impl Ask {
                 check.kind.name(),
                 check.targets.join(", ")
             ),
+            Ask::Page(page) => {
+                let kept = match &page.keep {
+                    Keep::Look { parts, .. } if parts.is_empty() => "the page".to_owned(),
+                    Keep::Look { parts, .. } => {
+                        let parts: Vec<&str> =
+                            parts.iter().map(|part| part.selector.as_str()).collect();
+                        format!("the parts {}", parts.join(", "))
+                    }
+                    Keep::Table(selector) => format!("the table {selector}"),
+                    Keep::Download => "the file".to_owned(),
+                };
+                format!("{kept} of {}", page.path)
+            }
         }
     }
 }

@@ -164,7 +164,8 @@ impl PlaceholderText {
     }
 
     /// The same for the path of a URL: everything in a value that is not a letter, a digit or
-    /// one of `-._~` is percent-encoded (RFC 3986), so that a value stays within its segment.
+    /// one of `-._~` is percent-encoded (RFC 3986), so that a value stays within its segment; behind
+    /// a question mark colons stay as they are, so that times can be read.
     pub fn fill_path(&self, value: &dyn Fn(&str) -> Option<Filler>) -> Result<String, FillError> {
         let mut out = String::new();
         for part in &self.parts {
@@ -173,11 +174,13 @@ impl PlaceholderText {
                 Part::Name { name, .. } => {
                     let text =
                         readable(&value(name).ok_or_else(|| FillError::NoValue(name.clone()))?);
+                    let asked = out.contains('?');
                     // A segment of dots alone would lead out of its folder.
                     let dots = text.chars().all(|c| c == '.');
                     for byte in text.bytes() {
-                        let plain =
-                            byte.is_ascii_alphanumeric() || (b"-._~".contains(&byte) && !dots);
+                        let plain = byte.is_ascii_alphanumeric()
+                            || (b"-._~".contains(&byte) && !dots)
+                            || (byte == b':' && asked);
                         if plain {
                             out.push(byte as char)
                         } else {

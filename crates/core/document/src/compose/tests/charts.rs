@@ -438,6 +438,7 @@ fn figures(extra: &str, queries: &str, records: Vec<(&str, Outcome)>) -> Vec<Fig
         .replace("[[section]]\n", &format!("{queries}[[section]]\n"));
     for (name, outcome) in records {
         let record = QueryRecord {
+            capture: None,
             name: name.into(),
             outcome,
             ..snapshot.queries[0].clone()

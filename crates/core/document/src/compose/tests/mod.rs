@@ -54,6 +54,7 @@ query = "q"
 fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
     let at = |text: &str| text.parse().unwrap();
     Snapshot {
+        blobs: BTreeMap::new(),
         layout: Snapshot::LAYOUT,
         run_id: "run-1".into(),
         report: "daily".into(),
@@ -79,6 +80,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
             },
         ],
         queries: vec![QueryRecord {
+            capture: None,
             dashboard: "ferries".into(),
             name: "q".into(),
             source: "ops".into(),

@@ -30,7 +30,12 @@ pub async fn http_target(
         None => None,
     };
     let sign_in = match &web.sign_in {
-        None => None,
+        // A form is for live pages; no channel can be given one.
+        None | Some(SignIn::Form(_)) => None,
+        Some(SignIn::Cookie { name, value }) => Some(SignedIn::Header {
+            name: "Cookie".to_owned(),
+            value: format!("{name}={}", setting(value).await?),
+        }),
         Some(SignIn::Basic { user, password }) => Some(SignedIn::Basic {
             user: setting(user).await?,
             password: setting(password).await?,
