@@ -32,6 +32,8 @@ pub struct Order {
     pub hide: Vec<String>,
     /// What is kept.
     pub keep: Keep,
+    /// Selectors that must be there in the end, beside what is kept.
+    pub must_have: Vec<String>,
     /// Whether the parts that somebody may want are listed too.
     pub outline: bool,
     /// How long all of it may take.

@@ -183,6 +183,14 @@ async fn keep(sessions: &Sessions, tab: &Tab<'_>, log: &Log) -> Result<Captured,
         return captured(tab, log, began.elapsed(), Kept::Download(file), None).await;
     }
     let finished_after = began.elapsed();
+    for selector in &order.must_have {
+        if !tab
+            .look::<bool>(&format!("has({})", json!(selector)))
+            .await?
+        {
+            return Err(Problem::NoPart(selector.clone()));
+        }
+    }
     if let Keep::Table(selector) = &order.keep {
         log.begin("read the table");
         let call = format!("table({}, {})", json!(selector), order.most_rows + 1);
@@ -276,16 +284,28 @@ async fn arrive(sessions: &Sessions, tab: &Tab<'_>, log: &Log) -> Result<(), Pro
     reached
 }
 
+/// The field that a secret is typed into.
+fn door(order: &Order) -> Option<&str> {
+    order.sign_in.iter().find_map(|act| match act {
+        PageStep::Fill { field, with } if with.secret => Some(field.as_str()),
+        _ => None,
+    })
+}
+
+async fn still_asks(tab: &Tab<'_>) -> bool {
+    match door(tab.order) {
+        Some(door) => tab.shows_door(door).await,
+        None => false,
+    }
+}
+
 /// Loads the page, does the steps and waits until it has finished.
 ///
 /// # Errors
 /// That it asks for a sign-in, whatever else is wrong then.
 async fn reach(tab: &Tab<'_>, log: &Log) -> Result<(), Problem> {
     let order = tab.order;
-    let door = order.sign_in.iter().find_map(|act| match act {
-        PageStep::Fill { field, with } if with.secret => Some(field.as_str()),
-        _ => None,
-    });
+    let door = door(order);
     let there = async {
         log.begin("load the page");
         tab.go(&order.address).await?;
@@ -328,7 +348,12 @@ async fn sign_in(sessions: &Sessions, tab: &Tab<'_>, log: &Log) -> Result<(), Pr
     }
     for act in &order.sign_in {
         log.begin(format!("sign in: {}", act.in_words()));
-        tab.act(act, &order.address).await?;
+        match tab.act(act, &order.address).await {
+            Err(Problem::NotFinished { .. }) if still_asks(tab).await => {
+                return Err(Problem::SignedOut);
+            }
+            done => done?,
+        }
     }
     // What was pressed may still be under way, unless the last step waits for what comes of it.
     if !matches!(order.sign_in.last(), Some(Act::WaitFor(_))) {

@@ -15,8 +15,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 #[cfg(feature = "serve")]
 use command::serve;
 use command::{
-    agenda, apply, ask, backfill, define, deliver, download, explain, export, history, list, run,
-    secret, sign_in, source, template,
+    agenda, apply, ask, backfill, capture, define, deliver, download, explain, export, history,
+    list, run, secret, sign_in, source, template,
 };
 use failure::Failure;
 use output::Output;
@@ -103,6 +103,7 @@ enum Command {
     Catalogue(ask::Catalogue),
     Query(ask::Query),
     Preview(ask::Preview),
+    Capture(Box<capture::Capture>),
     Parameters(ask::Parameters),
     Secret(secret::Secret),
     Run(run::Run),
@@ -185,6 +186,7 @@ fn end_quietly_without_a_reader() {
     }));
 }
 
+#[expect(clippy::too_many_lines, reason = "one line a command")]
 async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     let output = arguments.output;
     let address = arguments.address;
@@ -215,6 +217,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Parameters(command) => command.run(&client()?, output).await?,
         Command::Secret(command) => command.run(&client()?, output).await?,
         Command::Test(command) => return command.run(&client()?, output).await,
+        Command::Capture(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,

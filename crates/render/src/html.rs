@@ -79,8 +79,7 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
             if let Body::Page { parts, address, .. } = &block.body {
                 body["place"] = place(address).into();
                 for (index, part) in parts.iter().enumerate() {
-                    let png = STANDARD.encode(&part.png);
-                    body["parts"][index]["src"] = format!("data:image/png;base64,{png}").into();
+                    body["parts"][index]["base64"] = STANDARD.encode(&part.png).into();
                 }
             }
             if let Body::Chart { chart } = &block.body {

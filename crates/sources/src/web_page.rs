@@ -67,9 +67,14 @@ pub async fn outline(
     question: Question<'_>,
 ) -> Result<Captured, SourceError> {
     let mut order = asked(reader, source, web, page, question).await?;
-    order.keep = Keep::Look {
+    let whole = Keep::Look {
         parts: Vec::new(),
         printed: false,
+    };
+    order.must_have = match std::mem::replace(&mut order.keep, whole) {
+        Keep::Look { parts, .. } => parts.into_iter().map(|part| part.selector).collect(),
+        Keep::Table(selector) => vec![selector],
+        Keep::Download => Vec::new(),
     };
     order.view.scale = 1;
     order.outline = true;
@@ -136,6 +141,7 @@ async fn order(
             parts: Vec::new(),
             printed: false,
         },
+        must_have: Vec::new(),
         outline: false,
         limit: Duration::from_secs(source.timeout_seconds),
         most_rows: source.row_limit,

@@ -61,6 +61,7 @@ impl Office {
                 parts: Vec::new(),
                 printed: false,
             },
+            must_have: Vec::new(),
             outline: false,
             limit: Duration::from_secs(60),
             most_rows: 1000,

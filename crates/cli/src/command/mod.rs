@@ -5,6 +5,7 @@ pub mod apply;
 pub mod ask;
 mod asking;
 pub mod backfill;
+pub mod capture;
 pub mod define;
 pub mod deliver;
 pub mod download;

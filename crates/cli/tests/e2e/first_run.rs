@@ -315,7 +315,7 @@ fn attachment(message: &mail_parser::Message<'_>, ending: &str) -> Vec<u8> {
 }
 
 /// By pdftotext, which knows nothing of how the PDF was made.
-fn pdf_text(bytes: &[u8]) -> String {
+pub fn pdf_text(bytes: &[u8]) -> String {
     let file = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(file.path(), bytes).unwrap();
     let output = std::process::Command::new("pdftotext")

@@ -18,6 +18,7 @@ mod engine;
 mod first_run;
 mod forms;
 mod killed;
+mod live_pages;
 mod mail_server;
 mod place;
 mod previewing;

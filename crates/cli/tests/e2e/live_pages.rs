@@ -1,0 +1,358 @@
+//! Live pages, from their sign-in to the inbox.
+
+use std::time::{Duration, Instant};
+
+use mail_parser::{MessageParser, MimeHeaders};
+use maple_lark_demo::{WebServices, live_page};
+use serde_json::Value;
+
+use crate::{
+    first_run::pdf_text,
+    place::{Place, Service, applied, mails, ran, text, wait_for},
+    questions::{place_with_everything, store_own_token},
+};
+
+const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
+
+const BOARD: &str = r##"
+[dashboard]
+name = "board"
+title = "The board"
+
+[[query]]
+name = "board"
+source = "port-office"
+page = "/board?from={{ from }}&to={{ to }}"
+finished = { there = "body.complete", limit-seconds = 20 }
+
+[[section]]
+title = "As it looks"
+
+[[section.block]]
+show = "page"
+title = "Harbours"
+query = "board"
+"##;
+
+const REPORT: &str = r#"
+[report]
+name = "board"
+title = "The board"
+time-zone = "Atlantic/Faroe"
+dashboards = ["board"]
+formats = ["pdf"]
+
+[window]
+previous = "week"
+
+[[audience]]
+name = "Readers"
+to = ["readers@orrin-sound.example"]
+"#;
+
+/// The page's source with a password of ours.
+fn office(place: &Place, password: &str) -> String {
+    let source = std::fs::read_to_string(format!("{DEMO}/sources/port-office.toml")).unwrap();
+    let file = place.folder.path().join("port-office-password");
+    std::fs::write(&file, password).unwrap();
+    source.replace(
+        "env:ORRIN_PORT_OFFICE_PASSWORD",
+        &format!("file:{}", file.display()),
+    )
+}
+
+async fn with_demo() -> (Place, WebServices, Service) {
+    let (place, services) = place_with_everything().await;
+    let service = place.serve();
+    place.sign_in();
+    store_own_token(&place);
+    let output = place.lark(&["apply", DEMO, "--yes"]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    (place, services, service)
+}
+
+fn documents(place: &Place, run: &str) -> Vec<std::path::PathBuf> {
+    let into = place.folder.path().join(format!("documents-{run}"));
+    let output = place.lark(&["download", run, "--into", into.to_str().unwrap()]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let mut files: Vec<_> = std::fs::read_dir(into)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .collect();
+    files.sort();
+    files
+}
+
+fn ending(files: &[std::path::PathBuf], ending: &str) -> Vec<u8> {
+    let file = files
+        .iter()
+        .find(|file| file.extension().is_some_and(|it| it == ending));
+    std::fs::read(file.unwrap_or_else(|| panic!("no {ending} among {files:?}"))).unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_page_that_everybody_likes_is_mailed_as_it_looks_and_can_be_made_again() {
+    let (place, services, _service) = with_demo().await;
+    let run = ran(&place, "harbours-weekly");
+    assert_eq!(run["state"], "delivered", "{run}");
+    let id = run["id"].as_str().unwrap();
+    let step = run["steps"][0]["detail"].as_str().unwrap();
+    assert!(step.contains("1 picture; open a page of its own"), "{step}");
+    assert!(step.contains("sign in: press \"Sign in\""), "{step}");
+    let test = place.lark(&["test", "port-office"]);
+    assert!(text(&test.stdout).contains("Port office: harbours of the sound"));
+    // Printed by the browser: its words can be selected; the window is the report's.
+    let files = documents(&place, id);
+    let words = pdf_text(&ending(&files, "pdf"));
+    for wanted in [
+        "Foot passengers a day",
+        "Skarvøy",
+        "finished after",
+        "Chromium",
+    ] {
+        assert!(words.contains(wanted), "{wanted}: {words}");
+    }
+    assert!(!words.contains("one cookie"), "left out");
+    let html = String::from_utf8(ending(&files, "html")).unwrap();
+    assert!(html.contains("src=\"data:image/png;base64,"));
+    // The mail has the picture in its body and the PDF beside it.
+    let mail = &mails(&place, 1)["harbours@orrin-sound.example"][0];
+    let mail = MessageParser::default().parse(mail).unwrap();
+    let kinds: Vec<String> = mail
+        .attachments()
+        .filter_map(|part| part.content_type())
+        .map(|kind| format!("{}/{}", kind.ctype(), kind.subtype().unwrap_or_default()))
+        .collect();
+    assert!(kinds.contains(&"image/png".to_owned()), "{kinds:?}");
+    assert!(kinds.contains(&"application/pdf".to_owned()), "{kinds:?}");
+
+    // Two panels and the table of the same page, beside our own figures.
+    let run = ran(&place, "harbour-mondays");
+    assert_eq!(run["state"], "delivered", "{run}");
+    let csv = ending(&documents(&place, run["id"].as_str().unwrap()), "csv");
+    let csv = String::from_utf8(csv).unwrap();
+    let kiosks: Vec<&str> = csv.lines().collect();
+    assert!(kiosks[0].starts_with("Berth,Harbour,Calls"), "{csv}");
+    assert_eq!(kiosks.len(), 13);
+
+    // The page is gone; what was sent can be made again, byte for byte.
+    drop(services);
+    let again = place.folder.path().join("again");
+    let output = place.lark(&[
+        "render",
+        id,
+        "--format",
+        "pdf",
+        "--into",
+        again.to_str().unwrap(),
+    ]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let again = std::fs::read_dir(&again).unwrap().next().unwrap().unwrap();
+    assert!(std::fs::read(again.path()).unwrap() == ending(&files, "pdf"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_is_captured_once_by_one_command() {
+    let (place, services, _service) = with_demo().await;
+    let into = place.folder.path().join("captured");
+    let folder = into.to_str().unwrap();
+    let lark = |line: &[&str]| {
+        let output = place.lark(line);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        text(&output.stdout)
+    };
+    let page = "/board?from={{ from }}&to={{ to }}";
+    let said = lark(&[
+        "capture",
+        page,
+        "--source",
+        "port-office",
+        "--window",
+        "previous = \"week\"",
+        "--part",
+        "#turnaround",
+        "--part",
+        "#berths",
+        "--there",
+        "body.complete",
+        "--formats",
+        "pdf,html",
+        "--into",
+        folder,
+    ]);
+    assert_eq!(said.lines().count(), 2, "{said}");
+    let pdf = std::fs::read_dir(&into).unwrap().count();
+    assert_eq!(pdf, 2);
+
+    // An address that the service has not known, with a sign-in of its own, to somebody.
+    place.lark_with_input(&["secret", "set", "board"], live_page::PASSWORD);
+    let address = services.url("/port-office/board?from={{ from }}&to={{ to }}");
+    let mut line = vec!["capture", &address, "--there", "body.complete"];
+    for step in [
+        "open=/port-office/sign-in",
+        "fill=Name:harbour-watch",
+        "fill=Password:secret:board",
+        "press=Sign in",
+        "wait-for=#berths",
+    ] {
+        line.extend(["--sign-in", step]);
+    }
+    lark(&[&line[..], &["--to", "duty@orrin-sound.example"]].concat());
+    let mail = &mails(&place, 1)["duty@orrin-sound.example"][0];
+    let mail = MessageParser::default().parse(mail).unwrap();
+    assert!(mail.subject().unwrap().contains("port-office/board"));
+    assert!(mail.attachments().any(|part| {
+        part.attachment_name()
+            .is_some_and(|name| name.ends_with(".pdf"))
+    }));
+    // Nothing of it is left but what was sent.
+    let names = lark(&["sources"]) + &lark(&["dashboards"]) + &lark(&["reports"]);
+    assert!(!names.contains("capture-"), "{names}");
+
+    lark(&[&line[..], &["--save", "kept-board"]].concat());
+    assert!(lark(&["reports"]).contains("kept-board"));
+    assert_eq!(ran(&place, "kept-board")["state"], "completed");
+
+    let refused = place.lark(&["capture", "/board", "--save", "x"]);
+    assert!(text(&refused.stderr).contains("name it with --source"));
+    // What is wrong is said, and nothing is written but what was there instead.
+    for (line, words) in [
+        (
+            &["http://169.254.169.254/latest"][..],
+            "169.254.169.254:80 may not be reached: it is a link-local address",
+        ),
+        (
+            &["/board", "--source", "port-office", "--part", "#nowhere"][..],
+            "the page has no \"#nowhere\"",
+        ),
+    ] {
+        let line = [&["capture", "--into", folder][..], line].concat();
+        let refused = place.lark(&line);
+        assert!(!refused.status.success());
+        let said = text(&refused.stderr);
+        assert!(said.contains(words), "{said}");
+    }
+    assert!(!lark(&["sources"]).contains("capture-"));
+    assert_eq!(std::fs::read_dir(&into).unwrap().count(), 3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_that_cannot_be_captured_holds_its_run_and_shows_what_was_there() {
+    let (place, services) = place_with_everything().await;
+    let _service = place.serve();
+    place.sign_in();
+    let wrong = "not-the-password";
+    applied(
+        &place,
+        &[
+            ("office.toml", &office(&place, wrong)),
+            ("board.toml", BOARD),
+            ("report.toml", REPORT),
+        ],
+    );
+    let run = ran(&place, "board");
+    assert_eq!(run["state"], "held", "{run}");
+    let said = run.to_string();
+    assert!(!said.contains(wrong), "{said}");
+    let failed = run["steps"][0]["detail"].as_str().unwrap();
+    assert!(failed.contains("shows the sign-in form again"), "{failed}");
+    let id = run["id"].as_str().unwrap();
+    let url = format!("http://{}/api/v1/runs/{id}/failed-pages", place.address);
+    let pages: Vec<Value> = reqwest::Client::new()
+        .get(url)
+        .bearer_auth(place.token())
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(pages.len(), 1);
+    assert_eq!(pages[0]["subject"], "board / board");
+    assert!(pages[0]["picture"].as_str().unwrap().starts_with("iVBOR"));
+
+    // Mended, it is sent.
+    applied(
+        &place,
+        &[("office.toml", &office(&place, live_page::PASSWORD))],
+    );
+    std::fs::write(
+        place.folder.path().join("port-office-password"),
+        live_page::PASSWORD,
+    )
+    .unwrap();
+    assert_eq!(ran(&place, "board")["state"], "delivered");
+    drop(services);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_is_killed_leaves_no_browser_behind() {
+    let (place, _services) = place_with_everything().await;
+    let service = place.serve();
+    place.sign_in();
+    let slow = BOARD.replace("limit-seconds = 20", "after-seconds = 30");
+    applied(
+        &place,
+        &[
+            ("office.toml", &office(&place, live_page::PASSWORD)),
+            ("board.toml", &slow),
+            ("report.toml", REPORT),
+        ],
+    );
+    let begun = place.json(&["run", "board", "--detach"]);
+    let id = begun["id"].as_str().unwrap();
+    wait_for(&place, id, "the page is being looked at", |_| {
+        !browsers_of(service.child.id()).is_empty()
+    });
+    let browsers = browsers_of(service.child.id());
+    service.kill();
+    let began = Instant::now();
+    while browsers.iter().any(|pid| is_alive(*pid)) {
+        assert!(began.elapsed() < Duration::from_secs(30), "{browsers:?}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// The processes of browsers that a process has started.
+fn browsers_of(parent: u32) -> Vec<i32> {
+    let mut own = vec![parent.cast_signed()];
+    let all: Vec<_> = procfs::process::all_processes()
+        .unwrap()
+        .flatten()
+        .filter_map(|process| process.stat().ok())
+        .collect();
+    let mut place = 0;
+    while let Some(parent) = own.get(place).copied() {
+        own.extend(
+            all.iter()
+                .filter(|stat| stat.ppid == parent)
+                .map(|stat| stat.pid),
+        );
+        place += 1;
+    }
+    own[1..].to_vec()
+}
+
+fn is_alive(pid: i32) -> bool {
+    procfs::process::Process::new(pid)
+        .and_then(|process| process.stat())
+        .is_ok_and(|stat| stat.state != 'Z')
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_a_browser_that_is_said_and_everything_else_works() {
+    let (place, _services) = place_with_everything().await;
+    place.add_to_configuration("[browser]\nprogram = \"/nowhere/chromium\"\n");
+    let _service = place.serve();
+    place.sign_in();
+    store_own_token(&place);
+    assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
+    let test = place.lark(&["test", "port-office"]);
+    let words = text(&test.stdout) + &text(&test.stderr);
+    assert!(
+        words.contains("/nowhere/chromium") && words.contains("Install Debian's package chromium"),
+        "{words}"
+    );
+    assert_eq!(ran(&place, "harbours-weekly")["state"], "held");
+    assert_eq!(ran(&place, "database-server-health")["state"], "delivered");
+}
