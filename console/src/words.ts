@@ -183,4 +183,4 @@ export function lineCounts(diff: string): string {
 }
 
 /** What people call a kind of source. */
-export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', 'http-json': 'JSON by HTTP', files: 'Files', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind
+export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', 'http-json': 'JSON by HTTP', files: 'Files', 'web-page': 'Live page', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 
 import { api, take, type Schemas } from '../api/client'
 import { freshName, queryName, type Block, type Dashboard, type Query } from './model'
+import { beginPage, pageBlock } from './page'
 import { begin } from './sources'
 
 const open = defineModel<boolean>({ required: true })
@@ -58,6 +59,11 @@ function bySql() {
   const name = freshName('query', queries.value)
   done({ show: 'table', title: 'New block', query: name }, { name, source: source.value, sql: 'select 1 as one' })
 }
+function byPage() {
+  const title = props.sources.find((one) => one.name === source.value)?.title ?? 'The page'
+  const name = freshName('page', queries.value)
+  done(pageBlock(title, name), { name, source: source.value, ...beginPage() })
+}
 function byPath() {
   const name = freshName('query', queries.value)
   done({ show: 'table', title: 'New block', query: name }, { name, source: source.value, ...begin(kind.value, { name: '/', kind: '', unit: '', description: '', items: [] }) })
@@ -74,6 +80,7 @@ function byPath() {
       <p v-if="!sources.length" class="muted">There is no source yet. <RouterLink to="/new/source">Add a source</RouterLink> first.</p>
       <template v-if="source">
         <p v-if="refused" class="bad" role="alert">◆ {{ refused }}</p>
+        <div v-else-if="kind === 'web-page'" class="row"><el-button type="primary" plain @click="byPage">The page, as it looks</el-button><span class="muted small">Parts of it, a table or its CSV are chosen on its picture.</span></div>
         <p v-else-if="!entries" class="muted">Looking at what it has …</p>
         <template v-else>
           <ul v-if="entries.length" class="entries">

@@ -7,6 +7,7 @@ import Columns from './Columns.vue'
 import Picture from './Picture.vue'
 import type { Draft } from './draft'
 import { at, copyQuery, isCut, lift, queryOf, width, type Block, type Place } from './model'
+import { partName, partsOf } from './page'
 import { become, fitting, SHOWS, shown, suited, type Column } from './shows'
 
 const props = defineProps<{ draft: Draft; place: Place; columns: Column[]; rows: number; order: Omit<Schemas['PreviewOrder'], 'definition' | 'block'>; others: string[] }>()
@@ -65,6 +66,7 @@ async function upload(event: Event) {
   reader.onload = () => set('data', String(reader.result))
   reader.readAsDataURL(file)
 }
+const parts = computed(() => partsOf(queryOf(props.draft.keys.value, block.value?.query)).map(partName))
 const as = (one: Block | null, key: string) => String(one?.[key] ?? '')
 </script>
 
@@ -78,6 +80,11 @@ const as = (one: Block | null, key: string) => String(one?.[key] ?? '')
     <template v-else-if="block.show === 'text'">
       <label><span class="small">Text</span><el-input :model-value="as(block, 'text')" type="textarea" :rows="8" aria-label="Text" @update:model-value="set('text', $event)" /></label>
       <p class="muted small">**bold**, lists and links as in CommonMark; values in braces, such as <code v-text="'{{ window.label }}'" />.</p>
+    </template>
+    <template v-else-if="block.show === 'page'">
+      <label><span class="small">Title</span><el-input :model-value="as(block, 'title')" aria-label="Title" @update:model-value="set('title', $event)" /></label>
+      <label><span class="small">Which part</span><el-select :model-value="as(block, 'part')" :empty-values="[null]" aria-label="Which part" @update:model-value="set('part', $event)"><el-option value="" label="All that is kept of the page" /><el-option v-for="part in parts" :key="part" :value="part" :label="part" /></el-select></label>
+      <p class="muted small">What is kept of the page is chosen on its picture, under “The data”.</p>
     </template>
     <template v-else-if="block.show === 'image'">
       <label><span class="small">Picture</span><input type="file" accept="image/png,image/jpeg,image/svg+xml" aria-label="Picture" @change="upload" /></label>

@@ -6,6 +6,8 @@ import { api, ApiProblem, take, type Schemas } from '../api/client'
 import Columns from './Columns.vue'
 import type { Draft } from './draft'
 import { freshName, queryName, queryOf, renameQuery, type Keys, type Query } from './model'
+import { isPage } from './page'
+import PageForm from './PageForm.vue'
 import type { Column } from './shows'
 import { isNumeric, isTimely, measureNames, TESTS, testOf, withTest } from './sources'
 import { AGGREGATIONS, setField, step, STEPS, stepWords, type StepField } from './steps'
@@ -144,6 +146,7 @@ const fieldsText = computed(() => (Array.isArray(query.value?.field) ? (query.va
     <p v-else-if="query.sampler" class="small">What the sampler <strong>{{ query.sampler }}</strong> has kept.</p>
     <template v-else>
       <p class="small">From <strong>{{ source?.title ?? query.source }}</strong><template v-if="pick">, table <strong>{{ pick.table }}</strong></template></p>
+      <PageForm v-if="isPage(query)" :query="query" :when="when" @change="change" />
       <template v-if="pick">
         <fieldset><legend class="small">Measured</legend>
           <div v-for="(measure, index) in pick.measure ?? []" :key="index" class="row line">

@@ -112,6 +112,7 @@ export function become(block: Block, show: string, columns: Column[]): Block {
 export function sentence(block: Block): string {
   if (block.from) return `The block “${String(block.from).split('/').slice(1).join('/').trim()}” of ${String(block.from).split('/')[0]!.trim()}`
   if (block.show === 'text') return 'Text'
+  if (block.show === 'page') return block.part ? `The page’s ${String(block.part)}, as it looks` : 'The page, as it looks'
   if (block.show === 'image') return 'A picture'
   if (block.show === 'page-break') return 'What follows begins on a new page'
   const list = (value: unknown) => (Array.isArray(value) ? value.join(', ') : String(value ?? ''))

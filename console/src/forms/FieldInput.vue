@@ -4,6 +4,7 @@ import type { Schemas } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
 import Audiences from './Audiences.vue'
 import AudiencesFrom from './AudiencesFrom.vue'
+import Steps from './Steps.vue'
 import Values from './Values.vue'
 import { isReference, type Field, type Keys, type Value } from './fields'
 
@@ -37,6 +38,7 @@ function upload(event: Event) {
   <el-switch v-else-if="field.as === 'truth'" v-model="(value as boolean)" :active-text="field.title" :aria-label="field.title" />
   <Audiences v-else-if="field.as === 'audiences'" v-model="(value as Keys[])" :people="people" :names="names" :dashboards="chosen" />
   <AudiencesFrom v-else-if="field.as === 'audiences-from'" v-model="(value as Keys[])" :sources="sources" />
+  <Steps v-else-if="field.as === 'steps'" v-model="(value as Keys[])" :title="field.title" secret />
   <Values v-else-if="field.as === 'values'" :model-value="(value as Keys[])[0] ?? {}" :dashboards="chosen" @update:model-value="value = [$event]" />
   <el-select v-else-if="field.as === 'zone'" v-model="(value as string)" filterable clearable :aria-label="field.title" placeholder="The report’s"><el-option v-for="one in zones" :key="one" :value="one" :label="one" /></el-select>
   <el-input v-else-if="field.as === 'secret'" v-model="(value as string)" :type="isReference(String(value)) ? 'text' : 'password'" autocomplete="new-password" :aria-label="field.title" />

@@ -12,7 +12,7 @@ import MessagePreview from '../parts/MessagePreview.vue'
 import { useLoaded } from '../parts/load'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -23,8 +23,8 @@ const kind = computed(() => props.of?.kind ?? String(route.params.kind))
 const fresh = computed(() => !props.of && route.name === 'new')
 const fields = computed(() => partOf(fieldsOf(kind.value, fresh.value), props.only))
 const name = ref(props.of?.name ?? String(route.params.name ?? ''))
-const alone = ['audiences', 'audiences-from', 'formats', 'truth', 'values', 'colour', 'picture']
-const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'values', 'long', 'texts']
+const alone = ['audiences', 'audiences-from', 'steps', 'formats', 'truth', 'values', 'colour', 'picture']
+const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'steps', 'values', 'long', 'texts']
 const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value} ${props.only ?? ''}`)
 
 const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(() =>
@@ -41,7 +41,7 @@ watch(data, (found) => {
 watch(
   values,
   (now) => {
-    const open = Object.fromEntries(Object.entries(now ?? {}).filter(([key]) => fields.value.find((field) => field.key === key)?.as !== 'secret'))
+    const open = Object.fromEntries(Object.entries(now ?? {}).filter(([key]) => !['secret', 'steps'].includes(String(fields.value.find((field) => field.key === key)?.as))))
     if (now) sessionStorage.setItem(draft.value, JSON.stringify({ basedOn: data.value?.based_on, values: open }))
   },
   { deep: true },
@@ -81,6 +81,20 @@ async function stored(found: Entered): Promise<Entered> {
     const secret = secretName(String(found[nameKey.value]), field.key)
     await take(api.PUT('/secrets/{name}', { params: { path: { name: secret } }, body: { value } }))
     kept[field.key] = `secret:${secret}`
+  }
+  for (const field of shown.value.filter((one) => one.as === 'steps')) {
+    const steps: Keys[] = []
+    for (const step of (found[field.key] as Keys[] | undefined) ?? []) {
+      const value = String(step.with ?? '').trim()
+      if (!isSecretStep(step) || !value || isReference(value)) {
+        steps.push(step)
+        continue
+      }
+      const secret = secretName(String(found[nameKey.value]), `${kind.value}.password`)
+      await take(api.PUT('/secrets/{name}', { params: { path: { name: secret } }, body: { value } }))
+      steps.push({ ...step, with: `secret:${secret}` })
+    }
+    kept[field.key] = steps
   }
   return kept
 }

@@ -10,7 +10,7 @@ export interface Field {
   /** Where it stands among the keys: `source.sign-in.token`. */
   key: string
   title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture'
+  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture' | 'steps'
   /** The kind of definition whose names are chosen from. */
   of?: string
   choices?: { value: string; label: string }[]
@@ -48,17 +48,20 @@ const byHttp = (table: string, ...kinds: string[]): Field[] => {
       as: 'choice',
       choices: [
         { value: '', label: 'None' },
+        ...(kinds.includes('web-page') ? [{ value: 'form', label: 'A form on the page' }] : []),
         { value: 'basic', label: 'User and password' },
         { value: 'bearer', label: 'Token' },
         { value: 'header', label: 'A header of its own' },
+        ...(table === 'source' ? [{ value: 'cookie', label: 'A cookie' }] : []),
       ],
       when: reached,
     },
     { key: `${table}.sign-in.user`, title: 'User', as: 'text', needed: true, when: signsIn('basic') },
     { key: `${table}.sign-in.password`, title: 'Password', as: 'secret', needed: true, when: signsIn('basic') },
     { key: `${table}.sign-in.token`, title: 'Token', as: 'secret', needed: true, when: signsIn('bearer') },
-    { key: `${table}.sign-in.name`, title: 'Name of the header', as: 'text', needed: true, when: signsIn('header') },
-    { key: `${table}.sign-in.value`, title: 'Its value', as: 'secret', needed: true, when: signsIn('header') },
+    { key: `${table}.sign-in.name`, title: 'Name of the header or cookie', as: 'text', needed: true, when: signsIn('header', 'cookie') },
+    { key: `${table}.sign-in.value`, title: 'Its value', as: 'secret', needed: true, when: signsIn('header', 'cookie') },
+    { key: `${table}.sign-in.do`, title: 'What somebody does who signs in', as: 'steps', needed: true, hint: 'Fields and buttons by their words, or by selectors. A password is stored encrypted.', when: signsIn('form') },
   ]
 }
 
@@ -81,6 +84,7 @@ export const FORMS: Record<string, Field[]> = {
         { value: 'open-metrics', label: 'Metrics as text (OpenMetrics)' },
         { value: 'http-json', label: 'Service that answers in JSON' },
         { value: 'files', label: 'CSV or JSON Lines files' },
+        { value: 'web-page', label: 'Live page, as a browser shows it' },
         { value: 'local-checks', label: 'Checks from this machine' },
       ],
     },
@@ -102,7 +106,7 @@ export const FORMS: Record<string, Field[]> = {
       when: postgresql,
     },
     { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under sources-may-read.', when: is('source.kind', 'files') },
-    ...byHttp('source', 'open-metrics', 'http-json'),
+    ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
     { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
     { key: 'source.row-limit', title: 'Rows of one query', as: 'number', usual: '100000', more: true },
     { key: 'source.max-concurrency', title: 'Queries at a time', as: 'number', usual: '4', more: true },
@@ -268,7 +272,7 @@ export function entered(fields: Field[], keys: Keys): Entered {
   const found: Entered = {}
   for (const field of fields) {
     const value = valueAt(keys, field.key)
-    if (field.as === 'audiences' || field.as === 'audiences-from') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
+    if (field.as === 'audiences' || field.as === 'audiences-from' || field.as === 'steps') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
     else if (field.as === 'values') found[field.key] = [JSON.parse(JSON.stringify(value ?? {})) as Keys]
     else if (['people', 'dashboards', 'formats', 'texts'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
     else if (field.as === 'truth') found[field.key] = value === true
@@ -342,6 +346,9 @@ export const nameOf = (title: string): string =>
 
 /** Whether a text refers to a secret, instead of being one. */
 export const isReference = (text: string): boolean => /^(env|file|secret|command):\S/.test(text.trim())
+
+/** Whether what a step fills in must be seen by nobody. */
+export const isSecretStep = (step: Keys): boolean => /pass|secret|token|code|pin/i.test(String(step.fill ?? ''))
 
 /** What a secret that is entered for a field is stored as: `source-ferry-operations-password`. */
 export const secretName = (definition: string, key: string): string => `${key.split('.')[0]}-${definition}-${key.split('.').pop()}`

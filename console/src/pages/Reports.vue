@@ -65,14 +65,14 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
       <h1>Reports</h1>
       <div v-if="may" class="row">
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
-        <RouterLink :to="{ name: 'new', params: { kind: 'report' } }"><el-button tabindex="-1">New report</el-button></RouterLink>
+        <RouterLink :to="{ name: 'new-report' }"><el-button tabindex="-1">New report</el-button></RouterLink>
       </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
       <div v-if="data && !data.length" class="card stack">
         <h2>There are no reports yet</h2>
         <p>Begin with something ready-made: pick a question, choose a source, look at it with your own data, and have it sent.</p>
-        <div><RouterLink to="/templates"><el-button type="primary" tabindex="-1">Ready-made reports</el-button></RouterLink></div>
+        <div class="row"><RouterLink to="/templates"><el-button type="primary" tabindex="-1">Ready-made reports</el-button></RouterLink><RouterLink :to="{ name: 'new-page-report' }"><el-button tabindex="-1">A page I already have</el-button></RouterLink></div>
         <p class="muted small">Or write one as a TOML file and run <code>maple-lark apply FOLDER</code>.</p>
       </div>
       <div v-else-if="data" class="card scroll stack">

@@ -41,6 +41,16 @@ watch(
   { immediate: true },
 )
 
+// What was there instead of pages that could not be captured; for those who can mend it.
+const failedPages = ref<Schemas['FailedPage'][]>([])
+watch(
+  () => [route.params.id, user.value?.role, run.value?.settled] as const,
+  async ([id, role, settled]) => {
+    failedPages.value = role === 'viewer' || !settled ? [] : await take(api.GET('/runs/{id}/failed-pages', { params: { path: { id: String(id) } } })).catch(() => [])
+  },
+  { immediate: true },
+)
+
 const cancelling = ref(false)
 async function cancel() {
   cancelling.value = true
@@ -150,6 +160,11 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         </template>
       </section>
 
+      <section v-if="failedPages.length" class="card stack" aria-labelledby="failed-pages">
+        <h2 id="failed-pages">What was there instead</h2>
+        <figure v-for="page in failedPages" :key="page.at" class="instead"><figcaption class="small">{{ page.subject }}, {{ instant(page.at, run.window.time_zone) }}. Fields are blank.</figcaption><img :src="`data:image/png;base64,${page.picture}`" :alt="`What ${page.subject} showed instead of the page`" /></figure>
+      </section>
+
       <section class="card scroll" aria-labelledby="deliveries">
         <div class="row spread">
           <h2 id="deliveries">Deliveries</h2>
@@ -208,6 +223,8 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
 </template>
 
 <style scoped>
+.instead { margin: 0; display: grid; gap: 0.4rem; }
+.instead img { max-width: min(100%, 44rem); border: 1px solid var(--line); border-radius: 8px; }
 .crumbs { margin: 0.1rem 0; }
 .how { font-size: 1.15rem; }
 .tabs { margin-bottom: 0.8rem; gap: 0.5rem; }

@@ -2,7 +2,7 @@
 //! ended when it is idle, and replaced when it has died or hangs.
 
 use std::{
-    path::PathBuf,
+    path::{Path, PathBuf},
     sync::{
         Arc,
         atomic::{AtomicBool, AtomicU64, Ordering},
@@ -54,6 +54,8 @@ pub struct Browser {
     sessions: Sessions,
 }
 
+/// What the folders of browsers begin with.
+const PROFILE: &str = "maple-lark-browser-";
 /// How long the browser may take to say its version.
 const ALIVE: Duration = Duration::from_secs(5);
 
@@ -186,8 +188,9 @@ impl Browser {
 
     async fn start_with(&self, more: &[&str]) -> Result<Running, Problem> {
         let failed = |error: std::io::Error| Problem::NotStarted(error.to_string());
+        remove_orphans(&std::env::temp_dir());
         let profile = tempfile::Builder::new()
-            .prefix("maple-lark-browser-")
+            .prefix(PROFILE)
             .tempdir()
             .map_err(failed)?;
         let arguments: Vec<String> = ARGUMENTS
@@ -242,6 +245,24 @@ impl Browser {
     }
 }
 
+/// Removes the folders of browsers that ended together with a service that was killed. A browser
+/// that runs has a link there which names its process.
+fn remove_orphans(folder: &Path) {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    for entry in entries.filter(|entry| entry.file_name().to_string_lossy().starts_with(PROFILE)) {
+        let lock = std::fs::read_link(entry.path().join("SingletonLock"));
+        let process = lock.ok().and_then(|lock| {
+            let lock = lock.to_string_lossy().into_owned();
+            lock.rsplit_once('-')?.1.parse::<i32>().ok()
+        });
+        // One without a link may be starting.
+        let gone = process.is_some_and(|pid| procfs::process::Process::new(pid).is_err());
+        if gone && let Err(error) = std::fs::remove_dir_all(entry.path()) {
+            tracing::warn!(%error, "the folder of a browser that has ended stays");
+        }
+    }
+}
+
 /// Headless, quiet, and with no way to the network but the one that each capture is given.
 const ARGUMENTS: [&str; 27] = [
     "--headless",
@@ -272,3 +293,28 @@ const ARGUMENTS: [&str; 27] = [
     "--no-first-run",
     "--no-default-browser-check",
 ];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn folders_of_browsers_that_are_gone_are_removed() {
+        let temporary = tempfile::tempdir().unwrap();
+        let with_lock = |name: &str, process: u32| {
+            let folder = temporary.path().join(name);
+            std::fs::create_dir(&folder).unwrap();
+            let lock = folder.join("SingletonLock");
+            std::os::unix::fs::symlink(format!("host-{process}"), lock).unwrap();
+            folder
+        };
+        let gone = with_lock("maple-lark-browser-a", i32::MAX.cast_unsigned());
+        let runs = with_lock("maple-lark-browser-b", std::process::id());
+        let other = with_lock("somebody-else", i32::MAX.cast_unsigned());
+        let starting = temporary.path().join("maple-lark-browser-c");
+        std::fs::create_dir(&starting).unwrap();
+        remove_orphans(temporary.path());
+        assert!(!gone.exists());
+        assert!(runs.exists() && other.exists() && starting.exists());
+    }
+}
