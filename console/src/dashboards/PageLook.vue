@@ -63,7 +63,7 @@ function press(piece: Piece | null) {
       <p v-if="look.problem" class="bad small" role="alert">◆ {{ look.problem }}</p>
       <p v-else class="muted small">{{ look.title || look.address }}<template v-if="chosen">. Press on a part to keep it by itself; press again to let it go.</template></p>
       <p v-if="look.note" class="small">▲ {{ look.note }}</p>
-      <div v-if="look.picture" class="frame" :class="{ pressed: chosen && !look.problem }">
+      <div v-if="look.picture" class="frame" tabindex="0" role="region" aria-label="The page as it looks" :class="{ pressed: chosen && !look.problem }">
         <!-- Whoever has no pointer chooses from the list beneath. -->
         <div class="page" @mousemove="under = chosen && !look.problem ? at($event) : null" @mouseleave="under = null" @click="chosen && !look.problem && press(at($event))">
           <img :src="`data:image/png;base64,${look.picture}`" :alt="look.problem ? 'What was there instead' : `The page ${look.title}`" />

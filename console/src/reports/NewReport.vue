@@ -23,7 +23,7 @@ const ways = [
 <style scoped>
 .page { max-width: 60rem; }
 h1, p { margin: 0; }
-.ways { list-style: none; margin: 0; padding: 0; display: grid; grid-template-columns: repeat(auto-fit, minmax(16rem, 1fr)); gap: 1rem; }
+.ways { list-style: none; margin: 0; padding: 0; display: grid; grid-template-columns: repeat(auto-fit, minmax(13rem, 1fr)); gap: 1rem; }
 .ways a { display: grid; gap: 0.35rem; height: 100%; align-content: start; color: inherit; text-decoration: none; }
 .ways a:hover, .ways a:focus-visible { outline: 2px solid var(--sea); outline-offset: 2px; }
 .ways strong { color: var(--sea); }

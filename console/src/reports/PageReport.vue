@@ -42,6 +42,7 @@ const PERIODS = [
 ]
 const split = computed(() => (source.value === NEW ? splitAddress(address.value) : { url: '', page: address.value.startsWith('/') ? address.value : `/${address.value}` }))
 const page = computed(() => (split.value ? withWindow(split.value.page) : ''))
+const advice = computed(() => (hasWindow(page.value) ? '● The report’s window is put into it:' : 'It has no times that the window could take the place of. Where the page takes them, write {{ from }} and {{ to }} there:'))
 const called = computed(() => title.value.trim() || looked.value?.title || 'The page')
 const name = computed(() => nameOf(called.value) || 'page')
 const made = ref('')
@@ -127,7 +128,7 @@ async function make() {
       <h2>Which page</h2>
       <label v-if="pages.length"><span class="small">Where</span><el-select v-model="source" :empty-values="[null]" aria-label="Where the page is"><el-option v-for="one in pages" :key="one.name" :value="one.name" :label="one.title" /><el-option :value="NEW" label="Somewhere else" /></el-select></label>
       <label><span class="small">{{ source ? 'What stands behind its address' : 'Address, as in the browser' }}</span><el-input v-model="address" aria-label="Address of the page" :placeholder="source ? '/board?from={{ from }}&to={{ to }}' : 'https://board.example.org/day?from=…&to=…'" :disabled="made !== ''" /></label>
-      <p v-if="address" class="small" :class="hasWindow(page) ? 'good' : 'muted'">{{ hasWindow(page) ? '● The report’s window is put into it: ' : 'It has no times that the window could take the place of. Where the page takes them, write {{ from }} and {{ to }} there: ' }}<code>{{ page }}</code></p>
+      <p v-if="address" class="small" :class="hasWindow(page) ? 'good' : 'muted'">{{ advice }} <code>{{ page }}</code></p>
       <template v-if="!source">
         <label><span class="small">Sign-in</span><el-select v-model="signIn" :empty-values="[null]" aria-label="Sign-in" :disabled="made !== ''"><el-option value="" label="None" /><el-option value="form" label="A form on the page" /><el-option value="basic" label="User and password by HTTP" /><el-option value="bearer" label="Token" /></el-select></label>
         <div v-if="signIn === 'form'"><span class="small">What somebody does who signs in</span><Steps v-model="steps" title="Steps of the sign-in" secret /></div>

@@ -78,7 +78,7 @@ fn uuid() -> u128 {
 }
 
 /// Puts a text in the place of what a field has.
-async fn retype(browser: &Client, label: &str, words: &str) {
+pub async fn retype(browser: &Client, label: &str, words: &str) {
     let xpath = format!("//*[self::input or self::textarea][@aria-label='{label}']");
     let field = see(browser, &xpath).await;
     field.click().await.unwrap();

@@ -7,7 +7,11 @@ use maple_lark_demo::{WebServices, live_page};
 use serde_json::Value;
 
 use crate::{
+    composing::retype,
+    console::{Driver, see, signed_in_at},
+    documents::barriers,
     first_run::pdf_text,
+    forms::Hands,
     place::{Place, Service, applied, mails, ran, text, wait_for},
     questions::{place_with_everything, store_own_token},
 };
@@ -355,4 +359,97 @@ async fn without_a_browser_that_is_said_and_everything_else_works() {
     );
     assert_eq!(ran(&place, "harbours-weekly")["state"], "held");
     assert_eq!(ran(&place, "database-server-health")["state"], "delivered");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_becomes_a_report_by_presses_and_a_part_is_pressed_on_its_picture() {
+    let (place, services, _service) = with_demo().await;
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = driver.browser(profile.path()).await;
+    signed_in_at(&browser, &place, "/reports").await;
+    let hands = Hands::at(&browser);
+    hands
+        .press("//button[normalize-space()='New report']")
+        .await;
+    hands.press("//strong[.='A page I already have']").await;
+
+    // An address as the browser has it: its times give way to the window, its sign-in is a form.
+    let address =
+        services.url("/port-office/board?from=2026-01-01T00:00:00Z&to=2026-01-02T00:00:00Z");
+    hands.fill("Address of the page", &address).await;
+    see(
+        &browser,
+        "//code[contains(., 'from={{ from }}&to={{ to }}')]",
+    )
+    .await;
+    hands.choose("Sign-in", "A form on the page").await;
+    for (field, text) in [
+        ("What step 2 fills in", live_page::USER),
+        ("What step 3 fills in", live_page::PASSWORD),
+    ] {
+        hands.fill(field, text).await;
+    }
+    retype(&browser, "Where step 1 does it", "/port-office/sign-in").await;
+    hands.press("//button[normalize-space()='Try it']").await;
+    see(
+        &browser,
+        "//img[@alt='The page Port office: harbours of the sound']",
+    )
+    .await;
+    assert_eq!(barriers(&browser).await, serde_json::json!([]));
+    hands.fill("Title", "Harbours by presses").await;
+    hands
+        .press("//button[normalize-space()='Make the report']")
+        .await;
+    see(&browser, "//h1[normalize-space()='Harbours by presses']").await;
+    // The password is kept encrypted and stands in no definition.
+    let into = place.folder.path().join("exported");
+    assert!(
+        place
+            .lark(&["export", into.to_str().unwrap()])
+            .status
+            .success()
+    );
+    let host = services.address.to_string().replace(['.', ':'], "-");
+    let source = std::fs::read_to_string(into.join(format!("sources/{host}.toml"))).unwrap();
+    assert!(
+        source.contains("with = \"secret:") && !source.contains(live_page::PASSWORD),
+        "{source}"
+    );
+    assert_eq!(ran(&place, "harbours-by-presses")["state"], "completed");
+
+    // A part of the page is pressed on its picture, and is what the block then shows.
+    let path = format!(
+        "http://{}/dashboards/harbours-by-presses/edit",
+        place.address
+    );
+    browser.goto(&path).await.unwrap();
+    hands.press("//article").await;
+    hands.press("//button[@role='tab'][.='The data']").await;
+    hands
+        .press("//button[normalize-space()='Look at the page']")
+        .await;
+    hands
+        .press("//summary[starts-with(., 'Parts of the page')]")
+        .await;
+    hands
+        .press("//li[.//code[.='#wind']]//label[contains(., 'Wind, m/s')]")
+        .await;
+    see(
+        &browser,
+        "//input[@aria-label='Title of the part Wind, m/s']",
+    )
+    .await;
+    hands.press("//button[normalize-space()='Save']").await;
+    see(&browser, "//*[@role='status'][normalize-space()='Saved']").await;
+    let run = ran(&place, "harbours-by-presses");
+    let words = pdf_text(&ending(
+        &documents(&place, run["id"].as_str().unwrap()),
+        "pdf",
+    ));
+    assert!(
+        words.contains("Wind, m/s") && !words.contains("Foot passengers"),
+        "{words}"
+    );
 }

@@ -217,7 +217,6 @@ fn with_only(
     let mut needed = vec![block.clone()];
     needed.extend(list("parameter").cloned());
     let mut left: Vec<&Value> = list("query").collect();
-    let mut queries = Vec::new();
     let mut next = 0;
     while next < needed.len() {
         let by = needed[next].clone();
@@ -227,13 +226,14 @@ fn with_only(
             let is_named = name.is_some_and(|name| says(&by, name));
             if is_named {
                 needed.push((*query).clone());
-                queries.push((*query).clone());
             }
             !is_named
         });
     }
     let mut alone = keys.clone();
-    alone.insert("query".to_owned(), queries.into());
+    // In their order: a query stands behind those whose answers it needs.
+    let queries = list("query").filter(|query| !left.contains(query));
+    alone.insert("query".to_owned(), queries.cloned().collect());
     let section = json!([{ "title": "Block", "block": [block] }]);
     alone.insert("section".to_owned(), section);
     alone
@@ -558,9 +558,8 @@ mod tests {
             .unwrap()
             .iter()
             .map(|query| query["name"].as_str().unwrap());
-        let mut queries: Vec<&str> = queries.collect();
-        queries.sort_unstable();
-        assert_eq!(queries, ["joined", "load", "ports", "roles"]);
+        let queries: Vec<&str> = queries.collect();
+        assert_eq!(queries, ["ports", "load", "joined", "roles"]);
         assert_eq!(
             alone["section"],
             json!([{ "title": "Block", "block": [{ "show": "table", "query": "joined" }] }])
