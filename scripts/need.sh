@@ -14,8 +14,9 @@ need setpriv util-linux
 if ! command -v node >/dev/null 2>&1 || ! command -v npm >/dev/null 2>&1; then
   missing+=(nodejs npm)
 fi
+# Live pages are captured in it.
+need chromium chromium
 if [ "${1:-run}" = test ]; then
-  need chromium chromium
   need chromedriver chromium-driver
   need script bsdutils
   need pdftotext poppler-utils

@@ -116,24 +116,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, ".kinds iframe", folder, "console-dashboard").await?;
     browser.goto(&format!("{address}/templates")).await?;
     shot(browser, ".cards svg", folder, "console-templates").await?;
-    browser
-        .goto(&format!("{address}/templates/postgresql-top-of-table"))
-        .await?;
-    // What somebody would have entered by now.
-    browser
-        .execute(
-            "sessionStorage.setItem('draft template postgresql-top-of-table', JSON.stringify({ source: 'operations', values: { table: 'public.kiosk_sales', label: 'kiosk', value: 'sold' }, often: 'weekday', at: '07:45', zone: 'Atlantic/Faroe', formats: ['pdf', 'csv'], to: ['ada-berg', 'harbour-masters'] }))",
-            vec![],
-        )
-        .await?;
-    browser.refresh().await?;
-    browser
-        .wait()
-        .for_element(Locator::XPath("//button[.='Preview']"))
-        .await?
-        .click()
-        .await?;
-    shot(browser, "iframe.document", folder, "console-template").await?;
+    live_page(browser, address, folder).await?;
     browser
         .goto(&format!("{address}/reports/week-in-review/schedule"))
         .await?;
@@ -214,6 +197,33 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .goto(&format!("{address}/api/v1/demo/mailbox/{message}/html"))
         .await?;
     shot(browser, "table", folder, "mail").await
+}
+
+/// A live page in the editor, with the parts of it that are kept.
+async fn live_page(browser: &Client, address: &str, folder: &Path) -> Done {
+    browser
+        .goto(&format!("{address}/dashboards/harbour-mondays/edit"))
+        .await?;
+    for pressed in [
+        "(//article)[1]",
+        "//button[@role='tab'][.='The data']",
+        "//button[normalize-space()='Look at the page']",
+    ] {
+        let wanted = browser.wait().for_element(Locator::XPath(pressed));
+        wanted.await?.click().await?;
+    }
+    browser
+        .wait()
+        .for_element(Locator::Css(".frame img"))
+        .await?;
+    browser
+        .wait()
+        .for_element(Locator::XPath("(//article)[1]//iframe"))
+        .await?;
+    browser
+        .execute("window.scrollTo(0, 100)", Vec::new())
+        .await?;
+    shot(browser, ".frame .kept", folder, "console-page").await
 }
 
 async fn browser(profile: &Path, phone: bool) -> Result<Client, Box<dyn std::error::Error>> {

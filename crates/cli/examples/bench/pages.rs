@@ -1,0 +1,257 @@
+//! Live pages against the bare browser: the same page, driven over the protocol alone, and a
+//! browser started for each page.
+
+use std::{
+    process::{Command, Stdio},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use chromiumoxide::{
+    Page,
+    cdp::browser_protocol::page::{CaptureScreenshotFormat, CaptureScreenshotParams, Viewport},
+    handler::viewport,
+};
+use futures::{StreamExt, stream};
+use maple_lark_capture::{Act, Browser, Kept, Order, Settings, Typed};
+use maple_lark_definition::{Finished, Keep, PageStep, PageView};
+use maple_lark_demo::{WebServices, chromium, live_page};
+
+use crate::{Done, Goals};
+
+const WIDTH: u32 = 1200;
+const HEIGHT: u32 = 800;
+const SCALE: u32 = 2;
+const ROUNDS: usize = 7;
+const BOARD: &str = "/port-office/board?from=2026-07-06T00:00:00Z&to=2026-07-13T00:00:00Z";
+const FOUR: [&str; 4] = ["long", "clock", "let-in", "windows"];
+
+pub async fn measure(goals: &mut Goals) -> Done<()> {
+    let web = WebServices::start().await?;
+    one_page(&web, goals).await?;
+    many_pages(&web, goals).await
+}
+
+fn order(web: &WebServices, path: &str) -> Done<Order> {
+    Ok(Order {
+        session: "bench".to_owned(),
+        address: web.url(path).parse()?,
+        view: PageView {
+            width: WIDTH,
+            height: HEIGHT,
+            scale: SCALE,
+            ..PageView::default()
+        },
+        zone: "UTC".to_owned(),
+        headers: Vec::new(),
+        cookies: Vec::new(),
+        sign_in: Vec::new(),
+        steps: Vec::new(),
+        finished: Finished {
+            quiet_milliseconds: 0,
+            ..Finished::default()
+        },
+        hide: Vec::new(),
+        keep: Keep::Look {
+            parts: Vec::new(),
+            printed: false,
+        },
+        must_have: Vec::new(),
+        outline: false,
+        limit: Duration::from_secs(60),
+        most_rows: 1000,
+        most_bytes: 50_000_000,
+        gate: Arc::new(|host, port| {
+            Box::pin(async move {
+                let found = tokio::net::lookup_host((host, port)).await;
+                found
+                    .map(Iterator::collect)
+                    .map_err(|error| error.to_string())
+            })
+        }),
+    })
+}
+
+fn median(mut times: Vec<Duration>) -> f64 {
+    times.sort();
+    times[times.len() / 2].as_secs_f64()
+}
+
+async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
+    let fill = |field: &str, text: &str, secret| PageStep::Fill {
+        field: field.to_owned(),
+        with: Typed {
+            text: text.to_owned(),
+            secret,
+        },
+    };
+    let sign_in: Vec<Act> = vec![
+        PageStep::Open("/port-office/sign-in".to_owned()),
+        fill("Name", live_page::USER, false),
+        fill("Password", live_page::PASSWORD, true),
+        PageStep::Press("Sign in".to_owned()),
+        PageStep::WaitFor("#berths".to_owned()),
+    ];
+    let mut board = order(web, BOARD)?;
+    board.sign_in = sign_in;
+    board.finished.there = vec!["body.complete".to_owned()];
+    let browser = Browser::new(Settings::default());
+    let mut ours = Vec::new();
+    let mut whole = (WIDTH, HEIGHT);
+    for _ in 0..=ROUNDS {
+        let began = Instant::now();
+        let captured = browser.capture(&board).await;
+        let captured = captured.map_err(|failed| failed.problem.to_string())?;
+        ours.push(began.elapsed());
+        if let Kept::Look { width, height, .. } = captured.kept {
+            whole = (width, height);
+        }
+    }
+    let peak = browser.peak_memory().await as f64 / 1e6;
+    browser.end().await;
+    // The first one signs in.
+    ours.remove(0);
+
+    let bare = bare(web, whole).await?;
+    let (ours, bare) = (median(ours), median(bare));
+    println!(
+        "  a page of eight panels: {ours:.2} s captured, {bare:.2} s by the bare browser; the browser takes {peak:.0} MB at most"
+    );
+    let ratio = ours / bare;
+    goals.check(
+        "a capture against the bare browser",
+        ratio,
+        "times",
+        ratio <= 1.3,
+        "at most 1.3",
+    );
+    Ok(())
+}
+
+/// From navigation to the same picture, over the protocol alone.
+async fn bare(web: &WebServices, (width, height): (u32, u32)) -> Done<Vec<Duration>> {
+    let profile = tempfile::tempdir()?;
+    let config = chromiumoxide::BrowserConfig::builder()
+        .chrome_executable("chromium")
+        .no_sandbox()
+        .user_data_dir(profile.path())
+        .viewport(viewport::Viewport {
+            width,
+            height: HEIGHT,
+            device_scale_factor: Some(f64::from(SCALE)),
+            ..viewport::Viewport::default()
+        })
+        .build()?;
+    let (mut browser, mut handler) = chromiumoxide::Browser::launch(config).await?;
+    let handling = tokio::spawn(async move { while handler.next().await.is_some() {} });
+    let page = browser
+        .new_page(web.url("/port-office/sign-in").as_str())
+        .await?;
+    let enter = format!(
+        "fetch('/port-office/sign-in', {{method: 'POST', headers: {{'Content-Type': 'application/x-www-form-urlencoded'}}, body: 'user={}&password={}'}}).then(() => true)",
+        live_page::USER,
+        live_page::PASSWORD
+    );
+    page.evaluate(enter).await?;
+    let mut times = Vec::new();
+    for _ in 0..=ROUNDS {
+        let page = browser.new_page("about:blank").await?;
+        let began = Instant::now();
+        page.goto(web.url(BOARD).as_str()).await?;
+        ready(&page).await?;
+        let clip = Viewport {
+            x: 0.0,
+            y: 0.0,
+            width: f64::from(width),
+            height: f64::from(height),
+            scale: 1.0,
+        };
+        let picture = CaptureScreenshotParams::builder()
+            .format(CaptureScreenshotFormat::Png)
+            .clip(clip)
+            .capture_beyond_viewport(true)
+            .build();
+        page.execute(picture).await?;
+        times.push(began.elapsed());
+        page.close().await?;
+    }
+    times.remove(0);
+    browser.close().await?;
+    browser.wait().await?;
+    handling.abort();
+    Ok(times)
+}
+
+async fn ready(page: &Page) -> Done<()> {
+    let complete = "document.body.classList.contains('complete')";
+    while !page.evaluate(complete).await?.into_value::<bool>()? {
+        tokio::time::sleep(Duration::from_millis(25)).await;
+    }
+    Ok(())
+}
+
+async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
+    let browser = Browser::new(Settings::default());
+    let orders: Vec<Order> = FOUR
+        .iter()
+        .cycle()
+        .take(40)
+        .map(|page| order(web, &format!("/port-office/{page}")))
+        .collect::<Done<_>>()?;
+    browser.version().await?;
+    let began = Instant::now();
+    let captures = stream::iter(&orders).map(|order| browser.capture(order));
+    let captured: Vec<_> = captures.buffer_unordered(2).collect().await;
+    let ours = began.elapsed().as_secs_f64();
+    if let Some(Err(failed)) = captured.into_iter().find(Result::is_err) {
+        return Err(failed.problem.to_string().into());
+    }
+    let peak = browser.peak_memory().await as f64 / 1e6;
+    browser.end().await;
+
+    let folder = tempfile::tempdir()?;
+    let began = Instant::now();
+    let addresses = FOUR.iter().cycle().take(40).enumerate();
+    let started = stream::iter(addresses).map(|(number, page)| {
+        let (address, folder) = (
+            web.url(&format!("/port-office/{page}")),
+            folder.path().to_owned(),
+        );
+        tokio::task::spawn_blocking(move || {
+            let profile = folder.join(format!("profile-{number}"));
+            let picture = format!(
+                "--screenshot={}",
+                folder.join(format!("{number}.png")).display()
+            );
+            let size = format!("--window-size={WIDTH},{HEIGHT}");
+            Command::new("chromium")
+                .args(chromium::arguments(&profile, &[&picture, &size]))
+                .arg(address)
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .status()
+        })
+    });
+    let ended: Vec<_> = started.buffer_unordered(2).collect().await;
+    if !ended
+        .into_iter()
+        .all(|end| matches!(end, Ok(Ok(status)) if status.success()))
+    {
+        return Err("a browser that was started for a page failed".into());
+    }
+    let each = began.elapsed().as_secs_f64();
+    println!(
+        "  40 captures of 4 pages: {:.0} a minute, {:.0} with a browser for each; the browser takes {peak:.0} MB at most",
+        40.0 * 60.0 / ours,
+        40.0 * 60.0 / each
+    );
+    let ratio = each / ours;
+    goals.check(
+        "captures against a browser for each",
+        ratio,
+        "times as many",
+        ratio >= 3.0,
+        "at least 3",
+    );
+    Ok(())
+}
