@@ -46,6 +46,35 @@ pub struct Order {
     pub gate: Gate,
 }
 
+impl Order {
+    /// An order for a page as it looks, with nothing but its address and the way to it.
+    #[must_use]
+    pub fn of(session: String, address: Url, gate: Gate) -> Self {
+        Self {
+            session,
+            address,
+            view: PageView::default(),
+            zone: "UTC".to_owned(),
+            headers: Vec::new(),
+            cookies: Vec::new(),
+            sign_in: Vec::new(),
+            steps: Vec::new(),
+            finished: Finished::default(),
+            hide: Vec::new(),
+            keep: Keep::Look {
+                parts: Vec::new(),
+                printed: false,
+            },
+            must_have: Vec::new(),
+            outline: false,
+            limit: Duration::from_secs(60),
+            most_rows: 1_000,
+            most_bytes: 50_000_000,
+            gate,
+        }
+    }
+}
+
 /// A step with its value.
 pub type Act = maple_lark_definition::PageStep<Typed>;
 
@@ -54,8 +83,26 @@ pub type Act = maple_lark_definition::PageStep<Typed>;
 pub struct Typed {
     /// The text.
     pub text: String,
-    /// Whether it must be seen in no picture and no error.
-    pub secret: bool,
+    /// Of a secret: the hosts whose pages it may be typed into. It is seen in no picture and no
+    /// error.
+    pub secret_for: Option<Vec<String>>,
+}
+
+impl Typed {
+    /// A text that everybody may see.
+    #[must_use]
+    pub fn plain(text: String) -> Self {
+        Self {
+            text,
+            secret_for: None,
+        }
+    }
+
+    /// Whether nobody may see it.
+    #[must_use]
+    pub fn is_secret(&self) -> bool {
+        self.secret_for.is_some()
+    }
 }
 
 /// What came of a capture.

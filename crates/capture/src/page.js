@@ -86,6 +86,10 @@ const lark = {
     return [document.title, location.href];
   },
 
+  host() {
+    return location.hostname;
+  },
+
   hasBegun() {
     return location.href !== "about:blank" && document.readyState !== "loading" && Boolean(document.body);
   },

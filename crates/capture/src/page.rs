@@ -152,7 +152,7 @@ async fn instead(tab: &Tab<'_>) -> Option<Vec<u8>> {
         let acts = tab.order.sign_in.iter().chain(&tab.order.steps);
         let secrets: Vec<&str> = acts
             .filter_map(|act| match act {
-                PageStep::Fill { with, .. } if with.secret && !with.text.is_empty() => {
+                PageStep::Fill { with, .. } if with.is_secret() && !with.text.is_empty() => {
                     Some(with.text.as_str())
                 }
                 _ => None,
@@ -287,7 +287,7 @@ async fn arrive(sessions: &Sessions, tab: &Tab<'_>, log: &Log) -> Result<(), Pro
 /// The field that a secret is typed into.
 fn door(order: &Order) -> Option<&str> {
     order.sign_in.iter().find_map(|act| match act {
-        PageStep::Fill { field, with } if with.secret => Some(field.as_str()),
+        PageStep::Fill { field, with } if with.is_secret() => Some(field.as_str()),
         _ => None,
     })
 }

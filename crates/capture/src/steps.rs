@@ -124,6 +124,14 @@ impl Tab<'_> {
         if !self.comes(&format!("hasField({})", quoted(field))).await? {
             return Err(failed("there is no field of that label"));
         }
+        if let Some(hosts) = &with.secret_for {
+            let host: String = self.look("host()").await?;
+            if !hosts.contains(&host) {
+                return Err(failed(&format!(
+                    "the page has led to {host}, where this secret may not be sent; an administrator can allow it under secret-hosts in the configuration"
+                )));
+            }
+        }
         let found: String = self.look(&format!("focus({})", quoted(field))).await?;
         if found == "list" {
             let choose = format!("choose({}, {})", quoted(field), quoted(&with.text));

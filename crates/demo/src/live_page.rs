@@ -13,7 +13,7 @@ use rocket::{
     FromForm, Request, Route, State,
     form::Form,
     get,
-    http::{ContentType, Cookie, CookieJar, Header, Status},
+    http::{ContentType, Cookie, CookieJar, Header, Status, uri::Host},
     outcome::Outcome,
     post,
     request::{self, FromRequest},
@@ -44,6 +44,7 @@ pub struct Sessions {
 pub(crate) fn routes() -> Vec<Route> {
     routes![
         entrance,
+        astray,
         board,
         closed_board,
         style,
@@ -123,6 +124,13 @@ fn form(wrong: &str) -> RawHtml<String> {
 #[get("/sign-in")]
 fn door() -> RawHtml<String> {
     form("")
+}
+
+/// Sends on to the same door on what browsers take for another host.
+#[get("/astray")]
+fn astray(host: &Host<'_>) -> Redirect {
+    let port = host.port().unwrap_or(80);
+    Redirect::to(format!("http://localhost:{port}/port-office/sign-in"))
 }
 
 #[derive(FromForm)]

@@ -12,7 +12,7 @@ use serde_json::json;
 use crate::{
     RenderError,
     chart::{self, Size},
-    html, png, template_values, text,
+    html, place, png, template_values, text,
 };
 
 /// What stands in the mail itself; attachments go beside it.
@@ -66,6 +66,8 @@ enum Shown<'a> {
         title: &'a str,
         content_id: String,
         description: &'a str,
+        /// Of a live page: where it is, and that for people.
+        page: Option<(&'a str, &'a str)>,
     },
     Table {
         title: &'a str,
@@ -130,6 +132,7 @@ pub fn mail_body(
                         title,
                         content_id: content_id.clone(),
                         description: &chart.description,
+                        page: None,
                     });
                     if content != MailContent::Text {
                         images.push(InlineImage {
@@ -138,7 +141,7 @@ pub fn mail_body(
                         });
                     }
                 }
-                Body::Page { parts, .. } if full || charts < 1 => {
+                Body::Page { parts, address, .. } if full || charts < 1 => {
                     for part in parts.iter().take(if full { usize::MAX } else { 1 }) {
                         charts += 1;
                         let content_id =
@@ -147,6 +150,7 @@ pub fn mail_body(
                             title: if parts.len() > 1 { &part.title } else { title },
                             content_id: content_id.clone(),
                             description: &part.description,
+                            page: Some((address, place(address))),
                         });
                         if content != MailContent::Text {
                             images.push(InlineImage {

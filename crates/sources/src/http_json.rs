@@ -1,15 +1,15 @@
 //! Any service that answers requests in JSON.
 
 use maple_lark_data::{Column, Table, Value, stop};
-use maple_lark_definition::{
-    Field, FillError, Filler, Pages, ParameterValue, PlaceholderText, Request, Source, Web,
-};
+use maple_lark_definition::{Field, Pages, PlaceholderText, Request, Source, Web};
 use reqwest::{Method, Url, header::LINK};
 use serde_json::Value as Json;
 use serde_json_path::JsonPath;
 
 use crate::{
-    Answer, BadCell, Question, Reader, SourceError, cells, json,
+    Answer, BadCell, Question, Reader, SourceError, cells,
+    filled::not_filled,
+    json,
     threads::computed,
     web::{Call, shown, without_sign_in},
 };
@@ -126,25 +126,8 @@ async fn first_call(
     request: &Request,
     question: Question<'_>,
 ) -> Result<Call, SourceError> {
-    let fill = |name: &str| {
-        question.times.filler(name).or_else(|| {
-            question.values.get(name).map(|value| match value {
-                ParameterValue::Text(text) => Filler::Text(text.clone()),
-                ParameterValue::Number(number) => Filler::Number(*number),
-                ParameterValue::List(items) => Filler::List(items.clone()),
-            })
-        })
-    };
-    let refused = |error: FillError| match error {
-        FillError::NoValue(name) => SourceError::NoValue {
-            source_name: source.name.clone(),
-            name,
-        },
-        other => SourceError::Query {
-            source_name: source.name.clone(),
-            words: other.to_string(),
-        },
-    };
+    let fill = |name: &str| question.filler(name);
+    let refused = |error| not_filled(source, error);
     let filled = |pairs: &[(String, PlaceholderText)]| {
         pairs
             .iter()

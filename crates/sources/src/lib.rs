@@ -10,6 +10,7 @@ mod cells;
 mod checks;
 mod error;
 mod files;
+mod filled;
 mod http_json;
 mod json;
 mod open_metrics;

@@ -48,6 +48,19 @@ impl Permissions {
         self.disks.iter().any(|disk| disk == path) || self.may_read(path)
     }
 
+    /// The hosts whose pages a secret may be typed into: that of its source, and those that the
+    /// configuration names for it.
+    pub(crate) fn hosts_of(&self, setting: &Setting, host: Option<&str>) -> Vec<String> {
+        let named = match setting {
+            Setting::Secret(name) => self.secret_hosts.get(name),
+            _ => None,
+        };
+        let own = host.map(str::to_owned);
+        own.into_iter()
+            .chain(named.into_iter().flatten().cloned())
+            .collect()
+    }
+
     /// # Errors
     /// If the reference is none that definitions may use, or its secret may not be sent to `host`.
     pub(crate) fn check(
@@ -118,6 +131,10 @@ mod tests {
         ] {
             assert!(!check(bad, None), "{bad}");
         }
+        let hosts =
+            |written: &str| permissions.hosts_of(&written.parse().unwrap(), Some("a.example"));
+        assert_eq!(hosts("secret:reader"), ["a.example", "db.example"]);
+        assert_eq!(hosts("env:ONE"), ["a.example"]);
         assert!(check("secret:reader", Some("db.example")));
         assert!(!check("secret:reader", Some("elsewhere.example")));
         assert!(

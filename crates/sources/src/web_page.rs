@@ -5,14 +5,13 @@ use std::{sync::Arc, time::Duration};
 use maple_lark_capture::{Act, Captured, Failed, Gate, Kept, Order, Typed};
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{
-    FileRows, FillError, Filler, Finished, Keep, PageAsk, PageStep, PageView, ParameterValue,
-    PlaceholderText, SignIn, Source, Web,
+    FileRows, Keep, PageAsk, PageStep, PageView, Setting, SignIn, Source, Web,
 };
 use url::{Position, Url};
 
 use crate::{
-    Answer, Greeting, NoClient, Question, Reader, SourceError, files::rows_of, threads::computed,
-    web::without_sign_in,
+    Answer, Greeting, NoClient, Question, Reader, SourceError, files::rows_of, filled::not_filled,
+    threads::computed, web::without_sign_in,
 };
 
 /// Captures a page, or reads rows of it.
@@ -125,28 +124,13 @@ async fn order(
 ) -> Result<Order, SourceError> {
     let host = address.host_str().map(str::to_owned);
     let host = host.as_deref();
+    // Whatever changes about the sign-in begins a session of its own.
+    let session = format!("{} {web:?}", source.name);
     let mut order = Order {
-        // Whatever changes about the sign-in begins a session of its own.
-        session: format!("{} {web:?}", source.name),
-        address,
-        view: PageView::default(),
-        zone: "UTC".to_owned(),
-        headers: Vec::new(),
-        cookies: Vec::new(),
-        sign_in: Vec::new(),
-        steps: Vec::new(),
-        finished: Finished::default(),
-        hide: Vec::new(),
-        keep: Keep::Look {
-            parts: Vec::new(),
-            printed: false,
-        },
-        must_have: Vec::new(),
-        outline: false,
         limit: Duration::from_secs(source.timeout_seconds),
         most_rows: source.row_limit,
         most_bytes: source.max_bytes,
-        gate: gate(reader),
+        ..Order::of(session, address, gate(reader))
     };
     for (name, value) in &web.headers {
         let value = reader.resolve_for(source, "headers", value, host).await?;
@@ -156,12 +140,8 @@ async fn order(
         None => {}
         Some(SignIn::Form(steps)) => {
             for step in steps {
-                order.sign_in.push(match step {
-                    PageStep::Open(path) => {
-                        PageStep::Open(behind(reader, source, web, path).await?)
-                    }
-                    other => typed(reader, source, other, host).await?,
-                });
+                let act = typed(reader, source, web, step, host).await?;
+                order.sign_in.push(act);
             }
         }
         Some(SignIn::Cookie { name, value }) => {
@@ -187,24 +167,27 @@ async fn behind(
     Ok(address[Position::BeforePath..].to_owned())
 }
 
-/// A step of a sign-in with what its setting refers to.
+/// A step of a sign-in with what its setting refers to, and its path behind the source's address.
 async fn typed(
     reader: &Reader,
     source: &Source,
-    step: &PageStep<maple_lark_definition::Setting>,
+    web: &Web,
+    step: &PageStep<Setting>,
     host: Option<&str>,
 ) -> Result<Act, SourceError> {
-    Ok(match step {
-        PageStep::Open(path) => PageStep::Open(path.clone()),
-        PageStep::Press(control) => PageStep::Press(control.clone()),
-        PageStep::WaitFor(selector) => PageStep::WaitFor(selector.clone()),
-        PageStep::Fill { field, with } => PageStep::Fill {
-            field: field.clone(),
-            with: Typed {
-                text: reader.resolve_for(source, "with", with, host).await?,
-                secret: !matches!(with, maple_lark_definition::Setting::Plain(_)),
-            },
-        },
+    let value = match step {
+        PageStep::Open(path) => {
+            return Ok(PageStep::Open(behind(reader, source, web, path).await?));
+        }
+        PageStep::Fill { with, .. } => reader.resolve_for(source, "with", with, host).await?,
+        _ => String::new(),
+    };
+    step.try_map(|setting| {
+        Ok(Typed {
+            text: value,
+            secret_for: (!matches!(setting, Setting::Plain(_)))
+                .then(|| reader.permissions.hosts_of(setting, host)),
+        })
     })
 }
 
@@ -217,47 +200,18 @@ async fn asked(
     page: &PageAsk,
     question: Question<'_>,
 ) -> Result<Order, SourceError> {
-    let fill = |name: &str| {
-        question.times.filler(name).or_else(|| {
-            question.values.get(name).map(|value| match value {
-                ParameterValue::Text(text) => Filler::Text(text.clone()),
-                ParameterValue::Number(number) => Filler::Number(*number),
-                ParameterValue::List(items) => Filler::List(items.clone()),
-            })
-        })
-    };
-    let refused = |error: FillError| match error {
-        FillError::NoValue(name) => SourceError::NoValue {
-            source_name: source.name.clone(),
-            name,
-        },
-        other => SourceError::Query {
-            source_name: source.name.clone(),
-            words: other.to_string(),
-        },
-    };
+    let fill = |name: &str| question.filler(name);
+    let refused = |error| not_filled(source, error);
     let path = page.path.fill_path(&fill).map_err(refused)?;
     let address = reader.url(source, web, &path).await?;
-    let step = |step: &PageStep<PlaceholderText>| -> Result<Act, FillError> {
-        Ok(match step {
-            PageStep::Open(path) => PageStep::Open(path.clone()),
-            PageStep::Press(control) => PageStep::Press(control.clone()),
-            PageStep::WaitFor(selector) => PageStep::WaitFor(selector.clone()),
-            PageStep::Fill { field, with } => PageStep::Fill {
-                field: field.clone(),
-                with: Typed {
-                    text: with.fill(&fill)?,
-                    secret: false,
-                },
-            },
-        })
-    };
-    let steps = page.steps.iter().map(step).collect::<Result<_, _>>();
-    let mut steps: Vec<Act> = steps.map_err(refused)?;
-    for act in &mut steps {
-        if let PageStep::Open(path) = act {
-            *path = behind(reader, source, web, path).await?;
-        }
+    let mut steps: Vec<Act> = Vec::new();
+    for step in &page.steps {
+        steps.push(match step {
+            PageStep::Open(path) => PageStep::Open(behind(reader, source, web, path).await?),
+            other => other
+                .try_map(|text| text.fill(&fill).map(Typed::plain))
+                .map_err(refused)?,
+        });
     }
     Ok(Order {
         view: page.view.clone(),

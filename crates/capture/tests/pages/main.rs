@@ -105,6 +105,26 @@ async fn a_wrong_password_is_said_and_seen_nowhere() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_secret_is_typed_into_pages_of_its_hosts_alone() {
+    let office = Office::new().await;
+    let steps = door("hunter2-secret");
+    let astray = Order {
+        sign_in: [
+            &[PageStep::Open("/port-office/astray".to_owned())],
+            &steps[1..4],
+        ]
+        .concat(),
+        ..office.board()
+    };
+    let problem = office.failed(&astray).await.problem.to_string();
+    assert!(
+        problem.contains("the page has led to localhost, where this secret may not be sent"),
+        "{problem}"
+    );
+    assert_eq!(office.sign_ins().await, 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn headers_and_cookies_go_to_the_pages_own_origin_only() {
     let office = Office::new().await;
     let order = Order {

@@ -1,6 +1,6 @@
 //! A stand-in live page, and orders for captures of it.
 
-use std::{net::SocketAddr, sync::Arc, time::Duration};
+use std::{net::SocketAddr, sync::Arc};
 
 use maple_lark_capture::{
     Act, Browser, Captured, Failed, Gate, Kept, Order, Part, Settings, Typed,
@@ -41,9 +41,8 @@ impl Office {
     }
 
     pub fn order(&self, path: &str) -> Order {
+        let address = self.web.url(&format!("/port-office/{path}"));
         Order {
-            session: "port-office".to_owned(),
-            address: Url::parse(&self.web.url(&format!("/port-office/{path}"))).unwrap(),
             view: PageView {
                 width: 1000,
                 height: 700,
@@ -51,22 +50,11 @@ impl Office {
                 ..PageView::default()
             },
             zone: "Atlantic/Faroe".to_owned(),
-            headers: Vec::new(),
-            cookies: Vec::new(),
-            sign_in: Vec::new(),
-            steps: Vec::new(),
-            finished: Finished::default(),
-            hide: Vec::new(),
-            keep: Keep::Look {
-                parts: Vec::new(),
-                printed: false,
-            },
-            must_have: Vec::new(),
-            outline: false,
-            limit: Duration::from_secs(60),
-            most_rows: 1000,
-            most_bytes: 50_000_000,
-            gate: open_gate(),
+            ..Order::of(
+                "port-office".to_owned(),
+                Url::parse(&address).unwrap(),
+                open_gate(),
+            )
         }
     }
 
@@ -112,7 +100,7 @@ pub fn keep_text() -> Keep {
 pub fn typed(text: &str, secret: bool) -> Typed {
     Typed {
         text: text.to_owned(),
-        secret,
+        secret_for: secret.then(|| vec!["127.0.0.1".to_owned()]),
     }
 }
 

@@ -13,8 +13,8 @@ use chromiumoxide::{
     handler::viewport,
 };
 use futures::{StreamExt, stream};
-use maple_lark_capture::{Act, Browser, Kept, Order, Settings, Typed};
-use maple_lark_definition::{Finished, Keep, PageStep, PageView};
+use maple_lark_capture::{Act, Browser, Gate, Kept, Order, Settings, Typed};
+use maple_lark_definition::{Finished, PageStep, PageView};
 use maple_lark_demo::{WebServices, chromium, live_page};
 
 use crate::{Done, Goals};
@@ -33,42 +33,26 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
 }
 
 fn order(web: &WebServices, path: &str) -> Done<Order> {
+    let gate: Gate = Arc::new(|host, port| {
+        Box::pin(async move {
+            let found = tokio::net::lookup_host((host, port)).await;
+            found
+                .map(Iterator::collect)
+                .map_err(|error| error.to_string())
+        })
+    });
     Ok(Order {
-        session: "bench".to_owned(),
-        address: web.url(path).parse()?,
         view: PageView {
             width: WIDTH,
             height: HEIGHT,
             scale: SCALE,
             ..PageView::default()
         },
-        zone: "UTC".to_owned(),
-        headers: Vec::new(),
-        cookies: Vec::new(),
-        sign_in: Vec::new(),
-        steps: Vec::new(),
         finished: Finished {
             quiet_milliseconds: 0,
             ..Finished::default()
         },
-        hide: Vec::new(),
-        keep: Keep::Look {
-            parts: Vec::new(),
-            printed: false,
-        },
-        must_have: Vec::new(),
-        outline: false,
-        limit: Duration::from_secs(60),
-        most_rows: 1000,
-        most_bytes: 50_000_000,
-        gate: Arc::new(|host, port| {
-            Box::pin(async move {
-                let found = tokio::net::lookup_host((host, port)).await;
-                found
-                    .map(Iterator::collect)
-                    .map_err(|error| error.to_string())
-            })
-        }),
+        ..Order::of("bench".to_owned(), web.url(path).parse()?, gate)
     })
 }
 
@@ -78,11 +62,11 @@ fn median(mut times: Vec<Duration>) -> f64 {
 }
 
 async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
-    let fill = |field: &str, text: &str, secret| PageStep::Fill {
+    let fill = |field: &str, text: &str, secret: bool| PageStep::Fill {
         field: field.to_owned(),
         with: Typed {
             text: text.to_owned(),
-            secret,
+            secret_for: secret.then(|| vec!["127.0.0.1".to_owned()]),
         },
     };
     let sign_in: Vec<Act> = vec![

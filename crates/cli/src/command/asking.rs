@@ -58,7 +58,7 @@ const SOURCE: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: postgresql, open-metrics, http-json, files or local-checks",
+        "Kind: postgresql, open-metrics, http-json, files, web-page or local-checks",
     ),
     of_kind(
         &["postgresql"],
@@ -73,7 +73,7 @@ const SOURCE: &[Needed] = &[
         "Where its password is: secret:NAME, env:NAME or file:/path",
     ),
     of_kind(
-        &["open-metrics", "http-json"],
+        &["open-metrics", "http-json", "web-page"],
         "url",
         "Address, with http:// or https://",
     ),

@@ -119,7 +119,7 @@ async fn the_page_that_everybody_likes_is_mailed_as_it_looks_and_can_be_made_aga
     assert!(!words.contains("one cookie"), "left out");
     let html = String::from_utf8(ending(&files, "html")).unwrap();
     assert!(html.contains("src=\"data:image/png;base64,"));
-    // The mail has the picture in its body and the PDF beside it.
+    // The mail has the picture in its body, a link back, and the PDF beside it.
     let mail = &mails(&place, 1)["harbours@orrin-sound.example"][0];
     let mail = MessageParser::default().parse(mail).unwrap();
     let kinds: Vec<String> = mail
@@ -129,6 +129,8 @@ async fn the_page_that_everybody_likes_is_mailed_as_it_looks_and_can_be_made_aga
         .collect();
     assert!(kinds.contains(&"image/png".to_owned()), "{kinds:?}");
     assert!(kinds.contains(&"application/pdf".to_owned()), "{kinds:?}");
+    let body = mail.body_html(0).unwrap();
+    assert!(body.contains("As the page looked: <a href="), "{body}");
 
     // Two panels and the table of the same page, beside our own figures.
     let run = ran(&place, "harbour-mondays");

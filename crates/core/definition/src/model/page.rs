@@ -69,6 +69,22 @@ pub enum PageStep<T> {
 }
 
 impl<T> PageStep<T> {
+    /// The step with another value in the place of its own.
+    ///
+    /// # Errors
+    /// Those of the change.
+    pub fn try_map<U, E>(&self, change: impl FnOnce(&T) -> Result<U, E>) -> Result<PageStep<U>, E> {
+        Ok(match self {
+            Self::Open(path) => PageStep::Open(path.clone()),
+            Self::Press(control) => PageStep::Press(control.clone()),
+            Self::WaitFor(selector) => PageStep::WaitFor(selector.clone()),
+            Self::Fill { field, with } => PageStep::Fill {
+                field: field.clone(),
+                with: change(with)?,
+            },
+        })
+    }
+
     /// The step in words, without what is typed.
     #[must_use]
     pub fn in_words(&self) -> String {
