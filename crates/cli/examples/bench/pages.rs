@@ -24,7 +24,7 @@ const HEIGHT: u32 = 800;
 const SCALE: u32 = 2;
 const ROUNDS: usize = 7;
 const BOARD: &str = "/port-office/board?from=2026-07-06T00:00:00Z&to=2026-07-13T00:00:00Z";
-const FOUR: [&str; 4] = ["long", "clock", "let-in", "windows"];
+const FOUR: [&str; 4] = ["long", "clock", "let-in", "sign-in"];
 
 pub async fn measure(goals: &mut Goals) -> Done<()> {
     let web = WebServices::start().await?;
@@ -116,7 +116,7 @@ async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
 async fn bare(web: &WebServices, (width, height): (u32, u32)) -> Done<Vec<Duration>> {
     let profile = tempfile::tempdir()?;
     let config = chromiumoxide::BrowserConfig::builder()
-        .chrome_executable("chromium")
+        .chrome_executable("/usr/bin/chromium")
         .no_sandbox()
         .user_data_dir(profile.path())
         .viewport(viewport::Viewport {
@@ -180,7 +180,11 @@ async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
         .iter()
         .cycle()
         .take(40)
-        .map(|page| order(web, &format!("/port-office/{page}")))
+        .map(|page| {
+            let mut order = order(web, &format!("/port-office/{page}"))?;
+            order.view.scale = 1;
+            Ok(order)
+        })
         .collect::<Done<_>>()?;
     browser.version().await?;
     let began = Instant::now();
