@@ -226,16 +226,25 @@ fn wait_for_address(child: &mut Child, profile: &Path, state: &State) -> Result<
         let ended = child.try_wait().ok().flatten();
         if ended.is_some() || began.elapsed() > START {
             let said = state.said.lock().unwrap_or_else(PoisonError::into_inner);
-            let last = said.iter().rev().find(|line| !line.trim().is_empty());
+            let telling = telling(&said);
             let how = ended.map_or_else(
                 || format!("it does not answer after {} s", START.as_secs()),
                 |status| format!("it ended with {status}"),
             );
-            let last = last.map(|line| format!(": {line}")).unwrap_or_default();
-            return Err(Problem::NotStarted(how + &last));
+            let said = telling.map(|line| format!(": {line}")).unwrap_or_default();
+            return Err(Problem::NotStarted(how + &said));
         }
         std::thread::sleep(Duration::from_millis(10));
     }
+}
+
+/// The line that says most of why a browser has ended: the one about its sandbox, whatever it says
+/// after that, else the last.
+fn telling(said: &[String]) -> Option<&String> {
+    let about_sandbox = |line: &&String| line.to_lowercase().contains("sandbox");
+    said.iter()
+        .find(about_sandbox)
+        .or_else(|| said.iter().rev().find(|line| !line.trim().is_empty()))
 }
 
 /// Ends pages that take more memory than they may.
@@ -280,4 +289,26 @@ fn is_page(pid: i32) -> bool {
     procfs::process::Process::new(pid)
         .and_then(|process| process.cmdline())
         .is_ok_and(|words| words.iter().any(|word| word.contains("--type=renderer")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_said_of_the_sandbox_tells_most() {
+        let said = |lines: &[&str]| -> Vec<String> {
+            lines.iter().map(|line| (*line).to_owned()).collect()
+        };
+        let crash = said(&[
+            "starting",
+            "No usable sandbox! Update your kernel",
+            "#0 0x5581",
+            "",
+        ]);
+        assert!(telling(&crash).unwrap().starts_with("No usable sandbox"));
+        let other = said(&["starting", "cannot open display", " "]);
+        assert_eq!(telling(&other).unwrap(), "cannot open display");
+        assert_eq!(telling(&[]), None);
+    }
 }
