@@ -207,6 +207,8 @@ impl<'o> Tab<'o> {
         let deny = SetDownloadBehaviorParams::builder()
             .behavior(SetDownloadBehaviorBehavior::Deny)
             .browser_context_id(self.context.clone())
+            // Whether downloads are told of is so for all contexts: no would silence those of others.
+            .events_enabled(true)
             .build()
             .map_err(Problem::Protocol)?;
         browser.execute(deny).await?;

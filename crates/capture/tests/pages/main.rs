@@ -299,6 +299,14 @@ async fn tables_and_downloads_are_read() {
         let cells: Vec<&str> = line.split(',').collect();
         assert_eq!(cells[..4], row[..4]);
     }
+    // Others that begin meanwhile do not keep the file from being heard of.
+    let other = office.order("let-in");
+    let (downloaded, _) = tokio::join!(office.captured(&order), async {
+        for _ in 0..3 {
+            office.captured(&other).await;
+        }
+    });
+    assert!(matches!(downloaded.kept, Kept::Download(_)));
     let order = Order {
         steps: Vec::new(),
         finished: Finished {
