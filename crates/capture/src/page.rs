@@ -97,20 +97,14 @@ pub(crate) async fn capture(
         () = crash => Err(Problem::Protocol("the page crashed".to_owned())),
         () = running.process.end() => Err(Problem::Ended),
     };
-    let kept = match kept {
-        Err(problem)
-            if running.process.ended_for_memory() > killed
-                || tab.seen.crashed.load(Ordering::Acquire) =>
-        {
-            Err(if running.process.ended_for_memory() > killed {
-                Problem::Memory {
-                    megabytes: running.most_memory / 1_000_000,
-                }
-            } else {
-                problem
-            })
-        }
-        other => other,
+    // Another page may have been ended meanwhile; this one was if it crashed, too.
+    let crashed = tab.seen.crashed.load(Ordering::Acquire);
+    let kept = if crashed && running.process.ended_for_memory() > killed {
+        Err(Problem::Memory {
+            megabytes: running.most_memory / 1_000_000,
+        })
+    } else {
+        kept
     };
     let result = match kept {
         Ok(captured) => Ok(captured),
