@@ -15,7 +15,9 @@ use futures::StreamExt;
 use tokio::sync::{Mutex, Semaphore};
 
 use crate::{
-    Captured, Failed, Order, Problem, page,
+    Captured, Failed, Order, Problem,
+    fresh::Ready,
+    page,
     running::{Running, Sessions},
     watch::Process,
 };
@@ -217,15 +219,18 @@ impl Browser {
             chromiumoxide::Browser::connect_with_config(process.address.clone(), config).await?;
         // Whoever waits for an answer hears that there will be none when this ends.
         tokio::spawn(async move { while let Some(Ok(())) = handler.next().await {} });
-        let version = browser.version().await?.product.replace('/', " ");
+        let told = browser.version().await?;
+        let version = told.product.replace('/', " ");
         tracing::info!(version, "the browser has started");
         Ok(Running {
             browser,
             version: version
                 .replace("Headless", "")
                 .replace("Chrome", "Chromium"),
+            agent: told.user_agent.replace("Headless", ""),
             process,
             hangs: AtomicBool::new(false),
+            ready: Ready::default(),
             most_memory: self.settings.most_memory,
             _profile: profile,
         })
@@ -263,7 +268,9 @@ fn remove_orphans(folder: &Path) {
     }
 }
 
-/// Headless, quiet, and with no way to the network but the one that each capture is given.
+/// Headless, quiet, and with no way to the network but the one that each capture is given. The
+/// first four features would have the browser load pages of its own beside each one that is
+/// captured.
 const ARGUMENTS: [&str; 27] = [
     "--headless",
     "--remote-debugging-port=0",
@@ -287,7 +294,7 @@ const ARGUMENTS: [&str; 27] = [
     "--disable-default-apps",
     "--disable-sync",
     "--disable-domain-reliability",
-    "--disable-features=Translate,MediaRouter,OptimizationHints,DialMediaRouteProvider,AutofillServerCommunication,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
+    "--disable-features=SpareRendererForSitePerProcess,WebUIOmniboxPopup,WebUIOmniboxAimPopup,WebUIOmniboxFullPopup,Translate,MediaRouter,OptimizationHints,DialMediaRouteProvider,AutofillServerCommunication,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
     "--hide-scrollbars",
     "--mute-audio",
     "--no-first-run",

@@ -4,7 +4,7 @@
 
 use std::{
     net::SocketAddr,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, OnceLock, PoisonError},
 };
 
 use fast_socks5::{
@@ -23,24 +23,32 @@ pub type Gate =
 /// So many connections of one capture at a time.
 const MOST_CONNECTIONS: usize = 256;
 
-/// A gate that is open as long as this lives.
+/// A gate that is there as long as this lives, and shut until it is told what may be reached.
 pub(crate) struct OpenGate {
     pub(crate) address: SocketAddr,
+    known: Arc<OnceLock<Gate>>,
     refused: Arc<Mutex<Vec<(String, String)>>>,
     task: AbortHandle,
 }
 
 impl OpenGate {
-    pub(crate) async fn open(gate: Gate) -> std::io::Result<Self> {
+    pub(crate) async fn open() -> std::io::Result<Self> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
+        let known: Arc<OnceLock<Gate>> = Arc::default();
         let refused: Arc<Mutex<Vec<(String, String)>>> = Arc::default();
-        let task = tokio::spawn(serve(listener, gate, refused.clone())).abort_handle();
+        let task = tokio::spawn(serve(listener, known.clone(), refused.clone())).abort_handle();
         Ok(Self {
             address,
+            known,
             refused,
             task,
         })
+    }
+
+    /// Tells what may be reached. It is told once.
+    pub(crate) fn let_through(&self, gate: Gate) {
+        let _ = self.known.set(gate);
     }
 
     /// Why an address was refused, if it was.
@@ -64,12 +72,18 @@ impl Drop for OpenGate {
     }
 }
 
-async fn serve(listener: TcpListener, gate: Gate, refused: Arc<Mutex<Vec<(String, String)>>>) {
+async fn serve(
+    listener: TcpListener,
+    known: Arc<OnceLock<Gate>>,
+    refused: Arc<Mutex<Vec<(String, String)>>>,
+) {
     // Connections end with the gate.
     let mut connections = JoinSet::new();
     while let Ok((stream, _)) = listener.accept().await {
         while connections.try_join_next().is_some() {}
-        if connections.len() < MOST_CONNECTIONS {
+        if let Some(gate) = known.get()
+            && connections.len() < MOST_CONNECTIONS
+        {
             connections.spawn(carry(stream, gate.clone(), refused.clone()));
         }
     }
@@ -128,5 +142,31 @@ fn reply_to(error: &std::io::Error) -> ReplyError {
         std::io::ErrorKind::ConnectionRefused => ReplyError::ConnectionRefused,
         std::io::ErrorKind::TimedOut => ReplyError::ConnectionTimeout,
         _ => ReplyError::HostUnreachable,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    use super::*;
+
+    /// What a gate answers to a greeting.
+    async fn greeted(gate: &OpenGate) -> Vec<u8> {
+        let mut stream = TcpStream::connect(gate.address).await.unwrap();
+        let _ = stream.write_all(&[5, 1, 0]).await;
+        let mut answer = [0; 2];
+        match stream.read_exact(&mut answer).await {
+            Ok(_) => answer.to_vec(),
+            Err(_) => Vec::new(),
+        }
+    }
+
+    #[tokio::test]
+    async fn a_gate_is_shut_until_it_is_told_what_may_be_reached() {
+        let gate = OpenGate::open().await.unwrap();
+        assert!(greeted(&gate).await.is_empty());
+        gate.let_through(Arc::new(|_, _| Box::pin(async { Ok(Vec::new()) })));
+        assert_eq!(greeted(&gate).await, [5, 0]);
     }
 }

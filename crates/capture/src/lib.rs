@@ -5,6 +5,7 @@
 //! does not know reports, settings or where a capture goes.
 
 mod browser;
+mod fresh;
 mod gate;
 mod order;
 mod page;

@@ -7,15 +7,18 @@ use std::{
 
 use chromiumoxide::cdp::browser_protocol::network::CookieParam;
 
-use crate::watch::Process;
+use crate::{fresh::Ready, watch::Process};
 
 /// A browser that has been started.
 pub(crate) struct Running {
     pub(crate) browser: chromiumoxide::Browser,
     pub(crate) version: String,
+    /// What it says to sites that it is.
+    pub(crate) agent: String,
     pub(crate) process: Process,
     /// Whether it has stopped answering; captures to come get another.
     pub(crate) hangs: AtomicBool,
+    pub(crate) ready: Ready,
     /// How much memory one page may take, in bytes.
     pub(crate) most_memory: u64,
     /// Removed when it is ended.

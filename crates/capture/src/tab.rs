@@ -14,10 +14,7 @@ use chromiumoxide::{
     cdp::IntoEventKind,
     cdp::{
         browser_protocol::{
-            browser::{
-                BrowserContextId, EventDownloadProgress, PermissionDescriptor, PermissionSetting,
-                SetDownloadBehaviorBehavior, SetDownloadBehaviorParams, SetPermissionParams,
-            },
+            browser::{BrowserContextId, EventDownloadProgress},
             emulation::{
                 MediaFeature, SetDeviceMetricsOverrideParams, SetEmulatedMediaParams,
                 SetLocaleOverrideParams, SetTimezoneOverrideParams,
@@ -34,10 +31,7 @@ use chromiumoxide::{
                 CreateIsolatedWorldParams, DialogType, EventJavascriptDialogOpening,
                 HandleJavaScriptDialogParams,
             },
-            target::{
-                CloseTargetParams, CreateBrowserContextParams, CreateTargetParams,
-                DisposeBrowserContextParams, EventTargetCrashed, EventTargetCreated,
-            },
+            target::{CloseTargetParams, EventTargetCrashed, EventTargetCreated},
         },
         js_protocol::runtime::{EvaluateParams, ExecutionContextId, TimeDelta},
     },
@@ -46,24 +40,17 @@ use futures::{Stream, StreamExt};
 use serde::de::DeserializeOwned;
 use tokio::{sync::Notify, task::JoinSet};
 
-use crate::{Order, Problem, gate::OpenGate, running::Running};
+use crate::{
+    Order, Problem,
+    fresh::{Fresh, Ready, dispose},
+    gate::OpenGate,
+    running::Running,
+};
 
 /// What the page is looked at with.
 const SCRIPT: &str = include_str!("page.js");
 /// How long one look at the page may take, in milliseconds.
 const LOOK: f64 = 20_000.0;
-/// What a page may ask for and is not given.
-const FORBIDDEN: [&str; 6] = [
-    "geolocation",
-    "notifications",
-    "camera",
-    "microphone",
-    "clipboard-read",
-    "clipboard-write",
-];
-/// How long the browser may take to close what belongs to a capture.
-const CLOSING: Duration = Duration::from_secs(3);
-
 /// A page of its own.
 pub(crate) struct Tab<'o> {
     pub(crate) page: Page,
@@ -142,83 +129,36 @@ impl Seen {
 }
 
 impl<'o> Tab<'o> {
-    pub(crate) async fn open(running: &'o Running, order: &'o Order) -> Result<Self, Problem> {
-        let gate = OpenGate::open(order.gate.clone())
-            .await
-            .map_err(|error| Problem::Protocol(error.to_string()))?;
-        let context = CreateBrowserContextParams::builder()
-            .dispose_on_detach(true)
-            .proxy_server(format!("socks5://{}", gate.address))
-            .proxy_bypass_list("<-loopback>")
-            .build();
-        let browser = &running.browser;
-        let context = browser.create_browser_context(context).await?;
-        let opened = Self::in_context(running, order, gate, context.clone()).await;
+    pub(crate) async fn open(running: &'o Arc<Running>, order: &'o Order) -> Result<Self, Problem> {
+        let fresh = Ready::take(running).await?;
+        fresh.gate.let_through(order.gate.clone());
+        let context = fresh.context.clone();
+        let opened = Self::of(running, order, fresh).await;
         if opened.is_err() {
             dispose(running, context).await;
         }
         opened
     }
 
-    async fn in_context(
-        running: &'o Running,
-        order: &'o Order,
-        gate: OpenGate,
-        context: BrowserContextId,
-    ) -> Result<Self, Problem> {
-        let browser = &running.browser;
-        let target = CreateTargetParams::builder()
-            .url("about:blank")
-            .browser_context_id(context.clone())
-            .width(order.view.width)
-            .height(order.view.height)
-            .build()
-            .map_err(Problem::Protocol)?;
-        let page = browser.new_page(target).await?;
-        let seen = Arc::new(Seen::default());
+    async fn of(running: &'o Running, order: &'o Order, fresh: Fresh) -> Result<Self, Problem> {
         let mut tab = Self {
-            page,
+            page: fresh.page,
             order,
             running,
-            context,
-            gate,
-            seen,
+            context: fresh.context,
+            gate: fresh.gate,
+            seen: Arc::default(),
             world: Mutex::default(),
             _listeners: JoinSet::new(),
         };
         tab.listen().await?;
-        tokio::try_join!(tab.restrict(), tab.look_as_asked())?;
+        tab.look_as_asked().await?;
         Ok(tab)
-    }
-
-    /// Nothing is granted, and nothing is written to disk.
-    async fn restrict(&self) -> Result<(), Problem> {
-        let browser = &self.running.browser;
-        let permissions = FORBIDDEN.map(async |name| {
-            let deny = SetPermissionParams::builder()
-                .permission(PermissionDescriptor::new(name))
-                .setting(PermissionSetting::Denied)
-                .browser_context_id(self.context.clone())
-                .build()
-                .map_err(Problem::Protocol)?;
-            browser.execute(deny).await.map_err(Problem::from)
-        });
-        futures::future::try_join_all(permissions).await?;
-        let deny = SetDownloadBehaviorParams::builder()
-            .behavior(SetDownloadBehaviorBehavior::Deny)
-            .browser_context_id(self.context.clone())
-            // Whether downloads are told of is so for all contexts: no would silence those of others.
-            .events_enabled(true)
-            .build()
-            .map_err(Problem::Protocol)?;
-        browser.execute(deny).await?;
-        Ok(())
     }
 
     /// Size, colours, style, zone and language.
     async fn look_as_asked(&self) -> Result<(), Problem> {
         let (view, page) = (&self.order.view, &self.page);
-        self.resize(view.height, view.scale).await?;
         let feature = |name: &str, value: &str| MediaFeature::new(name, value);
         let mut features = vec![feature("prefers-reduced-motion", "reduce")];
         if let Some(dark) = view.dark {
@@ -230,20 +170,25 @@ impl<'o> Tab<'o> {
             .media(style)
             .features(features)
             .build();
-        page.execute(media).await?;
-        page.execute(SetTimezoneOverrideParams::new(self.order.zone.as_str()))
-            .await?;
+        let zone = SetTimezoneOverrideParams::new(self.order.zone.as_str());
         let locale = SetLocaleOverrideParams::builder()
             .locale(view.locale.as_str())
             .build();
-        page.execute(locale).await?;
-        let agent = self.running.browser.user_agent().await?;
         let agent = SetUserAgentOverrideParams::builder()
-            .user_agent(agent.replace("Headless", ""))
+            .user_agent(self.running.agent.as_str())
             .accept_language(view.locale.as_str())
             .build()
             .map_err(Problem::Protocol)?;
-        page.execute(agent).await?;
+        let told = async {
+            tokio::try_join!(
+                page.execute(media),
+                page.execute(zone),
+                page.execute(locale),
+                page.execute(agent)
+            )
+            .map_err(Problem::from)
+        };
+        tokio::try_join!(told, self.resize(view.height, view.scale))?;
         Ok(())
     }
 
@@ -494,15 +439,6 @@ impl<'o> Tab<'o> {
     pub(crate) async fn close(self) {
         let (running, context) = (self.running, self.context.clone());
         dispose(running, context).await;
-    }
-}
-
-async fn dispose(running: &Running, context: BrowserContextId) {
-    let dispose = running
-        .browser
-        .execute(DisposeBrowserContextParams::new(context));
-    if tokio::time::timeout(CLOSING, dispose).await.is_err() {
-        running.hangs.store(true, Ordering::Release);
     }
 }
 

@@ -1,0 +1,143 @@
+//! A page that nothing has been loaded into yet, in a context of its own. One is kept ready, since
+//! to open it takes about as long as to load a small page.
+
+use std::{
+    sync::{Arc, Mutex, MutexGuard, PoisonError, atomic::Ordering},
+    time::Duration,
+};
+
+use chromiumoxide::{
+    Page,
+    cdp::browser_protocol::{
+        browser::{
+            BrowserContextId, PermissionDescriptor, PermissionSetting, SetDownloadBehaviorBehavior,
+            SetDownloadBehaviorParams, SetPermissionParams,
+        },
+        target::{CreateBrowserContextParams, CreateTargetParams, DisposeBrowserContextParams},
+    },
+};
+use tokio::task::JoinHandle;
+
+use crate::{Problem, gate::OpenGate, running::Running};
+
+/// What a page may ask for and is not given.
+const FORBIDDEN: [&str; 6] = [
+    "geolocation",
+    "notifications",
+    "camera",
+    "microphone",
+    "clipboard-read",
+    "clipboard-write",
+];
+/// How long the browser may take to close what belongs to a capture.
+const CLOSING: Duration = Duration::from_secs(3);
+/// How long one that is to be kept ready may take to open.
+const OPENING: Duration = Duration::from_secs(10);
+
+/// A page that belongs to no capture yet. Its gate lets nothing through.
+pub(crate) struct Fresh {
+    pub(crate) page: Page,
+    pub(crate) context: BrowserContextId,
+    pub(crate) gate: OpenGate,
+}
+
+impl Fresh {
+    async fn open(running: &Running) -> Result<Self, Problem> {
+        let gate = OpenGate::open()
+            .await
+            .map_err(|error| Problem::Protocol(error.to_string()))?;
+        let context = CreateBrowserContextParams::builder()
+            .dispose_on_detach(true)
+            .proxy_server(format!("socks5://{}", gate.address))
+            .proxy_bypass_list("<-loopback>")
+            .build();
+        let context = running.browser.create_browser_context(context).await?;
+        let opened = tokio::try_join!(blank(running, &context), restrict(running, &context));
+        match opened {
+            Ok((page, ())) => Ok(Self {
+                page,
+                context,
+                gate,
+            }),
+            Err(problem) => {
+                dispose(running, context).await;
+                Err(problem)
+            }
+        }
+    }
+}
+
+async fn blank(running: &Running, context: &BrowserContextId) -> Result<Page, Problem> {
+    let target = CreateTargetParams::builder()
+        .url("about:blank")
+        .browser_context_id(context.clone())
+        .build()
+        .map_err(Problem::Protocol)?;
+    Ok(running.browser.new_page(target).await?)
+}
+
+/// Nothing is granted, and nothing is written to disk.
+async fn restrict(running: &Running, context: &BrowserContextId) -> Result<(), Problem> {
+    let permissions = FORBIDDEN.map(async |name| {
+        let deny = SetPermissionParams::builder()
+            .permission(PermissionDescriptor::new(name))
+            .setting(PermissionSetting::Denied)
+            .browser_context_id(context.clone())
+            .build()
+            .map_err(Problem::Protocol)?;
+        running.browser.execute(deny).await.map_err(Problem::from)
+    });
+    futures::future::try_join_all(permissions).await?;
+    let deny = SetDownloadBehaviorParams::builder()
+        .behavior(SetDownloadBehaviorBehavior::Deny)
+        .browser_context_id(context.clone())
+        // Whether downloads are told of is so for all contexts: no would silence those of others.
+        .events_enabled(true)
+        .build()
+        .map_err(Problem::Protocol)?;
+    running.browser.execute(deny).await?;
+    Ok(())
+}
+
+/// Closes a context with all that belongs to it. A browser that does not do so in time is not
+/// used again.
+pub(crate) async fn dispose(running: &Running, context: BrowserContextId) {
+    let dispose = running
+        .browser
+        .execute(DisposeBrowserContextParams::new(context));
+    if tokio::time::timeout(CLOSING, dispose).await.is_err() {
+        running.hangs.store(true, Ordering::Release);
+    }
+}
+
+/// The page that is kept ready, or on its way.
+#[derive(Default)]
+pub(crate) struct Ready(Mutex<Option<JoinHandle<Option<Fresh>>>>);
+
+impl Ready {
+    /// The page that is ready; without one, another. The next is made ready meanwhile.
+    pub(crate) async fn take(running: &Arc<Running>) -> Result<Fresh, Problem> {
+        let ready = running.ready.slot().take();
+        let fresh = match ready {
+            // One that could not be opened says nothing of the next.
+            Some(ready) => ready.await.ok().flatten(),
+            None => None,
+        };
+        let fresh = match fresh {
+            Some(fresh) => fresh,
+            None => Fresh::open(running).await?,
+        };
+        let next = running.clone();
+        running.ready.slot().get_or_insert_with(|| {
+            tokio::spawn(async move {
+                let fresh = tokio::time::timeout(OPENING, Fresh::open(&next)).await;
+                fresh.ok()?.ok()
+            })
+        });
+        Ok(fresh)
+    }
+
+    fn slot(&self) -> MutexGuard<'_, Option<JoinHandle<Option<Fresh>>>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
