@@ -4,7 +4,7 @@ import { keptOf, problemsOf, useDraft } from '../src/dashboards/draft'
 import { add, addSection, at, blocksOf, copy, copyQuery, cut, fingerprint, freshName, hide, isCut, lift, move, needs, queryName, remove, removeSection, renameQuery, resize, shift, shiftSection, width, type Dashboard } from '../src/dashboards/model'
 import { become, fitting, sentence, SHOWS, suited, unfit } from '../src/dashboards/shows'
 import { begin, measureNames, testOf, withTest } from '../src/dashboards/sources'
-import { setField, STEPS, step, stepWords } from '../src/dashboards/steps'
+import { setField, STEPS, step, stepWords, usualKeys } from '../src/dashboards/steps'
 import { windowKeys, WINDOWS } from '../src/dashboards/windows'
 
 const ferry = (): Dashboard => ({
@@ -225,6 +225,17 @@ describe('steps', () => {
     expect(stepWords({ do: 'group', by: 'a', shares: true })).toContain('with shares of the whole')
     expect(stepWords({ do: 'unheard-of' })).toBe('unheard-of')
     expect(new Set(STEPS.map((one) => one.do)).size).toBe(STEPS.length)
+    const columns = [
+      { name: 'at', kind: 'instant', numeric: false },
+      { name: 'service', kind: 'text', numeric: false },
+      { name: 'ok', kind: 'boolean', numeric: false },
+      { name: 'used', kind: 'number', numeric: true },
+    ]
+    expect(usualKeys('availability', columns)).toEqual({ by: ['service'], state: 'ok', objective: 99.9 })
+    expect(usualKeys('forecast', columns)).toEqual({ by: ['service'], value: 'used' })
+    expect(usualKeys('limit', columns)).toEqual({})
+    expect(stepWords({ do: 'forecast', time: 'at', value: 'used', by: ['service'], method: 'line' })).toBe('Forecast, time at, of used, for each service, by Straight line')
+    expect(stepWords({ do: 'changes', key: ['host'], since: 'run' })).toBe('What is new, gone and altered, rows belong together by host, since The run before')
   })
 
   it('take numbers as numbers, and lose what is empty', () => {

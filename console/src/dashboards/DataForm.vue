@@ -10,7 +10,7 @@ import { isPage } from './page'
 import PageForm from './PageForm.vue'
 import type { Column } from './shows'
 import { isNumeric, isTimely, measureNames, TESTS, testOf, withTest } from './sources'
-import { AGGREGATIONS, setField, step, STEPS, stepWords, type StepField } from './steps'
+import { AGGREGATIONS, setField, step, STEPS, stepWords, usualKeys, type StepField } from './steps'
 
 const props = defineProps<{ draft: Draft; name: string; sources: Schemas['SourceView'][]; answer: Schemas['QueryAnswer'] | null; wrong: string | null; when: Pick<Schemas['QueryOrder'], 'window' | 'time_zone' | 'values'> }>()
 const emit = defineEmits<{ renamed: [name: string] }>()
@@ -100,6 +100,7 @@ function addStep(kind: string) {
       else if (field.as === 'text') made[field.key] = 'result'
     }
     if (kind === 'filter') made.is = [String(props.answer?.rows[0]?.[props.answer.columns.findIndex((column) => column.name === made.column)] ?? '')]
+    Object.assign(made, usualKeys(kind, columns.value))
     list.push(made)
   })
   open.value = steps.value.length - 1
@@ -213,7 +214,7 @@ const fieldsText = computed(() => (Array.isArray(query.value?.field) ? (query.va
             <label v-for="field in step(one.do)?.fields ?? []" :key="field.key"><span class="small">{{ field.label }}</span>
               <Columns v-if="['column', 'columns', 'numbers'].includes(field.as)" :columns="columnsBefore" :wanted="kindOf(field)" :model-value="one[field.key]" @update:model-value="alterStep(index, field, $event)" />
               <el-select v-else-if="field.as === 'choice'" :model-value="String(one[field.key] ?? '')" :clearable="!field.needed" :aria-label="field.label" placeholder="Usual" @update:model-value="alterStep(index, field, $event)"><el-option v-for="choice in field.choices" :key="choice.value" :value="choice.value" :label="choice.label" /></el-select>
-              <el-select v-else-if="field.as === 'query'" :model-value="String(one[field.key] ?? '')" :aria-label="field.label" @update:model-value="alterStep(index, field, $event)"><el-option v-for="other in others" :key="other" :value="other" :label="other" /></el-select>
+              <el-select v-else-if="field.as === 'query'" :model-value="String(one[field.key] ?? '')" :clearable="!field.needed" :aria-label="field.label" @update:model-value="alterStep(index, field, $event)"><el-option v-for="other in others" :key="other" :value="other" :label="other" /></el-select>
               <el-select v-else-if="field.as === 'values'" :model-value="asList(one[field.key])" multiple filterable allow-create default-first-option :aria-label="field.label" placeholder="any" @update:model-value="alterStep(index, field, $event)"><el-option v-for="value in [...new Set((around.before.rows?.rows ?? []).map((row) => row[around.before.rows!.columns.findIndex((column) => column.name === one.column)]).filter((cell): cell is string => typeof cell === 'string'))]" :key="value" :value="value" :label="value" /></el-select>
               <el-switch v-else-if="field.as === 'truth'" :model-value="one[field.key] === true" :aria-label="field.label" @update:model-value="alterStep(index, field, $event)" />
               <el-input v-else :model-value="String(one[field.key] ?? '')" :placeholder="field.usual" :aria-label="field.label" @update:model-value="alterStep(index, field, $event)" />

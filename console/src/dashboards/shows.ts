@@ -36,6 +36,8 @@ export const SHOWS: Shown[] = [
   { show: 'table', label: 'Table', columns: [{ key: 'columns', label: 'Columns', of: 'any', many: true }, { key: 'bars', label: 'With a small bar', of: 'number', many: true }] },
   { show: 'heat-map', label: 'Heat map by hour and weekday', columns: [time, number] },
   { show: 'timeline', label: 'States over time', columns: [time, { key: 'row', label: 'A row for each', of: 'any', needed: true }, { key: 'state', label: 'State', of: 'any', needed: true }] },
+  { show: 'availability', label: 'Availability against objectives', columns: [label] },
+  { show: 'forecast', label: 'Forecast', columns: [time] },
   { show: 'histogram', label: 'Histogram', columns: [number] },
   { show: 'box', label: 'Spread (box plot)', columns: [number, { key: 'row', label: 'A box for each', of: 'any' }] },
   { show: 'scatter', label: 'One value against another', columns: [{ key: 'across', label: 'Across', of: 'number', needed: true }, { key: 'up', label: 'Upwards', of: 'number', needed: true }, series('Coloured by')] },
@@ -57,6 +59,7 @@ export function suited(show: string, columns: Column[]): Block | null {
   const times = columns.filter(isTime).map((column) => column.name)
   const words = columns.filter((column) => !column.numeric && !isTime(column)).map((column) => column.name)
   const first = words[0] ?? times[0]
+  const has = (...names: string[]) => names.every((name) => columns.some((column) => column.name === name))
   switch (show) {
     case 'line':
     case 'area':
@@ -74,6 +77,10 @@ export function suited(show: string, columns: Column[]): Block | null {
       return times.length && numbers.length ? { show, time: times[0], value: numbers[0] } : null
     case 'timeline':
       return times.length && words.length > 1 ? { show, time: times[0], row: words[0], state: words[1] } : null
+    case 'availability':
+      return has('availability', 'objective', 'result') ? { show, label: first } : null
+    case 'forecast':
+      return times.length && has('observed', 'forecast', 'low_95', 'high_95') ? { show, time: times[0] } : null
     case 'histogram':
       return numbers.length ? { show, value: numbers[0] } : null
     case 'box':
@@ -93,7 +100,7 @@ export function suited(show: string, columns: Column[]): Block | null {
 export function fitting(columns: Column[], rows: number): Block[] {
   const [hasTime, hasWords] = [columns.some(isTime), columns.some((column) => !column.numeric && !isTime(column))]
   const order = rows === 1 ? ['figures', 'table'] : hasTime ? ['line', 'area', 'stacked-area', 'table', 'heat-map', 'timeline', 'histogram', 'box'] : hasWords ? ['bar', 'ranking', 'column', 'share', 'table', 'box', 'scatter', 'histogram'] : ['table', 'histogram', 'scatter', 'box']
-  return order.map((show) => suited(show, columns)).filter((found): found is Block => found !== null)
+  return ['availability', 'forecast', ...order].map((show) => suited(show, columns)).filter((found): found is Block => found !== null)
 }
 
 /** The block as another kind: what both have stays, what the other needs is guessed. */

@@ -62,10 +62,71 @@ export const STEPS: StepKind[] = [
   { do: 'rank', label: 'Number by rank', fields: [of, { key: 'column', label: 'Called', as: 'text', usual: 'rank' }] },
   { do: 'breakdown', label: 'From before to after', fields: [{ key: 'label', label: 'Names', as: 'column', needed: true }, { key: 'value', label: 'Values', as: 'column', needed: true }] },
   { do: 'join', label: 'Add columns of another query', fields: [{ key: 'with', label: 'Query', as: 'query', needed: true }, { key: 'on', label: 'Where these are equal', as: 'columns', needed: true }, { key: 'keep', label: 'Rows', as: 'choice', choices: choices(['all', 'All rows'], ['matching', 'Only rows with a match']) }] },
+  {
+    do: 'availability',
+    label: 'Availability against an objective',
+    fields: [
+      { ...by, label: 'Of each', needed: true },
+      { key: 'time', label: 'Instants of states', as: 'column' },
+      { key: 'state', label: 'State', as: 'column' },
+      { key: 'from', label: 'or: beginning of a state', as: 'column' },
+      { key: 'to', label: 'End of a state', as: 'column' },
+      { key: 'objective', label: 'Objective in percent', as: 'number', usual: '99.9' },
+      { key: 'objective-column', label: 'or: objective in', as: 'column' },
+      { key: 'longest-gap', label: 'Not known after', as: 'text', usual: 'the next one' },
+      { key: 'otherwise', label: 'Where nothing is said', as: 'choice', choices: choices(['up', 'Up'], ['down', 'Down'], ['unknown', 'Not known']) },
+      { key: 'warning', label: 'A warning counts as', as: 'choice', choices: choices(['up', 'Up'], ['down', 'Down'], ['nothing', 'Nothing']) },
+      { key: 'unknown', label: 'Not known counts as', as: 'choice', choices: choices(['nothing', 'Nothing'], ['up', 'Up'], ['down', 'Down']) },
+      { key: 'things', label: 'All things are listed in', as: 'query' },
+      { key: 'leave-out', label: 'Left out is what these queries say', as: 'values' },
+      { key: 'group', label: 'In groups of', as: 'column' },
+      { key: 'needs', label: 'A group needs', as: 'choice', choices: choices(['all', 'All parts'], ['any', 'Any part'], ['mean', 'Nothing: the mean of its parts']) },
+      { key: 'total', label: 'Everything as a row called', as: 'text' },
+      { key: 'give', label: 'Rows', as: 'choice', choices: choices(['things', 'One for each thing'], ['outages', 'One for each outage'], ['history', 'One for each thing and period']) },
+      { key: 'every', label: 'Period', as: 'choice', choices: choices(['day', 'Day'], ['week', 'Week'], ['month', 'Month'], ['quarter', 'Quarter']) },
+    ],
+  },
+  {
+    do: 'forecast',
+    label: 'Forecast',
+    fields: [
+      time,
+      { key: 'value', label: 'Of', as: 'column', needed: true },
+      by,
+      { key: 'method', label: 'By', as: 'choice', choices: choices(['choose', 'The best on the past'], ['line', 'Straight line'], ['quadratic', 'Quadratic curve'], ['cubic', 'Cubic curve'], ['robust-line', 'Robust line'], ['smoothing', 'Smoothing with trend'], ['damped-smoothing', 'Smoothing with a fading trend'], ['multiplied-smoothing', 'Smoothing, season multiplied'], ['multiplied-damped-smoothing', 'The same, fading']) },
+      { key: 'ahead', label: 'Ahead', as: 'text', usual: 'half as long as the past' },
+      { key: 'season', label: 'Season', as: 'text', usual: 'as found' },
+      { key: 'limit', label: 'Limit', as: 'number', usual: 'those of the column' },
+      { key: 'give', label: 'Rows', as: 'choice', choices: choices(['steps', 'One for each step of time'], ['limits', 'One for each series: when its limit is reached']) },
+    ],
+  },
+  {
+    do: 'changes',
+    label: 'What is new, gone and altered',
+    fields: [
+      { key: 'key', label: 'Rows belong together by', as: 'columns', needed: true },
+      { key: 'since', label: 'Since', as: 'choice', choices: choices(['run', 'The run before'], ['window', 'The window before']) },
+      { key: 'with', label: 'or: compared with', as: 'query' },
+      { key: 'ignore', label: 'Whatever changes in', as: 'columns' },
+      { key: 'tolerance', label: 'Numbers may differ by', as: 'number', usual: '0' },
+      { key: 'tolerance-percent', label: 'or by percent', as: 'number', usual: '0' },
+      { key: 'keep', label: 'Keep', as: 'choice', choices: choices(['changed', 'What changed'], ['all', 'All rows']) },
+      { key: 'give', label: 'As', as: 'choice', choices: choices(['rows', 'Rows'], ['counts', 'One row with how many']) },
+    ],
+  },
   { do: 'histogram-percentile', label: 'Percentile of buckets', fields: [{ key: 'bound', label: 'Bounds', as: 'column', usual: 'le' }, { key: 'value', label: 'Counts', as: 'column', usual: 'value' }, by, { key: 'percentile', label: 'Percentile', as: 'number', usual: '95' }] },
   { do: 'select', label: 'Only these columns', fields: [{ key: 'columns', label: 'Columns', as: 'columns', needed: true }] },
 ]
 export const step = (name: unknown): StepKind | null => STEPS.find((one) => one.do === name) ?? null
+
+/** The keys that a step over time begins with, guessed from the columns there are. */
+export function usualKeys(kind: string, columns: { name: string; kind: string; numeric: boolean }[]): Keys {
+  const words = columns.filter((column) => column.kind === 'text').map((column) => column.name)
+  const state = columns.find((column) => column.kind === 'boolean')?.name ?? words[1]
+  if (kind === 'availability') return { by: words.slice(0, 1), ...(state ? { state } : {}), objective: 99.9 }
+  if (kind === 'forecast') return { by: words.slice(0, 1), value: columns.find((column) => column.numeric)?.name ?? '' }
+  return {}
+}
 
 /** What a step does, in words. */
 export function stepWords(keys: Keys): string {

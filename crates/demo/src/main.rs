@@ -270,6 +270,15 @@ fn inventory(folder: &Path) -> Result<()> {
         folder.join("kiosks.csv"),
         format!("kiosk,model,installed\n{rows}"),
     )?;
+    // Yesterday one stood that has gone since, one had not come yet, and one was another model.
+    let yesterday = rows
+        .replace("havnes-kiosk-2,K-100,", "havnes-kiosk-2,K-080,")
+        .replace("ostrey-kiosk-4,K-300,2022-04-15\n", "")
+        + "tornvik-kiosk-0,K-080,2014-05-02\n";
+    fs::write(
+        folder.join("kiosks-yesterday.csv"),
+        format!("kiosk,model,installed\n{yesterday}"),
+    )?;
     let steps = [
         ("Before", 1_840_000_000_000_u64),
         ("Expired manifests", 312_000_000_000),

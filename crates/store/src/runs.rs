@@ -358,6 +358,32 @@ impl Store {
             .flatten())
     }
 
+    /// The snapshots of the runs of a report before the one that was scheduled for, and created at,
+    /// these instants, for the same values, the latest first, at most so many. Runs that were
+    /// cancelled are none.
+    pub async fn snapshots_before(
+        &self,
+        report: &str,
+        values_key: &str,
+        (scheduled_for, created_at): (Time, Time),
+        most: u32,
+    ) -> Result<Vec<Uuid>> {
+        let statement = Store::sql(
+            "select s.id from snapshots s join runs r on r.id = s.run_id where r.report = $1 and s.values_key = $2 and (r.scheduled_for, r.created_at) < ($3, $4) \
+             and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit $5",
+            [
+                report.into(),
+                values_key.into(),
+                scheduled_for.into(),
+                created_at.into(),
+                i64::from(most).into(),
+            ],
+        );
+        let rows = self.db.query_all_raw(statement).await?;
+        let ids = rows.into_iter().map(|row| row.try_get::<Uuid>("", "id"));
+        Ok(ids.collect::<std::result::Result<_, _>>()?)
+    }
+
     /// Lets a run wait until somebody has looked at it; its lease is given up.
     pub async fn await_approval(&self, claim: Claim, deadline: Time) -> Result<()> {
         let statement = Store::sql(

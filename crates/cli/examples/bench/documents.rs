@@ -447,6 +447,7 @@ fn snapshot(
             .into_iter()
             .map(|(name, table)| QueryRecord {
                 capture: None,
+                earlier: std::collections::BTreeMap::new(),
                 dashboard: "bench".to_owned(),
                 name,
                 source: "s".to_owned(),

@@ -21,7 +21,7 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
 
     // The difference is shown before anything is changed.
     let plan = place.json(&["apply", demo, "--check"]);
-    assert_eq!(plan["changes"].as_array().unwrap().len(), 44);
+    assert_eq!(plan["changes"].as_array().unwrap().len(), 50);
     let week = plan["changes"]
         .as_array()
         .unwrap()
@@ -47,8 +47,9 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
         0
     );
     assert_eq!(place.json(&["sources"]).as_array().unwrap().len(), 8);
-    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 9);
-    let report = &place.json(&["reports"])[3];
+    assert_eq!(place.json(&["dashboards"]).as_array().unwrap().len(), 12);
+    let reports = place.json(&["reports"]);
+    let report = &reports[4];
     assert_eq!(
         (report["name"].as_str(), report["schedule"].as_str()),
         (Some("ferry-operations-daily"), Some("Every day at 07:30"))

@@ -20,6 +20,7 @@ mod forms;
 mod killed;
 mod live_pages;
 mod mail_server;
+mod over_time;
 mod place;
 mod previewing;
 mod questions;

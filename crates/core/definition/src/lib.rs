@@ -17,7 +17,8 @@ mod set;
 
 pub use model::audience::{Audience, AudienceQuery, DeliveryOptions, ResolvedAudience};
 pub use model::block::{
-    BarForm, Block, BlockKind, Borrowed, Changes, HeatBy, Limit, LineStyle, TrendColumn,
+    BarForm, Block, BlockKind, Borrowed, Changes, ForecastPart, HeatBy, Limit, LineStyle,
+    TrendColumn,
 };
 pub use model::calendar::CalendarFile;
 pub use model::channel::{

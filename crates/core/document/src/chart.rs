@@ -70,6 +70,15 @@ pub enum Plot {
         /// A row for each thing that has states.
         rows: Vec<TimelineRow>,
     },
+    /// How long each thing was up, against its objective, and when it was not.
+    Availability {
+        /// The things, the worst first.
+        rows: Vec<AvailabilityRow>,
+        /// The axis of time for the outages.
+        times: TimeAxis,
+    },
+    /// What was, what a method makes of it, and what comes.
+    Forecast(Box<ForecastPlot>),
     /// One point for each pair of values.
     Points {
         /// The axis of values across; `axis` of the chart goes up.
@@ -100,6 +109,55 @@ pub enum Plot {
         /// A ring, instead of one bar.
         round: bool,
     },
+}
+
+/// One thing with its availability.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct AvailabilityRow {
+    /// The thing.
+    pub name: String,
+    /// Whether it stands for several.
+    pub is_whole: bool,
+    /// The share of time that it was up, on the axis; nothing where no time counts.
+    pub at: Option<f64>,
+    /// What was promised, on the axis.
+    pub objective: Option<f64>,
+    /// Whether that was kept.
+    pub met: Option<bool>,
+    /// The share and what was promised, in words.
+    pub label: String,
+    /// When it was down.
+    pub outages: Vec<(DateTime<Utc>, DateTime<Utc>)>,
+}
+
+/// What was, what a method makes of it, and what comes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ForecastPlot {
+    /// The axis of time, past and to come.
+    pub axis: TimeAxis,
+    /// What was; gaps between.
+    pub observed: Vec<Vec<(DateTime<Utc>, f64)>>,
+    /// What the method makes of it.
+    pub fitted: Vec<(DateTime<Utc>, f64)>,
+    /// What comes.
+    pub forecast: Vec<(DateTime<Utc>, f64)>,
+    /// Where 80 % of what may come lies: low and high.
+    pub narrow: Vec<(DateTime<Utc>, f64, f64)>,
+    /// Where 95 % of what may come lies: low and high.
+    pub wide: Vec<(DateTime<Utc>, f64, f64)>,
+    /// When limits are reached, with the words for it.
+    pub crossings: Vec<Crossing>,
+}
+
+/// The instant at which a limit is likely to be reached.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Crossing {
+    /// The instant.
+    pub at: DateTime<Utc>,
+    /// The limit, in the axis's scale.
+    pub value: f64,
+    /// What is reached, and when, in words.
+    pub label: String,
 }
 
 /// A stretch of time with a name, `[from, to)`.

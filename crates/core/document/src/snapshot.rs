@@ -110,6 +110,34 @@ pub struct QueryRecord {
     /// How a live page looked, where one was asked for. The rows then list its parts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub capture: Option<Capture>,
+    /// The rows of an earlier time that a query of the dashboard compares these with.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub earlier: BTreeMap<Time, EarlierRows>,
+}
+
+/// Which earlier time rows are of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Time {
+    /// That of the run before, for the same values.
+    Run,
+    /// The window that the report's is compared with.
+    Window,
+}
+
+/// Rows of an earlier time.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum EarlierRows {
+    /// There are none; a sentence says why.
+    Nothing(String),
+    /// These.
+    Rows {
+        /// The window that they were asked for.
+        window: Window,
+        /// The rows as they came.
+        table: PackedTable,
+    },
 }
 
 /// What came back of a query.

@@ -1,8 +1,10 @@
 //! Draws a chart as SVG. The judgement (ticks, scales, gaps) has been made in core; this
 //! only puts ink where it belongs.
 
+mod availability;
 mod bars;
 pub(crate) mod canvas;
+mod forecast;
 mod frame;
 mod lines;
 mod plots;
@@ -67,6 +69,8 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
         Plot::Steps { steps } => bars::steps_height(steps),
         Plot::Heat { rows, .. } => plots::heat_height(rows),
         Plot::Timeline { rows, .. } => plots::timeline_height(rows),
+        Plot::Availability { rows, .. } => availability::height(rows),
+        Plot::Forecast(_) => forecast::height(size),
         Plot::Points { series, .. } => plots::points_height(series, size.width()),
         Plot::Histogram { .. } => 220.0,
         Plot::Boxes { boxes } => plots::boxes_height(boxes),
@@ -119,6 +123,10 @@ pub fn drawn(chart: &Chart, size: Size) -> Canvas {
             },
         ),
         Plot::Timeline { axis, rows } => plots::timeline(to, axis, rows, size),
+        Plot::Availability { rows, times } => {
+            availability::draw(to, &chart.axis, rows, times, size);
+        }
+        Plot::Forecast(plot) => forecast::draw(to, chart, plot, size),
         Plot::Points {
             across,
             across_title,

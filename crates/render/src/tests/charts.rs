@@ -203,6 +203,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
     let from: DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
     let record = QueryRecord {
         capture: None,
+        earlier: BTreeMap::new(),
         dashboard: "ferries".into(),
         name: "q".into(),
         source: "ops".into(),

@@ -106,6 +106,7 @@ fn document_of(dashboard: &str, disks: Outcome) -> Document {
     };
     let record = |name: &str, outcome| QueryRecord {
         capture: None,
+        earlier: BTreeMap::new(),
         dashboard: "ferries".into(),
         name: name.into(),
         source: "ops".into(),

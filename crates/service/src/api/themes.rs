@@ -184,6 +184,7 @@ fn sample() -> Snapshot {
             .into_iter()
             .map(|(name, table)| QueryRecord {
                 capture: None,
+                earlier: std::collections::BTreeMap::new(),
                 dashboard: "sample".to_owned(),
                 name: name.to_owned(),
                 source: "sample".to_owned(),

@@ -7,7 +7,10 @@ use maple_lark_definition::{
     Dashboard, DefinitionSet, Origin, ParameterValue, Query, Sampler, Source, Times,
 };
 use maple_lark_document::{
-    compose::{CannotShow, answers::Evaluation},
+    compose::{
+        CannotShow,
+        answers::{Evaluation, nothing_yet},
+    },
     snapshot::Outcome,
 };
 use maple_lark_sources::{Answer, Question, SourceError};
@@ -139,6 +142,8 @@ async fn evaluated(
                 let rows = rows.ok_or_else(|| CannotShow::NoAnswer(query.name.clone()))?;
                 Ok(rows.clone())
             },
+            // A trial stands alone: it has no run before it.
+            earlier: &|_, _| Ok(nothing_yet()),
         }
         .answer(&query)
     };

@@ -201,6 +201,7 @@ fn done(table: Table, then: &[Operation], times: &Times) -> Result<Table, Figure
             let words = format!("a sampler has no other query such as \"{name}\"");
             Err(NoRows(words))
         },
+        earlier: &|_| Err(NoRows("a sampler has no run before it".to_owned())),
     };
     apply_all(table, then, &around).map(|figures| figures.table)
 }

@@ -155,5 +155,9 @@ pub fn breakdown(
     last[width - 1] = share(&left, &begin);
     table.rows.push(last);
     roles.push(Role::Total);
-    Ok(Figures { table, roles })
+    Ok(Figures {
+        table,
+        roles,
+        ..Figures::default()
+    })
 }

@@ -92,6 +92,7 @@ pub fn group(
     Ok(Figures {
         table: grouping.out,
         roles,
+        ..Figures::default()
     })
 }
 

@@ -6,9 +6,12 @@
 //! floating point are compensated.
 
 mod amount;
+pub mod availability;
+mod changes;
 mod columns;
 mod compute;
 mod error;
+mod forecast;
 mod group;
 mod join;
 mod operation;
@@ -17,11 +20,16 @@ mod over_time;
 mod rows;
 mod statistics;
 
+pub use availability::Availability;
+pub use changes::{Changes, Earlier, Since};
 pub use compute::Computation;
 pub use error::{FigureError, NoRows};
+pub use forecast::{Forecast, ForecastRows, Method};
 pub use operation::{Context, Operation, apply_all};
 pub use order::{Order, Predicate};
 pub use rows::{Figures, Role};
 
+#[cfg(test)]
+mod testing;
 #[cfg(test)]
 mod tests;

@@ -4,8 +4,11 @@ use maple_lark_time::{Window, window::Step};
 
 use crate::{
     figures::{
+        availability::{self, Availability},
+        changes::{self, Changes, Earlier, Since},
         compute::{self, Computation},
         error::{FigureError, NoRows},
+        forecast::{self, Forecast},
         group, join,
         order::{self, Order, Predicate},
         over_time::{self, Running},
@@ -165,6 +168,12 @@ pub enum Operation {
         /// Whether rows without a partner go.
         only_matching: bool,
     },
+    /// How long each thing was up, against what was promised.
+    Availability(Box<Availability>),
+    /// What comes next.
+    Forecast(Box<Forecast>),
+    /// What is new, gone and altered.
+    Changes(Box<Changes>),
     /// A percentile of an OpenMetrics histogram: rows of `le` and a cumulative count become
     /// one row a group.
     HistogramPercentile {
@@ -189,6 +198,8 @@ pub struct Context<'a> {
     pub thresholds: &'a dyn Fn(&str) -> Thresholds,
     /// The answer of another query of the dashboard.
     pub other: &'a dyn Fn(&str) -> Result<Figures, NoRows>,
+    /// The rows that these are compared with, with the same done to them so far.
+    pub earlier: &'a dyn Fn(&Since) -> Result<Earlier, NoRows>,
 }
 
 impl Operation {
@@ -219,6 +230,9 @@ impl Operation {
             Self::Statistics { .. } => "statistics",
             Self::Breakdown { .. } => "breakdown",
             Self::Join { .. } => "join",
+            Self::Availability(_) => "availability",
+            Self::Forecast(_) => "forecast",
+            Self::Changes(_) => "changes",
             Self::HistogramPercentile { .. } => "histogram-percentile",
         }
     }
@@ -234,7 +248,58 @@ impl Operation {
                     ..
                 }
                 | Self::Breakdown { .. }
-        )
+        ) || matches!(self, Self::Availability(asked) if asked.sums_up())
+    }
+
+    /// The queries whose rows it needs, beside those that it is done to.
+    #[must_use]
+    pub fn needs(&self) -> Vec<&str> {
+        match self {
+            Self::Join { with, .. } => vec![with],
+            Self::Availability(asked) => {
+                let lists = asked.leave_out.iter().chain(&asked.things);
+                lists.map(String::as_str).collect()
+            }
+            Self::Changes(asked) => match &asked.since {
+                Since::Query(name) => vec![name],
+                Since::PreviousRun | Since::PreviousWindow => Vec::new(),
+            },
+            _ => Vec::new(),
+        }
+    }
+
+    /// Gives the queries that it needs other names.
+    pub fn rename(&mut self, renamed: impl Fn(&str) -> String) {
+        match self {
+            Self::Join { with, .. } => *with = renamed(with),
+            Self::Availability(asked) => {
+                let lists = asked.leave_out.iter_mut().chain(&mut asked.things);
+                lists.for_each(|name| *name = renamed(name));
+            }
+            Self::Changes(asked) => {
+                if let Since::Query(name) = &mut asked.since {
+                    *name = renamed(name);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// Whether it makes a column of seconds of this name.
+    #[must_use]
+    pub fn seconds(&self, column: &str) -> bool {
+        matches!(self, Self::Availability(_))
+            && [
+                "down",
+                "allowed",
+                "allowance_left",
+                "longest_outage",
+                "time_to_restore",
+                "time_between",
+                "not_known",
+                "left_out",
+            ]
+            .contains(&column)
     }
 
     /// Whether it makes a column of percentages of this name.
@@ -248,6 +313,15 @@ impl Operation {
             } => made == column,
             Self::Group { shares: true, .. } => column.ends_with("_share"),
             Self::Breakdown { .. } => column == "share",
+            Self::Availability(_) => [
+                "availability",
+                "objective",
+                "margin",
+                "allowance_used",
+                "at_this_pace",
+            ]
+            .contains(&column),
+            Self::Forecast(_) => ["error", "within_interval"].contains(&column),
             _ => false,
         }
     }
@@ -264,6 +338,23 @@ impl Operation {
                 Some(&values[0])
             }
             Self::Breakdown { value, .. } if column == "left" => Some(value),
+            Self::Forecast(asked)
+                if [
+                    "now",
+                    "growth_a_week",
+                    "limit",
+                    "observed",
+                    "fitted",
+                    "forecast",
+                    "low_80",
+                    "high_80",
+                    "low_95",
+                    "high_95",
+                ]
+                .contains(&column) =>
+            {
+                Some(&asked.value)
+            }
             _ => None,
         }
     }
@@ -284,9 +375,8 @@ impl Operation {
     )]
     pub fn apply(&self, figures: Figures, around: &Context<'_>) -> Result<Figures, FigureError> {
         let name = self.name();
-        let roles = figures.roles;
-        let table = figures.table;
-        Ok(match self {
+        let (roles, table) = (figures.roles, figures.table);
+        let mut made: Figures = match self {
             Self::Resample {
                 time,
                 every,
@@ -346,10 +436,12 @@ impl Operation {
             } => Figures {
                 table: compute::compute(table, column, of, *computation, *factor)?,
                 roles,
+                ..Figures::default()
             },
             Self::Select { columns } => Figures {
                 table: order::select(table, columns)?,
                 roles,
+                ..Figures::default()
             },
             Self::Statistics {
                 values,
@@ -378,7 +470,19 @@ impl Operation {
                 by,
                 percentile,
             } => statistics::histogram_percentile(table, bound, value, by, *percentile)?.into(),
-        })
+            Self::Availability(asked) => availability::availability(asked, &table, around)?,
+            Self::Forecast(asked) => forecast::forecast(asked, &table, around)?,
+            Self::Changes(asked) => {
+                let earlier =
+                    (around.earlier)(&asked.since).map_err(|error| FigureError::OtherQuery {
+                        operation: name,
+                        error,
+                    })?;
+                changes::changes(asked, table, earlier, around.window.zone)?
+            }
+        };
+        made.notes.splice(0..0, figures.notes);
+        Ok(made)
     }
 }
 

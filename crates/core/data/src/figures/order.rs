@@ -149,7 +149,11 @@ pub fn top(
         roles.push(Role::Others);
         table.rows.push(row);
     }
-    Ok(Figures { table, roles })
+    Ok(Figures {
+        table,
+        roles,
+        ..Figures::default()
+    })
 }
 
 /// Places count from 1, and equal values share the better one (1, 2, 2, 4). A missing value

@@ -24,7 +24,11 @@ fn instant(value: &Value, window_zone: Option<&Window>) -> Option<DateTime<Utc>>
     }
 }
 
-fn time_column(operation: &'static str, table: &Table, name: &str) -> Result<usize, FigureError> {
+pub fn time_column(
+    operation: &'static str,
+    table: &Table,
+    name: &str,
+) -> Result<usize, FigureError> {
     let index = column(operation, table, name)?;
     match table.columns[index].kind {
         ColumnKind::Instant | ColumnKind::Date => Ok(index),

@@ -9,6 +9,8 @@ pub struct Figures {
     pub table: Table,
     /// One for each row, or none at all where every row is plain.
     pub roles: Vec<Role>,
+    /// What a reader should know of how they came about, a sentence or more each.
+    pub notes: Vec<String>,
 }
 
 /// What a row is.
@@ -28,7 +30,7 @@ impl From<Table> for Figures {
     fn from(table: Table) -> Self {
         Self {
             table,
-            roles: Vec::new(),
+            ..Self::default()
         }
     }
 }

@@ -10,36 +10,15 @@ use crate::{
     figures::{
         Computation, Context, FigureError, Figures, NoRows, Operation, Order, Predicate, Role,
         amount,
+        testing::{names, table, text},
     },
     series::Aggregation,
     status::Thresholds,
-    table::{Column, ColumnKind, Table, Value},
+    table::{ColumnKind, Table, Value},
 };
-
-fn table(columns: &[(&str, ColumnKind)], rows: Vec<Vec<Value>>) -> Table {
-    Table {
-        columns: columns
-            .iter()
-            .map(|(name, kind)| Column {
-                name: (*name).into(),
-                kind: *kind,
-            })
-            .collect(),
-        rows,
-        truncated: false,
-    }
-}
-
-fn text(text: &str) -> Value {
-    Value::Text(text.into())
-}
 
 fn decimal(text: &str) -> Value {
     Value::Decimal(text.parse().unwrap())
-}
-
-fn names(list: &[&str]) -> Vec<String> {
-    list.iter().map(|name| (*name).to_owned()).collect()
 }
 
 fn done(operation: Operation, table: Table) -> Result<Figures, FigureError> {
@@ -56,6 +35,7 @@ fn done(operation: Operation, table: Table) -> Result<Figures, FigureError> {
             warning: Some(80.0),
             ..Default::default()
         },
+        earlier: &|_| Err(NoRows("there is no earlier run".to_owned())),
         other: &|name| {
             if name == "health" {
                 Ok(health().into())

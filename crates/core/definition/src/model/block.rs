@@ -129,6 +129,20 @@ pub enum BlockKind {
         /// The column with the state's word.
         state: String,
     },
+    /// How long each thing was up, against its objective, with its outages.
+    Availability {
+        /// The column with the names.
+        label: String,
+        /// The query with the outages.
+        outages: Option<Placed<String>>,
+    },
+    /// What was, what a method makes of it, and what comes.
+    Forecast {
+        /// The column of instants.
+        time: String,
+        /// What is not drawn.
+        without: Vec<ForecastPart>,
+    },
     /// One value against another.
     Scatter {
         /// The column of values across.
@@ -188,6 +202,32 @@ pub enum BlockKind {
     },
     /// What follows begins on a new page.
     PageBreak,
+}
+
+/// A part of the figure of a forecast that can be left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ForecastPart {
+    /// What the method makes of the past.
+    Fitted,
+    /// How far what comes may lie beside it.
+    Interval,
+    /// The limits.
+    Limits,
+    /// When they are reached.
+    Crossing,
+}
+
+impl ForecastPart {
+    /// The words that definitions use, in the order of the variants.
+    pub const NAMES: [&'static str; 4] = ["fitted", "interval", "limits", "crossing"];
+
+    /// The part of a word.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        let all = [Self::Fitted, Self::Interval, Self::Limits, Self::Crossing];
+        let place = Self::NAMES.iter().position(|known| *known == name)?;
+        Some(all[place])
+    }
 }
 
 /// A last column of a table with a small line for each row: the values over time that another
@@ -251,6 +291,8 @@ impl BlockKind {
             Self::Breakdown { .. } => "breakdown",
             Self::Heat { .. } => "heat-map",
             Self::Timeline { .. } => "timeline",
+            Self::Availability { .. } => "availability",
+            Self::Forecast { .. } => "forecast",
             Self::Scatter { .. } => "scatter",
             Self::Histogram { .. } => "histogram",
             Self::Boxes { .. } => "box",
@@ -288,6 +330,19 @@ impl BlockKind {
                 HeatBy::Columns { row, column } => (vec![row, column, value], &[], None),
             },
             Self::Timeline { time, row, state } => (vec![time, row, state], &[], None),
+            Self::Availability { label, .. } => (
+                vec![label, "availability", "objective", "result", "down"],
+                &[],
+                None,
+            ),
+            Self::Forecast { time, .. } => (
+                vec![
+                    time, "observed", "fitted", "forecast", "low_80", "high_80", "low_95",
+                    "high_95",
+                ],
+                &[],
+                None,
+            ),
             Self::Scatter { across, up, series } => (vec![across, up], &[], series.as_deref()),
             Self::Histogram { value, .. } => (vec![value], &[], None),
             Self::Boxes { value, row } => (
@@ -328,6 +383,7 @@ impl Block {
         let also = match &mut self.kind {
             BlockKind::Figures { before, trend, .. } => [before.as_mut(), trend.as_mut()],
             BlockKind::Line { spans, .. } => [spans.as_mut(), None],
+            BlockKind::Availability { outages, .. } => [outages.as_mut(), None],
             BlockKind::Table { trend, .. } => [trend.as_mut().map(|trend| &mut trend.query), None],
             _ => [None, None],
         };
@@ -339,6 +395,7 @@ impl Block {
         let also = match &self.kind {
             BlockKind::Figures { before, trend, .. } => [before.as_ref(), trend.as_ref()],
             BlockKind::Line { spans, .. } => [spans.as_ref(), None],
+            BlockKind::Availability { outages, .. } => [outages.as_ref(), None],
             BlockKind::Table { trend, .. } => [trend.as_ref().map(|trend| &trend.query), None],
             _ => [None, None],
         };

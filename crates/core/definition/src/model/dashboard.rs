@@ -50,7 +50,8 @@ impl Dashboard {
     }
 
     /// Whether a query's answer is made of the rows recorded under `record`.
-    fn rests_on(&self, query: &str, record: &str) -> bool {
+    #[must_use]
+    pub fn rests_on(&self, query: &str, record: &str) -> bool {
         let Some(query) = self.queries.iter().find(|known| known.name == query) else {
             return false;
         };

@@ -2,7 +2,7 @@
 
 use crate::{
     model::{
-        block::{BarForm, BlockKind, HeatBy, LineStyle, TrendColumn},
+        block::{BarForm, BlockKind, ForecastPart, HeatBy, LineStyle, TrendColumn},
         message_values,
         picture::Picture,
         template::Template,
@@ -12,7 +12,7 @@ use crate::{
 use maple_lark_data::{figures::Order, series::Aggregation};
 
 /// What a block may show, by its key `show`.
-pub(crate) const SHAPES: [&str; 20] = [
+pub(crate) const SHAPES: [&str; 22] = [
     "figures",
     "line",
     "area",
@@ -24,6 +24,8 @@ pub(crate) const SHAPES: [&str; 20] = [
     "breakdown",
     "heat-map",
     "timeline",
+    "availability",
+    "forecast",
     "scatter",
     "histogram",
     "box",
@@ -124,6 +126,14 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
             row: required("row"),
             state: required("state"),
         },
+        "availability" => BlockKind::Availability {
+            label: required("label"),
+            outages: node.text("outages"),
+        },
+        "forecast" => BlockKind::Forecast {
+            time: required("time"),
+            without: read_without(node),
+        },
         "scatter" => BlockKind::Scatter {
             across: required("across"),
             up: required("up"),
@@ -185,6 +195,22 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
         node.report("value", "with series there can be only one value column");
     }
     Some(kind)
+}
+
+fn read_without(node: &Node<'_>) -> Vec<ForecastPart> {
+    let named = node.texts("without").into_iter();
+    let parts = named.filter_map(|name| {
+        let part = ForecastPart::from_name(&name.value);
+        if part.is_none() {
+            let known = ForecastPart::NAMES.join(", ");
+            node.report(
+                "without",
+                format!("knows no part \"{}\"; there are {known}", name.value),
+            );
+        }
+        part
+    });
+    parts.collect()
 }
 
 fn read_trend(node: &Node<'_>) -> Option<TrendColumn> {

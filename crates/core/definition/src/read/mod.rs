@@ -21,6 +21,7 @@ mod message_template;
 mod name;
 mod node;
 mod operation;
+mod over_time;
 mod page;
 mod parameter;
 mod people;

@@ -6,9 +6,9 @@ use maple_lark_data::{
 };
 use maple_lark_time::{span::Span, window::Step};
 
-use crate::read::node::Node;
+use crate::read::{node::Node, over_time};
 
-const WORDS: [&str; 18] = [
+const WORDS: [&str; 21] = [
     "resample",
     "rate",
     "difference",
@@ -27,6 +27,9 @@ const WORDS: [&str; 18] = [
     "breakdown",
     "join",
     "histogram-percentile",
+    "availability",
+    "forecast",
+    "changes",
 ];
 
 pub(crate) fn read_all(node: &Node<'_>) -> Vec<Operation> {
@@ -43,6 +46,16 @@ pub(crate) fn read_all(node: &Node<'_>) -> Vec<Operation> {
                 before.name()
             );
             one.report("do", words);
+        }
+        if matches!(operation, Some(Operation::Changes(_)))
+            && operations
+                .iter()
+                .any(|before| matches!(before, Operation::Changes(_)))
+        {
+            one.report(
+                "do",
+                "\"changes\" can be done once; begin another query with of = \"…\"",
+            );
         }
         one.close();
         operations.extend(operation);
@@ -192,6 +205,9 @@ fn read(node: &Node<'_>) -> Option<Operation> {
             on: required_list("on"),
             only_matching: node.choice("keep", &["all", "matching"]) == Some("matching"),
         },
+        "availability" => Operation::Availability(Box::new(over_time::availability(node)?)),
+        "forecast" => Operation::Forecast(Box::new(over_time::forecast(node)?)),
+        "changes" => Operation::Changes(Box::new(over_time::changes(node)?)),
         _ => Operation::HistogramPercentile {
             bound: text("bound").unwrap_or_else(|| "le".to_owned()),
             value: text("value").unwrap_or_else(|| "value".to_owned()),

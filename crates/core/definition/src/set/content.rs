@@ -194,9 +194,7 @@ impl Borrowing<'_> {
                     of.value = renamed(&of.value);
                 }
                 for operation in &mut copy.then {
-                    if let Operation::Join { with, .. } = operation {
-                        *with = renamed(with);
-                    }
+                    operation.rename(renamed);
                 }
                 into.queries.push(copy);
             }

@@ -8,6 +8,7 @@ mod delivering;
 mod fuzz;
 mod leaks;
 mod mistakes;
+mod over_time;
 mod pages;
 
 use maple_lark_data::{figures::Operation, status::Direction};

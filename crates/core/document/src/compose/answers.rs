@@ -2,14 +2,16 @@
 
 use maple_lark_data::{
     PackedTable,
-    figures::{Context as FigureContext, Figures, NoRows, Role, apply_all},
+    figures::{
+        Context as FigureContext, Earlier, Figures, NoRows, Operation, Role, Since, apply_all,
+    },
 };
 use maple_lark_definition::{Dashboard, Origin, Query};
 use maple_lark_time::{Window, window::Step};
 
 use crate::{
     compose::{CannotShow, column::thresholds},
-    snapshot::{Outcome, Snapshot},
+    snapshot::{EarlierRows, Outcome, QueryRecord, Snapshot, Time},
 };
 
 /// What a query answers, as far as its author wants it.
@@ -18,6 +20,8 @@ pub struct Answer {
     pub table: PackedTable,
     /// What each row is, if any sums up others.
     pub(crate) roles: Vec<Role>,
+    /// What a reader should know of how they came about.
+    pub notes: Vec<String>,
 }
 
 impl Answer {
@@ -31,6 +35,7 @@ impl From<Figures> for Answer {
         Self {
             table: figures.table.into(),
             roles: figures.roles,
+            notes: figures.notes,
         }
     }
 }
@@ -40,6 +45,7 @@ impl From<Answer> for Figures {
         Self {
             table: answer.table.into(),
             roles: answer.roles,
+            notes: answer.notes,
         }
     }
 }
@@ -54,6 +60,8 @@ pub struct Evaluation<'a> {
     pub step: &'a dyn Fn(&Query) -> Step,
     /// What a source, or a sampler's history, answered to a query that asks one.
     pub rows: &'a dyn Fn(&Query) -> Result<PackedTable, CannotShow>,
+    /// What it answered, or had answered, to the same for an earlier time.
+    pub earlier: &'a dyn Fn(&Query, Time) -> Result<EarlierRows, CannotShow>,
 }
 
 /// A query that takes rows from a query that takes rows …: so deep, and no deeper.
@@ -65,26 +73,33 @@ impl Evaluation<'_> {
     /// # Errors
     /// If the query failed, a query that it needs did, or what is to be done cannot be.
     pub fn answer(&self, query: &Query) -> Result<Answer, CannotShow> {
-        self.answer_at(query, 0)
+        self.answer_at(query, 0, &query.then)
     }
 
-    fn answer_at(&self, query: &Query, depth: usize) -> Result<Answer, CannotShow> {
+    /// The answer after only these of its operations.
+    fn answer_at(
+        &self,
+        query: &Query,
+        depth: usize,
+        then: &[Operation],
+    ) -> Result<Answer, CannotShow> {
         if depth > MOST_DEPTH {
             return Err(CannotShow::Endless);
         }
         let other = |name: &str| {
             let query = named(self.queries, name)?;
-            self.answer_at(query, depth + 1)
+            self.answer_at(query, depth + 1, &query.then)
         };
         let answer = match &query.origin {
             Origin::Query(name) => other(&name.value)?,
             _ => Answer {
                 table: (self.rows)(query)?,
                 roles: Vec::new(),
+                notes: Vec::new(),
             },
         };
         // Rows to which nothing is done stay packed, however many they are.
-        if query.then.is_empty() {
+        if then.is_empty() {
             return Ok(answer);
         }
         let around = FigureContext {
@@ -95,10 +110,90 @@ impl Evaluation<'_> {
                 let rows = other(name).map(Figures::from);
                 rows.map_err(|error| NoRows(error.to_string()))
             },
+            earlier: &|since| {
+                let earlier = match since {
+                    Since::Query(name) => other(name)
+                        .map(|answer| Earlier::Rows(answer.table.into(), format!("“{name}”"))),
+                    Since::PreviousRun => self.earlier_rows(query, Time::Run, depth),
+                    Since::PreviousWindow => self.earlier_rows(query, Time::Window, depth),
+                };
+                earlier.map_err(|error| NoRows(error.to_string()))
+            },
         };
-        let figures = apply_all(answer.table.into(), &query.then, &around)?;
+        let notes = answer.notes;
+        let mut figures = apply_all(answer.table.into(), then, &around)?;
+        figures.notes.splice(0..0, notes);
         Ok(figures.into())
     }
+
+    /// The query that asks for the rows which this one's answer begins with.
+    fn first<'q>(&'q self, query: &'q Query) -> Result<&'q Query, CannotShow> {
+        let mut first = query;
+        for _ in 0..=MOST_DEPTH {
+            match &first.origin {
+                Origin::Query(name) => first = named(self.queries, &name.value)?,
+                _ => return Ok(first),
+            }
+        }
+        Err(CannotShow::Endless)
+    }
+
+    /// The query's rows of an earlier time, with all that stands before its comparison done to
+    /// them in the window of then.
+    fn earlier_rows(&self, query: &Query, time: Time, depth: usize) -> Result<Earlier, CannotShow> {
+        let window = match (self.earlier)(self.first(query)?, time)? {
+            EarlierRows::Nothing(reason) => return Ok(Earlier::Nothing(reason)),
+            EarlierRows::Rows { window, .. } => window,
+        };
+        let then = Evaluation {
+            queries: self.queries,
+            window: &window,
+            step: self.step,
+            rows: &|query| match (self.earlier)(query, time)? {
+                EarlierRows::Rows { table, .. } => Ok(table),
+                EarlierRows::Nothing(reason) => Err(CannotShow::QueryFailed(reason)),
+            },
+            earlier: &|query, _| Err(CannotShow::NoAnswer(query.record().to_owned())),
+        };
+        let before = query
+            .then
+            .iter()
+            .take_while(|operation| !matches!(operation, Operation::Changes(_)))
+            .count();
+        let answer = then.answer_at(query, depth, &query.then[..before])?;
+        let words = match time {
+            Time::Run => format!("the run before, of {}", window.label()),
+            Time::Window => window.label(),
+        };
+        Ok(Earlier::Rows(answer.table.into(), words))
+    }
+}
+
+/// Which earlier times the rows of a recorded query are needed of, because something compares
+/// with them.
+#[must_use]
+pub fn earlier_times(dashboard: &Dashboard, record: &str) -> Vec<Time> {
+    let comparing = dashboard.queries.iter().filter(|query| {
+        query
+            .then
+            .iter()
+            .any(|operation| matches!(operation, Operation::Changes(_)))
+            && dashboard.rests_on(&query.name, record)
+    });
+    let mut times: Vec<Time> = comparing
+        .flat_map(|query| &query.then)
+        .filter_map(|operation| match operation {
+            Operation::Changes(asked) => match asked.since {
+                Since::PreviousRun => Some(Time::Run),
+                Since::PreviousWindow => Some(Time::Window),
+                Since::Query(_) => None,
+            },
+            _ => None,
+        })
+        .collect();
+    times.sort_unstable();
+    times.dedup();
+    times
 }
 
 fn named<'q>(queries: &'q [Query], name: &str) -> Result<&'q Query, CannotShow> {
@@ -119,21 +214,31 @@ pub(crate) fn answer(
     dashboard: &Dashboard,
     query: &Query,
 ) -> Result<Answer, CannotShow> {
+    let record = |query: &Query| -> Result<&QueryRecord, CannotShow> {
+        snapshot
+            .query(&dashboard.name, query.record())
+            .ok_or_else(|| CannotShow::NoAnswer(query.record().to_owned()))
+    };
     Evaluation {
         queries: &dashboard.queries,
         window: &snapshot.window,
         step: &|query| dashboard.step(query, &snapshot.window),
-        rows: &|query| {
-            let record = snapshot
-                .query(&dashboard.name, query.record())
-                .ok_or_else(|| CannotShow::NoAnswer(query.record().to_owned()))?;
-            match &record.outcome {
-                Outcome::Failed(reason) => Err(CannotShow::QueryFailed(reason.clone())),
-                Outcome::Rows(table) => Ok(table.clone()),
-            }
+        rows: &|query| match &record(query)?.outcome {
+            Outcome::Failed(reason) => Err(CannotShow::QueryFailed(reason.clone())),
+            Outcome::Rows(table) => Ok(table.clone()),
+        },
+        earlier: &|query, time| {
+            let rows = record(query)?.earlier.get(&time).cloned();
+            Ok(rows.unwrap_or_else(nothing_yet))
         },
     }
     .answer(query)
+}
+
+/// What is said where no earlier rows were asked for.
+#[must_use]
+pub fn nothing_yet() -> EarlierRows {
+    EarlierRows::Nothing("There is nothing to compare with yet.".to_owned())
 }
 
 /// The title of the source whose rows a query's answer begins with.

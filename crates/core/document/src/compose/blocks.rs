@@ -43,7 +43,7 @@ pub(super) fn compose_block(block: &Definition, context: &mut Context<'_>) -> Bl
     Block {
         title: block.title.clone(),
         width: block.width.unwrap_or(usual),
-        note: block.note.clone(),
+        note: context.with_notes(block.note.clone()),
         body,
     }
 }
@@ -59,6 +59,7 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
     let query = answers::query(dashboard, name)?;
     let snapshot = context.snapshot;
     let answer = answer(snapshot, dashboard, query)?;
+    context.notes.extend(answer.notes.iter().cloned());
     if let BlockKind::Table {
         columns,
         limit,
@@ -109,6 +110,7 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
     if block.kind.is_chart() && places.len() == named.len() {
         keep_rows(block, query, &answer.table, &places, context);
     }
+    let roles = answer.roles;
     let table = &Table::from(answer.table);
     match &block.kind {
         _ if table.rows.is_empty() => Ok(Body::Empty {
@@ -150,6 +152,6 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
                 context.number_format,
             )
         }
-        _ => charts::chart(block, query, table, context),
+        _ => charts::chart(block, query, table, &roles, context),
     }
 }

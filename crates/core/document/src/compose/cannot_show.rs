@@ -91,6 +91,11 @@ pub enum CannotShow {
     /// Bars would not be legible; the reason stands in it.
     #[error("the column \"{0}\" has bars but is not shown")]
     BarsNotShown(String),
+    /// The rows are forecasts of several series.
+    #[error(
+        "the rows are forecasts of several series; keep one with \"filter\" before \"forecast\""
+    )]
+    SeveralForecasts,
     /// The block is no chart and was asked for as one.
     #[error("this block is no chart")]
     NoChart,

@@ -112,6 +112,7 @@ pub(crate) fn unit(query: &Query, name: &str) -> Unit {
         {
             Unit::Percent
         }
+        None if query.then.iter().any(|operation| operation.seconds(name)) => Unit::Seconds,
         // Statistics are in the unit of what they are of.
         None => query
             .then
@@ -120,6 +121,12 @@ pub(crate) fn unit(query: &Query, name: &str) -> Unit {
             .map(|of| unit(query, of))
             .unwrap_or_default(),
     }
+}
+
+/// Whether its rows are availabilities.
+fn availability(query: &Query) -> bool {
+    let mut operations = query.then.iter();
+    operations.any(|operation| matches!(operation, Operation::Availability(_)))
 }
 
 pub(crate) fn thresholds(query: &Query, name: &str) -> Thresholds {
@@ -170,6 +177,16 @@ impl ColumnFormat {
         let scaled: Vec<f64> = numbers.iter().map(|n| n * scale.factor).collect();
         let decimals = match unit {
             Unit::Currency(_) => 2,
+            // Worked out with as many decimals as tell it from its objective.
+            _ if availability(query)
+                && ["availability", "margin", "objective"].contains(&column.name.as_str()) =>
+            {
+                let decimals = table.rows.iter().map(|row| match &row[index] {
+                    Value::Decimal(exact) => exact.scale() as usize,
+                    _ => 0,
+                });
+                decimals.max().unwrap_or(2)
+            }
             _ => number_format::decimals(&scaled),
         };
         let years = |value: &Value| match value {

@@ -11,13 +11,14 @@ pub mod charts;
 pub mod column;
 pub mod figures;
 mod page;
+mod past;
 pub mod run_values;
 pub mod summary;
 pub mod table;
 
 pub use cannot_show::CannotShow;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use maple_lark_data::{Unit, digest::sha256_of, number_format::NumberFormat};
 use maple_lark_definition::{
@@ -27,7 +28,7 @@ use maple_lark_time::Window;
 
 use crate::{
     capture::Capture,
-    compose::run_values::message_values,
+    compose::{past::Past, run_values::message_values},
     document::{Body, DataTable, Document, Front, Provenance, Section},
     markdown,
     snapshot::{BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
@@ -55,6 +56,23 @@ pub(crate) struct Context<'a> {
     /// Whether the rows of charts are files where nothing else is said.
     charts_are_files: bool,
     file_stem: String,
+    /// What is past its limits.
+    past: Past,
+    /// What is to be said of the rows of the block at hand.
+    notes: Vec<String>,
+    /// What has been said in a block before.
+    said: BTreeSet<String>,
+}
+
+impl Context<'_> {
+    /// A block's own remark with what there is to say of how its rows came about, which is said
+    /// in the first block that they stand in.
+    fn with_notes(&mut self, own: Option<String>) -> Option<String> {
+        let notes = std::mem::take(&mut self.notes).into_iter();
+        let new = notes.filter(|note| self.said.insert(note.clone()));
+        let all: Vec<String> = own.into_iter().chain(new).collect();
+        (!all.is_empty()).then(|| all.join(" "))
+    }
 }
 
 /// Composes the document of a snapshot.
@@ -83,13 +101,14 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
         failed,
         data,
         file_stem,
+        past,
     } = composed(snapshot, &report, &dashboards, &theme);
     let mut document = Document {
         language: "en".to_owned(),
         report: report.name.clone(),
         title: report.title.clone(),
         front: front(snapshot, &report, &dashboards, format),
-        summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref()),
+        summary: summary::summarise(&sections, &failed, snapshot.incomplete.as_deref(), past),
         sections,
         provenance: snapshot
             .queries
@@ -115,6 +134,7 @@ struct Composed {
     failed: Vec<(String, String)>,
     data: Vec<DataTable>,
     file_stem: String,
+    past: Past,
 }
 
 fn composed(
@@ -128,6 +148,7 @@ fn composed(
         failed: Vec::new(),
         data: Vec::new(),
         file_stem: file_stem(report, snapshot, dashboards),
+        past: Past::default(),
     };
     let mut colours = Colours::default();
     let mut blocks = dashboards
@@ -145,6 +166,9 @@ fn composed(
             data: std::mem::take(&mut composed.data),
             charts_are_files: !has_table,
             file_stem: composed.file_stem.clone(),
+            past: std::mem::take(&mut composed.past),
+            notes: Vec::new(),
+            said: BTreeSet::new(),
         };
         for section in &dashboard.sections {
             let section = compose_section(section, &mut context);
@@ -157,6 +181,7 @@ fn composed(
         }
         colours = context.colours;
         composed.data = context.data;
+        composed.past = context.past;
     }
     composed
 }

@@ -4,41 +4,24 @@ use maple_lark_data::status::{Status, StatusCounts};
 
 use crate::{
     chart::Plot,
+    compose::past::Past,
     document::{Body, Section, Summary},
 };
 
-/// What is past its limits is told in so many lines, for a front that is read in seconds.
+/// So many lines say what is past its limits.
 const MOST_LINES: usize = 8;
+/// So many things are named, for a front that is read in seconds.
+const MOST_NAMED: usize = 5;
 
-/// `Disk use: 1 critical and 2 warning of 41 rows`; nothing where all is well.
-fn counted(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
-    let counts = [(judged.critical, "critical"), (judged.warning, "warning")];
-    let parts: Vec<String> = counts
-        .into_iter()
-        .filter(|(count, _)| *count > 0)
-        .map(|(count, word)| format!("{count} {word}"))
-        .collect();
-    let things = if judged.all == 1 {
-        thing.to_owned()
-    } else {
-        format!("{thing}s")
-    };
+/// `Disk use: 3 of 41 lines past a limit for a time, well at the end`; nothing where none was.
+fn for_a_time(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
     let (all, recovered) = (judged.all, judged.recovered);
-    let at_the_end = if thing == "line" { " at the end" } else { "" };
-    match (parts.is_empty(), recovered) {
-        (true, 0) => None,
-        (true, _) => Some(format!(
-            "{title}: {recovered} of {all} {things} past a limit for a time, well at the end"
-        )),
-        (false, 0) => Some(format!(
-            "{title}: {} of {all} {things}{at_the_end}",
-            parts.join(" and ")
-        )),
-        (false, _) => Some(format!(
-            "{title}: {} of {all} {things}{at_the_end}, {recovered} more for a time",
-            parts.join(" and ")
-        )),
-    }
+    let plural = if all == 1 { "" } else { "s" };
+    (recovered > 0).then(|| {
+        format!(
+            "{title}: {recovered} of {all} {thing}{plural} past a limit for a time, well at the end"
+        )
+    })
 }
 
 /// Says whether things are well: the headline, and the lines that bear it out.
@@ -47,15 +30,17 @@ fn counted(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
     reason = "the sentences of the front in the order in which they are read"
 )]
 #[must_use]
-pub fn summarise(
+pub(crate) fn summarise(
     sections: &[Section],
     failed: &[(String, String)],
     incomplete: Option<&str>,
+    past: Past,
 ) -> Summary {
     let mut lines = Vec::new();
     let mut worst = Status::Ok;
     let (mut judged, mut without_data, mut recovered) = (0, 0, 0);
     let mut told: Vec<(Status, String)> = Vec::new();
+    let mut recoveries = Vec::new();
     if let Some(reason) = incomplete {
         lines.push(format!("The data may be incomplete: {reason}"));
         worst = Status::Unknown;
@@ -91,10 +76,6 @@ pub fn summarise(
             Body::Table { table } => {
                 judged += table.judged.all;
                 worst = worst.max(table.judged.worst());
-                told.extend(
-                    counted(&block.title, &table.judged, "row")
-                        .map(|line| (table.judged.worst(), line)),
-                );
             }
             Body::Chart { chart } => {
                 judged += chart.judged.all;
@@ -105,27 +86,28 @@ pub fn summarise(
                 } else {
                     "bar"
                 };
-                told.extend(
-                    counted(&block.title, &chart.judged, thing)
-                        .map(|line| (chart.judged.worst(), line)),
-                );
+                recoveries.extend(for_a_time(&block.title, &chart.judged, thing));
             }
             // A table without rows is often what one hopes for; a figure without data is not.
             Body::Empty { rows: false, .. } => without_data += 1,
             _ => {}
         }
     }
-    // The worst first; in their order where they are alike.
+    // Key figures stand for the whole, so they come before the things of the same status.
+    let (named, more) = past.worst(MOST_NAMED);
+    told.extend(named);
     told.sort_by_key(|(status, _)| std::cmp::Reverse(*status));
-    let more = told.len().saturating_sub(MOST_LINES);
-    lines.extend(
-        told.into_iter()
-            .take(if more > 1 { MOST_LINES } else { usize::MAX })
-            .map(|(_, line)| line),
-    );
-    if more > 1 {
+    let hidden = told.len().saturating_sub(MOST_LINES);
+    // One more line is as short as a line that says that there is one more.
+    let (shown, more) = match hidden + more {
+        1 if more == 0 => (usize::MAX, 0),
+        more => (MOST_LINES, more),
+    };
+    lines.extend(told.into_iter().take(shown).map(|(_, line)| line));
+    if more > 0 {
         lines.push(format!("and {more} more, marked in their places"));
     }
+    lines.extend(recoveries);
     if without_data > 0 {
         lines.push(format!(
             "{without_data} {} without data",

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use chrono::Datelike;
 use maple_lark_data::{
-    PackedTable, Table, Unit, Value,
-    figures::Role,
+    Column, ColumnKind, PackedTable, Table, Unit, Value,
+    figures::{Operation, Role},
     number_format::NumberFormat,
     status::{Status, StatusCounts, Thresholds},
     stop,
@@ -54,8 +54,10 @@ pub(crate) fn shown_table(
     let zone = context.snapshot.window.zone;
     let file = keep_rows(block, query, whole, &indexes, context);
     if whole.is_empty() {
+        // What there is to say of how they came about is the answer here.
+        let sentence = context.notes.pop();
         return Ok(Body::Empty {
-            sentence: "No rows in this window.".to_owned(),
+            sentence: sentence.unwrap_or_else(|| "No rows in this window.".to_owned()),
             rows: true,
         });
     }
@@ -128,7 +130,7 @@ pub(crate) fn shown_table(
                 .collect(),
             cut,
             file,
-            judged: judge(answer, query, &indexes),
+            judged: judge(answer, query, &indexes, context),
         },
     })
 }
@@ -200,7 +202,20 @@ fn heading_over<'c>(
 }
 
 /// How all rows stand, each by its worst value; those that sum up others would count twice.
-fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> StatusCounts {
+fn judge(
+    answer: &Answer,
+    query: &Query,
+    indexes: &[usize],
+    context: &mut Context<'_>,
+) -> StatusCounts {
+    let columns = &answer.table.columns;
+    let forecast = reached_columns(query, columns);
+    // What a row is known by: its first text, or else its first cell.
+    let text = |index: &&usize| columns[**index].kind == ColumnKind::Text;
+    let named = indexes.iter().find(text).or(indexes.first()).copied();
+    let (zone, format) = (context.snapshot.window.zone, context.number_format);
+    let name =
+        |row: &[Value]| named.map_or_else(String::new, |at| readable(&row[at], zone, true, format));
     let limits = |index: &usize| {
         Some((
             *index,
@@ -210,7 +225,7 @@ fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> StatusCounts {
     };
     let limited: Vec<(usize, Thresholds)> = indexes.iter().filter_map(limits).collect();
     let mut judged = StatusCounts::default();
-    if limited.is_empty() {
+    if limited.is_empty() && forecast.is_none() {
         return judged;
     }
     for (_, row) in answer
@@ -220,14 +235,64 @@ fn judge(answer: &Answer, query: &Query, indexes: &[usize]) -> StatusCounts {
         .filter(|(place, _)| answer.role(*place) == Role::Plain)
     {
         stop::check();
-        let statuses = limited.iter().filter_map(|(index, thresholds)| {
-            row[*index]
-                .as_number()
-                .map(|value| thresholds.status(Some(value)))
-        });
-        judged.add(statuses.max().unwrap_or(Status::Unknown));
+        if let Some(places) = forecast {
+            tell_reached(query, &row, places, &name(&row), context);
+        }
+        if limited.is_empty() {
+            continue;
+        }
+        let mut worst = Status::Unknown;
+        let mut any = false;
+        for (index, thresholds) in &limited {
+            let Some(value) = row[*index].as_number() else {
+                continue;
+            };
+            let status = thresholds.status(Some(value));
+            worst = if any { worst.max(status) } else { status };
+            any = true;
+            if status > Status::Unknown {
+                let column = &columns[*index].name;
+                let what = title(query, column);
+                let unit = unit(query, column);
+                let said = (&*name(&row), &*what);
+                context
+                    .past
+                    .add_value(said, value, &unit, thresholds, format);
+            }
+        }
+        judged.add(worst);
     }
     judged
+}
+
+/// Names a limit that is likely to be reached.
+fn tell_reached(
+    query: &Query,
+    row: &[Value],
+    (limit, likely): (usize, usize),
+    name: &str,
+    context: &mut Context<'_>,
+) {
+    let Value::Instant(at) = row[likely] else {
+        return;
+    };
+    let (window, format) = (&context.snapshot.window, context.number_format);
+    let day = format.date(window.zone.local(at).date());
+    let limit = row[limit].as_number().unwrap_or_default();
+    let limit = unit(query, "limit").format(limit, format);
+    // The sooner the worse.
+    let ahead = (at - window.to).num_minutes().max(1);
+    let line = format!("{name}: {limit} likely on {day}");
+    let past = &mut context.past;
+    past.add(line, Status::Warning, 1.0 / ahead as f64);
+}
+
+/// Where a limit stands and when it is likely reached, where the rows are forecasts of limits.
+fn reached_columns(query: &Query, columns: &[Column]) -> Option<(usize, usize)> {
+    let mut operations = query.then.iter();
+    let forecast = operations.any(|operation| matches!(operation, Operation::Forecast(_)));
+    let place = |name: &str| columns.iter().position(|column| column.name == name);
+    forecast.then(|| Some((place("limit")?, place("likely")?)))?
 }
 
 /// The lines of a table's last column, by what their rows are known by.

@@ -2,13 +2,13 @@
 
 use maple_lark_definition::{Dashboard, Origin, Query, Report, Source};
 use maple_lark_document::{
-    capture::Blobs,
-    snapshot::{Outcome, QueryRecord},
+    capture::{Blobs, Capture},
+    snapshot::{EarlierRows, Outcome, QueryRecord, Time},
 };
 use maple_lark_sources::{Question, SourceError, Values};
 use maple_lark_time::Window;
 
-use super::{captured, context::times};
+use super::{captured, context::times, earlier::of_window};
 use crate::engine::{
     definitions::Definitions, guard::guarded, limits::Purpose, sample, shared::Shared,
 };
@@ -53,69 +53,119 @@ impl Answered {
             Outcome::Rows(table) => table.size(),
             Outcome::Failed(_) => 0,
         };
-        rows + self.blobs.values().map(String::len).sum::<usize>()
+        let earlier = self.record.earlier.values().map(|rows| match rows {
+            EarlierRows::Rows { table, .. } => table.size(),
+            EarlierRows::Nothing(_) => 0,
+        });
+        rows + earlier.sum::<usize>() + self.blobs.values().map(String::len).sum::<usize>()
+    }
+}
+
+/// What came of asking.
+struct Came {
+    outcome: Outcome,
+    note: Option<String>,
+    kept: Option<(Capture, Blobs)>,
+    steps: String,
+    instead: Option<Vec<u8>>,
+}
+
+impl Came {
+    fn plain(outcome: Outcome) -> Self {
+        Self {
+            outcome,
+            note: None,
+            kept: None,
+            steps: String::new(),
+            instead: None,
+        }
+    }
+}
+
+/// The rows of a query for the window that is asked with, and nothing beside them.
+pub async fn outcome_of(
+    shared: &Shared,
+    asking: &Asking<'_>,
+    dashboard: &Dashboard,
+    query: &Query,
+) -> Outcome {
+    came(shared, asking, dashboard, query).await.outcome
+}
+
+async fn came(shared: &Shared, asking: &Asking<'_>, dashboard: &Dashboard, query: &Query) -> Came {
+    let times = times(asking.report, asking.window, Some((dashboard, query)));
+    let source = source_of(asking.definitions, query);
+    match (&query.origin, source) {
+        (Origin::Source { ask, .. }, Some(source)) => {
+            let question = Question {
+                ask,
+                times: &times,
+                values: asking.values,
+            };
+            // An answer that breaks its reader fails its query, and nothing else.
+            match guarded(shared.reader.read(source, question)).await {
+                Ok(Ok(answer)) => {
+                    let mut came = Came::plain(Outcome::Rows(answer.table));
+                    came.note = answer.note;
+                    if let Some(captured) = answer.capture {
+                        came.steps = captured::in_words(&captured.steps);
+                        came.kept = captured::kept(query, &answer.sent, *captured);
+                    }
+                    came
+                }
+                Ok(Err(error)) => {
+                    let mut came = Came::plain(Outcome::Failed(error.to_string()));
+                    if let SourceError::Page { failed, .. } = error {
+                        came.steps = captured::in_words(&failed.steps);
+                        came.instead = failed.picture;
+                    }
+                    came
+                }
+                Err(error) => Came::plain(Outcome::Failed(format!("reading the answer: {error}"))),
+            }
+        }
+        (Origin::Sampler(name), _) => Came::plain(
+            sample::history(
+                shared,
+                asking.purpose,
+                &name.value,
+                &times.window,
+                &query.then,
+            )
+            .await,
+        ),
+        _ => Came::plain(Outcome::Failed(format!(
+            "there is no source \"{}\"",
+            query.source().map_or("", |name| &name.value)
+        ))),
     }
 }
 
 /// Asks one query and says what came back. The caller holds a permit for its source.
-#[expect(clippy::too_many_lines, reason = "each way in which a query ends")]
 pub async fn answer(
     shared: &Shared,
     asking: &Asking<'_>,
     dashboard: &Dashboard,
     query: &Query,
 ) -> Answered {
-    let Asking {
-        definitions,
-        report,
-        window,
-        values,
-        purpose,
-    } = asking;
+    let definitions = asking.definitions;
     let started = shared.now();
-    let times = times(report, window, Some((dashboard, query)));
     let source = source_of(definitions, query);
-    let (mut note, named) = (None, query.source().map(|name| name.value.clone()));
-    let (mut capture, mut blobs) = (None, Blobs::new());
-    let (mut steps, mut instead) = (String::new(), None);
-    let outcome = match (&query.origin, source) {
-        (Origin::Source { ask, .. }, Some(source)) => {
-            let question = Question {
-                ask,
-                times: &times,
-                values,
-            };
-            // An answer that breaks its reader fails its query, and nothing else.
-            match guarded(shared.reader.read(source, question)).await {
-                Ok(Ok(answer)) => {
-                    note = answer.note;
-                    if let Some(captured) = answer.capture {
-                        steps = captured::in_words(&captured.steps);
-                        if let Some(kept) = captured::kept(query, &answer.sent, *captured) {
-                            (capture, blobs) = (Some(kept.0), kept.1);
-                        }
-                    }
-                    Outcome::Rows(answer.table)
-                }
-                Ok(Err(error)) => {
-                    let words = error.to_string();
-                    if let SourceError::Page { failed, .. } = error {
-                        steps = captured::in_words(&failed.steps);
-                        instead = failed.picture;
-                    }
-                    Outcome::Failed(words)
-                }
-                Err(error) => Outcome::Failed(format!("reading the answer: {error}")),
-            }
-        }
-        (Origin::Sampler(name), _) => {
-            sample::history(shared, *purpose, &name.value, &times.window, &query.then).await
-        }
-        _ => Outcome::Failed(format!(
-            "there is no source \"{}\"",
-            named.as_deref().unwrap_or_default()
-        )),
-    };
+    let named = query.source().map(|name| name.value.clone());
+    let Came {
+        outcome,
+        note,
+        kept,
+        steps,
+        instead,
+    } = came(shared, asking, dashboard, query).await;
+    let earlier = of_window(shared, asking, dashboard, query).await;
+    let earlier = earlier
+        .map(|rows| (Time::Window, rows))
+        .into_iter()
+        .collect();
+    let (capture, blobs) =
+        kept.map_or_else(Default::default, |(capture, blobs)| (Some(capture), blobs));
     let record = QueryRecord {
         dashboard: dashboard.name.clone(),
         name: query.name.clone(),
@@ -135,6 +185,7 @@ pub async fn answer(
         note,
         outcome,
         capture,
+        earlier,
     };
     Answered {
         record,

@@ -18,6 +18,7 @@ use uuid::Uuid;
 use super::{
     answer::{Answered, Asking, answer, source_of},
     context::RunContext,
+    earlier::add_earlier_runs,
 };
 use crate::engine::{
     limits::Purpose,
@@ -87,6 +88,9 @@ pub async fn collect(
             queries.push(answered.record);
             blobs.extend(answered.blobs);
         }
+        let shown: Vec<&Dashboard> = dashboards.iter().map(|dashboard| &**dashboard).collect();
+        let at = (run.scheduled_for, run.created_at);
+        add_earlier_runs(shared, &asking, &shown, at, &mut queries).await?;
         let frozen = definitions.composed_from();
         let snapshot = Snapshot {
             layout: Snapshot::LAYOUT,

@@ -6,6 +6,7 @@ mod audiences;
 mod captured;
 mod collect;
 mod context;
+mod earlier;
 mod enqueue;
 mod preview;
 mod render;

@@ -1,12 +1,15 @@
 //! What a report would show now, without a run.
 
 use futures::future::join_all;
-use maple_lark_definition::Report;
+use maple_lark_definition::{Dashboard, Report};
 use maple_lark_document::{Snapshot, capture::Blobs, snapshot::ZoneRules};
 use maple_lark_sources::Values;
 use maple_lark_time::Window;
 
-use super::answer::{Asking, answer, source_of};
+use super::{
+    answer::{Asking, answer, source_of},
+    earlier::add_earlier_runs,
+};
 use crate::engine::{definitions::Definitions, limits::Purpose, shared::Shared};
 
 /// What a report would show of a window to those with these values, were it made now. Nothing
@@ -45,6 +48,12 @@ pub async fn preview(
     for answered in answers {
         queries.push(answered.record);
         blobs.extend(answered.blobs);
+    }
+    let shown: Vec<&Dashboard> = dashboards.iter().map(|dashboard| &**dashboard).collect();
+    let now = (shared.now(), shared.now());
+    let added = add_earlier_runs(shared, &asking, &shown, now, &mut queries);
+    if let Err(error) = added.await {
+        tracing::warn!(%error, "a preview is compared with nothing");
     }
     let zone_rules = ZoneRules::in_use(window.zone);
     Snapshot {

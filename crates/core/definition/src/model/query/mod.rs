@@ -89,10 +89,7 @@ impl Query {
             _ => None,
         };
         of.into_iter()
-            .chain(self.then.iter().filter_map(|operation| match operation {
-                Operation::Join { with, .. } => Some(with.as_str()),
-                _ => None,
-            }))
+            .chain(self.then.iter().flat_map(Operation::needs))
     }
 
     /// As it is kept on record.

@@ -66,6 +66,9 @@ impl Drawing<'_, '_> {
             })
             .collect();
         let mut counts = StatusCounts::default();
+        if limited {
+            self.tell_bars(&categories, &series, (&unit, factor), &thresholds);
+        }
         for bars in series.iter().filter(|_| limited) {
             let known = bars.statuses.iter().zip(&bars.values);
             known
@@ -87,6 +90,25 @@ impl Drawing<'_, '_> {
             form,
         };
         Ok(judged(axis, limits, plot, description, counts))
+    }
+
+    /// Names the bars that are past a limit.
+    fn tell_bars(
+        &mut self,
+        categories: &[String],
+        series: &[BarSeries],
+        (unit, factor): (&Unit, f64),
+        limits: &Thresholds,
+    ) {
+        let format = self.number_format();
+        for bars in series {
+            let known = categories.iter().zip(&bars.values);
+            for (category, value) in known.filter_map(|(name, value)| Some((name, (*value)?))) {
+                let of = (category.as_str(), bars.name.as_str());
+                let past = &mut self.context.past;
+                past.add_value(of, value / factor, unit, limits, format);
+            }
+        }
     }
 
     fn read_bars(
@@ -198,6 +220,7 @@ impl Drawing<'_, '_> {
             block: self.block,
             query: self.query,
             table: &table,
+            roles: &[],
             context: self.context,
         };
         drawing.bars(label, &[value.to_owned()], BarForm::default(), None)

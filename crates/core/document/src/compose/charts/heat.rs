@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use chrono::{Datelike, Timelike};
 use maple_lark_data::{
+    Unit,
     series::{self, Aggregation},
     stop,
 };
@@ -67,7 +68,12 @@ impl Drawing<'_, '_> {
         let (low, high) = extremes(cells.values());
         let no_limits = Default::default();
         let (axis, factor) = axis::axis_for(&[low, high], &no_limits, &unit, false, number_format);
-        let decimals = if (high - low) * factor >= 20.0 { 0 } else { 1 };
+        let decimals = match high * factor {
+            _ if (high - low) * factor >= 20.0 => 0,
+            // 99.95 and 100 are different promises.
+            high if unit == Unit::Percent && high > 99.0 && high <= 100.0 => 2,
+            _ => 1,
+        };
         let cell = |value: &f64| HeatCell {
             share: if high > low {
                 (value - low) / (high - low)

@@ -61,6 +61,7 @@ impl Drawing<'_, '_> {
         let counts = if stacked {
             StatusCounts::default()
         } else {
+            self.tell_lines(&groups, &values[0], &thresholds);
             judge(&groups, &thresholds)
         };
         let named = if groups.len() > MOST_SERIES {
@@ -95,6 +96,18 @@ impl Drawing<'_, '_> {
             spans,
         };
         Ok(judged(axis, limits, plot, description, counts))
+    }
+
+    /// Names the lines that are past a limit at their end.
+    fn tell_lines(&mut self, groups: &[(String, Points)], value: &str, limits: &Thresholds) {
+        let (what, unit) = (title(self.query, value), self.unit(value));
+        let format = self.number_format();
+        for (name, points) in groups.iter().filter(|_| limits.is_set()) {
+            if let Some(last) = points.iter().rev().find_map(|(_, value)| *value) {
+                let past = &mut self.context.past;
+                past.add_value((name, &what), last, &unit, limits, format);
+            }
+        }
     }
 
     /// One series for each value of a column, or for each column of values, oldest point first.

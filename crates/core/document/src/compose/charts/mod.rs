@@ -1,8 +1,10 @@
 //! The charts of blocks: what each kind makes of its query's rows.
 
+mod availability;
 mod bars;
 mod boxes;
 mod breakdown;
+mod forecast;
 mod heat;
 mod histogram;
 mod lines;
@@ -13,7 +15,9 @@ mod timeline;
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_data::{Table, Unit, Value, number_format::NumberFormat, status::StatusCounts};
+use maple_lark_data::{
+    Table, Unit, Value, figures::Role, number_format::NumberFormat, status::StatusCounts,
+};
 use maple_lark_definition::{Block as Definition, BlockKind, Query};
 use maple_lark_time::Window;
 
@@ -37,12 +41,14 @@ pub(crate) fn chart(
     block: &Definition,
     query: &Query,
     table: &Table,
+    roles: &[Role],
     context: &mut Context<'_>,
 ) -> Result<Body, CannotShow> {
     let mut drawing = Drawing {
         block,
         query,
         table,
+        roles,
         context,
     };
     match &block.kind {
@@ -75,6 +81,11 @@ pub(crate) fn chart(
             aggregation,
         } => drawing.heat(by, value, *aggregation),
         BlockKind::Timeline { time, row, state } => drawing.timeline(time, row, state),
+        BlockKind::Availability { label, outages } => {
+            let outages = outages.as_ref().map(|name| name.value.as_str());
+            drawing.availability(label, outages)
+        }
+        BlockKind::Forecast { time, without } => drawing.forecast(time, without),
         BlockKind::Scatter { across, up, series } => drawing.scatter(across, up, series.as_deref()),
         BlockKind::Histogram { value, bins } => drawing.histogram(value, *bins),
         BlockKind::Boxes { value, row } => drawing.boxes(value, row.as_deref()),
@@ -91,6 +102,8 @@ struct Drawing<'d, 'c> {
     block: &'d Definition,
     query: &'d Query,
     table: &'d Table,
+    /// What each row is, if any sums up others.
+    roles: &'d [Role],
     context: &'d mut Context<'c>,
 }
 

@@ -439,6 +439,7 @@ fn figures(extra: &str, queries: &str, records: Vec<(&str, Outcome)>) -> Vec<Fig
     for (name, outcome) in records {
         let record = QueryRecord {
             capture: None,
+            earlier: std::collections::BTreeMap::new(),
             name: name.into(),
             outcome,
             ..snapshot.queries[0].clone()

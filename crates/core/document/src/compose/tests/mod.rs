@@ -1,4 +1,5 @@
 mod charts;
+mod over_time;
 mod words;
 
 use std::collections::BTreeMap;
@@ -81,6 +82,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
         ],
         queries: vec![QueryRecord {
             capture: None,
+            earlier: BTreeMap::new(),
             dashboard: "ferries".into(),
             name: "q".into(),
             source: "ops".into(),
@@ -147,7 +149,7 @@ fn the_front_says_what_this_is_and_of_when() {
 }
 
 #[test]
-fn a_table_marks_what_is_past_its_limits_and_the_summary_counts_it() {
+fn a_table_marks_what_is_past_its_limits_and_the_summary_names_it() {
     let document = compose(&snapshot(
         "show = \"table\"",
         rows(&[
@@ -182,7 +184,10 @@ fn a_table_marks_what_is_past_its_limits_and_the_summary_counts_it() {
     assert_eq!(document.summary.status, Status::Critical);
     assert_eq!(
         document.summary.lines,
-        ["B: 1 critical and 1 warning of 4 rows"]
+        [
+            "a: Disk used 91.2\u{a0}%, critical limit 90\u{a0}%",
+            "b: Disk used 80\u{a0}%, warning limit 80\u{a0}%"
+        ]
     );
     assert_eq!(document.data[0].headings, ["host", "used [%]"]);
     assert_eq!(document.data[0].file_name, "daily_2026-10-25_b.csv");

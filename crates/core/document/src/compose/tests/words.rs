@@ -7,6 +7,7 @@ use crate::{
     chart::Plot,
     compose::{
         compose,
+        past::Past,
         run_values::{message_values, render_text},
         summary,
         tests::{rows, snapshot, table},
@@ -92,7 +93,13 @@ fn a_table_is_judged_by_all_of_its_rows_also_by_those_that_are_not_shown() {
         .collect();
     let document = compose(&snapshot("show = \"table\"\nlimit = 10", rows(&many))).unwrap();
     assert_eq!(document.summary.status, Status::Critical);
-    assert_eq!(document.summary.lines, ["B: 2 critical of 300 rows"]);
+    assert_eq!(
+        document.summary.lines,
+        [
+            "h298: Disk used 95\u{a0}%, critical limit 90\u{a0}%",
+            "h299: Disk used 95\u{a0}%, critical limit 90\u{a0}%"
+        ]
+    );
     let well = compose(&snapshot("show = \"table\"", rows(&[("a", Some(1.0))]))).unwrap();
     assert_eq!(
         (well.summary.status, well.summary.headline.as_str()),
@@ -109,7 +116,10 @@ fn bars_and_lines_count_in_the_summary() {
     .unwrap();
     assert_eq!(
         bars.summary.lines,
-        ["B: 1 critical and 1 warning of 2 bars"]
+        [
+            "a: Disk used 95\u{a0}%, critical limit 90\u{a0}%",
+            "b: Disk used 85\u{a0}%, warning limit 80\u{a0}%"
+        ]
     );
     let lines = |values: &[(&str, f64)]| {
         let from: chrono::DateTime<chrono::Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
@@ -153,7 +163,10 @@ fn bars_and_lines_count_in_the_summary() {
         (ended_badly.status, &ended_badly.lines[..]),
         (
             Status::Warning,
-            &["B: 1 warning of 2 lines at the end, 1 more for a time".to_owned()][..]
+            &[
+                "a: Disk used 85\u{a0}%, warning limit 80\u{a0}%".to_owned(),
+                "B: 1 of 2 lines past a limit for a time, well at the end".to_owned()
+            ][..]
         )
     );
     let recovered = lines(&[("a", 10.0), ("b", 95.0), ("a", 15.0), ("b", 20.0)]);
@@ -328,6 +341,7 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
             }],
             &[],
             None,
+            Past::default(),
         )
         .lines
     };

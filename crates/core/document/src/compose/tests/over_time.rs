@@ -1,0 +1,207 @@
+//! Promises, forecasts and changes as a reader sees them.
+
+use chrono::{TimeDelta, Utc};
+use maple_lark_data::{Column, ColumnKind, Table, Value, status::Status};
+
+use crate::{
+    chart::Plot,
+    compose::{compose, tests::snapshot},
+    document::{Body, Document},
+    snapshot::{EarlierRows, Outcome, Snapshot, Time},
+};
+
+fn rows(columns: &[(&str, ColumnKind)], rows: Vec<Vec<Value>>) -> Table {
+    Table {
+        columns: columns
+            .iter()
+            .map(|(name, kind)| Column {
+                name: (*name).to_owned(),
+                kind: *kind,
+            })
+            .collect(),
+        rows,
+        truncated: false,
+    }
+}
+
+/// A snapshot whose block shows the query after this has been done to it.
+fn done(then: &str, block: &str, table: Table) -> Snapshot {
+    let mut snapshot = snapshot(block, Outcome::Rows(table.into()));
+    snapshot.definitions[1].text = snapshot.definitions[1]
+        .text
+        .replace("[[section]]\n", &format!("{then}\n[[section]]\n"));
+    snapshot
+}
+
+fn body(document: &Document) -> &Body {
+    &document.sections[0].blocks[0].body
+}
+
+fn states() -> Table {
+    let at = |hour: i64| {
+        let from: chrono::DateTime<Utc> = "2026-10-24T23:00:00Z".parse().unwrap();
+        Value::Instant(from + TimeDelta::hours(hour))
+    };
+    let text = |text: &str| Value::Text(text.to_owned());
+    rows(
+        &[
+            ("service", ColumnKind::Text),
+            ("at", ColumnKind::Instant),
+            ("state", ColumnKind::Text),
+        ],
+        vec![
+            vec![text("Booking"), at(0), text("up")],
+            vec![text("Payments"), at(0), text("up")],
+            vec![text("Payments"), at(10), text("down")],
+            vec![text("Payments"), at(11), text("up")],
+        ],
+    )
+}
+
+const AVAILABILITY: &str = r#"
+[[query.then]]
+do = "availability"
+by = ["service"]
+time = "at"
+state = "state"
+objective = 99.5
+total = "All"
+needs = "mean"
+"#;
+
+#[test]
+fn a_missed_promise_is_named_on_the_front_and_drawn_with_its_objective() {
+    // The window of the tests is the day with 25 hours.
+    let block = "show = \"availability\"\nlabel = \"service\"";
+    let document = compose(&done(AVAILABILITY, block, states())).unwrap();
+    assert_eq!(document.summary.status, Status::Critical);
+    assert_eq!(
+        document.summary.lines[0],
+        "Payments: 96.00 %, objective 99.5 %"
+    );
+    let Body::Chart { chart } = body(&document) else {
+        panic!("{:?}", body(&document))
+    };
+    let Plot::Availability { rows, .. } = &chart.plot else {
+        panic!("{chart:?}")
+    };
+    let said: Vec<(&str, bool, Option<bool>)> = rows
+        .iter()
+        .map(|row| (row.name.as_str(), row.is_whole, row.met))
+        .collect();
+    assert_eq!(
+        said,
+        [
+            ("All", true, Some(false)),
+            ("Payments", false, Some(false)),
+            ("Booking", false, Some(true))
+        ]
+    );
+    assert!(chart.axis.min > 90.0 && chart.axis.max == 100.0);
+    assert!(
+        chart
+            .description
+            .contains("Booking: 100.00 % of 99.5 %, met.")
+    );
+    let note = document.sections[0].blocks[0].note.as_deref();
+    assert!(note.unwrap().starts_with("A warning counts as up;"));
+}
+
+fn growing() -> Table {
+    let from: chrono::DateTime<Utc> = "2026-09-26T00:00:00Z".parse().unwrap();
+    let row = |day: i64| {
+        vec![
+            Value::Instant(from + TimeDelta::days(day)),
+            Value::Number(50.0 + day as f64),
+        ]
+    };
+    let columns = [("day", ColumnKind::Instant), ("used", ColumnKind::Number)];
+    rows(&columns, (0..=28).map(row).collect())
+}
+
+const FORECAST: &str = r#"
+[[query.then]]
+do = "forecast"
+method = "line"
+time = "day"
+value = "used"
+ahead = "P20D"
+"#;
+
+#[test]
+fn a_forecast_marks_when_limits_are_reached_and_leaves_out_what_it_is_told_to() {
+    // At 78 on 24 October, and by one a day: 80 on the 26th, 90 on 5 November.
+    let block = "show = \"forecast\"\ntime = \"day\"";
+    let document = compose(&done(FORECAST, block, growing())).unwrap();
+    assert_eq!(
+        document.summary.lines,
+        [
+            "B: 80\u{a0}% likely on 26 Oct 2026",
+            "B: 90\u{a0}% likely on 5 Nov 2026"
+        ]
+    );
+    let plot = |document: &Document| {
+        let Body::Chart { chart } = body(document) else {
+            panic!("{:?}", body(document))
+        };
+        match &chart.plot {
+            Plot::Forecast(plot) => plot.clone(),
+            other => panic!("{other:?}"),
+        }
+    };
+    let whole = plot(&document);
+    assert_eq!((whole.forecast.len(), whole.crossings.len()), (20, 2));
+    assert_eq!((whole.fitted.len(), whole.wide.len()), (29, 20));
+    let bare = block.to_owned() + "\nwithout = [\"fitted\", \"interval\", \"crossing\"]";
+    let bare = plot(&compose(&done(FORECAST, &bare, growing())).unwrap());
+    assert!(bare.fitted.is_empty() && bare.wide.is_empty() && bare.crossings.is_empty());
+}
+
+fn hosts(names: &[&str]) -> Table {
+    let row = |name: &&str| vec![Value::Text((*name).to_owned()), Value::Number(1.0)];
+    rows(
+        &[("host", ColumnKind::Text), ("used", ColumnKind::Number)],
+        names.iter().map(row).collect(),
+    )
+}
+
+const CHANGES: &str = r#"
+[[query.then]]
+do = "changes"
+key = ["host"]
+"#;
+
+#[test]
+fn changes_come_from_the_run_before_and_a_first_run_has_none() {
+    let block = "show = \"table\"";
+    let first = done(CHANGES, block, hosts(&["a", "b"]));
+    let document = compose(&first).unwrap();
+    let Body::Empty { sentence, .. } = body(&document) else {
+        panic!("{:?}", body(&document))
+    };
+    assert_eq!(sentence, "There is nothing to compare with yet.");
+
+    let mut second = first;
+    let before = EarlierRows::Rows {
+        window: second.window.clone(),
+        table: hosts(&["b", "c"]).into(),
+    };
+    second.queries[0].earlier.insert(Time::Run, before);
+    // What a snapshot has it also has when it is opened again.
+    let second = Snapshot::open(&second.seal().bytes).unwrap();
+    let document = compose(&second).unwrap();
+    let Body::Table { table } = body(&document) else {
+        panic!("{:?}", body(&document))
+    };
+    let cells: Vec<Vec<&str>> = table
+        .rows
+        .iter()
+        .map(|row| row.iter().map(|cell| cell.text.as_str()).collect())
+        .collect();
+    assert_eq!(cells[0][..2], ["new", "a"]);
+    assert_eq!(cells[1][..2], ["gone", "c"]);
+    assert_eq!(
+        document.sections[0].blocks[0].note.as_deref(),
+        Some("Compared with the run before, of Sunday 25 October 2026, 25 h.")
+    );
+}
