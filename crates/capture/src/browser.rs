@@ -223,7 +223,7 @@ impl Browser {
         let version = told.product.replace('/', " ");
         tracing::info!(version, "the browser has started");
         Ok(Running {
-            browser,
+            browser: Arc::new(browser),
             version: version
                 .replace("Headless", "")
                 .replace("Chrome", "Chromium"),

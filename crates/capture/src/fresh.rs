@@ -2,12 +2,12 @@
 //! to open it takes about as long as to load a small page.
 
 use std::{
-    sync::{Arc, Mutex, MutexGuard, PoisonError, atomic::Ordering},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
 
 use chromiumoxide::{
-    Page,
+    Browser, Page,
     cdp::browser_protocol::{
         browser::{
             BrowserContextId, PermissionDescriptor, PermissionSetting, SetDownloadBehaviorBehavior,
@@ -18,7 +18,7 @@ use chromiumoxide::{
 };
 use tokio::task::JoinHandle;
 
-use crate::{Problem, gate::OpenGate, running::Running};
+use crate::{Problem, gate::OpenGate};
 
 /// What a page may ask for and is not given.
 const FORBIDDEN: [&str; 6] = [
@@ -42,7 +42,7 @@ pub(crate) struct Fresh {
 }
 
 impl Fresh {
-    async fn open(running: &Running) -> Result<Self, Problem> {
+    async fn open(browser: &Browser) -> Result<Self, Problem> {
         let gate = OpenGate::open()
             .await
             .map_err(|error| Problem::Protocol(error.to_string()))?;
@@ -51,8 +51,8 @@ impl Fresh {
             .proxy_server(format!("socks5://{}", gate.address))
             .proxy_bypass_list("<-loopback>")
             .build();
-        let context = running.browser.create_browser_context(context).await?;
-        let opened = tokio::try_join!(blank(running, &context), restrict(running, &context));
+        let context = browser.create_browser_context(context).await?;
+        let opened = tokio::try_join!(blank(browser, &context), restrict(browser, &context));
         match opened {
             Ok((page, ())) => Ok(Self {
                 page,
@@ -60,24 +60,24 @@ impl Fresh {
                 gate,
             }),
             Err(problem) => {
-                dispose(running, context).await;
+                dispose(browser, context).await;
                 Err(problem)
             }
         }
     }
 }
 
-async fn blank(running: &Running, context: &BrowserContextId) -> Result<Page, Problem> {
+async fn blank(browser: &Browser, context: &BrowserContextId) -> Result<Page, Problem> {
     let target = CreateTargetParams::builder()
         .url("about:blank")
         .browser_context_id(context.clone())
         .build()
         .map_err(Problem::Protocol)?;
-    Ok(running.browser.new_page(target).await?)
+    Ok(browser.new_page(target).await?)
 }
 
 /// Nothing is granted, and nothing is written to disk.
-async fn restrict(running: &Running, context: &BrowserContextId) -> Result<(), Problem> {
+async fn restrict(browser: &Browser, context: &BrowserContextId) -> Result<(), Problem> {
     let permissions = FORBIDDEN.map(async |name| {
         let deny = SetPermissionParams::builder()
             .permission(PermissionDescriptor::new(name))
@@ -85,7 +85,7 @@ async fn restrict(running: &Running, context: &BrowserContextId) -> Result<(), P
             .browser_context_id(context.clone())
             .build()
             .map_err(Problem::Protocol)?;
-        running.browser.execute(deny).await.map_err(Problem::from)
+        browser.execute(deny).await.map_err(Problem::from)
     });
     futures::future::try_join_all(permissions).await?;
     let deny = SetDownloadBehaviorParams::builder()
@@ -95,19 +95,14 @@ async fn restrict(running: &Running, context: &BrowserContextId) -> Result<(), P
         .events_enabled(true)
         .build()
         .map_err(Problem::Protocol)?;
-    running.browser.execute(deny).await?;
+    browser.execute(deny).await?;
     Ok(())
 }
 
-/// Closes a context with all that belongs to it. A browser that does not do so in time is not
-/// used again.
-pub(crate) async fn dispose(running: &Running, context: BrowserContextId) {
-    let dispose = running
-        .browser
-        .execute(DisposeBrowserContextParams::new(context));
-    if tokio::time::timeout(CLOSING, dispose).await.is_err() {
-        running.hangs.store(true, Ordering::Release);
-    }
+/// Closes a context with all that belongs to it; whether the browser did so in time.
+pub(crate) async fn dispose(browser: &Browser, context: BrowserContextId) -> bool {
+    let dispose = browser.execute(DisposeBrowserContextParams::new(context));
+    tokio::time::timeout(CLOSING, dispose).await.is_ok()
 }
 
 /// The page that is kept ready, or on its way.
@@ -116,8 +111,8 @@ pub(crate) struct Ready(Mutex<Option<JoinHandle<Option<Fresh>>>>);
 
 impl Ready {
     /// The page that is ready; without one, another. The next is made ready meanwhile.
-    pub(crate) async fn take(running: &Arc<Running>) -> Result<Fresh, Problem> {
-        let ready = running.ready.slot().take();
+    pub(crate) async fn take(&self, browser: &Arc<Browser>) -> Result<Fresh, Problem> {
+        let ready = self.slot().take();
         let fresh = match ready {
             // One that could not be opened says nothing of the next.
             Some(ready) => ready.await.ok().flatten(),
@@ -125,10 +120,10 @@ impl Ready {
         };
         let fresh = match fresh {
             Some(fresh) => fresh,
-            None => Fresh::open(running).await?,
+            None => Fresh::open(browser).await?,
         };
-        let next = running.clone();
-        running.ready.slot().get_or_insert_with(|| {
+        let next = browser.clone();
+        self.slot().get_or_insert_with(|| {
             tokio::spawn(async move {
                 let fresh = tokio::time::timeout(OPENING, Fresh::open(&next)).await;
                 fresh.ok()?.ok()

@@ -1,7 +1,7 @@
 //! One capture from its first request to what is kept.
 
 use std::{
-    sync::{Arc, Mutex, PoisonError, atomic::Ordering},
+    sync::{Mutex, PoisonError, atomic::Ordering},
     time::{Duration, Instant},
 };
 
@@ -71,7 +71,7 @@ impl Log {
 
 pub(crate) async fn capture(
     sessions: &Sessions,
-    running: &Arc<Running>,
+    running: &Running,
     order: &Order,
 ) -> Result<Captured, Box<Failed>> {
     let log = Log::default();

@@ -2,16 +2,22 @@
 
 use std::{
     collections::HashMap,
-    sync::{Mutex, PoisonError, atomic::AtomicBool},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 
-use chromiumoxide::cdp::browser_protocol::network::CookieParam;
+use chromiumoxide::cdp::browser_protocol::{browser::BrowserContextId, network::CookieParam};
 
-use crate::{fresh::Ready, watch::Process};
+use crate::{
+    fresh::{self, Ready},
+    watch::Process,
+};
 
 /// A browser that has been started.
 pub(crate) struct Running {
-    pub(crate) browser: chromiumoxide::Browser,
+    pub(crate) browser: Arc<chromiumoxide::Browser>,
     pub(crate) version: String,
     /// What it says to sites that it is.
     pub(crate) agent: String,
@@ -23,6 +29,16 @@ pub(crate) struct Running {
     pub(crate) most_memory: u64,
     /// Removed when it is ended.
     pub(crate) _profile: tempfile::TempDir,
+}
+
+impl Running {
+    /// Closes a context with all that belongs to it. A browser that does not do so in time is not
+    /// used again.
+    pub(crate) async fn dispose(&self, context: BrowserContextId) {
+        if !fresh::dispose(&self.browser, context).await {
+            self.hangs.store(true, Ordering::Release);
+        }
+    }
 }
 
 /// What a site keeps of somebody who has signed in.

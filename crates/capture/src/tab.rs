@@ -40,12 +40,7 @@ use futures::{Stream, StreamExt};
 use serde::de::DeserializeOwned;
 use tokio::{sync::Notify, task::JoinSet};
 
-use crate::{
-    Order, Problem,
-    fresh::{Fresh, Ready, dispose},
-    gate::OpenGate,
-    running::Running,
-};
+use crate::{Order, Problem, fresh::Fresh, gate::OpenGate, running::Running};
 
 /// What the page is looked at with.
 const SCRIPT: &str = include_str!("page.js");
@@ -129,13 +124,13 @@ impl Seen {
 }
 
 impl<'o> Tab<'o> {
-    pub(crate) async fn open(running: &'o Arc<Running>, order: &'o Order) -> Result<Self, Problem> {
-        let fresh = Ready::take(running).await?;
+    pub(crate) async fn open(running: &'o Running, order: &'o Order) -> Result<Self, Problem> {
+        let fresh = running.ready.take(&running.browser).await?;
         fresh.gate.let_through(order.gate.clone());
         let context = fresh.context.clone();
         let opened = Self::of(running, order, fresh).await;
         if opened.is_err() {
-            dispose(running, context).await;
+            running.dispose(context).await;
         }
         opened
     }
@@ -438,7 +433,7 @@ impl<'o> Tab<'o> {
     /// used again.
     pub(crate) async fn close(self) {
         let (running, context) = (self.running, self.context.clone());
-        dispose(running, context).await;
+        running.dispose(context).await;
     }
 }
 

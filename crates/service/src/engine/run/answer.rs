@@ -3,12 +3,13 @@
 use maple_lark_definition::{Dashboard, Origin, Query, Report, Source};
 use maple_lark_document::{
     capture::{Blobs, Capture},
+    compose::answers::earlier_times,
     snapshot::{EarlierRows, Outcome, QueryRecord, Time},
 };
 use maple_lark_sources::{Question, SourceError, Values};
-use maple_lark_time::Window;
+use maple_lark_time::{Window, window::Comparison};
 
-use super::{captured, context::times, earlier::of_window};
+use super::{captured, context::times};
 use crate::engine::{
     definitions::Definitions, guard::guarded, limits::Purpose, sample, shared::Shared,
 };
@@ -82,16 +83,6 @@ impl Came {
     }
 }
 
-/// The rows of a query for the window that is asked with, and nothing beside them.
-pub async fn outcome_of(
-    shared: &Shared,
-    asking: &Asking<'_>,
-    dashboard: &Dashboard,
-    query: &Query,
-) -> Outcome {
-    came(shared, asking, dashboard, query).await.outcome
-}
-
 async fn came(shared: &Shared, asking: &Asking<'_>, dashboard: &Dashboard, query: &Query) -> Came {
     let times = times(asking.report, asking.window, Some((dashboard, query)));
     let source = source_of(asking.definitions, query);
@@ -139,6 +130,37 @@ async fn came(shared: &Shared, asking: &Asking<'_>, dashboard: &Dashboard, query
             query.source().map_or("", |name| &name.value)
         ))),
     }
+}
+
+/// What a query answers for the window before, where something compares with it: the window that
+/// the report is compared with, or else the one before its own.
+async fn of_window(
+    shared: &Shared,
+    asking: &Asking<'_>,
+    dashboard: &Dashboard,
+    query: &Query,
+) -> Option<EarlierRows> {
+    if !earlier_times(dashboard, &query.name).contains(&Time::Window) {
+        return None;
+    }
+    let mut rule = asking.report.window.clone();
+    rule.compare.get_or_insert(Comparison::Before);
+    let Some(window) = rule.comparison(asking.window) else {
+        return Some(EarlierRows::Nothing(
+            "There is nothing to compare with: the window has none before it.".to_owned(),
+        ));
+    };
+    let then = Asking {
+        window: &window,
+        ..*asking
+    };
+    Some(match came(shared, &then, dashboard, query).await.outcome {
+        Outcome::Rows(table) => EarlierRows::Rows { window, table },
+        Outcome::Failed(reason) => EarlierRows::Nothing(format!(
+            "There is nothing to compare with: {}: {reason}",
+            window.label()
+        )),
+    })
 }
 
 /// Asks one query and says what came back. The caller holds a permit for its source.

@@ -3,18 +3,14 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use maple_lark_definition::{Dashboard, Query};
+use maple_lark_definition::Dashboard;
 use maple_lark_document::{
     Snapshot,
     compose::answers::earlier_times,
     snapshot::{EarlierRows, Outcome, QueryRecord, Time},
 };
-use maple_lark_time::window::Comparison;
 
-use super::{
-    answer::{Asking, outcome_of},
-    context::values_key,
-};
+use super::{answer::Asking, context::values_key};
 use crate::engine::shared::{Shared, WorkError};
 
 /// So many runs are looked back at for one in which a query had rows.
@@ -104,35 +100,4 @@ fn taken(body: &[u8], wanted: Vec<(String, String)>) -> BTreeMap<(String, String
         .into_iter()
         .filter_map(|name| Some((rows(&name)?, name)).map(|(rows, name)| (name, rows)))
         .collect()
-}
-
-/// What a query answers for the window before, where something compares with it: the window that
-/// the report is compared with, or else the one before its own.
-pub async fn of_window(
-    shared: &Shared,
-    asking: &Asking<'_>,
-    dashboard: &Dashboard,
-    query: &Query,
-) -> Option<EarlierRows> {
-    if !earlier_times(dashboard, &query.name).contains(&Time::Window) {
-        return None;
-    }
-    let mut rule = asking.report.window.clone();
-    rule.compare.get_or_insert(Comparison::Before);
-    let Some(window) = rule.comparison(asking.window) else {
-        return Some(EarlierRows::Nothing(
-            "There is nothing to compare with: the window has none before it.".to_owned(),
-        ));
-    };
-    let then = Asking {
-        window: &window,
-        ..*asking
-    };
-    Some(match outcome_of(shared, &then, dashboard, query).await {
-        Outcome::Rows(table) => EarlierRows::Rows { window, table },
-        Outcome::Failed(reason) => EarlierRows::Nothing(format!(
-            "There is nothing to compare with: {}: {reason}",
-            window.label()
-        )),
-    })
 }

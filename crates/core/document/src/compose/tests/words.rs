@@ -108,6 +108,7 @@ fn a_table_is_judged_by_all_of_its_rows_also_by_those_that_are_not_shown() {
 }
 
 #[test]
+#[expect(clippy::too_many_lines, reason = "one case after the other")]
 fn bars_and_lines_count_in_the_summary() {
     let bars = compose(&snapshot(
         "show = \"bar\"\nlabel = \"host\"\nvalue = \"used\"",
