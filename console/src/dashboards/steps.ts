@@ -100,6 +100,7 @@ export const STEPS: StepKind[] = [
       { key: 'give', label: 'Rows', as: 'choice', choices: choices(['steps', 'One for each step of time'], ['limits', 'One for each series: when its limit is reached']) },
     ],
   },
+  { do: 'stand-out', label: 'What stands out', fields: [time, { key: 'value', label: 'Of', as: 'column', needed: true }, by, { key: 'threshold', label: 'From so many usual deviations', as: 'number', usual: '6' }, { key: 'rows', label: 'At most', as: 'number', usual: '10' }] },
   {
     do: 'changes',
     label: 'What is new, gone and altered',
@@ -124,7 +125,7 @@ export function usualKeys(kind: string, columns: { name: string; kind: string; n
   const words = columns.filter((column) => column.kind === 'text').map((column) => column.name)
   const state = columns.find((column) => column.kind === 'boolean')?.name ?? words[1]
   if (kind === 'availability') return { by: words.slice(0, 1), ...(state ? { state } : {}), objective: 99.9 }
-  if (kind === 'forecast') return { by: words.slice(0, 1), value: columns.find((column) => column.numeric)?.name ?? '' }
+  if (kind === 'forecast' || kind === 'stand-out') return { by: words.slice(0, 1), value: columns.find((column) => column.numeric)?.name ?? '' }
   return {}
 }
 

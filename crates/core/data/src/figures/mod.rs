@@ -18,6 +18,7 @@ mod operation;
 mod order;
 mod over_time;
 mod rows;
+mod stand_out;
 mod statistics;
 
 pub use availability::Availability;
@@ -28,6 +29,7 @@ pub use forecast::{Forecast, ForecastRows, Method};
 pub use operation::{Context, Operation, apply_all};
 pub use order::{Order, Predicate};
 pub use rows::{Figures, Role};
+pub use stand_out::StandOut;
 
 #[cfg(test)]
 mod testing;

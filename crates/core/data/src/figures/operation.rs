@@ -13,6 +13,7 @@ use crate::{
         order::{self, Order, Predicate},
         over_time::{self, Running},
         rows::Figures,
+        stand_out::{self, StandOut},
         statistics,
     },
     series::Aggregation,
@@ -174,6 +175,8 @@ pub enum Operation {
     Forecast(Box<Forecast>),
     /// What is new, gone and altered.
     Changes(Box<Changes>),
+    /// What is far from what is usual.
+    StandOut(Box<StandOut>),
     /// A percentile of an OpenMetrics histogram: rows of `le` and a cumulative count become
     /// one row a group.
     HistogramPercentile {
@@ -233,6 +236,7 @@ impl Operation {
             Self::Availability(_) => "availability",
             Self::Forecast(_) => "forecast",
             Self::Changes(_) => "changes",
+            Self::StandOut(_) => "stand-out",
             Self::HistogramPercentile { .. } => "histogram-percentile",
         }
     }
@@ -338,6 +342,12 @@ impl Operation {
                 Some(&values[0])
             }
             Self::Breakdown { value, .. } if column == "left" => Some(value),
+            Self::StandOut(asked)
+                if ["value", "usual", "usual_low", "usual_high"].contains(&column)
+                    && asked.value != column =>
+            {
+                Some(&asked.value)
+            }
             Self::Forecast(asked)
                 if [
                     "now",
@@ -472,6 +482,7 @@ impl Operation {
             } => statistics::histogram_percentile(table, bound, value, by, *percentile)?.into(),
             Self::Availability(asked) => availability::availability(asked, &table, around)?,
             Self::Forecast(asked) => forecast::forecast(asked, &table, around)?,
+            Self::StandOut(asked) => stand_out::stand_out(asked, &table, around)?,
             Self::Changes(asked) => {
                 let earlier =
                     (around.earlier)(&asked.since).map_err(|error| FigureError::OtherQuery {

@@ -8,7 +8,7 @@ use maple_lark_time::{span::Span, window::Step};
 
 use crate::read::{node::Node, over_time};
 
-const WORDS: [&str; 21] = [
+const WORDS: [&str; 22] = [
     "resample",
     "rate",
     "difference",
@@ -30,6 +30,7 @@ const WORDS: [&str; 21] = [
     "availability",
     "forecast",
     "changes",
+    "stand-out",
 ];
 
 pub(crate) fn read_all(node: &Node<'_>) -> Vec<Operation> {
@@ -207,6 +208,7 @@ fn read(node: &Node<'_>) -> Option<Operation> {
         },
         "availability" => Operation::Availability(Box::new(over_time::availability(node)?)),
         "forecast" => Operation::Forecast(Box::new(over_time::forecast(node)?)),
+        "stand-out" => Operation::StandOut(Box::new(over_time::stand_out(node))),
         "changes" => Operation::Changes(Box::new(over_time::changes(node)?)),
         _ => Operation::HistogramPercentile {
             bound: text("bound").unwrap_or_else(|| "le".to_owned()),

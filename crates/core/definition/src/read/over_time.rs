@@ -2,7 +2,7 @@
 
 use chrono::DateTime;
 use maple_lark_data::figures::{
-    Availability, Changes, Forecast, ForecastRows, Method, Since,
+    Availability, Changes, Forecast, ForecastRows, Method, Since, StandOut,
     availability::{Condition, CountsAs, Give, Needs, Objective, States},
 };
 use maple_lark_time::{Zone, span::Span, window::CalendarUnit};
@@ -199,6 +199,20 @@ pub(super) fn forecast(node: &Node<'_>) -> Option<Forecast> {
             _ => ForecastRows::Steps,
         },
     })
+}
+
+pub(super) fn stand_out(node: &Node<'_>) -> StandOut {
+    let threshold = node.number("threshold").unwrap_or(6.0);
+    if threshold < 2.0 {
+        node.report("threshold", "must be 2 or more; it counts usual deviations");
+    }
+    StandOut {
+        time: node.required("time").value,
+        value: node.required("value").value,
+        by: texts(node, "by"),
+        threshold,
+        most: node.whole("rows", 1..=1000).unwrap_or(10) as usize,
+    }
 }
 
 pub(super) fn changes(node: &Node<'_>) -> Option<Changes> {

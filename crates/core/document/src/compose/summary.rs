@@ -95,6 +95,10 @@ pub(crate) fn summarise(
     }
     // Key figures stand for the whole, so they come before the things of the same status.
     let (named, more) = past.worst(MOST_NAMED);
+    // A limit that is likely to be reached is no value past it, and needs attention all the same.
+    worst = named
+        .iter()
+        .fold(worst, |worst, (status, _)| worst.max(*status));
     told.extend(named);
     told.sort_by_key(|(status, _)| std::cmp::Reverse(*status));
     let hidden = told.len().saturating_sub(MOST_LINES);

@@ -107,17 +107,7 @@ pub fn forecast(
             ForecastRows::Limits => crossings(&mut out, &past, &carried, &reached, limits.worse),
         }
     }
-    match asked.give {
-        ForecastRows::Steps => out.rows.sort_by_key(|row| at(&row[0])),
-        ForecastRows::Limits => {
-            // The soonest first; what is not reached last.
-            let place = by.len() + EARLIEST;
-            out.rows.sort_by_key(|row| {
-                let (likely, earliest) = (at(&row[place + 1]), at(&row[place]));
-                (likely.is_none(), likely, earliest.is_none(), earliest)
-            });
-        }
-    }
+    in_order(asked.give, &mut out.rows, by.len());
     out.truncated = table.truncated;
     Ok(Figures {
         table: out,
@@ -130,6 +120,30 @@ fn at(value: &Value) -> Option<DateTime<Utc>> {
     match value {
         Value::Instant(at) => Some(*at),
         _ => None,
+    }
+}
+
+/// Steps in the order of time; limits by when they are reached, and of those that are not the
+/// nearest first. `names` is how many columns stand before the values.
+fn in_order(give: ForecastRows, rows: &mut [Vec<Value>], names: usize) {
+    match give {
+        ForecastRows::Steps => rows.sort_by_key(|row| at(&row[0])),
+        ForecastRows::Limits => {
+            let place = names + EARLIEST;
+            rows.sort_by_key(|row| {
+                let (likely, earliest) = (at(&row[place + 1]), at(&row[place]));
+                let number = |place: usize| row[place].as_number().unwrap_or(f64::MAX);
+                let away = (number(place - 1) - number(place - EARLIEST)).abs();
+                let nearest = (away * 1e6).min(1e18) as i64;
+                (
+                    likely.is_none(),
+                    likely,
+                    earliest.is_none(),
+                    earliest,
+                    nearest,
+                )
+            });
+        }
     }
 }
 

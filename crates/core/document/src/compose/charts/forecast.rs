@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use maple_lark_data::{
+    Unit,
     figures::Operation,
     status::{Direction, Status, StatusCounts, Thresholds},
     stop,
@@ -129,6 +130,18 @@ impl Drawing<'_, '_> {
         if past.is_empty() {
             return Ok(missing());
         }
+        // Beyond all of it there is nothing.
+        let whole = unit == Unit::Percent && past.iter().all(|(_, value)| *value <= 100.0);
+        let cap = if whole { 100.0 } else { f64::INFINITY };
+        let come: Vec<_> = come
+            .into_iter()
+            .map(|(at, value)| (at, value.min(cap)))
+            .collect();
+        let capped = |band: Band| -> Band {
+            let cap = |(at, low, high): (_, f64, f64)| (at, low.min(cap), high.min(cap));
+            band.into_iter().map(cap).collect()
+        };
+        let (narrow, wide) = (capped(narrow), capped(wide));
         let fitted = if drawn(ForecastPart::Fitted) {
             there(&fitted)
         } else {
