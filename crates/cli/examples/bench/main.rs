@@ -4,9 +4,10 @@
 //! document: warm (a running browser that is given the page) and cold (a browser started
 //! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
 //! schedules and of history is the same on a tenth or a hundredth of them; that of rules is the common
-//! rule library of Python; that of delivery is a bare generator of mail; that of live pages is the
+//! rule library of Python; those of availability and forecasts are PostgreSQL and a statistics
+//! package of Python; that of delivery is a bare generator of mail; that of live pages is the
 //! browser over its protocol alone, and one started for each page. Named parts (documents,
-//! service, reading, schedules, rules, history, pages, delivery) are measured alone. Ends with code 1 if a goal is missed.
+//! service, reading, schedules, rules, history, over-time, pages, delivery) are measured alone. Ends with code 1 if a goal is missed.
 
 #![allow(
     clippy::too_many_lines,
@@ -16,6 +17,7 @@
 mod delivery;
 mod documents;
 mod history;
+mod over_time;
 mod pages;
 mod reading;
 mod rules;
@@ -68,6 +70,9 @@ async fn main() -> Done<()> {
     }
     if asked("history") {
         history::measure(&mut goals).await?;
+    }
+    if asked("over-time") {
+        over_time::measure(&mut goals).await?;
     }
     if asked("pages") {
         pages::measure(&mut goals).await?;

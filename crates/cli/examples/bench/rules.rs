@@ -117,6 +117,18 @@ fn in_the_core(cases: &[Case], count: usize) -> Done<(f64, usize)> {
     Ok((best, found))
 }
 
+/// Whether packages of Python could be installed in a folder of their own.
+pub fn installed(library: &Path, packages: &[&str]) -> bool {
+    let installed = Command::new("python3")
+        .args(["-m", "pip", "install", "--quiet", "--target"])
+        .arg(library)
+        .args(packages)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status();
+    installed.is_ok_and(|status| status.success())
+}
+
 /// Python with the library, in a folder of its own.
 struct Python<'a> {
     library: &'a Path,
@@ -124,16 +136,7 @@ struct Python<'a> {
 
 impl<'a> Python<'a> {
     fn ready(library: &'a Path) -> Option<Self> {
-        let installed = Command::new("python3")
-            .args(["-m", "pip", "install", "--quiet", "--target"])
-            .arg(library)
-            .args(["python-dateutil", "tzdata"])
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .status();
-        installed
-            .is_ok_and(|status| status.success())
-            .then_some(Self { library })
+        installed(library, &["python-dateutil", "tzdata"]).then_some(Self { library })
     }
 
     fn seconds(&self, cases: &[Case], count: usize) -> Done<(f64, usize)> {

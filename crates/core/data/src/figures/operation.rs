@@ -1,13 +1,14 @@
 //! The operations, and doing one after another.
 
-use maple_lark_time::{Window, window::Step};
+use maple_lark_time::window::Step;
 
 use crate::{
     figures::{
         availability::{self, Availability},
-        changes::{self, Changes, Earlier, Since},
+        changes::{self, Changes, Since},
         compute::{self, Computation},
-        error::{FigureError, NoRows},
+        context::Context,
+        error::FigureError,
         forecast::{self, Forecast},
         group, join,
         order::{self, Order, Predicate},
@@ -17,7 +18,6 @@ use crate::{
         statistics,
     },
     series::Aggregation,
-    status::Thresholds,
     stop,
     table::Table,
 };
@@ -189,20 +189,6 @@ pub enum Operation {
         /// The percentile, from 0 to 100.
         percentile: f64,
     },
-}
-
-/// What an operation may ask for beside the rows.
-pub struct Context<'a> {
-    /// The window that the rows were asked for.
-    pub window: &'a Window,
-    /// The step of a resampling that names none.
-    pub step: Step,
-    /// The thresholds of a column.
-    pub thresholds: &'a dyn Fn(&str) -> Thresholds,
-    /// The answer of another query of the dashboard.
-    pub other: &'a dyn Fn(&str) -> Result<Figures, NoRows>,
-    /// The rows that these are compared with, with the same done to them so far.
-    pub earlier: &'a dyn Fn(&Since) -> Result<Earlier, NoRows>,
 }
 
 impl Operation {

@@ -15,7 +15,8 @@ use crate::{
     table::{Column, ColumnKind, Table, Value},
 };
 
-fn instant(value: &Value, window_zone: Option<&Window>) -> Option<DateTime<Utc>> {
+/// The instant that a cell says; that of a day where it begins, in the window's zone if there is one.
+pub fn instant(value: &Value, window_zone: Option<&Window>) -> Option<DateTime<Utc>> {
     match (value, window_zone) {
         (Value::Instant(at), _) => Some(*at),
         (Value::Date(date), Some(window)) => Some(window.zone.start_of(*date)),
@@ -30,8 +31,11 @@ pub fn time_column(
     name: &str,
 ) -> Result<usize, FigureError> {
     let index = column(operation, table, name)?;
+    // A column of nothing but missing values has no kind of its own.
+    let bare = || table.rows.iter().all(|row| row[index] == Value::Missing);
     match table.columns[index].kind {
         ColumnKind::Instant | ColumnKind::Date => Ok(index),
+        _ if bare() => Ok(index),
         kind => Err(FigureError::Kind {
             operation,
             column: name.to_owned(),
@@ -39,6 +43,22 @@ pub fn time_column(
             wanted: "times",
         }),
     }
+}
+
+/// The values of one column of some rows that have both an instant and a number, oldest first.
+pub fn points(
+    table: &Table,
+    rows: &[usize],
+    (time, value): (usize, usize),
+    window: &Window,
+) -> Vec<(DateTime<Utc>, f64)> {
+    let of = |row: &usize| {
+        let row = &table.rows[*row];
+        Some((instant(&row[time], Some(window))?, row[value].as_number()?))
+    };
+    let mut points: Vec<(DateTime<Utc>, f64)> = rows.iter().filter_map(of).collect();
+    points.sort_by_key(|(at, _)| *at);
+    points
 }
 
 /// The values of one column of some rows as a series.

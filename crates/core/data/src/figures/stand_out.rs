@@ -1,15 +1,15 @@
 //! What stands out of a series: spikes, and levels that shift.
 
 use chrono::{DateTime, Datelike, Timelike, Utc};
-use maple_lark_time::{Window, Zone};
+use maple_lark_time::Zone;
 
 use crate::{
     figures::{
         amount::number,
         columns::{columns, groups, numbers},
+        context::Context,
         error::FigureError,
-        operation::Context,
-        over_time::time_column,
+        over_time::{points, time_column},
         rows::Figures,
     },
     number_format::NumberFormat,
@@ -198,8 +198,7 @@ pub fn stand_out(
     let mut found: Vec<(f64, Vec<Value>)> = Vec::new();
     let mut all = 0;
     for rows in groups(table, &by) {
-        let mut points = points(table, &rows, time, value, around.window);
-        points.sort_by_key(|(at, _)| *at);
+        let points = points(table, &rows, (time, value), around.window);
         let (times, values): (Vec<_>, Vec<_>) = points.into_iter().unzip();
         for event in events(&times, &values, zone, asked.threshold) {
             stop::check();
@@ -228,25 +227,6 @@ pub fn stand_out(
         )],
         ..Figures::default()
     })
-}
-
-fn points(
-    table: &Table,
-    rows: &[usize],
-    time: usize,
-    value: usize,
-    window: &Window,
-) -> Vec<(DateTime<Utc>, f64)> {
-    let of = |row: &usize| {
-        let row = &table.rows[*row];
-        let at = match &row[time] {
-            Value::Instant(at) => *at,
-            Value::Date(date) => window.zone.start_of(*date),
-            _ => return None,
-        };
-        Some((at, row[value].as_number()?))
-    };
-    rows.iter().filter_map(of).collect()
 }
 
 fn told(event: &Event, times: &[DateTime<Utc>], threshold: f64) -> [Value; 8] {
@@ -302,6 +282,8 @@ fn headed(table: &Table, by: &[usize]) -> Table {
 
 #[cfg(test)]
 mod tests {
+    use maple_lark_time::Window;
+
     use super::*;
     use crate::figures::{
         Operation,

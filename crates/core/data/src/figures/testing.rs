@@ -1,9 +1,9 @@
 //! What tests of operations share.
 
-use maple_lark_time::Window;
+use maple_lark_time::{Window, Zone};
 
 use crate::{
-    figures::{Context, Earlier, NoRows},
+    figures::{Context, Earlier, Figures, NoRows},
     status::Thresholds,
     table::{Column, ColumnKind, Table, Value},
 };
@@ -32,6 +32,13 @@ pub fn at(text: &str) -> Value {
 
 pub fn names(list: &[&str]) -> Vec<String> {
     list.iter().map(|name| (*name).to_owned()).collect()
+}
+
+/// The cells of one column, as programs read them.
+pub fn cells(figures: &Figures, column: &str) -> Vec<String> {
+    let place = figures.table.column(column).unwrap();
+    let rows = figures.table.rows.iter();
+    rows.map(|row| row[place].exact(Zone::UTC)).collect()
 }
 
 /// Works among other queries' rows, with the warning limit 80 on every column called `used` and

@@ -14,8 +14,9 @@ use super::{
 use crate::{
     figures::{
         columns::{column, columns, key, keys},
+        context::Context,
         error::FigureError,
-        operation::Context,
+        over_time,
         rows::{Figures, Role},
     },
     status::{Status, Thresholds},
@@ -106,26 +107,11 @@ fn periods_of(window: &Window, every: CalendarUnit, periods: usize) -> Vec<Windo
 }
 
 fn instant(value: &Value, window: &Window) -> Option<i64> {
-    match value {
-        Value::Instant(at) => Some(at.timestamp_millis()),
-        Value::Date(date) => Some(window.zone.start_of(*date).timestamp_millis()),
-        _ => None,
-    }
+    over_time::instant(value, Some(window)).map(|at| at.timestamp_millis())
 }
 
 fn times(table: &Table, name: &str) -> Result<usize, FigureError> {
-    let index = column(NAME, table, name)?;
-    let kind = table.columns[index].kind;
-    let bare = || table.rows.iter().all(|row| row[index] == Value::Missing);
-    if matches!(kind, ColumnKind::Instant | ColumnKind::Date) || bare() {
-        return Ok(index);
-    }
-    Err(FigureError::Kind {
-        operation: NAME,
-        column: name.to_owned(),
-        kind: kind.name(),
-        wanted: "times",
-    })
+    over_time::time_column(NAME, table, name)
 }
 
 /// The condition that a cell says. Numbers are held against the column's thresholds; without any

@@ -5,7 +5,7 @@ use super::*;
 use crate::{
     figures::{
         FigureError, Figures, Operation, Role,
-        testing::{around, at, names, table, text},
+        testing::{around, at, cells, names, table, text},
     },
     table::{ColumnKind, Table, Value},
 };
@@ -66,14 +66,6 @@ fn worked_out(
     around(window, others, |around| {
         operation.apply(table.into(), around)
     })
-}
-
-/// The cells of one column, as programs read them.
-fn cells(figures: &Figures, column: &str) -> Vec<String> {
-    let place = figures.table.column(column).unwrap();
-    let rows = figures.table.rows.iter();
-    rows.map(|row| row[place].exact("UTC".parse().unwrap()))
-        .collect()
 }
 
 #[test]

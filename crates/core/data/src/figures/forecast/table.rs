@@ -1,7 +1,6 @@
 //! Forecasts of the series in a table's rows.
 
 use chrono::{DateTime, Utc};
-use maple_lark_time::Window;
 
 use super::{
     EIGHTY, Fitted, Forecast, ForecastRows, Method, NINETY_FIVE, Reach, found_season,
@@ -12,9 +11,9 @@ use crate::{
     figures::{
         amount::number,
         columns::{columns, groups, numbers},
+        context::Context,
         error::FigureError,
-        operation::Context,
-        over_time::time_column,
+        over_time::{points, time_column},
         rows::Figures,
     },
     number_format::NumberFormat,
@@ -94,7 +93,9 @@ pub fn forecast(
     for rows in groups(table, &by) {
         stop::check();
         let names = by.iter().map(|column| table.rows[rows[0]][*column].clone());
-        let points = points(table, &rows, time, value, around.window);
+        let points = points(table, &rows, (time, value), around.window);
+        let millis = |(at, value): (DateTime<Utc>, f64)| (at.timestamp_millis(), value);
+        let points = points.into_iter().map(millis).collect();
         let past = past(asked, names.collect(), points)?;
         let carried = carried(asked, &past)?;
         series += 1;
@@ -179,27 +180,6 @@ fn note(mut said: Vec<String>, poor: usize, series: usize) -> Vec<String> {
         return Vec::new();
     }
     vec![sentences.join(" ")]
-}
-
-fn points(
-    table: &Table,
-    rows: &[usize],
-    time: usize,
-    value: usize,
-    window: &Window,
-) -> Vec<(i64, f64)> {
-    let of = |row: &usize| {
-        let row = &table.rows[*row];
-        let at = match &row[time] {
-            Value::Instant(at) => at.timestamp_millis(),
-            Value::Date(date) => window.zone.start_of(*date).timestamp_millis(),
-            _ => return None,
-        };
-        Some((at, row[value].as_number()?))
-    };
-    let mut points: Vec<(i64, f64)> = rows.iter().filter_map(of).collect();
-    points.sort_by_key(|(at, _)| *at);
-    points
 }
 
 /// The usual distance of points: the median of the distances that are not nothing.

@@ -5,7 +5,7 @@ use super::*;
 use crate::{
     figures::{
         FigureError, Figures, Operation,
-        testing::{around, names, table, text},
+        testing::{around, cells, names, table, text},
     },
     table::{ColumnKind, Table, Value},
 };
@@ -59,13 +59,6 @@ fn worked_out(asked: Forecast, table: Table) -> Result<Figures, FigureError> {
     around(&window(), &[], |around| {
         operation.apply(table.into(), around)
     })
-}
-
-fn cells(figures: &Figures, column: &str) -> Vec<String> {
-    let place = figures.table.column(column).unwrap();
-    let rows = figures.table.rows.iter();
-    rows.map(|row| row[place].exact("UTC".parse().unwrap()))
-        .collect()
 }
 
 fn at(fitted: &Fitted, step: usize) -> f64 {
