@@ -198,13 +198,19 @@ impl Frame {
 
     /// A threshold's name stands above its line, at the left, over the data.
     pub fn limit_names(&self, canvas: &mut Canvas, limits: &[Limit]) {
+        let mut free: Vec<f64> = Vec::new();
         for limit in limits {
             let y = self.y(limit.at);
-            let above = if y - LABEL < self.top {
+            let mut above = if y - LABEL < self.top {
                 y + 8.0
             } else {
                 y - 8.0
             };
+            // One that would cover another stands under it.
+            while let Some(other) = free.iter().find(|other| (*other - above).abs() < 13.0) {
+                above = other + 13.5;
+            }
+            free.push(above);
             let wide = text_width(&limit.label) + 4.0;
             let from = (self.left + 3.0).min(canvas.width - wide).max(0.0);
             canvas.rectangle(

@@ -1,6 +1,8 @@
 //! What stands out of a series: spikes, and levels that shift.
 
-use chrono::{DateTime, Datelike, Timelike, Utc};
+use std::collections::HashMap;
+
+use chrono::{DateTime, Datelike, TimeDelta, Timelike, Utc};
 use maple_lark_time::Zone;
 
 use crate::{
@@ -39,8 +41,8 @@ const NORMAL: f64 = 1.4826;
 const LEVEL: usize = 12;
 /// Fewer values have no usual range.
 const LEAST_VALUES: usize = 3 * LEVEL;
-/// An hour of the week has a usual value of its own if it was there so often beside.
-const LEAST_WEEKS: usize = 3;
+/// So many weeks, or days, show what is usual at an hour of them.
+const LEAST_CYCLES: i64 = 3;
 
 /// A spike or a shift.
 struct Event {
@@ -68,8 +70,7 @@ fn median(values: impl Iterator<Item = f64>) -> f64 {
 fn spread(values: &[f64]) -> f64 {
     let steps = values.iter().zip(&values[1..]).map(|(a, b)| (b - a).abs());
     let of_steps = NORMAL * median(steps) / std::f64::consts::SQRT_2;
-    let size = median(values.iter().map(|value| value.abs()));
-    of_steps.max(1e-6 * size).max(f64::MIN_POSITIVE)
+    of_steps.max(f64::MIN_POSITIVE)
 }
 
 /// Where the median of what follows differs from that of what comes before by more than the
@@ -99,80 +100,100 @@ fn shifts(values: &[f64], spread: f64, threshold: f64) -> Vec<usize> {
     found
 }
 
-/// What is usual at each place of a stretch with one level: the median of the same hour of the
-/// week where there is enough of it, and that of the stretch elsewhere.
+/// What is usual at each place: the median of the same hour of the week where there are three
+/// weeks, or of the same hour of the day where there are three days; else that of all.
 fn usual(times: &[DateTime<Utc>], values: &[f64], zone: Zone) -> Vec<f64> {
-    let hour = |at: &DateTime<Utc>| {
-        let local = zone.local(*at);
-        (local.weekday(), local.hour())
+    let long = match (times.first(), times.last()) {
+        (Some(first), Some(last)) => *last - *first,
+        _ => TimeDelta::zero(),
     };
-    let mut of_hour = std::collections::HashMap::<_, Vec<(usize, f64)>>::new();
-    for (place, (at, value)) in times.iter().zip(values).enumerate() {
-        of_hour.entry(hour(at)).or_default().push((place, *value));
-    }
-    let whole = median(values.iter().copied());
-    let week = chrono::TimeDelta::days(7);
-    let weeks = match (times.first(), times.last()) {
-        (Some(first), Some(last)) => (*last - *first).num_hours() / week.num_hours(),
-        _ => 0,
-    } as usize;
-    let mut usual = vec![whole; values.len()];
-    if weeks >= LEAST_WEEKS {
-        for places in of_hour.values() {
-            let own = median(places.iter().map(|(_, value)| *value));
-            places.iter().for_each(|(place, _)| usual[*place] = own);
+    let key = |at: &DateTime<Utc>| {
+        let local = zone.local(*at);
+        if long >= TimeDelta::weeks(LEAST_CYCLES) {
+            Some((Some(local.weekday()), local.hour()))
+        } else {
+            (long >= TimeDelta::days(LEAST_CYCLES)).then(|| (None, local.hour()))
         }
+    };
+    let mut alike = HashMap::<_, Vec<usize>>::new();
+    for (place, at) in times.iter().enumerate() {
+        alike.entry(key(at)).or_default().push(place);
+    }
+    let mut usual = vec![0.0; values.len()];
+    for places in alike.values() {
+        stop::check();
+        let own = median(places.iter().map(|place| values[*place]));
+        places.iter().for_each(|place| usual[*place] = own);
     }
     usual
 }
 
+#[expect(
+    clippy::too_many_lines,
+    reason = "what is usual, then levels, then what is off them: each needs the one before"
+)]
 fn events(times: &[DateTime<Utc>], values: &[f64], zone: Zone, threshold: f64) -> Vec<Event> {
     if values.len() < LEAST_VALUES {
         return Vec::new();
     }
-    let steps = spread(values);
-    let mut events = Vec::new();
-    let shifts = shifts(values, steps, threshold);
+    // What is left when what is so every day or week is taken away.
+    let less = |from: &[f64], taken: &[f64]| -> Vec<f64> {
+        from.iter()
+            .zip(taken)
+            .map(|(from, taken)| from - taken)
+            .collect()
+    };
+    let first = less(values, &usual(times, values, zone));
+    let least = 1e-6 * median(values.iter().map(|value| value.abs()));
+    let steps = spread(&first).max(least);
     let mut edges = vec![0];
-    edges.extend(&shifts);
+    edges.extend(shifts(&first, steps, threshold));
     edges.push(values.len());
-    for place in 0..edges.len() - 1 {
-        let (from, to) = (edges[place], edges[place + 1]);
-        let part = &values[from..to];
-        let level = median(part.iter().copied());
-        if place > 0 {
-            let before = median(values[edges[place - 1]..from].iter().copied());
+    // Once more with the levels known, which are part of no hour.
+    let mut levels = Vec::with_capacity(values.len());
+    for edge in edges.windows(2) {
+        let level = median(first[edge[0]..edge[1]].iter().copied());
+        levels.resize(edge[1], level);
+    }
+    let usual = usual(times, &less(values, &levels), zone);
+    let rest = less(&less(values, &levels), &usual);
+    let steps = spread(&rest).max(least);
+    let mut events = Vec::new();
+    let mut before = None;
+    for edge in edges.windows(2) {
+        let part = edge[0]..edge[1];
+        let level = levels[part.start];
+        if let Some(before) = before.replace(level) {
+            let from = part.start;
             events.push(Event {
                 first: from,
                 last: from,
-                value: level,
-                usual: before,
+                value: usual[from] + level,
+                usual: usual[from] + before,
                 spread: steps,
                 shift: true,
             });
         }
-        let usual = usual(&times[from..to], part, zone);
-        let rest: Vec<f64> = part.iter().zip(&usual).map(|(v, u)| v - u).collect();
-        let around = NORMAL * median(rest.iter().map(|r| r.abs()));
+        let around = NORMAL * median(rest[part.clone()].iter().map(|r| r.abs()));
         let spread = around.max(steps);
         let mut open: Option<Event> = None;
-        for (at, rest) in rest.iter().enumerate() {
+        for at in part {
             stop::check();
-            let out = rest.abs() / spread >= threshold;
+            let out = rest[at].abs();
             match &mut open {
-                Some(event) if out => {
-                    event.last = from + at;
-                    if rest.abs() > (event.value - event.usual).abs() {
-                        event.value = part[at];
-                        event.usual = usual[at];
+                Some(event) if out / spread >= threshold => {
+                    event.last = at;
+                    if out > (event.value - event.usual).abs() {
+                        event.value = values[at];
+                        event.usual = usual[at] + level;
                     }
                 }
-                None if out => {
+                None if out / spread >= threshold => {
                     open = Some(Event {
-                        first: from + at,
-                        last: from + at,
-                        value: part[at],
-                        usual: usual[at],
+                        first: at,
+                        last: at,
+                        value: values[at],
+                        usual: usual[at] + level,
                         spread,
                         shift: false,
                     });
@@ -204,7 +225,8 @@ pub fn stand_out(
             stop::check();
             all += 1;
             let names = by.iter().map(|column| table.rows[rows[0]][*column].clone());
-            let row = names.chain(told(&event, &times, asked.threshold));
+            let least = values.iter().all(|value| *value >= 0.0).then_some(0.0);
+            let row = names.chain(told(&event, &times, asked.threshold, least));
             found.push((event.deviations(), row.collect()));
         }
     }
@@ -222,14 +244,14 @@ pub fn stand_out(
     Ok(Figures {
         table: out,
         notes: vec![format!(
-            "From {} usual deviations on a value stands out: from the median of the same hour of the week where there are three weeks of it, else from that of the window.{more}",
+            "From {} usual deviations on a value stands out: from the median of the same hour of the week where there are three weeks, of the same hour of the day where there are three days.{more}",
             format.readable(asked.threshold)
         )],
         ..Figures::default()
     })
 }
 
-fn told(event: &Event, times: &[DateTime<Utc>], threshold: f64) -> [Value; 8] {
+fn told(event: &Event, times: &[DateTime<Utc>], threshold: f64, least: Option<f64>) -> [Value; 8] {
     let (from, last) = (times[event.first], times[event.last]);
     // A value holds until the next one; a shift is where it begins.
     let to = if event.shift {
@@ -250,7 +272,7 @@ fn told(event: &Event, times: &[DateTime<Utc>], threshold: f64) -> [Value; 8] {
         Value::Text(what.to_owned()),
         number(event.value),
         number(event.usual),
-        number(event.usual - wide),
+        number((event.usual - wide).max(least.unwrap_or(f64::NEG_INFINITY))),
         number(event.usual + wide),
         number(event.deviations()),
     ]
@@ -302,7 +324,7 @@ mod tests {
     /// Hourly values, and what stands out of them: first row, title and value.
     fn found(values: &[f64], most: usize) -> Vec<(usize, String, f64)> {
         let rows = values.iter().enumerate().map(|(hour, value)| {
-            let at = window().from + chrono::TimeDelta::hours(hour as i64);
+            let at = window().from + TimeDelta::hours(hour as i64);
             vec![
                 Value::Instant(at),
                 Value::Text("a".to_owned()),
