@@ -28,11 +28,11 @@ run=$("$state/maple-lark" runs --report ferry-operations-daily --state delivered
 pdf=$(find "$work" -maxdepth 1 -name '*.pdf' | grep -v havnes | head -n 1)
 pdftoppm -r 96 -png -f 1 -l 1 "$pdf" "$work/page"
 cp "$work/page-1.png" "$out/pdf-page-1.png"
-for report in gallery harbours-weekly; do
+for report in service-promises harbours-weekly; do
   made=$("$state/maple-lark" run "$report" --no-delivery --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).id')
   "$state/maple-lark" download "$made" --format pdf --into "$work/$report" >/dev/null
 done
-pdftoppm -r 96 -png -f 3 -l 3 -singlefile "$work/gallery/"*.pdf "$out/pdf-gallery"
+pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/service-promises/"*.pdf "$out/pdf-promises"
 pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/harbours-weekly/"*.pdf "$out/pdf-live-page"
 
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
