@@ -136,7 +136,7 @@ async fn promises_and_forecasts_reach_the_reader_in_every_format() {
     ] {
         assert!(words.contains(said), "{said}\n{words}");
     }
-    assert!(one(&files, ".html").contains("95.45 % of 99.9 %, missed"));
+    assert!(one(&files, ".html").contains("missed, 95.45 of 99.9 %"));
     let pdf = place.folder.path().join("promises.pdf");
     let bytes = &files
         .iter()

@@ -63,7 +63,7 @@ pub fn draw(
             if word.is_empty() {
                 row.label.clone()
             } else {
-                format!("{} {}, {word}", palette::mark(status), row.label)
+                format!("{} {word}, {}", palette::mark(status), row.label)
             }
         })
         .collect();

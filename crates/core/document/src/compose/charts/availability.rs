@@ -82,11 +82,8 @@ impl Drawing<'_, '_> {
             };
             description += &format!(" {}: {}{word}.", row.name, row.label);
             if let (Some(false), Some(at), Some(objective)) = (row.met, row.at, row.objective) {
-                let line = format!(
-                    "{}: {}",
-                    row.name,
-                    row.label.replace(" of ", ", objective ")
-                );
+                let said = row.label.replace(" of ", " %, objective ");
+                let line = format!("{}: {said}", row.name);
                 let far = (objective - at) / (100.0 - at).max(f64::MIN_POSITIVE);
                 self.context.past.add(line, Status::Critical, far);
             }
@@ -125,7 +122,7 @@ impl Drawing<'_, '_> {
         let label = match (&row[places.share], &row[places.objective]) {
             (Value::Missing, _) => "no data".to_owned(),
             (share, Value::Missing) => format!("{} %", percent(share)),
-            (share, objective) => format!("{} % of {} %", percent(share), percent(objective)),
+            (share, objective) => format!("{} of {} %", percent(share), percent(objective)),
         };
         AvailabilityRow {
             name,
