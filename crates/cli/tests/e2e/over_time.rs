@@ -222,6 +222,9 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
     let again = place.folder.path().join("again");
     let again = again.to_str().unwrap();
     place.json(&["render", id, "--format", "csv", "--into", again]);
+    let written = std::fs::read_dir(again).unwrap().next().unwrap().unwrap();
+    let written = text(&std::fs::read(written.path()).unwrap());
+    assert_eq!(written.replace('\r', ""), table);
     let pdf = files
         .iter()
         .find(|(name, _)| name.ends_with(".pdf"))

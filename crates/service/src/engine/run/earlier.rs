@@ -69,7 +69,7 @@ pub async fn add_earlier_runs(
             Some(rows) => rows,
             None if !wanted.contains(&name) => continue,
             None if any => EarlierRows::Nothing(format!(
-                "There is nothing to compare with: none of the last runs has rows of “{}”.",
+                "There is nothing to compare with: the last runs have no answer to “{}”.",
                 record.name
             )),
             None => EarlierRows::Nothing(

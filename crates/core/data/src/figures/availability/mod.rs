@@ -57,7 +57,7 @@ pub struct Availability {
 impl Availability {
     /// Whether there are rows for groups or for everything.
     pub(super) fn sums_up(&self) -> bool {
-        self.give == Give::Things && (self.group.is_some() || self.total.is_some())
+        self.give != Give::Outages && (self.group.is_some() || self.total.is_some())
     }
 }
 

@@ -25,7 +25,7 @@ use crate::{
 };
 
 const NAME: &str = "availability";
-/// Reasons named in a note, and units named in an error.
+/// So many reasons are named in a note.
 const MOST_NAMED: usize = 5;
 
 fn other(reason: impl Into<String>) -> FigureError {
@@ -718,6 +718,7 @@ fn given_history(
         ("result", ColumnKind::Text),
     ];
     let mut table = headed(asked, &own);
+    let mut roles = Vec::new();
     for period in periods {
         let day = period.zone.local(period.from).date();
         for line in lines(asked, things, leaves, &counted(period)) {
@@ -733,9 +734,14 @@ fn given_history(
                 result(&line),
             ]);
             table.rows.push(row);
+            roles.push(line.role);
         }
     }
-    table.into()
+    Figures {
+        table,
+        roles,
+        ..Figures::default()
+    }
 }
 
 /// `3 h 30 min`, `90 s`: as long as it was, to the second.

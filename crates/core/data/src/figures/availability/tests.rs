@@ -335,6 +335,18 @@ fn history_has_a_row_for_each_month_and_a_pace_looks_to_the_end_of_it() {
         cells(&figures, "result"),
         ["no data", "missed", "met", "missed"]
     );
+    // A row for everything sums up those of its period, there as well.
+    let with_total = Availability {
+        give: Give::History {
+            every: CalendarUnit::Month,
+            periods: 1,
+        },
+        total: Some("All".to_owned()),
+        ..asked()
+    };
+    assert!(Operation::Availability(Box::new(with_total.clone())).sums_up());
+    let figures = worked_out(with_total, rows.clone(), &window, &[]).unwrap();
+    assert_eq!(figures.roles, [Role::Total, Role::Plain]);
     // November allows 43 min 12 s; 36 min are gone after a third of it.
     let pace = Availability {
         period: Some(CalendarUnit::Month),
