@@ -199,6 +199,13 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
             ("report.toml", &report("inventory", quiet)),
         ],
     );
+    // A trial says why there are no rows.
+    let trial = place.lark(&["query", "--query", "inventory/changes"]);
+    let said = text(&trial.stdout) + &text(&trial.stderr);
+    assert!(
+        said.contains("There is nothing to compare with yet."),
+        "{said}"
+    );
     let first = ran(&place, "inventory");
     assert_eq!(first["state"], "quiet", "{first:#}");
     data.execute("delete from inventory where name = 'a'; update inventory set system = '13'; insert into inventory values ('c', '13')")

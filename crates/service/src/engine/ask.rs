@@ -97,7 +97,7 @@ pub(super) async fn ask(
             asked.insert(&needed.name, answer);
         }
     }
-    let table = evaluated(shared, among, query, &asked).await?;
+    let (table, notes) = evaluated(shared, among, query, &asked).await?;
     // What was sent and noted is said of the query whose rows these are.
     let mut first = query;
     while let Origin::Query(name) = &first.origin {
@@ -113,18 +113,25 @@ pub(super) async fn ask(
         sent: origin
             .as_ref()
             .map_or_else(String::new, |answer| answer.sent.clone()),
-        note: origin.and_then(|answer| answer.note),
+        note: joined(origin.and_then(|answer| answer.note), notes),
         capture: None,
     })
 }
 
-/// The rows with everything done to them that the query's author lists.
+/// What the source noted, and what there is to say of what was done to its rows.
+fn joined(note: Option<String>, notes: Vec<String>) -> Option<String> {
+    let all: Vec<String> = note.into_iter().chain(notes).collect();
+    (!all.is_empty()).then(|| all.join(" "))
+}
+
+/// The rows with everything done to them that the query's author lists, and what there is to say
+/// of how they came about.
 async fn evaluated(
     shared: &Shared,
     among: &Among<'_>,
     query: &Query,
     asked: &BTreeMap<&str, Answer>,
-) -> Result<PackedTable, AskError> {
+) -> Result<(PackedTable, Vec<String>), AskError> {
     // Rows are shared by their copies, so these cost little.
     let rows: BTreeMap<String, PackedTable> = asked
         .iter()
@@ -148,7 +155,7 @@ async fn evaluated(
         .answer(&query)
     };
     let answer = shared.compute_for_looking(work).await??;
-    Ok(answer.table)
+    Ok((answer.table, answer.notes))
 }
 
 /// The rows that a query has from a source or from the history of a sampler; nothing if it
