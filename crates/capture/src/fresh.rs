@@ -2,7 +2,10 @@
 //! to open it takes about as long as to load a small page.
 
 use std::{
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::{
+        Arc, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::Duration,
 };
 
@@ -13,10 +16,17 @@ use chromiumoxide::{
             BrowserContextId, PermissionDescriptor, PermissionSetting, SetDownloadBehaviorBehavior,
             SetDownloadBehaviorParams, SetPermissionParams,
         },
-        target::{CreateBrowserContextParams, CreateTargetParams, DisposeBrowserContextParams},
+        target::{
+            CreateBrowserContextParams, CreateTargetParams, DisposeBrowserContextParams,
+            EventTargetCrashed,
+        },
     },
 };
-use tokio::task::JoinHandle;
+use futures::StreamExt;
+use tokio::{
+    sync::Notify,
+    task::{JoinHandle, JoinSet},
+};
 
 use crate::{Problem, gate::OpenGate};
 
@@ -34,11 +44,41 @@ const CLOSING: Duration = Duration::from_secs(3);
 /// How long one that is to be kept ready may take to open.
 const OPENING: Duration = Duration::from_secs(10);
 
+/// Whether a page has crashed.
+#[derive(Default)]
+pub(crate) struct Crash {
+    happened: AtomicBool,
+    told: Notify,
+}
+
+impl Crash {
+    pub(crate) fn has_happened(&self) -> bool {
+        self.happened.load(Ordering::Acquire)
+    }
+
+    /// Ends when it happens, or at once if it has.
+    pub(crate) async fn happens(&self) {
+        let mut told = std::pin::pin!(self.told.notified());
+        told.as_mut().enable();
+        if !self.has_happened() {
+            told.await;
+        }
+    }
+
+    fn happen(&self) {
+        self.happened.store(true, Ordering::Release);
+        self.told.notify_waiters();
+    }
+}
+
 /// A page that belongs to no capture yet. Its gate lets nothing through.
 pub(crate) struct Fresh {
     pub(crate) page: Page,
     pub(crate) context: BrowserContextId,
     pub(crate) gate: OpenGate,
+    pub(crate) crash: Arc<Crash>,
+    /// It is watched as long as this lives.
+    pub(crate) watched: JoinSet<()>,
 }
 
 impl Fresh {
@@ -52,13 +92,27 @@ impl Fresh {
             .proxy_bypass_list("<-loopback>")
             .build();
         let context = browser.create_browser_context(context).await?;
+        let mut crashes = browser.event_listener::<EventTargetCrashed>().await?;
         let opened = tokio::try_join!(blank(browser, &context), restrict(browser, &context));
         match opened {
-            Ok((page, ())) => Ok(Self {
-                page,
-                context,
-                gate,
-            }),
+            Ok((page, ())) => {
+                let (crash, mut watched) = (Arc::<Crash>::default(), JoinSet::new());
+                let (tell, own) = (crash.clone(), page.target_id().clone());
+                watched.spawn(async move {
+                    while let Some(event) = crashes.next().await {
+                        if event.target_id == own {
+                            tell.happen();
+                        }
+                    }
+                });
+                Ok(Self {
+                    page,
+                    context,
+                    gate,
+                    crash,
+                    watched,
+                })
+            }
             Err(problem) => {
                 dispose(browser, context).await;
                 Err(problem)
@@ -119,7 +173,11 @@ impl Ready {
             None => None,
         };
         let fresh = match fresh {
-            Some(fresh) => fresh,
+            Some(fresh) if !fresh.crash.has_happened() => fresh,
+            Some(crashed) => {
+                dispose(browser, crashed.context).await;
+                Fresh::open(browser).await?
+            }
             None => Fresh::open(browser).await?,
         };
         let next = browser.clone();

@@ -8,6 +8,7 @@ mod browser;
 mod fresh;
 mod gate;
 mod order;
+mod pack;
 mod page;
 mod running;
 mod steps;

@@ -234,6 +234,8 @@ pub enum Problem {
     TooLarge { megabytes: u64 },
     #[error("the page took more than {megabytes} MB of memory, which is the limit")]
     Memory { megabytes: u64 },
+    #[error("the page crashed; open it in a browser of your own to see whether it does so there")]
+    Crashed,
     #[error("it took longer than {seconds} s, at: {step}")]
     Timeout { step: String, seconds: u64 },
     #[error("the page's own expression failed: {0}")]

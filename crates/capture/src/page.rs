@@ -90,15 +90,14 @@ pub(crate) async fn capture(
             return Err(without_picture(late(&log, order), &log));
         }
     };
-    let crash = tab.seen.has_crashed.notified();
     let work = tokio::time::timeout(order.limit, keep(sessions, &tab, &log));
     let kept = tokio::select! {
         kept = work => kept.unwrap_or_else(|_| Err(late(&log, order))),
-        () = crash => Err(Problem::Protocol("the page crashed".to_owned())),
+        () = tab.crash.happens() => Err(Problem::Crashed),
         () = running.process.end() => Err(Problem::Ended),
     };
     // Another page may have been ended meanwhile; this one was if it crashed, too.
-    let crashed = tab.seen.crashed.load(Ordering::Acquire);
+    let crashed = tab.crash.has_happened();
     let kept = if crashed && running.process.ended_for_memory() > killed {
         Err(Problem::Memory {
             megabytes: running.most_memory / 1_000_000,
@@ -139,7 +138,7 @@ fn late(log: &Log, order: &Order) -> Problem {
 
 /// What was there instead, with its fields blank. A page that does not answer has no picture.
 async fn instead(tab: &Tab<'_>) -> Option<Vec<u8>> {
-    if tab.seen.crashed.load(Ordering::Acquire) || tab.running.process.has_ended() {
+    if tab.crash.has_happened() || tab.running.process.has_ended() {
         return None;
     }
     let picture = async {

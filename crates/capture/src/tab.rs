@@ -2,10 +2,7 @@
 
 use std::{
     collections::{HashMap, HashSet},
-    sync::{
-        Arc, Mutex, PoisonError,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, Mutex, PoisonError},
     time::{Duration, Instant},
 };
 
@@ -31,16 +28,21 @@ use chromiumoxide::{
                 CreateIsolatedWorldParams, DialogType, EventJavascriptDialogOpening,
                 HandleJavaScriptDialogParams,
             },
-            target::{CloseTargetParams, EventTargetCrashed, EventTargetCreated},
+            target::{CloseTargetParams, EventTargetCreated},
         },
         js_protocol::runtime::{EvaluateParams, ExecutionContextId, TimeDelta},
     },
 };
 use futures::{Stream, StreamExt};
 use serde::de::DeserializeOwned;
-use tokio::{sync::Notify, task::JoinSet};
+use tokio::task::JoinSet;
 
-use crate::{Order, Problem, fresh::Fresh, gate::OpenGate, running::Running};
+use crate::{
+    Order, Problem,
+    fresh::{Crash, Fresh},
+    gate::OpenGate,
+    running::Running,
+};
 
 /// What the page is looked at with.
 const SCRIPT: &str = include_str!("page.js");
@@ -53,6 +55,8 @@ pub(crate) struct Tab<'o> {
     pub(crate) running: &'o Running,
     pub(crate) context: BrowserContextId,
     pub(crate) gate: OpenGate,
+    pub(crate) crash: Arc<Crash>,
+    _watched: JoinSet<()>,
     pub(crate) seen: Arc<Seen>,
     world: Mutex<Option<ExecutionContextId>>,
     /// They listen as long as this lives.
@@ -63,8 +67,6 @@ pub(crate) struct Tab<'o> {
 #[derive(Default)]
 pub(crate) struct Seen {
     requests: Mutex<Requests>,
-    pub(crate) crashed: AtomicBool,
-    pub(crate) has_crashed: Notify,
     pub(crate) download: Mutex<Option<EventDownloadProgress>>,
 }
 
@@ -116,19 +118,26 @@ impl Seen {
         let last = requests.document.as_ref()?;
         Some(requests.documents.get(last).cloned().unwrap_or_default())
     }
-
-    fn crash(&self) {
-        self.crashed.store(true, Ordering::Release);
-        self.has_crashed.notify_waiters();
-    }
 }
 
 impl<'o> Tab<'o> {
     pub(crate) async fn open(running: &'o Running, order: &'o Order) -> Result<Self, Problem> {
+        let opened = Self::open_once(running, order).await;
+        match opened {
+            // What was kept ready has crashed by itself: nothing of the order is in it yet.
+            Err(Problem::Crashed) => Self::open_once(running, order).await,
+            opened => opened,
+        }
+    }
+
+    async fn open_once(running: &'o Running, order: &'o Order) -> Result<Self, Problem> {
         let fresh = running.ready.take(&running.browser).await?;
         fresh.gate.let_through(order.gate.clone());
-        let context = fresh.context.clone();
-        let opened = Self::of(running, order, fresh).await;
+        let (context, crash) = (fresh.context.clone(), fresh.crash.clone());
+        let opened = tokio::select! {
+            opened = Self::of(running, order, fresh) => opened,
+            () = crash.happens() => Err(Problem::Crashed),
+        };
         if opened.is_err() {
             running.dispose(context).await;
         }
@@ -142,6 +151,8 @@ impl<'o> Tab<'o> {
             running,
             context: fresh.context,
             gate: fresh.gate,
+            crash: fresh.crash,
+            _watched: fresh.watched,
             seen: Arc::default(),
             world: Mutex::default(),
             _listeners: JoinSet::new(),
@@ -301,18 +312,6 @@ impl<'o> Tab<'o> {
                     let _ = close
                         .execute(CloseTargetParams::new(target.target_id.clone()))
                         .await;
-                }
-            }
-        });
-        let (mut events, seen) = (
-            browser.event_listener::<EventTargetCrashed>().await?,
-            self.seen.clone(),
-        );
-        let own = self.page.target_id().clone();
-        listeners.spawn(async move {
-            while let Some(event) = events.next().await {
-                if event.target_id == own {
-                    seen.crash();
                 }
             }
         });

@@ -7,7 +7,7 @@ mod office;
 
 use std::time::{Duration, Instant};
 
-use maple_lark_capture::{Order, Settings};
+use maple_lark_capture::{Order, Problem, Settings};
 use maple_lark_definition::Finished;
 
 use office::Office;
@@ -54,20 +54,72 @@ async fn a_browser_that_dies_is_replaced_and_one_that_is_missing_is_said() {
         words.contains("Install Debian's package chromium"),
         "{words}"
     );
+    a_page_that_crashes_is_said_and_the_browser_goes_on().await;
+}
+
+/// A part of the test above: it would end this one's browser, too.
+async fn a_page_that_crashes_is_said_and_the_browser_goes_on() {
+    let office = Office::new().await;
+    office.captured(&office.order("let-in")).await;
+    let slow = Order {
+        finished: Finished {
+            after_milliseconds: 20_000,
+            limit_seconds: 30,
+            ..Finished::default()
+        },
+        ..office.order("let-in")
+    };
+    let began = Instant::now();
+    let (failed, ()) = tokio::join!(office.failed(&slow), async {
+        while !office.browser.runs().await {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        tokio::time::sleep(Duration::from_millis(1500)).await;
+        kill(own_processes().filter(|process| words_of(process).contains("--type=renderer")));
+    });
+    assert_eq!(failed.problem, Problem::Crashed);
+    assert!(failed.picture.is_none(), "there is nothing to be seen");
+    let waited = began.elapsed();
+    assert!(waited < Duration::from_secs(20), "nobody waits: {waited:?}");
+    office.captured(&office.order("let-in")).await;
+}
+
+/// The processes that this test program has started, and theirs.
+fn own_processes() -> impl Iterator<Item = procfs::process::Process> {
+    let mut own = vec![std::process::id().cast_signed()];
+    let all: Vec<_> = procfs::process::all_processes()
+        .unwrap()
+        .flatten()
+        .collect();
+    // Processes are listed by number, and have been numbered as they were started.
+    for process in &all {
+        if let Ok(stat) = process.stat()
+            && own.contains(&stat.ppid)
+        {
+            own.push(process.pid);
+        }
+    }
+    all.into_iter()
+        .filter(move |process| own[1..].contains(&process.pid))
+}
+
+fn words_of(process: &procfs::process::Process) -> String {
+    process.cmdline().unwrap_or_default().join(" ")
+}
+
+fn kill(processes: impl Iterator<Item = procfs::process::Process>) {
+    for process in processes {
+        if let Some(pid) = rustix::process::Pid::from_raw(process.pid) {
+            let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
+        }
+    }
 }
 
 /// Ends the browsers that this test program has started, as an accident would.
 fn kill_own_browsers() {
     let own = std::process::id().cast_signed();
-    for process in procfs::process::all_processes().unwrap().flatten() {
-        let browser = process.stat().is_ok_and(|stat| stat.ppid == own)
-            && process.cmdline().is_ok_and(|words| {
-                words
-                    .iter()
-                    .any(|word| word.contains("maple-lark-browser-"))
-            });
-        if browser && let Some(pid) = rustix::process::Pid::from_raw(process.pid) {
-            let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
-        }
-    }
+    kill(own_processes().filter(|process| {
+        process.stat().is_ok_and(|stat| stat.ppid == own)
+            && words_of(process).contains("maple-lark-browser-")
+    }));
 }

@@ -47,7 +47,12 @@ pub(crate) async fn write(
 
 /// The first part of a body, to be selected in place of it.
 pub(crate) fn first_part() -> SimpleExpr {
-    SimpleExpr::Custom(format!("substring(body for {PART})").into())
+    SimpleExpr::Custom(first_part_sql().into())
+}
+
+/// The same as SQL.
+pub(crate) fn first_part_sql() -> String {
+    format!("substring(body for {PART})")
 }
 
 /// Reads what follows the first part. Bodies never change once they are kept.

@@ -13,6 +13,7 @@ mod migration;
 pub mod notices;
 pub mod orders;
 pub mod people;
+pub mod pictures;
 pub mod recipients;
 pub mod runs;
 pub mod sampling;

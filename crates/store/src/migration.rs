@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 18] = [
+const STEPS: [Step; 19] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -100,6 +100,10 @@ const STEPS: [Step; 18] = [
     Step {
         name: "0018_failed_pages",
         sql: include_str!("migrations/0018_failed_pages.sql"),
+    },
+    Step {
+        name: "0019_pictures",
+        sql: include_str!("migrations/0019_pictures.sql"),
     },
 ];
 

@@ -15,6 +15,7 @@ use crate::{
     claims::{ABANDONED, Claim},
     entity::{Time, document, run, run_step, snapshot},
     offset,
+    pictures::{self, Pictures},
     stored::{sql_list, words},
 };
 
@@ -618,8 +619,14 @@ impl Store {
         }
     }
 
-    /// Keeps a snapshot, once for each set of values; a second one for the same is dropped.
-    pub async fn keep_snapshot(&self, claim: Claim, mut one: StoredSnapshot) -> Result<()> {
+    /// Keeps a snapshot and the pictures that it shows, once for each set of values; a second one
+    /// for the same is dropped.
+    pub async fn keep_snapshot(
+        &self,
+        claim: Claim,
+        mut one: StoredSnapshot,
+        shown: &Pictures,
+    ) -> Result<()> {
         let (id, long) = (one.id, bodies::taken_out(&mut one.body));
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
@@ -633,6 +640,9 @@ impl Store {
             .await?;
         if let (Some(body), 1) = (long, kept) {
             bodies::write(&transaction, "snapshots", id, &body).await?;
+        }
+        if kept == 1 {
+            pictures::keep(&transaction, (claim.run, id), shown).await?;
         }
         Ok(transaction.commit().await?)
     }

@@ -13,7 +13,7 @@ use chromiumoxide::{
     handler::viewport,
 };
 use futures::{StreamExt, stream};
-use maple_lark_capture::{Act, Browser, Gate, Kept, Order, Settings, Typed};
+use maple_lark_capture::{Act, Browser, Captured, Gate, Kept, Order, Settings, Typed};
 use maple_lark_definition::{Finished, PageStep, PageView};
 use maple_lark_demo::{WebServices, chromium, live_page};
 
@@ -81,12 +81,16 @@ async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
     board.finished.there = vec!["body.complete".to_owned()];
     let browser = Browser::new(Settings::default());
     let mut ours = Vec::new();
-    let mut whole = (WIDTH, HEIGHT);
+    let (mut whole, mut bytes, mut packing) = ((WIDTH, HEIGHT), (0, 0), Vec::new());
     for _ in 0..=ROUNDS {
         let began = Instant::now();
         let captured = browser.capture(&board).await;
         let captured = captured.map_err(|failed| failed.problem.to_string())?;
+        let (drawn, before) = (began.elapsed(), size(&captured));
+        let captured = tokio::task::spawn_blocking(|| captured.packed()).await?;
         ours.push(began.elapsed());
+        packing.push(began.elapsed() - drawn);
+        bytes = (before, size(&captured));
         if let Kept::Look { width, height, .. } = captured.kept {
             whole = (width, height);
         }
@@ -101,6 +105,12 @@ async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
     println!(
         "  a page of eight panels: {ours:.2} s captured, {bare:.2} s by the bare browser; the browser takes {peak:.0} MB at most"
     );
+    println!(
+        "  its picture is {} kB and was {} kB before it was packed, which takes {:.2} s of the whole",
+        bytes.1 / 1000,
+        bytes.0 / 1000,
+        median(packing)
+    );
     let ratio = ours / bare;
     goals.check(
         "a capture against the bare browser",
@@ -110,6 +120,14 @@ async fn one_page(web: &WebServices, goals: &mut Goals) -> Done<()> {
         "at most 1.3",
     );
     Ok(())
+}
+
+/// The bytes of what was kept.
+fn size(captured: &Captured) -> usize {
+    match &captured.kept {
+        Kept::Look { parts, .. } => parts.iter().map(|part| part.png.len()).sum(),
+        _ => 0,
+    }
 }
 
 /// From navigation to the same picture, over the protocol alone.

@@ -18,22 +18,42 @@ use std::{
     collections::HashMap,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
-    process::Command,
+    process::{Command, Stdio},
     time::{Duration, Instant},
 };
 
 use mail_parser::MessageParser;
 use maple_lark_demo::{
-    Cluster, TestCluster,
+    Cluster, TestCluster, WebServices,
     mail_server::{Behaviour, HangUp},
 };
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection, Row};
 use tempfile::TempDir;
 
-use place::{PATIENCE, Place, SMALL_REPORT, SOURCE, Service, small_dashboard, text};
+use place::{PATIENCE, Place, SMALL_REPORT, SOURCE, Service, browsers_of, small_dashboard, text};
 
 /// The runs that are ordered before each fault.
 const RUNS: usize = 4;
+
+const PAGE: &str = r#"
+[dashboard]
+name = "page"
+title = "A page"
+[[query]]
+name = "page"
+source = "pages"
+page = "/let-in"
+[[section]]
+title = "As it looks"
+[[section.block]]
+show = "page"
+title = "Page"
+query = "page"
+[[section.block]]
+show = "table"
+title = "Its parts"
+query = "page"
+"#;
 
 struct World {
     place: Place,
@@ -42,6 +62,8 @@ struct World {
     files: PathBuf,
     /// The database server, once it has been started again.
     server: Option<Cluster>,
+    /// A live page.
+    web: WebServices,
     services: Vec<Service>,
 }
 
@@ -56,6 +78,7 @@ enum Fault {
     DatabaseIsAway,
     BackendsEnd,
     ConnectionsRunOut,
+    BrowserDies,
     MailServerIsDown,
     MailServerIsSlow,
     MailServerRefuses,
@@ -71,7 +94,7 @@ enum Fault {
 }
 
 impl Fault {
-    const ALL: [(Self, &'static str); 21] = [
+    const ALL: [(Self, &'static str); 22] = [
         (Self::None, "nothing"),
         (Self::KillOne, "one process is killed"),
         (Self::KillBoth, "both processes are killed"),
@@ -87,6 +110,7 @@ impl Fault {
         (Self::DatabaseIsAway, "the database is away for a while"),
         (Self::BackendsEnd, "all sessions in the database are ended"),
         (Self::ConnectionsRunOut, "the database lets nobody in"),
+        (Self::BrowserDies, "the browser is killed over and over"),
         (Self::MailServerIsDown, "the mail server is down"),
         (Self::MailServerIsSlow, "the mail server is slow"),
         (Self::MailServerRefuses, "the mail server refuses for now"),
@@ -111,6 +135,7 @@ impl Fault {
     fn report(self) -> &'static str {
         match self {
             Self::FolderIsFull => "filed",
+            Self::BrowserDies => "page",
             _ => "small",
         }
     }
@@ -153,6 +178,7 @@ impl World {
             state,
             files,
             server: None,
+            web: WebServices::start().await.unwrap(),
         };
         world.place.sign_in();
         world.define("select 1 as one, pg_sleep(0.2)::text as nap");
@@ -173,12 +199,22 @@ impl World {
             "[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\n",
             self.files.display()
         );
+        let page = report
+            .replace("\"small\"\ntitle", "\"page\"\ntitle")
+            .replace("dashboards = [\"small\"]", "dashboards = [\"page\"]");
+        let pages = format!(
+            "[source]\nname = \"pages\"\ntitle = \"Pages\"\nkind = \"web-page\"\nurl = \"{}\"\n",
+            self.web.url("/port-office")
+        );
         let output = self.place.apply(&[
             ("source.toml", &source),
             ("channel.toml", &channel),
             ("dashboard.toml", &small_dashboard(sql)),
             ("report.toml", &report),
             ("filed.toml", &filed),
+            ("pages.toml", &pages),
+            ("page-dashboard.toml", PAGE),
+            ("page.toml", &page),
         ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     }
@@ -306,6 +342,20 @@ impl World {
                         .await
                         .unwrap();
                     rest(0.2).await;
+                }
+            }
+            Fault::BrowserDies => {
+                for _ in 0..6 {
+                    for service in &self.services {
+                        for browser in browsers_of(service.child.id()) {
+                            // Some have gone with those before them.
+                            let _ = Command::new("kill")
+                                .args(["-KILL", &browser.to_string()])
+                                .stderr(Stdio::null())
+                                .status();
+                        }
+                    }
+                    rest(0.3).await;
                 }
             }
             Fault::ClockIsAhead => {

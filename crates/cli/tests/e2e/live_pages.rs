@@ -12,7 +12,7 @@ use crate::{
     documents::barriers,
     first_run::pdf_text,
     forms::Hands,
-    place::{Place, Service, applied, mails, ran, text, wait_for},
+    place::{Place, Service, applied, browsers_of, mails, ran, text, wait_for},
     questions::{place_with_everything, store_own_token},
 };
 
@@ -317,26 +317,6 @@ async fn a_service_that_is_killed_leaves_no_browser_behind() {
         assert!(began.elapsed() < Duration::from_secs(30), "{browsers:?}");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-}
-
-/// The processes of browsers that a process has started.
-fn browsers_of(parent: u32) -> Vec<i32> {
-    let mut own = vec![parent.cast_signed()];
-    let all: Vec<_> = procfs::process::all_processes()
-        .unwrap()
-        .flatten()
-        .filter_map(|process| process.stat().ok())
-        .collect();
-    let mut place = 0;
-    while let Some(parent) = own.get(place).copied() {
-        own.extend(
-            all.iter()
-                .filter(|stat| stat.ppid == parent)
-                .map(|stat| stat.pid),
-        );
-        place += 1;
-    }
-    own[1..].to_vec()
 }
 
 fn is_alive(pid: i32) -> bool {

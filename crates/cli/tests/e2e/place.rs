@@ -535,3 +535,23 @@ previous = "day"
 name = "everyone"
 to = ["a@orrin-sound.example", "b@orrin-sound.example"]
 "#;
+
+/// The processes of browsers that a process has started.
+pub fn browsers_of(parent: u32) -> Vec<i32> {
+    let mut own = vec![parent.cast_signed()];
+    let all: Vec<_> = procfs::process::all_processes()
+        .unwrap()
+        .flatten()
+        .filter_map(|process| process.stat().ok())
+        .collect();
+    let mut place = 0;
+    while let Some(parent) = own.get(place).copied() {
+        own.extend(
+            all.iter()
+                .filter(|stat| stat.ppid == parent)
+                .map(|stat| stat.pid),
+        );
+        place += 1;
+    }
+    own[1..].to_vec()
+}

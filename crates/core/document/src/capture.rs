@@ -1,12 +1,12 @@
 //! A live page as it was kept in a snapshot.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
-/// What captures keep beside their words: pictures (PNG) and printed pages (PDF) in base 64, by
-/// the SHA-256 of their bytes, so that equal ones are kept once.
-pub type Blobs = BTreeMap<String, String>;
+/// What captures keep beside their words: pictures (PNG) and printed pages (PDF), by the SHA-256
+/// of their bytes, so that equal ones are kept once.
+pub type Blobs = BTreeMap<String, Arc<[u8]>>;
 
 /// A live page, or parts of it, as they looked. Lengths are in CSS pixels.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

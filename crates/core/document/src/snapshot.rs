@@ -6,7 +6,10 @@ use std::{borrow::Cow, collections::BTreeMap, io, io::BufReader};
 use base64::{Engine, engine::general_purpose::STANDARD};
 use chrono::{DateTime, Utc};
 use flate2::{Compression, GzBuilder, read::GzDecoder};
-use maple_lark_data::{PackedTable, digest::Digesting};
+use maple_lark_data::{
+    PackedTable,
+    digest::{Digesting, sha256},
+};
 use maple_lark_definition::{
     Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report, Theme,
 };
@@ -44,8 +47,9 @@ pub struct Snapshot {
     pub definitions: Vec<FrozenDefinition>,
     /// The queries, in the order of their dashboards.
     pub queries: Vec<QueryRecord>,
-    /// The pictures and printed pages of what was captured.
-    #[serde(default, skip_serializing_if = "Blobs::is_empty")]
+    /// The pictures and printed pages of what was captured. They are no part of the canonical
+    /// bytes, which name each by its SHA-256: snapshots of one run share them.
+    #[serde(skip)]
     pub blobs: Blobs,
 }
 
@@ -185,6 +189,9 @@ pub enum BadSnapshot {
     /// The frozen rules of the time zone cannot be read.
     #[error("the rules of the snapshot's time zone cannot be read: {0}")]
     ZoneRules(String),
+    /// A picture is not there, or has not the SHA-256 that the snapshot names.
+    #[error("the picture {0} that the snapshot names is missing or was altered")]
+    Picture(String),
     /// The report is not among the frozen definitions.
     #[error("the snapshot has no definition of the report \"{0}\"")]
     NoReport(String),
@@ -221,6 +228,33 @@ impl Snapshot {
             snapshot.window.zone = rules.zone(snapshot.window.zone.name())?;
         }
         Ok(snapshot)
+    }
+
+    /// The SHA-256 of every picture and printed page that the snapshot names.
+    pub fn pictures(&self) -> impl Iterator<Item = &str> {
+        let captures = self
+            .queries
+            .iter()
+            .filter_map(|query| query.capture.as_ref());
+        captures.flat_map(|capture| {
+            let parts = capture.parts.iter().map(|part| part.picture.as_str());
+            parts.chain(capture.printed.as_deref())
+        })
+    }
+
+    /// The snapshot with the pictures that it names. Others are left out.
+    ///
+    /// # Errors
+    /// If one of them is missing or is not what its SHA-256 says.
+    pub fn with_pictures(mut self, kept: &Blobs) -> Result<Self, BadSnapshot> {
+        let mut blobs = Blobs::new();
+        for name in self.pictures() {
+            let bytes = kept.get(name).filter(|bytes| sha256(bytes) == name);
+            let bytes = bytes.ok_or_else(|| BadSnapshot::Picture(name.to_owned()))?;
+            blobs.insert(name.to_owned(), bytes.clone());
+        }
+        self.blobs = blobs;
+        Ok(self)
     }
 
     /// SHA-256 of the canonical bytes in what [`Snapshot::seal`] has packed.

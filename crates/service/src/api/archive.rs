@@ -13,7 +13,10 @@ use rocket::{Route, State, get, routes, serde::json::Json};
 use uuid::Uuid;
 
 use super::{Answer, documents::File, problem::Problem, view};
-use crate::{access::Viewer, engine::EngineHandle};
+use crate::{
+    access::Viewer,
+    engine::{EngineHandle, snapshots},
+};
 
 pub fn routes() -> Vec<Route> {
     routes![again, matching]
@@ -39,21 +42,21 @@ async fn again(
             "a block by itself is written as png",
         ));
     }
-    let stored = store
-        .snapshot(id)
+    let kept = store
+        .whole_snapshot(id)
         .await?
         .ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
-    let (body, run, made) = (stored.body, stored.run_id, stored.created_at.timestamp());
+    let (run, made) = (kept.stored.run_id, kept.stored.created_at.timestamp());
     let Some(title) = block else {
         return one_file(
-            written(engine, move || Snapshot::open(&body), format).await?,
+            written(engine, move || snapshots::open(&kept), format).await?,
             format,
             &run.to_string(),
             made,
         );
     };
     let work = move || {
-        let document = Snapshot::open(&body)
+        let document = snapshots::open(&kept)
             .and_then(|snapshot| compose(&snapshot))
             .map_err(|error| failed(&error))?;
         chart_alone(&document, &title)
@@ -129,26 +132,27 @@ async fn matching(
     };
     let found = store.document_with(sha256).await?.ok_or_else(nothing)?;
     let run = store.run(found.run_id).await?.ok_or_else(nothing)?;
-    let stored = store
-        .snapshot(found.snapshot_id)
+    let kept = store
+        .whole_snapshot(found.snapshot_id)
         .await?
         .ok_or_else(nothing)?;
-    let body = Arc::new(stored.body);
-    let opened = body.clone();
+    let kept = Arc::new(kept);
+    let opened = kept.clone();
     let work = move || {
-        let snapshot = Snapshot::open(&opened).map_err(|error| failed(&error))?;
-        let digest = Snapshot::digest_of(&opened).map_err(|error| failed(&error))?;
+        let snapshot = snapshots::open(&opened).map_err(|error| failed(&error))?;
+        let digest = Snapshot::digest_of(&opened.stored.body).map_err(|error| failed(&error))?;
         Ok::<_, Problem>((snapshot.window.label(), digest))
     };
     let (window, digest) = engine.compute(work).await??;
     let format = *found.format;
-    let again = written(engine, move || Snapshot::open(&body), format).await?;
+    let sealed = kept.stored.sha256.clone();
+    let again = written(engine, move || snapshots::open(&kept), format).await?;
     Ok(Json(Match {
         run: run.id,
         report: run.report,
         window,
         made_at: found.created_at,
-        snapshot_unaltered: digest == stored.sha256,
+        snapshot_unaltered: digest == sealed,
         reproducible: again
             .iter()
             .any(|file| file.file_name == found.file_name && file.bytes == found.body),

@@ -9,10 +9,7 @@ use maple_lark_definition::{
     ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience, Template, check,
     render,
 };
-use maple_lark_document::{
-    Snapshot,
-    compose::{compose, run_values::message_values},
-};
+use maple_lark_document::compose::{compose, run_values::message_values};
 use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{
     Store,
@@ -33,7 +30,7 @@ use super::{
 };
 use crate::{
     access::{Administrator, Author, Viewer},
-    engine::{EngineHandle, values_key},
+    engine::{EngineHandle, snapshots, values_key},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -601,13 +598,13 @@ async fn preview(
                 .map_or("the audience", |audience| &audience.name);
             let name = name.to_owned();
             found = store
-                .snapshot(head.id)
+                .whole_snapshot(head.id)
                 .await?
-                .map(|stored| (run.id, name, stored.body));
+                .map(|kept| (run.id, name, kept));
             break;
         }
     }
-    let (run, audience, body) = found.ok_or_else(|| {
+    let (run, audience, kept) = found.ok_or_else(|| {
         Problem::new(
             409,
             "No values yet",
@@ -620,7 +617,7 @@ async fn preview(
         _ => MailContent::Summary,
     };
     let work = move || {
-        let snapshot = Snapshot::open(&body).map_err(|error| error.to_string())?;
+        let snapshot = snapshots::open(&kept).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
         let values = message_values(&snapshot, &document, Some(&audience));
         let [subject, text] = templates

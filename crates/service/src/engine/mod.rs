@@ -16,6 +16,7 @@ mod run;
 mod sample;
 mod schedule;
 mod shared;
+pub mod snapshots;
 mod zones;
 
 use std::{sync::Arc, time::Duration};

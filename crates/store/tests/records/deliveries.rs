@@ -266,7 +266,10 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
         .unwrap();
     let snapshot = snapshot(id, Vec::new());
     let snapshot_id = snapshot.id;
-    place.keep_snapshot(run.claim(), snapshot).await.unwrap();
+    place
+        .keep_snapshot(run.claim(), snapshot, &Pictures::new())
+        .await
+        .unwrap();
     for step in [RunState::Collecting, RunState::Rendering] {
         place
             .set_run_state(run.claim(), step, None, at(0))

@@ -6,6 +6,7 @@ use maple_lark_api::{RunState, StepKind, StepState};
 use maple_lark_store::{
     StoreError,
     deliveries::{Attempt, Ending},
+    pictures::Pictures,
     runs::Run,
 };
 use uuid::Uuid;
@@ -57,13 +58,20 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     // Nothing is written any more under the claim that was lost.
     let one = snapshot(id, b"{}".to_vec());
     let file = document(id, one.id, "a.csv", b"a".to_vec());
-    place.keep_snapshot(second, one.clone()).await.unwrap();
+    place
+        .keep_snapshot(second, one.clone(), &Pictures::new())
+        .await
+        .unwrap();
     place
         .begin_step(second, StepKind::Collect, "q", at(301))
         .await
         .unwrap();
     lost(place.renew_run(first, at(400)).await);
-    lost(place.keep_snapshot(first, one.clone()).await);
+    lost(
+        place
+            .keep_snapshot(first, one.clone(), &Pictures::new())
+            .await,
+    );
     lost(place.keep_documents(first, vec![file.clone()]).await);
     lost(place.judge_snapshot(first, one.id, "ok", None).await);
     lost(

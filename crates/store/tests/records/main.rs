@@ -14,6 +14,7 @@ mod deliveries;
 mod fences;
 mod history;
 mod kept;
+mod pictures;
 
 use chrono::TimeDelta;
 use maple_lark_demo::TestCluster;
@@ -23,6 +24,7 @@ use maple_lark_store::{
     definitions::{Change, Rule, Saved, StoredDefinition},
     deliveries::{Copy, Delivery, Ended, Ending},
     entity::Time,
+    pictures::Pictures,
     runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
 };
@@ -31,6 +33,7 @@ use uuid::Uuid;
 struct Place {
     store: Store,
     cluster: TestCluster,
+    url: String,
 }
 
 impl std::ops::Deref for Place {
@@ -62,6 +65,7 @@ impl Place {
         Self {
             store: Store::open(&url, 4).await.unwrap(),
             cluster,
+            url,
         }
     }
 
@@ -104,7 +108,9 @@ impl Place {
     async fn deliver_at(&self, run: &Run, owner: Uuid, now: Time) {
         let snapshot = snapshot(run.id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(run.claim(), snapshot).await.unwrap();
+        self.keep_snapshot(run.claim(), snapshot, &Pictures::new())
+            .await
+            .unwrap();
         let one = delivery(run, snapshot_id, "p@orrin-sound.example", "");
         self.enqueue(run.claim(), vec![one]).await.unwrap();
         let claimed = self
@@ -126,7 +132,9 @@ impl Place {
         assert_eq!(run.id, id);
         let snapshot = snapshot(id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(run.claim(), snapshot).await.unwrap();
+        self.keep_snapshot(run.claim(), snapshot, &Pictures::new())
+            .await
+            .unwrap();
         self.set_run_state(run.claim(), RunState::Collecting, None, at(0))
             .await
             .unwrap();
@@ -290,10 +298,13 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
         let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
         let claim = run.unwrap().unwrap().claim();
         let first = snapshot(id, bytes(length));
-        place.keep_snapshot(claim, first.clone()).await.unwrap();
+        place
+            .keep_snapshot(claim, first.clone(), &Pictures::new())
+            .await
+            .unwrap();
         // Made again after a crash, it is the one that was kept first that counts.
         place
-            .keep_snapshot(claim, snapshot(id, bytes(2 * MEBIBYTE)))
+            .keep_snapshot(claim, snapshot(id, bytes(2 * MEBIBYTE)), &Pictures::new())
             .await
             .unwrap();
         let [head] = &place.snapshot_heads(id).await.unwrap()[..] else {

@@ -1,9 +1,5 @@
 //! A live page as it was captured, as a reader sees it.
 
-use std::sync::Arc;
-
-use base64::{Engine, engine::general_purpose::STANDARD};
-
 use crate::{
     capture::Capture,
     compose::{CannotShow, Context, answers},
@@ -31,11 +27,8 @@ pub(super) fn page(
         .as_ref()
         .ok_or_else(|| CannotShow::NoCapture(query.name.clone()))?;
     let blob = |sha256: &String| {
-        let base64 = snapshot.blobs.get(sha256);
-        base64
-            .and_then(|base64| STANDARD.decode(base64).ok())
-            .map(Arc::from)
-            .ok_or_else(|| CannotShow::NoCapture(query.name.clone()))
+        let bytes = snapshot.blobs.get(sha256).cloned();
+        bytes.ok_or_else(|| CannotShow::NoCapture(query.name.clone()))
     };
     let mut parts = Vec::new();
     for kept in capture

@@ -9,6 +9,7 @@ use maple_lark_store::{deliveries::Delivery, runs::Run};
 use crate::engine::{
     limits::Purpose,
     shared::{Shared, WorkError},
+    snapshots,
 };
 
 /// A delivery's run, and its document as its recipient reads it.
@@ -27,14 +28,14 @@ pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, Work
         .ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
     let stored = shared
         .store
-        .snapshot(delivery.snapshot_id)
+        .whole_snapshot(delivery.snapshot_id)
         .await?
         .ok_or_else(|| WorkError::Run("its snapshot is gone".to_owned()))?;
     let recipient_format = audience(&run, &delivery.audience)
         .and_then(|audience| recipient_format(&audience, &delivery.variant))
         .unwrap_or_default();
     let composed = shared.computing(Purpose::Work).run(move || {
-        let snapshot = Snapshot::open(&stored.body)?;
+        let snapshot = snapshots::open(&stored)?;
         let document = compose_for(&snapshot, &recipient_format)?;
         Ok((snapshot, document))
     });

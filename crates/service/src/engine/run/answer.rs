@@ -58,7 +58,7 @@ impl Answered {
             EarlierRows::Rows { table, .. } => table.size(),
             EarlierRows::Nothing(_) => 0,
         });
-        rows + earlier.sum::<usize>() + self.blobs.values().map(String::len).sum::<usize>()
+        rows + earlier.sum::<usize>() + self.blobs.values().map(|bytes| bytes.len()).sum::<usize>()
     }
 }
 
@@ -100,7 +100,11 @@ async fn came(shared: &Shared, asking: &Asking<'_>, dashboard: &Dashboard, query
                     came.note = answer.note;
                     if let Some(captured) = answer.capture {
                         came.steps = captured::in_words(&captured.steps);
-                        came.kept = captured::kept(query, &answer.sent, *captured);
+                        let packing = shared.computing(asking.purpose);
+                        came.kept = match packing.run(move || captured.packed()).await {
+                            Ok(captured) => captured::kept(query, &answer.sent, captured),
+                            Err(error) => return Came::plain(Outcome::Failed(error.to_string())),
+                        };
                     }
                     came
                 }

@@ -1,6 +1,5 @@
 //! A live page that was captured, as a snapshot keeps it.
 
-use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_capture::{Captured, Kept, Part, StepTime};
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Ask, Keep, Query};
@@ -24,9 +23,9 @@ pub fn kept(query: &Query, address: &str, captured: Captured) -> Option<(Capture
         return None;
     };
     let mut blobs = Blobs::new();
-    let mut add = |bytes: &[u8]| {
-        let digest = sha256(bytes);
-        blobs.insert(digest.clone(), STANDARD.encode(bytes));
+    let mut add = |bytes: Vec<u8>| {
+        let digest = sha256(&bytes);
+        blobs.insert(digest.clone(), bytes.into());
         digest
     };
     let part = |part: Part| {
@@ -44,11 +43,11 @@ pub fn kept(query: &Query, address: &str, captured: Captured) -> Option<(Capture
             width: part.width,
             height: part.height,
             cuts: part.cuts,
-            picture: add(&part.png),
+            picture: add(part.png),
         }
     };
     let parts = parts.into_iter().map(part).collect();
-    let printed = printed.map(|pdf| add(&pdf));
+    let printed = printed.map(add);
     let capture = Capture {
         address: address.to_owned(),
         title: captured.title,

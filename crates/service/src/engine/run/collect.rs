@@ -92,7 +92,7 @@ pub async fn collect(
         let at = (run.scheduled_for, run.created_at);
         add_earlier_runs(shared, &asking, &shown, at, &mut queries).await?;
         let frozen = definitions.composed_from();
-        let snapshot = Snapshot {
+        let mut snapshot = Snapshot {
             layout: Snapshot::LAYOUT,
             run_id: run.id.to_string(),
             report: report.name.clone(),
@@ -121,6 +121,7 @@ pub async fn collect(
             .collect();
         let shown = shown.into();
         // Its rows are let go before they are kept: there may be a million.
+        let pictures = std::mem::take(&mut snapshot.blobs);
         let Sealed {
             bytes: body,
             sha256: digest,
@@ -144,6 +145,7 @@ pub async fn collect(
                     quiet: None,
                     shown: Some(shown),
                 },
+                &pictures,
             )
             .await?;
         shared

@@ -6,13 +6,15 @@ use maple_lark_api::{StepKind, StepState};
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{Format, RecipientFormat, Report, ResolvedAudience, SendWhen};
 use maple_lark_document::{
-    Snapshot,
     compose::{compose, compose_for},
     document::Document,
     send_condition,
     snapshot::BadSnapshot,
 };
-use maple_lark_store::runs::{Document as StoredDocument, Run, SnapshotHead};
+use maple_lark_store::{
+    pictures::WholeSnapshot,
+    runs::{Document as StoredDocument, Run, SnapshotHead},
+};
 use uuid::Uuid;
 
 use super::context::{RunContext, values_key};
@@ -20,6 +22,7 @@ use crate::engine::{
     guard::Panicked,
     limits::Purpose,
     shared::{Shared, WorkError},
+    snapshots,
 };
 
 /// Renders every snapshot in every format of the report, in every way that somebody of its
@@ -34,7 +37,7 @@ pub async fn render(
     let mut failed = BTreeSet::new();
     for head in shared.store.snapshot_heads(run.id).await? {
         // One at a time: a snapshot may be large.
-        let Some(stored) = shared.store.snapshot(head.id).await? else {
+        let Some(stored) = shared.store.whole_snapshot(head.id).await? else {
             continue;
         };
         let last = match &report.send_when {
@@ -48,10 +51,10 @@ pub async fn render(
         // Composed again only for those who read numbers and dates in another way.
         let mut formats_wanted = recipient_formats(audiences, &head.values_key);
         formats_wanted.retain(|format| !format.is_usual());
-        let (body, report_of_run) = (stored.body, report.clone());
+        let report_of_run = report.clone();
         let composed = shared
             .computing(Purpose::Work)
-            .run(move || composed(&body, &report_of_run, last, &formats_wanted))
+            .run(move || composed(&stored, &report_of_run, last, &formats_wanted))
             .await?;
         let Composed {
             document,
@@ -85,12 +88,12 @@ struct Composed {
 }
 
 fn composed(
-    body: &[u8],
+    kept: &WholeSnapshot,
     report: &Report,
     last: Option<Status>,
     formats: &[RecipientFormat],
 ) -> Result<Composed, BadSnapshot> {
-    let snapshot = Snapshot::open(body)?;
+    let snapshot = snapshots::open(kept)?;
     let document = compose(&snapshot)?;
     let quiet = send_condition::reason(report, &snapshot, &document, last);
     let others = formats

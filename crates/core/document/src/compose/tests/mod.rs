@@ -1,5 +1,6 @@
 mod charts;
 mod over_time;
+mod page;
 mod words;
 
 use std::collections::BTreeMap;

@@ -147,7 +147,7 @@ async fn webhook_body(
         "window": { "from": run.window_from, "to": run.window_to, "time_zone": run.time_zone, "label": document.front.window_label },
         "status": document.summary.status.word().to_lowercase(),
         "summary": document.summary.headline,
-        "lines": document.summary.lines,
+        "lines": document.summary.lines.iter().map(|line| &line.text).collect::<Vec<_>>(),
         "figures": figures,
         "documents": documents,
         "url": format!("{}/runs/{}", shared.config.public_url, run.id),
