@@ -42,6 +42,8 @@ struct Weights {
 
 /// How often the error is worked out at most while the weights are looked for.
 const MOST_TRIES: usize = 250;
+/// So many seasons say how one began that has moved since.
+const FIRST: usize = 10;
 /// How much of a trend stays each step, where it fades: at least, and at most.
 const STAYS: (f64, f64) = (0.8, 0.98);
 
@@ -85,41 +87,59 @@ fn mean(values: impl Iterator<Item = f64>) -> f64 {
     sum / count as f64
 }
 
+/// The line through values at 0, 1, 2 and so on, by least squares: where it begins and how much
+/// it grows each step. Gaps count for nothing; nothing with fewer than two values.
+fn line(values: &[f64]) -> Option<(f64, f64)> {
+    let known = || {
+        let all = values.iter().enumerate();
+        all.filter(|(_, value)| value.is_finite())
+            .map(|(at, value)| (at as f64, *value))
+    };
+    known().nth(1)?;
+    let (middle, level) = (
+        mean(known().map(|one| one.0)),
+        mean(known().map(|one| one.1)),
+    );
+    let (mut both, mut square) = (0.0, 0.0);
+    for (at, value) in known() {
+        both += (at - middle) * (value - level);
+        square += (at - middle) * (at - middle);
+    }
+    let each = both / square;
+    Some((level - each * middle, each))
+}
+
 impl State {
-    /// Where it begins: the level and trend of the first two seasons and what each place of a
-    /// season has beside them. Without a season the first values' line.
-    fn first(values: &[f64], season: Option<Season>) -> Option<Self> {
-        let length = season.map_or(5.min(values.len() / 2), Season::length);
-        if length == 0 || values.len() < 2 * length {
-            return None;
-        }
-        let one = mean(values[..length].iter().copied());
-        let two = mean(values[length..2 * length].iter().copied());
-        if !one.is_finite() || !two.is_finite() {
-            return None;
-        }
-        let trend = (two - one) / length as f64;
-        let level = one - trend * (length as f64 + 1.0) / 2.0;
-        let seasons = match season {
-            None => Vec::new(),
-            Some(season) => {
-                let line = |place: usize| level + trend * (place as f64 + 1.0);
-                let beside = |place: usize| match season {
-                    Season::Added(_) => values[place] - line(place),
-                    Season::Multiplied(_) => values[place] / line(place),
-                };
-                let whole = |place: usize| {
-                    let usual = if matches!(season, Season::Added(_)) {
-                        0.0
-                    } else {
-                        1.0
-                    };
-                    let both = mean([beside(place), beside(place + length)].into_iter());
-                    if both.is_finite() { both } else { usual }
-                };
-                (0..length).map(whole).collect()
-            }
+    /// Where it begins: the line through the means of the first so many seasons, and what each
+    /// place of a season has beside that line in them. Without a season each value is one.
+    ///
+    /// Nothing where fewer than two of them have a value.
+    fn first(values: &[f64], season: Option<Season>, count: usize) -> Option<Self> {
+        let length = season.map_or(1, Season::length).max(1);
+        let seasons: Vec<&[f64]> = values.chunks_exact(length).take(count).collect();
+        let means: Vec<f64> = seasons
+            .iter()
+            .map(|one| mean(one.iter().copied()))
+            .collect();
+        let (at_first, each) = line(&means)?;
+        let trend = each / length as f64;
+        // From the middle of the first season to the step before it.
+        let level = at_first - trend * (length as f64 + 1.0) / 2.0;
+        let beside = |season: Season, place: usize| {
+            let from = (place as f64 - (length as f64 - 1.0) / 2.0) * trend;
+            let found = seasons.iter().zip(&means).map(|(one, mean)| match season {
+                Season::Added(_) => one[place] - (mean + from),
+                Season::Multiplied(_) => one[place] / (mean + from),
+            });
+            let (usual, found) = match season {
+                Season::Added(_) => (0.0, mean(found)),
+                Season::Multiplied(_) => (1.0, mean(found)),
+            };
+            if found.is_finite() { found } else { usual }
         };
+        let seasons = season.map_or_else(Vec::new, |season| {
+            (0..length).map(|place| beside(season, place)).collect()
+        });
         Some(Self {
             level,
             trend,
@@ -180,14 +200,9 @@ fn error(values: &[f64], first: &State, form: Form, weights: Weights) -> f64 {
     }
 }
 
-/// Smoothing in this form, with the weights whose errors one step ahead are least. Nothing with
-/// fewer than two seasons, or where a multiplied season meets a value that is not above zero.
-pub fn smooth(values: &[f64], form: Form) -> Option<Fitted> {
-    let below = values.iter().any(|value| *value <= 0.0);
-    if matches!(form.season, Some(Season::Multiplied(_))) && below {
-        return None;
-    }
-    let first = State::first(values, form.season)?;
+/// The weights whose errors one step ahead are least from this state on, as numbers between 0 and
+/// 1, and the mean square of those errors.
+fn best(values: &[f64], first: &State, form: Form) -> (f64, Vec<f64>) {
     let count = 2 + usize::from(form.season.is_some()) + usize::from(form.damped);
     // One of size 1 at the start, so that what is large and what is small is sought alike.
     let start = [0.3, 0.1, 0.1, 0.7];
@@ -195,10 +210,10 @@ pub fn smooth(values: &[f64], form: Form) -> Option<Fitted> {
     if form.damped {
         begin[count - 1] = 0.7;
     }
-    let size = error(values, &first, form, Weights::of(&begin, form)).max(f64::MIN_POSITIVE);
+    let size = error(values, first, form, Weights::of(&begin, form)).max(f64::MIN_POSITIVE);
     let sought = |unit: &[f64], (): &mut ()| {
         stop::check();
-        error(values, &first, form, Weights::of(unit, form)) / size
+        error(values, first, form, Weights::of(unit, form)) / size
     };
     let bounds = vec![(0.0, 1.0); count];
     let none: Vec<&dyn cobyla::Func<()>> = Vec::new();
@@ -217,11 +232,34 @@ pub fn smooth(values: &[f64], form: Form) -> Option<Fitted> {
         RhoBeg::All(0.2),
         Some(tolerance),
     );
-    let unit = match found {
-        Ok((_, unit, _)) => unit,
-        // Where it ended without a result is still an answer.
-        Err((_, unit, _)) => unit,
-    };
+    // Where it ended without a result is still an answer.
+    let (Ok((_, unit, least)) | Err((_, unit, least))) = found;
+    (least * size, unit)
+}
+
+/// Smoothing in this form, with the weights whose errors one step ahead are least. Nothing with
+/// fewer than two seasons, or where a multiplied season meets a value that is not above zero.
+pub fn smooth(values: &[f64], form: Form) -> Option<Fitted> {
+    let below = values.iter().any(|value| *value <= 0.0);
+    if matches!(form.season, Some(Season::Multiplied(_))) && below {
+        return None;
+    }
+    let length = form.season.map_or(1, Season::length);
+    if length == 0 || values.len() < 2 * length {
+        return None;
+    }
+    // What has moved begins as its first seasons were; what has not, as all of them are.
+    let all = values.len() / length;
+    let few = (all > FIRST).then_some(FIRST);
+    let (_, unit, first) = few
+        .into_iter()
+        .chain([all])
+        .filter_map(|count| {
+            let first = State::first(values, form.season, count)?;
+            let (error, unit) = best(values, &first, form);
+            Some((error, unit, first))
+        })
+        .reduce(|one, other| if other.0 < one.0 { other } else { one })?;
     let weights = Weights::of(&unit, form);
     let mut state = first;
     let mut fitted = Vec::with_capacity(values.len());
