@@ -194,6 +194,7 @@ describe('what is asked of a source', () => {
     expect(begin('postgresql', entry('t'))).toEqual({ pick: { table: 't', measure: [{ column: '*', with: 'count', name: 'rows' }] } })
     expect(begin('open-metrics', entry('up'))).toEqual({ metric: 'up' })
     expect(begin('files', entry('a.jsonl'))).toEqual({ file: 'a.jsonl', format: 'json-lines' })
+    expect(begin('files', entry('works.ICS'))).toEqual({ file: 'works.ICS', format: 'icalendar' })
     expect(begin('files', entry('a.csv'))).toEqual({ file: 'a.csv' })
     expect(begin('local-checks', entry('dns'))).toEqual({ check: 'dns', targets: ['localhost'] })
     expect(begin('http-json', entry('/range')).path).toBe('/range')

@@ -37,6 +37,8 @@ describe('an example', () => {
 
   it('of JSON Lines says so', () => {
     expect(example('here', 'files', 'jobs.jsonl')).toContain('format = "json-lines"')
+    expect(example('here', 'files', 'works.ics')).toContain('format = "icalendar"')
+    expect(example('here', 'files', 'jobs.csv')).not.toContain('format')
     expect(example('here', 'files', 'jobs.csv')).not.toContain('format')
   })
 })

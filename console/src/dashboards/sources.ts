@@ -22,7 +22,7 @@ export function begin(kind: string, entry: Entry): Keys {
     case 'open-metrics':
       return { metric: entry.name }
     case 'files':
-      return { file: entry.name, ...(/\.(jsonl|ndjson)$/.test(entry.name) ? { format: 'json-lines' } : {}) }
+      return { file: entry.name, ...formatOf(entry.name) }
     case 'local-checks': {
       const target: Record<string, string> = { tcp: '127.0.0.1:22', http: 'http://127.0.0.1/', certificate: 'localhost:443', dns: 'localhost', disk: '/' }
       return { check: entry.name, targets: [target[entry.name] ?? '/'] }
@@ -78,4 +78,11 @@ export function measureNames(measures: Keys[]): void {
     seen.push(name)
     one.name = name
   }
+}
+
+/** What is in a file, by the end of its name; nothing is said of CSV. */
+export function formatOf(file: string): { format?: string } {
+  if (/\.(jsonl|ndjson)$/i.test(file)) return { format: 'json-lines' }
+  if (/\.(ics|ical)$/i.test(file)) return { format: 'icalendar' }
+  return {}
 }

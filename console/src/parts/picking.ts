@@ -1,4 +1,5 @@
 // A query put together by picking, written as the [query] table that keeps it.
+import { formatOf } from '../dashboards/sources'
 
 export interface Picked {
   table: string
@@ -55,7 +56,10 @@ export function example(source: string, kind: string, entry?: string): string {
     case 'open-metrics':
       return `${head}metric = ${quoted(entry ?? 'name_of_a_metric')}\n`
     case 'files':
-      return `${head}file = ${quoted(entry ?? '*.csv')}\n${entry?.match(/\.(jsonl|ndjson)$/) ? 'format = "json-lines"\n' : ''}`
+      {
+        const { format } = formatOf(entry ?? '')
+        return `${head}file = ${quoted(entry ?? '*.csv')}\n${format ? `format = "${format}"\n` : ''}`
+      }
     case 'local-checks':
       return `${head}check = ${quoted(entry ?? 'disk')}\ntargets = [${quoted({ tcp: '127.0.0.1:5432', http: 'http://127.0.0.1/', certificate: 'localhost:443', dns: 'localhost' }[entry ?? ''] ?? '/')}]\n`
     default:

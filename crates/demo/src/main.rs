@@ -256,7 +256,25 @@ async fn run(arguments: Arguments) -> Result<()> {
     go_on_measuring(&mut service.0, &mut operations).await
 }
 
-/// Files that another department keeps: an inventory of kiosks, and what a clean-up freed.
+/// When the gates are restarted: every Sunday before the first ferry.
+const WORKS: &str = "\
+BEGIN:VCALENDAR
+VERSION:2.0
+PRODID:-//Orrin Sound Ferries//Works//EN
+BEGIN:VEVENT
+UID:gates@orrin-sound.example
+DTSTAMP:20240101T000000Z
+SUMMARY:Restart of the gates
+LOCATION:Gate scanners
+DTSTART;TZID=Atlantic/Faroe:20240107T033000
+DURATION:PT20M
+RRULE:FREQ=WEEKLY
+END:VEVENT
+END:VCALENDAR
+";
+
+/// Files that another department keeps: an inventory of kiosks, what a clean-up freed, and a
+/// calendar of works.
 fn inventory(folder: &Path) -> Result<()> {
     fs::create_dir_all(folder)?;
     let models = ["K-100", "K-100", "K-220", "K-300"];
@@ -291,6 +309,7 @@ fn inventory(folder: &Path) -> Result<()> {
         .map(|(step, bytes)| format!("{{\"step\":\"{step}\",\"bytes\":{bytes}}}\n"))
         .collect();
     fs::write(folder.join("archive-clean-up.jsonl"), lines)?;
+    fs::write(folder.join("works.ics"), WORKS.replace('\n', "\r\n"))?;
     Ok(())
 }
 

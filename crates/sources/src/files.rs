@@ -1,4 +1,4 @@
-//! CSV (RFC 4180) and JSON Lines, in a folder or behind a URL.
+//! CSV (RFC 4180), JSON Lines and iCalendar (RFC 5545), in a folder or behind a URL.
 
 use std::{
     fs::File,
@@ -9,8 +9,8 @@ use std::{
 use chrono::{DateTime, Utc};
 use encoding_rs_io::DecodeReaderBytesBuilder;
 use maple_lark_data::{Column, ColumnKind, Table, Value};
-use maple_lark_definition::{Field, FileRows, Setting, Source, TimeForm, Web};
-use maple_lark_time::Window;
+use maple_lark_definition::{Field, FileForm, FileRows, Setting, Source, TimeForm, Web};
+use maple_lark_time::{Window, calendar::Calendar};
 use reqwest::Method;
 
 use crate::{
@@ -221,6 +221,31 @@ pub fn rows_of(
     gathered.answer(sent)
 }
 
+/// The columns that are asked for of the events of a calendar: what each is called, and which of
+/// [`FileForm::EVENT_COLUMNS`] it is.
+fn event_columns(rows: &FileRows) -> Vec<(Column, usize)> {
+    let all = FileForm::EVENT_COLUMNS;
+    let column = |name: &str, place: usize| {
+        let column = Column {
+            name: name.to_owned(),
+            kind: all[place].1,
+        };
+        (column, place)
+    };
+    if rows.fields.is_empty() {
+        let names = all.iter().enumerate();
+        return names
+            .map(|(place, (name, _))| column(name, place))
+            .collect();
+    }
+    let asked = rows.fields.iter().filter_map(|field| {
+        let wanted = field.path.as_ref().unwrap_or(&field.name);
+        let place = all.iter().position(|(name, _)| name == wanted)?;
+        Some(column(&field.name, place))
+    });
+    asked.collect()
+}
+
 /// Rows of one file after another.
 struct Gathered<'a> {
     source: &'a Source,
@@ -295,10 +320,10 @@ impl<'a> Gathered<'a> {
             .encoding(Some(encoding))
             .bom_override(true)
             .build(bytes);
-        if self.rows.json_lines {
-            self.add_lines(name, BufReader::new(text))
-        } else {
-            self.add_csv(name, text)
+        match self.rows.form {
+            FileForm::Csv => self.add_csv(name, text),
+            FileForm::JsonLines => self.add_lines(name, BufReader::new(text)),
+            FileForm::Calendar => self.add_events(name, text),
         }
     }
 
@@ -476,6 +501,51 @@ impl<'a> Gathered<'a> {
         Ok(())
     }
 
+    /// The events of a calendar that have a part in the window.
+    fn add_events(&mut self, name: &str, mut text: impl Read) -> Result<(), SourceError> {
+        let mut whole = String::new();
+        text.read_to_string(&mut whole)
+            .map_err(|error| self.line(name, 1, error.to_string()))?;
+        let calendar = Calendar::parse(&whole).map_err(|problems| {
+            let first = problems.into_iter().next();
+            let (line, words) = first.map_or_else(Default::default, |problem| {
+                let of = match problem.event.as_str() {
+                    "" => String::new(),
+                    event => format!("{event}: "),
+                };
+                (problem.line as u64, of + &problem.message)
+            });
+            self.line(name, line, words)
+        })?;
+        let columns = event_columns(self.rows);
+        for event in calendar.events_in(self.window) {
+            let said = &event.said;
+            let texts = [
+                &said.title,
+                &said.location,
+                &said.categories,
+                &said.description,
+            ];
+            let texts = texts.map(|text| match text.as_str() {
+                "" => Value::Missing,
+                text => Value::Text(text.to_owned()),
+            });
+            let [title, location, categories, description] = texts;
+            let (from, to) = (Value::Instant(event.from), Value::Instant(event.to));
+            let all = [from, to, title, location, categories, description];
+            self.keep(
+                columns
+                    .iter()
+                    .map(|(_, place)| all[*place].clone())
+                    .collect(),
+            );
+            if self.full() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
     fn add_row(
         &mut self,
         name: &str,
@@ -547,7 +617,10 @@ impl<'a> Gathered<'a> {
         reason = "finds kinds out, types rows and says what was left out"
     )]
     fn answer(mut self, sent: String) -> Result<Answer, SourceError> {
-        if self.rows.fields.is_empty() {
+        if self.rows.form == FileForm::Calendar {
+            let columns = event_columns(self.rows).into_iter();
+            self.table.columns = columns.map(|(column, _)| column).collect();
+        } else if self.rows.fields.is_empty() {
             let kinds: Vec<ColumnKind> = (0..self.columns.len())
                 .map(|place| {
                     cells::inferred(

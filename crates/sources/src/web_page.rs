@@ -5,7 +5,7 @@ use std::{sync::Arc, time::Duration};
 use maple_lark_capture::{Act, Captured, Failed, Gate, Kept, Order, Typed};
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{
-    FileRows, Keep, PageAsk, PageStep, PageView, Setting, SignIn, Source, Web,
+    FileForm, FileRows, Keep, PageAsk, PageStep, PageView, Setting, SignIn, Source, Web,
 };
 use url::{Position, Url};
 
@@ -42,7 +42,7 @@ pub async fn read(
     let read = computed(source, move || {
         let as_file = FileRows {
             file: "the page".to_owned(),
-            json_lines: false,
+            form: FileForm::Csv,
             delimiter: ',',
             encoding: "utf-8".to_owned(),
             has_header: true,

@@ -583,6 +583,78 @@ async fn files_are_read_by_pattern_with_types_found_out_or_fixed() {
 }
 
 #[tokio::test]
+async fn the_events_of_a_calendar_are_rows_of_the_window() {
+    let folder = TempDir::new().unwrap();
+    let event = |body: &str| format!("BEGIN:VEVENT\r\n{body}\r\nEND:VEVENT\r\n");
+    let calendar = |events: &str| {
+        format!(
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Orrin Sound//EN\r\n{events}END:VCALENDAR\r\n"
+        )
+    };
+    let night = event(
+        "UID:1\r\nSUMMARY:Database upgrade\r\nLOCATION:Payments\r\nDTSTART:20261025T010000Z\r\nDTEND:20261025T030000Z",
+    );
+    let later =
+        event("UID:2\r\nSUMMARY:Later\r\nDTSTART:20261225T010000Z\r\nDTEND:20261225T030000Z");
+    write(
+        folder.path(),
+        "maintenance.ics",
+        calendar(&(night + &later)).as_bytes(),
+    );
+    write(
+        folder.path(),
+        "bad.ics",
+        calendar(&event("SUMMARY:Never\r\nDTSTART:soon")).as_bytes(),
+    );
+    let files = source(&format!(
+        "kind = \"files\"\nfolder = \"{}\"",
+        folder.path().display()
+    ));
+    let asked = "file = \"maintenance.ics\"\nformat = \"icalendar\"";
+    let all = ask(&files, asked).await.unwrap().table;
+    let names: Vec<&str> = all.columns.iter().map(|one| one.name.as_str()).collect();
+    assert_eq!(
+        names,
+        [
+            "from",
+            "to",
+            "title",
+            "location",
+            "categories",
+            "description"
+        ]
+    );
+    let text = |text: &str| Value::Text(text.to_owned());
+    let at = |text: &str| Value::Instant(text.parse().unwrap());
+    assert_eq!(
+        all.rows,
+        [[
+            at("2026-10-25T01:00:00Z"),
+            at("2026-10-25T03:00:00Z"),
+            text("Database upgrade"),
+            text("Payments"),
+            Value::Missing,
+            Value::Missing,
+        ]]
+    );
+    let fields = "field = [{ name = \"service\", column = \"location\" }, { name = \"from\" }]";
+    let some = ask(&files, &format!("{asked}\n{fields}"))
+        .await
+        .unwrap()
+        .table;
+    assert_eq!(some.columns[0].name, "service");
+    assert_eq!(some.rows, [[text("Payments"), at("2026-10-25T01:00:00Z")]]);
+    let bad = ask(&files, "file = \"bad.ics\"\nformat = \"icalendar\"").await;
+    let words = bad.unwrap_err().to_string();
+    assert!(
+        words.contains("bad.ics")
+            && words.contains("line 6")
+            && words.contains("\"soon\" is not a date"),
+        "{words}"
+    );
+}
+
+#[tokio::test]
 async fn a_bad_row_is_named_or_left_out_and_nothing_outside_the_folder_is_read() {
     let folder = TempDir::new().unwrap();
     write(

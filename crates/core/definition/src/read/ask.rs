@@ -8,7 +8,10 @@ use crate::{
     model::{
         parameter::ParameterValue,
         query::{
-            ask::{Ask, Check, CheckKind, Field, FileRows, Metrics, Pages, Request, Sql, TimeForm},
+            ask::{
+                Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Pages, Request, Sql,
+                TimeForm,
+            },
             placeholder::{JsonTemplate, PlaceholderText},
         },
         source,
@@ -230,7 +233,20 @@ fn read_file(node: &Node<'_>) -> FileRows {
             "must lie below the source's folder: without \"/\" at its beginning and without \"..\"",
         );
     }
-    let json_lines = node.choice("format", &["csv", "json-lines"]) == Some("json-lines");
+    let form = node
+        .choice("format", &FileForm::NAMES)
+        .and_then(FileForm::from_name)
+        .unwrap_or(FileForm::Csv);
+    if form == FileForm::Calendar {
+        for key in ["delimiter", "has-header", "time", "bad-rows"] {
+            if node.has(key) {
+                node.report(
+                    key,
+                    "does not go with format = \"icalendar\": its rows are the events of the window, with the columns from, to, title, location, categories and description",
+                );
+            }
+        }
+    }
     let delimiter = node
         .text("delimiter")
         .map_or(",".to_owned(), |text| text.value);
@@ -249,19 +265,42 @@ fn read_file(node: &Node<'_>) -> FileRows {
             ','
         }
     };
+    let fields: Vec<Field> = node
+        .tables("field")
+        .into_iter()
+        .map(|field| {
+            let of_event = |field: &Node<'_>| {
+                let key = if field.has("column") {
+                    "column"
+                } else {
+                    "name"
+                };
+                let column = field.text(key).map(|text| text.value);
+                if let Some(column) = column.filter(|name| FileForm::event_kind(name).is_none()) {
+                    let known = FileForm::EVENT_COLUMNS.map(|(name, _)| name).join(", ");
+                    field.report(
+                        key,
+                        format!(
+                            "\"{column}\" is no column of an iCalendar file; there are {known}"
+                        ),
+                    );
+                }
+            };
+            if form == FileForm::Calendar {
+                of_event(&field);
+            }
+            read_field(field, false)
+        })
+        .collect();
     FileRows {
         file,
-        json_lines,
+        form,
         delimiter,
         encoding: node
             .text("encoding")
             .map_or_else(|| "utf-8".to_owned(), |text| text.value),
         has_header: node.truth("has-header").unwrap_or(true),
-        fields: node
-            .tables("field")
-            .into_iter()
-            .map(|field| read_field(field, false))
-            .collect(),
+        fields,
         time: node.text("time").map(|text| text.value),
         skip_bad: node.choice("bad-rows", &["stop", "skip"]) == Some("skip"),
     }

@@ -499,6 +499,14 @@ fn questions_of_every_form_say_what_is_wrong_with_them() {
             "query[1].delimiter: must be one sign",
         ),
         (
+            "file = \"x.ics\"\nformat = \"icalendar\"\ndelimiter = \";\"",
+            "query[1].delimiter: does not go with format = \"icalendar\"",
+        ),
+        (
+            "file = \"x.ics\"\nformat = \"icalendar\"\nfield = [{ name = \"service\", column = \"place\" }]",
+            "\"place\" is no column of an iCalendar file; there are from, to, title",
+        ),
+        (
             "check = \"tcp\"\ntargets = [\"host\"]",
             "query[1].targets: \"host\" is not host:port",
         ),

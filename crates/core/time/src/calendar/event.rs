@@ -1,11 +1,11 @@
 //! One event of a calendar, with all its occurrences.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc};
 
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc};
 use icalendar::parser::{Component, Property};
 
-use super::{LAST_YEAR, MOST_DAYS, MOST_OCCURRENCES};
+use super::{LAST_YEAR, MOST_DAYS, MOST_OCCURRENCES, Said};
 use crate::{
     english::shortened,
     schedule::{ImpossibleSchedule, Rule},
@@ -54,8 +54,18 @@ fn bad(property: &'static str, reason: impl Into<Reason>) -> BadEvent {
 
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Occurrence {
-    pub(super) summary: String,
+    pub(super) said: Arc<Said>,
     pub(super) time: Time,
+}
+
+impl Occurrence {
+    /// What it is called.
+    pub(super) fn name(&self) -> &str {
+        match self.said.title.as_str() {
+            "" => "unnamed",
+            title => title,
+        }
+    }
 }
 
 /// When an occurrence is: half-open, on dates, at civil times of whatever zone it is read
@@ -93,6 +103,18 @@ impl Time {
                 };
                 civil(zone.local(from), end)
             }
+        }
+    }
+
+    /// When it begins and ends, as the clocks of `zone` have it.
+    pub(super) fn instants(self, zone: Zone) -> (DateTime<Utc>, DateTime<Utc>) {
+        match self {
+            Time::Dates(from, to) => (zone.start_of(from), zone.start_of(to)),
+            Time::Civil(from, to) => {
+                let from = zone.instant(from);
+                (from, zone.instant(to).max(from))
+            }
+            Time::Instants(from, to) => (from, to),
         }
     }
 
@@ -222,9 +244,13 @@ pub(super) fn read(
     if value(event, "STATUS").is_some_and(|status| status.eq_ignore_ascii_case("CANCELLED")) {
         return Ok(Vec::new());
     }
-    let summary = event
-        .find_prop("SUMMARY")
-        .map_or_else(|| "unnamed".to_owned(), text_of);
+    let text = |name| event.find_prop(name).map_or_else(String::new, text_of);
+    let said = Arc::new(Said {
+        title: text("SUMMARY"),
+        location: text("LOCATION"),
+        categories: text("CATEGORIES"),
+        description: text("DESCRIPTION"),
+    });
     let start = event
         .find_prop("DTSTART")
         .ok_or_else(|| bad("DTSTART", Reason::Missing))?;
@@ -263,7 +289,7 @@ pub(super) fn read(
         }
     }
     let occurrence = |at| Occurrence {
-        summary: summary.clone(),
+        said: said.clone(),
         time: start.at(at).until(length),
     };
     let kept = times.into_iter().filter(|at| !moved.contains(at));

@@ -2,12 +2,15 @@
 
 mod event;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
-use chrono::NaiveDateTime;
+use chrono::{DateTime, NaiveDateTime, Utc};
 use icalendar::parser::{Component, read_calendar, unfold};
 
-use crate::{english::shortened, named_days::NamedDays, zone::Zone};
+use crate::{english::shortened, named_days::NamedDays, window::Window, zone::Zone};
 use event::{BadEvent, Occurrence, When, text_of, value};
 
 /// Events of a calendar, each on one or more days. Recurring events are unrolled up to the
@@ -19,6 +22,30 @@ pub struct Calendar {
     /// How many events the file holds, each recurring one counted once.
     pub events: usize,
     occurrences: Vec<Occurrence>,
+}
+
+/// What an event says of itself; empty where it says nothing.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Said {
+    /// What it is called (`SUMMARY`).
+    pub title: String,
+    /// Where it is (`LOCATION`).
+    pub location: String,
+    /// What it belongs to (`CATEGORIES`), parted by commas.
+    pub categories: String,
+    /// More about it (`DESCRIPTION`), on one line.
+    pub description: String,
+}
+
+/// One occurrence of an event: half-open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Event {
+    /// When it begins.
+    pub from: DateTime<Utc>,
+    /// When it has ended.
+    pub to: DateTime<Utc>,
+    /// What it says of itself.
+    pub said: Arc<Said>,
 }
 
 /// What is wrong in an iCalendar file.
@@ -156,10 +183,35 @@ impl Calendar {
             let (first, end) = occurrence.time.dates(zone);
             for date in first.iter_days().take_while(|date| *date < end) {
                 days.entry(date)
-                    .or_insert_with(|| occurrence.summary.clone());
+                    .or_insert_with(|| occurrence.name().to_owned());
             }
         }
         NamedDays::from(days)
+    }
+}
+
+impl Calendar {
+    /// The events that have a part in the window, by their beginning. Dates, and times without a
+    /// zone, are those of the window's zone: a day there has 23, 24 or 25 hours. An event without
+    /// a length is in the window if it begins in it.
+    #[must_use]
+    pub fn events_in(&self, window: &Window) -> Vec<Event> {
+        let events = self.occurrences.iter().map(|occurrence| {
+            let (from, to) = occurrence.time.instants(window.zone);
+            Event {
+                from,
+                to,
+                said: occurrence.said.clone(),
+            }
+        });
+        let mut events: Vec<Event> = events
+            .filter(|event| {
+                let begins_inside = window.from <= event.from && event.from < window.to;
+                begins_inside || (event.from < window.from && event.to > window.from)
+            })
+            .collect();
+        events.sort_by(|a, b| (a.from, a.to, &a.said.title).cmp(&(b.from, b.to, &b.said.title)));
+        events
     }
 }
 

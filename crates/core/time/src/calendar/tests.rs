@@ -36,6 +36,38 @@ fn days(events: &str, from: &str, to: &str) -> Vec<String> {
 }
 
 #[test]
+fn events_have_their_instants_in_the_windows_zone() {
+    let events = "SUMMARY:Whole~day LOCATION:Havnes DTSTART;VALUE=DATE:20261025 -- SUMMARY:Night DTSTART;TZID=Atlantic/Faroe:20261020T230000 DTEND;TZID=Atlantic/Faroe:20261021T030000 RRULE:FREQ=WEEKLY;COUNT=3 -- SUMMARY:Anywhere DTSTART:20261026T120000 DURATION:PT30M -- SUMMARY:Before DTSTART:20261001T000000Z DTEND:20261024T230000Z -- SUMMARY:Point DTSTART:20261025T100000Z";
+    let zone: Zone = "Atlantic/Faroe".parse().unwrap();
+    let window = Window {
+        from: "2026-10-24T23:00:00Z".parse().unwrap(),
+        to: "2026-10-28T02:00:00Z".parse().unwrap(),
+        zone,
+        within: None,
+    };
+    let found: Vec<String> = calendar(events)
+        .unwrap()
+        .events_in(&window)
+        .iter()
+        .map(|event| {
+            let hours = (event.to - event.from).num_minutes() as f64 / 60.0;
+            let said = &event.said;
+            format!("{} {hours} h {} {}", event.from, said.title, said.location)
+        })
+        .collect();
+    assert_eq!(
+        found,
+        [
+            // The day on which the hour changes has 25.
+            "2026-10-24 23:00:00 UTC 25 h Whole day Havnes",
+            "2026-10-25 10:00:00 UTC 0 h Point ",
+            "2026-10-26 12:00:00 UTC 0.5 h Anywhere ",
+            "2026-10-27 23:00:00 UTC 4 h Night ",
+        ]
+    );
+}
+
+#[test]
 fn all_day_events_name_their_days_and_the_end_is_not_one_of_them() {
     let found = days(
         "SUMMARY:Christmas DTSTART;VALUE=DATE:20261224 DTEND;VALUE=DATE:20261227 -- SUMMARY:One~day DTSTART;VALUE=DATE:20261231",

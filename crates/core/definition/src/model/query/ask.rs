@@ -173,14 +173,70 @@ impl Pages {
     }
 }
 
-/// Rows in files: CSV (RFC 4180) or JSON Lines.
+/// What is in a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileForm {
+    /// Rows of cells (RFC 4180).
+    Csv,
+    /// A JSON value a line.
+    JsonLines,
+    /// The events of a calendar (RFC 5545) that have a part in the window.
+    Calendar,
+}
+
+impl FileForm {
+    /// As definitions name them.
+    pub const NAMES: [&'static str; 3] = ["csv", "json-lines", "icalendar"];
+
+    /// The columns of a calendar's events.
+    pub const EVENT_COLUMNS: [(&'static str, ColumnKind); 6] = [
+        ("from", ColumnKind::Instant),
+        ("to", ColumnKind::Instant),
+        ("title", ColumnKind::Text),
+        ("location", ColumnKind::Text),
+        ("categories", ColumnKind::Text),
+        ("description", ColumnKind::Text),
+    ];
+
+    /// What a column of a calendar's events holds, if there is one of that name.
+    #[must_use]
+    pub fn event_kind(name: &str) -> Option<ColumnKind> {
+        let mut columns = Self::EVENT_COLUMNS.into_iter();
+        columns
+            .find(|(known, _)| *known == name)
+            .map(|(_, kind)| kind)
+    }
+
+    /// The form of a name.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        match name {
+            "csv" => Some(Self::Csv),
+            "json-lines" => Some(Self::JsonLines),
+            "icalendar" => Some(Self::Calendar),
+            _ => None,
+        }
+    }
+
+    /// What people call it.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Csv => "CSV",
+            Self::JsonLines => "JSON Lines",
+            Self::Calendar => "iCalendar",
+        }
+    }
+}
+
+/// Rows in files.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FileRows {
     /// A file below the source's folder, or a pattern (`*`, `**`, `?`); for a URL, what is
     /// behind it.
     pub file: String,
-    /// A JSON value a line, instead of CSV.
-    pub json_lines: bool,
+    /// What is in them.
+    pub form: FileForm,
     /// What parts the cells of CSV.
     pub delimiter: char,
     /// A label of the WHATWG Encoding Standard, such as `utf-8` or `windows-1252`.
@@ -312,11 +368,7 @@ impl Ask {
                     request.rows
                 )
             }
-            Ask::File(rows) => format!(
-                "{} rows of {}",
-                if rows.json_lines { "JSON Lines" } else { "CSV" },
-                rows.file
-            ),
+            Ask::File(rows) => format!("{} rows of {}", rows.form.words(), rows.file),
             Ask::Metrics(metrics) => {
                 let labels: Vec<String> = metrics
                     .labels
