@@ -1,9 +1,9 @@
 //! JSON for programs: what a document says, and its tables whole and exact. The layout is
 //! described by `docs/document.schema.json`.
 
-use maple_lark_data::PackedTable;
+use maple_lark_data::{PackedTable, status::Status};
 use maple_lark_document::{
-    document::{Block, Body, Document, Figure, Provenance, ShownAs, Summary},
+    document::{Block, Body, Document, Figure, Provenance, ShownAs},
     markdown::plain,
 };
 use maple_lark_time::Zone;
@@ -25,10 +25,18 @@ struct Whole<'a> {
     incomplete: Option<&'a str>,
     /// RFC 3339, in the report's zone.
     made_at: String,
-    summary: &'a Summary,
+    summary: Verdict<'a>,
     sections: Vec<Section<'a>>,
     tables: Vec<Table<'a>>,
     provenance: Vec<Asked<'a>>,
+}
+
+/// Whether things are well.
+#[derive(Serialize)]
+struct Verdict<'a> {
+    status: Status,
+    headline: &'a str,
+    lines: Vec<&'a str>,
 }
 
 /// A query with where its rows are from.
@@ -110,7 +118,16 @@ pub fn json(document: &Document) -> Result<Vec<u8>, RenderError> {
         made_at: chrono::DateTime::from_timestamp(front.made_at_seconds, 0)
             .map(|at| document.zone.rfc3339(at))
             .unwrap_or_default(),
-        summary: &document.summary,
+        summary: Verdict {
+            status: document.summary.status,
+            headline: &document.summary.headline,
+            lines: document
+                .summary
+                .lines
+                .iter()
+                .map(|line| line.text.as_str())
+                .collect(),
+        },
         sections: document
             .sections
             .iter()

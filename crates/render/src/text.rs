@@ -89,7 +89,7 @@ pub fn verdict(document: &Document) -> String {
         document.summary.headline
     );
     for line in &document.summary.lines {
-        out += &format!("- {line}\n");
+        out += &format!("- {}\n", line.text);
     }
     out
 }

@@ -177,7 +177,13 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
         ("", front.window_exact.clone()),
     ];
     lines.push(("Status", document.summary.headline.clone()));
-    lines.extend(document.summary.lines.iter().map(|line| ("", line.clone())));
+    lines.extend(
+        document
+            .summary
+            .lines
+            .iter()
+            .map(|line| ("", line.text.clone())),
+    );
     lines.extend(
         front
             .filters

@@ -108,7 +108,39 @@ pub struct Summary {
     /// One sentence.
     pub headline: String,
     /// What bears the sentence out, the worst first.
-    pub lines: Vec<String>,
+    pub lines: Vec<SummaryLine>,
+    /// The first of what is past its limits, in words; nothing where nothing is.
+    pub worst: Option<String>,
+}
+
+/// One line of a summary.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SummaryLine {
+    /// What it says.
+    pub text: String,
+    /// Where that is shown, if it is in one place.
+    pub place: Option<Place>,
+}
+
+impl From<String> for SummaryLine {
+    fn from(text: String) -> Self {
+        Self { text, place: None }
+    }
+}
+
+impl PartialEq<&str> for SummaryLine {
+    fn eq(&self, text: &&str) -> bool {
+        self.text == *text
+    }
+}
+
+/// Where a block stands in a document; both are counted from nought.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Place {
+    /// The section.
+    pub section: usize,
+    /// The block in it.
+    pub block: usize,
 }
 
 /// A part of a document under a title of its own.

@@ -200,12 +200,14 @@
 
 // A long table may run over pages; everything else stays together with its heading.
 #let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 18)
-#let placed(block-data, name) = block(
+#let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
+#let leads(place) = place != none and place.section < doc.sections.len() and place.block < doc.sections.at(place.section).blocks.len()
+#let placed(block-data, name, place) = [#block(
   width: 100%,
   breakable: may-break(block-data.body),
   below: 13pt * air,
   shown-block(block-data, name),
-)
+)#place]
 
 // Front
 #if theme.logo != none or theme.organisation != none {
@@ -227,7 +229,7 @@
   text(size: 11pt, weight: 700, fill: verdict.ink)[#verdict.mark #h(3pt) #doc.summary.headline]
   if doc.summary.lines.len() > 0 {
     v(-3pt)
-    std.list(marker: text(fill: verdict.ink, "–"), spacing: 5pt, ..doc.summary.lines.map(text))
+    std.list(marker: text(fill: verdict.ink, "–"), spacing: 5pt, ..doc.summary.lines.map(line => if leads(line.place) { link(anchor(line.place.section, line.place.block), text(fill: ink, line.text)) } else { text(line.text) }))
   }
 })
 
@@ -263,6 +265,7 @@
   }
   if not lies(section.blocks.at(0, default: none)) { opening }
   for row in section.rows {
+    let place(i) = anchor(section-index, i)
     let name(i) = "chart-" + str(section-index) + "-" + str(i) + ".svg"
     let one = section.blocks.at(row.first())
     if one.body.kind == "page-break" {
@@ -270,13 +273,13 @@
     } else if lies(one) {
       page(flipped: true, {
         if row.first() == 0 { opening }
-        placed(one, name(row.first()))
+        placed(one, name(row.first()), place(row.first()))
       })
     } else if one.width == 12 {
-      placed(one, name(row.first()))
+      placed(one, name(row.first()), place(row.first()))
     } else {
       let blocks = row.map(i => section.blocks.at(i))
-      grid(columns: blocks.map(one => one.room * 1pt), column-gutter: 14pt, ..row.map(i => placed(section.blocks.at(i), name(i))))
+      grid(columns: blocks.map(one => one.room * 1pt), column-gutter: 14pt, ..row.map(i => placed(section.blocks.at(i), name(i), place(i))))
     }
   }
 }

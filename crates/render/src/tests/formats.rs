@@ -89,6 +89,36 @@ fn the_text_of_the_pdf_can_be_selected() {
 }
 
 #[test]
+fn what_needs_action_leads_to_its_place() {
+    let document = sample();
+    let line = &document.summary.lines[0];
+    let place = line.place.unwrap();
+    let anchor = format!("block-{}-{}", place.section + 1, place.block + 1);
+    let html = html(&document).unwrap();
+    assert!(
+        html.contains(&format!("<li><a href=\"#{anchor}\">")),
+        "{html}"
+    );
+    assert_eq!(html.matches(&format!("id=\"{anchor}\"")).count(), 1);
+    let bytes = pdf(&document).unwrap();
+    let file = lopdf::Document::load_mem(&bytes).unwrap();
+    let links = file.objects.values().filter(|object| {
+        let dictionary = object.as_dict().ok();
+        dictionary.is_some_and(|of| {
+            of.get(b"Subtype")
+                .is_ok_and(|kind| kind.as_name().is_ok_and(|name| name == b"Link"))
+                && of.has(b"Dest")
+        })
+    });
+    let places = document
+        .summary
+        .lines
+        .iter()
+        .filter(|line| line.place.is_some());
+    assert!(links.count() >= places.count());
+}
+
+#[test]
 fn each_tables_rows_are_embedded_in_the_pdf() {
     let document = sample();
     let folder = tempfile::tempdir().unwrap();

@@ -124,7 +124,7 @@ fn made_of(word: &str) -> Document {
     document.front.window_label = said();
     document.front.sources = vec![said()];
     document.front.filters = vec![(said(), said())];
-    document.summary.lines = vec![said()];
+    document.summary.lines = vec![said().into()];
     document.theme.organisation = Some(said());
     document.provenance[0].query = said();
     document.provenance[0].source = said();

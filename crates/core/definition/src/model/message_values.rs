@@ -22,6 +22,8 @@ pub struct MessageValues {
     pub status: String,
     /// How things are, in one sentence.
     pub summary: String,
+    /// The first of what is past its limits, by name; empty where nothing is.
+    pub worst: String,
     /// Key figures as their readers see them, by the name of their column.
     pub figures: BTreeMap<String, String>,
 }
@@ -79,6 +81,7 @@ impl MessageValues {
             // These are compared with in conditions more often than they are shown.
             status: self.status,
             summary: change(&self.summary),
+            worst: change(&self.worst),
             figures: self
                 .figures
                 .into_iter()
@@ -107,12 +110,13 @@ impl MessageValues {
             audience: Some(text()),
             status: text(),
             summary: text(),
+            worst: text(),
             figures: BTreeMap::new(),
         }
     }
 }
 
-const KNOWN: &str = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, status, summary, figures.NAME";
+const KNOWN: &str = "report.name, report.title, window.label, window.exact, window.zone, window.duration, run.id, run.scheduled_for, status, summary, worst, figures.NAME";
 
 /// A text that cannot be rendered, or names a value that it does not have.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

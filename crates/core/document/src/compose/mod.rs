@@ -29,7 +29,7 @@ use maple_lark_time::Window;
 use crate::{
     capture::Capture,
     compose::{past::Past, run_values::message_values},
-    document::{Body, DataTable, Document, Front, Provenance, Section},
+    document::{Body, DataTable, Document, Front, Place, Provenance, Section},
     markdown,
     snapshot::{BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
 };
@@ -171,7 +171,7 @@ fn composed(
             said: BTreeSet::new(),
         };
         for section in &dashboard.sections {
-            let section = compose_section(section, &mut context);
+            let section = compose_section(section, composed.sections.len(), &mut context);
             let failed = section.blocks.iter().filter_map(|block| match &block.body {
                 Body::Failed { reason } => Some((block.title.clone(), reason.clone())),
                 _ => None,
@@ -186,13 +186,23 @@ fn composed(
     composed
 }
 
-fn compose_section(section: &maple_lark_definition::Section, context: &mut Context<'_>) -> Section {
-    let blocks = section.blocks.iter();
+fn compose_section(
+    section: &maple_lark_definition::Section,
+    number: usize,
+    context: &mut Context<'_>,
+) -> Section {
+    let blocks = section.blocks.iter().enumerate();
     let mut composed = Section {
         title: section.title.clone(),
         text: Vec::new(),
         blocks: blocks
-            .map(|block| blocks::compose_block(block, context))
+            .map(|(place, block)| {
+                context.past.is_at(Place {
+                    section: number,
+                    block: place,
+                });
+                blocks::compose_block(block, context)
+            })
             .collect(),
     };
     // What the theme would have put beside another, but has nothing beside it, takes the page.

@@ -8,13 +8,15 @@ use maple_lark_data::{
     status::{Status, Thresholds},
 };
 
+use crate::document::{Place, SummaryLine};
+
 /// So many are kept to be named; the others are counted.
 const MOST_KEPT: usize = 50;
 
 /// One thing that is past a limit.
 #[derive(Debug, Clone)]
 struct One {
-    line: String,
+    line: SummaryLine,
     status: Status,
     /// How far it is past the limit, as a share of the larger of both.
     far: f64,
@@ -26,9 +28,16 @@ pub(crate) struct Past {
     kept: Vec<One>,
     told: HashSet<String>,
     others: usize,
+    /// The block that is being composed.
+    here: Place,
 }
 
 impl Past {
+    /// What follows is of the block in this place.
+    pub(crate) fn is_at(&mut self, place: Place) {
+        self.here = place;
+    }
+
     /// A thing in words, with how far it is past its limit. The same words are kept once, however
     /// many blocks show them.
     pub(crate) fn add(&mut self, line: String, status: Status, far: f64) {
@@ -38,6 +47,10 @@ impl Past {
         if self.told.len() < MOST_KEPT * MOST_KEPT && !self.told.insert(line.clone()) {
             return;
         }
+        let line = SummaryLine {
+            text: line,
+            place: Some(self.here),
+        };
         self.kept.push(One { line, status, far });
         if self.kept.len() > 2 * MOST_KEPT {
             self.sort();
@@ -85,7 +98,7 @@ impl Past {
     }
 
     /// The worst so many in words, each with its status, and how many more there are.
-    pub(crate) fn worst(mut self, most: usize) -> (Vec<(Status, String)>, usize) {
+    pub(crate) fn worst(mut self, most: usize) -> (Vec<(Status, SummaryLine)>, usize) {
         self.sort();
         // One more line would take the place of the one that says how many more there are.
         let most = if self.kept.len() + self.others == most + 1 {

@@ -21,6 +21,7 @@ pub fn message_values(
     MessageValues {
         status: document.summary.status.word().to_lowercase(),
         summary: document.summary.headline.clone(),
+        worst: document.summary.worst.clone().unwrap_or_default(),
         figures,
         report: ReportValues {
             name: snapshot.report.clone(),

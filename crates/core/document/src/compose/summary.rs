@@ -5,7 +5,7 @@ use maple_lark_data::status::{Status, StatusCounts};
 use crate::{
     chart::Plot,
     compose::past::Past,
-    document::{Body, Section, Summary},
+    document::{Block, Body, Place, Section, Summary, SummaryLine},
 };
 
 /// So many lines say what is past its limits.
@@ -36,23 +36,28 @@ pub(crate) fn summarise(
     incomplete: Option<&str>,
     past: Past,
 ) -> Summary {
-    let mut lines = Vec::new();
+    let mut lines: Vec<SummaryLine> = Vec::new();
     let mut worst = Status::Ok;
     let (mut judged, mut without_data, mut recovered) = (0, 0, 0);
-    let mut told: Vec<(Status, String)> = Vec::new();
-    let mut recoveries = Vec::new();
+    let mut told: Vec<(Status, SummaryLine)> = Vec::new();
+    let mut recoveries: Vec<SummaryLine> = Vec::new();
     if let Some(reason) = incomplete {
-        lines.push(format!("The data may be incomplete: {reason}"));
+        lines.push(format!("The data may be incomplete: {reason}").into());
         worst = Status::Unknown;
     }
-    for (title, _) in failed {
-        lines.push(format!(
-            "“{title}” could not be made; see its place for the reason"
-        ));
-        worst = Status::Critical;
-    }
-    for block in sections.iter().flat_map(|section| &section.blocks) {
+    for (place, block) in placed(sections) {
+        let line = |text| SummaryLine {
+            text,
+            place: Some(place),
+        };
         match &block.body {
+            Body::Failed { .. } => {
+                lines.push(line(format!(
+                    "“{}” could not be made; see its place for the reason",
+                    block.title
+                )));
+                worst = Status::Critical;
+            }
             Body::Figures { figures } => {
                 for figure in figures {
                     let Some(status) = figure.status else {
@@ -61,15 +66,9 @@ pub(crate) fn summarise(
                     judged += 1;
                     worst = worst.max(status);
                     if status > Status::Ok {
-                        told.push((
-                            status,
-                            format!(
-                                "{}: {} ({})",
-                                figure.title,
-                                figure.value,
-                                status.word().to_lowercase()
-                            ),
-                        ));
+                        let word = status.word().to_lowercase();
+                        let said = format!("{}: {} ({word})", figure.title, figure.value);
+                        told.push((status, line(said)));
                     }
                 }
             }
@@ -86,7 +85,7 @@ pub(crate) fn summarise(
                 } else {
                     "bar"
                 };
-                recoveries.extend(for_a_time(&block.title, &chart.judged, thing));
+                recoveries.extend(for_a_time(&block.title, &chart.judged, thing).map(line));
             }
             // A table without rows is often what one hopes for; a figure without data is not.
             Body::Empty { rows: false, .. } => without_data += 1,
@@ -101,6 +100,7 @@ pub(crate) fn summarise(
         .fold(worst, |worst, (status, _)| worst.max(*status));
     told.extend(named);
     told.sort_by_key(|(status, _)| std::cmp::Reverse(*status));
+    let first = told.first().map(|(_, line)| line.text.clone());
     let hidden = told.len().saturating_sub(MOST_LINES);
     // One more line is as short as a line that says that there is one more.
     let (shown, more) = match hidden + more {
@@ -109,18 +109,16 @@ pub(crate) fn summarise(
     };
     lines.extend(told.into_iter().take(shown).map(|(_, line)| line));
     if more > 0 {
-        lines.push(format!("and {more} more, marked in their places"));
+        lines.push(format!("and {more} more, marked in their places").into());
     }
     lines.extend(recoveries);
     if without_data > 0 {
-        lines.push(format!(
-            "{without_data} {} without data",
-            if without_data == 1 {
-                "block is"
-            } else {
-                "blocks are"
-            }
-        ));
+        let blocks = if without_data == 1 {
+            "block is"
+        } else {
+            "blocks are"
+        };
+        lines.push(format!("{without_data} {blocks} without data").into());
     }
     let headline = match worst {
         _ if !failed.is_empty() => "Not everything could be reported",
@@ -132,11 +130,24 @@ pub(crate) fn summarise(
         Status::Ok => "For your information",
     };
     if worst == Status::Ok && judged > 0 && recovered == 0 {
-        lines.push("Nothing is past its warning or critical limit.".to_owned());
+        lines.push(
+            "Nothing is past its warning or critical limit."
+                .to_owned()
+                .into(),
+        );
     }
     Summary {
         status: worst,
         headline: headline.to_owned(),
         lines,
+        worst: first,
     }
+}
+
+/// Every block with its place.
+fn placed(sections: &[Section]) -> impl Iterator<Item = (Place, &Block)> {
+    sections.iter().enumerate().flat_map(|(section, one)| {
+        let blocks = one.blocks.iter().enumerate();
+        blocks.map(move |(block, one)| (Place { section, block }, one))
+    })
 }

@@ -5,7 +5,7 @@ use maple_lark_data::{Column, ColumnKind, Table, Value, status::Status};
 
 use crate::{
     chart::Plot,
-    compose::{compose, tests::snapshot},
+    compose::{compose, run_values, tests::snapshot},
     document::{Body, Document},
     snapshot::{EarlierRows, Outcome, Snapshot, Time},
 };
@@ -140,6 +140,12 @@ fn a_forecast_marks_when_limits_are_reached_and_leaves_out_what_it_is_told_to() 
             "B: 90\u{a0}% likely on 5 Nov 2026"
         ]
     );
+    let values = run_values::message_values(
+        &done(FORECAST, block, growing()),
+        &document,
+        Some("Readers"),
+    );
+    assert_eq!(values.worst, "B: 80\u{a0}% likely on 26 Oct 2026");
     let plot = |document: &Document| {
         let Body::Chart { chart } = body(document) else {
             panic!("{:?}", body(document))

@@ -12,7 +12,7 @@ use crate::{
         summary,
         tests::{rows, snapshot, table},
     },
-    document::{Block, Body, Document, Figure, Section},
+    document::{Block, Body, Document, Figure, Place, Section},
     markdown::{self, Part},
     snapshot::Outcome,
 };
@@ -160,16 +160,19 @@ fn bars_and_lines_count_in_the_summary() {
         .summary
     };
     let ended_badly = lines(&[("a", 10.0), ("b", 95.0), ("a", 85.0), ("b", 20.0)]);
+    assert_eq!(ended_badly.status, Status::Warning);
+    let past = "a: Disk used 85\u{a0}%, warning limit 80\u{a0}%";
     assert_eq!(
-        (ended_badly.status, &ended_badly.lines[..]),
-        (
-            Status::Warning,
-            &[
-                "a: Disk used 85\u{a0}%, warning limit 80\u{a0}%".to_owned(),
-                "B: 1 of 2 lines past a limit for a time, well at the end".to_owned()
-            ][..]
-        )
+        ended_badly.lines,
+        [
+            past,
+            "B: 1 of 2 lines past a limit for a time, well at the end"
+        ]
     );
+    assert_eq!(ended_badly.worst.as_deref(), Some(past));
+    // Each says where it is shown.
+    let place = Some(Place::default());
+    assert!(ended_badly.lines.iter().all(|line| line.place == place));
     let recovered = lines(&[("a", 10.0), ("b", 95.0), ("a", 15.0), ("b", 20.0)]);
     // One box says one thing.
     assert_eq!(recovered.headline, "All within limits at the end");
@@ -354,7 +357,7 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
     assert_eq!((lines(8).len(), lines(9).len()), (8, 9));
     let many = lines(12);
     assert_eq!(
-        (many.len(), many[8].as_str()),
+        (many.len(), many[8].text.as_str()),
         (9, "and 4 more, marked in their places")
     );
 }
