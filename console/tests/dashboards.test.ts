@@ -167,6 +167,8 @@ describe('what suits the rows', () => {
     expect(unfit(cpu, value!)).toBeNull()
     expect(suited('timeline', [at_, host])).toBeNull()
     expect(suited('nothing', [cpu])).toBeNull()
+    const since = SHOWS.find((one) => one.show === 'figures')!.columns.find((one) => one.key === 'since')!
+    expect(since.choices!.map((one) => one.value)).toEqual(['window', 'run'])
   })
 
   it('keeps what two kinds share', () => {

@@ -8,6 +8,8 @@ export interface Wanted {
   key: string
   label: string
   of: 'time' | 'number' | 'any'
+  /** Words to choose from, instead of columns. */
+  choices?: { value: string; label: string }[]
   many?: boolean
   needed?: boolean
 }
@@ -32,7 +34,7 @@ export const SHOWS: Shown[] = [
   { show: 'column', label: 'Columns', columns: [label, { ...number, many: true }, series('A column for each')] },
   { show: 'ranking', label: 'Ranking', columns: [label, number] },
   { show: 'share', label: 'Shares of the whole', columns: [label, number] },
-  { show: 'figures', label: 'Key figures', columns: [{ key: 'columns', label: 'Figures', of: 'any', many: true }] },
+  { show: 'figures', label: 'Key figures', columns: [{ key: 'columns', label: 'Figures', of: 'any', many: true }, { key: 'since', label: 'Beside what they were', of: 'any', choices: [{ value: 'window', label: 'In the window before' }, { value: 'run', label: 'In the run before' }] }] },
   { show: 'table', label: 'Table', columns: [{ key: 'columns', label: 'Columns', of: 'any', many: true }, { key: 'bars', label: 'With a small bar', of: 'number', many: true }] },
   { show: 'heat-map', label: 'Heat map by hour and weekday', columns: [time, number] },
   { show: 'timeline', label: 'States over time', columns: [time, { key: 'row', label: 'A row for each', of: 'any', needed: true }, { key: 'state', label: 'State', of: 'any', needed: true }] },

@@ -242,4 +242,24 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
     assert_eq!(verified[0][1]["reproducible"], json!(true), "{verified:#}");
     let third = ran(&place, "inventory");
     assert_eq!(third["state"], "quiet", "{third:#}");
+    // A run that is named is compared with, however many came after it.
+    let named = |run: &str| {
+        let named = INVENTORY.replace("key =", &format!("run = \"{run}\"\nkey ="));
+        applied(&place, &[("inventory.toml", &named)]);
+        ran(&place, "inventory")
+    };
+    let fourth = named(first["id"].as_str().unwrap());
+    assert_eq!(fourth["state"], "delivered", "{fourth:#}");
+    let files = sent(&place, fourth["id"].as_str().unwrap());
+    assert_eq!(one(&files, ".csv").replace('\r', ""), table);
+    let stranger = "01a21fb9-8341-7649-b7f3-5749fb00368c";
+    let fifth = named(stranger);
+    assert_eq!(fifth["state"], "quiet", "{fifth:#}");
+    let trial = place.lark(&["query", "--query", "inventory/changes"]);
+    let said = text(&trial.stdout) + &text(&trial.stderr);
+    assert!(
+        said.contains(&format!("the run {stranger} of this report has no answer"))
+            || said.contains("nothing to compare with"),
+        "{said}"
+    );
 }

@@ -127,6 +127,8 @@ pub enum Time {
     Run,
     /// The window that the report's is compared with.
     Window,
+    /// That of a run which the definition names, for the same values.
+    Named,
 }
 
 /// Rows of an earlier time.

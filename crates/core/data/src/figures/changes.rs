@@ -40,8 +40,19 @@ pub enum Since {
     PreviousRun,
     /// The same query, asked for the window that the report's is compared with.
     PreviousWindow,
+    /// The same query in the run of this identifier, for the same values.
+    Run(String),
     /// The rows of another query of the dashboard.
     Query(String),
+}
+
+impl Since {
+    /// Gives the query another name, if it is one.
+    pub(super) fn rename(&mut self, renamed: impl Fn(&str) -> String) {
+        if let Self::Query(name) = self {
+            *name = renamed(name);
+        }
+    }
 }
 
 /// The rows to compare with.
@@ -73,7 +84,8 @@ impl Changes {
 }
 
 /// The rows of a table by their keys.
-fn by_key<'t>(
+pub(super) fn by_key<'t>(
+    operation: &'static str,
     table: &'t Table,
     by: &[usize],
     whose: &str,
@@ -89,7 +101,7 @@ fn by_key<'t>(
                 })
                 .collect();
             return Err(FigureError::Other {
-                operation: NAME,
+                operation,
                 reason: format!(
                     "two rows of {whose} have {}; name more columns in \"key\", so that they tell rows apart",
                     english::list(&named)
@@ -197,8 +209,8 @@ pub fn changes(
         Earlier::Nothing(reason) => return nothing(asked, &table, reason),
     };
     let pair = Pair::of(asked, table, before)?;
-    let now = by_key(&pair.now, &pair.by, "this run")?;
-    let old = by_key(&pair.before, &pair.by_before, &words)?;
+    let now = by_key(NAME, &pair.now, &pair.by, "this run")?;
+    let old = by_key(NAME, &pair.before, &pair.by_before, &words)?;
     let mut rows: [Vec<Vec<Value>>; 4] = Default::default();
     for row in &pair.now.rows {
         stop::check();

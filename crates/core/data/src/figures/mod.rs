@@ -9,6 +9,7 @@ mod amount;
 pub mod availability;
 mod changes;
 mod columns;
+mod compare;
 mod compute;
 mod context;
 mod error;
@@ -24,6 +25,7 @@ mod statistics;
 
 pub use availability::Availability;
 pub use changes::{Changes, Earlier, Since};
+pub use compare::{Compare, direction};
 pub use compute::Computation;
 pub use context::Context;
 pub use error::{FigureError, NoRows};

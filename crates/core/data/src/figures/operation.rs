@@ -5,7 +5,8 @@ use maple_lark_time::window::Step;
 use crate::{
     figures::{
         availability::{self, Availability},
-        changes::{self, Changes, Since},
+        changes::{self, Changes, Earlier, Since},
+        compare::{self, Compare},
         compute::{self, Computation},
         context::Context,
         error::FigureError,
@@ -175,6 +176,8 @@ pub enum Operation {
     Forecast(Box<Forecast>),
     /// What is new, gone and altered.
     Changes(Box<Changes>),
+    /// See [`Compare`].
+    Compare(Box<Compare>),
     /// What is far from what is usual.
     StandOut(Box<StandOut>),
     /// A percentile of an OpenMetrics histogram: rows of `le` and a cumulative count become
@@ -222,6 +225,7 @@ impl Operation {
             Self::Availability(_) => "availability",
             Self::Forecast(_) => "forecast",
             Self::Changes(_) => "changes",
+            Self::Compare(_) => "compare",
             Self::StandOut(_) => "stand-out",
             Self::HistogramPercentile { .. } => "histogram-percentile",
         }
@@ -250,11 +254,20 @@ impl Operation {
                 let lists = asked.leave_out.iter().chain(&asked.things);
                 lists.map(String::as_str).collect()
             }
-            Self::Changes(asked) => match &asked.since {
-                Since::Query(name) => vec![name],
-                Since::PreviousRun | Since::PreviousWindow => Vec::new(),
+            _ => match self.compares_with() {
+                Some(Since::Query(name)) => vec![name],
+                _ => Vec::new(),
             },
-            _ => Vec::new(),
+        }
+    }
+
+    /// What it compares its rows with, if it does.
+    #[must_use]
+    pub fn compares_with(&self) -> Option<&Since> {
+        match self {
+            Self::Changes(asked) => Some(&asked.since),
+            Self::Compare(asked) => Some(&asked.since),
+            _ => None,
         }
     }
 
@@ -266,11 +279,8 @@ impl Operation {
                 let lists = asked.leave_out.iter_mut().chain(&mut asked.things);
                 lists.for_each(|name| *name = renamed(name));
             }
-            Self::Changes(asked) => {
-                if let Since::Query(name) = &mut asked.since {
-                    *name = renamed(name);
-                }
-            }
+            Self::Changes(asked) => asked.since.rename(renamed),
+            Self::Compare(asked) => asked.since.rename(renamed),
             _ => {}
         }
     }
@@ -312,13 +322,14 @@ impl Operation {
             ]
             .contains(&column),
             Self::Forecast(_) => ["error", "within_interval"].contains(&column),
+            Self::Compare(asked) => asked.percentages(column),
             _ => false,
         }
     }
 
     /// The column whose unit a column that it makes is counted in.
     #[must_use]
-    pub fn unit_from(&self, column: &str) -> Option<&str> {
+    pub fn unit_from<'c>(&'c self, column: &'c str) -> Option<&'c str> {
         match self {
             Self::Statistics { values, .. }
                 if values.len() == 1
@@ -351,6 +362,7 @@ impl Operation {
             {
                 Some(&asked.value)
             }
+            Self::Compare(asked) => asked.of(column),
             _ => None,
         }
     }
@@ -470,17 +482,26 @@ impl Operation {
             Self::Forecast(asked) => forecast::forecast(asked, &table, around)?,
             Self::StandOut(asked) => stand_out::stand_out(asked, &table, around)?,
             Self::Changes(asked) => {
-                let earlier =
-                    (around.earlier)(&asked.since).map_err(|error| FigureError::OtherQuery {
-                        operation: name,
-                        error,
-                    })?;
+                let earlier = earlier(name, &asked.since, around)?;
                 changes::changes(asked, table, earlier, around.window.zone)?
+            }
+            Self::Compare(asked) => {
+                let earlier = earlier(name, &asked.since, around)?;
+                compare::compare(asked, table, earlier, around)?
             }
         };
         made.notes.splice(0..0, figures.notes);
         Ok(made)
     }
+}
+
+/// The rows that an operation compares with.
+fn earlier(
+    operation: &'static str,
+    since: &Since,
+    around: &Context<'_>,
+) -> Result<Earlier, FigureError> {
+    (around.earlier)(since).map_err(|error| FigureError::OtherQuery { operation, error })
 }
 
 /// Does one operation after another.

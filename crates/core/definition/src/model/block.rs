@@ -1,6 +1,9 @@
 //! What a block of a dashboard shows.
 
-use maple_lark_data::{figures::Order, series::Aggregation};
+use maple_lark_data::{
+    figures::{Order, Since},
+    series::Aggregation,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -66,6 +69,8 @@ pub enum BlockKind {
         columns: Vec<String>,
         /// The query whose first row is compared with.
         before: Option<Placed<String>>,
+        /// Or the same query at an earlier time.
+        since: Option<Since>,
         /// The query with the values over time for a small line.
         trend: Option<Placed<String>>,
     },

@@ -7,7 +7,7 @@ use crate::{
         picture::Picture,
         template::Template,
     },
-    read::node::Node,
+    read::{node::Node, over_time},
 };
 use maple_lark_data::{figures::Order, series::Aggregation};
 
@@ -61,6 +61,12 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
         "figures" => BlockKind::Figures {
             columns: texts("columns"),
             before: node.text("before"),
+            since: {
+                if node.has("before") && node.has("since") {
+                    node.report("since", "does not go with \"before\"; give one of them");
+                }
+                over_time::earlier_time(node)
+            },
             trend: node.text("trend"),
         },
         "line" | "area" | "stacked-area" | "steps" => BlockKind::Line {

@@ -8,7 +8,7 @@ use maple_lark_time::{span::Span, window::Step};
 
 use crate::read::{node::Node, over_time};
 
-const WORDS: [&str; 22] = [
+const WORDS: [&str; 23] = [
     "resample",
     "rate",
     "difference",
@@ -30,6 +30,7 @@ const WORDS: [&str; 22] = [
     "availability",
     "forecast",
     "changes",
+    "compare",
     "stand-out",
 ];
 
@@ -48,15 +49,20 @@ pub(crate) fn read_all(node: &Node<'_>) -> Vec<Operation> {
             );
             one.report("do", words);
         }
-        if matches!(operation, Some(Operation::Changes(_)))
-            && operations
-                .iter()
-                .any(|before| matches!(before, Operation::Changes(_)))
+        let mut compared = operations
+            .iter()
+            .filter(|before| before.compares_with().is_some());
+        if let Some(operation) = operation
+            .as_ref()
+            .filter(|one| one.compares_with().is_some())
+            && let Some(before) = compared.next()
         {
-            one.report(
-                "do",
-                "\"changes\" can be done once; begin another query with of = \"…\"",
+            let words = format!(
+                "\"{}\" cannot follow \"{}\": rows are compared once; begin another query with of = \"…\"",
+                operation.name(),
+                before.name()
             );
+            one.report("do", words);
         }
         one.close();
         operations.extend(operation);
@@ -210,6 +216,7 @@ fn read(node: &Node<'_>) -> Option<Operation> {
         "forecast" => Operation::Forecast(Box::new(over_time::forecast(node)?)),
         "stand-out" => Operation::StandOut(Box::new(over_time::stand_out(node))),
         "changes" => Operation::Changes(Box::new(over_time::changes(node)?)),
+        "compare" => Operation::Compare(Box::new(over_time::compare(node)?)),
         _ => Operation::HistogramPercentile {
             bound: text("bound").unwrap_or_else(|| "le".to_owned()),
             value: text("value").unwrap_or_else(|| "value".to_owned()),

@@ -2,7 +2,7 @@
 
 use chrono::DateTime;
 use maple_lark_data::figures::{
-    Availability, Changes, Forecast, ForecastRows, Method, Since, StandOut,
+    Availability, Changes, Compare, Forecast, ForecastRows, Method, Since, StandOut,
     availability::{Condition, CountsAs, Give, Needs, Objective, States},
 };
 use maple_lark_time::{Zone, span::Span, window::CalendarUnit};
@@ -215,16 +215,57 @@ pub(super) fn stand_out(node: &Node<'_>) -> StandOut {
     }
 }
 
-pub(super) fn changes(node: &Node<'_>) -> Option<Changes> {
-    let since = match (text(node, "with"), node.choice("since", &["run", "window"])) {
-        (Some(_), Some(_)) => {
-            node.report("since", "does not go with \"with\"; give one of them");
-            return None;
+/// What rows are compared with; the run before, where nothing is said.
+fn since(node: &Node<'_>) -> Option<Since> {
+    let named = ["with", "run", "since"].map(|key| node.has(key));
+    if named.iter().filter(|has| **has).count() > 1 {
+        node.report_self("give one of \"since\", \"run\" and \"with\"");
+        return None;
+    }
+    if let Some(run) = text(node, "run") {
+        if !is_identifier(&run) {
+            node.report(
+                "run",
+                format!(
+                    "\"{run}\" is not the identifier of a run, such as 01a21fb9-8341-7649-b7f3-5749fb00368c; `maple-lark runs` lists them"
+                ),
+            );
         }
-        (Some(query), None) => Since::Query(query),
-        (None, Some("window")) => Since::PreviousWindow,
-        (None, _) => Since::PreviousRun,
-    };
+        return Some(Since::Run(run.to_lowercase()));
+    }
+    if let Some(query) = text(node, "with") {
+        return Some(Since::Query(query));
+    }
+    Some(earlier_time(node).unwrap_or(Since::PreviousRun))
+}
+
+/// The earlier time that a key named `since` means, if it is there.
+pub(super) fn earlier_time(node: &Node<'_>) -> Option<Since> {
+    match node.choice("since", &["run", "window"])? {
+        "window" => Some(Since::PreviousWindow),
+        _ => Some(Since::PreviousRun),
+    }
+}
+
+/// Whether it has the form of RFC 9562.
+fn is_identifier(text: &str) -> bool {
+    let groups: Vec<&str> = text.split('-').collect();
+    groups.iter().map(|group| group.len()).eq([8, 4, 4, 4, 12])
+        && groups
+            .iter()
+            .all(|group| group.bytes().all(|byte| byte.is_ascii_hexdigit()))
+}
+
+pub(super) fn compare(node: &Node<'_>) -> Option<Compare> {
+    Some(Compare {
+        since: since(node)?,
+        key: texts(node, "key"),
+        columns: texts(node, "columns"),
+    })
+}
+
+pub(super) fn changes(node: &Node<'_>) -> Option<Changes> {
+    let since = since(node)?;
     let key = texts(node, "key");
     if key.is_empty() {
         node.report_self(

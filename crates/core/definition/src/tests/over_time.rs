@@ -37,6 +37,12 @@ fn what_is_not_said_is_as_it_usually_is() {
     )
     .unwrap();
     assert_eq!(then[0].needs(), ["others"]);
+    let run = "01a21fb9-8341-7649-b7f3-5749fb00368c";
+    let then = read(&format!(
+        "do = \"compare\"\nkey = [\"host\"]\nrun = \"{run}\""
+    ))
+    .unwrap();
+    assert_eq!(then[0].compares_with(), Some(&Since::Run(run.to_owned())));
 }
 
 #[test]
@@ -65,7 +71,7 @@ fn mistakes_are_said_one_each_with_the_way_out() {
         ("do = \"changes\"", "the key \"key\" is missing here"),
         (
             "do = \"changes\"\nkey = [\"a\"]\nwith = \"others\"\nsince = \"run\"",
-            "does not go with \"with\"",
+            "give one of \"since\", \"run\" and \"with\"",
         ),
         (
             "do = \"changes\"\nkey = [\"a\"]\nwith = \"elsewhere\"",
@@ -73,7 +79,15 @@ fn mistakes_are_said_one_each_with_the_way_out() {
         ),
         (
             "do = \"changes\"\nkey = [\"a\"]\n[[query.then]]\ndo = \"changes\"\nkey = [\"a\"]",
-            "can be done once",
+            "\"changes\" cannot follow \"changes\": rows are compared once",
+        ),
+        (
+            "do = \"compare\"\nrun = \"the last one\"",
+            "is not the identifier of a run",
+        ),
+        (
+            "do = \"compare\"\nwith = \"elsewhere\"",
+            "which must stand before it",
         ),
     ];
     for (then, words) in wrong {

@@ -6,7 +6,7 @@ use maple_lark_data::{
         Context as FigureContext, Earlier, Figures, NoRows, Operation, Role, Since, apply_all,
     },
 };
-use maple_lark_definition::{Dashboard, Origin, Query};
+use maple_lark_definition::{BlockKind, Dashboard, Origin, Query};
 use maple_lark_time::{Window, window::Step};
 
 use crate::{
@@ -116,6 +116,7 @@ impl Evaluation<'_> {
                         .map(|answer| Earlier::Rows(answer.table.into(), format!("“{name}”"))),
                     Since::PreviousRun => self.earlier_rows(query, Time::Run, depth),
                     Since::PreviousWindow => self.earlier_rows(query, Time::Window, depth),
+                    Since::Run(_) => self.earlier_rows(query, Time::Named, depth),
                 };
                 earlier.map_err(|error| NoRows(error.to_string()))
             },
@@ -158,42 +159,65 @@ impl Evaluation<'_> {
         let before = query
             .then
             .iter()
-            .take_while(|operation| !matches!(operation, Operation::Changes(_)))
+            .take_while(|operation| operation.compares_with().is_none())
             .count();
         let answer = then.answer_at(query, depth, &query.then[..before])?;
         let words = match time {
             Time::Run => format!("the run before, of {}", window.label()),
+            Time::Named => format!("the run of {}", window.label()),
             Time::Window => window.label(),
         };
         Ok(Earlier::Rows(answer.table.into(), words))
     }
 }
 
-/// Which earlier times the rows of a recorded query are needed of, because something compares
-/// with them.
+/// What earlier rows of a recorded query are needed for, because something compares with them.
+fn compared<'d>(dashboard: &'d Dashboard, record: &str) -> impl Iterator<Item = &'d Since> {
+    let rests = move |query: &str| dashboard.rests_on(query, record);
+    let queries = dashboard.queries.iter().filter({
+        let rests = rests.clone();
+        move |query| rests(&query.name)
+    });
+    let steps = queries
+        .flat_map(|query| &query.then)
+        .filter_map(Operation::compares_with);
+    let blocks = dashboard
+        .sections
+        .iter()
+        .flat_map(|section| &section.blocks);
+    let figures = blocks.filter_map(move |block| match &block.kind {
+        BlockKind::Figures { since, .. } => {
+            let query = block.query.as_ref()?;
+            since.as_ref().filter(|_| rests(&query.value))
+        }
+        _ => None,
+    });
+    steps.chain(figures)
+}
+
+/// Which earlier times the rows of a recorded query are needed of.
 #[must_use]
 pub fn earlier_times(dashboard: &Dashboard, record: &str) -> Vec<Time> {
-    let comparing = dashboard.queries.iter().filter(|query| {
-        query
-            .then
-            .iter()
-            .any(|operation| matches!(operation, Operation::Changes(_)))
-            && dashboard.rests_on(&query.name, record)
-    });
-    let mut times: Vec<Time> = comparing
-        .flat_map(|query| &query.then)
-        .filter_map(|operation| match operation {
-            Operation::Changes(asked) => match asked.since {
-                Since::PreviousRun => Some(Time::Run),
-                Since::PreviousWindow => Some(Time::Window),
-                Since::Query(_) => None,
-            },
-            _ => None,
+    let mut times: Vec<Time> = compared(dashboard, record)
+        .filter_map(|since| match since {
+            Since::PreviousRun => Some(Time::Run),
+            Since::PreviousWindow => Some(Time::Window),
+            Since::Run(_) => Some(Time::Named),
+            Since::Query(_) => None,
         })
         .collect();
     times.sort_unstable();
     times.dedup();
     times
+}
+
+/// The run that the rows of a recorded query are compared with by its identifier, if any.
+#[must_use]
+pub fn named_run<'d>(dashboard: &'d Dashboard, record: &str) -> Option<&'d str> {
+    compared(dashboard, record).find_map(|since| match since {
+        Since::Run(run) => Some(run.as_str()),
+        _ => None,
+    })
 }
 
 fn named<'q>(queries: &'q [Query], name: &str) -> Result<&'q Query, CannotShow> {
@@ -214,12 +238,21 @@ pub(crate) fn answer(
     dashboard: &Dashboard,
     query: &Query,
 ) -> Result<Answer, CannotShow> {
+    with_evaluation(snapshot, dashboard, |evaluation| evaluation.answer(query))
+}
+
+/// Evaluates queries of a dashboard by what a snapshot holds.
+fn with_evaluation<T>(
+    snapshot: &Snapshot,
+    dashboard: &Dashboard,
+    work: impl FnOnce(&Evaluation<'_>) -> Result<T, CannotShow>,
+) -> Result<T, CannotShow> {
     let record = |query: &Query| -> Result<&QueryRecord, CannotShow> {
         snapshot
             .query(&dashboard.name, query.record())
             .ok_or_else(|| CannotShow::NoAnswer(query.record().to_owned()))
     };
-    Evaluation {
+    let evaluation = Evaluation {
         queries: &dashboard.queries,
         window: &snapshot.window,
         step: &|query| dashboard.step(query, &snapshot.window),
@@ -231,8 +264,30 @@ pub(crate) fn answer(
             let rows = record(query)?.earlier.get(&time).cloned();
             Ok(rows.unwrap_or_else(nothing_yet))
         },
-    }
-    .answer(query)
+    };
+    work(&evaluation)
+}
+
+/// What a query of a dashboard had answered at an earlier time, as [`answer`] has it now. `None`
+/// where there is nothing to compare with.
+pub(crate) fn earlier_answer(
+    snapshot: &Snapshot,
+    dashboard: &Dashboard,
+    query: &Query,
+    since: &Since,
+) -> Result<Option<PackedTable>, CannotShow> {
+    let time = match since {
+        Since::PreviousWindow => Time::Window,
+        Since::Run(_) => Time::Named,
+        Since::PreviousRun | Since::Query(_) => Time::Run,
+    };
+    let earlier = with_evaluation(snapshot, dashboard, |evaluation| {
+        evaluation.earlier_rows(query, time, 0)
+    })?;
+    Ok(match earlier {
+        Earlier::Rows(table, _) => Some(table.into()),
+        Earlier::Nothing(_) => None,
+    })
 }
 
 /// What is said where no earlier rows were asked for.

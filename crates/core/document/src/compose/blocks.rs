@@ -123,6 +123,7 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
         BlockKind::Figures {
             columns,
             before,
+            since,
             trend,
         } => {
             let other = |name: &Option<Placed<String>>| {
@@ -140,7 +141,12 @@ fn with_rows(block: &Definition, context: &mut Context<'_>) -> Result<Body, Cann
                     .transpose()
             };
             let beside = Beside {
-                before: other(before)?,
+                before: match since {
+                    Some(since) => {
+                        answers::earlier_answer(snapshot, dashboard, query, since)?.map(Table::from)
+                    }
+                    None => other(before)?,
+                },
                 trend: other(trend)?,
             };
             key_figures(

@@ -117,8 +117,14 @@ pub(crate) fn unit(query: &Query, name: &str) -> Unit {
         None => query
             .then
             .iter()
-            .find_map(|operation| operation.unit_from(name))
-            .map(|of| unit(query, of))
+            .find_map(|operation| Some((operation, operation.unit_from(name)?)))
+            .map(|(operation, of)| match (operation, unit(query, of)) {
+                // A difference of percentages is none.
+                (Operation::Compare(_), Unit::Percent) if name.ends_with("_change") => {
+                    Unit::Other("points".to_owned())
+                }
+                (_, unit) => unit,
+            })
             .unwrap_or_default(),
     }
 }

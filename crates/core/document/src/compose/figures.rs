@@ -2,6 +2,7 @@
 
 use maple_lark_data::{
     Table, Unit, Value,
+    figures::direction,
     number_format::NumberFormat,
     status::{Direction, Thresholds},
 };
@@ -35,6 +36,7 @@ impl Beside {
         name: &str,
         now: Option<f64>,
         unit: &Unit,
+        limits: &Thresholds,
         number_format: NumberFormat,
     ) -> Option<String> {
         self.before.as_ref()?.column(name)?;
@@ -61,8 +63,12 @@ impl Beside {
                 Unit::Percent.format(difference.abs() / before * 100.0, number_format)
             )
         });
+        let turned = match direction(now, before, limits) {
+            word @ ("better" | "worse") => format!(", {word}"),
+            _ => String::new(),
+        };
         Some(format!(
-            "{sign}{amount}{} against {}",
+            "{sign}{amount}{} against {}{turned}",
             part.unwrap_or_default(),
             unit.format(before, number_format)
         ))
@@ -135,7 +141,13 @@ pub(crate) fn key_figures(
                     .is_set()
                     .then(|| thresholds.status(row[index].as_number())),
                 limits: limits_in_words(&thresholds, &unit, number_format),
-                change: beside.change(name, row[index].as_number(), &unit, number_format),
+                change: beside.change(
+                    name,
+                    row[index].as_number(),
+                    &unit,
+                    &thresholds,
+                    number_format,
+                ),
                 amount: row[index].as_number(),
                 unit: unit.symbol().to_owned(),
                 before: beside.before(name),

@@ -18,7 +18,7 @@ use uuid::Uuid;
 use super::{
     answer::{Answered, Asking, answer, source_of},
     context::RunContext,
-    earlier::add_earlier_runs,
+    earlier::{self, add_earlier_runs},
 };
 use crate::engine::{
     limits::Purpose,
@@ -91,6 +91,7 @@ pub async fn collect(
         let shown: Vec<&Dashboard> = dashboards.iter().map(|dashboard| &**dashboard).collect();
         let at = (run.scheduled_for, run.created_at);
         add_earlier_runs(shared, &asking, &shown, at, &mut queries).await?;
+        earlier::hold(&held, &mut queries);
         let frozen = definitions.composed_from();
         let mut snapshot = Snapshot {
             layout: Snapshot::LAYOUT,

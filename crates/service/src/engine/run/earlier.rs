@@ -6,12 +6,17 @@ use chrono::{DateTime, Utc};
 use maple_lark_definition::Dashboard;
 use maple_lark_document::{
     Snapshot,
-    compose::answers::earlier_times,
+    compose::answers::{earlier_times, named_run},
     snapshot::{EarlierRows, Outcome, QueryRecord, Time},
 };
 
+use uuid::Uuid;
+
 use super::{answer::Asking, context::values_key};
-use crate::engine::shared::{Shared, WorkError};
+use crate::engine::{
+    room::{Held, OF_A_SNAPSHOT},
+    shared::{Shared, WorkError},
+};
 
 /// So many runs are looked back at for one in which a query had rows.
 const MOST_RUNS: u32 = 10;
@@ -30,6 +35,7 @@ pub async fn add_earlier_runs(
     at: (DateTime<Utc>, DateTime<Utc>),
     records: &mut [QueryRecord],
 ) -> Result<(), WorkError> {
+    add_named_runs(shared, asking, dashboards, records).await?;
     let mut wanted: Vec<(String, String)> = records
         .iter()
         .filter(|record| {
@@ -81,6 +87,76 @@ pub async fn add_earlier_runs(
     Ok(())
 }
 
+/// Takes room for the rows of earlier runs; those that there is none for are let go, with the
+/// reason. Those of another window came with the answer and have theirs.
+pub fn hold(held: &Held, records: &mut [QueryRecord]) {
+    for record in records {
+        for (time, rows) in &mut record.earlier {
+            let size = match rows {
+                EarlierRows::Rows { table, .. } if *time != Time::Window => table.size(),
+                _ => 0,
+            };
+            if size > 0 && !held.take(size) {
+                *rows = EarlierRows::Nothing(format!(
+                    "There is nothing to compare with: the rows of now and then are larger than {} MB together.",
+                    OF_A_SNAPSHOT / 1_000_000
+                ));
+            }
+        }
+    }
+}
+
+/// Puts the rows of runs that definitions name beside the answers to queries.
+async fn add_named_runs(
+    shared: &Shared,
+    asking: &Asking<'_>,
+    dashboards: &[&Dashboard],
+    records: &mut [QueryRecord],
+) -> Result<(), WorkError> {
+    let key = values_key(asking.values);
+    for record in records {
+        let dashboard = dashboards.iter().find(|own| own.name == record.dashboard);
+        let Some(run) = dashboard.and_then(|own| named_run(own, &record.name)) else {
+            continue;
+        };
+        let id = match run.parse::<Uuid>() {
+            Ok(id) => shared.store.run(id).await?,
+            Err(_) => None,
+        };
+        // Those of another report are none of this one's readers' business.
+        let own = id.filter(|found| found.report == asking.report.name);
+        let heads = match &own {
+            Some(found) => shared.store.snapshot_heads(found.id).await?,
+            None => Vec::new(),
+        };
+        let head = heads.iter().find(|head| head.values_key == key);
+        let stored = match head {
+            Some(head) => shared.store.snapshot(head.id).await?,
+            None => None,
+        };
+        let name = (record.dashboard.clone(), record.name.clone());
+        let rows = match stored {
+            Some(stored) => {
+                let looked_for = vec![name.clone()];
+                let taken = shared
+                    .computing(asking.purpose)
+                    .run(move || taken(&stored.body, looked_for))
+                    .await?;
+                taken.into_values().next()
+            }
+            None => None,
+        };
+        let rows = rows.unwrap_or_else(|| {
+            EarlierRows::Nothing(format!(
+                "There is nothing to compare with: the run {run} of this report has no answer to “{}” for these values.",
+                record.name
+            ))
+        });
+        record.earlier.insert(Time::Named, rows);
+    }
+    Ok(())
+}
+
 /// The rows that a stored snapshot has of these queries.
 fn taken(body: &[u8], wanted: Vec<(String, String)>) -> BTreeMap<(String, String), EarlierRows> {
     let Ok(snapshot) = Snapshot::open(body) else {
@@ -100,4 +176,62 @@ fn taken(body: &[u8], wanted: Vec<(String, String)>) -> BTreeMap<(String, String
         .into_iter()
         .filter_map(|name| Some((rows(&name)?, name)).map(|(rows, name)| (name, rows)))
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use maple_lark_data::Table;
+
+    use super::*;
+    use crate::engine::room::Room;
+
+    #[tokio::test]
+    async fn rows_of_then_have_their_room_or_are_let_go_with_the_reason() {
+        let rows = || EarlierRows::Rows {
+            window: "2026-10-01T00:00:00Z/2026-11-01T00:00:00Z"
+                .split_once('/')
+                .map(|(from, to)| maple_lark_time::Window {
+                    from: from.parse().unwrap(),
+                    to: to.parse().unwrap(),
+                    zone: "UTC".parse().unwrap(),
+                    within: None,
+                })
+                .unwrap(),
+            table: Table {
+                columns: vec![maple_lark_data::Column {
+                    name: "host".to_owned(),
+                    kind: maple_lark_data::ColumnKind::Text,
+                }],
+                rows: vec![vec![maple_lark_data::Value::Text("a".repeat(1000))]],
+                truncated: false,
+            }
+            .into(),
+        };
+        let record = QueryRecord {
+            dashboard: "d".to_owned(),
+            name: "hosts".to_owned(),
+            source: "s".to_owned(),
+            source_title: "S".to_owned(),
+            text: String::new(),
+            started: DateTime::UNIX_EPOCH,
+            ended: DateTime::UNIX_EPOCH,
+            note: None,
+            outcome: Outcome::Failed(String::new()),
+            capture: None,
+            earlier: [(Time::Run, rows()), (Time::Window, rows())].into(),
+        };
+        let mut records = [record];
+        let held = Arc::new(Room::default()).begin().await;
+        hold(&held, &mut records);
+        assert_eq!(records[0].earlier[&Time::Run], rows());
+        assert!(held.take(OF_A_SNAPSHOT - 1500), "one of the two was taken");
+        hold(&held, &mut records);
+        let EarlierRows::Nothing(why) = &records[0].earlier[&Time::Run] else {
+            panic!("there was no room for it")
+        };
+        assert!(why.contains("larger than 1000 MB together"), "{why}");
+        assert_eq!(records[0].earlier[&Time::Window], rows());
+    }
 }

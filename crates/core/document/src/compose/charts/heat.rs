@@ -1,10 +1,11 @@
 //! Heat maps: by hour and weekday, or by two columns.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{Datelike, Timelike};
 use maple_lark_data::{
-    Unit,
+    Unit, Value,
+    figures::Operation,
     series::{self, Aggregation},
     stop,
 };
@@ -22,6 +23,8 @@ struct Grid {
     rows: Vec<String>,
     columns: Vec<String>,
     values: BTreeMap<(usize, usize), Vec<f64>>,
+    /// The cells in which an objective was missed.
+    missed: BTreeSet<(usize, usize)>,
 }
 
 impl Drawing<'_, '_> {
@@ -40,6 +43,7 @@ impl Drawing<'_, '_> {
             rows,
             columns,
             values,
+            missed,
         } = match by {
             HeatBy::HourAndWeekday { time } => self.by_hour(time, number)?,
             HeatBy::Columns { row, column } => self.by_columns(row, column, number)?,
@@ -74,24 +78,37 @@ impl Drawing<'_, '_> {
             high if unit == Unit::Percent && high > 99.0 && high <= 100.0 => 2,
             _ => 1,
         };
-        let cell = |value: &f64| HeatCell {
-            share: if high > low {
-                (value - low) / (high - low)
-            } else {
-                0.5
-            },
-            label: number_format.number(value * factor, decimals),
+        let cell = |at: (usize, usize)| {
+            let value = cells.get(&at)?;
+            let number = number_format.number(value * factor, decimals);
+            Some(HeatCell {
+                share: if high > low {
+                    (value - low) / (high - low)
+                } else {
+                    0.5
+                },
+                label: if missed.contains(&at) {
+                    format!("◆{number}")
+                } else {
+                    number
+                },
+            })
         };
         let line = |row: usize| {
             let places = 0..columns.len();
-            places
-                .map(|column| cells.get(&(row, column)).map(cell))
-                .collect()
+            places.map(|column| cell((row, column))).collect()
         };
         let grid = (0..rows.len()).map(line).collect();
         let [low, high] = [low, high].map(|value| unit.format(value, number_format));
+        let marked = if missed.is_empty() {
+            ""
+        } else {
+            let note = "◆ marks where the objective was missed.".to_owned();
+            self.context.notes.push(note);
+            " ◆: objective missed."
+        };
         let description = format!(
-            "Heat map: {}, from {low} to {high}.{most}",
+            "Heat map: {}, from {low} to {high}.{most}{marked}",
             self.block.title
         );
         let plot = Plot::Heat {
@@ -126,6 +143,7 @@ impl Drawing<'_, '_> {
                 .to_vec(),
             columns: (0..24).map(|hour| format!("{hour:02}")).collect(),
             values,
+            missed: BTreeSet::new(),
         })
     }
 
@@ -133,6 +151,7 @@ impl Drawing<'_, '_> {
         let (by_row, by_column) = (self.column(row)?, self.column(column)?);
         let (mut rows, mut columns) = (Places::default(), Places::default());
         let mut values: BTreeMap<_, Vec<f64>> = BTreeMap::new();
+        let (mut missed, result) = (BTreeSet::new(), self.results());
         for row in &self.table.rows {
             stop::check();
             let at = (
@@ -143,11 +162,22 @@ impl Drawing<'_, '_> {
                 .entry(at)
                 .or_default()
                 .extend(row[number].as_number());
+            if result.is_some_and(|result| row[result] == Value::Text("missed".to_owned())) {
+                missed.insert(at);
+            }
         }
         Ok(Grid {
             rows: rows.names,
             columns: columns.names,
             values,
+            missed,
         })
+    }
+
+    /// The column that says whether objectives were met, where the rows are availabilities.
+    fn results(&self) -> Option<usize> {
+        let mut operations = self.query.then.iter();
+        let availability = operations.any(|one| matches!(one, Operation::Availability(_)));
+        self.table.column("result").filter(|_| availability)
     }
 }

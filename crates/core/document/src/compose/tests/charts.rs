@@ -481,7 +481,7 @@ fn figures_say_how_they_changed_and_how_they_went() {
     );
     let change = |figure: &Figure| figure.change.clone().unwrap().replace('\u{a0}', " ");
     // Percentages change by points, not by percents of percents.
-    assert_eq!(change(&found[0]), "+4.50 points against 55.5 %");
+    assert_eq!(change(&found[0]), "+4.50 points against 55.5 %, worse");
     assert_eq!(change(&found[1]), "−40 (−25 %) against 160");
     assert_eq!(found[0].sparkline, [Some(0.0), Some(1.0), Some(0.5)]);
     assert_eq!(found[1].sparkline, [None, None, Some(0.5)]);

@@ -107,6 +107,35 @@ fn a_missed_promise_is_named_on_the_front_and_drawn_with_its_objective() {
     assert!(note.unwrap().starts_with("A warning counts as up;"));
 }
 
+#[test]
+fn a_history_marks_where_the_objective_was_missed() {
+    let then = AVAILABILITY.replace(
+        "total = \"All\"\n",
+        "give = \"history\"\nevery = \"day\"\nperiods = 1\n",
+    );
+    let block =
+        "show = \"heat-map\"\nrow = \"service\"\ncolumn = \"from\"\nvalue = \"availability\"";
+    let document = compose(&done(&then, block, states())).unwrap();
+    let Body::Chart { chart } = body(&document) else {
+        panic!("{:?}", body(&document))
+    };
+    let Plot::Heat { cells, rows, .. } = &chart.plot else {
+        panic!("{chart:?}")
+    };
+    let labels: Vec<(&str, &str)> = rows
+        .iter()
+        .zip(cells)
+        .map(|(row, cells)| (row.as_str(), cells[0].as_ref().unwrap().label.as_str()))
+        .collect();
+    assert_eq!(labels, [("Payments", "◆96.00"), ("Booking", "100.00")]);
+    assert!(chart.description.ends_with("◆: objective missed."));
+    let note = document.sections[0].blocks[0].note.as_deref().unwrap();
+    assert!(
+        note.contains("◆ marks where the objective was missed."),
+        "{note}"
+    );
+}
+
 fn growing() -> Table {
     let from: chrono::DateTime<Utc> = "2026-09-26T00:00:00Z".parse().unwrap();
     let row = |day: i64| {
@@ -210,4 +239,52 @@ fn changes_come_from_the_run_before_and_a_first_run_has_none() {
         document.sections[0].blocks[0].note.as_deref(),
         Some("Compared with the run before, of Sunday 25 October 2026, 25 h.")
     );
+}
+
+#[test]
+fn numbers_stand_beside_what_they_were_in_tables_and_key_figures() {
+    let used = |value: f64| {
+        rows(
+            &[("host", ColumnKind::Text), ("used", ColumnKind::Number)],
+            vec![vec![Value::Text("a".to_owned()), Value::Number(value)]],
+        )
+    };
+    let run = "01a21fb9-8341-7649-b7f3-5749fb00368c";
+    for (since, time) in [
+        ("since = \"window\"".to_owned(), Time::Window),
+        ("since = \"run\"".to_owned(), Time::Run),
+        (format!("run = \"{run}\""), Time::Named),
+    ] {
+        let then = format!("[[query.then]]\ndo = \"compare\"\nkey = [\"host\"]\n{since}");
+        let mut table = done(&then, "show = \"table\"", used(85.0));
+        let before = EarlierRows::Rows {
+            window: table.window.clone(),
+            table: used(70.0).into(),
+        };
+        table.queries[0].earlier.insert(time, before.clone());
+        let document = compose(&table).unwrap();
+        let Body::Table { table } = body(&document) else {
+            panic!("{:?}", body(&document))
+        };
+        let units: Vec<&str> = table.headings.iter().map(|one| one.unit.as_str()).collect();
+        assert_eq!(units, ["", "%", "%", "points", "%", ""]);
+        let texts: Vec<&str> = table.rows[0].iter().map(|one| one.text.as_str()).collect();
+        assert_eq!(texts, ["a", "85", "70", "15", "21.4", "worse"]);
+        // A key figure needs no step for it.
+        if time == Time::Named {
+            continue;
+        }
+        let figures = format!("show = \"figures\"\ncolumns = [\"used\"]\n{since}");
+        let mut figures = done("", &figures, used(85.0));
+        let first = compose(&figures).unwrap();
+        figures.queries[0].earlier.insert(time, before);
+        let second = compose(&figures).unwrap();
+        let change = |document: &Document| match body(document) {
+            Body::Figures { figures } => figures[0].change.clone(),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(change(&first), None);
+        let words = "+15\u{a0}points against 70\u{a0}%, worse";
+        assert_eq!(change(&second).as_deref(), Some(words));
+    }
 }
