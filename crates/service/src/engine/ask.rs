@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use maple_lark_data::PackedTable;
+use maple_lark_data::{PackedTable, figures::Since};
 use maple_lark_definition::{
     Dashboard, DefinitionSet, Origin, ParameterValue, Query, Sampler, Source, Times,
 };
@@ -11,10 +11,10 @@ use maple_lark_document::{
         CannotShow,
         answers::{Evaluation, nothing_yet},
     },
-    snapshot::Outcome,
+    snapshot::{EarlierRows, Outcome, Time},
 };
 use maple_lark_sources::{Answer, Question, SourceError};
-use maple_lark_time::nearest::suggestion;
+use maple_lark_time::{Window, nearest::suggestion};
 
 use super::{guard::NotComputed, limits::Purpose, sample, shared::Shared};
 
@@ -97,7 +97,8 @@ pub(super) async fn ask(
             asked.insert(&needed.name, answer);
         }
     }
-    let (table, notes) = evaluated(shared, among, query, &asked).await?;
+    let before = window_before(shared, among, query).await?;
+    let (table, notes) = evaluated(shared, among, query, &asked, before).await?;
     // What was sent and noted is said of the query whose rows these are.
     let mut first = query;
     while let Origin::Query(name) = &first.origin {
@@ -118,6 +119,54 @@ pub(super) async fn ask(
     })
 }
 
+/// The rows of the window before, of the same length, where the query or one that it needs
+/// compares with it. What cannot be asked then is not there, with the reason.
+async fn window_before(
+    shared: &Shared,
+    among: &Among<'_>,
+    query: &Query,
+) -> Result<BTreeMap<String, EarlierRows>, AskError> {
+    let needed = among.needed(query)?;
+    let compares = |query: &&Query| {
+        let mut operations = query.then.iter();
+        operations.any(|one| one.compares_with() == Some(&Since::PreviousWindow))
+    };
+    let mut rows = BTreeMap::new();
+    if !needed.iter().any(compares) {
+        return Ok(rows);
+    }
+    let window = &among.times.window;
+    let earlier = Window {
+        from: window.from - (window.to - window.from),
+        to: window.from,
+        ..window.clone()
+    };
+    let times = Times {
+        window: earlier.clone(),
+        comparison: None,
+        step: among.times.step,
+    };
+    let then = Among {
+        times: &times,
+        ..*among
+    };
+    for needed in needed {
+        let came = match outside(shared, &then, needed).await {
+            Ok(None) => continue,
+            Ok(Some(answer)) => EarlierRows::Rows {
+                window: earlier.clone(),
+                table: answer.table,
+            },
+            Err(error) => EarlierRows::Nothing(format!(
+                "There is nothing to compare with: {}: {error}",
+                earlier.label()
+            )),
+        };
+        rows.insert(needed.name.clone(), came);
+    }
+    Ok(rows)
+}
+
 /// What the source noted, and what there is to say of what was done to its rows.
 fn joined(note: Option<String>, notes: Vec<String>) -> Option<String> {
     let all: Vec<String> = note.into_iter().chain(notes).collect();
@@ -131,6 +180,7 @@ async fn evaluated(
     among: &Among<'_>,
     query: &Query,
     asked: &BTreeMap<&str, Answer>,
+    before: BTreeMap<String, EarlierRows>,
 ) -> Result<(PackedTable, Vec<String>), AskError> {
     // Rows are shared by their copies, so these cost little.
     let rows: BTreeMap<String, PackedTable> = asked
@@ -150,7 +200,10 @@ async fn evaluated(
                 Ok(rows.clone())
             },
             // A trial stands alone: it has no run before it.
-            earlier: &|_, _| Ok(nothing_yet()),
+            earlier: &|query, time| {
+                let before = before.get(&query.name).filter(|_| time == Time::Window);
+                Ok(before.cloned().unwrap_or_else(nothing_yet))
+            },
         }
         .answer(&query)
     };
