@@ -578,6 +578,8 @@ async fn screenshot(
     };
     let params = CaptureScreenshotParams::builder()
         .format(CaptureScreenshotFormat::Png)
+        // It is packed outside of the browser, where nothing waits for it.
+        .optimize_for_speed(true)
         .clip(clip)
         .capture_beyond_viewport(false)
         .build();
