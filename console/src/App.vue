@@ -28,6 +28,7 @@ const places = computed(() => [
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
+  ...(user.value?.role === 'administrator' ? [{ name: 'users', title: 'Users', icon: User, within: ['users'] }] : []),
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 
@@ -54,7 +55,7 @@ async function leave() {
         <button type="button" :aria-label="dark ? 'Use the light look' : 'Use the dark look'" @click="turn">
           <el-icon><Sunny v-if="dark" /><Moon v-else /></el-icon>
         </button>
-        <span class="name" :title="user.role"><el-icon aria-hidden="true"><User /></el-icon>{{ user.name }}</span>
+        <RouterLink class="name" :to="{ name: 'account' }" :title="`Your sign-in (${user.role})`"><el-icon aria-hidden="true"><User /></el-icon><span>{{ user.name }}</span></RouterLink>
         <button type="button" aria-label="Sign out" @click="leave">
           <el-icon><SwitchButton /></el-icon>
         </button>
@@ -76,7 +77,8 @@ nav a { color: #c9dde6; text-decoration: none; display: flex; align-items: cente
 nav a:hover { color: #fff; }
 nav a.here { color: #fff; border-bottom-color: var(--lamp); }
 .who { display: flex; align-items: center; gap: 0.5rem; }
-.who .name { display: flex; gap: 0.35rem; align-items: center; }
+.who .name { display: flex; gap: 0.35rem; align-items: center; color: inherit; text-decoration: none; padding: 0.35rem; border-radius: 6px; }
+.who .name:hover { background: rgb(255 255 255 / 12%); }
 .who button { background: none; border: 0; color: inherit; font-size: 1.1rem; padding: 0.45rem; cursor: pointer; display: flex; border-radius: 6px; }
 .who button:hover { background: rgb(255 255 255 / 12%); }
 .bar :focus-visible { outline-color: var(--lamp); }
@@ -93,7 +95,7 @@ main:focus { outline: none; }
   .bar nav { order: 3; flex-basis: 100%; min-height: 2.7rem; margin: 0 -0.9rem; padding: 0 0.3rem; }
   nav a { padding: 0 0.55rem; font-size: 0.92rem; }
   nav .el-icon { display: none; }
-  .who .name { display: none; }
+  .who .name span { display: none; }
   .frame main { padding: 1rem 0.9rem; }
 }
 </style>

@@ -32,6 +32,9 @@ export const router = createRouter({
     { path: '/sources/:name/query', name: 'query', component: () => import('./pages/Query.vue'), meta: { title: 'Query' } },
     { path: '/delivery', name: 'delivery', component: () => import('./pages/Delivery.vue'), meta: { title: 'Delivery' } },
     { path: '/mailbox/:id?', name: 'mailbox', component: () => import('./pages/Mailbox.vue'), meta: { title: 'Mailbox' } },
+    { path: '/users', name: 'users', component: () => import('./users/Users.vue'), meta: { title: 'Users' } },
+    { path: '/account', name: 'account', component: () => import('./users/Account.vue'), meta: { title: 'Your sign-in' } },
+    { path: '/invitation', name: 'invitation', component: () => import('./users/Invitation.vue'), meta: { title: 'Invitation', open: true } },
     { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/Lost.vue'), meta: { title: 'Not found' } },
   ],
 })
@@ -56,7 +59,8 @@ router.afterEach((to) => {
 window.addEventListener('signed-out', () => {
   user.value = null
   const current = router.currentRoute.value
-  if (!current.meta.open) {
+  // Before the first page is there, the guard above says where it goes.
+  if (asked && !current.meta.open) {
     void router.push({ name: 'sign-in', query: { to: current.fullPath } })
   }
 })

@@ -138,7 +138,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
       <template v-if="book?.bounced.length">
         <h3>Suppressed and bouncing addresses</h3>
         <table class="list folds">
-          <thead><tr><th>Address</th><th>Bounces</th><th>Answer of the server</th><th></th></tr></thead>
+          <thead><tr><th>Address</th><th>Bounces</th><th>Answer of the server</th><td></td></tr></thead>
           <tbody>
             <tr v-for="one in book.bounced" :key="one.address">
               <td>{{ one.address }}<div v-if="one.suppressed_at" class="small aside">◆ suppressed {{ instant(one.suppressed_at) }}</div></td>
@@ -152,7 +152,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
       <template v-if="book?.unsubscribes.length">
         <h3>Unsubscribes</h3>
         <table class="list folds">
-          <thead><tr><th>Address</th><th>Report</th><th>When</th><th></th></tr></thead>
+          <thead><tr><th>Address</th><th>Report</th><th>When</th><td></td></tr></thead>
           <tbody>
             <tr v-for="one in book.unsubscribes" :key="one.report + one.address">
               <td>{{ one.address }}</td>

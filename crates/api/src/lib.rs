@@ -24,6 +24,7 @@ mod sources;
 mod state;
 mod templates;
 mod themes;
+mod users;
 mod words;
 
 pub use about::{About, ZoneRulesView};
@@ -72,4 +73,8 @@ pub use templates::{
     TemplateUpdate, TemplateView,
 };
 pub use themes::ThemeText;
+pub use users::{
+    Acceptance, Invitation, InvitationToken, InvitationView, NewUser, PasswordChange, SessionView,
+    UserChange, UserEntry, UserPage,
+};
 pub use words::{UnknownWord, Words};

@@ -191,6 +191,12 @@ impl Client {
             .map(drop)
     }
 
+    /// A change that is answered with nothing.
+    pub async fn patch_only(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        let request = self.request(Method::PATCH, path).json(body);
+        self.send(request).await.map(drop)
+    }
+
     pub async fn delete(&self, path: &str) -> Result<(), Failure> {
         self.send(self.request(Method::DELETE, path))
             .await

@@ -16,7 +16,7 @@ use clap::{CommandFactory, Parser, Subcommand};
 use command::serve;
 use command::{
     agenda, apply, ask, backfill, capture, define, deliver, download, explain, export, history,
-    list, run, secret, sign_in, source, template,
+    list, run, secret, sign_in, source, template, users,
 };
 use failure::Failure;
 use output::Output;
@@ -106,6 +106,8 @@ enum Command {
     Capture(Box<capture::Capture>),
     Parameters(ask::Parameters),
     Secret(secret::Secret),
+    Users(users::Users),
+    Password(users::Password),
     Run(run::Run),
     Show(run::Show),
     Download(download::Download),
@@ -216,6 +218,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Preview(command) => command.run(&client()?, output).await?,
         Command::Parameters(command) => command.run(&client()?, output).await?,
         Command::Secret(command) => command.run(&client()?, output).await?,
+        Command::Users(command) => command.run(&client()?, output).await?,
+        Command::Password(command) => command.run(&client()?).await?,
         Command::Test(command) => return command.run(&client()?, output).await,
         Command::Capture(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,

@@ -40,6 +40,10 @@ entity!(user, "users", {
     password_hash: String,
     role: Stored<Role>,
     created_at: Time,
+    /// Where invitations and links for a new password go.
+    email: Option<String>,
+    /// Since when they may not sign in.
+    disabled_at: Option<Time>,
 });
 
 entity!(session, "sessions", {
@@ -47,6 +51,12 @@ entity!(session, "sessions", {
     user_id: Uuid,
     created_at: Time,
     expires_at: Time,
+    /// What its user calls it by; the token itself is nowhere.
+    id: Uuid,
+    /// Where it began.
+    address: Option<String>,
+    /// The program that began it, as it calls itself.
+    used_with: Option<String>,
 });
 
 entity!(api_token, "api_tokens", {
@@ -58,6 +68,8 @@ entity!(api_token, "api_tokens", {
     last_used_at: Option<Time>,
     /// What it is good for: `all`, or `agenda`.
     scope: String,
+    /// When it ends by itself.
+    expires_at: Option<Time>,
 });
 
 entity!(definition, "definitions", {

@@ -20,6 +20,7 @@ pub mod sampling;
 pub mod schedule;
 pub mod secrets;
 mod stored;
+pub mod users;
 
 use sea_orm::{
     ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr,

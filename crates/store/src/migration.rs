@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 19] = [
+const STEPS: [Step; 20] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -104,6 +104,10 @@ const STEPS: [Step; 19] = [
     Step {
         name: "0019_pictures",
         sql: include_str!("migrations/0019_pictures.sql"),
+    },
+    Step {
+        name: "0020_users",
+        sql: include_str!("migrations/0020_users.sql"),
     },
 ];
 

@@ -63,7 +63,7 @@ impl Store {
     pub async fn user_of_session(&self, token_hash: &str, now: Time) -> Result<Option<User>> {
         let statement = Store::sql(
             "select u.* from sessions s join users u on u.id = s.user_id \
-             where s.token_hash = $1 and s.expires_at > $2",
+             where s.token_hash = $1 and s.expires_at > $2 and u.disabled_at is null",
             [token_hash.into(), now.into()],
         );
         Ok(user::Entity::find()
@@ -109,11 +109,12 @@ impl Store {
         // Every request asks this: one statement, and another at most once a minute.
         let statement = Store::sql(
             "select u.*, t.last_used_at is null or t.last_used_at < $2 as stale \
-             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and t.scope = $3",
+             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and t.scope = $3 and u.disabled_at is null and (t.expires_at is null or t.expires_at > $4)",
             [
                 token_hash.into(),
                 (now - chrono::TimeDelta::minutes(1)).into(),
                 scope.word().into(),
+                now.into(),
             ],
         );
         let Some(row) = self.db.query_one_raw(statement).await? else {

@@ -20,3 +20,4 @@ pub mod serve;
 pub mod sign_in;
 pub mod source;
 pub mod template;
+pub mod users;

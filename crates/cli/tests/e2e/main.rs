@@ -28,5 +28,6 @@ mod schedule;
 mod sending;
 mod templates;
 mod tending;
+mod users;
 mod waiting;
 mod year;

@@ -218,7 +218,10 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
         place.json(&["query", "--file", path, "--from", from, "--to", to])
     };
     let compared = day("2026-03-11T00:00:00Z", "2026-03-12T00:00:00Z");
-    assert_eq!(compared["rows"][0], json!(["11", "10", "1", "10", "higher"]));
+    assert_eq!(
+        compared["rows"][0],
+        json!(["11", "10", "1", "10", "higher"])
+    );
     let first = ran(&place, "inventory");
     assert_eq!(first["state"], "quiet", "{first:#}");
     data.execute("delete from inventory where name = 'a'; update inventory set system = '13'; insert into inventory values ('c', '13')")

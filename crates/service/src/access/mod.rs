@@ -2,6 +2,7 @@
 
 use maple_lark_api::{Role, TokenScope, Words};
 mod guard;
+mod passwords;
 
 use argon2::{
     Argon2,
@@ -18,6 +19,8 @@ use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 use crate::{Config, api::problem::Refusal};
+
+pub use passwords::{BadPassword, accept, change_password, invite};
 
 pub use guard::{Administrator, Author, SESSION_COOKIE, Viewer};
 
@@ -108,6 +111,8 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         password_hash: hash,
         role: Role::Administrator.into(),
         created_at: Utc::now(),
+        email: None,
+        disabled_at: None,
     };
     if store.add_user(user).await? && given.is_none() {
         println!(
@@ -115,6 +120,21 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         );
     }
     Ok(())
+}
+
+/// Whether a password fits a digest. Without one it takes as much time, so that an unknown name
+/// is not told from a wrong password.
+async fn checked(password: String, hash: Option<String>) -> bool {
+    let _turn = CHECKING.acquire().await;
+    tokio::task::spawn_blocking(move || match hash {
+        Some(hash) => password_fits(&password, &hash),
+        None => {
+            hash_password(&password);
+            false
+        }
+    })
+    .await
+    .unwrap_or(false)
 }
 
 /// Checks name and password, at most a few times in a row. An attempt is counted before it is
@@ -142,19 +162,10 @@ pub async fn sign_in(
         }
     }
     let user = store.user_by_name(name).await?;
+    // Who is disabled, or has not accepted an invitation yet, is as unknown as anybody.
+    let user = user.filter(|user| user.disabled_at.is_none() && !user.password_hash.is_empty());
     let hash = user.as_ref().map(|user| user.password_hash.clone());
-    let password = password.to_owned();
-    let _turn = CHECKING.acquire().await;
-    // An unknown name costs as much time as a wrong password.
-    let fits = tokio::task::spawn_blocking(move || match hash {
-        Some(hash) => password_fits(&password, &hash),
-        None => {
-            hash_password(&password);
-            false
-        }
-    })
-    .await
-    .unwrap_or(false);
+    let fits = checked(password.to_owned(), hash).await;
     match user {
         Some(user) if fits => {
             let [address_tried, pair_tried, name_tried] = &subjects;
@@ -171,8 +182,13 @@ pub async fn sign_in(
     }
 }
 
-/// Begins a session and answers with its token.
-pub async fn begin_session(store: &Store, user: &User) -> Result<String, StoreError> {
+/// Begins a session and answers with its token. `used_with` is what the browser calls itself.
+pub async fn begin_session(
+    store: &Store,
+    user: &User,
+    address: &str,
+    used_with: Option<&str>,
+) -> Result<String, StoreError> {
     let token = random_token();
     let now = Utc::now();
     store
@@ -181,6 +197,9 @@ pub async fn begin_session(store: &Store, user: &User) -> Result<String, StoreEr
             user_id: user.id,
             created_at: now,
             expires_at: now + TimeDelta::hours(SESSION_HOURS),
+            id: Uuid::now_v7(),
+            address: Some(address.to_owned()),
+            used_with: used_with.map(|program| program.chars().take(200).collect()),
         })
         .await?;
     Ok(token)
@@ -204,6 +223,7 @@ pub async fn issue_token(
             created_at: Utc::now(),
             last_used_at: None,
             scope: scope.word().to_owned(),
+            expires_at: None,
         })
         .await?;
     Ok((id, token))

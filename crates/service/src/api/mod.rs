@@ -30,6 +30,7 @@ mod shared;
 mod sources;
 mod templates;
 mod themes;
+mod users;
 mod version;
 mod view;
 mod writer;
@@ -84,6 +85,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         )
         .mount("/api/v1", about::routes())
         .mount("/api/v1", sessions::routes())
+        .mount("/api/v1", users::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())
         .mount("/api/v1", reports::routes())

@@ -7,7 +7,7 @@ use utoipa::OpenApi;
 use super::{
     about, agenda, archive, definitions, delivery, documents, drafts, health, keys, mailbox,
     metrics, overview, pages, preview, queries, reports, runs, schedules, secrets, sessions,
-    sources, templates, themes,
+    sources, templates, themes, users,
 };
 
 use crate::access::SESSION_COOKIE;
@@ -18,6 +18,7 @@ use crate::access::SESSION_COOKIE;
     servers((url = "/api/v1")),
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
+        users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, users::set_password, users::sessions, users::end_session,
         about::about, overview::overview,
         definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
         drafts::draft, keys::one, keys::make, keys::change,

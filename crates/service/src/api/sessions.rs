@@ -5,11 +5,13 @@ use std::{net::IpAddr, sync::Arc};
 use maple_lark_api::{
     Credentials, NewToken, ProblemDetails, Role, Token, TokenRequest, TokenScope, UserView,
 };
-use maple_lark_store::Store;
+use maple_lark_store::{Store, people::User};
 use rocket::{
-    Route, State, delete, get,
+    Request, Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite},
-    post, routes,
+    post,
+    request::{FromRequest, Outcome},
+    routes,
     serde::json::Json,
 };
 use uuid::Uuid;
@@ -42,12 +44,45 @@ impl From<SignInError> for Problem {
     }
 }
 
-fn view(name: &str, role: Role, config: &Config) -> UserView {
+pub(super) fn view(name: &str, role: Role, config: &Config) -> UserView {
     UserView {
         name: name.to_owned(),
         role,
         demo: config.demo_mailbox.is_some(),
     }
+}
+
+/// What the program that asks calls itself.
+pub(super) struct Agent(Option<String>);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Agent {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let agent = request.headers().get_one("User-Agent");
+        Outcome::Success(Self(agent.map(str::to_owned)))
+    }
+}
+
+/// Begins a session and leaves its cookie.
+pub(super) async fn enter(
+    store: &Store,
+    user: &User,
+    config: &Config,
+    jar: &CookieJar<'_>,
+    (peer, agent): (IpAddr, &Agent),
+) -> Result<(), Problem> {
+    let token = access::begin_session(store, user, &peer.to_string(), agent.0.as_deref()).await?;
+    let secure = config.public_url.starts_with("https://");
+    jar.add(
+        Cookie::build((SESSION_COOKIE, token))
+            .http_only(true)
+            .same_site(SameSite::Strict)
+            .secure(secure)
+            .path("/"),
+    );
+    Ok(())
 }
 
 /// Sign in and get a session cookie.
@@ -59,6 +94,7 @@ async fn sign_in(
     config: &State<Arc<Config>>,
     jar: &CookieJar<'_>,
     peer: IpAddr,
+    agent: Agent,
 ) -> Answer<UserView> {
     let user = access::sign_in(
         store,
@@ -67,15 +103,7 @@ async fn sign_in(
         &peer.to_string(),
     )
     .await?;
-    let token = access::begin_session(store, &user).await?;
-    let secure = config.public_url.starts_with("https://");
-    jar.add(
-        Cookie::build((SESSION_COOKIE, token))
-            .http_only(true)
-            .same_site(SameSite::Strict)
-            .secure(secure)
-            .path("/"),
-    );
+    enter(store, &user, config, jar, (peer, &agent)).await?;
     Ok(Json(view(&user.name, *user.role, config)))
 }
 

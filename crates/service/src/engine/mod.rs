@@ -140,6 +140,20 @@ impl EngineHandle {
         Ok(maple_lark_delivery::MailSession::probe(&server, &message).await)
     }
 
+    /// Writes to somebody by the mail server that notices go by, at once.
+    ///
+    /// # Errors
+    /// If it does not take the message; it is not tried again.
+    pub(crate) async fn write_to(
+        &self,
+        to: &Mailbox,
+        subject: String,
+        text: String,
+    ) -> Result<(), maple_lark_delivery::DeliveryError> {
+        let id = format!("user.{}", uuid::Uuid::now_v7());
+        notify::write_to(&self.0, to, &id, self.now(), (subject, text)).await
+    }
+
     /// Tests a channel that is no mail server, with something that shows that it works.
     pub(crate) async fn test_channel(&self, channel: &Channel) -> Result<String, ChannelError> {
         deliver::driver(channel).test(&self.0).await

@@ -13,6 +13,7 @@ mod looking;
 mod orders;
 mod rights;
 mod signing_in;
+mod users;
 
 use std::{
     net::{IpAddr, TcpListener},

@@ -9,7 +9,15 @@ use super::{Place, problem};
 
 /// Those that nobody has to be signed in for.
 // Whoever has the address of an agenda reads it; whoever has none is refused.
-const OPEN: [&str; 5] = ["sign_in", "make_token", "health", "ready", "agenda_feed"];
+const OPEN: [&str; 7] = [
+    "sign_in",
+    "make_token",
+    "health",
+    "ready",
+    "agenda_feed",
+    "get_invitation",
+    "accept_invitation",
+];
 const AUTHOR: [&str; 41] = [
     "address_book",
     "apply_definitions",
@@ -53,10 +61,15 @@ const AUTHOR: [&str; 41] = [
     "try_query",
     "use_template",
 ];
-const ADMINISTRATOR: [&str; 4] = [
+const ADMINISTRATOR: [&str; 9] = [
+    "change_user",
+    "invite_user",
     "list_secrets",
+    "list_users",
     "remove_secret",
     "remove_unsubscribe",
+    "remove_user",
+    "renew_invitation",
     "set_secret",
 ];
 

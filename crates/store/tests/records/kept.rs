@@ -4,6 +4,7 @@ use maple_lark_api::{Role, TokenScope, Words};
 use maple_lark_store::{
     people::{ApiToken, Session, User},
     recipients::SharedLink,
+    users::{Changed, UserChange},
 };
 
 use super::*;
@@ -15,6 +16,8 @@ fn user(name: &str) -> User {
         password_hash: "$argon2id$".into(),
         role: Role::Author.into(),
         created_at: at(0),
+        email: None,
+        disabled_at: None,
     }
 }
 
@@ -35,6 +38,9 @@ async fn a_name_is_one_user_and_a_session_ends_when_it_says() {
         user_id: ops.id,
         created_at: at(from),
         expires_at: at(from + 100),
+        id: Uuid::now_v7(),
+        address: None,
+        used_with: None,
     };
     place.add_session(session("one", 0)).await.unwrap();
     let who = async |hash: &str, now: i64| {
@@ -73,6 +79,7 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
         created_at: at(0),
         last_used_at: None,
         scope: TokenScope::All.word().to_owned(),
+        expires_at: None,
     };
     place.add_token(token.clone()).await.unwrap();
     let used = async || place.tokens(ops.id).await.unwrap()[0].last_used_at;
@@ -576,4 +583,86 @@ async fn definitions_change_together_and_a_rule_that_stays_keeps_its_instant() {
     assert!(further.is_empty());
     let gone = place.definition("report", "daily").await.unwrap().is_none();
     assert_eq!(gone, texts[0].is_none(), "{texts:?}");
+}
+
+#[tokio::test]
+async fn invitations_are_good_once_and_until_they_end() {
+    let place = Place::new().await;
+    let ops = user("ops");
+    place.add_user(ops.clone()).await.unwrap();
+    let invite = async |hash: &str| place.add_invitation(ops.id, hash, at(0), at(100)).await;
+    invite("first").await.unwrap();
+    invite("second").await.unwrap();
+    let invited = async |hash: &str, now: i64| place.invited(hash, at(now)).await.unwrap();
+    assert!(
+        invited("first", 1).await.is_none(),
+        "the next takes its place"
+    );
+    assert!(
+        invited("second", 100).await.is_none(),
+        "its end is no part of it"
+    );
+    let (found, until) = invited("second", 99).await.unwrap();
+    assert_eq!((found.name.as_str(), until), ("ops", at(100)));
+    let session = Session {
+        token_hash: "cookie".into(),
+        user_id: ops.id,
+        created_at: at(0),
+        expires_at: at(1000),
+        id: Uuid::now_v7(),
+        address: None,
+        used_with: None,
+    };
+    place.add_session(session).await.unwrap();
+    let accept = async |now: i64| {
+        place
+            .accept_invitation("second", "new", at(now))
+            .await
+            .unwrap()
+    };
+    assert!(accept(100).await.is_none());
+    assert_eq!(accept(99).await.unwrap().password_hash, "new");
+    assert!(accept(99).await.is_none(), "once");
+    assert!(place.sessions(ops.id, at(99)).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn there_is_always_an_administrator_whoever_goes_at_once() {
+    let place = Place::new().await;
+    for name in ["a", "b", "c"] {
+        let one = User {
+            role: Role::Administrator.into(),
+            ..user(name)
+        };
+        place.add_user(one).await.unwrap();
+    }
+    let invited = User {
+        role: Role::Administrator.into(),
+        password_hash: String::new(),
+        ..user("invited")
+    };
+    place.add_user(invited).await.unwrap();
+    let demoted = UserChange {
+        role: Some(Role::Viewer),
+        ..UserChange::default()
+    };
+    let disabled = UserChange {
+        disabled: Some(true),
+        ..UserChange::default()
+    };
+    let (a, b, c) = tokio::join!(
+        place.change_user("a", &demoted, at(1)),
+        place.change_user("b", &disabled, at(1)),
+        place.remove_user("c"),
+    );
+    let came = [a.unwrap(), b.unwrap(), c.unwrap()];
+    let kept = came
+        .iter()
+        .filter(|one| **one == Changed::LastAdministrator);
+    assert_eq!(kept.count(), 1, "{came:?}");
+    assert_eq!(place.remove_user("nobody").await.unwrap(), Changed::Unknown);
+    // One who has not accepted yet is nobody to rely on, and can go.
+    assert_eq!(place.remove_user("invited").await.unwrap(), Changed::Done);
+    let page = place.users(at(2), 1, 10).await.unwrap();
+    assert_eq!(page.total as usize, page.items.len());
 }

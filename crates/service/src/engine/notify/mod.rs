@@ -5,7 +5,7 @@ pub mod bounces;
 
 use std::{sync::Arc, time::Duration};
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::NoticeKind;
 use maple_lark_definition::{BadMailbox, Mailbox, Report, Source};
 use maple_lark_delivery::{DeliveryError, MailSession};
@@ -375,10 +375,26 @@ async fn tell_by_mail(
     batch_id: uuid::Uuid,
     batch: &[Notice],
 ) -> Result<(), DeliveryError> {
-    let refused = |words: String| DeliveryError::Message { words };
     let to: Mailbox = to
         .parse()
-        .map_err(|error: BadMailbox| refused(error.to_string()))?;
+        .map_err(|error: BadMailbox| DeliveryError::Message {
+            words: error.to_string(),
+        })?;
+    // The same batch is the same message, however often it has to be sent.
+    let id = format!("notice.{batch_id}");
+    let words = (subject(batch), body(batch));
+    write_to(shared, &to, &id, batch[0].created_at, words).await
+}
+
+/// Hands a plain message to the mail server that notices go by.
+pub async fn write_to(
+    shared: &Shared,
+    to: &Mailbox,
+    id: &str,
+    at: DateTime<Utc>,
+    (subject, body): (String, String),
+) -> Result<(), DeliveryError> {
+    let refused = |words: String| DeliveryError::Message { words };
     let definitions = shared
         .definitions
         .current(&shared.store)
@@ -396,18 +412,10 @@ async fn tell_by_mail(
     let server = mail_server_of(shared, channel)
         .await
         .map_err(|error| refused(error.to_string()))?;
-    // The same batch is the same message, however often it has to be sent.
-    let message = plain_message(
-        &server,
-        &to,
-        &format!("notice.{batch_id}"),
-        batch[0].created_at,
-        subject(batch),
-        body(batch),
-    );
+    let message = plain_message(&server, to, id, at, subject, body);
     let bytes = message.bytes(server.dkim.as_deref())?;
     let mut session = MailSession::open(&server).await?;
-    let sent = session.send(&server, &to, &bytes).await;
+    let sent = session.send(&server, to, &bytes).await;
     session.close().await;
     sent.map(drop)
 }

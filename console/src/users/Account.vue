@@ -1,0 +1,101 @@
+<script setup lang="ts">
+// Your own sign-in: password, browsers and tokens.
+import { ElMessage } from 'element-plus'
+import { ref } from 'vue'
+
+import { api, take } from '../api/client'
+import { complain } from '../complain'
+import { useLoaded } from '../parts/load'
+import Loading from '../parts/Loading.vue'
+import { user } from '../session'
+import { away, instant } from '../words'
+import NewPassword from './NewPassword.vue'
+import { browserWords, passwordProblem, roleLabel, ROLES } from './words'
+
+const { data: sessions, error, load } = useLoaded(() => take(api.GET('/sessions')), 60_000)
+const { data: tokens, load: loadTokens } = useLoaded(() => take(api.GET('/tokens')), 60_000)
+const [current, password, again, problem] = [ref(''), ref(''), ref(''), ref('')]
+const busy = ref(false)
+
+async function changePassword() {
+  problem.value = current.value ? (passwordProblem(password.value, again.value) ?? '') : 'Give the password that you have.'
+  if (problem.value) return
+  busy.value = true
+  try {
+    await take(api.PUT('/session/password', { body: { current: current.value, new: password.value } }))
+    current.value = password.value = again.value = ''
+    ElMessage({ type: 'success', message: 'The password is changed. Other browsers are signed out.', offset: 72 })
+    await load()
+  } catch (refused) {
+    problem.value = refused instanceof Error ? refused.message : String(refused)
+  } finally {
+    busy.value = false
+  }
+}
+async function end(id: string) {
+  await take(api.DELETE('/sessions/{id}', { params: { path: { id } } })).catch(complain)
+  await load()
+}
+async function revoke(id: string) {
+  await take(api.DELETE('/tokens/{id}', { params: { path: { id } } })).catch(complain)
+  await loadTokens()
+}
+</script>
+
+<template>
+  <div v-if="user" class="stack">
+    <div>
+      <h1>{{ user.name }}</h1>
+      <p class="muted">{{ roleLabel(user.role) }}: {{ ROLES.find((one) => one.value === user!.role)?.may }}.</p>
+    </div>
+    <section class="card" aria-labelledby="password">
+      <form class="stack narrow" @submit.prevent="changePassword">
+        <h2 id="password">Password</h2>
+        <input class="hidden" type="text" name="username" autocomplete="username" :value="user.name" tabindex="-1" aria-hidden="true" readonly />
+        <label>Current password<el-input v-model="current" name="current-password" aria-label="Current password" type="password" show-password autocomplete="current-password" /></label>
+        <NewPassword v-model:password="password" v-model:again="again" :problem="problem" />
+        <div><el-button type="primary" native-type="submit" :loading="busy">Change the password</el-button></div>
+      </form>
+    </section>
+    <section class="card stack scroll" aria-labelledby="browsers">
+      <h2 id="browsers">Signed in</h2>
+      <Loading :error="sessions ? null : error" :ready="sessions !== null" @again="load">
+        <table class="list folds">
+          <thead><tr><th>Browser</th><th>From</th><th>Since</th><th>Until</th><td></td></tr></thead>
+          <tbody>
+            <tr v-for="one in sessions" :key="one.id">
+              <td :title="one.used_with ?? undefined">{{ browserWords(one.used_with) }}<strong v-if="one.current"> (this one)</strong></td>
+              <td data-label="From">{{ one.address ?? '–' }}</td>
+              <td class="whole" data-label="Since">{{ away(one.created_at, Date.now()) }}</td>
+              <td class="whole" data-label="Until">{{ instant(one.expires_at) }}</td>
+              <td><el-button v-if="!one.current" size="small" :aria-label="`Sign out ${browserWords(one.used_with)}`" @click="end(one.id)">Sign out</el-button></td>
+            </tr>
+          </tbody>
+        </table>
+      </Loading>
+    </section>
+    <section class="card stack scroll" aria-labelledby="tokens">
+      <h2 id="tokens">Tokens of programs</h2>
+      <p v-if="tokens && !tokens.length" class="muted">None. <code>maple-lark sign-in</code> makes one for the command line.</p>
+      <table v-if="tokens?.length" class="list folds">
+        <thead><tr><th>For</th><th>Good for</th><th>Made</th><th>Used last</th><td></td></tr></thead>
+        <tbody>
+          <tr v-for="one in tokens" :key="one.id">
+            <td>{{ one.label || 'unnamed' }}</td>
+            <td data-label="Good for">{{ one.scope === 'all' ? 'all that you may do' : one.scope }}</td>
+            <td class="whole" data-label="Made">{{ instant(one.created_at) }}</td>
+            <td class="whole" data-label="Used last">{{ one.last_used_at ? away(one.last_used_at, Date.now()) : 'never' }}</td>
+            <td><el-button size="small" :aria-label="`Revoke ${one.label}`" @click="revoke(one.id)">Revoke</el-button></td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.narrow { max-width: 26rem; }
+.hidden { position: absolute; width: 1px; height: 1px; opacity: 0; pointer-events: none; }
+p { margin: 0; }
+label { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }
+</style>

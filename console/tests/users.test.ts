@@ -1,0 +1,33 @@
+import { describe, expect, it } from 'vitest'
+
+import { browserWords, passwordProblem, roleLabel, ROLES, userState } from '../src/users/words'
+
+describe('users in words', () => {
+  it('says at a glance whether somebody can sign in', () => {
+    const none = { disabled_at: null, has_password: false, invited_until: null }
+    expect(userState(none).word).toBe('Invitation ended')
+    expect(userState({ ...none, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Invited')
+    expect(userState({ ...none, has_password: true, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Active')
+    expect(userState({ ...none, has_password: true, disabled_at: '2026-11-01T00:00:00Z' })).toEqual({ mark: '◇', word: 'Disabled', tone: 'quiet' })
+  })
+
+  it('names the browser behind a session', () => {
+    expect(browserWords('Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/150.0.0.0 Safari/537.36')).toBe('Chromium on Linux')
+    expect(browserWords('Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) AppleWebKit/605 Version/18 Mobile/15E148 Safari/604.1')).toBe('Safari on iOS')
+    expect(browserWords('Mozilla/5.0 (Windows NT 10.0; rv:140.0) Gecko/20100101 Firefox/140.0')).toBe('Firefox on Windows')
+    expect(browserWords('a program')).toBe('a program')
+    expect(browserWords('x'.repeat(80))).toHaveLength(41)
+    expect(browserWords(null)).toContain('does not say')
+  })
+
+  it('says what is wrong with a password before it is sent', () => {
+    expect(passwordProblem('short', 'short')).toContain('10 characters')
+    expect(passwordProblem('ferry tide lantern', 'ferry tide lamp')).toBe('The two are not alike.')
+    expect(passwordProblem('ferry tide lantern', 'ferry tide lantern')).toBeNull()
+  })
+
+  it('says what each role may do', () => {
+    expect(ROLES.map((role) => role.value)).toEqual(['viewer', 'author', 'administrator'])
+    expect(roleLabel(ROLES[1]!.value)).toBe('Author')
+  })
+})

@@ -1,0 +1,264 @@
+//! Those who sign in: invited, changed and removed by an administrator; and your own password.
+
+use std::io::IsTerminal;
+
+use clap::{Args, Subcommand, ValueEnum};
+use maple_lark_api::{Invitation, NewUser, PasswordChange, Role, UserChange, UserPage};
+
+use crate::{
+    client::Client,
+    failure::Failure,
+    output::{self, Output, confirmed, instant, table},
+};
+
+/// Those who sign in: invite, change, disable and remove them
+///
+/// An invitation is a link by which somebody chooses a password. It is good once, for seven days, and
+/// is mailed if the user has an address and the service a mail server; else it is printed, for you to
+/// hand over. The same link is how somebody gets a new password.
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm"
+)]
+pub struct Users {
+    #[command(subcommand)]
+    action: Option<Action>,
+}
+
+#[derive(Subcommand)]
+enum Action {
+    /// List them; this is what happens without a word
+    List,
+    /// Invite somebody
+    Invite {
+        /// What they sign in with
+        name: String,
+        /// What they may do
+        #[arg(long, value_enum, default_value = "viewer")]
+        role: RoleName,
+        /// Where the invitation goes
+        #[arg(long)]
+        email: Option<String>,
+    },
+    /// Give somebody another role
+    Role {
+        name: String,
+        #[arg(value_enum)]
+        role: RoleName,
+    },
+    /// Give somebody another mail address
+    Email { name: String, email: String },
+    /// Make another invitation, or a link for a new password
+    Link { name: String },
+    /// Sign somebody out and keep them out; nothing of theirs is removed
+    Disable { name: String },
+    /// Let somebody in again
+    Enable { name: String },
+    /// Remove somebody with their sessions and tokens; what they have made stays
+    Remove {
+        name: String,
+        /// Do not ask first
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+enum RoleName {
+    /// Sees reports, runs and documents
+    Viewer,
+    /// Makes and runs reports
+    Author,
+    /// Runs the place: sources, channels, secrets and users
+    Administrator,
+}
+
+impl From<RoleName> for Role {
+    fn from(name: RoleName) -> Self {
+        match name {
+            RoleName::Viewer => Self::Viewer,
+            RoleName::Author => Self::Author,
+            RoleName::Administrator => Self::Administrator,
+        }
+    }
+}
+
+fn path(name: &str) -> String {
+    format!("/users/{name}")
+}
+
+impl Users {
+    pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        match self.action.unwrap_or(Action::List) {
+            Action::List => list(client, output).await,
+            Action::Invite { name, role, email } => {
+                let new = NewUser {
+                    name,
+                    role: role.into(),
+                    email,
+                };
+                let invitation: Invitation = client.post("/users", &new).await?;
+                invited(output, &invitation);
+                Ok(())
+            }
+            Action::Link { name } => {
+                let path = format!("{}/invitation", path(&name));
+                let invitation: Invitation = client.post(&path, &serde_json::json!({})).await?;
+                invited(output, &invitation);
+                Ok(())
+            }
+            Action::Role { name, role } => {
+                let change = UserChange {
+                    role: Some(role.into()),
+                    ..UserChange::default()
+                };
+                let said = format!("{name} is {} now.", Role::from(role));
+                changed(client, &name, &change, &said).await
+            }
+            Action::Email { name, email } => {
+                let said = format!("Mail for {name} goes to {email} now.");
+                let change = UserChange {
+                    email: Some(email),
+                    ..UserChange::default()
+                };
+                changed(client, &name, &change, &said).await
+            }
+            Action::Disable { name } => {
+                let change = UserChange {
+                    disabled: Some(true),
+                    ..UserChange::default()
+                };
+                let said = format!("{name} is signed out and cannot sign in.");
+                changed(client, &name, &change, &said).await
+            }
+            Action::Enable { name } => {
+                let change = UserChange {
+                    disabled: Some(false),
+                    ..UserChange::default()
+                };
+                changed(
+                    client,
+                    &name,
+                    &change,
+                    &format!("{name} can sign in again."),
+                )
+                .await
+            }
+            Action::Remove { name, yes } => {
+                if !yes
+                    && !confirmed(&format!(
+                        "Remove {name}? Their sessions and tokens go; reports and other definitions stay."
+                    ))
+                {
+                    return Err(Failure::Declined("nobody was removed"));
+                }
+                client.delete(&path(&name)).await?;
+                println!("Removed.");
+                Ok(())
+            }
+        }
+    }
+}
+
+async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+    let (mut all, mut page) = (Vec::new(), 1);
+    loop {
+        let path = format!("/users?page={page}&size=200");
+        let found: UserPage = client.get(&path).await?;
+        let more = (page * found.size) < found.total;
+        all.extend(found.items);
+        if !more {
+            break;
+        }
+        page += 1;
+    }
+    output::print(output, &all, |all| {
+        let rows = all.iter().map(|user| {
+            let state = match (user.disabled_at, user.has_password, user.invited_until) {
+                (Some(_), ..) => "◇ disabled",
+                (None, false, Some(_)) => "○ invited",
+                (None, false, None) => "▲ invitation ended",
+                (None, true, _) => "● active",
+            };
+            vec![
+                user.name.clone(),
+                user.role.to_string(),
+                state.to_owned(),
+                user.email.clone().unwrap_or_else(|| "–".to_owned()),
+                instant(user.last_seen_at),
+            ]
+        });
+        table(
+            &["NAME", "ROLE", "STATE", "EMAIL", "LAST SEEN"],
+            rows.collect(),
+            "Nobody.",
+        );
+    });
+    Ok(())
+}
+
+fn invited(output: Output, invitation: &Invitation) {
+    output::print(output, invitation, |one| {
+        let until = instant(Some(one.expires_at));
+        match (&one.mailed_to, &one.link) {
+            (Some(email), _) => {
+                println!(
+                    "The link for {} was mailed to {email}. It is good once, until {until}.",
+                    one.name
+                );
+            }
+            (None, link) => {
+                println!(
+                    "Hand this link to {}; it was not mailed: {}.\n{}\nIt is good once, until {until}, and shown only now.",
+                    one.name,
+                    one.reason.as_deref().unwrap_or("there is no address"),
+                    link.as_deref().unwrap_or_default()
+                );
+            }
+        }
+    });
+}
+
+async fn changed(
+    client: &Client,
+    name: &str,
+    change: &UserChange,
+    said: &str,
+) -> Result<(), Failure> {
+    client.patch_only(&path(name), change).await?;
+    println!("{said}");
+    Ok(())
+}
+
+/// Change your password
+///
+/// Asks for the one that you have and the one that you want, or takes them from two lines of standard
+/// input. Browsers that are signed in as you are signed out; tokens stay.
+#[derive(Args)]
+pub struct Password {}
+
+impl Password {
+    pub async fn run(self, client: &Client) -> Result<(), Failure> {
+        let failed =
+            |error: std::io::Error| Failure::Local(format!("no password was given: {error}"));
+        let (current, new) = if std::io::stdin().is_terminal() {
+            let current = rpassword::prompt_password("Current password: ").map_err(failed)?;
+            let new = rpassword::prompt_password("New password: ").map_err(failed)?;
+            let again = rpassword::prompt_password("New password again: ").map_err(failed)?;
+            if new != again {
+                return Err(Failure::Local(
+                    "the two are not alike; nothing was changed".to_owned(),
+                ));
+            }
+            (current, new)
+        } else {
+            let mut lines = std::io::stdin().lines();
+            let mut line = || lines.next().transpose().map(Option::unwrap_or_default);
+            (line().map_err(failed)?, line().map_err(failed)?)
+        };
+        let change = PasswordChange { current, new };
+        client.put("/session/password", &change).await?;
+        println!("Changed. Browsers that were signed in as you are signed out.");
+        Ok(())
+    }
+}
