@@ -85,9 +85,10 @@ nav a.here { color: #fff; border-bottom-color: var(--lamp); }
 .frame main { max-width: 76rem; margin: 0 auto; padding: 1.5rem; }
 main:focus { outline: none; }
 @media (max-width: 1500px) {
-  .bar { gap: 1.1rem; }
+  .bar { gap: 0.9rem; padding: 0 1rem; }
+  nav { gap: 0.1rem; }
   nav .el-icon { display: none; }
-  nav a { padding: 0 0.7rem; }
+  nav a { padding: 0 0.48rem; }
 }
 @media (max-width: 760px) {
   .bar { flex-wrap: wrap; gap: 0 1rem; padding: 0 0.9rem; }

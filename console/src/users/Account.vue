@@ -46,7 +46,7 @@ async function revoke(id: string) {
   <div v-if="user" class="stack">
     <div>
       <h1>{{ user.name }}</h1>
-      <p class="muted">{{ roleLabel(user.role) }}: {{ ROLES.find((one) => one.value === user!.role)?.may }}.</p>
+      <p class="muted">{{ roleLabel(user.role) }}, who {{ ROLES.find((one) => one.value === user!.role)?.may }}.</p>
     </div>
     <section class="card" aria-labelledby="password">
       <form class="stack narrow" @submit.prevent="changePassword">

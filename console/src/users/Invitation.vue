@@ -48,7 +48,7 @@ const may = () => ROLES.find((one) => one.value === invitation.value?.role)?.may
     <form class="card stack" @submit.prevent="submit">
       <div class="row"><img src="/mark.svg" alt="" width="40" height="40" /><h1>Maple Lark</h1></div>
       <template v-if="invitation">
-        <p>You sign in as <strong>{{ invitation.name }}</strong>, {{ roleLabel(invitation.role) }}: {{ may() }}.</p>
+        <p>You sign in as <strong>{{ invitation.name }}</strong>. Your role is {{ roleLabel(invitation.role).toLowerCase() }}, who {{ may() }}.</p>
         <input class="hidden" type="text" name="username" autocomplete="username" :value="invitation.name" tabindex="-1" aria-hidden="true" readonly />
         <NewPassword v-model:password="password" v-model:again="again" :problem="problem" />
         <el-button type="primary" native-type="submit" size="large" :loading="busy">Set the password and sign in</el-button>

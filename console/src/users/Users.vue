@@ -147,11 +147,11 @@ async function copy() {
 .warning { color: var(--warning); }
 .quiet { color: var(--muted); }
 p { margin: 0; }
-label { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }
+label:not(.el-radio) { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }
 label .muted { font-weight: 400; }
 fieldset { border: 0; padding: 0; margin: 0; }
 legend { font-weight: 600; font-size: 0.9rem; padding: 0; }
 fieldset .el-radio-group { display: grid; gap: 0.1rem; }
-fieldset .el-radio { height: auto; min-height: 2rem; white-space: normal; margin: 0; }
+fieldset .el-radio { height: auto; min-height: 1.8rem; white-space: normal; margin: 0; font-weight: 400; }
 .problem { color: var(--critical); font-weight: 600; }
 </style>

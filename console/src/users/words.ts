@@ -9,7 +9,7 @@ export type Role = Entry['role']
 export const ROLES: { value: Role; label: string; may: string }[] = [
   { value: 'viewer' as Role, label: 'Viewer', may: 'sees reports, runs and documents' },
   { value: 'author' as Role, label: 'Author', may: 'makes, runs and sends reports' },
-  { value: 'administrator' as Role, label: 'Administrator', may: 'runs the place: sources, channels, secrets and users' },
+  { value: 'administrator' as Role, label: 'Administrator', may: 'also changes sources, channels, secrets and users' },
 ]
 export const roleLabel = (role: Role): string => ROLES.find((one) => one.value === role)?.label ?? role
 
