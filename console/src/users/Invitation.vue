@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, take, type Schemas } from '../api/client'
 import { user } from '../session'
 import { instant } from '../words'
+import Door from './Door.vue'
 import NewPassword from './NewPassword.vue'
 import { passwordProblem, roleLabel, ROLES } from './words'
 
@@ -44,29 +45,22 @@ const may = () => ROLES.find((one) => one.value === invitation.value?.role)?.may
 </script>
 
 <template>
-  <div class="page">
-    <form class="card stack" @submit.prevent="submit">
-      <div class="row"><img src="/mark.svg" alt="" width="40" height="40" /><h1>Maple Lark</h1></div>
-      <template v-if="invitation">
-        <p>You sign in as <strong>{{ invitation.name }}</strong>. Your role is {{ roleLabel(invitation.role).toLowerCase() }}, who {{ may() }}.</p>
-        <input class="hidden" type="text" name="username" autocomplete="username" :value="invitation.name" tabindex="-1" aria-hidden="true" readonly />
-        <NewPassword v-model:password="password" v-model:again="again" :problem="problem" />
-        <el-button type="primary" native-type="submit" size="large" :loading="busy">Set the password and sign in</el-button>
-        <p class="muted small">The link is good once, until {{ instant(invitation.expires_at) }}.</p>
-      </template>
-      <template v-else-if="lost">
-        <p class="problem" role="alert">◆ {{ lost.charAt(0).toUpperCase() + lost.slice(1) }}</p>
-        <RouterLink :to="{ name: 'sign-in' }">Sign in with a password</RouterLink>
-      </template>
-      <p v-else class="muted" aria-live="polite">Looking at the invitation …</p>
-    </form>
-  </div>
+  <Door @submit="submit">
+    <template v-if="invitation">
+      <p>You sign in as <strong>{{ invitation.name }}</strong>. Your role is {{ roleLabel(invitation.role).toLowerCase() }}, who {{ may() }}.</p>
+      <input class="hidden" type="text" name="username" autocomplete="username" :value="invitation.name" tabindex="-1" aria-hidden="true" readonly />
+      <NewPassword v-model:password="password" v-model:again="again" :problem="problem" />
+      <el-button type="primary" native-type="submit" size="large" :loading="busy">Set the password and sign in</el-button>
+      <p class="muted small">The link is good once, until {{ instant(invitation.expires_at) }}.</p>
+    </template>
+    <template v-else-if="lost">
+      <p class="problem" role="alert">◆ {{ lost.charAt(0).toUpperCase() + lost.slice(1) }}</p>
+      <RouterLink :to="{ name: 'sign-in' }">Sign in with a password</RouterLink>
+    </template>
+    <p v-else class="muted" aria-live="polite">Looking at the invitation …</p>
+  </Door>
 </template>
 
 <style scoped>
-.page { min-height: 100vh; display: grid; place-items: center; padding: 1rem; background: radial-gradient(circle at 70% 15%, #14607f, var(--sea-deep) 60%); }
-form { width: min(26rem, 100%); padding: 2rem; }
-p { margin: 0; }
 .hidden { position: absolute; width: 1px; height: 1px; opacity: 0; pointer-events: none; }
-.problem { color: var(--critical); font-weight: 600; }
 </style>

@@ -88,6 +88,10 @@ fn path(name: &str) -> String {
 }
 
 impl Users {
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm for each command, in the order of the help"
+    )]
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
         match self.action.unwrap_or(Action::List) {
             Action::List => list(client, output).await,

@@ -225,33 +225,13 @@ fn read_field(node: Node<'_>, json: bool) -> Field {
     }
 }
 
-fn read_file(node: &Node<'_>) -> FileRows {
-    let file = node.required("file").value;
-    if file.starts_with('/') || file.split('/').any(|part| part == "..") {
-        node.report(
-            "file",
-            "must lie below the source's folder: without \"/\" at its beginning and without \"..\"",
-        );
-    }
-    let form = node
-        .choice("format", &FileForm::NAMES)
-        .and_then(FileForm::from_name)
-        .unwrap_or(FileForm::Csv);
-    if form == FileForm::Calendar {
-        for key in ["delimiter", "has-header", "time", "bad-rows"] {
-            if node.has(key) {
-                node.report(
-                    key,
-                    "does not go with format = \"icalendar\": its rows are the events of the window, with the columns from, to, title, location, categories and description",
-                );
-            }
-        }
-    }
+/// The sign that parts the cells of CSV.
+fn delimiter(node: &Node<'_>) -> char {
     let delimiter = node
         .text("delimiter")
         .map_or(",".to_owned(), |text| text.value);
     let mut signs = delimiter.chars();
-    let delimiter = match (signs.next(), signs.next()) {
+    match (signs.next(), signs.next()) {
         (Some(sign), None)
             if sign.is_ascii() && !sign.is_alphanumeric() && sign != '"' && sign != '\n' =>
         {
@@ -264,9 +244,12 @@ fn read_file(node: &Node<'_>) -> FileRows {
             );
             ','
         }
-    };
-    let fields: Vec<Field> = node
-        .tables("field")
+    }
+}
+
+/// The columns that are asked for, or whose types are fixed.
+fn file_fields(node: &Node<'_>, form: FileForm) -> Vec<Field> {
+    node.tables("field")
         .into_iter()
         .map(|field| {
             let of_event = |field: &Node<'_>| {
@@ -291,7 +274,33 @@ fn read_file(node: &Node<'_>) -> FileRows {
             }
             read_field(field, false)
         })
-        .collect();
+        .collect()
+}
+
+fn read_file(node: &Node<'_>) -> FileRows {
+    let file = node.required("file").value;
+    if file.starts_with('/') || file.split('/').any(|part| part == "..") {
+        node.report(
+            "file",
+            "must lie below the source's folder: without \"/\" at its beginning and without \"..\"",
+        );
+    }
+    let form = node
+        .choice("format", &FileForm::NAMES)
+        .and_then(FileForm::from_name)
+        .unwrap_or(FileForm::Csv);
+    if form == FileForm::Calendar {
+        for key in ["delimiter", "has-header", "time", "bad-rows"] {
+            if node.has(key) {
+                node.report(
+                    key,
+                    "does not go with format = \"icalendar\": its rows are the events of the window, with the columns from, to, title, location, categories and description",
+                );
+            }
+        }
+    }
+    let delimiter = delimiter(node);
+    let fields = file_fields(node, form);
     FileRows {
         file,
         form,

@@ -174,10 +174,10 @@ impl Evaluation<'_> {
 /// What earlier rows of a recorded query are needed for, because something compares with them.
 fn compared<'d>(dashboard: &'d Dashboard, record: &str) -> impl Iterator<Item = &'d Since> {
     let rests = move |query: &str| dashboard.rests_on(query, record);
-    let queries = dashboard.queries.iter().filter({
-        let rests = rests.clone();
-        move |query| rests(&query.name)
-    });
+    let queries = dashboard
+        .queries
+        .iter()
+        .filter(move |query| rests(&query.name));
     let steps = queries
         .flat_map(|query| &query.then)
         .filter_map(Operation::compares_with);
