@@ -20,7 +20,7 @@ use crate::{
     },
     series::Aggregation,
     stop,
-    table::Table,
+    table::{Column, Table},
 };
 
 /// One thing done to a table.
@@ -384,6 +384,7 @@ impl Operation {
     pub fn apply(&self, figures: Figures, around: &Context<'_>) -> Result<Figures, FigureError> {
         let name = self.name();
         let (roles, table) = (figures.roles, figures.table);
+        let came_twice = twice(&table.columns).is_some();
         let mut made: Figures = match self {
             Self::Resample {
                 time,
@@ -490,9 +491,28 @@ impl Operation {
                 compare::compare(asked, table, earlier, around)?
             }
         };
+        // A column that is kept may be called like one that is added.
+        if let Some(column) = twice(&made.table.columns).filter(|_| !came_twice) {
+            return Err(FigureError::Taken {
+                operation: name,
+                column: column.to_owned(),
+            });
+        }
         made.notes.splice(0..0, figures.notes);
         Ok(made)
     }
+}
+
+/// The first name that stands over two columns.
+fn twice(columns: &[Column]) -> Option<&str> {
+    let names = columns.iter().map(|column| column.name.as_str());
+    names.enumerate().find_map(|(place, name)| {
+        let before = &columns[..place];
+        before
+            .iter()
+            .any(|other| other.name == name)
+            .then_some(name)
+    })
 }
 
 /// The rows that an operation compares with.

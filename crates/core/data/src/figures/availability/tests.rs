@@ -91,6 +91,21 @@ fn a_long_day_allows_more_and_its_allowance_is_in_seconds() {
 }
 
 #[test]
+fn a_column_that_is_called_like_one_that_is_added_is_refused() {
+    let mut rows = samples(&[("booking", "2026-10-25T00:00:00Z", "up")]);
+    rows.columns[0].name = "down".to_owned();
+    let mut asked = asked();
+    asked.by = names(&["down"]);
+    let words = worked_out(asked, rows, &long_day(), &[])
+        .unwrap_err()
+        .to_string();
+    assert_eq!(
+        words,
+        "availability: there is already a column \"down\"; choose another name"
+    );
+}
+
+#[test]
 fn what_was_missed_never_reads_as_met() {
     // Down for 91 s of 90,000: 99.89888… % of the promised 99.9.
     let rows = samples(&[
