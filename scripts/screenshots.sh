@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 state=$1
 out=docs/screenshots
 port=${MAPLE_LARK_DEMO_PORT:-8480}
-for command in Xvfb xterm import pdftoppm chromedriver; do
+for command in Xvfb xterm import montage pdftoppm chromedriver; do
   command -v "$command" >/dev/null || { echo "error: $command is missing; apt-get install xvfb xterm imagemagick poppler-utils chromium-driver" >&2; exit 1; }
 done
 [ -x "$state/maple-lark" ] || { echo "error: the demo is not there; start it with \"make demo\" first" >&2; exit 1; }
@@ -28,11 +28,14 @@ run=$("$state/maple-lark" runs --report ferry-operations-daily --state delivered
 pdf=$(find "$work" -maxdepth 1 -name '*.pdf' | grep -v havnes | head -n 1)
 pdftoppm -r 96 -png -f 1 -l 1 "$pdf" "$work/page"
 cp "$work/page-1.png" "$out/pdf-page-1.png"
-for report in service-promises harbours-weekly; do
+for report in service-promises disks-full kiosk-inventory harbours-weekly; do
   made=$("$state/maple-lark" run "$report" --no-delivery --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).id')
   "$state/maple-lark" download "$made" --format pdf --into "$work/$report" >/dev/null
 done
-pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/service-promises/"*.pdf "$out/pdf-promises"
+for report in service-promises disks-full kiosk-inventory; do
+  pdftoppm -r 80 -png -f 1 -l 1 -singlefile "$work/$report/"*.pdf "$work/$report"
+done
+montage "$work/service-promises.png" "$work/disks-full.png" "$work/kiosk-inventory.png" -mode concatenate -tile 3x1 "$out/pdf-promises.png"
 pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/harbours-weekly/"*.pdf "$out/pdf-live-page"
 
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)

@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::{
     Page, Result, Store,
-    entity::{Time, session},
+    entity::{Time, session, user},
     offset,
     people::{Session, User},
 };
@@ -40,6 +40,21 @@ pub struct UserRow {
     pub last_seen: Option<Time>,
     /// Until when an invitation is good, if one is open.
     pub invited_until: Option<Time>,
+}
+
+async fn named(transaction: &DatabaseTransaction, name: &str) -> Result<Option<User>> {
+    Ok(user::Entity::find()
+        .filter(user::Column::Name.eq(name))
+        .one(transaction)
+        .await?)
+}
+
+/// Whether somebody is an administrator who can sign in: one who has not accepted an invitation
+/// yet is nobody to rely on.
+fn runs_the_place(user: &User) -> bool {
+    *user.role == Role::Administrator
+        && user.disabled_at.is_none()
+        && !user.password_hash.is_empty()
 }
 
 /// Whether an administrator would be left if this user were none.
@@ -81,27 +96,14 @@ impl Store {
         transaction
             .execute_unprepared("lock table users in share row exclusive mode")
             .await?;
+        let Some(user) = named(&transaction, name).await? else {
+            return Ok(Changed::Unknown);
+        };
         let loses = change.disabled == Some(true)
             || change.role.is_some_and(|role| role != Role::Administrator);
-        if loses && !another_administrator(&transaction, name).await? {
-            let known = self.user_by_name(name).await?;
-            return Ok(match known {
-                None => Changed::Unknown,
-                Some(user) if *user.role == Role::Administrator => Changed::LastAdministrator,
-                // An administrator who has not accepted yet is none that could be the last.
-                Some(_) => return self.finish_change(transaction, name, change, now).await,
-            });
+        if loses && runs_the_place(&user) && !another_administrator(&transaction, name).await? {
+            return Ok(Changed::LastAdministrator);
         }
-        self.finish_change(transaction, name, change, now).await
-    }
-
-    async fn finish_change(
-        &self,
-        transaction: DatabaseTransaction,
-        name: &str,
-        change: &UserChange,
-        now: Time,
-    ) -> Result<Changed> {
         let changed = Self::sql(
             "update users set role = coalesce($2, role), email = coalesce($3, email), \
                disabled_at = case when $4::boolean is null then disabled_at when $4 then coalesce(disabled_at, $5) end \
@@ -114,9 +116,7 @@ impl Store {
                 now.into(),
             ],
         );
-        if transaction.execute_raw(changed).await?.rows_affected() == 0 {
-            return Ok(Changed::Unknown);
-        }
+        transaction.execute_raw(changed).await?;
         if change.disabled == Some(true) {
             for table in ["sessions", "invitations"] {
                 let ended = format!(
@@ -137,16 +137,11 @@ impl Store {
         transaction
             .execute_unprepared("lock table users in share row exclusive mode")
             .await?;
-        let user = self.user_by_name(name).await?;
-        match user {
-            None => return Ok(Changed::Unknown),
-            Some(user)
-                if *user.role == Role::Administrator
-                    && !another_administrator(&transaction, name).await? =>
-            {
-                return Ok(Changed::LastAdministrator);
-            }
-            Some(_) => {}
+        let Some(user) = named(&transaction, name).await? else {
+            return Ok(Changed::Unknown);
+        };
+        if runs_the_place(&user) && !another_administrator(&transaction, name).await? {
+            return Ok(Changed::LastAdministrator);
         }
         let removed = Self::sql("delete from users where name = $1", [name.into()]);
         transaction.execute_raw(removed).await?;

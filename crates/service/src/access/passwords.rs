@@ -4,7 +4,10 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_store::{Store, StoreError, people::User};
 use zxcvbn::{Score, zxcvbn};
 
-use super::{CHECKING, LONGEST, checked, hash_password, random_token, token_hash};
+use super::{
+    CHECKING, LONGEST, PAIR_LIMIT, SignInError, WAIT, checked, hash_password, random_token,
+    token_hash,
+};
 
 /// An invitation is good for so long.
 const INVITED_FOR: TimeDelta = TimeDelta::days(7);
@@ -78,24 +81,37 @@ pub async fn accept(
     Ok(store.accept_invitation(&digest, &hash, now).await?.map(Ok))
 }
 
-/// Gives a user the password that they want; `None` if the one that they have is another. Their
-/// sessions end but the one with the digest `stays`.
+/// Gives a user the password that they want. Their sessions end but the one with the digest
+/// `stays`. Whoever sits at a browser that was left signed in guesses no more often than at the
+/// door.
+///
+/// # Errors
+/// If the one that they have is another, or that was tried too often.
 pub async fn change_password(
     store: &Store,
     user: &User,
     current: String,
     new: String,
     stays: Option<&str>,
-) -> Result<Option<Result<(), BadPassword>>, StoreError> {
-    if current.len() > LONGEST || !checked(current, Some(user.password_hash.clone())).await {
-        return Ok(None);
+) -> Result<Result<(), BadPassword>, SignInError> {
+    let subject = format!("password:{}", user.name);
+    if store
+        .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)
+        .await?
+        > PAIR_LIMIT
+    {
+        return Err(SignInError::Blocked);
     }
+    if current.len() > LONGEST || !checked(current, Some(user.password_hash.clone())).await {
+        return Err(SignInError::Wrong);
+    }
+    store.forget_failures(&subject).await?;
     if let Err(bad) = check_password(&new, &user.name, user.email.as_deref()) {
-        return Ok(Some(Err(bad)));
+        return Ok(Err(bad));
     }
     let hash = hashed(new).await;
     store.change_password(user.id, &hash, stays).await?;
-    Ok(Some(Ok(())))
+    Ok(Ok(()))
 }
 
 #[cfg(test)]

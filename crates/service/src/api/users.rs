@@ -27,7 +27,7 @@ use super::{
 };
 use crate::{
     Config,
-    access::{self, Administrator, BadPassword, SESSION_COOKIE, Viewer, token_hash},
+    access::{self, Administrator, BadPassword, SESSION_COOKIE, SignInError, Viewer, token_hash},
     engine::EngineHandle,
 };
 
@@ -326,7 +326,7 @@ async fn accept(
 }
 
 /// Change your password. Your other sessions end; tokens stay.
-#[utoipa::path(put, operation_id = "change_password", path = "/session/password", tag = "access", request_body = PasswordChange, responses((status = 204), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(put, operation_id = "change_password", path = "/session/password", tag = "access", request_body = PasswordChange, responses((status = 204), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[put("/session/password", data = "<change>")]
 async fn set_password(
     user: Viewer,
@@ -338,14 +338,19 @@ async fn set_password(
     let stays = jar
         .get(SESSION_COOKIE)
         .map(|cookie| token_hash(cookie.value()));
-    let changed = access::change_password(store, &user.0, current, new, stays.as_deref()).await?;
-    changed.ok_or_else(|| {
-        Problem::new(
-            422,
-            "Another password",
-            "the current password is not the one that was given; nothing was changed",
-        )
-    })??;
+    let changed = access::change_password(store, &user.0, current, new, stays.as_deref());
+    match changed.await {
+        Ok(changed) => changed?,
+        // No 401: who asks is signed in.
+        Err(SignInError::Wrong) => {
+            return Err(Problem::new(
+                422,
+                "Another password",
+                "the current password is not the one that was given; nothing was changed",
+            ));
+        }
+        Err(other) => return Err(other.into()),
+    }
     tracing::info!(user = user.0.name, "a password was changed");
     Ok(NoContent)
 }

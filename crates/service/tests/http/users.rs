@@ -170,6 +170,14 @@ async fn somebody_is_invited_chooses_a_password_and_looks_after_it() {
     )
     .await;
     assert_eq!(changed.status(), StatusCode::NO_CONTENT);
+    // A browser that was left signed in is no place to guess at.
+    let mut guesses = Vec::new();
+    for _ in 0..6 {
+        let guess = change("guess", NEW);
+        let answer = by_cookie(&session, Method::PUT, "/session/password", guess).await;
+        guesses.push(answer.status().as_u16());
+    }
+    assert_eq!(guesses, [422, 422, 422, 422, 422, 429]);
     let is_in = async |cookie: &str| {
         let answer = by_cookie(cookie, Method::GET, "/session", json!({})).await;
         answer.status() == StatusCode::OK
