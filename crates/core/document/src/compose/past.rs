@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 
+use chrono::{DateTime, Utc};
 use maple_lark_data::{
     Unit,
     number_format::NumberFormat,
@@ -59,6 +60,12 @@ impl Past {
         }
     }
 
+    /// A limit that is likely to be reached; the sooner after `end`, the worse.
+    pub(crate) fn add_reached(&mut self, line: String, at: DateTime<Utc>, end: DateTime<Utc>) {
+        let ahead = (at - end).num_minutes().max(1);
+        self.add(line, Status::Warning, 1.0 / ahead as f64);
+    }
+
     /// A value of a named thing: `havnes-kiosk-3: Sales failed 41 %, critical limit 8 %`. One that
     /// is within its limits is passed over.
     pub(crate) fn add_value(
@@ -109,5 +116,22 @@ impl Past {
         let more = (self.kept.len() + self.others).saturating_sub(most);
         let named = self.kept.into_iter().take(most);
         (named.map(|one| (one.status, one.line)).collect(), more)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_sooner_a_limit_is_reached_the_earlier_it_is_named() {
+        let at = |day: i64| DateTime::from_timestamp(1_790_000_000 + day * 86_400, 0).unwrap();
+        let mut past = Past::default();
+        for (line, day) in [("in a month", 30), ("now", 0), ("tomorrow", 1)] {
+            past.add_reached(line.to_owned(), at(day), at(0));
+        }
+        let (named, _) = past.worst(5);
+        let lines: Vec<&str> = named.iter().map(|(_, line)| line.text.as_str()).collect();
+        assert_eq!(lines, ["now", "tomorrow", "in a month"]);
     }
 }

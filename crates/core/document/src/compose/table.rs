@@ -280,11 +280,9 @@ fn tell_reached(
     let day = format.date(window.zone.local(at).date());
     let limit = row[limit].as_number().unwrap_or_default();
     let limit = unit(query, "limit").format(limit, format);
-    // The sooner the worse.
-    let ahead = (at - window.to).num_minutes().max(1);
     let line = format!("{name}: {limit} likely on {day}");
-    let past = &mut context.past;
-    past.add(line, Status::Warning, 1.0 / ahead as f64);
+    let end = window.to;
+    context.past.add_reached(line, at, end);
 }
 
 /// Where a limit stands and when it is likely reached, where the rows are forecasts of limits.

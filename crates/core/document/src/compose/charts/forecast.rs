@@ -175,7 +175,8 @@ impl Drawing<'_, '_> {
             let word = reached.status.word();
             description += &format!(" {word} at {value} likely reached on {day}.");
             let line = format!("{}: {value} likely on {day}", self.block.title);
-            self.context.past.add(line, Status::Warning, 0.0);
+            let end = self.window().to;
+            self.context.past.add_reached(line, reached.at, end);
             if drawn(ForecastPart::Crossing) {
                 crossings.push(Crossing {
                     at: reached.at,
