@@ -324,3 +324,48 @@ fn ahead(values: &[f64], fitted: Vec<f64>, state: State, form: Form, weights: We
         free: None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The worked example of Holt's method in Hyndman and Athanasopoulos, "Forecasting: Principles
+    /// and Practice", second edition, section 7.2: air passengers of Australia from 1990 on, with
+    /// the weights and the beginning that are printed there.
+    #[test]
+    fn a_step_agrees_with_the_printed_example() {
+        let form = Form {
+            season: None,
+            damped: false,
+        };
+        let weights = Weights {
+            level: 0.8321,
+            trend: 0.8321 * 0.0001,
+            season: 0.0,
+            stays: 1.0,
+        };
+        let mut state = State {
+            level: 15.57,
+            trend: 2.102,
+            seasons: Vec::new(),
+        };
+        // Observed; forecast and level as they are printed.
+        let printed = [
+            (17.55, 17.67, 17.57),
+            (21.86, 19.68, 21.49),
+            (23.89, 23.59, 23.84),
+            (26.93, 25.94, 26.76),
+        ];
+        for (place, (observed, forecast, level)) in printed.into_iter().enumerate() {
+            let expected = state.step(place, observed, form, weights);
+            // What stands there is rounded, and so is what it begins with.
+            assert!((expected - forecast).abs() < 0.012, "{expected} {forecast}");
+            assert!(
+                (state.level - level).abs() < 0.012,
+                "{} {level}",
+                state.level
+            );
+            assert!((state.trend - 2.102).abs() < 0.001, "{}", state.trend);
+        }
+    }
+}
