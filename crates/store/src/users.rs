@@ -14,7 +14,7 @@ use crate::{
     people::{Session, User},
 };
 
-/// What is to become of a user; nothing stays as it is.
+/// What changes of a user; what is `None` stays as it is.
 #[derive(Debug, Clone, Default)]
 pub struct UserChange {
     pub role: Option<Role>,

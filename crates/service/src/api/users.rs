@@ -203,7 +203,7 @@ async fn invited(
     let sent = match &user.email {
         None => Err("the user has no mail address".to_owned()),
         Some(email) => {
-            let text = letter(by, user, &link, expires_at, address);
+            let text = message_text(by, user, &link, expires_at, address);
             let subject = "Your sign-in to Maple Lark".to_owned();
             let to = mailbox(email)?;
             let sent = engine.write_to(&to, subject, text).await;
@@ -230,7 +230,7 @@ async fn invited(
     }))
 }
 
-fn letter(by: &User, user: &User, link: &str, until: DateTime<Utc>, address: &str) -> String {
+fn message_text(by: &User, user: &User, link: &str, until: DateTime<Utc>, address: &str) -> String {
     let (what, why) = if user.password_hash.is_empty() {
         (
             format!("{} has invited you to Maple Lark at {address}.", by.name),

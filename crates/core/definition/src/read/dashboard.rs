@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use maple_lark_data::figures::Operation;
+use maple_lark_data::figures::{Operation, Since};
 use maple_lark_time::nearest::suggestion;
 
 use crate::{
@@ -78,6 +78,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
             );
         }
     }
+    one_named_run(root, &queries);
     let by_name = |name: &str| queries.iter().any(|query| query.name == name);
     for from in parameters
         .iter()
@@ -115,6 +116,24 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
         sections,
         place,
     })
+}
+
+/// A snapshot has room for the rows of one named run, so that all queries mean the same one.
+fn one_named_run(root: &Node<'_>, queries: &[Query]) {
+    let mut first = None;
+    for query in queries {
+        for since in query.then.iter().filter_map(Operation::compares_with) {
+            let Since::Run(run) = since else { continue };
+            let first = first.get_or_insert(run);
+            if *first != run {
+                let words = format!(
+                    "the query \"{}\" is compared with the run {run}, and another of this dashboard with {first}; name the same run, or make a dashboard for each",
+                    query.name
+                );
+                root.report_at(&query.place, words);
+            }
+        }
+    }
 }
 
 fn read_made_from(node: Node<'_>) -> MadeFrom {

@@ -95,3 +95,28 @@ fn mistakes_are_said_one_each_with_the_way_out() {
         assert!(said.contains(words), "{then}\n{said}");
     }
 }
+
+#[test]
+fn the_queries_of_a_dashboard_are_compared_with_one_named_run() {
+    let query = |name: &str, run: char| {
+        let run = "01a21fb9-8341-7649-b7f3-5749fb00368c".replace('c', &run.to_string());
+        format!(
+            "[[query]]\nname = \"{name}\"\nsource = \"s\"\nsql = \"select 1\"\n[[query.then]]\ndo = \"compare\"\nrun = \"{run}\"\n"
+        )
+    };
+    let read = |first: char, second: char| {
+        let text = format!(
+            "[dashboard]\nname = \"d\"\ntitle = \"D\"\n{}{}[[section]]\ntitle = \"S\"\n[[section.block]]\ntitle = \"B\"\nshow = \"table\"\nquery = \"a\"\n",
+            query("a", first),
+            query("b", second)
+        );
+        Definition::parse("d.toml", &text)
+    };
+    assert!(read('c', 'c').is_ok());
+    let said = read('c', 'd').unwrap_err()[0].to_string();
+    assert!(
+        said.contains("the query \"b\" is compared with the run"),
+        "{said}"
+    );
+    assert!(said.contains("name the same run"), "{said}");
+}
