@@ -28,7 +28,7 @@ const places = computed(() => [
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
-  ...(user.value?.role === 'administrator' ? [{ name: 'users', title: 'Users', icon: User, within: ['users'] }] : []),
+  ...(user.value?.role === 'administrator' ? [{ name: 'users', title: 'Users', icon: User, within: ['users', 'audit'] }] : []),
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

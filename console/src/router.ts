@@ -33,6 +33,7 @@ export const router = createRouter({
     { path: '/delivery', name: 'delivery', component: () => import('./pages/Delivery.vue'), meta: { title: 'Delivery' } },
     { path: '/mailbox/:id?', name: 'mailbox', component: () => import('./pages/Mailbox.vue'), meta: { title: 'Mailbox' } },
     { path: '/users', name: 'users', component: () => import('./users/Users.vue'), meta: { title: 'Users' } },
+    { path: '/audit', name: 'audit', component: () => import('./users/Audit.vue'), meta: { title: 'Audit trail' } },
     { path: '/account', name: 'account', component: () => import('./users/Account.vue'), meta: { title: 'Your sign-in' } },
     { path: '/invitation', name: 'invitation', component: () => import('./users/Invitation.vue'), meta: { title: 'Invitation', open: true } },
     { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/Lost.vue'), meta: { title: 'Not found' } },

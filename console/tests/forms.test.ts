@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, withTeams } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -8,12 +8,21 @@ const database = { source: { kind: 'postgresql', name: 'shop', title: 'Shop', ad
 
 describe('a form of a definition', () => {
   it('asks for what its kind has, and no more', () => {
-    expect(titles({})).toEqual(['Kind', 'Title', 'Name', 'Time for one query', 'Rows of one query', 'Queries at a time'])
+    expect(titles({})).toEqual(['Kind', 'Title', 'Name', 'Shared with', 'Time for one query', 'Rows of one query', 'Queries at a time'])
     expect(titles({ 'source.kind': 'postgresql' })).toContain('Database')
     const token = titles({ 'source.kind': 'open-metrics', 'source.sign-in.kind': 'bearer' })
     expect(token).toContain('Token')
     expect(token).not.toContain('Database')
     expect(token).not.toContain('User')
+  })
+
+  it('asks for a team where there are teams, or where one is named already', () => {
+    const about = (teams: string[], keys: object) => withTeams(FORMS.person!, teams, keys as never).some((field) => field.title === 'Team')
+    expect(about([], {})).toBe(false)
+    expect(about(['port'], {})).toBe(true)
+    expect(about([], { person: { team: 'port' } })).toBe(true)
+    expect(entered(FORMS.source!, { source: { teams: ['port'] } })['source.teams']).toEqual(['port'])
+    expect(patchOf(FORMS.person!, { ...entered(FORMS.person!, { person: { name: 'ann', team: 'port' } }), 'person.team': '' }, { person: { name: 'ann', team: 'port' } })).toEqual({ person: { team: null } })
   })
 
   it('shows what a definition says, and what is usual where it says nothing', () => {

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { browserWords, passwordProblem, roleLabel, ROLES, userState } from '../src/users/words'
+import { auditMark, auditQuery, browserWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, userState } from '../src/users/words'
 
 describe('users in words', () => {
   it('says at a glance whether somebody can sign in', () => {
@@ -29,5 +29,20 @@ describe('users in words', () => {
   it('says what each role may do', () => {
     expect(ROLES.map((role) => role.value)).toEqual(['viewer', 'author', 'administrator'])
     expect(roleLabel(ROLES[1]!.value)).toBe('Author')
+  })
+
+  it('says what a token is good for', () => {
+    expect(SCOPES.map((scope) => scopeLabel(scope.value))).toEqual(['looking', 'looking and running reports', 'all that you may do'])
+    expect(scopeLabel('agenda' as never)).toBe('agenda')
+  })
+
+  it('asks the audit trail for what is chosen, the last day with it', () => {
+    const none = { user: '', text: '', outcome: '', from: '', to: '' }
+    expect(auditQuery(none)).toEqual({})
+    const found = auditQuery({ user: ' runa ', text: '', outcome: 'refused', from: '2026-11-01', to: '2026-11-30' })
+    expect(found).toEqual({ user: 'runa', outcome: 'refused', from: new Date(2026, 10, 1).toISOString(), to: new Date(2026, 11, 1).toISOString() })
+    // Element Plus gives null for a day that is cleared.
+    expect(auditQuery({ ...none, from: null as never })).toEqual({})
+    expect(['done', 'refused', 'failed'].map((outcome) => auditMark(outcome).mark)).toEqual(['●', '◆', '▲'])
   })
 })

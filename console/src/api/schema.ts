@@ -75,6 +75,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, the latest first. */
+        get: operations["list_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The entries as CSV, the earliest first, as many as there are. */
+        get: operations["export_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the audit trail is what was kept: every entry carries the digest of the one before it. */
+        get: operations["prove_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bounced-addresses/{name}": {
         parameters: {
             query?: never;
@@ -1179,6 +1230,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a token for a program. It is shown only now. */
+        post: operations["issue_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -1279,6 +1347,60 @@ export interface paths {
         /** Sign in at a source and say what is there, or why it refuses. */
         post: operations["test_source"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Teams: yours, or all of them if you are an administrator. */
+        get: operations["list_teams"];
+        put?: never;
+        /** Make a team. */
+        post: operations["add_team"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a team that no definition belongs to. Its runs are seen by administrators alone then. */
+        delete: operations["remove_team"];
+        options?: never;
+        head?: never;
+        /** Change the title of a team, or the addresses that its reports may go to. */
+        patch: operations["change_team"];
+        trace?: never;
+    };
+    "/teams/{name}/members/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a user into a team, or change whether they own it. */
+        put: operations["put_team_member"];
+        post?: never;
+        /** Take a user out of a team. */
+        delete: operations["remove_team_member"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1584,6 +1706,58 @@ export interface components {
             recipients: string[];
             /** @description What the audience may see: `Port: Havnes`. */
             values: string[];
+        };
+        /** @description Something that somebody did, or tried to. */
+        AuditEntry: {
+            /** @description The operation. */
+            action: string;
+            /** @description Where they did it from. */
+            address?: string | null;
+            /** Format: date-time */
+            at: string;
+            detail?: string | null;
+            /**
+             * Format: int64
+             * @description From 1, without gaps.
+             */
+            id: number;
+            outcome: components["schemas"]["AuditOutcome"];
+            /** @description Over this entry and the digest of the one before it. */
+            sha256: string;
+            /** @description What it was done to. */
+            subject: string;
+            /** @description The user; nothing for somebody who did not sign in. */
+            user?: string | null;
+            /** @description The operation in words. */
+            words: string;
+        };
+        /**
+         * @description What came of what somebody did.
+         * @enum {string}
+         */
+        AuditOutcome: "done" | "refused" | "failed";
+        /** @description A page of the audit trail, the latest entries first. */
+        AuditPage: {
+            items: components["schemas"]["AuditEntry"][];
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
+        };
+        /** @description Whether the audit trail is what was kept. */
+        AuditProof: {
+            /** @description The first entries that were altered, or before which one is missing; at most ten. */
+            broken: number[];
+            /** Format: int64 */
+            entries: number;
+            /**
+             * @description The digest of the last entry. Who has noted an earlier one finds it in the trail, or knows that
+             *     it was written anew.
+             */
+            head: string;
+            intact: boolean;
         };
         Backfill: {
             instants: string[];
@@ -2019,6 +2193,10 @@ export interface components {
             /** @description Of the window, in words. */
             window: string;
         };
+        /** @description What somebody is in a team. */
+        Membership: {
+            owner?: boolean;
+        };
         /** @description A subject and a message that are not saved yet. */
         MessageDraft: {
             /** @description `summary`, `full` or `text`. */
@@ -2064,6 +2242,14 @@ export interface components {
         NewSecret: {
             value: string;
         };
+        /** @description A new team. */
+        NewTeam: {
+            addresses?: string[];
+            /** @description What definitions call it: small letters, digits and hyphens. */
+            name: string;
+            /** @description For people; its name if nothing is said. */
+            title?: string | null;
+        };
         /** @description What a dashboard becomes a template with. */
         NewTemplate: {
             /** @description What becomes a gap: the name of each input, with the value that stands in the dashboard. */
@@ -2079,6 +2265,8 @@ export interface components {
             title: string;
         };
         NewToken: {
+            /** Format: date-time */
+            expires_at?: string | null;
             /** Format: uuid */
             id: string;
             /** @description Shown only now; the service keeps a digest. */
@@ -2623,6 +2811,32 @@ export interface components {
             state: components["schemas"]["StepState"];
             subject: string;
         };
+        /** @description What is to change of a team; the rest stays. */
+        TeamChange: {
+            addresses?: string[] | null;
+            title?: string | null;
+        };
+        /** @description Somebody in a team. */
+        TeamMember: {
+            name: string;
+            /** @description Owners add and remove members. */
+            owner: boolean;
+        };
+        /** @description A team. */
+        TeamView: {
+            /**
+             * @description Patterns of the mail addresses that its reports may go to, such as `*@orrin-sound.example`; any
+             *     address if there are none.
+             */
+            addresses: string[];
+            /** @description How many definitions belong to it. */
+            definitions: number;
+            members: components["schemas"]["TeamMember"][];
+            name: string;
+            /** @description Whether you may add and remove members. */
+            own: boolean;
+            title: string;
+        };
         /** @description A block of the dashboard that a template makes. */
         TemplateBlock: {
             /** @description As `show` in a definition: `figures`, `line`, `table` and so on. */
@@ -2748,20 +2962,47 @@ export interface components {
         Token: {
             /** Format: date-time */
             created_at: string;
+            /**
+             * Format: date-time
+             * @description Until when; until it is revoked if nothing is said.
+             */
+            expires_at?: string | null;
             /** Format: uuid */
             id: string;
             label: string;
             /** Format: date-time */
             last_used_at?: string | null;
-            /** @description What it is good for: `all`, or `agenda`. */
-            scope: string;
+            /** @description What it is good for. */
+            scope: components["schemas"]["TokenScope"];
+        };
+        /** @description A token that somebody who is signed in wants for a program. */
+        TokenOrder: {
+            /**
+             * Format: int32
+             * @description For how many days it is good; until it is revoked if nothing is said.
+             */
+            days?: number | null;
+            /** @description What the token is for, to tell it from others. */
+            label: string;
+            scope?: components["schemas"]["TokenScope"] | null;
         };
         TokenRequest: {
+            /**
+             * Format: int32
+             * @description For how many days it is good; until it is revoked if nothing is said.
+             */
+            days?: number | null;
             /** @description What the token is for, to tell it from others. */
             label: string;
             name: string;
             password: string;
+            scope?: components["schemas"]["TokenScope"] | null;
         };
+        /**
+         * @description What a token is good for.
+         * @enum {string}
+         */
+        TokenScope: "all" | "run" | "read" | "agenda";
         UnsubscribeView: {
             address: string;
             report: string;
@@ -2816,6 +3057,8 @@ export interface components {
             demo: boolean;
             name: string;
             role: components["schemas"]["Role"];
+            /** @description The teams that they are in; all teams for an administrator. */
+            teams: string[];
         };
         WindowView: {
             /** @description ISO 8601 interval with the zone (RFC 9557). */
@@ -2882,7 +3125,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -2956,7 +3199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3088,7 +3331,242 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_audit: {
+        parameters: {
+            query?: {
+                user?: string;
+                /** @description an operation, such as run_report */
+                action?: string;
+                /** @description words in what it was done to, or in the detail */
+                text?: string;
+                outcome?: components["schemas"]["AuditOutcome"];
+                from?: string;
+                /** @description before this instant */
+                to?: string;
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    export_audit: {
+        parameters: {
+            query?: {
+                user?: string;
+                action?: string;
+                text?: string;
+                outcome?: components["schemas"]["AuditOutcome"];
+                from?: string;
+                /** @description before this instant */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    prove_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditProof"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3154,7 +3632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3228,7 +3706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3293,7 +3771,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3364,7 +3842,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3474,7 +3952,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3545,7 +4023,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3661,7 +4139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3780,7 +4258,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3849,7 +4327,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3954,7 +4432,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4055,7 +4533,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4124,7 +4602,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4231,7 +4709,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4353,7 +4831,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4433,7 +4911,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4535,7 +5013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4661,7 +5139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4783,7 +5261,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4873,7 +5351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4951,7 +5429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5032,7 +5510,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5124,7 +5602,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5200,7 +5678,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5275,7 +5753,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5351,7 +5829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5427,7 +5905,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5503,7 +5981,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5619,24 +6097,6 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description not signed in, or the sign-in has expired */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description the role does not permit this, or the request comes from another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                };
-            };
             /** @description not found */
             404: {
                 headers: {
@@ -5726,24 +6186,6 @@ export interface operations {
             };
             /** @description the request is malformed */
             400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description not signed in, or the sign-in has expired */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemDetails"];
-                };
-            };
-            /** @description the role does not permit this, or the request comes from another site */
-            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5856,7 +6298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5957,7 +6399,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6022,7 +6464,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6087,7 +6529,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6156,7 +6598,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6257,7 +6699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6324,7 +6766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6438,7 +6880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6586,7 +7028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6653,7 +7095,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6736,7 +7178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6861,7 +7303,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6986,7 +7428,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7107,7 +7549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7183,7 +7625,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7266,7 +7708,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7387,7 +7829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7470,7 +7912,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7590,7 +8032,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7671,7 +8113,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7738,7 +8180,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7814,7 +8256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7899,7 +8341,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7975,7 +8417,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8051,7 +8493,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8127,7 +8569,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8203,7 +8645,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8295,7 +8737,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8414,7 +8856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8483,7 +8925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8588,7 +9030,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8689,7 +9131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8758,7 +9200,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8859,7 +9301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -8933,7 +9375,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9101,7 +9543,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9168,7 +9610,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9242,6 +9684,111 @@ export interface operations {
             };
         };
     };
+    issue_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     list_sessions: {
         parameters: {
             query?: never;
@@ -9278,7 +9825,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9343,7 +9890,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9422,7 +9969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9505,7 +10052,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9574,7 +10121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9659,7 +10206,571 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_teams: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamView"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    add_team: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTeam"];
+            };
+        };
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    remove_team: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    change_team: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TeamChange"];
+            };
+        };
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    put_team_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Membership"];
+            };
+        };
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    remove_team_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9733,7 +10844,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9798,7 +10909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9865,7 +10976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -9945,7 +11056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10061,7 +11172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10184,7 +11295,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10285,7 +11396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10455,7 +11566,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10534,7 +11645,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10603,7 +11714,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10713,7 +11824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10800,7 +11911,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10921,7 +12032,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description the role does not permit this, or the request comes from another site */
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -10978,6 +12089,7 @@ type ReadonlyArray<T> = [
     unknown[]
 ] ? Readonly<Exclude<T, undefined>> : Readonly<Exclude<T, undefined>[]>;
 export const attemptOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["AttemptOutcome"]> = ["accepted", "postponed", "refused", "unknown"];
+export const auditOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["AuditOutcome"]> = ["done", "refused", "failed"];
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
@@ -10994,3 +12106,4 @@ export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["sc
 export const savedFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SavedFrom"]> = ["console", "command-line", "api", "before"];
 export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];
 export const stepStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepState"]> = ["running", "done", "failed", "quiet"];
+export const tokenScopeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TokenScope"]> = ["all", "run", "read", "agenda"];

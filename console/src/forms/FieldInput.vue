@@ -6,6 +6,7 @@ import Audiences from './Audiences.vue'
 import AudiencesFrom from './AudiencesFrom.vue'
 import Steps from './Steps.vue'
 import Values from './Values.vue'
+import { user } from '../session'
 import { isReference, type Field, type Keys, type Value } from './fields'
 
 const value = defineModel<Value>({ required: true })
@@ -31,6 +32,8 @@ function upload(event: Event) {
 <template>
   <el-select v-if="field.as === 'choice'" v-model="(value as string)" :empty-values="[null, undefined]" :aria-label="field.title" placeholder="Choose"><el-option v-for="one in field.choices" :key="one.value" :value="one.value" :label="one.label" /></el-select>
   <el-select v-else-if="field.as === 'named'" v-model="(value as string)" :empty-values="[null, undefined]" clearable filterable :value-on-clear="''" :aria-label="field.title" placeholder="None"><el-option v-for="one in names.filter((known) => known.kind === field.of)" :key="one.name" :value="one.name" :label="one.title" /></el-select>
+  <el-select v-else-if="field.as === 'team'" v-model="(value as string)" :empty-values="[null, undefined]" clearable :value-on-clear="''" :aria-label="field.title" placeholder="Everybody"><el-option v-for="one in user?.teams" :key="one" :value="one" :label="one" /></el-select>
+  <el-select v-else-if="field.as === 'teams'" v-model="(value as string[])" multiple :aria-label="field.title" placeholder="Everybody"><el-option v-for="one in user?.teams" :key="one" :value="one" :label="one" /></el-select>
   <el-select v-else-if="field.as === 'people'" v-model="(value as string[])" multiple filterable allow-create default-first-option :aria-label="field.title" placeholder="People, groups, addresses"><el-option v-for="one in people" :key="one.value" :value="one.value" :label="one.label" /></el-select>
   <el-select v-else-if="field.as === 'texts'" v-model="(value as string[])" multiple filterable allow-create default-first-option :aria-label="field.title" placeholder="Enter ends each" />
   <el-select v-else-if="field.as === 'dashboards'" v-model="(value as string[])" multiple filterable :aria-label="field.title" placeholder="Choose"><el-option v-for="one in dashboards" :key="one.name" :value="one.name" :label="one.title" /></el-select>

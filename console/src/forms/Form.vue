@@ -10,9 +10,10 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
 import { useLoaded } from '../parts/load'
+import { user } from '../session'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, withTeams, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -21,7 +22,7 @@ const props = defineProps<{ of?: { kind: string; name: string }; only?: string }
 const emit = defineEmits<{ saved: []; close: [] }>()
 const kind = computed(() => props.of?.kind ?? String(route.params.kind))
 const fresh = computed(() => !props.of && route.name === 'new')
-const fields = computed(() => partOf(fieldsOf(kind.value, fresh.value), props.only))
+const fields = computed(() => partOf(withTeams(fieldsOf(kind.value, fresh.value), user.value?.teams ?? [], before.value), props.only))
 const name = ref(props.of?.name ?? String(route.params.name ?? ''))
 const alone = ['audiences', 'audiences-from', 'steps', 'formats', 'truth', 'values', 'colour', 'picture']
 const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'steps', 'values', 'long', 'texts']

@@ -10,7 +10,7 @@ export interface Field {
   /** Where it stands among the keys: `source.sign-in.token`. */
   key: string
   title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture' | 'steps'
+  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture' | 'steps' | 'team' | 'teams'
   /** The kind of definition whose names are chosen from. */
   of?: string
   choices?: { value: string; label: string }[]
@@ -69,6 +69,8 @@ const name = (table: string): Field[] => [
   { key: `${table}.title`, title: 'Title', as: 'text', needed: true },
   { key: `${table}.name`, title: 'Name', as: 'text', needed: true, hint: 'Small letters, digits and hyphens. It stays for good.' },
 ]
+const team = (table: string): Field => ({ key: `${table}.team`, title: 'Team', as: 'team', hint: 'Nobody outside it sees this, or what comes of it.' })
+const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Shared with', as: 'teams', hint: 'Only these teams use it, by its name; they do not see its settings. Everybody may if none is chosen.' })
 const postgresql = is('source.kind', 'postgresql')
 const mail = is('channel.kind', 'mail-server')
 
@@ -89,6 +91,7 @@ export const FORMS: Record<string, Field[]> = {
       ],
     },
     ...name('source'),
+    shared('source'),
     { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as db1.example.org:5432.', when: postgresql },
     { key: 'source.database', title: 'Database', as: 'text', needed: true, when: postgresql },
     { key: 'source.user', title: 'User', as: 'text', needed: true, hint: 'A role that may only read.', when: postgresql },
@@ -113,13 +116,14 @@ export const FORMS: Record<string, Field[]> = {
   ],
   person: [
     ...name('person'),
+    team('person'),
     { key: 'person.address', title: 'Mail address', as: 'text', needed: true },
     { key: 'person.time-zone', title: 'Time zone', as: 'zone', hint: 'Windows are told in it beside the report’s.' },
     { key: 'person.numbers', title: 'Numbers', as: 'choice', choices: [{ value: '', label: 'As the report has them' }, ...words('1,234.5', '1.234,5', '1 234,5', '1234.5')] },
     { key: 'person.dates', title: 'Dates', as: 'choice', choices: [{ value: '', label: 'As the report has them' }, ...words('22 Nov 2026', '2026-11-22')] },
     { key: 'person.user', title: 'Signs in as', as: 'text', hint: 'So that “Send to me” knows where to.', more: true },
   ],
-  group: [...name('group'), { key: 'group.members', title: 'Members', as: 'people', needed: true, hint: 'People, other groups, and mail addresses.' }],
+  group: [...name('group'), team('group'), { key: 'group.members', title: 'Members', as: 'people', needed: true, hint: 'People, other groups, and mail addresses.' }],
   channel: [
     {
       key: 'channel.kind',
@@ -135,6 +139,7 @@ export const FORMS: Record<string, Field[]> = {
       ],
     },
     ...name('channel'),
+    shared('channel'),
     { key: 'channel.host', title: 'Host', as: 'text', needed: true, when: mail },
     { key: 'channel.port', title: 'Port', as: 'number', when: mail },
     { key: 'channel.tls', title: 'Encryption', as: 'choice', usual: 'starttls', choices: [{ value: 'starttls', label: 'STARTTLS' }, { value: 'tls', label: 'TLS from the start' }, { value: 'off', label: 'None' }], when: mail },
@@ -152,6 +157,7 @@ export const FORMS: Record<string, Field[]> = {
   ],
   report: [
     ...name('report'),
+    team('report'),
     { key: 'report.time-zone', title: 'Time zone', as: 'zone', needed: true, onlyNew: true },
     { key: 'window.previous', title: 'Window', as: 'choice', needed: true, choices: ['day', 'week', 'month'].map((value) => ({ value, label: `The previous ${value}` })), onlyNew: true },
     { key: 'report.dashboards', title: 'Dashboards', as: 'dashboards', needed: true, hint: 'In this order.', heading: 'Content' },
@@ -201,6 +207,7 @@ export const FORMS: Record<string, Field[]> = {
   ],
   sampler: [
     ...name('sampler'),
+    team('sampler'),
     { key: 'query.source', title: 'Source', as: 'named', of: 'source', needed: true },
     { key: 'sampler.every', title: 'Asked every', as: 'text', needed: true, hint: 'Such as 5 minutes.' },
     { key: 'sampler.keep', title: 'Kept for', as: 'text', usual: '90 days' },
@@ -217,6 +224,7 @@ export const FORMS: Record<string, Field[]> = {
   ],
   theme: [
     ...name('theme'),
+    team('theme'),
     { key: 'theme.organisation', title: 'Organisation', as: 'text' },
     { key: 'theme.logo', title: 'Logo', as: 'picture', hint: 'PNG, JPEG or SVG.' },
     { key: 'theme.accent', title: 'Accent', as: 'colour' },
@@ -233,6 +241,7 @@ export const FORMS: Record<string, Field[]> = {
   ],
   'message-template': [
     ...name('message-template'),
+    team('message-template'),
     { key: 'message-template.subject', title: 'Subject', as: 'text', hint: 'Values stand in braces: {{ report.title }}, {{ window.label }}, {{ status }}, {{ summary }}.' },
     { key: 'message-template.text', title: 'Message', as: 'long' },
   ],
@@ -243,6 +252,9 @@ export const asked = (fields: Field[], entered: Entered): Field[] => fields.filt
 
 /** The fields of a kind, of a definition that is made or one that is there. */
 export const fieldsOf = (kind: string, fresh: boolean): Field[] => (FORMS[kind] ?? []).filter((field) => fresh || !field.onlyNew)
+
+/** Without teams nobody is asked for one, unless there is one already. */
+export const withTeams = (fields: Field[], teams: string[], keys: Keys): Field[] => fields.filter((field) => !['team', 'teams'].includes(field.as) || teams.length > 0 || valueAt(keys, field.key) !== undefined)
 
 /** The fields under one heading; all of them without one. */
 export function partOf(fields: Field[], heading?: string): Field[] {
@@ -274,7 +286,7 @@ export function entered(fields: Field[], keys: Keys): Entered {
     const value = valueAt(keys, field.key)
     if (field.as === 'audiences' || field.as === 'audiences-from' || field.as === 'steps') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
     else if (field.as === 'values') found[field.key] = [JSON.parse(JSON.stringify(value ?? {})) as Keys]
-    else if (['people', 'dashboards', 'formats', 'texts'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
+    else if (['people', 'dashboards', 'formats', 'texts', 'teams'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
     else if (field.as === 'truth') found[field.key] = value === true
     else found[field.key] = value === undefined ? (field.usual && field.as === 'choice' ? field.usual : '') : String(value)
   }

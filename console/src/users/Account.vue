@@ -10,7 +10,8 @@ import Loading from '../parts/Loading.vue'
 import { user } from '../session'
 import { away, instant } from '../words'
 import NewPassword from './NewPassword.vue'
-import { browserWords, passwordProblem, roleLabel, ROLES } from './words'
+import Teams from './Teams.vue'
+import { browserWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, type TokenScope } from './words'
 
 const { data: sessions, error, load } = useLoaded(() => take(api.GET('/sessions')), 60_000)
 const { data: tokens, load: loadTokens } = useLoaded(() => take(api.GET('/tokens')), 60_000)
@@ -36,6 +37,21 @@ async function end(id: string) {
   await take(api.DELETE('/sessions/{id}', { params: { path: { id } } })).catch(complain)
   await load()
 }
+const [label, scope, days] = [ref(''), ref<TokenScope>('read'), ref<number | undefined>(90)]
+const made = ref<string | null>(null)
+async function makeToken() {
+  busy.value = true
+  try {
+    const body = { label: label.value.trim(), scope: scope.value, days: days.value ?? null }
+    made.value = (await take(api.POST('/session/tokens', { body }))).token
+    label.value = ''
+    await loadTokens()
+  } catch (refused) {
+    complain(refused)
+  } finally {
+    busy.value = false
+  }
+}
 async function revoke(id: string) {
   await take(api.DELETE('/tokens/{id}', { params: { path: { id } } })).catch(complain)
   await loadTokens()
@@ -48,6 +64,7 @@ async function revoke(id: string) {
       <h1>{{ user.name }}</h1>
       <p class="muted">{{ roleLabel(user.role) }}, who {{ ROLES.find((one) => one.value === user!.role)?.may }}.</p>
     </div>
+    <Teams v-if="user.role !== 'administrator' && user.teams.length" />
     <section class="card" aria-labelledby="password">
       <form class="stack narrow" @submit.prevent="changePassword">
         <h2 id="password">Password</h2>
@@ -78,23 +95,36 @@ async function revoke(id: string) {
       <h2 id="tokens">Tokens of programs</h2>
       <p v-if="tokens && !tokens.length" class="muted">None. <code>maple-lark sign-in</code> makes one for the command line.</p>
       <table v-if="tokens?.length" class="list folds">
-        <thead><tr><th>For</th><th>Good for</th><th>Made</th><th>Used last</th><td></td></tr></thead>
+        <thead><tr><th>For</th><th>Good for</th><th>Until</th><th>Used last</th><td></td></tr></thead>
         <tbody>
           <tr v-for="one in tokens" :key="one.id">
             <td>{{ one.label || 'unnamed' }}</td>
-            <td data-label="Good for">{{ one.scope === 'all' ? 'all that you may do' : one.scope }}</td>
-            <td class="whole" data-label="Made">{{ instant(one.created_at) }}</td>
+            <td data-label="Good for">{{ scopeLabel(one.scope) }}</td>
+            <td class="whole" data-label="Until">{{ one.expires_at ? instant(one.expires_at) : 'revoked' }}</td>
             <td class="whole" data-label="Used last">{{ one.last_used_at ? away(one.last_used_at, Date.now()) : 'never' }}</td>
             <td><el-button size="small" :aria-label="`Revoke ${one.label}`" @click="revoke(one.id)">Revoke</el-button></td>
           </tr>
         </tbody>
       </table>
+      <p v-if="made" class="made" role="status">
+        <strong>The token, shown only now:</strong> <code>{{ made }}</code>
+      </p>
+      <form class="token" @submit.prevent="makeToken">
+        <label>What it is for<el-input v-model="label" aria-label="What it is for" maxlength="80" placeholder="nightly job" /></label>
+        <label>Good for<el-select v-model="scope" aria-label="Good for"><el-option v-for="one in SCOPES" :key="one.value" :value="one.value" :label="one.label" /></el-select></label>
+        <label>Days<el-input-number v-model="days" aria-label="Days" :min="1" :max="3660" :controls="false" placeholder="no end" /></label>
+        <el-button native-type="submit" :loading="busy" :disabled="!label.trim()">Make a token</el-button>
+      </form>
     </section>
   </div>
 </template>
 
 <style scoped>
 .narrow { max-width: 26rem; }
+.token { display: grid; grid-template-columns: minmax(10rem, 2fr) minmax(10rem, 2fr) 6rem auto; gap: 0.75rem; align-items: end; }
+.token .el-input-number { width: 100%; }
+.made code { overflow-wrap: anywhere; user-select: all; }
+@media (max-width: 46rem) { .token { grid-template-columns: 1fr; } }
 .hidden { position: absolute; width: 1px; height: 1px; opacity: 0; pointer-events: none; }
 p { margin: 0; }
 label { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }

@@ -9,6 +9,7 @@ import { useLoaded } from '../parts/load'
 import Loading from '../parts/Loading.vue'
 import { user as me } from '../session'
 import { away, instant } from '../words'
+import Teams from './Teams.vue'
 import { ROLES, userState, type Role } from './words'
 
 const SIZE = 50
@@ -75,8 +76,11 @@ async function copy() {
 <template>
   <div class="stack">
     <div class="row spread">
-      <h1>Users</h1>
-      <el-button type="primary" @click="inviting = true">Invite somebody</el-button>
+      <h1>Users and teams</h1>
+      <div class="row">
+        <RouterLink :to="{ name: 'audit' }"><el-button>Audit trail</el-button></RouterLink>
+        <el-button type="primary" @click="inviting = true">Invite somebody</el-button>
+      </div>
     </div>
     <section v-if="link" class="card stack handed" aria-live="polite">
       <div class="row spread"><strong>Hand this link to {{ link.name }}</strong><el-button size="small" @click="link = null">Close</el-button></div>
@@ -117,6 +121,7 @@ async function copy() {
         <el-pagination v-if="data && data.total > SIZE" v-model:current-page="page" layout="prev, pager, next" :page-size="SIZE" :total="data.total" @current-change="load" />
       </Loading>
     </section>
+    <Teams />
     <el-dialog v-model="inviting" title="Invite somebody" width="min(30rem, 94vw)" append-to-body>
       <form id="invite" class="stack" @submit.prevent="invite">
         <label>Name to sign in with<el-input v-model="fresh.name" name="name" aria-label="Name to sign in with" placeholder="runa.holm" autocomplete="off" /></label>

@@ -13,6 +13,16 @@ export const ROLES: { value: Role; label: string; may: string }[] = [
 ]
 export const roleLabel = (role: Role): string => ROLES.find((one) => one.value === role)?.label ?? role
 
+export type TokenScope = Schemas['Token']['scope']
+
+/** What a token can be good for, the least first. */
+export const SCOPES: { value: TokenScope; label: string }[] = [
+  { value: 'read' as TokenScope, label: 'looking' },
+  { value: 'run' as TokenScope, label: 'looking and running reports' },
+  { value: 'all' as TokenScope, label: 'all that you may do' },
+]
+export const scopeLabel = (scope: TokenScope): string => SCOPES.find((one) => one.value === scope)?.label ?? scope
+
 /** Whether somebody can sign in, at a glance. */
 export function userState(user: Pick<Entry, 'disabled_at' | 'has_password' | 'invited_until'>): StateWords {
   if (user.disabled_at) return { mark: '◇', word: 'Disabled', tone: 'quiet' }
@@ -50,3 +60,32 @@ export function passwordProblem(password: string, again: string): string | null 
   if (password !== again) return 'The two are not alike.'
   return null
 }
+
+/** Which entries of the audit trail are wanted; days as the browser's clock has them. */
+export interface AuditFilter {
+  user: string
+  text: string
+  outcome: string
+  from: string
+  to: string
+}
+
+/** The same as the service is asked: what is empty is not named, and the last day is in it. */
+export function auditQuery(filter: AuditFilter): Record<string, string> {
+  const start = (day: string, later = 0): string => {
+    const [year, month, date] = day.slice(0, 10).split('-').map(Number) as [number, number, number]
+    return new Date(year, month - 1, date + later).toISOString()
+  }
+  const found = {
+    user: filter.user?.trim(),
+    text: filter.text?.trim(),
+    outcome: filter.outcome,
+    from: filter.from && start(filter.from),
+    to: filter.to && start(filter.to, 1),
+  }
+  return Object.fromEntries(Object.entries(found).filter(([, value]) => value)) as Record<string, string>
+}
+
+/** What came of something, at a glance. */
+export const auditMark = (outcome: string): { mark: string; tone: string } =>
+  outcome === 'done' ? { mark: '●', tone: '' } : outcome === 'refused' ? { mark: '◆', tone: 'warning' } : { mark: '▲', tone: 'warning' }

@@ -4,6 +4,7 @@
 mod about;
 mod agenda;
 mod archive;
+mod audit;
 mod core_enums;
 mod dashboards;
 mod definitions;
@@ -15,6 +16,7 @@ mod preview;
 mod problem;
 mod queries;
 mod reports;
+mod rights;
 mod runs;
 mod schedules;
 mod secrets;
@@ -22,6 +24,7 @@ mod sessions;
 mod size;
 mod sources;
 mod state;
+mod teams;
 mod templates;
 mod themes;
 mod users;
@@ -32,6 +35,7 @@ pub use agenda::{
     Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
 };
 pub use archive::Match;
+pub use audit::{AUDITED, AuditEntry, AuditOutcome, AuditPage, AuditProof, audited_as};
 pub use dashboards::DashboardView;
 pub use definitions::{
     Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionName, DefinitionPatch,
@@ -53,6 +57,7 @@ pub use queries::{
     QueryAnswer, QueryOrder, SamplerView,
 };
 pub use reports::{AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportView};
+pub use rights::{RIGHTS, Right, in_markdown as rights_in_markdown, right_to};
 pub use runs::{
     AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunOrder, RunPage,
     RunSummary, RunView, SnapshotView, StepView, WindowView,
@@ -61,13 +66,14 @@ pub use schedules::{
     Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,
 };
 pub use secrets::{NewSecret, SecretView};
-pub use sessions::{Credentials, NewToken, Token, TokenRequest, TokenScope, UserView};
+pub use sessions::{Credentials, NewToken, Token, TokenOrder, TokenRequest, TokenScope, UserView};
 pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
     AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
     StepKind, StepState,
 };
+pub use teams::{Membership, NewTeam, TeamChange, TeamMember, TeamView};
 pub use templates::{
     FilledTemplate, NewTemplate, TemplateBlock, TemplateInput, TemplateOrder, TemplateReport,
     TemplateUpdate, TemplateView,

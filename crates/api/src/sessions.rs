@@ -11,9 +11,25 @@ words!(
     TokenScope, "scope of a token", {
     /// Everything that its user may do.
     All = "all",
+    /// Looking, and running reports that are there.
+    Run = "run",
+    /// Looking; it changes nothing.
+    Read = "read",
     /// Reading the agenda from a calendar program.
     Agenda = "agenda",
 });
+
+impl TokenScope {
+    /// Whether a token of another scope is good for all that one of this scope is.
+    #[must_use]
+    pub fn is_within(self, other: Self) -> bool {
+        match self {
+            Self::All | Self::Agenda => self == other,
+            Self::Run => matches!(other, Self::Run | Self::All),
+            Self::Read => matches!(other, Self::Read | Self::Run | Self::All),
+        }
+    }
+}
 
 #[derive(Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -29,30 +45,55 @@ pub struct TokenRequest {
     pub password: String,
     /// What the token is for, to tell it from others.
     pub label: String,
+    /// What it is good for; all that you may do if nothing is said.
+    #[serde(default)]
+    pub scope: Option<TokenScope>,
+    /// For how many days it is good; until it is revoked if nothing is said.
+    #[serde(default)]
+    pub days: Option<u32>,
+}
+
+/// A token that somebody who is signed in wants for a program.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TokenOrder {
+    /// What the token is for, to tell it from others.
+    pub label: String,
+    /// What it is good for; all that you may do if nothing is said.
+    #[serde(default)]
+    pub scope: Option<TokenScope>,
+    /// For how many days it is good; until it is revoked if nothing is said.
+    #[serde(default)]
+    pub days: Option<u32>,
 }
 
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewToken {
     pub id: Uuid,
+    pub expires_at: Option<chrono::DateTime<chrono::Utc>>,
     /// Shown only now; the service keeps a digest.
     pub token: String,
     pub user: UserView,
 }
 
-#[derive(Serialize, ToSchema)]
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Token {
     pub id: Uuid,
     pub label: String,
     pub created_at: chrono::DateTime<chrono::Utc>,
     pub last_used_at: Option<chrono::DateTime<chrono::Utc>>,
-    /// What it is good for: `all`, or `agenda`.
-    pub scope: String,
+    /// What it is good for.
+    pub scope: TokenScope,
+    /// Until when; until it is revoked if nothing is said.
+    pub expires_at: Option<chrono::DateTime<chrono::Utc>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct UserView {
     pub name: String,
     pub role: Role,
+    /// The teams that they are in; all teams for an administrator.
+    pub teams: Vec<String>,
     /// Whether the demo's mailbox is there to be looked at.
     pub demo: bool,
 }

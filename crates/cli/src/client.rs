@@ -191,6 +191,12 @@ impl Client {
             .map(drop)
     }
 
+    /// An order that is answered with nothing.
+    pub async fn post_only(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        let request = self.request(Method::POST, path).json(body);
+        self.send(request).await.map(drop)
+    }
+
     /// A change that is answered with nothing.
     pub async fn patch_only(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
         let request = self.request(Method::PATCH, path).json(body);

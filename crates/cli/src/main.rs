@@ -15,8 +15,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 #[cfg(feature = "serve")]
 use command::serve;
 use command::{
-    agenda, apply, ask, backfill, capture, define, deliver, download, explain, export, history,
-    list, run, secret, sign_in, source, template, users,
+    agenda, apply, ask, audit, backfill, capture, define, deliver, download, explain, export,
+    history, list, run, secret, sign_in, source, teams, template, tokens, users,
 };
 use failure::Failure;
 use output::Output;
@@ -108,6 +108,10 @@ enum Command {
     Secret(secret::Secret),
     Users(users::Users),
     Password(users::Password),
+    Teams(teams::Teams),
+    Audit(audit::Audit),
+    Tokens(tokens::Tokens),
+    Roles(tokens::Roles),
     Run(run::Run),
     Show(run::Show),
     Download(download::Download),
@@ -220,6 +224,10 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Secret(command) => command.run(&client()?, output).await?,
         Command::Users(command) => command.run(&client()?, output).await?,
         Command::Password(command) => command.run(&client()?).await?,
+        Command::Audit(command) => return command.run(&client()?, output).await,
+        Command::Teams(command) => command.run(&client()?, output).await?,
+        Command::Tokens(command) => command.run(&client()?, output).await?,
+        Command::Roles(command) => command.run(output),
         Command::Test(command) => return command.run(&client()?, output).await,
         Command::Capture(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,

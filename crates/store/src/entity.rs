@@ -8,7 +8,7 @@ macro_rules! entity {
             #[allow(unused_imports)]
             use super::{
                 AttemptOutcome, Cause, ChannelType, DeliveryState, Format, NoticeKind, RecipientRole, Role, RunState,
-                StepKind, StepState, Stored, Time,
+                StepKind, StepState, Stored, Time, TokenScope,
             };
 
             #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
@@ -27,7 +27,7 @@ macro_rules! entity {
 
 use maple_lark_api::{
     AttemptOutcome, Cause, ChannelType, DeliveryState, Format, NoticeKind, RecipientRole, Role,
-    RunState, StepKind, StepState,
+    RunState, StepKind, StepState, TokenScope,
 };
 
 use crate::stored::Stored;
@@ -66,8 +66,8 @@ entity!(api_token, "api_tokens", {
     token_hash: String,
     created_at: Time,
     last_used_at: Option<Time>,
-    /// What it is good for: `all`, or `agenda`.
-    scope: String,
+    /// What it is good for.
+    scope: Stored<TokenScope>,
     /// When it ends by itself.
     expires_at: Option<Time>,
 });
@@ -124,6 +124,8 @@ entity!(run, "runs", {
     released_by: Option<String>,
     claims: i32,
     claimed_at: Option<Time>,
+    /// The team that it belongs to; empty if it belongs to all.
+    team: String,
 });
 
 entity!(run_step, "run_steps", {

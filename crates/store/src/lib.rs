@@ -3,6 +3,7 @@
 //! Functions here read and write rows; what the rows mean is decided by their callers. A
 //! function that returns has written durably.
 
+pub mod audit;
 mod bodies;
 pub mod claims;
 pub mod definitions;
@@ -20,6 +21,7 @@ pub mod sampling;
 pub mod schedule;
 pub mod secrets;
 mod stored;
+pub mod teams;
 pub mod users;
 
 use sea_orm::{

@@ -3,8 +3,8 @@
 //! The words that a column may hold come from the enums of the API; a step names them in braces.
 
 use maple_lark_api::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
-    StepKind, StepState, Words,
+    AttemptOutcome, AuditOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole,
+    Role, RunState, StepKind, StepState, TokenScope, Words,
 };
 use sea_orm_migration::prelude::*;
 
@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 20] = [
+const STEPS: [Step; 23] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -109,6 +109,18 @@ const STEPS: [Step; 20] = [
         name: "0020_users",
         sql: include_str!("migrations/0020_users.sql"),
     },
+    Step {
+        name: "0021_scopes",
+        sql: include_str!("migrations/0021_scopes.sql"),
+    },
+    Step {
+        name: "0022_teams",
+        sql: include_str!("migrations/0022_teams.sql"),
+    },
+    Step {
+        name: "0023_audit",
+        sql: include_str!("migrations/0023_audit.sql"),
+    },
 ];
 
 impl MigrationName for Step {
@@ -136,6 +148,8 @@ fn all<T: Words>() -> String {
 fn with_words(sql: &str) -> String {
     let lists = [
         ("{roles}", all::<Role>()),
+        ("{token_scopes}", all::<TokenScope>()),
+        ("{audit_outcomes}", all::<AuditOutcome>()),
         ("{causes}", all::<Cause>()),
         ("{run_states}", all::<RunState>()),
         (

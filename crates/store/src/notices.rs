@@ -1,7 +1,7 @@
 //! What owners are told of: kept until it is told, and told once.
 
 use chrono::TimeDelta;
-use sea_orm::{ConnectionTrait, EntityTrait, QueryOrder, QuerySelect, TransactionTrait};
+use sea_orm::{ConnectionTrait, EntityTrait, TransactionTrait};
 use uuid::Uuid;
 
 use maple_lark_api::{NoticeKind, RunState, Words};
@@ -10,6 +10,7 @@ use crate::{
     Result, Store, Stored,
     entity::{Time, notice},
     stored::sql_list,
+    teams::Sight,
 };
 
 pub use notice::Model as Notice;
@@ -170,11 +171,15 @@ impl Store {
             .map_err(Into::into)
     }
 
-    /// The latest notices, newest first.
-    pub async fn notices(&self, most: u64) -> Result<Vec<Notice>> {
+    /// The latest notices, newest first: of the runs that somebody sees, and those of no run.
+    pub async fn notices(&self, most: u64, sight: &Sight) -> Result<Vec<Notice>> {
+        let asked = Store::sql(
+            "select n.* from notices n left join runs r on r.id = n.run_id \
+             where $2::text[] is null or n.run_id is null or r.team = any($2) order by n.id desc limit $1",
+            [(most as i64).into(), sight.value()],
+        );
         Ok(notice::Entity::find()
-            .order_by_desc(notice::Column::Id)
-            .limit(most)
+            .from_raw_sql(asked)
             .all(&self.db)
             .await?)
     }

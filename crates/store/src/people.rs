@@ -1,6 +1,6 @@
 //! Users, their sessions and tokens (kept as hashes), and failed sign-ins.
 
-use maple_lark_api::{TokenScope, Words};
+use maple_lark_api::TokenScope;
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, PaginatorTrait,
     QueryFilter, QueryOrder, sea_query::OnConflict,
@@ -8,7 +8,7 @@ use sea_orm::{
 use uuid::Uuid;
 
 use crate::{
-    Result, Store,
+    Result, Store, Stored,
     entity::{Time, api_token, session, user},
 };
 
@@ -60,16 +60,35 @@ impl Store {
         Ok(())
     }
 
-    pub async fn user_of_session(&self, token_hash: &str, now: Time) -> Result<Option<User>> {
+    /// The user of a session that has not ended, with the teams that they are in.
+    pub async fn user_of_session(
+        &self,
+        token_hash: &str,
+        now: Time,
+    ) -> Result<Option<(User, Vec<String>)>> {
         let statement = Store::sql(
-            "select u.* from sessions s join users u on u.id = s.user_id \
+            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams from sessions s join users u on u.id = s.user_id \
              where s.token_hash = $1 and s.expires_at > $2 and u.disabled_at is null",
             [token_hash.into(), now.into()],
         );
-        Ok(user::Entity::find()
-            .from_raw_sql(statement)
-            .one(&self.db)
-            .await?)
+        let Some(row) = self.db.query_one_raw(statement).await? else {
+            return Ok(None);
+        };
+        let teams = row.try_get("", "teams")?;
+        Ok(Some((User::from_query_result(&row, "")?, teams)))
+    }
+
+    /// A user as they are now, with the teams that they are in; nothing if they may not sign in.
+    pub async fn user_now(&self, id: Uuid) -> Result<Option<(User, Vec<String>)>> {
+        let statement = Store::sql(
+            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams from users u where u.id = $1 and u.disabled_at is null",
+            [id.into()],
+        );
+        let Some(row) = self.db.query_one_raw(statement).await? else {
+            return Ok(None);
+        };
+        let teams = row.try_get("", "teams")?;
+        Ok(Some((User::from_query_result(&row, "")?, teams)))
     }
 
     pub async fn add_token(&self, one: ApiToken) -> Result<()> {
@@ -98,22 +117,20 @@ impl Store {
             > 0)
     }
 
-    /// The user behind a token that is good for this. Its last use is kept to the minute, so that a busy client
-    /// does not write at every call.
+    /// The user behind a token, with their teams and what the token is good for. Its last use is kept to the minute,
+    /// so that a busy client does not write at every call.
     pub async fn user_of_token(
         &self,
         token_hash: &str,
-        scope: TokenScope,
         now: Time,
-    ) -> Result<Option<User>> {
+    ) -> Result<Option<(User, Vec<String>, TokenScope)>> {
         // Every request asks this: one statement, and another at most once a minute.
         let statement = Store::sql(
-            "select u.*, t.last_used_at is null or t.last_used_at < $2 as stale \
-             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and t.scope = $3 and u.disabled_at is null and (t.expires_at is null or t.expires_at > $4)",
+            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams, t.scope, t.last_used_at is null or t.last_used_at < $2 as stale \
+             from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and u.disabled_at is null and (t.expires_at is null or t.expires_at > $3)",
             [
                 token_hash.into(),
                 (now - chrono::TimeDelta::minutes(1)).into(),
-                scope.word().into(),
                 now.into(),
             ],
         );
@@ -127,7 +144,9 @@ impl Store {
             );
             self.db.execute_raw(used).await?;
         }
-        Ok(Some(User::from_query_result(&row, "")?))
+        let scope: Stored<TokenScope> = row.try_get("", "scope")?;
+        let teams = row.try_get("", "teams")?;
+        Ok(Some((User::from_query_result(&row, "")?, teams, *scope)))
     }
 
     /// Counts a failed sign-in of a subject (a name or an address) and answers how many

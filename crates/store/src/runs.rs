@@ -2,9 +2,11 @@
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction,
-    EntityTrait, FromQueryResult, Iterable, QueryFilter, QueryOrder, QuerySelect, Select,
-    TransactionTrait, sea_query::OnConflict,
+    ActiveModelTrait,
+    ActiveValue::Set,
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, Iterable,
+    QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
+    sea_query::{OnConflict, Query},
 };
 use uuid::Uuid;
 
@@ -17,6 +19,7 @@ use crate::{
     offset,
     pictures::{self, Pictures},
     stored::{sql_list, words},
+    teams::Sight,
 };
 
 pub use document::Model as Document;
@@ -25,7 +28,7 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
-pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at";
+pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team";
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -35,6 +38,8 @@ fn work_states() -> String {
 #[derive(Debug, Clone)]
 pub struct NewRun {
     pub id: Uuid,
+    /// The team that its report belongs to; empty if it belongs to all.
+    pub team: String,
     pub report: String,
     pub title: String,
     pub scheduled_for: Time,
@@ -99,10 +104,20 @@ pub struct RunDay {
     pub latest: Uuid,
 }
 
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct RunFilter {
     pub report: Option<String>,
     pub state: Option<RunState>,
+    /// Who looks: nothing that they do not see is among the runs or counted.
+    pub sight: Sight,
+}
+
+/// Conditions as what follows the table in a query.
+fn restriction(conditions: &[String]) -> String {
+    if conditions.is_empty() {
+        return String::new();
+    }
+    format!("where {}", conditions.join(" and "))
 }
 
 pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) -> Result<bool> {
@@ -139,6 +154,7 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         claims: Set(0),
         claimed_at: Set(None),
         lease_process: Set(None),
+        team: Set(new.team.clone()),
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
@@ -343,13 +359,14 @@ impl Store {
     /// The status of the run before this one, of the same report and the same values.
     pub async fn status_before(&self, run: &Run, values_key: &str) -> Result<Option<String>> {
         let statement = Store::sql(
-            "select s.status from snapshots s join runs r on r.id = s.run_id where r.report = $1 and s.values_key = $2 and r.id <> $3 and r.scheduled_for <= $4 \
+            "select s.status from snapshots s join runs r on r.id = s.run_id where r.report = $1 and r.team = $5 and s.values_key = $2 and r.id <> $3 and r.scheduled_for <= $4 \
              and s.status is not null and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit 1",
             [
                 run.report.as_str().into(),
                 values_key.into(),
                 run.id.into(),
                 run.scheduled_for.into(),
+                run.team.as_str().into(),
             ],
         );
         let row = self.db.query_one_raw(statement).await?;
@@ -359,18 +376,18 @@ impl Store {
             .flatten())
     }
 
-    /// The snapshots of the runs of a report before the one that was scheduled for, and created at,
+    /// The snapshots of the runs of a report of a team before the one that was scheduled for, and created at,
     /// these instants, for the same values, the latest first, at most so many. Runs that were
     /// cancelled are none.
     pub async fn snapshots_before(
         &self,
-        report: &str,
+        (report, team): (&str, &str),
         values_key: &str,
         (scheduled_for, created_at): (Time, Time),
         most: u32,
     ) -> Result<Vec<Uuid>> {
         let statement = Store::sql(
-            "select s.id from snapshots s join runs r on r.id = s.run_id where r.report = $1 and s.values_key = $2 and (r.scheduled_for, r.created_at) < ($3, $4) \
+            "select s.id from snapshots s join runs r on r.id = s.run_id where r.report = $1 and r.team = $6 and s.values_key = $2 and (r.scheduled_for, r.created_at) < ($3, $4) \
              and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit $5",
             [
                 report.into(),
@@ -378,6 +395,7 @@ impl Store {
                 scheduled_for.into(),
                 created_at.into(),
                 i64::from(most).into(),
+                team.into(),
             ],
         );
         let rows = self.db.query_all_raw(statement).await?;
@@ -470,15 +488,20 @@ impl Store {
     /// How many runs of each report ended in each state on each day, by the instant that they
     /// were scheduled for. Each day begins at one of `days`, which ascend, and ends where the
     /// next begins; the last only ends the one before it.
-    pub async fn run_days(&self, report: Option<&str>, days: &[Time]) -> Result<Vec<RunDay>> {
+    pub async fn run_days(
+        &self,
+        report: Option<&str>,
+        days: &[Time],
+        sight: &Sight,
+    ) -> Result<Vec<RunDay>> {
         let statement = Store::sql(
             "with days as ( \
                select report, state, width_bucket(scheduled_for, $1) as day, count(*) as count, \
                  min(scheduled_for) as first, max(scheduled_for) as last \
-               from runs where scheduled_for >= $2 and scheduled_for < $3 and ($4::text is null or report = $4) \
+               from runs where scheduled_for >= $2 and scheduled_for < $3 and ($4::text is null or report = $4) and ($5::text[] is null or team = any($5)) \
                group by report, state, day) \
              select days.*, latest.id as latest, latest.title from days cross join lateral ( \
-               select id, title from runs where report = days.report and scheduled_for = days.last and state = days.state \
+               select id, title from runs where report = days.report and scheduled_for = days.last and state = days.state and ($5::text[] is null or team = any($5)) \
                order by created_at desc limit 1) latest \
              order by day, report, state",
             [
@@ -486,6 +509,7 @@ impl Store {
                 days.first().copied().into(),
                 days.last().copied().into(),
                 report.map(str::to_owned).into(),
+                sight.value(),
             ],
         );
         Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
@@ -713,9 +737,11 @@ impl Store {
         let wanted = [
             filter.report.clone().into(),
             filter.state.map(|state| state.word().to_owned()).into(),
+            filter.sight.value(),
         ];
         let counted = Store::sql(
-            "select coalesce(sum(count), 0)::bigint as total from run_counts where ($1::text is null or report = $1) and ($2::text is null or state = $2)",
+            "select coalesce(sum(count), 0)::bigint as total from run_counts \
+             where ($1::text is null or report = $1) and ($2::text is null or state = $2) and ($3::text[] is null or team = any($3))",
             wanted,
         );
         let total: i64 = match self.db.query_one_raw(counted).await? {
@@ -732,41 +758,45 @@ impl Store {
             values.push(Stored(state).into());
             conditions.push(format!("state = ${}", values.len()));
         }
-        let restriction = if conditions.is_empty() {
-            String::new()
-        } else {
-            format!("where {}", conditions.join(" and "))
+        let ordered = "order by created_at desc, id desc limit";
+        let text = match filter.sight.restriction() {
+            None => {
+                let restriction = restriction(&conditions);
+                format!("select {HEAD} from runs {restriction} {ordered} $1 offset $2")
+            }
+            // Of each team the latest, so that what others have is not gone through.
+            Some(teams) => {
+                values.push(teams.into());
+                let seen = values.len();
+                conditions.push("runs.team = seen.team".to_owned());
+                let restriction = restriction(&conditions);
+                format!(
+                    "select found.* from unnest(${seen}::text[]) as seen(team) cross join lateral \
+                     (select {HEAD} from runs {restriction} {ordered} $1 + $2) found {ordered} $1 offset $2"
+                )
+            }
         };
-        let statement = Store::sql(
-            &format!(
-                "select {HEAD} from runs {restriction} order by created_at desc, id desc limit $1 offset $2"
-            ),
-            values,
-        );
         Ok(Page {
             total: u64::try_from(total).unwrap_or_default(),
             items: run::Entity::find()
-                .from_raw_sql(statement)
+                .from_raw_sql(Store::sql(&text, values))
                 .all(&self.db)
                 .await?,
         })
     }
 
     /// How many runs of the last day ended in each state.
-    pub async fn outcomes_since(&self, since: Time) -> Result<Vec<(RunState, i64)>> {
-        let rows = run::Entity::find()
-            .select_only()
-            .column(run::Column::State)
-            .column_as(run::Column::Id.count(), "count")
-            .filter(run::Column::CreatedAt.gte(since))
-            .group_by(run::Column::State)
-            .into_tuple::<(Stored<RunState>, i64)>()
-            .all(&self.db)
-            .await?;
-        Ok(rows
-            .into_iter()
-            .map(|(state, count)| (*state, count))
-            .collect())
+    pub async fn outcomes_since(&self, since: Time, sight: &Sight) -> Result<Vec<(RunState, i64)>> {
+        let asked = Store::sql(
+            "select state, count(*) as count from runs where created_at >= $1 and ($2::text[] is null or team = any($2)) group by state",
+            [since.into(), sight.value()],
+        );
+        let mut found = Vec::new();
+        for row in self.db.query_all_raw(asked).await? {
+            let state: Stored<RunState> = row.try_get("", "state")?;
+            found.push((*state, row.try_get("", "count")?));
+        }
+        Ok(found)
     }
 
     pub async fn steps(&self, run_id: Uuid) -> Result<Vec<Step>> {
@@ -805,12 +835,18 @@ impl Store {
             .pop())
     }
 
-    /// The first document kept with this SHA-256.
-    pub async fn document_with(&self, sha256: &str) -> Result<Option<Document>> {
-        let query = document::Entity::find()
-            .filter(document::Column::Sha256.eq(sha256))
-            .order_by_asc(document::Column::CreatedAt)
-            .limit(1);
+    /// The first document kept with this SHA-256, of a run that somebody sees.
+    pub async fn document_with(&self, sha256: &str, sight: &Sight) -> Result<Option<Document>> {
+        let mut query = document::Entity::find().filter(document::Column::Sha256.eq(sha256));
+        if let Some(teams) = sight.restriction() {
+            let seen = Query::select()
+                .column(run::Column::Id)
+                .from(run::Entity)
+                .and_where(run::Column::Team.is_in(teams))
+                .to_owned();
+            query = query.filter(document::Column::RunId.in_subquery(seen));
+        }
+        let query = query.order_by_asc(document::Column::CreatedAt).limit(1);
         Ok(self.opened_documents(query).await?.pop())
     }
 

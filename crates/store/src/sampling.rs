@@ -3,7 +3,7 @@
 use sea_orm::{ConnectionTrait, FromQueryResult, TransactionTrait};
 use serde_json::Value as Json;
 
-use crate::{Result, Store, entity::Time};
+use crate::{Result, Store, entity::Time, teams::Sight};
 
 /// What a sampler has done last and does next.
 #[derive(Debug, Clone, FromQueryResult)]
@@ -155,12 +155,13 @@ impl Store {
         Ok(())
     }
 
-    /// How many runs, and how many deliveries, are in each state.
-    pub async fn counts(&self) -> Result<Vec<(String, String, i64)>> {
+    /// How many runs that somebody sees, and how many deliveries, are in each state; the latter for
+    /// those alone who see everything.
+    pub async fn counts(&self, sight: &Sight) -> Result<Vec<(String, String, i64)>> {
         let statement = Store::sql(
-            "select 'run' as what, state, sum(count)::bigint as count from run_counts group by state having sum(count) > 0 \
-             union all select 'delivery', state, sum(count)::bigint from delivery_counts group by state having sum(count) > 0 order by 1, 2",
-            [],
+            "select 'run' as what, state, sum(count)::bigint as count from run_counts where $1::text[] is null or team = any($1) group by state having sum(count) > 0 \
+             union all select 'delivery', state, sum(count)::bigint from delivery_counts where $1::text[] is null group by state having sum(count) > 0 order by 1, 2",
+            [sight.value()],
         );
         let rows = self.db.query_all_raw(statement).await?;
         rows.iter()
@@ -180,8 +181,8 @@ impl Store {
     /// If the database cannot be used.
     pub async fn fold_counts(&self) -> Result<()> {
         for statement in [
-            "with gone as (delete from run_counts returning *) insert into run_counts \
-             select report, state, sum(count) from gone group by report, state having sum(count) <> 0",
+            "with gone as (delete from run_counts returning *) insert into run_counts (report, state, team, count) \
+             select report, state, team, sum(count) from gone group by report, state, team having sum(count) <> 0",
             "with gone as (delete from delivery_counts returning *) insert into delivery_counts \
              select state, sum(count) from gone group by state having sum(count) <> 0",
         ] {

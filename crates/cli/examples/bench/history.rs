@@ -103,7 +103,7 @@ async fn fill(records: &mut PgConnection, from: usize, to: usize) -> Done<()> {
          set session_replication_role = origin;
          delete from run_counts;
          delete from delivery_counts;
-         insert into run_counts select report, state, count(*) from runs group by report, state;
+         insert into run_counts (report, state, count) select report, state, count(*) from runs group by report, state;
          insert into delivery_counts select state, count(*) from deliveries group by state;
          analyze",
         from + 1

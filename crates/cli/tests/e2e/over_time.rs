@@ -258,6 +258,18 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
     assert_eq!(verified[0][1]["reproducible"], json!(true), "{verified:#}");
     let third = ran(&place, "inventory");
     assert_eq!(third["state"], "quiet", "{third:#}");
+    // From now on a trial, too, has a run to compare with.
+    data.execute("update inventory set system = '14' where name = 'c'")
+        .await
+        .unwrap();
+    let trial = place.json(&["query", "--query", "inventory/changes"]);
+    assert_eq!(
+        trial["rows"],
+        json!([["altered", "c", "14", "system: was 13, is 14"]])
+    );
+    data.execute("update inventory set system = '13' where name = 'c'")
+        .await
+        .unwrap();
     // A run that is named is compared with, however many came after it.
     let named = |run: &str| {
         let named = INVENTORY.replace("key =", &format!("run = \"{run}\"\nkey ="));

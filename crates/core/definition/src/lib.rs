@@ -41,6 +41,7 @@ pub use model::message_template::MessageTemplate;
 pub use model::message_values::{
     MessageValues, ReportValues, RunValues, WindowValues, check, check_text, render,
 };
+pub use model::name::is_name;
 pub use model::page::{Finished, Keep, PageAsk, PageStep, PageView, PartAsk, SignInSteps};
 pub use model::parameter::{Parameter, ParameterKind, ParameterValue, Values};
 pub use model::people::{Addressee, Group, Person, Recipient, RecipientFormat};

@@ -1,6 +1,6 @@
 //! Request guards: a handler that takes one runs only for those who may.
 
-use maple_lark_store::{Store, people::User};
+use maple_lark_store::{Store, people::User, teams::Sight};
 use rocket::{
     Request, State,
     http::{Method, Status},
@@ -10,17 +10,39 @@ use rocket::{
 
 use maple_lark_api::{Role, TokenScope};
 
-use super::token_hash;
+use super::{token_hash, trail::Trail};
 use crate::api::problem::Refusal;
 
 pub const SESSION_COOKIE: &str = "maple_lark_session";
 
 /// Anyone who is signed in.
-pub struct Viewer(pub User);
+pub struct Viewer(pub User, pub Sight);
 /// Those who make reports.
-pub struct Author(pub User);
+pub struct Author(pub User, pub Sight);
 
-async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
+/// Anyone who is signed in, where a request that changes nothing has a body.
+pub struct Asker(
+    #[expect(
+        dead_code,
+        reason = "guards are alike; who it is does not matter to those who have it yet"
+    )]
+    pub User,
+    pub Sight,
+);
+/// Those who run the reports that are there.
+pub struct Runner(pub User, pub Sight);
+
+/// What somebody with these teams sees. Administrators see everything.
+pub fn sight_of(user: &User, teams: Vec<String>) -> Sight {
+    match *user.role {
+        Role::Administrator => Sight::All,
+        Role::Viewer | Role::Author => Sight::Teams(teams),
+    }
+}
+
+/// Who asks, and what their token is good for; whoever is signed in by a browser may do all that
+/// their role lets them.
+async fn signed_in(request: &Request<'_>) -> Result<(User, Sight, TokenScope), Refusal> {
     let Outcome::Success(store) = request.guard::<&State<Store>>().await else {
         return Err(Refusal::Internal);
     };
@@ -31,8 +53,10 @@ async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
         .and_then(|value| value.strip_prefix("Bearer "));
     let found = if let Some(token) = bearer {
         store
-            .user_of_token(&token_hash(token), TokenScope::All, now)
+            .user_of_token(&token_hash(token), now)
             .await
+            // One for the agenda alone stands in an address, and is none for this.
+            .map(|found| found.filter(|(_, _, scope)| *scope != TokenScope::Agenda))
     } else if let Some(cookie) = request.cookies().get(SESSION_COOKIE) {
         if !same_site(request) {
             return Err(Refusal::OtherSite);
@@ -40,11 +64,16 @@ async fn signed_in(request: &Request<'_>) -> Result<User, Refusal> {
         store
             .user_of_session(&token_hash(cookie.value()), now)
             .await
+            .map(|found| found.map(|(user, teams)| (user, teams, TokenScope::All)))
     } else {
         return Err(Refusal::NotSignedIn);
     };
     match found {
-        Ok(Some(user)) => Ok(user),
+        Ok(Some((user, teams, scope))) => {
+            Trail::of(request).actor(&user.name);
+            let sight = sight_of(&user, teams);
+            Ok((user, sight, scope))
+        }
         Ok(None) => Err(Refusal::NotSignedIn),
         Err(error) => {
             tracing::error!(%error, "who is asking cannot be looked up");
@@ -74,18 +103,29 @@ fn same_site(request: &Request<'_>) -> bool {
     }
 }
 
+/// What a request needs of a token, where nothing else is said: what only reads is for all.
+fn scope_by_method(request: &Request<'_>) -> TokenScope {
+    match request.method() {
+        Method::Get | Method::Head => TokenScope::Read,
+        _ => TokenScope::All,
+    }
+}
+
 macro_rules! guard {
-    ($name:ident, $least:expr) => {
+    ($name:ident, $least:expr, $scope:expr) => {
         #[rocket::async_trait]
         impl<'r> FromRequest<'r> for $name {
             type Error = Refusal;
 
             async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Refusal> {
+                let scope: Option<TokenScope> = $scope;
+                let needed = scope.unwrap_or_else(|| scope_by_method(request));
                 let refusal = match signed_in(request).await {
-                    Ok(user) if *user.role >= $least => {
-                        return Outcome::Success($name(user));
+                    Ok((user, sight, has)) if *user.role >= $least && needed.is_within(has) => {
+                        return Outcome::Success($name(user, sight));
                     }
-                    Ok(user) => Refusal::Role {
+                    Ok((user, _, has)) if *user.role >= $least => Refusal::Scope { needed, has },
+                    Ok((user, ..)) => Refusal::Role {
                         needed: $least,
                         has: *user.role,
                     },
@@ -101,8 +141,10 @@ macro_rules! guard {
 }
 
 /// Those who run the place.
-pub struct Administrator(pub User);
+pub struct Administrator(pub User, pub Sight);
 
-guard!(Viewer, Role::Viewer);
-guard!(Author, Role::Author);
-guard!(Administrator, Role::Administrator);
+guard!(Viewer, Role::Viewer, None);
+guard!(Asker, Role::Viewer, Some(TokenScope::Read));
+guard!(Runner, Role::Author, Some(TokenScope::Run));
+guard!(Author, Role::Author, None);
+guard!(Administrator, Role::Administrator, None);

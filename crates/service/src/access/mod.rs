@@ -1,18 +1,21 @@
 //! Who may do what. Every permission is checked here, in the guards of `guard`.
 
-use maple_lark_api::{Role, TokenScope, Words};
+use maple_lark_api::{Role, TokenScope};
+pub mod addresses;
 mod guard;
 mod passwords;
+mod trail;
 
 use argon2::{
     Argon2,
     password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash},
 };
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
 use maple_lark_definition::Kind;
 use maple_lark_store::{
     Store, StoreError,
     people::{ApiToken, Session, User},
+    teams::Sight,
 };
 use sha2::{Digest, Sha256};
 use tokio::sync::Semaphore;
@@ -22,7 +25,9 @@ use crate::{Config, api::problem::Refusal};
 
 pub use passwords::{BadPassword, accept, change_password, invite};
 
-pub use guard::{Administrator, Author, SESSION_COOKIE, Viewer};
+pub use trail::Trail;
+
+pub use guard::{Administrator, Asker, Author, Runner, SESSION_COOKIE, Viewer, sight_of};
 
 /// How long a sign-in in the console lasts.
 const SESSION_HOURS: i64 = 12;
@@ -76,23 +81,60 @@ fn password_fits(password: &str, hash: &str) -> bool {
     })
 }
 
+/// A definition that somebody wants to make, change or remove.
+pub struct Subject<'a> {
+    pub kind: Kind,
+    pub name: &'a str,
+    /// The teams that it has belonged to; none of them if to all, nothing if there was none.
+    pub before: Option<Vec<String>>,
+    /// The teams that it is to belong to; nothing if it is to be removed.
+    pub after: Option<Vec<String>>,
+}
+
 /// Whether somebody may change a definition. What reaches other machines with the secrets of this
-/// one is the administrator's, unless the configuration says otherwise.
+/// one is the administrator's, unless the configuration says otherwise. Who is in a team changes what
+/// belongs to it; what belongs to all is changed by administrators, and by authors who are in none.
 ///
 /// # Errors
 /// If they may not.
-pub fn may_change(user: &User, config: &Config, kind: Kind, name: &str) -> Result<(), Refusal> {
-    let reaches_out = matches!(kind, Kind::Source | Kind::Channel);
-    if !reaches_out
-        || *user.role >= Role::Administrator
-        || config.authors_may_change.contains(&kind)
-    {
+pub fn may_change(
+    user: &User,
+    sight: &Sight,
+    config: &Config,
+    subject: &Subject<'_>,
+) -> Result<(), Refusal> {
+    if *user.role >= Role::Administrator {
         return Ok(());
     }
-    Err(Refusal::Definition {
-        kind,
-        name: name.to_owned(),
-    })
+    let reaches_out = matches!(subject.kind, Kind::Source | Kind::Channel);
+    if reaches_out && !config.authors_may_change.contains(&subject.kind) {
+        return Err(Refusal::Definition {
+            kind: subject.kind,
+            name: subject.name.to_owned(),
+        });
+    }
+    let Sight::Teams(own) = sight else {
+        return Ok(());
+    };
+    let (kind, name) = (subject.kind.name(), subject.name);
+    for teams in [&subject.before, &subject.after].into_iter().flatten() {
+        if let Some(other) = teams.iter().find(|team| !own.contains(team)) {
+            let words = format!(
+                "you are not in a team \"{other}\", so the {kind} \"{name}\" cannot belong to it"
+            );
+            return Err(Refusal::Team(words));
+        }
+        if teams.is_empty() && !own.is_empty() {
+            let words = match &own[..] {
+                [team] => format!("give it to your team: team = \"{team}\""),
+                teams => format!("give it to one of your teams: {}", teams.join(", ")),
+            };
+            return Err(Refusal::Team(format!(
+                "the {kind} \"{name}\" belongs to all, and you make and change what belongs to your teams; {words}, or ask an administrator"
+            )));
+        }
+    }
+    Ok(())
 }
 
 /// Makes the administrator at the very first start and prints the password once.
@@ -205,28 +247,38 @@ pub async fn begin_session(
     Ok(token)
 }
 
-/// Makes an API token and answers with it; only its hash is kept.
+/// A token that is to be made.
+pub struct Issue<'a> {
+    /// What it is for.
+    pub label: &'a str,
+    pub scope: TokenScope,
+    /// For how long it is good; until it is revoked if nothing is said.
+    pub lasts: Option<TimeDelta>,
+}
+
+/// Makes an API token and answers with it and when it ends; only its hash is kept.
 pub async fn issue_token(
     store: &Store,
     user: &User,
-    name: &str,
-    scope: TokenScope,
-) -> Result<(Uuid, String), StoreError> {
+    issue: Issue<'_>,
+) -> Result<(Uuid, String, Option<DateTime<Utc>>), StoreError> {
     let token = format!("ml_{}", random_token());
-    let id = Uuid::now_v7();
+    let (id, now) = (Uuid::now_v7(), Utc::now());
+    let label = issue.label.chars().filter(|c| !c.is_control());
+    let expires_at = issue.lasts.map(|lasts| (now + lasts).trunc_subsecs(0));
     store
         .add_token(ApiToken {
             id,
             user_id: user.id,
-            name: name.to_owned(),
+            name: label.take(80).collect(),
             token_hash: token_hash(&token),
-            created_at: Utc::now(),
+            created_at: now,
             last_used_at: None,
-            scope: scope.word().to_owned(),
-            expires_at: None,
+            scope: issue.scope.into(),
+            expires_at,
         })
         .await?;
-    Ok((id, token))
+    Ok((id, token, expires_at))
 }
 
 #[cfg(test)]

@@ -39,11 +39,11 @@ const MOST_INSTANTS: usize = 50_000;
 #[utoipa::path(get, operation_id = "list_calendars", path = "/calendars", tag = "schedules", responses((status = 200, body = Vec<CalendarView>)))]
 #[get("/calendars")]
 async fn calendars(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CalendarView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let today = engine.now().date_naive();
     let view = |calendar: &CalendarFile| {
@@ -90,7 +90,7 @@ async fn calendars(
     reason = "what the address may hold, and the three states of the service"
 )]
 async fn agenda(
-    _user: Viewer,
+    user: Viewer,
     from: &str,
     to: &str,
     time_zone: Option<&str>,
@@ -114,7 +114,7 @@ async fn agenda(
         .unwrap_or("UTC")
         .parse()
         .map_err(|error: UnknownZone| refused(error.to_string()))?;
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     if let Some(name) = report.filter(|name| !set.reports.contains_key(*name)) {
         return Err(Problem::not_found(format!("report \"{name}\"")));
@@ -126,7 +126,7 @@ async fn agenda(
         .chain([&to])
         .map(|date| zone.start_of(*date))
         .collect();
-    let ran = store.run_days(report, &starts).await?;
+    let ran = store.run_days(report, &starts, &user.1).await?;
     let states = store.schedule_states_by_report().await?;
     let now = engine.now();
     let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> =
@@ -184,7 +184,12 @@ async fn subscribe(
     config: &State<Arc<Config>>,
 ) -> Result<Created<Json<AgendaFeed>>, Problem> {
     let label = "agenda in a calendar program";
-    let (id, token) = access::issue_token(store, &user.0, label, TokenScope::Agenda).await?;
+    let issue = access::Issue {
+        label,
+        scope: TokenScope::Agenda,
+        lasts: None,
+    };
+    let (id, token, _) = access::issue_token(store, &user.0, issue).await?;
     let root = config.public_url.trim_end_matches('/');
     let address = format!("{root}/api/v1/agenda.ics?key={token}");
     let made = Created::new(format!("/api/v1/tokens/{id}"));
@@ -200,22 +205,24 @@ async fn feed(
     engine: &State<EngineHandle>,
 ) -> Result<(ContentType, String), Problem> {
     let hash = access::token_hash(key.unwrap_or_default());
-    let user = store.user_of_token(&hash, TokenScope::Agenda, Utc::now());
-    if user.await?.is_none() {
+    let known = store.user_of_token(&hash, Utc::now()).await?;
+    let known = known.filter(|(_, _, scope)| *scope == TokenScope::Agenda);
+    let (user, teams, _) = known.ok_or_else(|| {
         let words =
             "this address is not known, or was revoked; subscribe again on the page of the agenda";
-        return Err(Problem::new(401, "Not signed in", words));
-    }
+        Problem::new(401, "Not signed in", words)
+    })?;
+    let sight = access::sight_of(&user, teams);
     let now = engine.now();
     // Whole days, so that what happens several times a day stays the same event.
     let start = Zone::UTC.start_of((now - FEED_BACK).date_naive());
     let end = start + FEED_BACK + FEED_AHEAD;
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &sight).await?;
     let states = store.schedule_states_by_report().await?;
     let dates: Vec<DateTime<Utc>> = (0..=(end - start).num_days())
         .map(|day| start + TimeDelta::days(day))
         .collect();
-    let ran = store.run_days(None, &dates).await?;
+    let ran = store.run_days(None, &dates, &sight).await?;
     let work = move || {
         let planned = planned(&definitions.set, None, &states, start, end, now, Zone::UTC);
         let ran = ran.into_iter().map(entry_of);

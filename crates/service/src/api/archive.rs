@@ -12,9 +12,9 @@ use maple_lark_store::Store;
 use rocket::{Route, State, get, routes, serde::json::Json};
 use uuid::Uuid;
 
-use super::{Answer, documents::File, problem::Problem, view};
+use super::{Answer, documents::File, problem::Problem, seen, view};
 use crate::{
-    access::Viewer,
+    access::{Trail, Viewer},
     engine::{EngineHandle, snapshots},
 };
 
@@ -27,12 +27,13 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/snapshots/<id>/documents/<format>?<block>")]
 async fn again(
-    _user: Viewer,
+    user: Viewer,
     id: Uuid,
     format: &str,
     block: Option<String>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Result<File, Problem> {
     let format = format_named(format)?;
     if block.is_some() && format != Format::Png {
@@ -42,10 +43,11 @@ async fn again(
             "a block by itself is written as png",
         ));
     }
-    let kept = store
-        .whole_snapshot(id)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("snapshot {id}")))?;
+    let nothing = || Problem::not_found(format!("snapshot {id}"));
+    let kept = store.whole_snapshot(id).await?.ok_or_else(nothing)?;
+    let run = seen::run(store, &user.1, kept.stored.run_id);
+    let run = run.await.map_err(|_| nothing())?;
+    trail.note(format!("of {}, run {}", run.report, run.id));
     let (run, made) = (kept.stored.run_id, kept.stored.created_at.timestamp());
     let Some(title) = block else {
         return one_file(
@@ -120,7 +122,7 @@ pub(super) fn one_file(
 #[utoipa::path(get, operation_id = "match_document", path = "/documents", tag = "archive", params(("sha256" = String, Query)), responses((status = 200, body = Match), (status = 404, body = ProblemDetails)))]
 #[get("/documents?<sha256>")]
 async fn matching(
-    _user: Viewer,
+    user: Viewer,
     sha256: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -130,8 +132,9 @@ async fn matching(
             "document with these bytes: it was not made here, or was altered since".to_owned(),
         )
     };
-    let found = store.document_with(sha256).await?.ok_or_else(nothing)?;
-    let run = store.run(found.run_id).await?.ok_or_else(nothing)?;
+    let found = store.document_with(sha256, &user.1).await?;
+    let found = found.ok_or_else(nothing)?;
+    let run = seen::run(store, &user.1, found.run_id).await?;
     let kept = store
         .whole_snapshot(found.snapshot_id)
         .await?

@@ -12,7 +12,7 @@ use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProb
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change as StoredChange, Rule, Saved, StoredDefinition, Version},
-    people::User,
+    teams::Sight,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 
@@ -21,12 +21,14 @@ use super::{
     body::{Body, whole},
     difference::{changed_meanwhile, difference},
     problem::Problem,
+    seen::{self, Share, Shares},
+    teams,
     version::Versioned,
     writer::Writer,
 };
 use crate::{
-    access::{Author, may_change},
-    engine::{EngineHandle, parse_all},
+    access::{Author, Subject, may_change},
+    engine::{Definitions, EngineHandle, parse_all},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -35,6 +37,8 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
+/// So many changes of one order are named in the audit trail; the versions have all of them.
+const MOST_NOTED: usize = 30;
 /// How many of the next instants a change shows.
 const NEXT: usize = 3;
 
@@ -50,16 +54,17 @@ struct Prepared {
 /// All definitions, as files.
 #[utoipa::path(get, operation_id = "list_definitions", path = "/definitions", tag = "definitions", responses((status = 200, body = Vec<DefinitionFile>)))]
 #[get("/definitions")]
-async fn list(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
-    let stored = store.definitions().await?;
+async fn list(user: Author, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
+    let stored = seen::shares(&user.1, store.definitions().await?).whole;
     Ok(Json(stored.into_iter().map(as_stored).collect()))
 }
 
 /// All definitions by name, without their texts: what others can refer to, and who saved it last.
 #[utoipa::path(get, operation_id = "list_definition_names", path = "/definitions/names", tag = "definitions", responses((status = 200, body = Vec<DefinitionName>)))]
 #[get("/definitions/names")]
-async fn names(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionName>> {
-    let stored = store.definitions().await?;
+async fn names(user: Author, store: &State<Store>) -> Answer<Vec<DefinitionName>> {
+    let mut stored = store.definitions().await?;
+    stored.retain(|one| seen::share(&user.1, &one.file, &one.text) != Share::Nothing);
     let named = |one: StoredDefinition| DefinitionName {
         kind: one.kind,
         name: one.name,
@@ -75,14 +80,16 @@ async fn names(_user: Author, store: &State<Store>) -> Answer<Vec<DefinitionName
 #[utoipa::path(post, operation_id = "plan_definitions", path = "/definitions/plan", tag = "definitions", request_body = Files, responses((status = 200, body = Plan), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/plan", data = "<files>")]
 async fn plan(
-    _user: Author,
+    user: Author,
     files: Body<Files>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Plan> {
-    let (stored, now) = (store.definitions().await?, engine.now());
-    let work = move || prepare(&files, &stored, "", now);
-    let prepared = engine.compute(work).await?.map_err(Problem::definitions)?;
+    let shares = seen::shares(&user.1, store.definitions().await?);
+    let now = engine.now();
+    let files = files.into_inner();
+    let work = move || checked(&files, shares, "", now);
+    let prepared = engine.compute(work).await??;
     Ok(Json(Plan {
         changes: prepared.changes,
         unchanged: prepared.unchanged,
@@ -98,27 +105,23 @@ async fn apply(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
-    Ok(Json(
-        carry_out(
-            store,
-            engine,
-            &by.user,
-            &Order::new(by.from, |_| Ok((*files).clone())),
-        )
-        .await?,
-    ))
+    let order = Order {
+        verbatim: by.from != SavedFrom::Console,
+        ..Order::new(by.from, |_| Ok((*files).clone()))
+    };
+    Ok(Json(carry_out(store, engine, &by, &order).await?))
 }
 
 /// One definition, as its file.
 #[utoipa::path(get, operation_id = "get_definition", path = "/definitions/{kind}/{name}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>")]
 async fn one(
-    _user: Author,
+    user: Author,
     kind: &str,
     name: &str,
     store: &State<Store>,
 ) -> Result<Versioned<DefinitionFile>, Problem> {
-    let stored = stored_definition(kind, name, store).await?;
+    let stored = stored_definition(kind, name, store, &user.1).await?;
     let text = stored.text.clone();
     Ok(Versioned::new(as_stored(stored), &text))
 }
@@ -135,7 +138,7 @@ async fn copy(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<DefinitionFile> {
-    let original = stored_definition(kind, name, store).await?;
+    let original = stored_definition(kind, name, store, &by.sight).await?;
     let known = Kind::from_name(kind).filter(|kind| ![Kind::Report, Kind::Calendar].contains(kind));
     let known = known.ok_or_else(|| {
         Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
@@ -149,9 +152,10 @@ async fn copy(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &by.user, &copy).await?;
+    carry_out(store, engine, &by, &copy).await?;
     drop(copy);
-    Ok(Json(file))
+    let made = stored_definition(known.name(), &order.name, store, &by.sight).await?;
+    Ok(Json(as_stored(made)))
 }
 
 /// Refuses a name that something of the kind has.
@@ -222,7 +226,7 @@ async fn remove(
             remove_others: true,
         })
     });
-    let applied = carry_out(store, engine, &by.user, &removal).await?;
+    let applied = carry_out(store, engine, &by, &removal).await?;
     if kind == Kind::Sampler.name() {
         store.remove_sampler(name).await?;
     }
@@ -237,7 +241,7 @@ async fn remove(
     reason = "what the address may hold, and two states of the service"
 )]
 async fn versions(
-    _user: Author,
+    user: Author,
     kind: &str,
     name: &str,
     page: Option<&str>,
@@ -247,7 +251,8 @@ async fn versions(
 ) -> Answer<DefinitionVersions> {
     let page = whole("page", page)?.unwrap_or(1).max(1);
     let size = whole("size", size)?.unwrap_or(25).clamp(1, 100);
-    let found = store.versions(kind, name, page, size).await?;
+    let mut found = store.versions(kind, name, page, size).await?;
+    found.retain(|version| sees(&user.1, version));
     if found.is_empty() && page == 1 {
         return Err(Problem::not_found(format!("{kind} \"{name}\"")));
     }
@@ -263,14 +268,14 @@ async fn versions(
 #[utoipa::path(get, operation_id = "get_version", path = "/definitions/{kind}/{name}/versions/{version}", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path), ("version" = i32, Path)), responses((status = 200, body = DefinitionVersion), (status = 404, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>/versions/<version>")]
 async fn version(
-    _user: Author,
+    user: Author,
     kind: &str,
     name: &str,
     version: i32,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<DefinitionVersion> {
-    let found = stored_version(store, kind, name, version).await?;
+    let found = stored_version(store, &user.1, kind, name, version).await?;
     let work = move || DefinitionVersion {
         text: found.text.clone(),
         ..version_view(&found)
@@ -289,7 +294,7 @@ async fn restore(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Applied> {
-    let found = stored_version(store, kind, name, version).await?;
+    let found = stored_version(store, &by.sight, kind, name, version).await?;
     let text = found.text.ok_or_else(|| {
         let words = format!(
             "version {version} removed the {kind} \"{name}\", so it has no text; choose an earlier version"
@@ -307,11 +312,18 @@ async fn restore(
             remove_others: false,
         })
     });
-    Ok(Json(carry_out(store, engine, &by.user, &order).await?))
+    Ok(Json(carry_out(store, engine, &by, &order).await?))
+}
+
+/// Whether somebody sees a version: what it is, and what it was before.
+fn sees(sight: &Sight, version: &Version) -> bool {
+    let mut texts = [&version.text, &version.before].into_iter().flatten();
+    texts.all(|text| seen::share(sight, &version.file, text) == Share::All)
 }
 
 async fn stored_version(
     store: &Store,
+    sight: &Sight,
     kind: &str,
     name: &str,
     version: i32,
@@ -320,6 +332,7 @@ async fn stored_version(
     store
         .version(kind, name, version)
         .await?
+        .filter(|found| sees(sight, found))
         .ok_or_else(nothing)
 }
 
@@ -342,11 +355,21 @@ pub async fn stored_definition(
     kind: &str,
     name: &str,
     store: &Store,
+    sight: &Sight,
 ) -> Result<StoredDefinition, Problem> {
-    store
-        .definition(kind, name)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("{kind} \"{name}\"")))
+    let nothing = || Problem::not_found(format!("{kind} \"{name}\""));
+    let found = store.definition(kind, name).await?.ok_or_else(nothing)?;
+    match seen::share(sight, &found.file, &found.text) {
+        Share::All => Ok(found),
+        Share::Nothing => Err(nothing()),
+        Share::Name => Err(Problem::new(
+            403,
+            "Not permitted",
+            format!(
+                "the {kind} \"{name}\" is shared with you for use; an administrator sees and changes its settings"
+            ),
+        )),
+    }
 }
 
 type MakeFiles<'a> = dyn Fn(&[StoredDefinition]) -> Result<Files, Problem> + Send + Sync + 'a;
@@ -357,6 +380,9 @@ pub struct Order<'a> {
     from: SavedFrom,
     /// Reports that begin paused, so that nobody gets two mails unasked.
     pub paused: Vec<String>,
+    /// Whether the texts stay as they are given: files of a folder are what they are. What else is made
+    /// by somebody who is in one team belongs to it, unless it says otherwise.
+    verbatim: bool,
 }
 
 impl<'a> Order<'a> {
@@ -368,6 +394,7 @@ impl<'a> Order<'a> {
             files: Box::new(files),
             from,
             paused: Vec::new(),
+            verbatim: false,
         }
     }
 }
@@ -380,14 +407,17 @@ const MOST_TRIES: usize = 50;
 pub async fn carry_out(
     store: &Store,
     engine: &EngineHandle,
-    user: &User,
+    by: &Writer,
     order: &Order<'_>,
 ) -> Result<Applied, Problem> {
     for _ in 0..MOST_TRIES {
         let version = store.definitions_version().await?;
-        let stored = store.definitions().await?;
-        let files = (order.files)(&stored)?;
-        match change_once(store, engine, user, order, (files, version, stored)).await {
+        let shares = seen::shares(&by.sight, store.definitions().await?);
+        let mut files = (order.files)(&shares.whole)?;
+        if !order.verbatim {
+            given_to_team(&mut files, &shares.whole, &by.sight);
+        }
+        match change_once(store, engine, by, order, (files, version, shares)).await {
             Err(Refused::Meanwhile) => {}
             Err(Refused::Problem(problem)) => return Err(problem),
             Ok(applied) => return Ok(applied),
@@ -398,6 +428,28 @@ pub async fn carry_out(
         "Changed meanwhile",
         "others keep changing the definitions; nothing of this was done, try it again",
     ))
+}
+
+/// Gives new definitions that name no team to the one that whoever makes them is in.
+fn given_to_team(files: &mut Files, stored: &[StoredDefinition], sight: &Sight) {
+    let Sight::Teams(teams) = sight else { return };
+    let [team] = &teams[..] else { return };
+    for file in &mut files.files {
+        let Ok(definition) = Definition::parse(&file.file, &file.text) else {
+            continue;
+        };
+        let kind = definition.kind();
+        let is_new = is_free(stored, kind, definition.name()).is_ok();
+        let is_shared = matches!(kind, Kind::Source | Kind::Channel | Kind::Calendar);
+        if !is_new || is_shared || !definition.teams().is_empty() {
+            continue;
+        }
+        let keys = serde_json::json!({ kind.name(): { "team": team } });
+        let keys = keys.as_object().cloned().unwrap_or_default();
+        if let Ok(text) = edit::patched(&file.text, &keys) {
+            file.text = text;
+        }
+    }
 }
 
 /// Why a change was not made.
@@ -419,22 +471,36 @@ impl From<StoreError> for Refused {
 async fn change_once(
     store: &Store,
     engine: &EngineHandle,
-    user: &User,
+    by: &Writer,
     order: &Order<'_>,
-    (files, version, stored): (Files, i64, Vec<StoredDefinition>),
+    (files, version, shares): (Files, i64, Shares),
 ) -> Result<Applied, Refused> {
-    let now = engine.now();
+    let (now, user) = (engine.now(), &by.user);
     let (message, name) = (files.message.clone(), user.name.clone());
+    let before = Definitions::stored(&shares.whole);
     let work = move || {
-        is_based_on(&files, &stored)?;
-        prepare(&files, &stored, &name, now).map_err(Problem::definitions)
+        is_based_on(&files, &shares.whole)?;
+        checked(&files, shares, &name, now)
     };
     let prepared = engine.compute(work).await.map_err(Problem::from);
     let prepared = prepared.and_then(|done| done).map_err(Refused::Problem)?;
     for change in &prepared.changes {
-        may_change(user, engine.config(), change.kind, &change.name)
+        let teams = |set: &DefinitionSet| {
+            let teams = set.teams_of(change.kind, &change.name)?.iter();
+            Some(teams.map(|team| team.value.clone()).collect::<Vec<_>>())
+        };
+        let subject = Subject {
+            kind: change.kind,
+            name: &change.name,
+            before: teams(&before.set),
+            after: teams(&prepared.set).filter(|_| change.action != ChangeAction::Remove),
+        };
+        may_change(user, &by.sight, engine.config(), &subject)
             .map_err(|refusal| Refused::Problem(refusal.problem()))?;
     }
+    teams::check(store, &by.sight, &prepared.changes, &prepared.set)
+        .await
+        .map_err(Refused::Problem)?;
     let scheduled = prepared.set.reports.values().filter_map(|report| {
         let plan = prepared.set.plan(report)?;
         let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
@@ -468,6 +534,10 @@ async fn change_once(
         },
     };
     store.change_definitions(change).await?;
+    for change in prepared.changes.iter().take(MOST_NOTED) {
+        let (action, kind) = (change.action, change.kind.name());
+        by.trail.note(format!("{action} {kind} {}", change.name));
+    }
     engine.wake();
     tracing::info!(
         user = user.name,
@@ -480,6 +550,29 @@ async fn change_once(
     })
 }
 
+/// A change that goes together with the definitions that whoever makes it sees, and with the others,
+/// of which nothing is told.
+fn checked(
+    files: &Files,
+    shares: Shares,
+    user: &str,
+    now: DateTime<Utc>,
+) -> Result<Prepared, Problem> {
+    let (stored, mut others) = (shares.whole, shares.by_name);
+    let prepared = prepare(files, &stored, &others, user, now).map_err(Problem::definitions)?;
+    if shares.hidden.is_empty() {
+        return Ok(prepared);
+    }
+    others.extend(shares.hidden);
+    prepare(files, &stored, &others, user, now).map_err(|_| {
+        Problem::new(
+            409,
+            "Does not go together",
+            "this does not go together with definitions that you do not see: a name or a file is taken, or something still needs what you change. Choose another name, or ask an administrator",
+        )
+    })
+}
+
 #[expect(
     clippy::too_many_lines,
     reason = "what a change would do, kind by kind, before anything is done"
@@ -487,6 +580,7 @@ async fn change_once(
 fn prepare(
     files: &Files,
     stored: &[StoredDefinition],
+    others: &[StoredDefinition],
     user: &str,
     now: DateTime<Utc>,
 ) -> Result<Prepared, Vec<FileProblem>> {
@@ -514,6 +608,16 @@ fn prepare(
         .map(|one| ((one.kind.as_str(), one.name.as_str()), one))
         .collect();
     let mut places = Places::default();
+    for one in others {
+        places.taken(&one.file, &one.kind, &one.name);
+        if given.contains(&(one.kind.as_str(), one.name.as_str())) {
+            let problem = FileProblem::of_a_file(&one.file, "the name is taken");
+            places.problems.push(problem);
+        }
+        if let Ok(definition) = Definition::parse(&one.file, &one.text) {
+            prepared.set.put(definition);
+        }
+    }
     for one in stored {
         let kept = given.contains(&(one.kind.as_str(), one.name.as_str()));
         if !kept && !files.remove_others {

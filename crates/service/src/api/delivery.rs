@@ -2,8 +2,8 @@
 
 use maple_lark_api::{
     AddressBook, BouncedView, ChannelTest, ChannelType, ChannelView, GroupView, MessageDraft,
-    MessagePreview, NoticeView, PersonView, ProblemDetails, ResendOrder, RunView, TestOrder,
-    TestStep, UnsubscribeView,
+    MessagePreview, NoticeKind, NoticeView, PersonView, ProblemDetails, ResendOrder, RunView,
+    TestOrder, TestStep, UnsubscribeView,
 };
 use maple_lark_definition::{
     ChannelKind, DefinitionSet, MailContent, Mailbox, Recipient, ResolvedAudience, Template, check,
@@ -14,8 +14,10 @@ use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{
     Store,
     deliveries::{Copy, Delivery},
+    notices::Notice,
     people::User,
     runs::RunFilter,
+    teams::Sight,
 };
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use uuid::Uuid;
@@ -27,9 +29,10 @@ use super::{
     problem::Problem,
     reports::everybody_meant,
     runs::one_run,
+    seen,
 };
 use crate::{
-    access::{Administrator, Author, Viewer},
+    access::{Administrator, Author, Runner, Trail, Viewer},
     engine::{EngineHandle, snapshots, values_key},
 };
 
@@ -53,11 +56,11 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "list_channels", path = "/channels", tag = "delivery", responses((status = 200, body = Vec<ChannelView>)))]
 #[get("/channels")]
 async fn channels(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ChannelView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let queues = store.queues().await?;
     let waits = |via: &str| {
@@ -95,7 +98,12 @@ async fn channels(
             title: channel.title.clone(),
             file: channel.place.file.clone(),
             kind: channel.kind.name().to_owned(),
-            place: channel.kind.place(),
+            // What is shared is used by its name.
+            place: if channel.teams.is_empty() || user.1 == Sight::All {
+                channel.kind.place()
+            } else {
+                String::new()
+            },
             used_by: set
                 .reports
                 .values()
@@ -131,13 +139,13 @@ fn uses(report: &maple_lark_definition::Report, channel: &str) -> bool {
 #[utoipa::path(post, operation_id = "test_channel", path = "/channels/{name}/test", tag = "delivery", params(("name" = String, Path)), request_body = TestOrder, responses((status = 200, body = ChannelTest), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/channels/<name>/test", data = "<order>")]
 async fn test_channel(
-    _user: Author,
+    user: Author,
     name: &str,
     order: Body<TestOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ChannelTest> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let channel = set
         .channels
@@ -225,14 +233,17 @@ async fn probed(
     reason = "the parts of the address book, one after the other"
 )]
 async fn people(
-    _user: Author,
+    user: Author,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<AddressBook> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
+    let sees_all = user.1 == Sight::All;
     let bounced = store.bounced_addresses().await?.into_iter();
+    let bounced = bounced.filter(|one| sees_all || is_known(set, &one.address));
     let unsubscribes = store.unsubscribes(None).await?.into_iter();
+    let unsubscribes = unsubscribes.filter(|one| sees_all || set.reports.contains_key(&one.report));
     let reached: Vec<(String, Vec<String>)> = set
         .reports
         .values()
@@ -298,6 +309,14 @@ async fn people(
     }))
 }
 
+/// Whether an address is one of those that definitions name.
+fn is_known(set: &DefinitionSet, address: &str) -> bool {
+    let address = address.to_lowercase();
+    let mut people = set.people.values();
+    people.any(|person| person.address.to_lowercase() == address)
+        || (set.reports.values()).any(|report| addresses(set, report).contains(&address))
+}
+
 fn addresses(set: &DefinitionSet, report: &maple_lark_definition::Report) -> Vec<String> {
     let audiences = set.audiences(report);
     audiences
@@ -311,11 +330,14 @@ fn addresses(set: &DefinitionSet, report: &maple_lark_definition::Report) -> Vec
 #[utoipa::path(delete, operation_id = "forget_bounces", path = "/bounced-addresses/{name}", tag = "delivery", params(("name" = String, Path, description = "the address")), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/bounced-addresses/<name>")]
 async fn forget_bounces(
-    _user: Author,
+    user: Author,
     name: &str,
     store: &State<Store>,
+    engine: &State<EngineHandle>,
 ) -> Result<rocket::response::status::NoContent, Problem> {
-    if store.forget_bounces(name).await? {
+    let definitions = engine.definitions(store, &user.1).await?;
+    let sees = user.1 == Sight::All || is_known(&definitions.set, name);
+    if sees && store.forget_bounces(name).await? {
         Ok(rocket::response::status::NoContent)
     } else {
         Err(Problem::not_found(format!("bounce of {name}")))
@@ -346,16 +368,20 @@ async fn remove_unsubscribe(
 #[utoipa::path(post, operation_id = "resend_run", path = "/runs/{id}/resends", tag = "runs", params(("id" = Uuid, Path)), request_body = ResendOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/runs/<id>/resends", data = "<order>")]
 async fn resend(
-    user: Author,
+    user: Runner,
     id: Uuid,
     key: OrderKey,
     order: Body<ResendOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Result<rocket::response::status::Custom<Json<RunView>>, Problem> {
     let order = order.into_inner();
+    if !order.to.is_empty() {
+        trail.note(format!("to {}", order.to.join(", ")));
+    }
     let what = ("resend", id, order.clone());
-    let sent = send_again(store, engine, &user.0, id, order);
+    let sent = send_again(store, engine, (&user.0, &user.1), id, order);
     let view = once((store, engine), &user.0, key, what, sent).await?;
     Ok(rocket::response::status::Custom(
         rocket::http::Status::Accepted,
@@ -370,14 +396,11 @@ async fn resend(
 async fn send_again(
     store: &Store,
     engine: &EngineHandle,
-    user: &User,
+    (user, sight): (&User, &Sight),
     id: Uuid,
     order: ResendOrder,
 ) -> Result<RunView, Problem> {
-    let run = store
-        .run(id)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+    let run = seen::run(store, sight, id).await?;
     let sent: Vec<Delivery> = store
         .deliveries(id)
         .await?
@@ -435,7 +458,7 @@ async fn send_again(
             };
             Problem::new(422, "Whose view", words)
         })?;
-        for to in everybody_meant(engine, store, &user.name, &order.to).await? {
+        for to in everybody_meant(engine, store, (user, sight), &run.team, &order.to).await? {
             let via = if view.channel == ChannelType::Mail {
                 view.via.clone()
             } else {
@@ -488,7 +511,7 @@ async fn send_again(
         .add_copies(id, &copies, &host, note, &user.name, engine.now())
         .await?;
     engine.wake();
-    one_run(store, id).await
+    one_run(store, sight, id).await
 }
 
 /// Approve a run that awaits approval, release one that is held, or send one that was only made:
@@ -496,13 +519,14 @@ async fn send_again(
 #[utoipa::path(post, operation_id = "release_run", path = "/runs/{id}/release", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/runs/<id>/release")]
 async fn release(
-    user: Author,
+    user: Runner,
     id: Uuid,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<RunView> {
+    seen::run(store, &user.1, id).await?;
     let released = store.release_run(id, &user.0.name).await?;
-    let view = one_run(store, id).await?;
+    let view = one_run(store, &user.1, id).await?;
     engine.wake();
     if released {
         Ok(Json(view))
@@ -527,16 +551,32 @@ async fn revoke_links(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<RunView> {
+    seen::run(store, &user.1, id).await?;
     let revoked = store.revoke_links(id, engine.now()).await?;
     tracing::info!(run = %id, revoked, by = %user.0.name, "links were revoked");
-    Ok(Json(one_run(store, id).await?))
+    Ok(Json(one_run(store, &user.1, id).await?))
 }
 
 /// The latest 100 notices, newest first.
 #[utoipa::path(get, operation_id = "list_notices", path = "/notices", tag = "delivery", responses((status = 200, body = Vec<NoticeView>)))]
 #[get("/notices")]
-async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>> {
-    let found = store.notices(100).await?.into_iter();
+async fn notices(
+    user: Viewer,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Vec<NoticeView>> {
+    let definitions = engine.definitions(store, &user.1).await?;
+    // What is of no run is of a report, a source or an address.
+    let sees = |one: &Notice| match *one.kind {
+        _ if one.run_id.is_some() || user.1 == Sight::All => true,
+        NoticeKind::SourceDown | NoticeKind::SourceUp => {
+            definitions.set.sources.contains_key(&one.subject)
+        }
+        NoticeKind::Suppressed => is_known(&definitions.set, &one.subject),
+        _ => definitions.set.reports.contains_key(&one.subject),
+    };
+    let found = store.notices(100, &user.1).await?.into_iter();
+    let found = found.filter(sees);
     let view = found.map(|one| NoticeView {
         kind: *one.kind,
         subject: one.subject,
@@ -557,7 +597,7 @@ async fn notices(_user: Viewer, store: &State<Store>) -> Answer<Vec<NoticeView>>
     reason = "one preview: subject, text, people and files, in the order of a mail"
 )]
 async fn preview(
-    _user: Author,
+    user: Author,
     name: &str,
     draft: Body<MessageDraft>,
     store: &State<Store>,
@@ -579,6 +619,7 @@ async fn preview(
             &RunFilter {
                 report: Some(name.to_owned()),
                 state: None,
+                sight: user.1,
             },
             1,
             20,

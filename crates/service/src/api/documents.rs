@@ -10,8 +10,8 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::problem::Problem;
-use crate::access::Viewer;
+use super::{problem::Problem, seen};
+use crate::access::{Trail, Viewer};
 
 pub fn routes() -> Vec<Route> {
     routes![one]
@@ -54,15 +54,20 @@ impl<'r> Responder<'r, 'static> for File {
 #[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails)))]
 #[get("/documents/<id>?<download>", rank = 2)]
 async fn one(
-    _user: Viewer,
+    user: Viewer,
     id: Uuid,
     download: Option<bool>,
     store: &State<Store>,
+    trail: Trail,
 ) -> Result<File, Problem> {
-    let found = store
-        .document(id)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("document {id}")))?;
+    let nothing = || Problem::not_found(format!("document {id}"));
+    let found = store.document(id).await?.ok_or_else(nothing)?;
+    let run = seen::run(store, &user.1, found.run_id);
+    let run = run.await.map_err(|_| nothing())?;
+    trail.note(format!(
+        "{} of {}, run {}",
+        found.file_name, run.report, run.id
+    ));
     Ok(File {
         name: found.file_name,
         media_type: found.media_type,

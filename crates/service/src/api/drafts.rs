@@ -24,13 +24,13 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(post, operation_id = "draft_definition", path = "/definitions/draft", tag = "definitions", request_body = DraftOrder, responses((status = 200, body = Draft), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/draft", data = "<order>")]
 async fn draft(
-    _user: Author,
+    user: Author,
     order: Body<DraftOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Draft> {
     let order = order.into_inner();
-    let mut definitions = Definitions::clone(&*engine.definitions(store).await?);
+    let mut definitions = Definitions::clone(&*engine.definitions(store, &user.1).await?);
     let work = move || {
         let text = match &order.keys {
             Some(keys) => edit::rewritten(&order.text, keys)?,

@@ -28,13 +28,13 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "get_definition_keys", path = "/definitions/{kind}/{name}/keys", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = DefinitionKeys), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/definitions/<kind>/<name>/keys")]
 async fn one(
-    _user: Author,
+    user: Author,
     kind: &str,
     name: &str,
     store: &State<Store>,
 ) -> Result<Versioned<DefinitionKeys>, Problem> {
     let kind = kind_of(kind)?;
-    let stored = stored_definition(kind.name(), name, store).await?;
+    let stored = stored_definition(kind.name(), name, store, &user.1).await?;
     let keys = DefinitionKeys {
         kind,
         keys: edit::keys(&stored.text).map_err(refused)?,
@@ -75,14 +75,11 @@ async fn make(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &by.user, &change).await?;
+    carry_out(store, engine, &by, &change).await?;
     drop(change);
     let address = format!("/api/v1/definitions/{}/{name}", kind.name());
-    let made = DefinitionFile {
-        based_on: Some(sha256(file.text.as_bytes())),
-        ..file
-    };
-    Ok(rocket::response::status::Created::new(address).body(Json(made)))
+    let made = stored_definition(kind.name(), name, store, &by.sight).await?;
+    Ok(rocket::response::status::Created::new(address).body(Json(as_stored(made))))
 }
 
 /// Change some keys of a definition; comments, the order of keys and what is not named stay.
@@ -121,9 +118,9 @@ async fn change(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &by.user, &change).await?;
+    carry_out(store, engine, &by, &change).await?;
     drop(change);
-    let stored = stored_definition(kind.name(), name, store).await?;
+    let stored = stored_definition(kind.name(), name, store, &by.sight).await?;
     Ok(Json(as_stored(stored)))
 }
 

@@ -10,7 +10,7 @@ use maple_lark_api::{ProblemDetails, ReceivedHead, ReceivedMessage};
 use rocket::{Route, State, get, http::Header, routes, serde::json::Json};
 
 use super::{Answer, problem::Problem};
-use crate::{Config, access::Viewer};
+use crate::{Config, access::Administrator};
 
 pub fn routes() -> Vec<Route> {
     routes![list, one, html, file]
@@ -91,7 +91,7 @@ fn head(id: &str, bytes: &[u8], message: &Message<'_>) -> ReceivedHead {
 /// The messages that the demo's mail server has taken, newest first.
 #[utoipa::path(get, operation_id = "list_messages", path = "/demo/mailbox", tag = "demo", responses((status = 200, body = Vec<ReceivedHead>), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox")]
-fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>> {
+fn list(_user: Administrator, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>> {
     let mut ids: Vec<String> = std::fs::read_dir(folder(config)?)
         .into_iter()
         .flatten()
@@ -117,7 +117,7 @@ fn list(_user: Viewer, config: &State<Arc<Config>>) -> Answer<Vec<ReceivedHead>>
 /// One message.
 #[utoipa::path(get, operation_id = "get_message", path = "/demo/mailbox/{id}", tag = "demo", params(("id" = String, Path)), responses((status = 200, body = ReceivedMessage), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>")]
-fn one(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Answer<ReceivedMessage> {
+fn one(_user: Administrator, id: &str, config: &State<Arc<Config>>) -> Answer<ReceivedMessage> {
     let bytes = read(&path(config, id)?)?;
     let message = parse(&bytes)?;
     Ok(Json(ReceivedMessage {
@@ -140,7 +140,11 @@ struct LetterPage {
 /// The HTML of a message, its picture put in place, as a mail program would show it.
 #[utoipa::path(get, operation_id = "get_message_html", path = "/demo/mailbox/{id}/html", tag = "demo", params(("id" = String, Path)), responses((status = 200, content_type = "text/html"), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>/html")]
-fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPage, Problem> {
+fn html(
+    _user: Administrator,
+    id: &str,
+    config: &State<Arc<Config>>,
+) -> Result<LetterPage, Problem> {
     use base64::Engine;
     let bytes = read(&path(config, id)?)?;
     let message = parse(&bytes)?;
@@ -165,7 +169,7 @@ fn html(_user: Viewer, id: &str, config: &State<Arc<Config>>) -> Result<LetterPa
 #[utoipa::path(get, operation_id = "get_message_file", path = "/demo/mailbox/{id}/files/{index}", tag = "demo", params(("id" = String, Path), ("index" = usize, Path)), responses((status = 200, description = "the file"), (status = 404, body = ProblemDetails)))]
 #[get("/demo/mailbox/<id>/files/<index>")]
 fn file(
-    _user: Viewer,
+    _user: Administrator,
     id: &str,
     index: usize,
     config: &State<Arc<Config>>,

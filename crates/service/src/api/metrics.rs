@@ -1,6 +1,7 @@
 //! The service's own metrics, as OpenMetrics text, for whatever watches it.
 
-use maple_lark_store::Store;
+use chrono::{DateTime, Utc};
+use maple_lark_store::{Store, teams::Sight};
 use rocket::{State, get, http::ContentType};
 
 use super::problem::Problem;
@@ -36,11 +37,15 @@ fn labelled(label: &str, value: &str) -> String {
     reason = "a flat list of families, in the order of the page"
 )]
 pub async fn metrics(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<(ContentType, String), Problem> {
-    let (counts, now) = (store.counts().await?, engine.now());
+    // Where there are teams, whoever is in one sees the measures of what they see, and none of the
+    // whole place.
+    let sees_all = user.1 == Sight::All || store.teams().await?.is_empty();
+    let sight = if sees_all { Sight::All } else { user.1 };
+    let (counts, now) = (store.counts(&sight).await?, engine.now());
     let of = |wanted: &str| {
         counts
             .iter()
@@ -56,54 +61,13 @@ pub async fn metrics(
         "Runs on record, by state.",
         &of("run"),
     );
-    family(
-        &mut out,
-        "maple_lark_deliveries",
-        "",
-        "Deliveries on record, by state.",
-        &of("delivery"),
-    );
-    let oldest = store
-        .oldest_waiting_delivery()
-        .await?
-        .map_or(0.0, |at| (now - at).num_milliseconds() as f64 / 1000.0);
-    family(
-        &mut out,
-        "maple_lark_oldest_waiting_delivery_seconds",
-        "seconds",
-        "How long the oldest delivery that has not gone out has waited.",
-        &[(String::new(), oldest)],
-    );
-    let queues = store.queues().await?;
-    let name = |queue: &maple_lark_store::deliveries::Queue| {
-        if queue.via.is_empty() {
-            "own-mail-server".to_owned()
-        } else {
-            queue.via.clone()
-        }
-    };
-    let waiting: Vec<(String, f64)> = queues
-        .iter()
-        .map(|queue| (labelled("channel", &name(queue)), queue.waiting as f64))
-        .collect();
-    family(
-        &mut out,
-        "maple_lark_waiting_deliveries",
-        "",
-        "Deliveries that have not gone out yet, by channel.",
-        &waiting,
-    );
-    let unsure = store.unconfirmed_attempts().await? as f64;
-    family(
-        &mut out,
-        "maple_lark_unconfirmed_attempts",
-        "",
-        "Attempts on record of which nobody knows whether they arrived.",
-        &[(String::new(), unsure)],
-    );
-    let definitions = engine.definitions(store).await?;
+    if sees_all {
+        of_the_place(&mut out, store, &of("delivery"), now).await?;
+    }
+    let definitions = engine.definitions(store, &sight).await?;
     let reports: Vec<String> = definitions.set.reports.keys().cloned().collect();
-    let latest = store.latest_runs(&reports).await?;
+    let mut latest = store.latest_runs(&reports).await?;
+    latest.retain(|run| sight.sees(&run.team));
     let took = latest.iter().filter_map(|run| {
         Some((
             labelled("report", &run.report),
@@ -135,7 +99,7 @@ pub async fn metrics(
         .schedule_states()
         .await?
         .iter()
-        .filter(|state| !state.paused)
+        .filter(|state| !state.paused && definitions.set.reports.contains_key(&state.report))
         .filter_map(|state| {
             Some((
                 labelled("report", &state.report),
@@ -150,7 +114,8 @@ pub async fn metrics(
         "When each report is due next.",
         &next,
     );
-    let samplers = store.sampler_states().await?;
+    let mut samplers = store.sampler_states().await?;
+    samplers.retain(|state| definitions.set.samplers.contains_key(&state.sampler));
     let kept: Vec<(String, f64)> = samplers
         .iter()
         .map(|state| (labelled("sampler", &state.sampler), state.samples as f64))
@@ -189,6 +154,61 @@ pub async fn metrics(
     let openmetrics = ContentType::new("application", "openmetrics-text")
         .with_params([("version", "1.0.0"), ("charset", "utf-8")]);
     Ok((openmetrics, out))
+}
+
+/// What waits in the whole place, whoever it belongs to.
+async fn of_the_place(
+    out: &mut String,
+    store: &Store,
+    deliveries: &[(String, f64)],
+    now: DateTime<Utc>,
+) -> Result<(), Problem> {
+    family(
+        out,
+        "maple_lark_deliveries",
+        "",
+        "Deliveries on record, by state.",
+        deliveries,
+    );
+    let oldest = store
+        .oldest_waiting_delivery()
+        .await?
+        .map_or(0.0, |at| (now - at).num_milliseconds() as f64 / 1000.0);
+    family(
+        out,
+        "maple_lark_oldest_waiting_delivery_seconds",
+        "seconds",
+        "How long the oldest delivery that has not gone out has waited.",
+        &[(String::new(), oldest)],
+    );
+    let queues = store.queues().await?;
+    let name = |queue: &maple_lark_store::deliveries::Queue| {
+        if queue.via.is_empty() {
+            "own-mail-server".to_owned()
+        } else {
+            queue.via.clone()
+        }
+    };
+    let waiting: Vec<(String, f64)> = queues
+        .iter()
+        .map(|queue| (labelled("channel", &name(queue)), queue.waiting as f64))
+        .collect();
+    family(
+        out,
+        "maple_lark_waiting_deliveries",
+        "",
+        "Deliveries that have not gone out yet, by channel.",
+        &waiting,
+    );
+    let unsure = store.unconfirmed_attempts().await? as f64;
+    family(
+        out,
+        "maple_lark_unconfirmed_attempts",
+        "",
+        "Attempts on record of which nobody knows whether they arrived.",
+        &[(String::new(), unsure)],
+    );
+    Ok(())
 }
 
 /// From /proc/self/status, which counts in KiB; zero where the system has no such file.

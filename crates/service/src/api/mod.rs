@@ -3,6 +3,7 @@
 mod about;
 mod agenda;
 mod archive;
+mod audit;
 mod body;
 mod client;
 mod definitions;
@@ -21,13 +22,16 @@ mod pages;
 mod preview;
 pub(crate) mod problem;
 mod queries;
+mod recorder;
 mod reports;
 mod runs;
 mod schedules;
 mod secrets;
+mod seen;
 mod sessions;
 mod shared;
 mod sources;
+mod teams;
 mod templates;
 mod themes;
 mod users;
@@ -78,6 +82,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             let address = format!("{}:{}", rocket.config().address, rocket.config().port);
             Box::pin(async move { tracing::info!(address, "the service is ready") })
         }))
+        .attach(recorder::Recorder::new())
         .register("/", catchers![by_status])
         .mount(
             "/",
@@ -86,6 +91,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", about::routes())
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", users::routes())
+        .mount("/api/v1", teams::routes())
+        .mount("/api/v1", audit::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())
         .mount("/api/v1", reports::routes())

@@ -5,10 +5,12 @@ use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, definitions, delivery, documents, drafts, health, keys, mailbox,
+    about, agenda, archive, audit, definitions, delivery, documents, drafts, health, keys, mailbox,
     metrics, overview, pages, preview, queries, reports, runs, schedules, secrets, sessions,
-    sources, templates, themes, users,
+    sources, teams, templates, themes, users,
 };
+
+use maple_lark_api::right_to;
 
 use crate::access::SESSION_COOKIE;
 
@@ -17,8 +19,9 @@ use crate::access::SESSION_COOKIE;
     info(title = "Maple Lark", description = "Snapshots monitoring data on a schedule, turns it into documents and mails them. Errors are problem details (RFC 9457).", license(name = "MIT OR Apache-2.0")),
     servers((url = "/api/v1")),
     paths(
-        sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::list_tokens, sessions::revoke_token,
+        sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::new_token, sessions::list_tokens, sessions::revoke_token,
         users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, users::set_password, users::sessions, users::end_session,
+        teams::list, teams::add, teams::change, teams::remove, teams::put_member, teams::remove_member,
         about::about, overview::overview,
         definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
         drafts::draft, keys::one, keys::make, keys::change,
@@ -35,6 +38,7 @@ use crate::access::SESSION_COOKIE;
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
+        audit::list, audit::export, audit::proof,
         health::health, health::ready, metrics::metrics,
     )
 )]
@@ -51,8 +55,6 @@ pub fn description() -> Json<Value> {
     Json(described())
 }
 
-/// Operations that nobody has to be signed in for.
-const OPEN: [&str; 5] = ["sign_in", "make_token", "health", "ready", "agenda_feed"];
 /// Operations that are carried out once for each key that their sender gives them.
 const ONCE: [&str; 3] = ["run_report", "backfill_report", "resend_run"];
 
@@ -78,12 +80,26 @@ fn described() -> Value {
     api
 }
 
+/// Every operation: its name, its method in small letters, and its path.
+pub fn operations() -> Vec<(String, String, String)> {
+    let described = serde_json::to_value(Description::openapi()).unwrap_or_default();
+    let mut all = Vec::new();
+    for (path, methods) in described["paths"].as_object().into_iter().flatten() {
+        for (method, operation) in methods.as_object().into_iter().flatten() {
+            if let Some(name) = operation["operationId"].as_str() {
+                all.push((name.to_owned(), method.clone(), path.clone()));
+            }
+        }
+    }
+    all
+}
+
 fn complete(method: &str, operation: &mut Value) {
     let name = operation["operationId"]
         .as_str()
         .unwrap_or_default()
         .to_owned();
-    let is_open = OPEN.contains(&name.as_str());
+    let is_open = right_to(&name).is_some_and(|right| right.least.is_none());
     if !is_open {
         operation["security"] = json!([{ "token": [] }, { "session": [] }]);
     } else {
@@ -144,7 +160,9 @@ fn meaning(status: &str, method: &str) -> &'static str {
         ("204", _) => "done; no content",
         ("400", _) => "the request is malformed",
         ("401", _) => "not signed in, or the sign-in has expired",
-        ("403", _) => "the role does not permit this, or the request comes from another site",
+        ("403", _) => {
+            "the role or the token's scope does not permit this, or the request comes from another site"
+        }
         ("404", _) => "not found",
         ("409", _) => "the current state does not allow it",
         ("412", _) => "it was changed since it was read",

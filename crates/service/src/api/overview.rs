@@ -19,14 +19,14 @@ const RECENT: u64 = 8;
 #[utoipa::path(get, operation_id = "get_overview", path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
 #[get("/overview")]
 async fn overview(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Overview> {
     let now = engine.now();
-    let reports = report_views(store, engine).await?;
+    let reports = report_views(store, engine, &user.1).await?;
     let outcomes: Vec<Outcome> = store
-        .outcomes_since(now - TimeDelta::hours(24))
+        .outcomes_since(now - TimeDelta::hours(24), &user.1)
         .await?
         .into_iter()
         .map(|(state, count)| Outcome { state, count })
@@ -50,8 +50,13 @@ async fn overview(
         .collect();
     next.sort_by_key(|next| next.at);
     next.truncate(NEXT);
+    let all = RunFilter {
+        report: None,
+        state: None,
+        sight: user.1,
+    };
     let recent = store
-        .runs(&RunFilter::default(), 1, RECENT)
+        .runs(&all, 1, RECENT)
         .await?
         .items
         .into_iter()

@@ -21,7 +21,7 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(post, operation_id = "look_at_page", path = "/pages/look", tag = "sources", request_body = PageOrder, responses((status = 200, body = PageLook), (status = 422, body = ProblemDetails)))]
 #[post("/pages/look", data = "<order>")]
 async fn look(
-    _user: Author,
+    user: Author,
     client: Client,
     order: Body<PageOrder>,
     store: &State<Store>,
@@ -29,7 +29,7 @@ async fn look(
 ) -> Answer<PageLook> {
     let order = order.into_inner();
     let mut query = asked(&order)?;
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let no_page = || {
         Problem::new(
             422,

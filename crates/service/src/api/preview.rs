@@ -11,7 +11,7 @@ use maple_lark_document::{
 };
 use maple_lark_render::{Rendered, html_of_blocks};
 use maple_lark_sources::Values;
-use maple_lark_store::Store;
+use maple_lark_store::{Store, teams::Sight};
 use maple_lark_time::nearest::suggestion;
 use rocket::{Route, State, post, routes};
 
@@ -22,6 +22,7 @@ use super::{
     documents::File,
     problem::Problem,
     queries::checked,
+    seen,
 };
 use crate::{
     access::Author,
@@ -40,7 +41,7 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(post, operation_id = "preview", path = "/preview", tag = "dashboards", request_body = PreviewOrder, responses((status = 200, description = "the document, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/preview", data = "<order>")]
 async fn preview(
-    _user: Author,
+    user: Author,
     client: Client,
     order: Body<PreviewOrder>,
     store: &State<Store>,
@@ -48,11 +49,14 @@ async fn preview(
 ) -> Result<File, Problem> {
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
-    let mut definitions = Definitions::clone(&*engine.definitions(store).await?);
+    let mut definitions = Definitions::clone(&*engine.definitions(store, &user.1).await?);
     put_beside(&order.beside, &mut definitions)?;
     let report = match order.block {
-        Some(place) => report_of(&with_only(place, &order, &definitions)?, &mut definitions)?,
-        None => report_of(&order, &mut definitions)?,
+        Some(place) => {
+            let order = with_only(place, &order, &definitions)?;
+            report_of(&order, &user.1, &mut definitions)?
+        }
+        None => report_of(&order, &user.1, &mut definitions)?,
     };
     let values = values_of(&order, &definitions, &report)?;
     let window = report
@@ -159,6 +163,9 @@ fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Pro
                 ));
             }
         };
+        if definitions.hides(Kind::Sampler, sampler) {
+            return Err(seen::taken(Kind::Sampler, sampler));
+        }
         if !definitions.set.samplers.contains_key(sampler) {
             let frozen = FrozenDefinition {
                 file: "beside.toml".to_owned(),
@@ -176,7 +183,11 @@ fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Pro
     clippy::too_many_lines,
     reason = "the parts of an order, one after the other"
 )]
-fn report_of(order: &PreviewOrder, definitions: &mut Definitions) -> Result<Report, Problem> {
+fn report_of(
+    order: &PreviewOrder,
+    sight: &Sight,
+    definitions: &mut Definitions,
+) -> Result<Report, Problem> {
     let named =
         |name: &String, definitions: &Definitions| definitions.set.reports.get(name).cloned();
     let dashboard = match (&order.report, &order.dashboard, &order.definition) {
@@ -188,6 +199,10 @@ fn report_of(order: &PreviewOrder, definitions: &mut Definitions) -> Result<Repo
         (None, None, Some(text)) => {
             const FILE: &str = "preview.toml";
             let definition = Definition::parse(FILE, text).map_err(Problem::definitions)?;
+            seen::is_own(sight, &definition)?;
+            if definitions.hides(definition.kind(), definition.name()) {
+                return Err(seen::taken(definition.kind(), definition.name()));
+            }
             let (name, frozen) = (
                 definition.name().to_owned(),
                 FrozenDefinition {

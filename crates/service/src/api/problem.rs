@@ -1,6 +1,6 @@
 //! Errors as problem details (RFC 9457).
 
-use maple_lark_api::{ProblemDetails, Role};
+use maple_lark_api::{ProblemDetails, Role, TokenScope};
 use maple_lark_definition::Kind;
 use maple_lark_store::StoreError;
 
@@ -22,6 +22,13 @@ pub enum Refusal {
         needed: Role,
         has: Role,
     },
+    /// What a token is not good for.
+    Scope {
+        needed: TokenScope,
+        has: TokenScope,
+    },
+    /// A definition that is not theirs, and how to make it so.
+    Team(String),
     /// A definition that is an administrator's.
     Definition {
         kind: Kind,
@@ -36,7 +43,11 @@ impl Refusal {
     pub fn status(&self) -> u16 {
         match self {
             Refusal::NotSignedIn => 401,
-            Refusal::OtherSite | Refusal::Role { .. } | Refusal::Definition { .. } => 403,
+            Refusal::OtherSite
+            | Refusal::Role { .. }
+            | Refusal::Scope { .. }
+            | Refusal::Team(_)
+            | Refusal::Definition { .. } => 403,
             Refusal::Internal => 500,
             Refusal::Body(problem) => problem.status(),
         }
@@ -59,6 +70,12 @@ impl Refusal {
                 "Not permitted",
                 format!("this needs the role {needed}; you are a {has}"),
             ),
+            Refusal::Scope { needed, has } => Problem::new(
+                403,
+                "Not permitted",
+                format!("this needs a token with the scope {needed}; yours is for {has}"),
+            ),
+            Refusal::Team(words) => Problem::new(403, "Not permitted", words.clone()),
             Refusal::Definition { kind, name } => Problem::new(
                 403,
                 "Not permitted",
@@ -123,6 +140,11 @@ impl Problem {
         self.details.status
     }
 
+    /// As it travels (RFC 9457).
+    pub fn json(&self) -> String {
+        json::to_string(&self.details).unwrap_or_default()
+    }
+
     /// What is wrong, and how to mend it.
     pub fn detail(&self) -> String {
         self.details.detail.clone()
@@ -164,7 +186,7 @@ impl From<StoreError> for Problem {
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
         let status = Status::new(self.details.status);
-        let body = json::to_string(&self.details).unwrap_or_default();
+        let body = self.json();
         let mut answer = Response::build_from(
             (ContentType::new("application", "problem+json"), body).respond_to(request)?,
         );

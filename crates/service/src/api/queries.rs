@@ -20,7 +20,7 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, client::Client, drafts, problem::Problem};
 use crate::{
-    access::{Author, Viewer},
+    access::{Asker, Author, Viewer},
     engine::{Among, EngineHandle},
 };
 
@@ -36,14 +36,14 @@ pub fn routes() -> Vec<Route> {
     reason = "reads an order, asks, and answers field by field"
 )]
 async fn try_query(
-    _user: Author,
+    user: Author,
     client: Client,
     order: Body<QueryOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<QueryAnswer> {
     let order = order.into_inner();
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let window = window_of(&order, engine)?;
     let (alone, drafted);
@@ -296,14 +296,14 @@ fn fields_found(query: &Query, table: &PackedTable) -> Option<String> {
 #[utoipa::path(get, operation_id = "source_catalogue", path = "/sources/{name}/catalogue", tag = "sources", params(("name" = String, Path), ("search" = Option<String>, Query)), responses((status = 200, body = Vec<CatalogueEntry>), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/sources/<name>/catalogue?<search>")]
 async fn catalogue(
-    _user: Author,
+    user: Author,
     client: Client,
     name: &str,
     search: Option<&str>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<CatalogueEntry>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let source = set
         .sources
@@ -337,14 +337,14 @@ async fn catalogue(
 #[utoipa::path(post, operation_id = "parameter_choices", path = "/dashboards/{name}/choices", tag = "dashboards", params(("name" = String, Path)), request_body = ChoicesOrder, responses((status = 200, body = Vec<ParameterChoices>), (status = 404, body = ProblemDetails)))]
 #[post("/dashboards/<name>/choices", data = "<order>")]
 async fn choices(
-    _user: Viewer,
+    user: Asker,
     client: Client,
     name: &str,
     order: Body<ChoicesOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ParameterChoices>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let dashboard = set
         .dashboard(name)
@@ -440,11 +440,11 @@ async fn choices_of(
 #[utoipa::path(get, operation_id = "list_samplers", path = "/samplers", tag = "sources", responses((status = 200, body = Vec<SamplerView>)))]
 #[get("/samplers")]
 async fn samplers(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<SamplerView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let states = store.sampler_states().await?;
     let view = set.samplers.values().map(|sampler| {

@@ -7,7 +7,7 @@ use maple_lark_api::{
     ProblemDetails, ReportView, RunOrder, RunView,
 };
 use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
-use maple_lark_store::{Store, people::User, runs::Run, schedule::ScheduleState};
+use maple_lark_store::{Store, people::User, runs::Run, schedule::ScheduleState, teams::Sight};
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
 };
@@ -19,11 +19,12 @@ use super::{
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,
+    teams,
     version::Versioned,
     writer::Writer,
 };
 use crate::{
-    access::{Author, Viewer},
+    access::{Runner, Trail, Viewer},
     engine::{
         EngineHandle, OnlyTo, RequestError, RunRequest, backfill, past_instants, request_run,
     },
@@ -47,36 +48,39 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "list_reports", path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
 #[get("/reports")]
 async fn list(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<ReportView>> {
-    Ok(Json(report_views(store, engine).await?))
+    Ok(Json(report_views(store, engine, &user.1).await?))
 }
 
 /// One report.
 #[utoipa::path(get, operation_id = "get_report", path = "/reports/{name}", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>")]
 async fn one(
-    _user: Viewer,
+    user: Viewer,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    Ok(Json(one_view(store, engine, name).await?))
+    Ok(Json(one_view(store, engine, &user.1, name).await?))
 }
 
 pub async fn report_views(
     store: &Store,
     engine: &EngineHandle,
+    sight: &Sight,
 ) -> Result<Vec<ReportView>, Problem> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, sight).await?;
     let set = &definitions.set;
     let states = store.schedule_states_by_report().await?;
     let mut latest: HashMap<String, Run> = store
         .latest_runs(&set.reports.keys().cloned().collect::<Vec<_>>())
         .await?
         .into_iter()
+        // A report may have been another team's before.
+        .filter(|run| sight.sees(&run.team))
         .map(|run| (run.report.clone(), run))
         .collect();
     Ok(set
@@ -175,15 +179,16 @@ impl From<RequestError> for Problem {
 pub(super) async fn everybody_meant(
     engine: &EngineHandle,
     store: &Store,
-    user: &str,
+    (user, sight): (&User, &Sight),
+    team: &str,
     written: &[String],
 ) -> Result<Vec<String>, Problem> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, sight).await?;
     let mut found: Vec<String> = Vec::new();
     for one in written {
         let meant = definitions
             .set
-            .meant_by(user, one.trim())
+            .meant_by(&user.name, one.trim())
             .map_err(|error| Problem::new(422, "No recipient", error.to_string()))?;
         for mailbox in meant.into_iter().map(|mailbox| mailbox.to_string()) {
             if !found.contains(&mailbox) {
@@ -198,6 +203,7 @@ pub(super) async fn everybody_meant(
             format!("nobody who is active is meant by {}", written.join(", ")),
         ));
     }
+    teams::may_write_to(store, sight, team, &found).await?;
     Ok(found)
 }
 
@@ -205,24 +211,34 @@ pub(super) async fn everybody_meant(
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/runs", data = "<order>")]
 async fn run(
-    user: Author,
+    user: Runner,
     name: &str,
     key: OrderKey,
     order: Body<RunOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Result<Custom<Json<RunView>>, Problem> {
     let order = order.into_inner();
+    if let Some(at) = order.scheduled_for {
+        trail.note(format!("for {}", at.to_rfc3339()));
+    }
+    trail.note(match (&order.to[..], order.deliver) {
+        ([], true) => "to its audiences".to_owned(),
+        ([], false) => "without sending".to_owned(),
+        (to, _) => format!("to {}", to.join(", ")),
+    });
     let what = ("run", name, order.clone());
-    let begun = begin_run(store, engine, &user.0, name, order);
-    let view = once((store, engine), &user.0, key, what, begun).await?;
+    let begun = begin_run(store, engine, (&user.0, &user.1), name, order);
+    let view: RunView = once((store, engine), &user.0, key, what, begun).await?;
+    trail.note(format!("run {}", view.run.id));
     Ok(Custom(Status::Accepted, Json(view)))
 }
 
 async fn begin_run(
     store: &Store,
     engine: &EngineHandle,
-    user: &User,
+    (user, sight): (&User, &Sight),
     name: &str,
     order: RunOrder,
 ) -> Result<RunView, Problem> {
@@ -233,7 +249,10 @@ async fn begin_run(
             "audience and note go with to, which says who gets this run",
         ));
     }
-    let to = everybody_meant(engine, store, &user.name, &order.to).await?;
+    let definitions = engine.definitions(store, sight).await?;
+    let report = definitions.set.reports.get(name);
+    let team = report.map_or("", |report| report.team());
+    let to = everybody_meant(engine, store, (user, sight), team, &order.to).await?;
     let only_to = (!to.is_empty()).then_some(OnlyTo {
         to,
         audience: order.audience,
@@ -247,36 +266,44 @@ async fn begin_run(
         requested_by: user.name.clone(),
         now: engine.now(),
     };
-    let id = request_run(store, &*engine.definitions(store).await?, request).await?;
+    let id = request_run(store, &definitions, request).await?;
     engine.wake();
-    one_run(store, id).await
+    one_run(store, sight, id).await
 }
 
 /// Produce the runs of a past range of scheduled instants.
 #[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/reports/<name>/backfill", data = "<order>")]
 async fn backfill_report(
-    user: Author,
+    user: Runner,
     name: &str,
     key: OrderKey,
     order: Body<BackfillOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Answer<Backfill> {
     let order = order.into_inner();
+    let (from, to) = (order.from.to_rfc3339(), order.to.to_rfc3339());
+    let how = match (order.check, order.deliver) {
+        (true, _) => ", to see which they would be",
+        (false, true) => ", to its audiences",
+        (false, false) => ", without sending",
+    };
+    trail.note(format!("from {from} to {to}{how}"));
     let what = ("backfill", name, order.clone());
-    let made = made_up_for(store, engine, &user.0, name, order);
+    let made = made_up_for(store, engine, (&user.0, &user.1), name, order);
     Ok(Json(once((store, engine), &user.0, key, what, made).await?))
 }
 
 async fn made_up_for(
     store: &Store,
     engine: &EngineHandle,
-    user: &User,
+    (user, sight): (&User, &Sight),
     name: &str,
     order: BackfillOrder,
 ) -> Result<Backfill, Problem> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, sight).await?;
     let instants = past_instants(&definitions, name, order.from, order.to)?;
     let runs = if order.check {
         Vec::new()
@@ -300,12 +327,12 @@ async fn made_up_for(
 #[utoipa::path(post, operation_id = "pause_report", path = "/reports/{name}/pause", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/pause")]
 async fn pause(
-    _user: Author,
+    user: Runner,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let view = set_paused(store, engine, name, true).await;
+    let view = set_paused(store, engine, &user.1, name, true).await;
     engine.wake();
     view
 }
@@ -314,12 +341,12 @@ async fn pause(
 #[utoipa::path(post, operation_id = "resume_report", path = "/reports/{name}/resume", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = ReportView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/resume")]
 async fn resume(
-    _user: Author,
+    user: Runner,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<ReportView> {
-    let view = set_paused(store, engine, name, false).await;
+    let view = set_paused(store, engine, &user.1, name, false).await;
     engine.wake();
     view
 }
@@ -334,7 +361,7 @@ async fn copy(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Custom<Json<ReportView>>, Problem> {
-    let original = stored_definition("report", name, store).await?;
+    let original = stored_definition("report", name, store, &by.sight).await?;
     let file = copied(&original, Kind::Report, &order)?;
     let mut copy = Order::new(by.from, |stored| {
         is_free(stored, Kind::Report, &order.name)?;
@@ -345,10 +372,10 @@ async fn copy(
         })
     });
     copy.paused = vec![order.name.clone()];
-    carry_out(store, engine, &by.user, &copy).await?;
+    carry_out(store, engine, &by, &copy).await?;
     Ok(Custom(
         Status::Created,
-        Json(one_view(store, engine, &order.name).await?),
+        Json(one_view(store, engine, &by.sight, &order.name).await?),
     ))
 }
 
@@ -356,11 +383,11 @@ async fn copy(
 #[utoipa::path(get, operation_id = "get_schedule", path = "/reports/{name}/schedule", tag = "reports", params(("name" = String, Path)), responses((status = 200, body = NewSchedule), (status = 404, body = ProblemDetails)))]
 #[get("/reports/<name>/schedule")]
 async fn schedule(
-    _user: Viewer,
+    user: Viewer,
     name: &str,
     store: &State<Store>,
 ) -> Result<Versioned<NewSchedule>, Problem> {
-    let stored = stored_definition("report", name, store).await?;
+    let stored = stored_definition("report", name, store, &user.1).await?;
     let value: serde_json::Value = toml_edit::de::from_str(&stored.text)
         .map_err(|error| Problem::new(422, "Not understood", error.message()))?;
     let table = |name: &str| value.get(name).filter(|table| table.is_object()).cloned();
@@ -400,16 +427,21 @@ async fn reschedule(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &by.user, &rescheduled).await?;
-    Ok(Json(one_view(store, engine, name).await?))
+    carry_out(store, engine, &by, &rescheduled).await?;
+    Ok(Json(one_view(store, engine, &by.sight, name).await?))
 }
 
 fn bad_edit(error: edit::BadEdit) -> Problem {
     Problem::new(422, "Not understood", error.to_string())
 }
 
-async fn one_view(store: &Store, engine: &EngineHandle, name: &str) -> Result<ReportView, Problem> {
-    report_views(store, engine)
+async fn one_view(
+    store: &Store,
+    engine: &EngineHandle,
+    sight: &Sight,
+    name: &str,
+) -> Result<ReportView, Problem> {
+    report_views(store, engine, sight)
         .await?
         .into_iter()
         .find(|report| report.name == name)
@@ -419,10 +451,11 @@ async fn one_view(store: &Store, engine: &EngineHandle, name: &str) -> Result<Re
 async fn set_paused(
     store: &Store,
     engine: &EngineHandle,
+    sight: &Sight,
     name: &str,
     paused: bool,
 ) -> Answer<ReportView> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, sight).await?;
     let (set, now) = (&definitions.set, engine.now());
     let report = set
         .reports
@@ -442,5 +475,5 @@ async fn set_paused(
             format!("the report \"{name}\" has no schedule; it runs only when asked"),
         ));
     }
-    Ok(Json(one_view(store, engine, name).await?))
+    Ok(Json(one_view(store, engine, sight, name).await?))
 }

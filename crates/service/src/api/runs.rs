@@ -7,7 +7,7 @@ use maple_lark_api::{
     FailedPage, Kind, ProblemDetails, RunDefinition, RunPage, RunState, RunView, SnapshotView,
     Words,
 };
-use maple_lark_store::{Store, definitions::UsedVersion, runs::RunFilter};
+use maple_lark_store::{Store, definitions::UsedVersion, runs::RunFilter, teams::Sight};
 use rocket::{
     Route, Shutdown, State, get, post,
     response::stream::{Event, EventStream},
@@ -16,9 +16,9 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, body::whole, problem::Problem, view};
+use super::{Answer, body::whole, problem::Problem, seen, view};
 use crate::{
-    access::{Author, Viewer},
+    access::{self, Author, Runner, Viewer},
     engine::EngineHandle,
 };
 
@@ -30,7 +30,7 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "list_runs", path = "/runs", tag = "runs", params(("report" = Option<String>, Query), ("state" = Option<RunState>, Query), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunPage)))]
 #[get("/runs?<report>&<state>&<page>&<size>")]
 async fn list(
-    _user: Viewer,
+    user: Viewer,
     report: Option<String>,
     state: Option<&str>,
     page: Option<&str>,
@@ -43,7 +43,12 @@ async fn list(
         .map(RunState::from_word)
         .transpose()
         .map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
-    let found = store.runs(&RunFilter { report, state }, page, size).await?;
+    let filter = RunFilter {
+        report,
+        state,
+        sight: user.1,
+    };
+    let found = store.runs(&filter, page, size).await?;
     Ok(Json(RunPage {
         items: found.items.into_iter().map(view::run_summary).collect(),
         total: found.total,
@@ -55,17 +60,15 @@ async fn list(
 /// One run with its steps, documents and deliveries.
 #[utoipa::path(get, operation_id = "get_run", path = "/runs/{id}", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>")]
-async fn one(_user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
-    Ok(Json(one_run(store, id).await?))
+async fn one(user: Viewer, id: Uuid, store: &State<Store>) -> Answer<RunView> {
+    Ok(Json(one_run(store, &user.1, id).await?))
 }
 
 /// The versions of the definitions that a run was made with.
 #[utoipa::path(get, operation_id = "run_definitions", path = "/runs/{id}/definitions", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = Vec<RunDefinition>), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>/definitions")]
-async fn definitions(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<RunDefinition>> {
-    if store.run(id).await?.is_none() {
-        return Err(Problem::not_found(format!("run {id}")));
-    }
+async fn definitions(user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<RunDefinition>> {
+    seen::run(store, &user.1, id).await?;
     let used = store.versions_of_run(id).await?;
     let view = |used: UsedVersion| {
         Some(RunDefinition {
@@ -82,10 +85,8 @@ async fn definitions(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Ve
 /// What was there instead of the live pages that a run could not capture.
 #[utoipa::path(get, operation_id = "failed_pages", path = "/runs/{id}/failed-pages", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = Vec<FailedPage>), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>/failed-pages")]
-async fn failed_pages(_user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<FailedPage>> {
-    if store.run(id).await?.is_none() {
-        return Err(Problem::not_found(format!("run {id}")));
-    }
+async fn failed_pages(user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec<FailedPage>> {
+    seen::run(store, &user.1, id).await?;
     let pages = store.failed_pages(id).await?;
     let view = pages.into_iter().map(|page| FailedPage {
         subject: page.subject,
@@ -99,13 +100,14 @@ async fn failed_pages(_user: Author, id: Uuid, store: &State<Store>) -> Answer<V
 #[utoipa::path(post, operation_id = "cancel_run", path = "/runs/{id}/cancel", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/runs/<id>/cancel")]
 async fn cancel(
-    user: Author,
+    user: Runner,
     id: Uuid,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<RunView> {
+    seen::run(store, &user.1, id).await?;
     let cancelled = store.cancel_run(id, &user.0.name, engine.now()).await?;
-    let view = one_run(store, id).await?;
+    let view = one_run(store, &user.1, id).await?;
     if cancelled {
         Ok(Json(view))
     } else {
@@ -117,11 +119,8 @@ async fn cancel(
     }
 }
 
-pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
-    let run = store
-        .run(id)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("run {id}")))?;
+pub async fn one_run(store: &Store, sight: &Sight, id: Uuid) -> Result<RunView, Problem> {
+    let run = seen::run(store, sight, id).await?;
     let deliveries = store.deliveries(id).await?;
     let attempts = store.attempts(&deliveries).await?;
     let mut snapshots: Vec<SnapshotView> = Vec::new();
@@ -177,18 +176,21 @@ pub async fn one_run(store: &Store, id: Uuid) -> Result<RunView, Problem> {
 #[utoipa::path(get, operation_id = "follow_run", path = "/runs/{id}/events", tag = "runs", params(("id" = Uuid, Path)), responses((status = 200, content_type = "text/event-stream"), (status = 404, body = ProblemDetails)))]
 #[get("/runs/<id>/events")]
 async fn events(
-    _user: Viewer,
+    user: Viewer,
     id: Uuid,
     store: &State<Store>,
     mut stop: Shutdown,
 ) -> Result<EventStream![], Problem> {
     let store = store.inner().clone();
-    one_run(&store, id).await?;
+    one_run(&store, &user.1, id).await?;
     Ok(EventStream! {
         let mut told = String::new();
         loop {
             let began = std::time::Instant::now();
-            let Ok(view) = one_run(&store, id).await else { break };
+            // Who is disabled, or leaves the team, hears nothing more.
+            let Ok(Some((who, teams))) = store.user_now(user.0.id).await else { break };
+            let sight = access::sight_of(&who, teams);
+            let Ok(view) = one_run(&store, &sight, id).await else { break };
             // A run with thousands of deliveries takes a while to look at; most of the time is
             // left to whatever carries them.
             let pause = Duration::from_millis(200).max(began.elapsed() * 10);

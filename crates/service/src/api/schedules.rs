@@ -19,7 +19,7 @@ use maple_lark_time::{
 use rocket::{Route, State, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, problem::Problem};
-use crate::{access::Viewer, engine::EngineHandle};
+use crate::{access::Asker, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![explain, explain_all]
@@ -33,7 +33,7 @@ const MOST_PARTS: usize = 20_000;
 #[utoipa::path(post, operation_id = "explain_schedule", path = "/schedules/explain", tag = "schedules", request_body = Question, responses((status = 200, body = Explained), (status = 422, body = ProblemDetails)))]
 #[post("/schedules/explain", data = "<question>")]
 async fn explain(
-    _user: Viewer,
+    _user: Asker,
     question: Body<Question>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -49,7 +49,7 @@ async fn explain(
 #[utoipa::path(post, operation_id = "explain_schedules", path = "/schedules/explain/all", tag = "schedules", request_body = Questions, responses((status = 200, body = Answers), (status = 422, body = ProblemDetails)))]
 #[post("/schedules/explain/all", data = "<questions>")]
 async fn explain_all(
-    _user: Viewer,
+    _user: Asker,
     questions: Body<Questions>,
     store: &State<Store>,
     engine: &State<EngineHandle>,

@@ -2,10 +2,12 @@
 
 use std::{net::IpAddr, sync::Arc};
 
+use chrono::TimeDelta;
 use maple_lark_api::{
-    Credentials, NewToken, ProblemDetails, Role, Token, TokenRequest, TokenScope, UserView,
+    Credentials, NewToken, ProblemDetails, Role, Token, TokenOrder, TokenRequest, TokenScope,
+    UserView,
 };
-use maple_lark_store::{Store, people::User};
+use maple_lark_store::{Store, StoreError, people::User};
 use rocket::{
     Request, Route, State, delete, get,
     http::{Cookie, CookieJar, SameSite},
@@ -19,8 +21,11 @@ use uuid::Uuid;
 use super::{Answer, body::Body, problem::Problem};
 use crate::{
     Config,
-    access::{self, SESSION_COOKIE, SignInError, Viewer, token_hash},
+    access::{self, Issue, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash},
 };
+
+/// A token that is good for longer is one that nobody remembers.
+const MOST_DAYS: u32 = 3_660;
 
 pub fn routes() -> Vec<Route> {
     routes![
@@ -28,6 +33,7 @@ pub fn routes() -> Vec<Route> {
         who,
         sign_out,
         make_token,
+        new_token,
         list_tokens,
         revoke_token
     ]
@@ -44,12 +50,25 @@ impl From<SignInError> for Problem {
     }
 }
 
-pub(super) fn view(name: &str, role: Role, config: &Config) -> UserView {
-    UserView {
-        name: name.to_owned(),
-        role,
-        demo: config.demo_mailbox.is_some(),
-    }
+pub(super) async fn view(
+    store: &Store,
+    user: &User,
+    config: &Config,
+) -> Result<UserView, StoreError> {
+    let own = store.teams_of(user.id).await?;
+    let teams = match *user.role {
+        Role::Administrator => {
+            let all = store.teams().await?.into_iter();
+            all.map(|team| team.name).collect()
+        }
+        Role::Viewer | Role::Author => own.into_iter().map(|(team, _)| team).collect(),
+    };
+    Ok(UserView {
+        name: user.name.clone(),
+        role: *user.role,
+        teams,
+        demo: config.demo_mailbox.is_some() && *user.role == Role::Administrator,
+    })
 }
 
 /// What the program that asks calls itself.
@@ -95,7 +114,9 @@ async fn sign_in(
     jar: &CookieJar<'_>,
     peer: IpAddr,
     agent: Agent,
+    trail: Trail,
 ) -> Answer<UserView> {
+    trail.note(format!("as {}", credentials.name));
     let user = access::sign_in(
         store,
         &credentials.name,
@@ -103,15 +124,16 @@ async fn sign_in(
         &peer.to_string(),
     )
     .await?;
+    trail.actor(&user.name);
     enter(store, &user, config, jar, (peer, &agent)).await?;
-    Ok(Json(view(&user.name, *user.role, config)))
+    Ok(Json(view(store, &user, config).await?))
 }
 
 /// Who is signed in.
 #[utoipa::path(get, operation_id = "get_session", path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = ProblemDetails)))]
 #[get("/session")]
-fn who(user: Viewer, config: &State<Arc<Config>>) -> Json<UserView> {
-    Json(view(&user.0.name, *user.0.role, config))
+async fn who(user: Viewer, store: &State<Store>, config: &State<Arc<Config>>) -> Answer<UserView> {
+    Ok(Json(view(store, &user.0, config).await?))
 }
 
 /// End the session.
@@ -137,20 +159,66 @@ async fn make_token(
     store: &State<Store>,
     config: &State<Arc<Config>>,
     peer: IpAddr,
+    trail: Trail,
 ) -> Answer<NewToken> {
+    trail.note(format!("as {}", request.name));
     let user = access::sign_in(store, &request.name, &request.password, &peer.to_string()).await?;
-    let label: String = request
-        .label
-        .chars()
-        .filter(|c| !c.is_control())
-        .take(80)
-        .collect();
-    let (id, token) = access::issue_token(store, &user, &label, TokenScope::All).await?;
+    trail.actor(&user.name);
+    let order = TokenOrder {
+        label: request.label.clone(),
+        scope: request.scope,
+        days: request.days,
+    };
+    issued(store, &user, &order, (config, &trail)).await
+}
+
+async fn issued(
+    store: &Store,
+    user: &User,
+    order: &TokenOrder,
+    (config, trail): (&Config, &Trail),
+) -> Answer<NewToken> {
+    if order.days.is_some_and(|days| days == 0 || days > MOST_DAYS) {
+        return Err(Problem::new(
+            422,
+            "Not a time",
+            format!("a token is good for 1 to {MOST_DAYS} days, or until it is revoked"),
+        ));
+    }
+    let scope = order.scope.unwrap_or(TokenScope::All);
+    if scope == TokenScope::Agenda {
+        return Err(Problem::new(
+            422,
+            "Another scope",
+            "a token for the agenda is an address; subscribe on the page of the agenda",
+        ));
+    }
+    trail.note(format!("\"{}\" for {scope}", order.label));
+    let issue = Issue {
+        label: &order.label,
+        scope,
+        lasts: order.days.map(|days| TimeDelta::days(days.into())),
+    };
+    let (id, token, expires_at) = access::issue_token(store, user, issue).await?;
     Ok(Json(NewToken {
         id,
+        expires_at,
         token,
-        user: view(&user.name, *user.role, config),
+        user: view(store, user, config).await?,
     }))
+}
+
+/// Make a token for a program. It is shown only now.
+#[utoipa::path(post, operation_id = "issue_token", path = "/session/tokens", tag = "access", request_body = TokenOrder, responses((status = 200, body = NewToken), (status = 422, body = ProblemDetails)))]
+#[post("/session/tokens", data = "<order>")]
+async fn new_token(
+    user: Viewer,
+    order: Body<TokenOrder>,
+    store: &State<Store>,
+    config: &State<Arc<Config>>,
+    trail: Trail,
+) -> Answer<NewToken> {
+    issued(store, &user.0, &order, (config, &trail)).await
 }
 
 /// Your own tokens.
@@ -166,7 +234,8 @@ async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
                 label: token.name,
                 created_at: token.created_at,
                 last_used_at: token.last_used_at,
-                scope: token.scope,
+                scope: *token.scope,
+                expires_at: token.expires_at,
             })
             .collect(),
     ))

@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 use super::documents::File;
-use crate::engine::EngineHandle;
+use crate::{access::Trail, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![page, file, ask_to_unsubscribe, unsubscribe]
@@ -136,6 +136,7 @@ async fn page(
     token: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Result<Page, Page> {
     let link = link(token, store, engine).await?;
     let run = store
@@ -143,6 +144,8 @@ async fn page(
         .await
         .map_err(|error| broken(&error))?
         .ok_or_else(over)?;
+    trail.is("shared_documents", link.id.to_string());
+    trail.note(format!("of {}, run {}", run.report, run.id));
     store
         .count_opening(link.id, engine.now())
         .await
@@ -174,6 +177,7 @@ async fn file(
     id: Uuid,
     store: &State<Store>,
     engine: &State<EngineHandle>,
+    trail: Trail,
 ) -> Result<SharedFile, Page> {
     let link = link(token, store, engine).await?;
     if !documents(store, &link)
@@ -188,6 +192,8 @@ async fn file(
         .await
         .map_err(|error| broken(&error))?
         .ok_or_else(over)?;
+    trail.is("shared_file", link.id.to_string());
+    trail.note(format!("{}, run {}", found.file_name, found.run_id));
     Ok(SharedFile(File {
         name: found.file_name,
         media_type: found.media_type,
@@ -233,13 +239,20 @@ async fn ask_to_unsubscribe(
 
 /// One click (RFC 8058): whoever has the token may unsubscribe, without signing in.
 #[post("/unsubscribe/<token>")]
-async fn unsubscribe(token: &str, store: &State<Store>, engine: &State<EngineHandle>) -> Page {
+async fn unsubscribe(
+    token: &str,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+    trail: Trail,
+) -> Page {
     let Some((report, address)) = subscription(token, engine) else {
         return over();
     };
     if let Err(error) = store.unsubscribe(&report, &address, engine.now()).await {
         return broken(&error);
     }
+    trail.is("unsubscribe", report.clone());
+    trail.note(address.clone());
     tracing::info!(report, "a recipient has unsubscribed");
     let report = title(store, report).await;
     Page::new(json!({

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use maple_lark_api::{DashboardView, ProblemDetails, SourceTest, SourceView};
 use maple_lark_definition::{DefinitionSet, Query};
-use maple_lark_store::Store;
+use maple_lark_store::{Store, teams::Sight};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
 use super::{Answer, client::Client, problem::Problem};
@@ -21,18 +21,23 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(get, operation_id = "list_sources", path = "/sources", tag = "sources", responses((status = 200, body = Vec<SourceView>)))]
 #[get("/sources")]
 async fn list(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<SourceView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let view = set.sources.values().map(|source| SourceView {
         name: source.name.clone(),
         title: source.title.clone(),
         file: source.place.file.clone(),
         kind: source.kind.name().to_owned(),
-        address: source.kind.place(),
+        // What is shared is used by its name.
+        address: if source.teams.is_empty() || user.1 == Sight::All {
+            source.kind.place()
+        } else {
+            String::new()
+        },
         timeout_seconds: source.timeout_seconds,
         row_limit: source.row_limit,
         used_by: {
@@ -57,13 +62,13 @@ async fn list(
 #[utoipa::path(post, operation_id = "test_source", path = "/sources/{name}/test", tag = "sources", params(("name" = String, Path)), responses((status = 200, body = SourceTest), (status = 404, body = ProblemDetails)))]
 #[post("/sources/<name>/test")]
 async fn test(
-    _user: Author,
+    user: Author,
     client: Client,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<SourceTest> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let source = set
         .sources
@@ -92,11 +97,11 @@ async fn test(
 #[utoipa::path(get, operation_id = "list_dashboards", path = "/dashboards", tag = "dashboards", responses((status = 200, body = Vec<DashboardView>)))]
 #[get("/dashboards")]
 async fn dashboards(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<DashboardView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     Ok(Json(
         set.dashboards

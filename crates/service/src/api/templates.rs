@@ -79,11 +79,11 @@ fn named<'s>(set: &'s DefinitionSet, name: &str) -> Result<(&'s DashboardTemplat
 #[utoipa::path(get, operation_id = "list_templates", path = "/templates", tag = "templates", responses((status = 200, body = Vec<TemplateView>)))]
 #[get("/templates")]
 async fn list(
-    _user: Viewer,
+    user: Viewer,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<TemplateView>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let set = &definitions.set;
     let mut found: Vec<(&DashboardTemplate, bool)> = all(set).into_values().collect();
     found.sort_by_key(|(template, _)| (template.purpose, template.title.clone()));
@@ -99,12 +99,12 @@ async fn list(
 #[utoipa::path(get, operation_id = "get_template", path = "/templates/{name}", tag = "templates", params(("name" = String, Path)), responses((status = 200, body = TemplateView), (status = 404, body = ProblemDetails)))]
 #[get("/templates/<name>")]
 async fn one(
-    _user: Viewer,
+    user: Viewer,
     name: &str,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<TemplateView> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let (template, own) = named(&definitions.set, name)?;
     Ok(Json(view(template, own, &definitions.set)))
 }
@@ -113,13 +113,13 @@ async fn one(
 #[utoipa::path(post, operation_id = "fill_template", path = "/templates/{name}/fill", tag = "templates", params(("name" = String, Path)), request_body = TemplateOrder, responses((status = 200, body = FilledTemplate), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/templates/<name>/fill", data = "<order>")]
 async fn show_filled(
-    _user: Author,
+    user: Author,
     name: &str,
     order: Body<TemplateOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<FilledTemplate> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let stored = store.definitions().await?;
     let (template, _) = named(&definitions.set, name)?;
     Ok(Json(filled(template, &order, &definitions.set, &stored)?))
@@ -136,7 +136,7 @@ async fn make(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<FilledTemplate> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &by.sight).await?;
     let (template, _) = named(&definitions.set, name)?;
     let set = &definitions.set;
     let change = Order::new(by.from, |stored| {
@@ -154,7 +154,7 @@ async fn make(
             remove_others: false,
         })
     });
-    let applied = carry_out(store, engine, &by.user, &change).await?;
+    let applied = carry_out(store, engine, &by, &change).await?;
     drop(change);
     // As it was made, whatever name was free.
     let of = |kind: Kind| {
@@ -166,7 +166,7 @@ async fn make(
     let report = of(Kind::Report);
     let mut files = Vec::new();
     for change in &applied.changes {
-        let stored = stored_definition(change.kind.name(), &change.name, store).await?;
+        let stored = stored_definition(change.kind.name(), &change.name, store, &by.sight).await?;
         files.push(DefinitionFile::new(stored.file, stored.text));
     }
     Ok(Json(FilledTemplate {
@@ -187,9 +187,9 @@ async fn share(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<DefinitionFile> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &by.sight).await?;
     let set = &definitions.set;
-    let stored = stored_definition(Kind::Dashboard.name(), name, store).await?;
+    let stored = stored_definition(Kind::Dashboard.name(), name, store, &by.sight).await?;
     let refused = |words: String| Problem::new(422, "Cannot be a template", words);
     let queries = set.dashboards.get(name).map(|dashboard| &dashboard.queries);
     let sources: std::collections::BTreeSet<&str> = queries
@@ -228,20 +228,21 @@ async fn share(
             remove_others: false,
         })
     });
-    carry_out(store, engine, &by.user, &change).await?;
+    carry_out(store, engine, &by, &change).await?;
     drop(change);
-    Ok(Json(file))
+    let made = stored_definition(Kind::Template.name(), &order.name, store, &by.sight).await?;
+    Ok(Json(DefinitionFile::new(made.file, made.text)))
 }
 
 /// The dashboards whose templates have newer versions, with what would change.
 #[utoipa::path(get, operation_id = "list_template_updates", path = "/template-updates", tag = "templates", responses((status = 200, body = Vec<TemplateUpdate>)))]
 #[get("/template-updates")]
 async fn updates(
-    _user: Author,
+    user: Author,
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Vec<TemplateUpdate>> {
-    let definitions = engine.definitions(store).await?;
+    let definitions = engine.definitions(store, &user.1).await?;
     let stored = store.definitions().await?;
     let work = move || {
         let set = &definitions.set;

@@ -27,7 +27,9 @@ use super::{
 };
 use crate::{
     Config,
-    access::{self, Administrator, BadPassword, SESSION_COOKIE, SignInError, Viewer, token_hash},
+    access::{
+        self, Administrator, BadPassword, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash,
+    },
     engine::EngineHandle,
 };
 
@@ -133,8 +135,10 @@ async fn add(
     store: &State<Store>,
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
+    trail: Trail,
 ) -> Answer<Invitation> {
     let NewUser { name, role, email } = new.into_inner();
+    trail.note(format!("{name} as {role}"));
     checked_name(&name)?;
     let email = email.filter(|email| !email.trim().is_empty());
     if let Some(email) = &email {
@@ -257,6 +261,7 @@ async fn change(
     name: &str,
     change: Body<UserChange>,
     store: &State<Store>,
+    trail: Trail,
 ) -> Result<NoContent, Problem> {
     let UserChange {
         role,
@@ -265,6 +270,17 @@ async fn change(
     } = change.into_inner();
     if let Some(email) = &email {
         mailbox(email)?;
+    }
+    if let Some(role) = role {
+        trail.note(format!("is {role} now"));
+    }
+    if let Some(email) = &email {
+        trail.note(format!("mail goes to {email}"));
+    }
+    match disabled {
+        Some(true) => trail.note("disabled"),
+        Some(false) => trail.note("enabled"),
+        None => {}
     }
     let change = Change {
         role,
@@ -316,13 +332,15 @@ async fn accept(
     jar: &CookieJar<'_>,
     peer: IpAddr,
     agent: Agent,
+    trail: Trail,
 ) -> Answer<UserView> {
     let Acceptance { token, password } = acceptance.into_inner();
     let accepted = access::accept(store, &token, password).await?;
     let user = accepted.ok_or_else(no_invitation)??;
+    trail.actor(&user.name);
     tracing::info!(user = user.name, "an invitation was accepted");
     enter(store, &user, config, jar, (peer, &agent)).await?;
-    Ok(Json(view(&user.name, *user.role, config)))
+    Ok(Json(view(store, &user, config).await?))
 }
 
 /// Change your password. Your other sessions end; tokens stay.

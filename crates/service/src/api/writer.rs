@@ -1,18 +1,20 @@
 //! Who changes definitions, and with what.
 
 use maple_lark_api::SavedFrom;
-use maple_lark_store::people::User;
+use maple_lark_store::{people::User, teams::Sight};
 use rocket::{
     Request,
     request::{FromRequest, Outcome},
 };
 
 use super::{problem::Refusal, version::IfMatch};
-use crate::access::Author;
+use crate::access::{Author, Trail};
 
 /// An author, and what they save with.
 pub struct Writer {
     pub user: User,
+    pub sight: Sight,
+    pub trail: Trail,
     pub from: SavedFrom,
     /// The version that they have read.
     pub if_match: IfMatch,
@@ -26,8 +28,10 @@ impl<'r> FromRequest<'r> for Writer {
         let (from, if_match) = (saved_from(request), IfMatch::of(request));
         Author::from_request(request)
             .await
-            .map(|Author(user)| Self {
+            .map(|Author(user, sight)| Self {
                 user,
+                sight,
+                trail: Trail::of(request).clone(),
                 from,
                 if_match,
             })

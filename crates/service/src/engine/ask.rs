@@ -9,14 +9,20 @@ use maple_lark_definition::{
 use maple_lark_document::{
     compose::{
         CannotShow,
-        answers::{Evaluation, nothing_yet},
+        answers::{Evaluation, earlier_times, named_run, nothing_yet},
     },
     snapshot::{EarlierRows, Outcome, Time},
 };
 use maple_lark_sources::{Answer, Question, SourceError};
 use maple_lark_time::{Window, nearest::suggestion};
 
-use super::{guard::NotComputed, limits::Purpose, sample, shared::Shared};
+use super::{
+    guard::NotComputed,
+    limits::Purpose,
+    run::{LookBack, values_key},
+    sample,
+    shared::{Shared, WorkError},
+};
 
 /// What a query is asked among.
 pub(crate) struct Among<'a> {
@@ -26,6 +32,9 @@ pub(crate) struct Among<'a> {
     pub(crate) times: &'a Times,
     pub(crate) values: &'a BTreeMap<String, ParameterValue>,
 }
+
+/// Rows of earlier times by the query that they answer.
+type Before = BTreeMap<(String, Time), EarlierRows>;
 
 /// Why a query has no answer.
 #[derive(Debug, thiserror::Error)]
@@ -42,6 +51,8 @@ pub(crate) enum AskError {
     Evaluation(#[from] CannotShow),
     #[error(transparent)]
     NotComputed(#[from] NotComputed),
+    #[error(transparent)]
+    Runs(#[from] WorkError),
 }
 
 impl Among<'_> {
@@ -97,7 +108,8 @@ pub(super) async fn ask(
             asked.insert(&needed.name, answer);
         }
     }
-    let before = window_before(shared, among, query).await?;
+    let mut before = window_before(shared, among, query).await?;
+    before.extend(runs_before(shared, among, query).await?);
     let (table, notes) = evaluated(shared, among, query, &asked, before).await?;
     // What was sent and noted is said of the query whose rows these are.
     let mut first = query;
@@ -125,13 +137,13 @@ async fn window_before(
     shared: &Shared,
     among: &Among<'_>,
     query: &Query,
-) -> Result<BTreeMap<String, EarlierRows>, AskError> {
+) -> Result<Before, AskError> {
     let needed = among.needed(query)?;
     let compares = |query: &&Query| {
         let mut operations = query.then.iter();
         operations.any(|one| one.compares_with() == Some(&Since::PreviousWindow))
     };
-    let mut rows = BTreeMap::new();
+    let mut rows = Before::new();
     if !needed.iter().any(compares) {
         return Ok(rows);
     }
@@ -162,7 +174,57 @@ async fn window_before(
                 earlier.label()
             )),
         };
-        rows.insert(needed.name.clone(), came);
+        rows.insert((needed.name.clone(), Time::Window), came);
+    }
+    Ok(rows)
+}
+
+/// The rows of the run before, or of the one that is named, where the query or one that it needs
+/// compares with it: of the reports that have this dashboard, the first with an answer for these
+/// values.
+async fn runs_before(
+    shared: &Shared,
+    among: &Among<'_>,
+    query: &Query,
+) -> Result<Before, AskError> {
+    let mut rows = Before::new();
+    let Some(dashboard) = among.dashboard else {
+        return Ok(rows);
+    };
+    let reports = among.set.reports.values().filter(|report| {
+        let mut shown = report.dashboards.iter();
+        shown.any(|shown| shown.value == dashboard.name)
+    });
+    let looked: Vec<LookBack<'_>> = reports
+        .map(|report| {
+            let mut values = among.set.values(report, None);
+            values.extend(among.values.clone());
+            LookBack {
+                purpose: Purpose::Looking,
+                report: &report.name,
+                team: report.team(),
+                values_key: values_key(&values),
+                at: (shared.now(), shared.now()),
+            }
+        })
+        .collect();
+    for needed in among.needed(query)? {
+        let name = (dashboard.name.clone(), needed.record().to_owned());
+        let times = earlier_times(dashboard, needed.record());
+        for looked in &looked {
+            if times.contains(&Time::Run) {
+                let (found, _) = looked.rows(shared, &mut vec![name.clone()]).await?;
+                let key = (needed.name.clone(), Time::Run);
+                found.into_values().for_each(|found| {
+                    rows.entry(key.clone()).or_insert(found);
+                });
+            }
+            if let Some(run) = named_run(dashboard, needed.record())
+                && let Some(found) = looked.rows_of(shared, run, name.clone()).await?
+            {
+                rows.insert((needed.name.clone(), Time::Named), found);
+            }
+        }
     }
     Ok(rows)
 }
@@ -180,7 +242,7 @@ async fn evaluated(
     among: &Among<'_>,
     query: &Query,
     asked: &BTreeMap<&str, Answer>,
-    before: BTreeMap<String, EarlierRows>,
+    before: Before,
 ) -> Result<(PackedTable, Vec<String>), AskError> {
     // Rows are shared by their copies, so these cost little.
     let rows: BTreeMap<String, PackedTable> = asked
@@ -199,9 +261,8 @@ async fn evaluated(
                 let rows = rows.ok_or_else(|| CannotShow::NoAnswer(query.name.clone()))?;
                 Ok(rows.clone())
             },
-            // A trial stands alone: it has no run before it.
             earlier: &|query, time| {
-                let before = before.get(&query.name).filter(|_| time == Time::Window);
+                let before = before.get(&(query.name.clone(), time));
                 Ok(before.cloned().unwrap_or_else(nothing_yet))
             },
         }

@@ -2,18 +2,20 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
-    sync::{Arc, Mutex},
+    sync::{Arc, Mutex, MutexGuard},
 };
 
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Origin, Problem, Report, edit};
 use maple_lark_document::snapshot::FrozenDefinition;
-use maple_lark_store::{Store, StoreError, definitions::StoredDefinition};
+use maple_lark_store::{Store, StoreError, definitions::StoredDefinition, teams::Sight};
 
 /// Parsed definitions with the texts they came from.
 #[derive(Default, Clone)]
 pub struct Definitions {
     pub set: DefinitionSet,
     texts: BTreeMap<(Kind, String), FrozenDefinition>,
+    /// Names of definitions that are not among these, because whoever looks does not see them.
+    hidden: BTreeSet<(Kind, String)>,
 }
 
 /// Why the definitions that a run began with cannot be read.
@@ -27,31 +29,62 @@ pub enum FrozenError {
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
-pub struct Cache(Mutex<Option<(i64, Arc<Definitions>)>>);
+pub struct Cache(Mutex<Option<Kept>>);
+
+/// The definitions of one version: all of them, and what each group of people sees.
+struct Kept {
+    version: i64,
+    all: Arc<Definitions>,
+    seen: BTreeMap<Vec<String>, Arc<Definitions>>,
+}
+
+/// So many groups of people have theirs kept.
+const MOST_SEEN: usize = 200;
 
 impl Cache {
     pub async fn current(&self, store: &Store) -> Result<Arc<Definitions>, StoreError> {
         let version = store.definitions_version().await?;
-        let known = |kept: &Option<(i64, Arc<Definitions>)>| {
-            kept.as_ref()
-                .filter(|(of, _)| *of == version)
-                .map(|(_, definitions)| definitions.clone())
+        let known = |kept: &Option<Kept>| {
+            let kept = kept.as_ref().filter(|kept| kept.version == version);
+            kept.map(|kept| kept.all.clone())
         };
-        if let Some(definitions) = known(
-            &self
-                .0
-                .lock()
-                .unwrap_or_else(|poisoned| poisoned.into_inner()),
-        ) {
+        if let Some(definitions) = known(&self.kept()) {
             return Ok(definitions);
         }
-        let definitions = Arc::new(Definitions::stored(&store.definitions().await?));
-        *self
-            .0
+        let all = Arc::new(Definitions::stored(&store.definitions().await?));
+        *self.kept() = Some(Kept {
+            version,
+            all: all.clone(),
+            seen: BTreeMap::new(),
+        });
+        Ok(all)
+    }
+
+    /// Those that somebody sees.
+    pub async fn seen(&self, store: &Store, sight: &Sight) -> Result<Arc<Definitions>, StoreError> {
+        let all = self.current(store).await?;
+        let Sight::Teams(teams) = sight else {
+            return Ok(all);
+        };
+        let of_these = |kept: &Kept| Arc::ptr_eq(&kept.all, &all);
+        if let Some(kept) = self.kept().as_ref().filter(|kept| of_these(kept))
+            && let Some(seen) = kept.seen.get(teams)
+        {
+            return Ok(seen.clone());
+        }
+        let seen = Arc::new(all.seen_by(teams));
+        if let Some(kept) = self.kept().as_mut().filter(|kept| of_these(kept))
+            && kept.seen.len() < MOST_SEEN
+        {
+            kept.seen.insert(teams.clone(), seen.clone());
+        }
+        Ok(seen)
+    }
+
+    fn kept(&self) -> MutexGuard<'_, Option<Kept>> {
+        self.0
             .lock()
-            .unwrap_or_else(|poisoned| poisoned.into_inner()) =
-            Some((version, definitions.clone()));
-        Ok(definitions)
+            .unwrap_or_else(|poisoned| poisoned.into_inner())
     }
 }
 
@@ -111,6 +144,28 @@ impl Definitions {
             definitions.put(definition, text);
         }
         Ok(definitions)
+    }
+
+    /// What whoever is in these teams sees of them.
+    fn seen_by(&self, teams: &[String]) -> Self {
+        let set = self.set.seen_by(teams);
+        let sees = |(kind, name): &(Kind, String)| set.teams_of(*kind, name).is_some();
+        let texts = self.texts.iter().filter(|(key, _)| sees(key));
+        let texts = texts
+            .map(|(key, text)| (key.clone(), text.clone()))
+            .collect();
+        let hidden = self
+            .texts
+            .keys()
+            .filter(|key| !sees(key))
+            .cloned()
+            .collect();
+        Self { set, texts, hidden }
+    }
+
+    /// Whether a name belongs to something that whoever looks does not see.
+    pub fn hides(&self, kind: Kind, name: &str) -> bool {
+        self.hidden.contains(&(kind, name.to_owned()))
     }
 
     /// The text of one, as it is stored.

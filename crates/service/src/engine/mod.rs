@@ -25,7 +25,7 @@ use chrono::{DateTime, Utc};
 use maple_lark_definition::{Channel, Mailbox, Query, Report};
 use maple_lark_document::Snapshot;
 use maple_lark_sources::{Answer, Reader, Values};
-use maple_lark_store::{Store, StoreError};
+use maple_lark_store::{Store, StoreError, teams::Sight};
 use maple_lark_time::Window;
 use tokio::{sync::watch, task::JoinSet};
 
@@ -173,9 +173,13 @@ impl EngineHandle {
         &self.0.config.vault
     }
 
-    /// The definitions as they are now.
-    pub(crate) async fn definitions(&self, store: &Store) -> Result<Arc<Definitions>, StoreError> {
-        self.0.definitions.current(store).await
+    /// The definitions as they are now, as far as somebody sees them.
+    pub(crate) async fn definitions(
+        &self,
+        store: &Store,
+        sight: &Sight,
+    ) -> Result<Arc<Definitions>, StoreError> {
+        self.0.definitions.seen(store, sight).await
     }
 
     /// The parts of the engine that are down at this moment.

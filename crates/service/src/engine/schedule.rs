@@ -208,6 +208,7 @@ impl Order {
         let window = report.window.window(self.scheduled_for, report.zone);
         NewRun {
             id: Uuid::now_v7(),
+            team: report.team().to_owned(),
             report: report.name.clone(),
             title: report.title.clone(),
             scheduled_for: self.scheduled_for,

@@ -6,6 +6,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod audit;
 mod contract;
 mod hostile;
 mod keys;
@@ -13,6 +14,7 @@ mod looking;
 mod orders;
 mod rights;
 mod signing_in;
+mod teams;
 mod users;
 
 use std::{

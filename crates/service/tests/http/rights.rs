@@ -1,93 +1,15 @@
 //! Who may do what: every operation of the interface, asked by everybody.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
+use maple_lark_api::{RIGHTS, Right, Role, TokenScope, Words, right_to};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::{Place, problem};
 
-/// Those that nobody has to be signed in for.
-// Whoever has the address of an agenda reads it; whoever has none is refused.
-const OPEN: [&str; 7] = [
-    "sign_in",
-    "make_token",
-    "health",
-    "ready",
-    "agenda_feed",
-    "get_invitation",
-    "accept_invitation",
-];
-const AUTHOR: [&str; 41] = [
-    "address_book",
-    "apply_definitions",
-    "backfill_report",
-    "cancel_run",
-    "change_definition",
-    "draft_definition",
-    "list_definition_names",
-    "copy_definition",
-    "copy_report",
-    "fill_template",
-    "forget_bounces",
-    "get_definition",
-    "get_definition_keys",
-    "get_version",
-    "list_definitions",
-    "look_at_page",
-    "list_template_updates",
-    "list_versions",
-    "make_definition",
-    "make_template",
-    "pause_report",
-    "failed_pages",
-    "plan_definitions",
-    "preview",
-    "preview_message",
-    "preview_theme",
-    "release_run",
-    "remove_definition",
-    "reschedule_report",
-    "resend_run",
-    "restore_version",
-    "resume_report",
-    "revoke_links",
-    "run_definitions",
-    "run_report",
-    "source_catalogue",
-    "test_channel",
-    "test_mail",
-    "test_source",
-    "try_query",
-    "use_template",
-];
-const ADMINISTRATOR: [&str; 9] = [
-    "change_user",
-    "invite_user",
-    "list_secrets",
-    "list_users",
-    "remove_secret",
-    "remove_unsubscribe",
-    "remove_user",
-    "renew_invitation",
-    "set_secret",
-];
-
-/// What the least role is that may do something; everything else is for all who are signed in.
-fn least(operation: &str) -> usize {
-    if OPEN.contains(&operation) {
-        0
-    } else if AUTHOR.contains(&operation) {
-        2
-    } else if ADMINISTRATOR.contains(&operation) {
-        3
-    } else {
-        1
-    }
-}
-
 /// Every operation with its method and a path that leads to nothing.
-fn operations() -> Vec<(String, Method, String)> {
+pub(super) fn operations() -> Vec<(String, Method, String)> {
     let described: Value =
         serde_json::from_str(include_str!("../../../../docs/openapi.json")).unwrap();
     let mut all = Vec::new();
@@ -116,59 +38,142 @@ fn operations() -> Vec<(String, Method, String)> {
     all
 }
 
+#[test]
+fn every_operation_has_its_right() {
+    let described: BTreeSet<String> = operations().into_iter().map(|(name, ..)| name).collect();
+    let known = RIGHTS.iter().flat_map(|right| right.operations);
+    assert_eq!(described, known.map(|name| (*name).to_owned()).collect());
+}
+
+/// Asks every operation as somebody, whose token is made anew where one of them ends it, and says
+/// of which they were refused, against which they may.
+async fn asked_for_all(
+    place: &Place,
+    who: &str,
+    token: impl AsyncFn() -> String,
+    may: impl Fn(&Right) -> bool,
+) {
+    let client = Client::new();
+    let mut current = token().await;
+    let mut count = 0;
+    for (operation, method, path) in operations() {
+        if operation.contains("sign_out") || operation.contains("revoke") {
+            current = token().await;
+        }
+        // What follows without end is not waited for.
+        if operation == "follow_run" {
+            continue;
+        }
+        let mut request = client.request(method, format!("{}{path}", place.base));
+        if !current.is_empty() {
+            request = request.bearer_auth(&current);
+        }
+        let answer = request.json(&json!({})).send().await.unwrap();
+        let status = answer.status();
+        let said = answer.text().await.unwrap();
+        assert!(!status.is_server_error(), "{operation}: {said}");
+        let refused = [StatusCode::UNAUTHORIZED, StatusCode::FORBIDDEN].contains(&status);
+        let right = right_to(&operation).unwrap();
+        // A sign-in without a password, or an agenda without its address, is refused, too.
+        let signs_in = ["sign_in", "make_token", "agenda_feed"].contains(&operation.as_str());
+        assert!(
+            refused != may(right) || signs_in,
+            "{operation} by {who}: {status} {said}"
+        );
+        count += 1;
+    }
+    assert!(count > 80, "{count}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn everybody_may_do_what_their_role_says_and_nothing_else() {
     let place = Place::new().await;
+    asked_for_all(
+        &place,
+        "nobody",
+        async || String::new(),
+        |right| right.least.is_none(),
+    )
+    .await;
+    for role in Role::ALL {
+        let token = async || place.signed_in(role.word()).await;
+        asked_for_all(&place, role.word(), token, |right| {
+            right.least.is_none_or(|least| least <= *role)
+        })
+        .await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_is_good_for_its_scope_and_for_its_time() {
+    let place = Place::new().await;
     let client = Client::new();
-    let all = operations();
-    for name in OPEN.iter().chain(&AUTHOR).chain(&ADMINISTRATOR) {
+    let own = place.signed_in("administrator").await;
+    let issued = async |order: Value| {
+        let answer = client
+            .post(place.url("/session/tokens"))
+            .bearer_auth(&own)
+            .json(&order)
+            .send()
+            .await
+            .unwrap();
+        let status = answer.status();
+        (status, answer.json::<Value>().await.unwrap())
+    };
+    for scope in [TokenScope::Read, TokenScope::Run, TokenScope::All] {
+        let token = async || {
+            let order = json!({ "label": "a script", "scope": scope, "days": 30 });
+            issued(order).await.1["token"].as_str().unwrap().to_owned()
+        };
+        let who = format!("a token for {scope}");
+        asked_for_all(&place, &who, token, |right| {
+            right.least.is_none() || right.allows(scope)
+        })
+        .await;
+    }
+    for (order, said) in [
+        (json!({ "label": "x", "days": 0 }), "1 to 3660 days"),
+        (json!({ "label": "x", "days": 3_661 }), "1 to 3660 days"),
+        (
+            json!({ "label": "x", "scope": "agenda" }),
+            "subscribe on the page of the agenda",
+        ),
+    ] {
+        let (status, problem) = issued(order).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
         assert!(
-            all.iter().any(|(known, _, _)| known == name),
-            "{name} is gone"
+            problem["detail"].as_str().unwrap().contains(said),
+            "{problem}"
         );
     }
-    let mut asked = BTreeMap::new();
-    for (has, role) in ["", "viewer", "author", "administrator"]
-        .into_iter()
-        .enumerate()
-    {
-        let mut token = String::new();
-        for (operation, method, path) in &all {
-            // Some of them end the sign-in that they are asked with.
-            if has > 0
-                && (token.is_empty()
-                    || operation.contains("sign_out")
-                    || operation.contains("revoke"))
-            {
-                token = place.signed_in(role).await;
-            }
-            // What follows without end is not waited for.
-            if operation == "follow_run" {
-                continue;
-            }
-            let mut request = client.request(method.clone(), format!("{}{path}", place.base));
-            if has > 0 {
-                request = request.bearer_auth(&token);
-            }
-            let answer = request.json(&json!({})).send().await.unwrap();
-            let status = answer.status();
-            assert!(
-                !status.is_server_error(),
-                "{operation}: {}",
-                answer.text().await.unwrap()
-            );
-            let refused = [StatusCode::UNAUTHORIZED, StatusCode::FORBIDDEN].contains(&status);
-            let may = has >= least(operation);
-            // A sign-in without a password is refused, too.
-            let signs_in = ["sign_in", "make_token", "agenda_feed"].contains(&operation.as_str());
-            assert!(
-                refused != may || signs_in,
-                "{operation} by \"{role}\": {status}"
-            );
-            *asked.entry(role).or_insert(0) += 1;
-        }
-    }
-    assert!(asked.values().all(|count| *count > 50), "{asked:?}");
+    // One whose time is over is none any more.
+    let (_, made) = issued(json!({ "label": "short", "scope": "read", "days": 1 })).await;
+    let token = made["token"].as_str().unwrap();
+    let listed = async || {
+        let asked = client.get(place.url("/tokens")).bearer_auth(token);
+        let answer = asked.send().await.unwrap();
+        (answer.status(), answer.json::<Value>().await.unwrap())
+    };
+    let (status, all) = listed().await;
+    assert_eq!(status, StatusCode::OK);
+    let one = all
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["label"] == "short")
+        .unwrap();
+    assert_eq!(
+        (&one["scope"], &one["expires_at"]),
+        (&json!("read"), &made["expires_at"])
+    );
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    sqlx::query(
+        "update api_tokens set expires_at = expires_at - interval '1 day' where name = 'short'",
+    )
+    .execute(&mut records)
+    .await
+    .unwrap();
+    assert_eq!(listed().await.0, StatusCode::UNAUTHORIZED);
 }
 
 #[tokio::test(flavor = "multi_thread")]

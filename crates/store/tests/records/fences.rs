@@ -8,6 +8,7 @@ use maple_lark_store::{
     deliveries::{Attempt, Ending},
     pictures::Pictures,
     runs::Run,
+    teams::Sight,
 };
 use uuid::Uuid;
 
@@ -106,14 +107,26 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
         (steps[0].state.0, &steps[0].detail),
         (StepState::Running, &None)
     );
-    assert!(place.document_with("of a.csv").await.unwrap().is_none());
+    assert!(
+        place
+            .document_with("of a.csv", &Sight::All)
+            .await
+            .unwrap()
+            .is_none()
+    );
     // Under the one that holds, it is.
     place.keep_documents(second, vec![file]).await.unwrap();
     place
         .judge_snapshot(second, one.id, "ok", None)
         .await
         .unwrap();
-    assert!(place.document_with("of a.csv").await.unwrap().is_some());
+    assert!(
+        place
+            .document_with("of a.csv", &Sight::All)
+            .await
+            .unwrap()
+            .is_some()
+    );
 }
 
 #[tokio::test]

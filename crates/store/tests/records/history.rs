@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use maple_lark_api::{RunState, Words};
-use maple_lark_store::runs::RunFilter;
+use maple_lark_store::{runs::RunFilter, teams::Sight};
 use sqlx::{PgConnection, Row};
 use uuid::Uuid;
 
@@ -104,10 +104,17 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
         place.oldest_waiting_delivery().await.unwrap();
         assert_eq!(place.unconfirmed_attempts().await.unwrap(), 0);
         assert_eq!(place.latest_runs(&reports).await.unwrap().len(), 20);
-        place.outcomes_since(now - day).await.unwrap();
+        place.outcomes_since(now - day, &Sight::All).await.unwrap();
         let days: Vec<_> = (0..4).map(|n| now - day * (3 - n)).collect();
-        assert!(place.run_days(None, &days).await.unwrap().len() > 20);
-        place.counts().await.unwrap();
+        assert!(
+            place
+                .run_days(None, &days, &Sight::All)
+                .await
+                .unwrap()
+                .len()
+                > 20
+        );
+        place.counts(&Sight::All).await.unwrap();
         place.quiet_since("r1", now - day).await.unwrap();
         place.status_before(&open, "k").await.unwrap();
         for (report, state) in [
@@ -116,13 +123,18 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
             (None, Some(RunState::Failed)),
             (Some("r0".to_owned()), Some(RunState::Failed)),
         ] {
-            let filter = RunFilter { report, state };
+            let filter = RunFilter {
+                report,
+                state,
+                sight: Sight::All,
+            };
             assert_eq!(place.runs(&filter, 1, 25).await.unwrap().items.len(), 25);
         }
         // There are none of these, and they are not looked for one by one.
         let none = RunFilter {
             report: Some("r3".to_owned()),
             state: Some(RunState::Failed),
+            sight: Sight::All,
         };
         assert!(place.runs(&none, 1, 25).await.unwrap().items.is_empty());
         place.run(open.id).await.unwrap();
@@ -159,7 +171,7 @@ async fn counts_are_what_counting_finds_however_states_change() {
                 .map(|row| (row.get("state"), row.get("n")))
                 .collect();
             let kept: Vec<(String, i64)> = place
-                .counts()
+                .counts(&Sight::All)
                 .await
                 .unwrap()
                 .into_iter()
@@ -188,6 +200,7 @@ async fn counts_are_what_counting_finds_however_states_change() {
         let filter = RunFilter {
             report: report.map(str::to_owned),
             state,
+            sight: Sight::All,
         };
         place.runs(&filter, 1, 1).await.unwrap().total
     };

@@ -1,6 +1,6 @@
 //! What is kept beside runs: users and their tokens, samples, links, secrets, definitions.
 
-use maple_lark_api::{Role, TokenScope, Words};
+use maple_lark_api::{Role, TokenScope};
 use maple_lark_store::{
     people::{ApiToken, Session, User},
     recipients::SharedLink,
@@ -48,7 +48,7 @@ async fn a_name_is_one_user_and_a_session_ends_when_it_says() {
             .user_of_session(hash, at(now))
             .await
             .unwrap()
-            .map(|user| user.name)
+            .map(|(user, _)| user.name)
     };
     assert_eq!(who("one", 99).await.as_deref(), Some("ops"));
     assert_eq!(who("one", 100).await, None, "its end is no part of it");
@@ -78,49 +78,26 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
         token_hash: "hash".into(),
         created_at: at(0),
         last_used_at: None,
-        scope: TokenScope::All.word().to_owned(),
+        scope: TokenScope::Run.into(),
         expires_at: None,
     };
     place.add_token(token.clone()).await.unwrap();
+    let known = async |hash, now| place.user_of_token(hash, at(now)).await.unwrap();
     let used = async || place.tokens(ops.id).await.unwrap()[0].last_used_at;
     assert_eq!(used().await, None);
     for (now, kept) in [(10, 10), (40, 10), (70, 10), (71, 71), (200, 200)] {
-        assert_eq!(
-            place
-                .user_of_token("hash", TokenScope::All, at(now))
-                .await
-                .unwrap()
-                .unwrap()
-                .name,
-            "ops"
-        );
+        let (user, _, scope) = known("hash", now).await.unwrap();
+        assert_eq!((user.name.as_str(), scope), ("ops", TokenScope::Run));
         assert_eq!(used().await, Some(at(kept)), "at {now}");
     }
-    let elsewhere = place.user_of_token("hash", TokenScope::Agenda, at(0)).await;
-    assert!(
-        elsewhere.unwrap().is_none(),
-        "it is good for something else"
-    );
-    assert!(
-        place
-            .user_of_token("another", TokenScope::All, at(0))
-            .await
-            .unwrap()
-            .is_none()
-    );
+    assert!(known("another", 0).await.is_none());
     assert!(
         !place.remove_token(guest.id, token.id).await.unwrap(),
         "it is not theirs"
     );
     assert!(place.tokens(guest.id).await.unwrap().is_empty());
     assert!(place.remove_token(ops.id, token.id).await.unwrap());
-    assert!(
-        place
-            .user_of_token("hash", TokenScope::All, at(300))
-            .await
-            .unwrap()
-            .is_none()
-    );
+    assert!(known("hash", 300).await.is_none());
 }
 
 #[tokio::test]

@@ -15,6 +15,7 @@ mod fences;
 mod history;
 mod kept;
 mod pictures;
+mod teams;
 
 use chrono::TimeDelta;
 use maple_lark_demo::TestCluster;
@@ -27,6 +28,7 @@ use maple_lark_store::{
     pictures::Pictures,
     runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
     schedule::Due,
+    teams::Sight,
 };
 use uuid::Uuid;
 
@@ -182,6 +184,7 @@ async fn two_processes_that_start_at_once_bring_the_tables_up_to_date_in_turns()
 fn run(id: Uuid, report: &str, seconds: i64) -> NewRun {
     NewRun {
         id,
+        team: String::new(),
         report: report.into(),
         title: report.into(),
         scheduled_for: at(seconds),
@@ -334,7 +337,13 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
             "{length}"
         );
         assert!(place.document(documents[1].id).await.unwrap().unwrap() == documents[1]);
-        assert!(place.document_with("of a.csv").await.unwrap().is_some());
+        assert!(
+            place
+                .document_with("of a.csv", &Sight::All)
+                .await
+                .unwrap()
+                .is_some()
+        );
     }
     assert!(place.snapshot(Uuid::now_v7()).await.unwrap().is_none());
     assert!(place.document(Uuid::now_v7()).await.unwrap().is_none());
@@ -449,6 +458,7 @@ async fn one_instant_of_a_schedule_makes_one_run_whoever_asks() {
             &RunFilter {
                 report: Some("daily".into()),
                 state: None,
+                sight: Sight::All,
             },
             1,
             10,

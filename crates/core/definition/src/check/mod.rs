@@ -3,6 +3,7 @@
 mod audiences;
 mod leaks;
 mod people;
+mod teams;
 
 use std::borrow::Cow;
 
@@ -40,6 +41,7 @@ impl DefinitionSet {
         for report in self.reports.values() {
             self.check_report(report, &mut problems);
         }
+        self.check_teams(&mut problems);
         problems
     }
 

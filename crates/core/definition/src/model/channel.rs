@@ -2,7 +2,7 @@
 
 use crate::{
     model::{http::Web, mailbox::Mailbox, setting::Setting, template::Template},
-    problem::Place,
+    problem::{Place, Placed},
 };
 
 /// A mail server, or another way than mail.
@@ -10,6 +10,8 @@ use crate::{
 pub struct Channel {
     /// Its name, unique among channels.
     pub name: String,
+    /// The teams that may use it; all if there are none.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// What it is, and how it is reached.

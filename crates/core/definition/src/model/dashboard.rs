@@ -10,7 +10,7 @@ use crate::{
         query::{Origin, Query},
         width::Width,
     },
-    problem::Place,
+    problem::{Place, Placed},
 };
 
 /// Queries, and the blocks that show them.
@@ -18,6 +18,8 @@ use crate::{
 pub struct Dashboard {
     /// Its name, unique among dashboards.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// What it is about, in a sentence.

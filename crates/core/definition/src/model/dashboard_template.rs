@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::problem::Place;
+use crate::problem::{Place, Placed};
 
 /// What a template is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -149,6 +149,8 @@ pub struct SketchBlock {
 pub struct DashboardTemplate {
     /// Its name, unique among templates.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// The question that it answers, in a line.

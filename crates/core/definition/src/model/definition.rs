@@ -99,6 +99,25 @@ impl Definition {
         }
     }
 
+    /// The teams that see it; all if there are none.
+    #[must_use]
+    pub fn teams(&self) -> &[Placed<String>] {
+        match self {
+            Definition::Source(source) => &source.teams,
+            Definition::Dashboard(dashboard) => &dashboard.teams,
+            Definition::Report(report) => &report.teams,
+            // Holidays are nobody's own.
+            Definition::Calendar(_) => &[],
+            Definition::Sampler(sampler) => &sampler.teams,
+            Definition::Theme(theme) => &theme.value.teams,
+            Definition::Person(person) => &person.teams,
+            Definition::Group(group) => &group.teams,
+            Definition::Channel(channel) => &channel.teams,
+            Definition::MessageTemplate(message_template) => &message_template.teams,
+            Definition::Template(template) => &template.teams,
+        }
+    }
+
     /// Where it was read.
     #[must_use]
     pub fn place(&self) -> &Place {

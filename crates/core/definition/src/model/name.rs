@@ -1,7 +1,8 @@
 //! What may name a definition.
 
-/// Whether a text can name a definition.
-pub(crate) fn is_name(text: &str) -> bool {
+/// Whether a text can name a definition or a team: up to 60 small letters, digits and hyphens.
+#[must_use]
+pub fn is_name(text: &str) -> bool {
     let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
     !text.is_empty()
         && text.chars().all(valid)

@@ -19,6 +19,8 @@ use crate::{
 pub struct Person {
     /// Their name in definitions, unique among people.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Their name for people.
     pub title: String,
     /// Their mail address.
@@ -40,6 +42,8 @@ pub struct Person {
 pub struct Group {
     /// Its name, unique among groups.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// Who is in it.

@@ -27,6 +27,8 @@ use crate::{
 pub struct Report {
     /// Its name, unique among reports.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// Words by which people find it among others.
@@ -83,6 +85,14 @@ pub struct Report {
     pub message: Option<Template>,
     /// Where it was read.
     pub place: Place,
+}
+
+impl Report {
+    /// The team that it belongs to; empty if it belongs to all.
+    #[must_use]
+    pub fn team(&self) -> &str {
+        self.teams.first().map_or("", |team| team.value.as_str())
+    }
 }
 
 /// What becomes of a run in which a block failed.

@@ -2,7 +2,10 @@
 
 use maple_lark_time::window::Step;
 
-use crate::{model::query::Query, problem::Place};
+use crate::{
+    model::query::Query,
+    problem::{Place, Placed},
+};
 
 /// In a sampler's lengths of time a day is 24 hours.
 pub(crate) const DAY: i64 = 86_400;
@@ -12,6 +15,8 @@ pub(crate) const DAY: i64 = 86_400;
 pub struct Sampler {
     /// Its name, unique among samplers.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// Asked at whole multiples of this since 1970-01-01T00:00:00Z.

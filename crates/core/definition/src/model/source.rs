@@ -2,7 +2,7 @@
 
 use crate::{
     model::{http::Web, listing::Listing, setting::Setting},
-    problem::Place,
+    problem::{Place, Placed},
 };
 
 /// Something that answers questions.
@@ -10,6 +10,8 @@ use crate::{
 pub struct Source {
     /// Its name, unique among sources.
     pub name: String,
+    /// The teams that may use it; all if there are none.
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// How long one query may take, in seconds.

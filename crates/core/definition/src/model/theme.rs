@@ -2,13 +2,16 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::picture::Picture;
+use crate::{model::picture::Picture, problem::Placed};
 
 /// How documents look. What is said in them does not change with it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Theme {
     /// Its name, unique among themes.
     pub name: String,
+    /// The team that it belongs to; none if it belongs to all.
+    #[serde(skip)]
+    pub teams: Vec<Placed<String>>,
     /// Its title for people.
     pub title: String,
     /// The size of a page.
@@ -69,6 +72,7 @@ impl Default for Theme {
     fn default() -> Self {
         Self {
             name: String::new(),
+            teams: Vec::new(),
             title: String::new(),
             paper: Paper::A4,
             landscape: false,

@@ -17,7 +17,7 @@ use crate::{
     read::{
         files,
         http::read_web,
-        name::read_name,
+        name::{read_name, read_teams},
         node::Node,
         setting::{ca_file, secret, setting},
     },
@@ -39,6 +39,7 @@ fn has_key(url: &str) -> bool {
 pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
     let node = root.table("channel")?;
     let name = read_name(&node);
+    let teams = read_teams(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -116,6 +117,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
     node.close();
     Some(Channel {
         name,
+        teams,
         title,
         kind: kind?,
         max_concurrency,

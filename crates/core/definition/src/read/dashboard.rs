@@ -13,8 +13,12 @@ use crate::{
         query::Query,
     },
     read::{
-        block::read_block, block_kind::check_text, name::read_name, node::Node,
-        parameter::read_parameter, query,
+        block::read_block,
+        block_kind::check_text,
+        name::{read_name, read_team},
+        node::Node,
+        parameter::read_parameter,
+        query,
     },
 };
 
@@ -25,6 +29,7 @@ use crate::{
 pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
     let node = root.table("dashboard")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node.required("title").value;
     let summary = node.text("summary").map(|text| text.value);
     let made_from = node.table("template").map(read_made_from);
@@ -108,6 +113,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Dashboard> {
     }
     Some(Dashboard {
         name,
+        teams,
         title,
         summary,
         made_from,

@@ -11,7 +11,7 @@ use crate::{
         width::Width,
     },
     read::{
-        name::{read_identifier, read_name},
+        name::{read_identifier, read_name, read_team},
         node::Node,
     },
 };
@@ -25,6 +25,7 @@ const INPUT_KINDS: [&str; 9] = [
 pub(crate) fn read(root: &Node<'_>, text: &str) -> Option<DashboardTemplate> {
     let node = root.table("template")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node.required("title").value;
     let question = node.required("question").value;
     let purpose = node
@@ -59,6 +60,7 @@ pub(crate) fn read(root: &Node<'_>, text: &str) -> Option<DashboardTemplate> {
     }
     let mut template = DashboardTemplate {
         name,
+        teams,
         title,
         question,
         purpose: purpose?,

@@ -2,12 +2,16 @@
 
 use crate::{
     model::{message_template::MessageTemplate, message_values, template::Template},
-    read::{name::read_name, node::Node},
+    read::{
+        name::{read_name, read_team},
+        node::Node,
+    },
 };
 
 pub(crate) fn read(root: &Node<'_>) -> Option<MessageTemplate> {
     let node = root.table("message-template")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -22,6 +26,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<MessageTemplate> {
     node.close();
     Some(MessageTemplate {
         name,
+        teams,
         title,
         subject,
         message,

@@ -1,6 +1,6 @@
 //! Reads names.
 
-use crate::{model::name::is_name, read::node::Node};
+use crate::{model::name::is_name, problem::Placed, read::node::Node};
 
 /// Reads the `name` of a definition: what it is called everywhere, in small letters.
 pub(crate) fn read_name(node: &Node<'_>) -> String {
@@ -9,6 +9,30 @@ pub(crate) fn read_name(node: &Node<'_>) -> String {
         node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
     }
     name.value
+}
+
+/// Reads the `team` that a definition belongs to; none if it belongs to all.
+pub(crate) fn read_team(node: &Node<'_>) -> Vec<Placed<String>> {
+    let team: Vec<Placed<String>> = node.text("team").into_iter().collect();
+    check_teams(node, "team", &team);
+    team
+}
+
+/// Reads the `teams` that may use a definition; all if there are none.
+pub(crate) fn read_teams(node: &Node<'_>) -> Vec<Placed<String>> {
+    let teams = node.texts("teams");
+    check_teams(node, "teams", &teams);
+    teams
+}
+
+fn check_teams(node: &Node<'_>, key: &'static str, teams: &[Placed<String>]) {
+    for team in teams.iter().filter(|team| !is_name(&team.value)) {
+        let words = format!(
+            "\"{}\" is not the name of a team: use up to 60 small letters, digits and hyphens, such as \"port-operations\"",
+            team.value
+        );
+        node.report(key, words);
+    }
 }
 
 /// A name that can stand behind a colon in SQL.

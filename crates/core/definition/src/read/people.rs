@@ -9,13 +9,17 @@ use crate::{
         people::{Addressee, Group, Person},
     },
     problem::Placed,
-    read::{name::read_name, node::Node},
+    read::{
+        name::{read_name, read_team},
+        node::Node,
+    },
     set::people::same,
 };
 
 pub(crate) fn read_person(root: &Node<'_>) -> Option<Person> {
     let node = root.table("person")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -46,6 +50,7 @@ pub(crate) fn read_person(root: &Node<'_>) -> Option<Person> {
     node.close();
     Some(Person {
         name,
+        teams,
         title,
         address: mailbox?.address,
         zone,
@@ -59,6 +64,7 @@ pub(crate) fn read_person(root: &Node<'_>) -> Option<Person> {
 pub(crate) fn read_group(root: &Node<'_>) -> Option<Group> {
     let node = root.table("group")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -70,6 +76,7 @@ pub(crate) fn read_group(root: &Node<'_>) -> Option<Group> {
     node.close();
     Some(Group {
         name,
+        teams,
         title,
         members,
         place,

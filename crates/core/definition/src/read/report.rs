@@ -11,8 +11,12 @@ use crate::{
         report::{OnFailedBlock, Report},
     },
     read::{
-        audience, changes, deliver, files, message_template, name::read_name, node::Node,
-        parameter::read_values, readiness::read_readiness, schedule, send_when,
+        audience, changes, deliver, files, message_template,
+        name::{read_name, read_team},
+        node::Node,
+        parameter::read_values,
+        readiness::read_readiness,
+        schedule, send_when,
         window::read_window,
     },
 };
@@ -24,6 +28,7 @@ use crate::{
 pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     let node = root.table("report")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node.required("title").value;
     let tags = read_tags(&node);
     let owner = node.parsed::<Mailbox>("owner");
@@ -149,6 +154,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     }
     Some(Report {
         name,
+        teams,
         title,
         tags,
         owner,

@@ -4,7 +4,11 @@ use maple_lark_time::{span::Span, window::Step};
 
 use crate::{
     model::sampler::{DAY, Downsample, Sampler},
-    read::{name::read_name, node::Node, query},
+    read::{
+        name::{read_name, read_team},
+        node::Node,
+        query,
+    },
 };
 
 #[expect(
@@ -14,6 +18,7 @@ use crate::{
 pub(crate) fn read(root: &Node<'_>) -> Option<Sampler> {
     let node = root.table("sampler")?;
     let name = read_name(&node);
+    let teams = read_team(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -73,6 +78,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Sampler> {
     }
     Some(Sampler {
         name,
+        teams,
         title,
         every_seconds,
         keep_seconds,

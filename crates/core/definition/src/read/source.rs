@@ -11,7 +11,7 @@ use crate::{
         files::read_size,
         http::{read_page, read_web},
         listing,
-        name::read_name,
+        name::{read_name, read_teams},
         node::Node,
         setting::{ca_file, secret, setting},
     },
@@ -25,6 +25,7 @@ const MOST_BYTES: u64 = 2_000_000_000;
 pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     let node = root.table("source")?;
     let name = read_name(&node);
+    let teams = read_teams(&node);
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
@@ -71,6 +72,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     node.close();
     Some(Source {
         name,
+        teams,
         title,
         timeout_seconds,
         row_limit,

@@ -6,13 +6,17 @@ use crate::{
         theme::{Paper, Theme},
     },
     problem::Placed,
-    read::{name::read_name, node::Node},
+    read::{
+        name::{read_name, read_team},
+        node::Node,
+    },
 };
 
 pub(crate) fn read(root: &Node<'_>) -> Option<Placed<Theme>> {
     let node = root.table("theme")?;
     let usual = Theme::default();
     let name = read_name(&node);
+    let teams = read_team(&node);
     let text = |key| node.text(key).map(|text| text.value);
     let truth = |key| node.truth(key);
     let accent = match node.text("accent") {
@@ -29,6 +33,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Placed<Theme>> {
     let theme = Theme {
         title: text("title").unwrap_or_else(|| name.clone()),
         name,
+        teams,
         paper: if node.choice("paper", &["a4", "letter"]) == Some("letter") {
             Paper::Letter
         } else {

@@ -109,6 +109,37 @@ impl DefinitionSet {
         }
     }
 
+    /// What whoever is in these teams sees: what belongs to one of them, and what belongs to all.
+    #[must_use]
+    pub fn seen_by(&self, teams: &[String]) -> Self {
+        fn seen<T: Clone>(
+            all: &BTreeMap<String, T>,
+            own: impl Fn(&T) -> &[Placed<String>],
+            teams: &[String],
+        ) -> BTreeMap<String, T> {
+            let sees = |one: &T| {
+                own(one).is_empty() || own(one).iter().any(|team| teams.contains(&team.value))
+            };
+            let found = all.iter().filter(|(_, one)| sees(one));
+            found
+                .map(|(name, one)| (name.clone(), one.clone()))
+                .collect()
+        }
+        Self {
+            sources: seen(&self.sources, |one| &one.teams, teams),
+            dashboards: seen(&self.dashboards, |one| &one.teams, teams),
+            reports: seen(&self.reports, |one| &one.teams, teams),
+            calendars: self.calendars.clone(),
+            samplers: seen(&self.samplers, |one| &one.teams, teams),
+            themes: seen(&self.themes, |one| &one.teams, teams),
+            people: seen(&self.people, |one| &one.teams, teams),
+            groups: seen(&self.groups, |one| &one.teams, teams),
+            channels: seen(&self.channels, |one| &one.teams, teams),
+            message_templates: seen(&self.message_templates, |one| &one.teams, teams),
+            templates: seen(&self.templates, |one| &one.teams, teams),
+        }
+    }
+
     /// When a report runs, with the days that its calendars name; nothing if it runs only
     /// when asked.
     #[must_use]

@@ -8,10 +8,13 @@ use maple_lark_sources::{Question, Values};
 use serde::{Deserialize, Serialize};
 
 use super::context::{RunContext, values_key};
-use crate::engine::{
-    definitions::Definitions,
-    limits::Purpose,
-    shared::{Shared, WorkError},
+use crate::{
+    access::addresses,
+    engine::{
+        definitions::Definitions,
+        limits::Purpose,
+        shared::{Shared, WorkError},
+    },
 };
 
 /// Who alone gets a run that somebody asked for.
@@ -162,6 +165,15 @@ async fn ask(
             .map_err(|error| error.to_string()),
         Err(error) => Err(error.to_string()),
     };
+    let team = shared.store.team(context.report.team()).await?;
+    let found = found.and_then(|found| match &team {
+        None => Ok(found),
+        Some(team) => {
+            let all = found.iter().flat_map(ResolvedAudience::everybody);
+            let addresses = all.map(|one| one.mailbox.address.as_str());
+            addresses::refused(team, addresses).map(|()| found.clone())
+        }
+    });
     let (state, detail) = match &found {
         Ok(found) => (StepState::Done, format!("{} audiences", found.len())),
         Err(reason) => (StepState::Failed, reason.clone()),

@@ -14,6 +14,7 @@ use uuid::Uuid;
 
 use super::{answer::Asking, context::values_key};
 use crate::engine::{
+    limits::Purpose,
     room::{Held, OF_A_SNAPSHOT},
     shared::{Shared, WorkError},
 };
@@ -36,7 +37,7 @@ pub async fn add_earlier_runs(
     records: &mut [QueryRecord],
 ) -> Result<(), WorkError> {
     add_named_runs(shared, asking, dashboards, records).await?;
-    let mut wanted: Vec<(String, String)> = records
+    let mut wanted: Vec<Recorded> = records
         .iter()
         .filter(|record| {
             let dashboard = dashboards.iter().find(|own| own.name == record.dashboard);
@@ -47,28 +48,14 @@ pub async fn add_earlier_runs(
     if wanted.is_empty() {
         return Ok(());
     }
-    let mut found: BTreeMap<(String, String), EarlierRows> = BTreeMap::new();
-    let key = values_key(asking.values);
-    let before = shared
-        .store
-        .snapshots_before(&asking.report.name, &key, at, MOST_RUNS)
-        .await?;
-    let any = !before.is_empty();
-    for id in before {
-        if wanted.is_empty() {
-            break;
-        }
-        let Some(stored) = shared.store.snapshot(id).await? else {
-            continue;
-        };
-        let looked_for = wanted.clone();
-        let taken = shared
-            .computing(asking.purpose)
-            .run(move || taken(&stored.body, looked_for))
-            .await?;
-        wanted.retain(|name| !taken.contains_key(name));
-        found.extend(taken);
-    }
+    let looked = LookBack {
+        purpose: asking.purpose,
+        report: &asking.report.name,
+        team: asking.report.team(),
+        values_key: values_key(asking.values),
+        at,
+    };
+    let (mut found, any) = looked.rows(shared, &mut wanted).await?;
     for record in records {
         let name = (record.dashboard.clone(), record.name.clone());
         let rows = match found.remove(&name) {
@@ -106,6 +93,96 @@ pub fn hold(held: &Held, records: &mut [QueryRecord]) {
     }
 }
 
+/// A recorded query: its dashboard, and the name that its answer has there.
+pub type Recorded = (String, String);
+
+/// Where answers of earlier runs are looked for.
+pub struct LookBack<'a> {
+    pub purpose: Purpose,
+    pub report: &'a str,
+    /// The team that the report belongs to: a name may have been another's before.
+    pub team: &'a str,
+    pub values_key: String,
+    /// Only runs before this instant, and of those of one instant only those created before.
+    pub at: (DateTime<Utc>, DateTime<Utc>),
+}
+
+impl LookBack<'_> {
+    /// The latest rows of each of these queries; those that were found are no longer wanted. Also
+    /// whether there was any run to look at.
+    ///
+    /// # Errors
+    /// If the runs cannot be read; a snapshot that cannot be is as if it were not there.
+    pub async fn rows(
+        &self,
+        shared: &Shared,
+        wanted: &mut Vec<Recorded>,
+    ) -> Result<(BTreeMap<Recorded, EarlierRows>, bool), WorkError> {
+        let mut found = BTreeMap::new();
+        let before = shared
+            .store
+            .snapshots_before(
+                (self.report, self.team),
+                &self.values_key,
+                self.at,
+                MOST_RUNS,
+            )
+            .await?;
+        let any = !before.is_empty();
+        for id in before {
+            if wanted.is_empty() {
+                break;
+            }
+            let Some(stored) = shared.store.snapshot(id).await? else {
+                continue;
+            };
+            let looked_for = wanted.clone();
+            let taken = shared
+                .computing(self.purpose)
+                .run(move || taken(&stored.body, looked_for))
+                .await?;
+            wanted.retain(|name| !taken.contains_key(name));
+            found.extend(taken);
+        }
+        Ok((found, any))
+    }
+
+    /// The rows that a run had of a query, if it is one of this report with these values.
+    ///
+    /// # Errors
+    /// As for [`LookBack::rows`].
+    pub async fn rows_of(
+        &self,
+        shared: &Shared,
+        run: &str,
+        name: Recorded,
+    ) -> Result<Option<EarlierRows>, WorkError> {
+        let run = match run.parse::<Uuid>() {
+            Ok(id) => shared.store.run(id).await?,
+            Err(_) => None,
+        };
+        // Those of another report are none of this one's readers' business.
+        let own = run.filter(|found| found.report == self.report && found.team == self.team);
+        let heads = match &own {
+            Some(found) => shared.store.snapshot_heads(found.id).await?,
+            None => Vec::new(),
+        };
+        let head = heads.iter().find(|head| head.values_key == self.values_key);
+        let stored = match head {
+            Some(head) => shared.store.snapshot(head.id).await?,
+            None => None,
+        };
+        let Some(stored) = stored else {
+            return Ok(None);
+        };
+        let taken = shared
+            .computing(self.purpose)
+            .run(move || taken(&stored.body, vec![name]))
+            .await?;
+        Ok(taken.into_values().next())
+    }
+}
+
 /// Puts the rows of runs that definitions name beside the answers to queries.
 async fn add_named_runs(
     shared: &Shared,
@@ -113,39 +190,20 @@ async fn add_named_runs(
     dashboards: &[&Dashboard],
     records: &mut [QueryRecord],
 ) -> Result<(), WorkError> {
-    let key = values_key(asking.values);
+    let looked = LookBack {
+        purpose: asking.purpose,
+        report: &asking.report.name,
+        team: asking.report.team(),
+        values_key: values_key(asking.values),
+        at: (shared.now(), shared.now()),
+    };
     for record in records {
         let dashboard = dashboards.iter().find(|own| own.name == record.dashboard);
         let Some(run) = dashboard.and_then(|own| named_run(own, &record.name)) else {
             continue;
         };
-        let id = match run.parse::<Uuid>() {
-            Ok(id) => shared.store.run(id).await?,
-            Err(_) => None,
-        };
-        // Those of another report are none of this one's readers' business.
-        let own = id.filter(|found| found.report == asking.report.name);
-        let heads = match &own {
-            Some(found) => shared.store.snapshot_heads(found.id).await?,
-            None => Vec::new(),
-        };
-        let head = heads.iter().find(|head| head.values_key == key);
-        let stored = match head {
-            Some(head) => shared.store.snapshot(head.id).await?,
-            None => None,
-        };
         let name = (record.dashboard.clone(), record.name.clone());
-        let rows = match stored {
-            Some(stored) => {
-                let looked_for = vec![name.clone()];
-                let taken = shared
-                    .computing(asking.purpose)
-                    .run(move || taken(&stored.body, looked_for))
-                    .await?;
-                taken.into_values().next()
-            }
-            None => None,
-        };
+        let rows = looked.rows_of(shared, run, name).await?;
         let rows = rows.unwrap_or_else(|| {
             EarlierRows::Nothing(format!(
                 "There is nothing to compare with: the run {run} of this report has no answer to “{}” for these values.",
@@ -158,11 +216,11 @@ async fn add_named_runs(
 }
 
 /// The rows that a stored snapshot has of these queries.
-fn taken(body: &[u8], wanted: Vec<(String, String)>) -> BTreeMap<(String, String), EarlierRows> {
+fn taken(body: &[u8], wanted: Vec<Recorded>) -> BTreeMap<Recorded, EarlierRows> {
     let Ok(snapshot) = Snapshot::open(body) else {
         return BTreeMap::new();
     };
-    let rows = |(dashboard, query): &(String, String)| {
+    let rows = |(dashboard, query): &Recorded| {
         let record = snapshot.query(dashboard, query)?;
         match &record.outcome {
             Outcome::Rows(table) => Some(EarlierRows::Rows {

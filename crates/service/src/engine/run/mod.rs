@@ -28,6 +28,7 @@ use super::{
 pub use audiences::OnlyTo;
 use context::RunContext;
 pub use context::values_key;
+pub use earlier::LookBack;
 pub use preview::preview;
 use wait::Ready;
 

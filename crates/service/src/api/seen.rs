@@ -1,0 +1,122 @@
+//! What somebody sees: what belongs to their teams, and what belongs to all. The rest is not there.
+
+use maple_lark_definition::{Definition, Kind};
+use maple_lark_store::{Store, definitions::StoredDefinition, runs::Run, teams::Sight};
+use uuid::Uuid;
+
+use super::problem::Problem;
+
+/// A run, if somebody sees it.
+pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
+    let found = store.run(id).await?.filter(|run| sight.sees(&run.team));
+    found.ok_or_else(|| Problem::not_found(format!("run {id}")))
+}
+
+/// That a name cannot be used, because something that is not seen has it.
+pub fn taken(kind: Kind, name: &str) -> Problem {
+    let words = format!(
+        "the name \"{name}\" cannot be used for a {}; choose another",
+        kind.name()
+    );
+    Problem::new(409, "Name taken", words)
+}
+
+/// Refuses what is to belong to a team that somebody is not in.
+pub fn is_own(sight: &Sight, definition: &Definition) -> Result<(), Problem> {
+    match definition
+        .teams()
+        .iter()
+        .find(|team| !sight.sees(&team.value))
+    {
+        None => Ok(()),
+        Some(team) => {
+            let words = format!("you are not in a team \"{}\"", team.value);
+            Err(Problem::definitions(vec![team.place.problem(words)]))
+        }
+    }
+}
+
+/// How much of a definition somebody sees.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Share {
+    Nothing,
+    /// That it is there: a source or a channel that is shared with a team is used by its name, and its
+    /// settings are the administrator's.
+    Name,
+    All,
+}
+
+/// How much somebody sees of a definition with this text. One that cannot be read any more is the
+/// administrator's to mend.
+pub fn share(sight: &Sight, file: &str, text: &str) -> Share {
+    if *sight == Sight::All {
+        return Share::All;
+    }
+    let Ok(definition) = Definition::parse(file, text) else {
+        return Share::Nothing;
+    };
+    let teams = definition.teams();
+    if teams.is_empty() {
+        return Share::All;
+    }
+    let own = teams.iter().any(|team| sight.sees(&team.value));
+    match (own, definition.kind()) {
+        (false, _) => Share::Nothing,
+        (true, Kind::Source | Kind::Channel) => Share::Name,
+        (true, _) => Share::All,
+    }
+}
+
+/// All definitions by how much somebody sees of them.
+#[derive(Default)]
+pub struct Shares {
+    /// Those whose texts they see.
+    pub whole: Vec<StoredDefinition>,
+    /// Those that they use by their names.
+    pub by_name: Vec<StoredDefinition>,
+    pub hidden: Vec<StoredDefinition>,
+}
+
+/// What somebody sees of the definitions.
+pub fn shares(sight: &Sight, stored: Vec<StoredDefinition>) -> Shares {
+    let mut found = Shares::default();
+    for one in stored {
+        match share(sight, &one.file, &one.text) {
+            Share::All => found.whole.push(one),
+            Share::Name => found.by_name.push(one),
+            Share::Nothing => found.hidden.push(one),
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_shared_source_is_used_by_its_name_and_nothing_of_others_is_seen() {
+        let port = Sight::Teams(vec!["port".to_owned()]);
+        let nobody = Sight::Teams(Vec::new());
+        let person = |team: &str| {
+            format!("[person]\nname = \"ann\"\naddress = \"ann@orrin-sound.example\"\n{team}")
+        };
+        let source = "[source]\nname = \"s\"\nkind = \"files\"\nfolder = \"/srv\"\nteams = [\"port\", \"crew\"]\n";
+        let own = person("team = \"port\"\n");
+        for (text, to_port, to_nobody) in [
+            (person(""), Share::All, Share::All),
+            (own, Share::All, Share::Nothing),
+            (person("team = \"crew\"\n"), Share::Nothing, Share::Nothing),
+            (source.to_owned(), Share::Name, Share::Nothing),
+            (
+                "not a definition".to_owned(),
+                Share::Nothing,
+                Share::Nothing,
+            ),
+        ] {
+            assert_eq!(share(&port, "f.toml", &text), to_port, "{text}");
+            assert_eq!(share(&nobody, "f.toml", &text), to_nobody, "{text}");
+            assert_eq!(share(&Sight::All, "f.toml", &text), Share::All, "{text}");
+        }
+    }
+}
