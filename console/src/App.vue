@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User, Tickets } from '@element-plus/icons-vue'
+import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, FolderOpened, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User, Tickets } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -25,6 +25,7 @@ const places = computed(() => [
   { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
+  { name: 'archive', title: 'Archive', icon: FolderOpened, within: ['archive'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),

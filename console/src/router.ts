@@ -27,6 +27,7 @@ export const router = createRouter({
     { path: '/new/:kind', name: 'new', component: () => import('./forms/Form.vue'), meta: { title: 'New definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'new-text', params: to.params }) },
     { path: '/forms/:kind/:name', name: 'form', component: () => import('./forms/Form.vue'), meta: { title: 'Definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'definition', params: to.params }) },
     { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/archive', name: 'archive', component: () => import('./archive/Archive.vue'), meta: { title: 'Archive' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
     { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },
     { path: '/sources/:name/query', name: 'query', component: () => import('./pages/Query.vue'), meta: { title: 'Query' } },

@@ -75,6 +75,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every document that was made: found by what it says, its report, its window, who got it. */
+        get: operations["search_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The documents that are wanted as one zip, with a list of what is in it. */
+        get: operations["download_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit": {
         parameters: {
             query?: never;
@@ -1301,6 +1335,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/snapshots/{id}/front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The first page of a snapshot's document, as a small picture. */
+        get: operations["front_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources": {
         parameters: {
             query?: never;
@@ -1684,6 +1735,42 @@ export interface components {
         Applied: {
             changes: components["schemas"]["Change"][];
             unchanged: number;
+        };
+        /** @description A document that was found in the archive. */
+        ArchiveEntry: {
+            document: components["schemas"]["DocumentView"];
+            /** @description Where the words that were looked for stand in it, in pieces; none without words. */
+            found: components["schemas"]["FoundPiece"][];
+            /** Format: date-time */
+            made_at: string;
+            report: string;
+            /** Format: uuid */
+            run: string;
+            /**
+             * Format: int64
+             * @description So many mails with it were accepted.
+             */
+            sent: number;
+            state: components["schemas"]["RunState"];
+            /** @description How it was judged: `ok`, `unknown`, `warning` or `critical`. */
+            status?: string | null;
+            title: string;
+            /** @description Of the window, in words. */
+            window: string;
+        };
+        /** @description A page of the archive. */
+        ArchivePage: {
+            items: components["schemas"]["ArchiveEntry"][];
+            more: boolean;
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /**
+             * Format: int64
+             * @description How many there are; 10,000 if there are more.
+             */
+            total: number;
         };
         /**
          * @description How an attempt at a delivery ended.
@@ -2129,6 +2216,12 @@ export interface components {
             report?: string | null;
             /** @description The report's schedule in one sentence, if it has one. */
             schedule?: string | null;
+        };
+        /** @description A piece of a document's text. */
+        FoundPiece: {
+            /** @description Whether it is what was looked for. */
+            hit: boolean;
+            text: string;
         };
         GroupView: {
             file: string;
@@ -3333,6 +3426,199 @@ export interface operations {
             };
             /** @description the role or the token's scope does not permit this, or the request comes from another site */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    search_archive: {
+        parameters: {
+            query?: {
+                /** @description words that it says; in quotes next to each other, with a minus not */
+                words?: string;
+                report?: string;
+                tag?: string;
+                /** @description an address that it was sent to, or a part of one */
+                recipient?: string;
+                format?: string;
+                /** @description ok, unknown, warning or critical */
+                status?: string;
+                /** @description made from this instant on */
+                from?: string;
+                /** @description made before this instant */
+                to?: string;
+                /** @description an instant in its window */
+                about?: string;
+                /** @description bytes */
+                at_least?: number;
+                /** @description newest, oldest, largest or report */
+                sort?: string;
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchivePage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    download_archive: {
+        parameters: {
+            query?: {
+                words?: string;
+                report?: string;
+                tag?: string;
+                recipient?: string;
+                format?: string;
+                status?: string;
+                from?: string;
+                to?: string;
+                about?: string;
+                at_least?: number;
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the documents as a zip */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": unknown;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9989,6 +10275,82 @@ export interface operations {
             };
             /** @description the content is not valid; the detail says what and where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    front_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the page as a PNG */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

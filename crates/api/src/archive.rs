@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::runs::DocumentView;
+use crate::{runs::DocumentView, state::RunState};
 
 /// A document that a file is the same as.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
@@ -21,4 +21,42 @@ pub struct Match {
     /// Whether the snapshot, written again now, gives the same bytes. Another version of this
     /// program may write them otherwise.
     pub reproducible: bool,
+}
+
+/// A document that was found in the archive.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ArchiveEntry {
+    pub document: DocumentView,
+    pub run: Uuid,
+    pub state: RunState,
+    pub report: String,
+    pub title: String,
+    /// Of the window, in words.
+    pub window: String,
+    pub made_at: DateTime<Utc>,
+    /// How it was judged: `ok`, `unknown`, `warning` or `critical`.
+    pub status: Option<String>,
+    /// So many mails with it were accepted.
+    pub sent: i64,
+    /// Where the words that were looked for stand in it, in pieces; none without words.
+    pub found: Vec<FoundPiece>,
+}
+
+/// A piece of a document's text.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FoundPiece {
+    pub text: String,
+    /// Whether it is what was looked for.
+    pub hit: bool,
+}
+
+/// A page of the archive.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ArchivePage {
+    pub items: Vec<ArchiveEntry>,
+    /// How many there are; 10,000 if there are more.
+    pub total: u64,
+    pub more: bool,
+    pub page: u64,
+    pub size: u64,
 }

@@ -18,7 +18,7 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in.
-pub const AUDITED: [(&str, &str); 48] = [
+pub const AUDITED: [(&str, &str); 49] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
@@ -30,6 +30,7 @@ pub const AUDITED: [(&str, &str); 48] = [
     ("change_user", "changed a user"),
     ("copy_definition", "copied a definition"),
     ("copy_report", "copied a report"),
+    ("download_archive", "downloaded documents of the archive"),
     ("end_session", "signed a browser out"),
     ("forget_bounces", "forgot the bounces of an address"),
     ("get_document", "opened a document"),

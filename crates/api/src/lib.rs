@@ -34,7 +34,7 @@ pub use about::{About, ZoneRulesView};
 pub use agenda::{
     Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
 };
-pub use archive::Match;
+pub use archive::{ArchiveEntry, ArchivePage, FoundPiece, Match};
 pub use audit::{AUDITED, AuditEntry, AuditOutcome, AuditPage, AuditProof, audited_as};
 pub use dashboards::DashboardView;
 pub use definitions::{

@@ -69,10 +69,17 @@ pub const RIGHTS: [Right; 21] = [
         ],
     },
     Right {
-        what: "open documents, and make them again in another format",
+        what: "find documents in the archive, open them, and make them again in another format",
         least: Some(Role::Viewer),
         scope: TokenScope::Read,
-        operations: &["get_document", "match_document", "write_again"],
+        operations: &[
+            "download_archive",
+            "front_page",
+            "get_document",
+            "match_document",
+            "search_archive",
+            "write_again",
+        ],
     },
     Right {
         what: "see which sources, samplers, channels and templates there are, and the service's measures",

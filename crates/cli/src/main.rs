@@ -15,8 +15,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 #[cfg(feature = "serve")]
 use command::serve;
 use command::{
-    agenda, apply, ask, audit, backfill, capture, define, deliver, download, explain, export,
-    history, list, run, secret, sign_in, source, teams, template, tokens, users,
+    agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
+    export, history, list, run, secret, sign_in, source, teams, template, tokens, users,
 };
 use failure::Failure;
 use output::Output;
@@ -74,6 +74,7 @@ Environment:
 enum Command {
     SignIn(sign_in::SignIn),
     SignOut(sign_in::SignOut),
+    Accept(sign_in::Accept),
     Apply(apply::Apply),
     Export(export::Export),
     Copy(apply::Copy),
@@ -114,6 +115,7 @@ enum Command {
     Roles(tokens::Roles),
     Run(run::Run),
     Show(run::Show),
+    Archive(Box<archive::Archive>),
     Download(download::Download),
     Render(download::Render),
     Verify(download::Verify),
@@ -200,6 +202,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     match arguments.command {
         Command::SignIn(command) => command.run(address).await?,
         Command::SignOut(command) => command.run(address).await?,
+        Command::Accept(command) => command.run().await?,
         Command::Apply(command) => command.run(&client()?, output).await?,
         Command::Copy(command) => command.run(&client()?, output).await?,
         Command::New(command) => command.run(&client()?, output).await?,
@@ -232,6 +235,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Capture(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
+        Command::Archive(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,
         Command::Render(command) => command.run(&client()?, output).await?,
         Command::Verify(command) => return command.run(&client()?, output).await,

@@ -209,6 +209,7 @@ async fn run(arguments: Arguments) -> Result<()> {
             .env("MAPLE_LARK_PASSWORD", &password),
     )?;
     keep_metrics_token(&state, &client)?;
+    let colleagues = colleagues(&state, &client)?;
     call(
         Command::new(&client)
             .arg("apply")
@@ -246,7 +247,7 @@ async fn run(arguments: Arguments) -> Result<()> {
         fs::write(&first, "")?;
     }
     println!(
-        "\nConsole    http://{address}\nSign in    admin  /  {password}\nCommands   {} reports\n\n\
+        "\nConsole    http://{address}\nSign in    admin  /  {password}\n{colleagues}Commands   {} reports\n\n\
              Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
              Each port office got a mail of its own; a note to the harbour masters awaits your approval.\n\
              Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
@@ -313,26 +314,83 @@ fn inventory(folder: &Path) -> Result<()> {
     Ok(())
 }
 
-/// Stores the demo's own token as a secret, with which the service reads its own metrics.
+/// Stores a token that only looks as a secret, with which the service reads its own metrics.
 fn keep_metrics_token(state: &Path, client: &Path) -> Result<()> {
-    let saved = fs::read_to_string(state.join("config/maple-lark/sign-in.json"))
-        .context("the sign-in was not remembered")?;
-    let saved: serde_json::Value = serde_json::from_str(&saved)?;
+    let kept = state.join("metrics-token-was-made");
+    if kept.exists() {
+        return Ok(());
+    }
+    let token =
+        said(Command::new(client).args(["tokens", "new", "own-metrics", "--scope", "read"]))?;
     let mut set = Command::new(client)
         .args(["secret", "set", "own-metrics"])
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
         .spawn()?;
     if let Some(mut input) = set.stdin.take() {
-        std::io::Write::write_all(
-            &mut input,
-            saved["token"].as_str().unwrap_or_default().as_bytes(),
-        )?;
+        std::io::Write::write_all(&mut input, token.trim().as_bytes())?;
     }
     if !set.wait()?.success() {
         bail!("the token for the service's own metrics could not be stored");
     }
+    fs::write(kept, "")?;
     Ok(())
+}
+
+/// Those who sign in besides the administrator: an author who owns the team of the harbours, and a
+/// viewer who is in no team. Answers with their sign-ins, a line each.
+fn colleagues(state: &Path, client: &Path) -> Result<String> {
+    let file = state.join("colleagues");
+    if let Ok(known) = fs::read_to_string(&file) {
+        return Ok(known);
+    }
+    let title = [
+        "--title",
+        "Harbours",
+        "--addresses",
+        "*@orrin-sound.example",
+    ];
+    call(
+        Command::new(client)
+            .args(["teams", "new", "harbours"])
+            .args(title),
+    )?;
+    let mut lines = String::new();
+    for (name, role, what) in [
+        ("runa.holm", "author", "owns the team Harbours"),
+        ("ada.berg", "viewer", "is in no team"),
+    ] {
+        let invited = ["users", "invite", name, "--role", role, "--output", "json"];
+        let invited = said(Command::new(client).args(invited))?;
+        let invited: serde_json::Value = serde_json::from_str(&invited)?;
+        let link = invited["link"]
+            .as_str()
+            .context("the invitation has no link")?;
+        let password = random_word()[..16].to_owned();
+        // Their sign-in is not remembered in the administrator's place.
+        let own = state.join(name);
+        let accepted = said(
+            Command::new(client)
+                .args(["accept", link])
+                .env("MAPLE_LARK_PASSWORD", &password)
+                .env("MAPLE_LARK_CONFIG", &own),
+        );
+        accepted?;
+        lines += &format!("           {name}  /  {password}  ({role}, {what})\n");
+    }
+    call(Command::new(client).args(["teams", "add", "harbours", "runa.holm", "--owner"]))?;
+    write_private(&file, &lines)?;
+    Ok(lines)
+}
+
+/// What a command prints.
+fn said(command: &mut Command) -> Result<String> {
+    let output = command.stdin(Stdio::null()).output();
+    let output = output.context("the command line cannot be started")?;
+    if !output.status.success() {
+        bail!("{}", String::from_utf8_lossy(&output.stderr).trim());
+    }
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }
 
 /// Ten days of the gates' counters, every five minutes, as the sampler "gate-scans" keeps them.
@@ -388,7 +446,7 @@ fn client(state: &Path, binary: &Path, address: &str) -> Result<PathBuf> {
     use std::os::unix::fs::PermissionsExt;
     let path = state.join("maple-lark");
     let text = format!(
-        "#!/bin/sh\nexport XDG_CONFIG_HOME='{}' MAPLE_LARK_ADDRESS='http://{address}'\nexec '{}' \"$@\"\n",
+        "#!/bin/sh\nexport XDG_CONFIG_HOME=\"${{MAPLE_LARK_CONFIG:-{}}}\" MAPLE_LARK_ADDRESS='http://{address}'\nexec '{}' \"$@\"\n",
         state.join("config").display(),
         binary.display()
     );

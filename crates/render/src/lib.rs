@@ -30,7 +30,7 @@ pub use csv::write_csv;
 pub use fonts::provide_fonts;
 pub use html::{html, html_of_blocks};
 pub use mail::{Context, InlineImage, MailBody, mail_body};
-pub use pdf::{first_page, pdf};
+pub use pdf::{first_page, first_page_small, pdf};
 pub use png::chart_alone;
 pub use text::text;
 

@@ -3,6 +3,7 @@
 //! Functions here read and write rows; what the rows mean is decided by their callers. A
 //! function that returns has written durably.
 
+pub mod archive;
 pub mod audit;
 mod bodies;
 pub mod claims;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 23] = [
+const STEPS: [Step; 24] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -120,6 +120,10 @@ const STEPS: [Step; 23] = [
     Step {
         name: "0023_audit",
         sql: include_str!("migrations/0023_audit.sql"),
+    },
+    Step {
+        name: "0024_archive",
+        sql: include_str!("migrations/0024_archive.sql"),
     },
 ];
 

@@ -2,6 +2,7 @@
 
 pub mod agenda;
 pub mod apply;
+pub mod archive;
 pub mod ask;
 mod asking;
 pub mod audit;

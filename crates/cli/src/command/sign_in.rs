@@ -1,5 +1,5 @@
 use clap::Args;
-use maple_lark_api::NewToken;
+use maple_lark_api::{InvitationView, NewToken, UserView};
 use serde_json::json;
 
 use crate::{
@@ -24,33 +24,74 @@ pub struct SignIn {
 
 impl SignIn {
     pub async fn run(self, address: Option<String>) -> Result<(), Failure> {
-        let password = match std::env::var("MAPLE_LARK_PASSWORD") {
-            Ok(password) if !password.is_empty() => password,
-            _ => rpassword::prompt_password(format!("Password of {}: ", self.name))
-                .map_err(|error| Failure::Local(format!("no password was given: {error}")))?,
-        };
-        let client = Client::new(address);
-        let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
-        let label = format!("command line at {}", host.trim());
-        let made: NewToken = client
-            .post(
-                "/tokens",
-                &json!({ "name": self.name, "password": password, "label": label }),
+        let password = password(&format!("Password of {}: ", self.name))?;
+        remember(&Client::new(address), &self.name, &password).await
+    }
+}
+
+/// The password of the environment, or one that is typed.
+fn password(prompt: &str) -> Result<String, Failure> {
+    match std::env::var("MAPLE_LARK_PASSWORD") {
+        Ok(password) if !password.is_empty() => Ok(password),
+        _ => rpassword::prompt_password(prompt)
+            .map_err(|error| Failure::Local(format!("no password was given: {error}"))),
+    }
+}
+
+/// Gets a token for this machine and keeps it.
+async fn remember(client: &Client, name: &str, password: &str) -> Result<(), Failure> {
+    let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
+    let label = format!("command line at {}", host.trim());
+    let order = json!({ "name": name, "password": password, "label": label });
+    let made: NewToken = client.post("/tokens", &order).await?;
+    let path = saved::save(&Saved {
+        address: client.address().to_owned(),
+        token: made.token,
+        token_id: made.id,
+    })?;
+    println!(
+        "Signed in at {} as {} ({}); remembered in {}.",
+        client.address(),
+        made.user.name,
+        made.user.role,
+        path.display()
+    );
+    Ok(())
+}
+
+/// Choose a password by the link of an invitation, and sign in
+///
+/// The link is good once. Asks for the password, or takes it from MAPLE_LARK_PASSWORD: 10 characters or
+/// more, and none of those that are guessed first.
+#[derive(Args)]
+#[command(after_help = "Example:\n  maple-lark accept 'http://127.0.0.1:8480/invitation#1f0c…'")]
+pub struct Accept {
+    /// The link, in quotes
+    link: String,
+}
+
+impl Accept {
+    pub async fn run(self) -> Result<(), Failure> {
+        let (address, token) = self.link.split_once("/invitation#").ok_or_else(|| {
+            Failure::Local(
+                "that is no link of an invitation; put it in quotes, with all that follows #"
+                    .to_owned(),
             )
-            .await?;
-        let path = saved::save(&Saved {
-            address: client.address().to_owned(),
-            token: made.token,
-            token_id: made.id,
         })?;
-        println!(
-            "Signed in at {} as {} ({}); remembered in {}.",
-            client.address(),
-            made.user.name,
-            made.user.role,
-            path.display()
-        );
-        Ok(())
+        let client = Client::new(Some(address.to_owned()));
+        let invited: InvitationView = client
+            .post("/invitations", &json!({ "token": token }))
+            .await?;
+        let given = std::env::var("MAPLE_LARK_PASSWORD").is_ok_and(|one| !one.is_empty());
+        let chosen = password(&format!("New password for {}: ", invited.name))?;
+        if !given && password("The same again: ")? != chosen {
+            return Err(Failure::Local(
+                "the two are not alike; nothing was changed, and the link is still good".to_owned(),
+            ));
+        }
+        let accepted = json!({ "token": token, "password": chosen });
+        let _: UserView = client.post("/invitations/accept", &accepted).await?;
+        remember(&client, &invited.name, &chosen).await
     }
 }
 

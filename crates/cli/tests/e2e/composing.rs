@@ -15,8 +15,6 @@ use crate::{
     questions::{place_with_everything, store_own_token},
 };
 
-const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
-
 /// A dashboard with a comment, a block that shows the first ten of its rows, and a second section.
 const DISKS: &str = "# Looked at every Monday\n[dashboard]\nname = \"disks\"\ntitle = \"Disks\"\n\n[[query]]\nname = \"fullest\"\nsource = \"operations\"\n\n[query.pick]\ntable = \"host_samples\"\ntime = \"at\"\ngroup = [\"host\"]\ntop = 10 # enough for a page\nmeasure = [{ column = \"disk_percent\", with = \"max\", name = \"used\" }]\n\n[[section]]\ntitle = \"Full\"\n\n# the worst first\n[[section.block]]\nshow = \"bar\"\ntitle = \"Fullest\"\nquery = \"fullest\"\nlabel = \"host\"\nvalue = \"used\"\n\n[[section]]\ntitle = \"Words\"\n\n[[section.block]]\nshow = \"text\"\ntext = \"Ask before you delete.\"\n";
 
@@ -33,7 +31,7 @@ impl Composer {
         let service = place.serve();
         place.sign_in();
         store_own_token(&place);
-        assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
+        assert!(place.apply_demo().status.success());
         Self {
             place,
             _services: services,

@@ -20,11 +20,7 @@ async fn gallery(place: &Place) -> (crate::place::Service, String) {
         .unwrap();
     let service = place.serve();
     place.sign_in();
-    let applied = place.lark(&[
-        "apply",
-        concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"),
-        "--yes",
-    ]);
+    let applied = place.apply_demo();
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     // The week that has today in it, for there are only three days of data.
     let at = (chrono::Utc::now() + chrono::TimeDelta::days(7)).to_rfc3339();
@@ -192,8 +188,8 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says() {
     let _service = place.serve();
     place.sign_in();
     store_own_token(&place);
+    assert!(place.apply_demo().status.success());
     let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
-    assert!(place.lark(&["apply", demo, "--yes"]).status.success());
     let schema: Value =
         serde_json::from_str(include_str!("../../../../docs/document.schema.json")).unwrap();
     let schema = jsonschema::options()

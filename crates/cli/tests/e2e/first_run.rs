@@ -37,7 +37,7 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
     );
     assert_eq!(week["next"].as_array().unwrap().len(), 3);
     assert_eq!(place.json(&["reports"]).as_array().unwrap().len(), 0);
-    let applied = place.lark(&["apply", demo, "--yes"]);
+    let applied = place.apply_demo();
     assert!(applied.status.success(), "{}", text(&applied.stderr));
     assert_eq!(
         place.json(&["apply", demo, "--check"])["changes"]

@@ -252,6 +252,13 @@ impl Place {
         command.stdin(Stdio::null()).output().unwrap()
     }
 
+    /// Applies the demo's definitions, some of which belong to a team.
+    pub fn apply_demo(&self) -> Output {
+        assert!(self.lark(&["teams", "new", "harbours"]).status.success());
+        let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
+        self.lark(&["apply", demo, "--yes"])
+    }
+
     /// The same with something on standard input.
     pub fn lark_with_input(&self, arguments: &[&str], input: &str) -> Output {
         let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));

@@ -55,7 +55,7 @@ async fn a_report_joins_what_sources_of_every_kind_say() {
     let service = place.serve();
     place.sign_in();
     store_own_token(&place);
-    assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
+    assert!(place.apply_demo().status.success());
     for source in [
         "operations",
         "gates",
@@ -172,7 +172,7 @@ async fn a_query_is_tried_before_anything_is_built_on_it() {
     let (place, _services) = place_with_everything().await;
     let _service = place.serve();
     place.sign_in();
-    assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
+    assert!(place.apply_demo().status.success());
     let tried = place.json(&[
         "query",
         "operations",

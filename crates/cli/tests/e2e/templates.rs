@@ -11,8 +11,6 @@ use crate::{
     questions::{place_with_everything, store_own_token},
 };
 
-const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
-
 /// What each template is given here: its source, and the values of inputs without a default.
 fn given(template: &str, database: &str) -> (&'static str, Vec<String>) {
     let value = |pairs: &[(&str, &str)]| {
@@ -128,7 +126,7 @@ async fn prepared() -> (Place, impl Sized) {
     let service = place.serve();
     place.sign_in();
     store_own_token(&place);
-    assert!(place.lark(&["apply", DEMO, "--yes"]).status.success());
+    assert!(place.apply_demo().status.success());
     let output = place.apply(&[("own.toml", own), ("machine.toml", &machine)]);
     assert!(output.status.success(), "{}", text(&output.stderr));
     (place, (service, services))

@@ -200,17 +200,22 @@ const LONG_FILE: usize = 800_000;
 
 /// The first page as a PNG, two pixels to a point.
 pub fn first_page(document: &Document) -> Result<Vec<u8>, RenderError> {
-    by_one_thread(|| drawn(document))
+    by_one_thread(|| drawn(document, 2.0))
 }
 
-fn drawn(document: &Document) -> Result<Vec<u8>, RenderError> {
+/// The first page as a PNG, a pixel to a point: to be looked at beside others.
+pub fn first_page_small(document: &Document) -> Result<Vec<u8>, RenderError> {
+    by_one_thread(|| drawn(document, 1.0))
+}
+
+fn drawn(document: &Document, pixels: f64) -> Result<Vec<u8>, RenderError> {
     let laid_out = pages(document)?;
     let page = laid_out
         .pages()
         .first()
         .ok_or_else(|| RenderError::Layout("there is no page".to_owned()))?;
     let options = RenderOptions {
-        pixel_per_pt: Scalar::new(2.0),
+        pixel_per_pt: Scalar::new(pixels),
         ..RenderOptions::default()
     };
     let picture = typst_render::render(page, &options)

@@ -26,6 +26,7 @@ mod recorder;
 mod reports;
 mod runs;
 mod schedules;
+mod search;
 mod secrets;
 mod seen;
 mod sessions;
@@ -99,6 +100,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", runs::routes())
         .mount("/api/v1", documents::routes())
         .mount("/api/v1", archive::routes())
+        .mount("/api/v1", search::routes())
         .mount("/api/v1", drafts::routes())
         .mount("/api/v1", keys::routes())
         .mount("/api/v1", templates::routes())

@@ -6,8 +6,8 @@ use utoipa::OpenApi;
 
 use super::{
     about, agenda, archive, audit, definitions, delivery, documents, drafts, health, keys, mailbox,
-    metrics, overview, pages, preview, queries, reports, runs, schedules, secrets, sessions,
-    sources, teams, templates, themes, users,
+    metrics, overview, pages, preview, queries, reports, runs, schedules, search, secrets,
+    sessions, sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::right_to;
@@ -34,7 +34,7 @@ use crate::access::SESSION_COOKIE;
         runs::list, runs::one, runs::events,
         runs::cancel, runs::definitions, runs::failed_pages, pages::look,
         templates::list, templates::one, templates::show_filled, templates::share, templates::make, templates::updates,
-        documents::one, archive::again, archive::matching, themes::preview,
+        documents::one, archive::again, archive::matching, search::search, search::zip, search::front, themes::preview,
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,

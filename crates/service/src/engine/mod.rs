@@ -3,6 +3,7 @@
 //! Each step is a row before it is an action, so a process that is killed anywhere loses
 //! nothing: another one takes the work over when the lease has run out.
 
+mod archive;
 mod ask;
 mod clock;
 mod definitions;
@@ -216,6 +217,7 @@ impl Engine {
         }
         engine.part("outbox", &stopped, deliver::watch_the_outbox);
         engine.part("notices", &stopped, notify::watch_for_trouble);
+        engine.part("archive", &stopped, archive::watch_the_archive);
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);
         }

@@ -6,6 +6,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod archive;
 mod audit;
 mod contract;
 mod hostile;

@@ -336,9 +336,10 @@ async fn nothing_of_a_team_is_seen_by_others() {
         let (_, reports) = user.ask(Method::GET, "/reports", &json!({})).await;
         let (_, runs) = user.ask(Method::GET, "/runs", &json!({})).await;
         let (_, overview) = user.ask(Method::GET, "/overview", &json!({})).await;
+        let (_, archive) = user.ask(Method::GET, "/archive", &json!({})).await;
         for team in TEAMS {
             let own = user.teams.contains(&team);
-            for list in [&reports, &runs, &overview] {
+            for list in [&reports, &runs, &overview, &archive] {
                 assert_eq!(list.contains(&mark(team)), own, "{} {list}", user.name);
             }
         }
@@ -354,9 +355,10 @@ async fn nothing_of_a_team_is_seen_by_others() {
                 "agenda" => "?from=2020-01-01&to=2021-01-01",
                 _ => "",
             };
-            let (_, said) = user
+            let (status, said) = user
                 .ask(Method::GET, &format!("{path}{extra}"), &json!({}))
                 .await;
+            assert!(!status.is_server_error(), "{operation}: {said}");
             for team in others() {
                 assert!(!said.contains(team), "{} {operation}: {said}", user.name);
             }

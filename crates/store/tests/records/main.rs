@@ -10,6 +10,7 @@ use maple_lark_api::{
     Cause, ChannelType, DeliveryState, Format, NoticeKind, RecipientRole, RunState, SavedFrom,
     Words,
 };
+mod archive;
 mod deliveries;
 mod fences;
 mod history;

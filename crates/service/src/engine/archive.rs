@@ -1,0 +1,74 @@
+//! Reads what was made, so that it is found by its words. It waits for runs, and never they for it.
+
+use std::{sync::Arc, time::Duration};
+
+use maple_lark_definition::Format;
+use maple_lark_document::compose::compose;
+use maple_lark_store::{StoreError, archive::Unread};
+use tokio::sync::watch;
+
+use super::{limits::Purpose, shared::Shared, snapshots};
+
+/// How often it is looked whether something was made.
+const EVERY: Duration = Duration::from_secs(3);
+/// So many snapshots are asked for at a time.
+const PIECE: u64 = 20;
+
+/// Reads one after the other until the engine stops.
+pub async fn watch_the_archive(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    while !*stopped.borrow() {
+        match read_some(&shared, &stopped).await {
+            Ok(true) => continue,
+            Ok(false) => {}
+            Err(error) => {
+                tracing::error!(%error, "documents could not be read for the archive; it tries again in a moment");
+            }
+        }
+        tokio::select! {
+            () = tokio::time::sleep(EVERY) => {}
+            _ = stopped.changed() => {}
+        }
+    }
+}
+
+/// Reads some snapshots; answers whether there were any.
+async fn read_some(shared: &Shared, stopped: &watch::Receiver<bool>) -> Result<bool, StoreError> {
+    let unread = shared.store.unread_snapshots(PIECE).await?;
+    for one in &unread {
+        if *stopped.borrow() {
+            break;
+        }
+        let text = text_of(shared, one).await?;
+        shared.store.keep_text(one.id, text.as_deref()).await?;
+    }
+    Ok(!unread.is_empty())
+}
+
+/// What the documents of a snapshot say; nothing if there are none, or they cannot be read.
+async fn text_of(shared: &Shared, one: &Unread) -> Result<Option<String>, StoreError> {
+    if !one.has_documents {
+        return Ok(None);
+    }
+    let Some(kept) = shared.store.whole_snapshot(one.id).await? else {
+        return Ok(None);
+    };
+    let work = move || {
+        let document = snapshots::open(&kept)
+            .and_then(|snapshot| compose(&snapshot))
+            .map_err(|error| error.to_string())?;
+        let files = maple_lark_render::render(&document, Format::Txt);
+        let files = files.map_err(|error| error.to_string())?;
+        let texts = files.into_iter().map(|file| file.bytes);
+        let whole: Vec<u8> = texts.collect::<Vec<_>>().concat();
+        Ok::<_, String>(String::from_utf8_lossy(&whole).into_owned())
+    };
+    let read = match shared.computing(Purpose::Looking).run(work).await {
+        Ok(read) => read,
+        Err(error) => Err(error.to_string()),
+    };
+    Ok(read
+        .inspect_err(|error| {
+            tracing::warn!(snapshot = %one.id, error, "a document cannot be found by its words");
+        })
+        .ok())
+}

@@ -1,0 +1,132 @@
+//! The archive by the network interface: found, downloaded together, looked at.
+
+use std::io::Read;
+
+use reqwest::{Client, StatusCode};
+use serde_json::{Value, json};
+
+use super::{PATIENCE, Place, problem};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_made_is_found_by_its_words_and_comes_together_with_a_list() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let get = async |path: &str| {
+        let request = client.get(place.url(path)).bearer_auth(&token);
+        request.send().await.unwrap()
+    };
+    for _ in 0..2 {
+        let order = client
+            .post(place.url("/reports/r/runs"))
+            .bearer_auth(&token);
+        let order = order
+            .json(&json!({ "deliver": false }))
+            .send()
+            .await
+            .unwrap();
+        assert_eq!(order.status(), StatusCode::ACCEPTED);
+    }
+    let began = std::time::Instant::now();
+    let found = loop {
+        // The table's title, and the title of its only column.
+        let found: Value = get("/archive?words=T%20one&sort=oldest")
+            .await
+            .json()
+            .await
+            .unwrap();
+        if found["total"] == 2 {
+            break found;
+        }
+        assert!(began.elapsed() < PATIENCE, "{found:#}");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    };
+    let first = &found["items"][0];
+    assert_eq!(
+        (
+            &first["report"],
+            &first["title"],
+            &first["status"],
+            &first["sent"]
+        ),
+        (&json!("r"), &json!("R"), &json!("ok"), &json!(0))
+    );
+    let hits: Vec<&Value> = first["found"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|one| one["hit"] == true)
+        .collect();
+    assert!(
+        hits.iter()
+            .any(|one| { one["text"].as_str().unwrap().eq_ignore_ascii_case("one") }),
+        "{first:#}"
+    );
+    for (query, count) in [
+        ("words=nowhere", 0),
+        ("report=r&format=csv", 2),
+        ("format=pdf", 0),
+        ("status=ok", 2),
+        ("status=critical", 0),
+        ("tag=none", 0),
+        ("recipient=a@orrin-sound.example", 0),
+        ("from=2020-01-01T00:00:00Z&to=2020-02-01T00:00:00Z", 0),
+    ] {
+        let found: Value = get(&format!("/archive?{query}"))
+            .await
+            .json()
+            .await
+            .unwrap();
+        assert_eq!(found["total"], count, "{query}: {found:#}");
+    }
+    for (query, words) in [
+        ("format=doc", "is not a format"),
+        ("status=bad", "ok, unknown, warning, critical"),
+        ("sort=up", "newest, oldest, largest and report"),
+        ("about=noon", "not an instant"),
+        ("at_least=big", "at_least"),
+    ] {
+        let (status, said) = problem(get(&format!("/archive?{query}")).await).await;
+        assert!(
+            status.is_client_error() && said.contains(words),
+            "{query}: {status} {said}"
+        );
+    }
+
+    let zip = get("/archive.zip?report=r").await;
+    assert_eq!(zip.headers()["content-type"], "application/zip");
+    let bytes = zip.bytes().await.unwrap().to_vec();
+    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
+    assert_eq!(zip.len(), 3);
+    let mut manifest = String::new();
+    zip.by_name("manifest.json")
+        .unwrap()
+        .read_to_string(&mut manifest)
+        .unwrap();
+    let manifest: Value = serde_json::from_str(&manifest).unwrap();
+    for one in manifest["documents"].as_array().unwrap() {
+        let name = format!(
+            "{}/{}",
+            one["run"].as_str().unwrap(),
+            one["document"]["file_name"].as_str().unwrap()
+        );
+        let mut body = Vec::new();
+        zip.by_name(&name).unwrap().read_to_end(&mut body).unwrap();
+        let digest = maple_lark_data::digest::sha256(&body);
+        assert_eq!(
+            one["document"]["sha256"], digest,
+            "it is the file of the list"
+        );
+    }
+    let (status, _) = problem(get("/archive.zip?words=nowhere").await).await;
+    assert_eq!(status, StatusCode::NOT_FOUND);
+
+    let snapshot = first["document"]["snapshot_id"].as_str().unwrap();
+    let front = get(&format!("/snapshots/{snapshot}/front")).await;
+    assert_eq!(front.headers()["content-type"], "image/png");
+    let png = front.bytes().await.unwrap();
+    assert_eq!(&png[1..4], b"PNG");
+    // A page of A4, a pixel to a point.
+    let side = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
+    assert_eq!((side(16), side(20)), (596, 842));
+}

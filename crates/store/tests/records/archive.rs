@@ -1,0 +1,300 @@
+//! Documents are found by what they say, by what they are of and by who got them.
+
+use chrono::TimeDelta;
+use maple_lark_api::{DeliveryState, Format};
+use maple_lark_store::{
+    archive::{ArchiveFilter, ArchiveOrder},
+    pictures::Pictures,
+    teams::Sight,
+};
+use uuid::Uuid;
+
+use super::{LEASE, Place, at, document, run, snapshot};
+
+impl Place {
+    /// A run with one snapshot and a document of each name; answers with the snapshot.
+    async fn archived(
+        &self,
+        report: &str,
+        team: &str,
+        seconds: i64,
+        files: &[&str],
+    ) -> (Uuid, Uuid) {
+        let mut new = run(Uuid::now_v7(), report, seconds);
+        new.team = team.to_owned();
+        self.add_run(&new).await.unwrap();
+        let claimed = self
+            .claim_run(Uuid::now_v7(), at(10_000 + seconds), LEASE, &[])
+            .await;
+        let claim = claimed.unwrap().unwrap().claim();
+        let kept = snapshot(new.id, b"{}".to_vec());
+        self.keep_snapshot(claim, kept.clone(), &Pictures::new())
+            .await
+            .unwrap();
+        let documents = files.iter().map(|name| {
+            let mut one = document(new.id, kept.id, name, name.as_bytes().to_vec());
+            one.created_at = at(seconds);
+            one
+        });
+        self.keep_documents(claim, documents.collect())
+            .await
+            .unwrap();
+        self.judge_snapshot(
+            claim,
+            kept.id,
+            if seconds > 100 { "critical" } else { "ok" },
+            None,
+        )
+        .await
+        .unwrap();
+        // Whatever works on it is done with it.
+        let mut records = self.cluster.connect("maple_lark").await.unwrap();
+        sqlx::query("update runs set state = 'completed', lease_owner = null, lease_until = null where id = $1")
+            .bind(new.id)
+            .execute(&mut records)
+            .await
+            .unwrap();
+        (new.id, kept.id)
+    }
+
+    async fn names(
+        &self,
+        filter: &ArchiveFilter,
+        sight: &Sight,
+        order: ArchiveOrder,
+    ) -> Vec<String> {
+        let found = self.archive(filter, sight, order, 1, 50).await.unwrap();
+        assert_eq!(found.total, found.items.len() as u64);
+        found.items.into_iter().map(|one| one.file_name).collect()
+    }
+}
+
+#[tokio::test]
+async fn documents_are_found_by_what_they_say_and_by_who_got_them() {
+    let place = Place::new().await;
+    let (_, first) = place.archived("daily", "", 0, &["a.csv"]).await;
+    let (_, second) = place
+        .archived("disks", "", 200, &["b.csv", "longer.csv"])
+        .await;
+    let (_, third) = place.archived("crew", "crew", 300, &["c.csv"]).await;
+    // They are read once; of what says nothing nothing is kept.
+    let unread = place.unread_snapshots(10).await.unwrap();
+    let ids: Vec<Uuid> = unread.iter().map(|one| one.id).collect();
+    assert_eq!(ids, [first, second, third]);
+    assert!(unread.iter().all(|one| one.has_documents));
+    place
+        .keep_text(first, Some("Kiosks of Havnes\nhavnes-kiosk-3 failed"))
+        .await
+        .unwrap();
+    place
+        .keep_text(second, Some("disk of db-2 is 92.6 % full\0, db-1 is not"))
+        .await
+        .unwrap();
+    place.keep_text(third, None).await.unwrap();
+    assert!(place.unread_snapshots(10).await.unwrap().is_empty());
+
+    let all = &Sight::All;
+    let words = async |words: &str| {
+        let filter = ArchiveFilter {
+            words: Some(words.to_owned()),
+            ..ArchiveFilter::default()
+        };
+        place.names(&filter, all, ArchiveOrder::Oldest).await
+    };
+    assert_eq!(words("db-2").await, ["b.csv", "longer.csv"]);
+    assert_eq!(
+        words("KIOSKS failed").await,
+        ["a.csv"],
+        "all of the words, however they are written"
+    );
+    assert_eq!(words("\"of havnes\"").await, ["a.csv"]);
+    assert_eq!(words("\"failed kiosks\"").await, Vec::<String>::new());
+    assert_eq!(words("disk -full").await, Vec::<String>::new());
+    assert_eq!(
+        words("db-2 or kiosk-3").await.len(),
+        2 + usize::from(words("kiosk-3").await.len() == 1)
+    );
+    assert_eq!(
+        words("'); drop table documents; --").await,
+        Vec::<String>::new()
+    );
+    let filter = ArchiveFilter {
+        words: Some("db-2".to_owned()),
+        ..ArchiveFilter::default()
+    };
+    let found = place
+        .archive(&filter, all, ArchiveOrder::Newest, 1, 1)
+        .await
+        .unwrap();
+    assert_eq!((found.total, found.items.len(), found.more), (2, 1, false));
+    let text = found.items[0].found.clone().unwrap();
+    assert!(text.contains("disk of ⟦db⟧⟦-2⟧ is"), "{text}");
+
+    let none = ArchiveFilter::default();
+    assert_eq!(
+        place.names(&none, all, ArchiveOrder::Largest).await,
+        ["longer.csv", "c.csv", "b.csv", "a.csv"].map(str::to_owned)
+    );
+    assert_eq!(
+        place.names(&none, all, ArchiveOrder::Report).await[0],
+        "c.csv"
+    );
+    let port = Sight::Teams(vec!["port".to_owned()]);
+    assert_eq!(
+        place.names(&none, &port, ArchiveOrder::Newest).await.len(),
+        3,
+        "none of the crew's"
+    );
+    for (filter, count) in [
+        (
+            ArchiveFilter {
+                reports: Some(vec!["disks".to_owned()]),
+                ..none.clone()
+            },
+            2,
+        ),
+        (
+            ArchiveFilter {
+                reports: Some(Vec::new()),
+                ..none.clone()
+            },
+            0,
+        ),
+        (
+            ArchiveFilter {
+                from: Some(at(200)),
+                ..none.clone()
+            },
+            3,
+        ),
+        (
+            ArchiveFilter {
+                to: Some(at(200)),
+                ..none.clone()
+            },
+            1,
+        ),
+        (
+            ArchiveFilter {
+                about: Some(at(-1800)),
+                ..none.clone()
+            },
+            4,
+        ),
+        (
+            ArchiveFilter {
+                about: Some(at(250)),
+                ..none.clone()
+            },
+            1,
+        ),
+        (
+            ArchiveFilter {
+                format: Some(Format::Pdf),
+                ..none.clone()
+            },
+            0,
+        ),
+        (
+            ArchiveFilter {
+                status: Some("critical".to_owned()),
+                ..none.clone()
+            },
+            3,
+        ),
+        (
+            ArchiveFilter {
+                at_least: Some(6),
+                ..none.clone()
+            },
+            1,
+        ),
+    ] {
+        assert_eq!(
+            place.names(&filter, all, ArchiveOrder::Newest).await.len(),
+            count,
+            "{filter:?}"
+        );
+    }
+
+    // What was accepted for an address is what was sent to it.
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    for (snapshot, recipient, state) in [
+        (
+            first,
+            "Runa Holm <Runa@Orrin-Sound.example>",
+            DeliveryState::Accepted,
+        ),
+        (second, "runa@orrin-sound.example", DeliveryState::Refused),
+        (
+            second,
+            "desk_1@orrin-sound.example",
+            DeliveryState::Accepted,
+        ),
+    ] {
+        let (id, key) = (Uuid::now_v7(), Uuid::now_v7().to_string());
+        sqlx::query("insert into deliveries (id, run_id, snapshot_id, audience, channel, recipient, state, message_id, next_attempt_at, created_at) \
+             select $1, run_id, id, 'all', 'mail', $2, $3, $4, created_at, created_at from snapshots where id = $5")
+            .bind(id)
+            .bind(recipient)
+            .bind(maple_lark_api::Words::word(state))
+            .bind(key)
+            .bind(snapshot)
+            .execute(&mut records)
+            .await
+            .unwrap();
+    }
+    let sent = async |to: &str| {
+        let filter = ArchiveFilter {
+            recipient: Some(to.to_owned()),
+            ..ArchiveFilter::default()
+        };
+        place.names(&filter, all, ArchiveOrder::Oldest).await
+    };
+    assert_eq!(sent("runa@orrin-sound.example").await, ["a.csv"]);
+    assert_eq!(
+        sent("una@orrin-sound.example").await,
+        Vec::<String>::new(),
+        "an address is a whole one"
+    );
+    assert_eq!(sent("desk_1").await, ["b.csv", "longer.csv"]);
+    assert_eq!(
+        sent("deskX1").await,
+        Vec::<String>::new(),
+        "a sign is itself"
+    );
+    assert_eq!(sent("@orrin-sound").await.len(), 3);
+    let found = place
+        .archive(&none, all, ArchiveOrder::Oldest, 1, 1)
+        .await
+        .unwrap();
+    assert_eq!(found.items[0].sent, 1);
+}
+
+#[tokio::test]
+async fn a_long_text_is_found_by_its_beginning_and_a_run_under_way_is_not_read() {
+    let place = Place::new().await;
+    let (_, long) = place.archived("daily", "", 0, &["a.csv"]).await;
+    let text = "first ".to_owned() + &"word ".repeat(100_000) + "last";
+    place.keep_text(long, Some(&text)).await.unwrap();
+    for (words, count) in [("first", 1), ("last", 0)] {
+        let filter = ArchiveFilter {
+            words: Some(words.to_owned()),
+            ..ArchiveFilter::default()
+        };
+        let found = place
+            .names(&filter, &Sight::All, ArchiveOrder::Newest)
+            .await;
+        assert_eq!(found.len(), count, "{words}");
+    }
+    let id = place.new_run("weekly", 1).await;
+    let claimed = place
+        .claim_run(Uuid::now_v7(), at(10), TimeDelta::seconds(60), &[])
+        .await;
+    let claim = claimed.unwrap().unwrap().claim();
+    place
+        .keep_snapshot(claim, snapshot(id, b"{}".to_vec()), &Pictures::new())
+        .await
+        .unwrap();
+    assert!(place.unread_snapshots(10).await.unwrap().is_empty());
+}
