@@ -128,5 +128,5 @@ async fn what_was_made_is_found_by_its_words_and_comes_together_with_a_list() {
     assert_eq!(&png[1..4], b"PNG");
     // A page of A4, a pixel to a point.
     let side = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
-    assert_eq!((side(16), side(20)), (596, 842));
+    assert_eq!((side(16), side(20)), (595, 842));
 }
