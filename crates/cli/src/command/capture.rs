@@ -106,6 +106,9 @@ pub struct Capture {
     /// Keep it as a dashboard and a report of this name
     #[arg(long, value_name = "NAME")]
     save: Option<String>,
+    /// The team that these belong to, where the source is shared with teams; yours, if you are in one alone
+    #[arg(long)]
+    team: Option<String>,
 }
 
 /// What was made for one capture, in the order in which it goes again.
@@ -325,8 +328,12 @@ impl Capture {
             set("view", view.into());
         }
         let title = self.title();
+        let mut dashboard = json!({ "name": name, "title": title });
+        if let Some(team) = &self.team {
+            dashboard["team"] = team.as_str().into();
+        }
         Ok([
-            ("dashboard", json!({ "name": name, "title": title })),
+            ("dashboard", dashboard),
             ("query", json!([query])),
             (
                 "section",
@@ -342,6 +349,9 @@ impl Capture {
         let formats: Vec<&str> = self.formats.iter().map(|format| format.word()).collect();
         let mut report = json!({ "name": name, "title": self.title(), "dashboards": [name], "formats": formats });
         report["time-zone"] = self.zone().into();
+        if let Some(team) = &self.team {
+            report["team"] = team.as_str().into();
+        }
         let mut keys = table("report", report);
         keys.insert("window".to_owned(), window);
         if !self.to.is_empty() {

@@ -1,9 +1,6 @@
 //! Ways out beside mail, and what happens when one of them is slow, full, limited or gone.
 
-use std::{
-    process::Command,
-    time::{Duration, Instant},
-};
+use std::{process::Command, time::Duration};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use mail_parser::MessageParser;
@@ -11,7 +8,7 @@ use maple_lark_demo::{RealMailServer, WebReceiver, mail_server::HangUp, receiver
 use serde_json::{Value, json};
 
 use crate::place::{
-    PATIENCE, Place, SMALL_REPORT, applied, mails, ran, ready, small_dashboard, text, wait_for,
+    Place, SMALL_REPORT, applied, mails, ran, ready, small_dashboard, text, until, wait_for,
 };
 
 #[tokio::test(flavor = "multi_thread")]
@@ -281,18 +278,6 @@ async fn a_server_that_hangs_up_gets_the_same_letter_again_and_what_is_unsure_is
             .collect();
         ids.dedup();
         assert_eq!(ids.len(), 1, "a mailbox that sees both knows them as one");
-    }
-}
-
-/// Asks until there is an answer.
-fn until<T>(what: &str, mut answer: impl FnMut() -> Option<T>) -> T {
-    let began = Instant::now();
-    loop {
-        if let Some(answer) = answer() {
-            return answer;
-        }
-        assert!(began.elapsed() < PATIENCE, "{what} does not come");
-        std::thread::sleep(Duration::from_millis(100));
     }
 }
 

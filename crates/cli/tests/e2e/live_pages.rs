@@ -233,6 +233,10 @@ async fn a_page_is_captured_once_by_one_command() {
             &["/board", "--source", "port-office", "--part", "#nowhere"][..],
             "the page has no \"#nowhere\"",
         ),
+        (
+            &["/board", "--source", "port-office", "--save", "other-board"][..],
+            "the source \"port-office\" is for \"harbours\" alone",
+        ),
     ] {
         let line = [&["capture", "--into", folder][..], line].concat();
         let refused = place.lark(&line);

@@ -252,6 +252,23 @@ impl Place {
         command.stdin(Stdio::null()).output().unwrap()
     }
 
+    /// The same by somebody else, whose sign-in is kept in a folder of their own.
+    pub fn lark_as(&self, own: &Path, arguments: &[&str]) -> Output {
+        self.lark_with_token(own, "", arguments)
+    }
+
+    /// The same with a token.
+    pub fn lark_with_token(&self, own: &Path, token: &str, arguments: &[&str]) -> Output {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_maple-lark"));
+        command
+            .args(arguments)
+            .env("XDG_CONFIG_HOME", own)
+            .env("MAPLE_LARK_TOKEN", token)
+            .env("MAPLE_LARK_PASSWORD", PASSWORD)
+            .env("MAPLE_LARK_ADDRESS", format!("http://{}", self.address));
+        command.stdin(Stdio::null()).output().unwrap()
+    }
+
     /// Applies the demo's definitions, some of which belong to a team.
     pub fn apply_demo(&self) -> Output {
         assert!(self.lark(&["teams", "new", "harbours"]).status.success());
@@ -464,6 +481,18 @@ pub fn ran(place: &Place, report: &str) -> Value {
         .unwrap()
         .to_owned();
     place.settled(&id)
+}
+
+/// Asks until there is an answer.
+pub fn until<T>(what: &str, mut answer: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(answer) = answer() {
+            return answer;
+        }
+        assert!(began.elapsed() < PATIENCE, "{what} does not come");
+        std::thread::sleep(Duration::from_millis(100));
+    }
 }
 
 /// Waits until something is true of a run.

@@ -4,10 +4,10 @@ use mail_parser::MessageParser;
 use serde_json::json;
 
 use crate::{
-    console::{Driver, see},
+    console::{Driver, see, signed_in_at},
     documents::barriers,
     forms::Hands,
-    place::{PASSWORD, Place, mails, text},
+    place::{PASSWORD, Place, mails, ran, text, until},
 };
 
 const CHOSEN: &str = "ferry tide lantern crow";
@@ -107,4 +107,195 @@ async fn somebody_who_is_invited_by_mail_signs_in_and_is_let_go_again() {
     let last = place.lark(&["users", "remove", "admin", "--yes"]);
     let why = text(&last.stderr);
     assert!(why.contains("the last administrator"), "{why}");
+}
+
+const SOURCE: &str = "[source]\nname = \"operations\"\ntitle = \"Operations\"\nkind = \"postgresql\"\naddress = \"env:ORRIN_OPS_ADDRESS\"\ndatabase = \"env:ORRIN_OPS_DATABASE\"\nuser = \"orrin_reader\"\npassword = \"env:ORRIN_READER_PASSWORD\"\ntls = \"off\"\nteams = [\"harbours\"]\n";
+const DASHBOARD: &str = "[dashboard]\nname = \"disks\"\ntitle = \"Disks\"\nteam = \"harbours\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select 'db-2' as host, 93 as used\"\n[[section]]\ntitle = \"Disks\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Fullest disks\"\nquery = \"q\"\n";
+const REPORT: &str = "[report]\nname = \"disks-daily\"\ntitle = \"Disks of the harbours\"\nteam = \"harbours\"\ntime-zone = \"UTC\"\ndashboards = [\"disks\"]\nformats = [\"pdf\", \"csv\"]\n[window]\nprevious = \"day\"\n[[audience]]\nname = \"Office\"\nto = [\"Office <office@orrin-sound.example>\"]\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let says = |arguments: &[&str]| {
+        let output = place.lark(arguments);
+        assert!(
+            output.status.success(),
+            "{arguments:?}: {}",
+            text(&output.stderr)
+        );
+        text(&output.stdout)
+    };
+    assert!(says(&["roles"]).contains("invite, change and remove users"));
+    assert!(says(&["teams"]).contains("No teams"));
+    let pattern = [
+        "--title",
+        "Harbours",
+        "--addresses",
+        "*@orrin-sound.example",
+    ];
+    says(&[&["teams", "new", "harbours"][..], &pattern].concat());
+    let folder = place.folder.path().join("definitions");
+    std::fs::create_dir(&folder).unwrap();
+    for (file, content) in [
+        ("s.toml", SOURCE),
+        ("d.toml", DASHBOARD),
+        ("r.toml", REPORT),
+    ] {
+        std::fs::write(folder.join(file), content).unwrap();
+    }
+    says(&["apply", folder.to_str().unwrap(), "--yes"]);
+    let run = ran(&place, "disks-daily");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+
+    // Two colleagues, one of whom is in the team; each with a command line of their own.
+    let colleague = |name: &str, role: &str| {
+        let invited = place.json(&["users", "invite", name, "--role", role]);
+        let own = place.folder.path().join(name);
+        let link = invited["link"].as_str().unwrap().to_owned();
+        let accepted = place.lark_as(&own, &["accept", &link]);
+        assert!(accepted.status.success(), "{}", text(&accepted.stderr));
+        let again = place.lark_as(&own, &["accept", &link]);
+        assert!(text(&again.stderr).contains("not good any more"));
+        own
+    };
+    let (runa, ada) = (
+        colleague("runa.holm", "author"),
+        colleague("ada.berg", "viewer"),
+    );
+    says(&["teams", "add", "harbours", "runa.holm", "--owner"]);
+    let teams = says(&["teams"]);
+    assert!(
+        teams.contains("runa.holm (owner)") && teams.contains("*@orrin-sound.example"),
+        "{teams}"
+    );
+    let seen = |own: &std::path::Path, arguments: &[&str]| {
+        let output = place.lark_as(own, arguments);
+        text(&output.stdout) + &text(&output.stderr)
+    };
+    assert!(seen(&runa, &["reports"]).contains("disks-daily"));
+    let id = run["id"].as_str().unwrap();
+    for arguments in [
+        &["reports"][..],
+        &["runs"],
+        &["archive", "search"],
+        &["show", id],
+    ] {
+        let said = seen(&ada, arguments);
+        assert!(
+            !said.contains("disks") && !said.contains("Disks"),
+            "{arguments:?}: {said}"
+        );
+    }
+    // What is shared with her she uses, and does not have.
+    let exported = runa.join("exported");
+    seen(&runa, &["export", exported.to_str().unwrap()]);
+    let mut files: Vec<String> = std::fs::read_dir(&exported)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    files.sort();
+    assert_eq!(files, ["d.toml", "r.toml"]);
+    let elsewhere = ["send", "disks-daily", "--to", "a@elsewhere.example"];
+    assert!(seen(&runa, &elsewhere).contains("not to a@elsewhere.example"));
+
+    // What was made is found by its words and by who got it.
+    let search = [
+        "archive",
+        "search",
+        "db-2",
+        "--recipient",
+        "office@orrin-sound.example",
+    ];
+    until("it is read", || {
+        seen(&runa, &search).contains("disks-daily").then_some(())
+    });
+    let found = seen(&runa, &search);
+    assert!(
+        found.contains("db-2") && found.contains("1 mails"),
+        "{found}"
+    );
+    let zip = place.folder.path().join("archive.zip");
+    says(&[
+        "archive",
+        "search",
+        "--report",
+        "disks-daily",
+        "--zip",
+        zip.to_str().unwrap(),
+    ]);
+    assert_eq!(&std::fs::read(&zip).unwrap()[..2], b"PK");
+
+    // A token does what it is for.
+    let token = says(&["tokens", "new", "job", "--scope", "read", "--days", "1"]);
+    let with_token = |arguments: &[&str]| {
+        let own = place.folder.path().join("nobody");
+        let output = place.lark_with_token(&own, token.trim(), arguments);
+        (output.status.success(), text(&output.stderr))
+    };
+    assert!(with_token(&["reports"]).0);
+    let (ok, why) = with_token(&["run", "disks-daily", "--detach"]);
+    assert!(
+        !ok && why.contains("needs a token with the scope run"),
+        "{why}"
+    );
+
+    // All of it is on record, for the administrator.
+    let trail = says(&["audit", "--user", "runa.holm"]);
+    assert!(trail.contains("chose a password by a link"), "{trail}");
+    let written = place.folder.path().join("audit.csv");
+    says(&["audit", "--csv", written.to_str().unwrap()]);
+    let written = std::fs::read_to_string(written).unwrap();
+    assert!(
+        written
+            .contains("runa.holm,127.0.0.1,run_report,disks-daily,to a@elsewhere.example,refused"),
+        "{written}"
+    );
+    assert!(says(&["audit", "--verify"]).contains("are what was kept"));
+    assert!(seen(&runa, &["audit"]).contains("needs the role administrator"));
+
+    let driver = Driver::start();
+    let browser = driver.browser(&place.folder.path().join("profile")).await;
+    signed_in_at(&browser, &place, "/users").await;
+    see(
+        &browser,
+        "//article[@aria-label='Harbours'][contains(., 'runa.holm')]",
+    )
+    .await;
+    let hands = Hands::at(&browser);
+    hands.choose("Add somebody to Harbours", "ada.berg").await;
+    see(
+        &browser,
+        "//article[@aria-label='Harbours']//li[contains(., 'ada.berg')]",
+    )
+    .await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    assert!(seen(&ada, &["reports"]).contains("disks-daily"), "at once");
+    hands
+        .press("//button[@aria-label='Take ada.berg out of Harbours']")
+        .await;
+    see(
+        &browser,
+        "//article[@aria-label='Harbours'][not(contains(., 'ada.berg'))]",
+    )
+    .await;
+    hands.press("//a[contains(., 'Audit trail')]").await;
+    see(&browser, "//td[contains(., 'took somebody out of a team')]").await;
+    hands.press("//button[contains(., 'Verify')]").await;
+    see(&browser, "//*[contains(., 'entries are what was kept')]").await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.press("//nav//a[contains(., 'Archive')]").await;
+    hands.fill("Words in the document", "db-2").await;
+    see(&browser, "//h1").await.click().await.unwrap();
+    see(&browser, "//li//mark[contains(., 'db-2')]").await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.press("//label[contains(., 'Front pages')] | //*[contains(@class, 'el-switch')][contains(., 'Front pages')]").await;
+    see(
+        &browser,
+        "//img[contains(@alt, 'First page of Disks of the harbours')]",
+    )
+    .await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    browser.close().await.unwrap();
 }

@@ -224,7 +224,7 @@ fn report_of(
             definitions.put(definition, frozen);
             let wrong: Vec<_> = definitions
                 .set
-                .check()
+                .check_content()
                 .into_iter()
                 .filter(|problem| problem.file == FILE)
                 .collect();

@@ -74,6 +74,8 @@ fn a_definition_uses_what_belongs_to_its_team_or_to_all() {
             "1.toml:7:10: query[1].source: the source \"s\" is for \"port\" and \"vessel\" alone; use another, or let an administrator share it"
         ]
     );
+    // What is looked at and not kept shows it to nobody else.
+    assert_eq!(set(&files).check_content(), []);
     let files = [source(""), dashboard(PORT), report("", "ann"), person("")];
     assert_eq!(
         problems(&files),
