@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, countWords, fronts, kept, NOTHING, statusMark, wantedOf, type Entry } from '../src/archive/words'
+import { asked, countWords, fronts, grouped, kept, NOTHING, statusMark, wantedOf, type Entry } from '../src/archive/words'
 
 describe('what is looked for in the archive', () => {
   it('is what the address of the page says, and nothing else', () => {
@@ -26,6 +26,7 @@ describe('what is looked for in the archive', () => {
 
   it('has one front page for each view of a run', () => {
     const entry = (id: string, snapshot_id: string) => ({ document: { id, snapshot_id } }) as Entry
+    expect(grouped([entry('1', 'a'), entry('3', 'b'), entry('2', 'a')]).map((files) => files.map((one) => one.document.id))).toEqual([['1', '2'], ['3']])
     expect(fronts([entry('1', 'a'), entry('2', 'a'), entry('3', 'b')]).map((one) => one.document.id)).toEqual(['1', '3'])
   })
 

@@ -8,7 +8,7 @@ import { documentViewFormatValues as formats } from '../api/schema'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { instant, size } from '../words'
-import { asked, countWords, fronts, kept, statusMark, wantedOf } from './words'
+import { asked, countWords, fronts, grouped, kept, statusMark, wantedOf } from './words'
 
 const SIZE = 24
 const route = useRoute()
@@ -49,8 +49,8 @@ const SORTS = [
     <section class="card stack">
       <form class="search" role="search" aria-label="Search the archive" @submit.prevent="load">
         <el-input v-model.lazy="wanted.words" class="words" clearable placeholder="Words in the document, such as db-2" aria-label="Words in the document" />
-        <el-select v-model="wanted.report" clearable filterable :value-on-clear="''" :empty-values="[null, undefined]" placeholder="Any report" aria-label="Report"><el-option value="" label="Any report" /><el-option v-for="one in reports" :key="one.name" :value="one.name" :label="one.title" /></el-select>
-        <el-input v-model.lazy="wanted.recipient" clearable placeholder="Sent to" aria-label="Sent to" />
+        <el-select v-model="wanted.report" class="third" clearable filterable :value-on-clear="''" :empty-values="[null, undefined]" placeholder="Any report" aria-label="Report"><el-option value="" label="Any report" /><el-option v-for="one in reports" :key="one.name" :value="one.name" :label="one.title" /></el-select>
+        <el-input v-model.lazy="wanted.recipient" class="third" clearable placeholder="Sent to" aria-label="Sent to" />
         <el-select v-model="wanted.format" :empty-values="[null, undefined]" aria-label="Format"><el-option value="" label="Any format" /><el-option v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-select>
         <el-select v-model="wanted.status" :empty-values="[null, undefined]" aria-label="Status"><el-option v-for="one in STATUSES" :key="one.value" :value="one.value" :label="one.label" /></el-select>
         <el-date-picker v-model="wanted.from" type="date" value-format="YYYY-MM-DD" placeholder="Made from" aria-label="Made from" @clear="wanted.from = ''" />
@@ -60,7 +60,7 @@ const SORTS = [
       <Loading :error="data ? null : error" :ready="data !== null" @again="load">
         <div class="row spread">
           <p class="muted" role="status">{{ countWords(data?.total ?? 0, data?.more ?? false) }}</p>
-          <el-switch v-model="sideBySide" active-text="Front pages side by side" />
+          <el-switch v-model="sideBySide" aria-label="Front pages side by side" active-text="Front pages side by side" />
         </div>
         <p v-if="!data?.items.length" class="muted">Nothing that fits was made. What has just been made is found a few seconds later.</p>
         <div v-else-if="sideBySide" class="fronts">
@@ -71,17 +71,16 @@ const SORTS = [
           </RouterLink>
         </div>
         <ul v-else class="results">
-          <li v-for="one in data.items" :key="one.document.id">
-            <div class="row spread">
-              <a :href="file(one.document.id)" target="_blank" rel="noopener"><strong>{{ one.document.file_name }}</strong></a>
-              <span class="muted small">{{ size(one.document.size) }}</span>
-            </div>
-            <p v-if="one.found.length" class="found"><template v-for="(piece, i) in one.found" :key="i"><mark v-if="piece.hit">{{ piece.text }}</mark><template v-else>{{ piece.text }}</template>{{ ' ' }}</template></p>
-            <p class="small muted">
-              <span v-if="one.status" :class="statusMark(one.status).tone">{{ statusMark(one.status).mark }} {{ statusMark(one.status).word }}</span>
-              <RouterLink :to="{ name: 'report', params: { name: one.report } }">{{ one.title }}</RouterLink> · {{ one.window }} · made {{ instant(one.made_at) }} ·
-              <RouterLink :to="{ name: 'run', params: { id: one.run } }">{{ one.sent === 0 ? 'not sent' : one.sent === 1 ? '1 mail' : `${one.sent} mails` }}</RouterLink>
+          <li v-for="files in grouped(data.items)" :key="files[0]!.document.id">
+            <p class="head">
+              <RouterLink :to="{ name: 'run', params: { id: files[0]!.run } }"><strong>{{ files[0]!.title }}</strong></RouterLink> · {{ files[0]!.window }}
+              <span v-if="files[0]!.status" :class="statusMark(files[0]!.status).tone">{{ statusMark(files[0]!.status).mark }} {{ statusMark(files[0]!.status).word }}</span>
             </p>
+            <p v-if="files[0]!.found.length" class="found"><template v-for="(piece, i) in files[0]!.found" :key="i"><mark v-if="piece.hit">{{ piece.text }}</mark><template v-else>{{ piece.text }}</template></template></p>
+            <ul class="files" :aria-label="`Files of ${files[0]!.title}`">
+              <li v-for="one in files" :key="one.document.id"><a :href="file(one.document.id)" target="_blank" rel="noopener">{{ one.document.file_name }}</a> <span class="muted small"><template v-if="one.document.variant">{{ one.document.variant }}, </template>{{ size(one.document.size) }}</span></li>
+            </ul>
+            <p class="small muted">made {{ instant(files[0]!.made_at) }}, {{ files[0]!.sent === 0 ? 'not sent' : files[0]!.sent === 1 ? 'sent in 1 mail' : `sent in ${files[0]!.sent} mails` }}</p>
           </li>
         </ul>
         <el-pagination v-if="data && data.total > SIZE" v-model:current-page="page" layout="prev, pager, next" :page-size="SIZE" :total="data.total" @current-change="load" />
@@ -91,12 +90,15 @@ const SORTS = [
 </template>
 
 <style scoped>
-.search { display: grid; grid-template-columns: repeat(4, minmax(0, 1fr)); gap: 0.6rem; }
-.search .words { grid-column: span 2; }
+.search { display: grid; grid-template-columns: repeat(10, minmax(0, 1fr)); gap: 0.6rem; }
+.search > * { grid-column: span 2; }
+.search > .words { grid-column: span 4; }
+.search > .third { grid-column: span 3; }
 .search :deep(.el-date-editor) { width: 100%; }
 .results { list-style: none; margin: 0; padding: 0; }
-.results li { border-top: 1px solid var(--line); padding: 0.65rem 0; }
+.results > li { border-top: 1px solid var(--line); padding: 0.65rem 0; }
 .results p { margin: 0.2rem 0 0; }
+.files { list-style: none; display: flex; flex-wrap: wrap; gap: 0.15rem 1rem; margin: 0.25rem 0; padding: 0; }
 .results a { overflow-wrap: anywhere; }
 .found { overflow-wrap: anywhere; }
 mark { background: color-mix(in srgb, var(--lamp) 45%, transparent); color: inherit; padding: 0 0.15em; border-radius: 3px; }
@@ -108,5 +110,9 @@ p { margin: 0; }
 .ok { color: var(--ok); font-weight: 600; }
 .warning { color: var(--warning); font-weight: 600; }
 .critical { color: var(--critical); font-weight: 600; }
-@media (max-width: 46rem) { .search { grid-template-columns: 1fr 1fr; } }
+@media (max-width: 46rem) {
+  .search { grid-template-columns: 1fr 1fr; }
+  .search > *, .search > .third { grid-column: span 1; }
+  .search > .words { grid-column: span 2; }
+}
 </style>

@@ -40,6 +40,13 @@ export function fronts(entries: Entry[]): Entry[] {
   return entries.filter((one) => !seen.has(one.document.snapshot_id) && seen.add(one.document.snapshot_id))
 }
 
+/** The files of each view of a run together, in the order in which the first of each was found. */
+export function grouped(entries: Entry[]): Entry[][] {
+  const views = new Map<string, Entry[]>()
+  for (const one of entries) views.set(one.document.snapshot_id, [...(views.get(one.document.snapshot_id) ?? []), one])
+  return [...views.values()]
+}
+
 /** How a document was judged, at a glance. */
 export const statusMark = (status: string): { mark: string; word: string; tone: string } =>
   status === 'critical' ? { mark: '◆', word: 'Critical', tone: 'critical' } : status === 'unknown' ? { mark: '?', word: 'Unknown', tone: 'muted' } : status === 'warning' ? { mark: '▲', word: 'Warning', tone: 'warning' } : { mark: '●', word: 'Within limits', tone: 'ok' }

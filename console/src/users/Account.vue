@@ -100,7 +100,7 @@ async function revoke(id: string) {
           <tr v-for="one in tokens" :key="one.id">
             <td>{{ one.label || 'unnamed' }}</td>
             <td data-label="Good for">{{ scopeLabel(one.scope) }}</td>
-            <td class="whole" data-label="Until">{{ one.expires_at ? instant(one.expires_at) : 'revoked' }}</td>
+            <td class="whole" data-label="Until">{{ one.expires_at ? instant(one.expires_at) : 'you revoke it' }}</td>
             <td class="whole" data-label="Used last">{{ one.last_used_at ? away(one.last_used_at, Date.now()) : 'never' }}</td>
             <td><el-button size="small" :aria-label="`Revoke ${one.label}`" @click="revoke(one.id)">Revoke</el-button></td>
           </tr>
@@ -122,6 +122,7 @@ async function revoke(id: string) {
 <style scoped>
 .narrow { max-width: 26rem; }
 .token { display: grid; grid-template-columns: minmax(10rem, 2fr) minmax(10rem, 2fr) 6rem auto; gap: 0.75rem; align-items: end; }
+.token .el-select { font-weight: 400; }
 .token .el-input-number { width: 100%; }
 .made code { overflow-wrap: anywhere; user-select: all; }
 @media (max-width: 46rem) { .token { grid-template-columns: 1fr; } }

@@ -97,13 +97,13 @@ const others = (team: Team) => (users.value?.items ?? []).filter((one) => !team.
           <li v-for="one in team.members" :key="one.name">
             {{ one.name }}<span v-if="one.owner" class="muted"> (owner)</span>
             <template v-if="team.own">
-              <el-button link size="small" :aria-label="one.owner ? `${one.name} no longer owns ${team.title}` : `${one.name} owns ${team.title}`" @click="put(team, one.name, !one.owner)">{{ one.owner ? 'no owner' : 'make owner' }}</el-button>
+              <el-button link size="small" :aria-label="one.owner ? `no owner of ${team.title} any more: ${one.name}` : `make owner of ${team.title}: ${one.name}`" @click="put(team, one.name, !one.owner)">{{ one.owner ? 'no owner' : 'make owner' }}</el-button>
               <el-button link size="small" :aria-label="`Take ${one.name} out of ${team.title}`" @click="drop(team, one.name)">✕</el-button>
             </template>
           </li>
           <li v-if="!team.members.length" class="muted">nobody yet</li>
           <li v-if="runsThePlace && others(team).length" class="adds">
-            <el-select :model-value="''" size="small" filterable :empty-values="[null, undefined]" placeholder="Add somebody" :aria-label="`Add somebody to ${team.title}`" @update:model-value="put(team, $event, false)">
+            <el-select :model-value="undefined" size="small" filterable placeholder="Add somebody" :aria-label="`Add somebody to ${team.title}`" @update:model-value="put(team, $event, false)">
               <el-option v-for="one in others(team)" :key="one.name" :value="one.name" :label="one.name" />
             </el-select>
           </li>

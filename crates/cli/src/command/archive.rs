@@ -133,6 +133,7 @@ impl Search {
 }
 
 fn print(all: &[ArchiveEntry]) {
+    let mut said = None;
     let rows = all.iter().map(|one| {
         let status = match one.status.as_deref() {
             Some("ok") => "● ok",
@@ -152,9 +153,12 @@ fn print(all: &[ArchiveEntry]) {
                 piece.text.clone()
             }
         });
-        let found = found.collect::<Vec<_>>().join(" ");
+        let found: String = found.collect();
         let mut file = one.document.file_name.clone();
-        if !found.is_empty() {
+        // The files of one view say the same.
+        if !found.is_empty()
+            && said.replace(one.document.snapshot_id) != Some(one.document.snapshot_id)
+        {
             file = format!("{file}\n{found}");
         }
         vec![

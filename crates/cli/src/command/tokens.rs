@@ -106,7 +106,7 @@ fn print(all: &[Token]) {
             token.scope.to_string(),
             token
                 .expires_at
-                .map_or_else(|| "revoked".to_owned(), |until| instant(Some(until))),
+                .map_or_else(|| "it is revoked".to_owned(), |until| instant(Some(until))),
             token
                 .last_used_at
                 .map_or_else(|| "never".to_owned(), |used| instant(Some(used))),

@@ -264,7 +264,11 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     )
     .await;
     let hands = Hands::at(&browser);
-    hands.choose("Add somebody to Harbours", "ada.berg").await;
+    let list = "//input[@aria-label='Add somebody to Harbours']/ancestor::div[contains(@class, 'el-select__wrapper')]";
+    hands.press(list).await;
+    hands
+        .press("//ul[@aria-label='Add somebody to Harbours']//li[contains(., 'ada.berg')]")
+        .await;
     see(
         &browser,
         "//article[@aria-label='Harbours']//li[contains(., 'ada.berg')]",

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use chrono::{DateTime, SecondsFormat, Utc};
 use maple_lark_api::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
     ProblemDetails, ReportView, RunOrder, RunView,
@@ -221,7 +222,8 @@ async fn run(
 ) -> Result<Custom<Json<RunView>>, Problem> {
     let order = order.into_inner();
     if let Some(at) = order.scheduled_for {
-        trail.note(format!("for {}", at.to_rfc3339()));
+        let at = at.to_rfc3339_opts(SecondsFormat::Secs, true);
+        trail.note(format!("for {at}"));
     }
     trail.note(match (&order.to[..], order.deliver) {
         ([], true) => "to its audiences".to_owned(),
@@ -284,7 +286,8 @@ async fn backfill_report(
     trail: Trail,
 ) -> Answer<Backfill> {
     let order = order.into_inner();
-    let (from, to) = (order.from.to_rfc3339(), order.to.to_rfc3339());
+    let second = |at: &DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Secs, true);
+    let (from, to) = (second(&order.from), second(&order.to));
     let how = match (order.check, order.deliver) {
         (true, _) => ", to see which they would be",
         (false, true) => ", to its audiences",

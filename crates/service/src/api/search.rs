@@ -135,21 +135,21 @@ impl Wanted<'_> {
 /// A piece of text in which what was found stands between two signs.
 fn pieces(marked: &str) -> Vec<FoundPiece> {
     let mut found: Vec<FoundPiece> = Vec::new();
-    // Whether something, be it a space, stands between the last piece and the next.
-    let mut apart = true;
     let mut add = |text: &str, hit: bool| {
-        if !hit {
-            apart |= !text.is_empty();
+        // Of several spaces and breaks of lines one space is left, also at an end.
+        let mut plain = String::new();
+        for c in text.chars() {
+            match (c.is_whitespace(), plain.ends_with(' ')) {
+                (true, true) => {}
+                (true, false) => plain.push(' '),
+                (false, _) => plain.push(c),
+            }
         }
-        let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
         match found.last_mut() {
-            _ if text.is_empty() => {}
+            _ if plain.is_empty() => {}
             // A name may be several words to the database.
-            Some(last) if hit && last.hit && !apart => last.text += &text,
-            _ => found.push(FoundPiece { text, hit }),
-        }
-        if hit {
-            apart = false;
+            Some(last) if hit && last.hit => last.text += &plain,
+            _ => found.push(FoundPiece { text: plain, hit }),
         }
     };
     let mut rest = marked;
@@ -340,20 +340,22 @@ mod tests {
             let pieces = pieces(text).into_iter();
             pieces.map(|one| (one.text, one.hit)).collect()
         };
+        let piece = |text: &str, hit| (text.to_owned(), hit);
         assert_eq!(
-            of("disk of ⟦db⟧⟦-2⟧   full\n… on ⟦db-2⟧"),
+            of("disk of ⟦db⟧⟦-2⟧   full\n… on ⟦db-2⟧-old"),
             [
-                ("disk of".to_owned(), false),
-                ("db-2".to_owned(), true),
-                ("full … on".to_owned(), false),
-                ("db-2".to_owned(), true),
+                piece("disk of ", false),
+                piece("db-2", true),
+                piece(" full … on ", false),
+                piece("db-2", true),
+                piece("-old", false),
             ]
         );
         assert_eq!(
             of("⟦disk⟧ ⟦full⟧"),
-            [("disk".to_owned(), true), ("full".to_owned(), true)]
+            [piece("disk", true), piece(" ", false), piece("full", true)]
         );
         assert_eq!(of("⟦open"), [("open".to_owned(), true)]);
-        assert_eq!(of("  "), []);
+        assert_eq!(of(""), []);
     }
 }

@@ -60,7 +60,7 @@ async fn text_of(shared: &Shared, one: &Unread) -> Result<Option<String>, StoreE
         let files = files.map_err(|error| error.to_string())?;
         let texts = files.into_iter().map(|file| file.bytes);
         let whole: Vec<u8> = texts.collect::<Vec<_>>().concat();
-        Ok::<_, String>(String::from_utf8_lossy(&whole).into_owned())
+        Ok::<_, String>(said(&String::from_utf8_lossy(&whole)))
     };
     let read = match shared.computing(Purpose::Looking).run(work).await {
         Ok(read) => read,
@@ -71,4 +71,31 @@ async fn text_of(shared: &Shared, one: &Unread) -> Result<Option<String>, StoreE
             tracing::warn!(snapshot = %one.id, error, "a document cannot be found by its words");
         })
         .ok())
+}
+
+/// What a text says, without the lines that are drawn in it.
+fn said(text: &str) -> String {
+    let is_drawn = |word: &&str| word.chars().all(|c| "-=_─━═|+".contains(c)) && word.len() > 1;
+    let mut said = String::with_capacity(text.len());
+    for line in text.lines() {
+        for word in line.split_whitespace().filter(|word| !is_drawn(word)) {
+            said += word;
+            said.push(' ');
+        }
+        said.push('\n');
+    }
+    said
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_that_are_drawn_say_nothing() {
+        assert_eq!(
+            said("Host    Used\n------  ----\ndb-2    93 %\n- one"),
+            "Host Used \n\ndb-2 93 % \n- one \n"
+        );
+    }
 }
