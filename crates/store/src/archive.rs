@@ -102,7 +102,7 @@ const WANTED: &str = "from documents d join runs r on r.id = d.run_id join snaps
 
 /// The states of mails that went out, be it that they came back.
 fn sent_states() -> String {
-    sql_list([DeliveryState::Accepted, DeliveryState::Bounced].into_iter())
+    sql_list([DeliveryState::Accepted, DeliveryState::Bounced])
 }
 
 fn wanted() -> String {

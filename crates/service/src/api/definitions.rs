@@ -468,6 +468,54 @@ impl From<StoreError> for Refused {
     }
 }
 
+/// The schedule of each report, and when it is due first.
+fn rules(set: &DefinitionSet, now: DateTime<Utc>) -> Vec<Rule> {
+    let scheduled = set.reports.values().filter_map(|report| {
+        let plan = set.plan(report)?;
+        let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
+        // What a calendar says may have changed under the same name.
+        let named = plan
+            .schedule
+            .calendars
+            .iter()
+            .filter_map(|name| set.calendars.get(name));
+        let rule = named.fold(rule, |rule, calendar| {
+            format!("{rule}; {}", calendar.sha256)
+        });
+        Some(Rule {
+            report: report.name.clone(),
+            rule,
+            first: plan.next_after(now),
+            most_runs: plan.schedule.most_runs,
+        })
+    });
+    scheduled.collect()
+}
+
+/// Refuses a change that is not all theirs.
+fn may_all(
+    by: &Writer,
+    engine: &EngineHandle,
+    before: &DefinitionSet,
+    prepared: &Prepared,
+) -> Result<(), Problem> {
+    for change in &prepared.changes {
+        let teams = |set: &DefinitionSet| {
+            let teams = set.teams_of(change.kind, &change.name)?.iter();
+            Some(teams.map(|team| team.value.clone()).collect::<Vec<_>>())
+        };
+        let subject = Subject {
+            kind: change.kind,
+            name: &change.name,
+            before: teams(before),
+            after: teams(&prepared.set).filter(|_| change.action != ChangeAction::Remove),
+        };
+        may_change(&by.user, &by.sight, engine.config(), &subject)
+            .map_err(|refusal| refusal.problem())?;
+    }
+    Ok(())
+}
+
 async fn change_once(
     store: &Store,
     engine: &EngineHandle,
@@ -484,46 +532,14 @@ async fn change_once(
     };
     let prepared = engine.compute(work).await.map_err(Problem::from);
     let prepared = prepared.and_then(|done| done).map_err(Refused::Problem)?;
-    for change in &prepared.changes {
-        let teams = |set: &DefinitionSet| {
-            let teams = set.teams_of(change.kind, &change.name)?.iter();
-            Some(teams.map(|team| team.value.clone()).collect::<Vec<_>>())
-        };
-        let subject = Subject {
-            kind: change.kind,
-            name: &change.name,
-            before: teams(&before.set),
-            after: teams(&prepared.set).filter(|_| change.action != ChangeAction::Remove),
-        };
-        may_change(user, &by.sight, engine.config(), &subject)
-            .map_err(|refusal| Refused::Problem(refusal.problem()))?;
-    }
+    may_all(by, engine, &before.set, &prepared).map_err(Refused::Problem)?;
     teams::check(store, &by.sight, &prepared.changes, &prepared.set)
         .await
         .map_err(Refused::Problem)?;
-    let scheduled = prepared.set.reports.values().filter_map(|report| {
-        let plan = prepared.set.plan(report)?;
-        let rule = format!("{} in {}", plan.schedule.sentence(), report.zone);
-        // What a calendar says may have changed under the same name.
-        let named = plan
-            .schedule
-            .calendars
-            .iter()
-            .filter_map(|name| prepared.set.calendars.get(name));
-        let rule = named.fold(rule, |rule, calendar| {
-            format!("{rule}; {}", calendar.sha256)
-        });
-        Some(Rule {
-            report: report.name.clone(),
-            rule,
-            first: plan.next_after(now),
-            most_runs: plan.schedule.most_runs,
-        })
-    });
     let change = StoredChange {
         based_on: version,
         paused: order.paused.clone(),
-        schedules: scheduled.collect(),
+        schedules: rules(&prepared.set, now),
         put: prepared.put,
         remove: prepared.remove,
         saved: Saved {

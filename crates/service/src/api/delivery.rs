@@ -367,6 +367,10 @@ async fn remove_unsubscribe(
 /// Send a run's documents again, unchanged and marked as a copy.
 #[utoipa::path(post, operation_id = "resend_run", path = "/runs/{id}/resends", tag = "runs", params(("id" = Uuid, Path)), request_body = ResendOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/runs/<id>/resends", data = "<order>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the request holds, and the states of the service"
+)]
 async fn resend(
     user: Runner,
     id: Uuid,

@@ -211,6 +211,10 @@ pub(super) async fn everybody_meant(
 /// Run a report now; the schedule is not disturbed.
 #[utoipa::path(post, operation_id = "run_report", path = "/reports/{name}/runs", tag = "reports", params(("name" = String, Path)), request_body = RunOrder, responses((status = 202, body = RunView), (status = 404, body = ProblemDetails)))]
 #[post("/reports/<name>/runs", data = "<order>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the request holds, and the states of the service"
+)]
 async fn run(
     user: Runner,
     name: &str,
@@ -276,6 +280,10 @@ async fn begin_run(
 /// Produce the runs of a past range of scheduled instants.
 #[utoipa::path(post, operation_id = "backfill_report", path = "/reports/{name}/backfill", tag = "reports", params(("name" = String, Path)), request_body = BackfillOrder, responses((status = 200, body = Backfill), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/reports/<name>/backfill", data = "<order>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the request holds, and the states of the service"
+)]
 async fn backfill_report(
     user: Runner,
     name: &str,

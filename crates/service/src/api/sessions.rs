@@ -107,6 +107,10 @@ pub(super) async fn enter(
 /// Sign in and get a session cookie.
 #[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
 #[post("/session", data = "<credentials>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the request holds, and the states of the service"
+)]
 async fn sign_in(
     credentials: Body<Credentials>,
     store: &State<Store>,

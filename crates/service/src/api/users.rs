@@ -325,6 +325,10 @@ async fn invitation(asked: Body<InvitationToken>, store: &State<Store>) -> Answe
 /// Choose a password by an invitation, and sign in.
 #[utoipa::path(post, operation_id = "accept_invitation", path = "/invitations/accept", tag = "access", request_body = Acceptance, responses((status = 200, body = UserView), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/invitations/accept", data = "<acceptance>")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "what the request holds, and the states of the service"
+)]
 async fn accept(
     acceptance: Body<Acceptance>,
     store: &State<Store>,
