@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { api, take } from '../api/client'
 import { signIn } from '../session'
 import Door from '../users/Door.vue'
 
@@ -11,8 +12,34 @@ const name = ref('')
 const password = ref('')
 const problem = ref('')
 const busy = ref(false)
+const forgotten = ref(false)
+const asked = ref(false)
+
+/** The answer is the same whether there is such a user or not. */
+async function askForLink() {
+  if (!name.value.trim()) {
+    problem.value = 'Give the name that you sign in with.'
+    return
+  }
+  busy.value = true
+  problem.value = ''
+  try {
+    await take(api.POST('/password-links', { body: { name: name.value.trim() } }))
+    asked.value = true
+  } catch (error) {
+    problem.value = error instanceof Error ? error.message : String(error)
+  } finally {
+    busy.value = false
+  }
+}
+function turn() {
+  forgotten.value = !forgotten.value
+  asked.value = false
+  problem.value = ''
+}
 
 async function submit() {
+  if (forgotten.value) return askForLink()
   if (!name.value || !password.value) {
     problem.value = 'Give both a name and a password.'
     return
@@ -35,13 +62,16 @@ async function submit() {
 <template>
   <Door @submit="submit">
     <p class="muted">The right page, to the right people, of the right hours.</p>
-    <label>Name<el-input v-model="name" name="name" autocomplete="username" autofocus size="large" /></label>
-    <label>Password<el-input v-model="password" name="password" type="password" show-password autocomplete="current-password" size="large" /></label>
+    <label>Name<el-input v-model="name" name="name" aria-label="Name" autocomplete="username" autofocus size="large" /></label>
+    <label v-if="!forgotten">Password<el-input v-model="password" name="password" type="password" show-password autocomplete="current-password" size="large" /></label>
     <p v-if="problem" class="problem" role="alert">◆ {{ problem }}</p>
-    <el-button type="primary" native-type="submit" size="large" :loading="busy">Sign in</el-button>
+    <p v-if="asked" role="status">● If there is a user of this name with a mail address, a link for a new password is on its way. The old password stays good until another is chosen.</p>
+    <el-button type="primary" native-type="submit" size="large" :loading="busy" :disabled="asked">{{ forgotten ? 'Mail me a link' : 'Sign in' }}</el-button>
+    <el-button link @click="turn">{{ forgotten ? 'Back to the sign-in' : 'Forgotten the password?' }}</el-button>
   </Door>
 </template>
 
 <style scoped>
+.el-button + .el-button { margin: 0; }
 label { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }
 </style>

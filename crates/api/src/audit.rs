@@ -18,7 +18,7 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in.
-pub const AUDITED: [(&str, &str); 49] = [
+pub const AUDITED: [(&str, &str); 50] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
@@ -33,6 +33,7 @@ pub const AUDITED: [(&str, &str); 49] = [
     ("download_archive", "downloaded documents of the archive"),
     ("end_session", "signed a browser out"),
     ("forget_bounces", "forgot the bounces of an address"),
+    ("forgotten_password", "asked for a link for a new password"),
     ("get_document", "opened a document"),
     ("invite_user", "invited a user"),
     ("issue_token", "made a token"),

@@ -80,7 +80,7 @@ pub use templates::{
 };
 pub use themes::ThemeText;
 pub use users::{
-    Acceptance, Invitation, InvitationToken, InvitationView, NewUser, PasswordChange, SessionView,
-    UserChange, UserEntry, UserPage,
+    Acceptance, ForgottenPassword, Invitation, InvitationToken, InvitationView, NewUser,
+    PasswordChange, SessionView, UserChange, UserEntry, UserPage,
 };
 pub use words::{UnknownWord, Words};

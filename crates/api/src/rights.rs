@@ -28,7 +28,7 @@ impl Right {
 /// Every right once, those of everybody first.
 pub const RIGHTS: [Right; 21] = [
     Right {
-        what: "sign in, accept an invitation, ask whether the service is well",
+        what: "sign in, accept an invitation, ask for a link for a new password, ask whether the service is well",
         least: None,
         scope: TokenScope::Read,
         operations: &[
@@ -38,6 +38,7 @@ pub const RIGHTS: [Right; 21] = [
             "ready",
             "get_invitation",
             "accept_invitation",
+            "forgotten_password",
         ],
     },
     Right {

@@ -95,6 +95,14 @@ pub struct Acceptance {
     pub password: String,
 }
 
+/// Whose password is forgotten.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ForgottenPassword {
+    /// What they sign in with.
+    pub name: String,
+}
+
 /// A new password, with the one that is to go.
 #[derive(Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

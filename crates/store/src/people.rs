@@ -67,7 +67,7 @@ impl Store {
         now: Time,
     ) -> Result<Option<(User, Vec<String>)>> {
         let statement = Store::sql(
-            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams from sessions s join users u on u.id = s.user_id \
+            "select u.*, array(select team from team_members m where m.user_id = u.id order by team) as teams from sessions s join users u on u.id = s.user_id \
              where s.token_hash = $1 and s.expires_at > $2 and u.disabled_at is null",
             [token_hash.into(), now.into()],
         );
@@ -81,7 +81,7 @@ impl Store {
     /// A user as they are now, with the teams that they are in; nothing if they may not sign in.
     pub async fn user_now(&self, id: Uuid) -> Result<Option<(User, Vec<String>)>> {
         let statement = Store::sql(
-            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams from users u where u.id = $1 and u.disabled_at is null",
+            "select u.*, array(select team from team_members m where m.user_id = u.id order by team) as teams from users u where u.id = $1 and u.disabled_at is null",
             [id.into()],
         );
         let Some(row) = self.db.query_one_raw(statement).await? else {
@@ -126,7 +126,7 @@ impl Store {
     ) -> Result<Option<(User, Vec<String>, TokenScope)>> {
         // Every request asks this: one statement, and another at most once a minute.
         let statement = Store::sql(
-            "select u.*, array(select team from team_members m where m.user_id = u.id) as teams, t.scope, t.last_used_at is null or t.last_used_at < $2 as stale \
+            "select u.*, array(select team from team_members m where m.user_id = u.id order by team) as teams, t.scope, t.last_used_at is null or t.last_used_at < $2 as stale \
              from api_tokens t join users u on u.id = t.user_id where t.token_hash = $1 and u.disabled_at is null and (t.expires_at is null or t.expires_at > $3)",
             [
                 token_hash.into(),

@@ -39,6 +39,7 @@ enum Action {
     /// Change its title or its addresses
     Set {
         name: String,
+        /// What people see
         #[arg(long)]
         title: Option<String>,
         /// The patterns from now on, instead of all before

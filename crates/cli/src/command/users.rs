@@ -1,9 +1,16 @@
 //! Those who sign in: invited, changed and removed by an administrator; and your own password.
 
-use std::io::IsTerminal;
+use std::{
+    io::IsTerminal,
+    path::{Path, PathBuf},
+};
 
 use clap::{Args, Subcommand, ValueEnum};
-use maple_lark_api::{Invitation, NewUser, PasswordChange, Role, UserChange, UserPage};
+use maple_lark_api::{
+    Invitation, Membership, NewUser, PasswordChange, Role, TeamView, UserChange, UserEntry,
+    UserPage,
+};
+use serde::{Deserialize, Serialize};
 
 use crate::{
     client::Client,
@@ -18,7 +25,7 @@ use crate::{
 /// hand over. The same link is how somebody gets a new password.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm"
+    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm\n  maple-lark users import colleagues.csv --check"
 )]
 pub struct Users {
     #[command(subcommand)]
@@ -39,6 +46,15 @@ enum Action {
         /// Where the invitation goes
         #[arg(long)]
         email: Option<String>,
+    },
+    /// Invite everybody in a CSV file: name, role, email, teams (separated by spaces); names that are
+    /// there already are passed over
+    Import {
+        /// The file, with a line of headings
+        file: PathBuf,
+        /// Say what would be done, and do nothing
+        #[arg(long)]
+        check: bool,
     },
     /// Give somebody another role
     Role {
@@ -105,6 +121,7 @@ impl Users {
                 invited(output, &invitation);
                 Ok(())
             }
+            Action::Import { file, check } => import(client, output, &file, check).await,
             Action::Link { name } => {
                 let path = format!("{}/invitation", path(&name));
                 let invitation: Invitation = client.post(&path, &serde_json::json!({})).await?;
@@ -164,7 +181,7 @@ impl Users {
     }
 }
 
-async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+async fn everybody(client: &Client) -> Result<Vec<UserEntry>, Failure> {
     let (mut all, mut page) = (Vec::new(), 1);
     loop {
         let path = format!("/users?page={page}&size=200");
@@ -176,6 +193,11 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         }
         page += 1;
     }
+    Ok(all)
+}
+
+async fn list(client: &Client, output: Output) -> Result<(), Failure> {
+    let all = everybody(client).await?;
     output::print(output, &all, |all| {
         let rows = all.iter().map(|user| {
             let state = match (user.disabled_at, user.has_password, user.invited_until) {
@@ -199,6 +221,114 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         );
     });
     Ok(())
+}
+
+/// A line of a file of users.
+#[derive(Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Line {
+    name: String,
+    role: Role,
+    #[serde(default)]
+    email: String,
+    #[serde(default)]
+    teams: String,
+}
+
+/// Everybody whom a file names; the whole file is read before anybody is invited.
+fn lines(text: &str) -> Result<Vec<Line>, String> {
+    let mut reader = csv::ReaderBuilder::new()
+        .trim(csv::Trim::All)
+        .from_reader(text.as_bytes());
+    let mut found: Vec<Line> = Vec::new();
+    for (number, line) in (2..).zip(reader.deserialize()) {
+        let line: Line = line.map_err(|error| {
+            format!("line {number}: {error}; the headings are name,role,email,teams, and a role is viewer, author or administrator")
+        })?;
+        if found.iter().any(|known| known.name == line.name) {
+            return Err(format!(
+                "line {number}: \"{}\" stands in it twice",
+                line.name
+            ));
+        }
+        found.push(line);
+    }
+    Ok(found)
+}
+
+/// What became of somebody in a file.
+#[derive(Serialize)]
+struct Imported {
+    name: String,
+    invitation: Option<Invitation>,
+    teams: Vec<String>,
+    /// Why nothing was done.
+    passed_over: Option<&'static str>,
+}
+
+async fn import(client: &Client, output: Output, file: &Path, check: bool) -> Result<(), Failure> {
+    let shown = file.display();
+    let text = std::fs::read_to_string(file)
+        .map_err(|error| Failure::Local(format!("{shown} cannot be read: {error}")))?;
+    let wanted = lines(&text).map_err(|words| Failure::Local(format!("{shown}: {words}")))?;
+    let known = everybody(client).await?;
+    let teams: Vec<TeamView> = client.get("/teams").await?;
+    for line in &wanted {
+        let mut named = line.teams.split_whitespace();
+        if let Some(other) = named.find(|name| !teams.iter().any(|team| team.name == *name)) {
+            return Err(Failure::Local(format!(
+                "{shown}: there is no team \"{other}\" for {}; nobody was invited",
+                line.name
+            )));
+        }
+    }
+    let mut done = Vec::new();
+    for line in wanted {
+        let is_known = known.iter().any(|user| user.name == line.name);
+        let named: Vec<String> = line.teams.split_whitespace().map(str::to_owned).collect();
+        let invitation = if is_known || check {
+            None
+        } else {
+            let new = NewUser {
+                name: line.name.clone(),
+                role: line.role,
+                email: Some(line.email).filter(|email| !email.is_empty()),
+            };
+            let invitation: Invitation = client.post("/users", &new).await?;
+            for team in &named {
+                let path = format!("/teams/{team}/members/{}", line.name);
+                client.put(&path, &Membership::default()).await?;
+            }
+            Some(invitation)
+        };
+        done.push(Imported {
+            name: line.name,
+            invitation,
+            teams: named,
+            passed_over: is_known.then_some("is there already"),
+        });
+    }
+    output::print(output, &done, |done| print_imported(done));
+    Ok(())
+}
+
+fn print_imported(done: &[Imported]) {
+    let rows = done.iter().map(|one| {
+        let what = match (&one.invitation, one.passed_over) {
+            (_, Some(why)) => why.to_owned(),
+            (None, None) => "would be invited".to_owned(),
+            (Some(sent), None) => match (&sent.mailed_to, &sent.link) {
+                (Some(email), _) => format!("link mailed to {email}"),
+                (None, link) => link.clone().unwrap_or_default(),
+            },
+        };
+        vec![one.name.clone(), one.teams.join(", "), what]
+    });
+    table(
+        &["NAME", "TEAMS", "WHAT"],
+        rows.collect(),
+        "The file names nobody.",
+    );
 }
 
 fn invited(output: Output, invitation: &Invitation) {
@@ -264,5 +394,37 @@ impl Password {
         client.put("/session/password", &change).await?;
         println!("Changed. Browsers that were signed in as you are signed out.");
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_of_users_is_read_whole_or_not_at_all() {
+        let read = lines("name,role,email,teams\n runa , author, runa@orrin-sound.example, port crew\nada,viewer,,\n").unwrap();
+        assert_eq!(read.len(), 2);
+        assert_eq!(
+            (read[0].name.as_str(), read[0].role),
+            ("runa", Role::Author)
+        );
+        assert_eq!(
+            (read[0].teams.as_str(), read[1].email.as_str()),
+            ("port crew", "")
+        );
+        assert_eq!(lines("name,role\n").unwrap(), []);
+        assert_eq!(lines("name,role\nada,viewer\n").unwrap()[0].teams, "");
+        for (text, words) in [
+            ("name,role\nada,king\n", "line 2"),
+            (
+                "name,role\nada,viewer\nada,author\n",
+                "line 3: \"ada\" stands in it twice",
+            ),
+            ("name,rank\nada,viewer\n", "the headings are name,role"),
+        ] {
+            let error = lines(text).unwrap_err();
+            assert!(error.contains(words), "{error}");
+        }
     }
 }

@@ -94,6 +94,29 @@ async fn somebody_who_is_invited_by_mail_signs_in_and_is_let_go_again() {
     see(&browser, "//button[contains(., 'Sign in')]").await;
     browser.close().await.unwrap();
 
+    // Who has forgotten a password asks for a link at the door.
+    says(&["users", "enable", "runa.holm"]);
+    let browser = driver.browser(&place.folder.path().join("forgotten")).await;
+    let door = format!("http://{}/sign-in", place.address);
+    browser.goto(&door).await.unwrap();
+    let hands = Hands::at(&browser);
+    hands
+        .press("//button[contains(., 'Forgotten the password?')]")
+        .await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.fill("Name", "runa.holm").await;
+    hands.press("//button[contains(., 'Mail me a link')]").await;
+    see(&browser, "//*[@role='status'][contains(., 'on its way')]").await;
+    let mail = &mails(&place, 2)[address][1];
+    let mail = MessageParser::default().parse(mail).unwrap();
+    let words = mail.body_text(0).unwrap();
+    let link = words.lines().find(|line| line.contains("/invitation#"));
+    let own = place.folder.path().join("runa");
+    let accepted = place.lark_as(&own, &["accept", link.unwrap().trim()]);
+    assert!(accepted.status.success(), "{}", text(&accepted.stderr));
+    browser.close().await.unwrap();
+    says(&["users", "disable", "runa.holm"]);
+
     // The command line changes a password, too, and says why not.
     let change = |input: String| place.lark_with_input(&["password"], &input);
     let refused = change(format!("wrong\n{CHOSEN}\n"));
@@ -199,6 +222,27 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     assert_eq!(files, ["d.toml", "r.toml"]);
     let elsewhere = ["send", "disks-daily", "--to", "a@elsewhere.example"];
     assert!(seen(&runa, &elsewhere).contains("not to a@elsewhere.example"));
+
+    // Several at once, from a file; who is there already is passed over.
+    let file = place.folder.path().join("colleagues.csv");
+    let several = "name,role,email,teams\nada.berg,author,,\nold.mate,viewer,,harbours\n";
+    std::fs::write(&file, several).unwrap();
+    let import =
+        |more: &[&str]| says(&[&["users", "import", file.to_str().unwrap()][..], more].concat());
+    assert!(import(&["--check"]).contains("would be invited"));
+    assert!(!says(&["users"]).contains("old.mate"));
+    let said = import(&[]);
+    assert!(
+        said.contains("is there already") && said.contains("/invitation#"),
+        "{said}"
+    );
+    assert!(says(&["teams"]).contains("old.mate"));
+    std::fs::write(&file, several.replace("harbours", "none")).unwrap();
+    let refused = place.lark(&["users", "import", file.to_str().unwrap()]);
+    assert!(
+        text(&refused.stderr)
+            .contains("there is no team \"none\" for old.mate; nobody was invited")
+    );
 
     // What was made is found by its words and by who got it.
     let search = [

@@ -1,6 +1,5 @@
 //! The audit trail as it is read: filtered, exported, proved.
 
-use chrono::{DateTime, Utc};
 use maple_lark_api::{
     AuditEntry, AuditOutcome, AuditPage, AuditProof, ProblemDetails, Words, audited_as,
 };
@@ -16,7 +15,11 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::{Answer, body::whole, problem::Problem};
+use super::{
+    Answer,
+    body::{given, instant, whole},
+    problem::Problem,
+};
 use crate::access::Administrator;
 
 pub fn routes() -> Vec<Route> {
@@ -40,28 +43,18 @@ struct Wanted<'r> {
 impl Wanted<'_> {
     fn filter(&self) -> Result<EntryFilter, Problem> {
         let refused = |words: String| Problem::new(422, "Not understood", words);
-        let instant = |key: &str, text: Option<&str>| -> Result<Option<DateTime<Utc>>, Problem> {
-            let parsed = text.filter(|text| !text.is_empty()).map(|text| {
-                text.parse().map_err(|_| {
-                    refused(format!(
-                        "{key}: \"{text}\" is not an instant such as 2026-11-01T00:00:00Z"
-                    ))
-                })
-            });
-            parsed.transpose()
-        };
-        let given = |text: Option<&str>| text.filter(|text| !text.is_empty()).map(str::to_owned);
-        let action = given(self.action);
+        let owned = |text: Option<&str>| given(text).map(str::to_owned);
+        let action = owned(self.action);
         if let Some(action) = action.as_deref().filter(|one| audited_as(one).is_none()) {
             return Err(refused(format!(
                 "\"{action}\" is no action of the audit trail"
             )));
         }
-        let outcome = given(self.outcome).map(|word| AuditOutcome::from_word(&word));
+        let outcome = given(self.outcome).map(AuditOutcome::from_word);
         Ok(EntryFilter {
-            actor: given(self.user),
+            actor: owned(self.user),
             action,
-            text: given(self.text),
+            text: owned(self.text),
             outcome: outcome
                 .transpose()
                 .map_err(|error| refused(error.to_string()))?,

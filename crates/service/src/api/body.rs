@@ -1,7 +1,8 @@
-//! What a request brings: a body in JSON, and numbers in the address.
+//! What a request brings: a body in JSON, and values in the address.
 
 use std::{fmt::Display, ops::Deref, time::Duration};
 
+use chrono::{DateTime, Utc};
 use rocket::{
     Request,
     data::{self, ByteUnit, Data, FromData, ToByteUnit},
@@ -105,6 +106,25 @@ impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
             }
         }
     }
+}
+
+/// A value in the address, if there is one.
+pub fn given(text: Option<&str>) -> Option<&str> {
+    text.map(str::trim).filter(|text| !text.is_empty())
+}
+
+/// An instant in the address, in the form of RFC 3339.
+///
+/// # Errors
+/// If it is none.
+pub fn instant(key: &str, text: Option<&str>) -> Result<Option<DateTime<Utc>>, Problem> {
+    let parsed = given(text).map(|text| {
+        text.parse().map_err(|_| {
+            let words = format!("{key}: \"{text}\" is not an instant such as 2026-11-01T00:00:00Z");
+            Problem::new(422, "Not understood", words)
+        })
+    });
+    parsed.transpose()
 }
 
 /// A whole number in the address.

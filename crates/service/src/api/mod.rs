@@ -11,6 +11,7 @@ mod delivery;
 mod difference;
 mod documents;
 mod drafts;
+mod forgotten;
 mod health;
 mod keys;
 mod mailbox;
@@ -93,6 +94,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", users::routes())
         .mount("/api/v1", teams::routes())
+        .mount("/api/v1", forgotten::routes())
         .mount("/api/v1", audit::routes())
         .mount("/api/v1", definitions::routes())
         .mount("/api/v1", sources::routes())

@@ -5,9 +5,9 @@ use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, audit, definitions, delivery, documents, drafts, health, keys, mailbox,
-    metrics, overview, pages, preview, queries, reports, runs, schedules, search, secrets,
-    sessions, sources, teams, templates, themes, users,
+    about, agenda, archive, audit, definitions, delivery, documents, drafts, forgotten, health,
+    keys, mailbox, metrics, overview, pages, preview, queries, reports, runs, schedules, search,
+    secrets, sessions, sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::right_to;
@@ -20,7 +20,7 @@ use crate::access::SESSION_COOKIE;
     servers((url = "/api/v1")),
     paths(
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::new_token, sessions::list_tokens, sessions::revoke_token,
-        users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, users::set_password, users::sessions, users::end_session,
+        users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, forgotten::forgotten, users::set_password, users::sessions, users::end_session,
         teams::list, teams::add, teams::change, teams::remove, teams::put_member, teams::remove_member,
         about::about, overview::overview,
         definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,

@@ -55,6 +55,7 @@ impl Recorder {
             "sign_in",
             "make_token",
             "accept_invitation",
+            "forgotten_password",
             "change_password",
         ];
         let outcome = match status.code {

@@ -1,6 +1,5 @@
 //! The archive: every document that was made, found, downloaded together, looked at side by side.
 
-use chrono::{DateTime, Utc};
 use maple_lark_api::{ArchiveEntry, ArchivePage, DocumentView, FoundPiece, ProblemDetails};
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{DefinitionSet, Format, Mailbox};
@@ -20,7 +19,14 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, archive::format_named, body::whole, documents::File, problem::Problem, seen};
+use super::{
+    Answer,
+    archive::format_named,
+    body::{given, instant, whole},
+    documents::File,
+    problem::Problem,
+    seen,
+};
 use crate::{
     access::{Trail, Viewer},
     engine::{EngineHandle, snapshots},
@@ -56,21 +62,6 @@ struct Wanted<'r> {
 
 fn refused(words: String) -> Problem {
     Problem::new(422, "Not understood", words)
-}
-
-fn given(text: Option<&str>) -> Option<&str> {
-    text.map(str::trim).filter(|text| !text.is_empty())
-}
-
-fn instant(key: &str, text: Option<&str>) -> Result<Option<DateTime<Utc>>, Problem> {
-    let parsed = given(text).map(|text| {
-        text.parse().map_err(|_| {
-            refused(format!(
-                "{key}: \"{text}\" is not an instant such as 2026-11-01T00:00:00Z"
-            ))
-        })
-    });
-    parsed.transpose()
 }
 
 impl Wanted<'_> {

@@ -313,3 +313,43 @@ async fn the_last_administrator_stays_one() {
         StatusCode::UNAUTHORIZED
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_learns_who_there_is_by_asking_for_a_link_and_nobody_asks_for_many() {
+    let place = Place::new().await;
+    let ask = async |from: u8, name: &str| {
+        let request = Place::client(from).post(place.url("/password-links"));
+        request.json(&json!({ "name": name })).send().await.unwrap()
+    };
+    let admin = Asking {
+        token: place.signed_in("administrator").await,
+        client: Client::new(),
+        place: &place,
+    };
+    let email = json!({ "email": "admin@orrin-sound.example" });
+    admin.ask(Method::PATCH, "/users/admin", email).await;
+    for name in ["admin", "nobody"] {
+        let answer = ask(1, name).await;
+        assert_eq!(answer.status(), StatusCode::NO_CONTENT, "{name}");
+        assert!(answer.bytes().await.unwrap().is_empty());
+    }
+    for _ in 0..2 {
+        assert_eq!(ask(2, "admin").await.status(), StatusCode::NO_CONTENT);
+    }
+    let (status, said) = problem(ask(3, "admin").await).await;
+    assert_eq!(status, StatusCode::TOO_MANY_REQUESTS, "{said}");
+    for n in 0..10 {
+        assert_eq!(
+            ask(4, &format!("x{n}")).await.status(),
+            StatusCode::NO_CONTENT
+        );
+    }
+    assert_eq!(ask(4, "y").await.status(), StatusCode::TOO_MANY_REQUESTS);
+    // The password stays what it is.
+    assert!(
+        signs_in(&place, "admin", PASSWORD)
+            .await
+            .status()
+            .is_success()
+    );
+}

@@ -4,7 +4,7 @@ create table teams (
     name text primary key,
     title text not null,
     -- Patterns of the mail addresses that its reports may go to; any if there are none.
-    addresses text[] not null default '{}',
+    addresses text[] not null default array[]::text[],
     created_at timestamptz not null
 );
 create table team_members (
