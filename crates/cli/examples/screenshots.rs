@@ -72,7 +72,6 @@ async fn delivered_run(
 
 async fn phone_pictures(browser: &Client, address: &str, password: &str, folder: &Path) -> Done {
     sign_in(browser, address, password).await?;
-    shot(browser, ".verdict", folder, "console-phone").await?;
     let run = delivered_run(browser, address).await?;
     let view = json_of(browser, &format!("{address}/api/v1/runs/{run}")).await?;
     let html = view["documents"]
@@ -121,6 +120,12 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
         .goto(&format!("{address}/reports/week-in-review/schedule"))
         .await?;
     shot(browser, ".says tbody", folder, "console-schedule").await?;
+    browser
+        .goto(&format!(
+            "{address}/archive?words=havnes-kiosk-3&format=pdf"
+        ))
+        .await?;
+    shot(browser, ".results mark", folder, "console-archive").await?;
     browser.goto(&format!("{address}/agenda")).await?;
     shot(browser, ".month .mark", folder, "console-agenda").await?;
     let run = delivered_run(browser, address).await?;
