@@ -1,6 +1,6 @@
 //! Teams: their members, the addresses that their reports may go to, and what somebody sees.
 
-use sea_orm::{ConnectionTrait, FromQueryResult, TransactionTrait, Value};
+use sea_orm::{ConnectionTrait, FromQueryResult, Value};
 use uuid::Uuid;
 
 use crate::{Result, Store, entity::Time};
@@ -153,13 +153,10 @@ impl Store {
 
     /// Takes a user out of a team; answers whether they were in it.
     pub async fn remove_member(&self, team: &str, user: &str) -> Result<bool> {
-        let transaction = self.db.begin().await?;
         let removed = Self::sql(
             "delete from team_members where team = $1 and user_id = (select id from users where name = $2)",
             [team.into(), user.into()],
         );
-        let removed = transaction.execute_raw(removed).await?.rows_affected() > 0;
-        transaction.commit().await?;
-        Ok(removed)
+        Ok(self.db.execute_raw(removed).await?.rows_affected() > 0)
     }
 }

@@ -144,6 +144,7 @@ fn print(all: &[ArchiveEntry]) {
         };
         let sent = match one.sent {
             0 => "not sent".to_owned(),
+            1 => "1 mail".to_owned(),
             count => format!("{count} mails"),
         };
         let found = one.found.iter().map(|piece| {

@@ -257,7 +257,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     });
     let found = seen(&runa, &search);
     assert!(
-        found.contains("db-2") && found.contains("1 mails"),
+        found.contains("db-2") && found.contains("1 mail "),
         "{found}"
     );
     let zip = place.folder.path().join("archive.zip");
