@@ -5,6 +5,7 @@ mod agenda;
 mod archive;
 mod audit;
 mod body;
+mod changes;
 mod client;
 mod definitions;
 mod delivery;

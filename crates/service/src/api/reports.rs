@@ -16,7 +16,8 @@ use rocket::{
 use super::{
     Answer,
     body::Body,
-    definitions::{Order, carry_out, copied, is_free, stored_definition},
+    changes::{Order, carry_out},
+    definitions::{copied, is_free, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,

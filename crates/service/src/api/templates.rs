@@ -19,7 +19,8 @@ use rust_embed::RustEmbed;
 use super::{
     Answer,
     body::Body,
-    definitions::{Order, carry_out, is_free, stored_definition},
+    changes::{Order, carry_out},
+    definitions::{is_free, stored_definition},
     difference::difference,
     problem::Problem,
     writer::Writer,
