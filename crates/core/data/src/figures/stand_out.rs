@@ -42,7 +42,7 @@ const LEVEL: usize = 12;
 /// Fewer values have no usual range.
 const LEAST_VALUES: usize = 3 * LEVEL;
 /// So many weeks, or days, show what is usual at an hour of them.
-const LEAST_CYCLES: i64 = 3;
+const LEAST_CYCLES: i32 = 3;
 
 /// A spike or a shift.
 struct Event {
@@ -97,35 +97,72 @@ fn shifts(values: &[f64], spread: f64, threshold: f64) -> Vec<usize> {
         }
     }
     found.extend(best.map(|(at, _)| at));
-    found
+    found.into_iter().map(|at| edge(values, at)).collect()
+}
+
+/// The place near `at` from which on values are nearer to the level behind it than to the one before:
+/// medians differ already where most of what follows is of the new level.
+fn edge(values: &[f64], at: usize) -> usize {
+    let (first, last) = (at - LEVEL, at + LEVEL);
+    let before = median(values[first..at].iter().copied());
+    let behind = median(values[at..last].iter().copied());
+    let off = |from: usize, to: usize, level: f64| -> f64 {
+        values[from..to].iter().map(|one| (one - level).abs()).sum()
+    };
+    let far = |place: usize| off(first, place, before) + off(place, last, behind);
+    let places = (first + 1..last).min_by(|a, b| far(*a).total_cmp(&far(*b)));
+    places.unwrap_or(at)
+}
+
+/// After how long a series is looked at for repeating itself: a week where there are three, or a
+/// day where there are three.
+fn cycle(times: &[DateTime<Utc>]) -> Option<TimeDelta> {
+    let long = *times.last()? - *times.first()?;
+    [TimeDelta::weeks(1), TimeDelta::days(1)]
+        .into_iter()
+        .find(|cycle| long >= *cycle * LEAST_CYCLES)
 }
 
 /// What is usual at each place: the median of the same hour of the week where there are three
 /// weeks, or of the same hour of the day where there are three days; else that of all.
 fn usual(times: &[DateTime<Utc>], values: &[f64], zone: Zone) -> Vec<f64> {
-    let long = match (times.first(), times.last()) {
-        (Some(first), Some(last)) => *last - *first,
-        _ => TimeDelta::zero(),
-    };
+    let cycle = cycle(times);
     let key = |at: &DateTime<Utc>| {
         let local = zone.local(*at);
-        if long >= TimeDelta::weeks(LEAST_CYCLES) {
-            Some((Some(local.weekday()), local.hour()))
-        } else {
-            (long >= TimeDelta::days(LEAST_CYCLES)).then(|| (None, local.hour()))
-        }
+        let weekday = (cycle == Some(TimeDelta::weeks(1))).then(|| local.weekday());
+        cycle.map(|_| (weekday, local.hour()))
     };
-    let mut alike = HashMap::<_, Vec<usize>>::new();
+    medians(times, values, key)
+}
+
+/// The median of each week or day that is looked at, so that a level that shifts is not taken for
+/// what is usual at some hours.
+fn of_cycles(times: &[DateTime<Utc>], values: &[f64]) -> Vec<f64> {
+    let (first, cycle) = (times.first().copied(), cycle(times));
+    let key = |at: &DateTime<Utc>| {
+        let since = (*at - first?).num_seconds();
+        Some(since / cycle?.num_seconds())
+    };
+    medians(times, values, key)
+}
+
+/// At each place the median of the values that are alike.
+fn medians<K: Eq + std::hash::Hash>(
+    times: &[DateTime<Utc>],
+    values: &[f64],
+    key: impl Fn(&DateTime<Utc>) -> K,
+) -> Vec<f64> {
+    let mut alike = HashMap::<K, Vec<usize>>::new();
     for (place, at) in times.iter().enumerate() {
         alike.entry(key(at)).or_default().push(place);
     }
-    let mut usual = vec![0.0; values.len()];
+    let mut out = vec![0.0; values.len()];
     for places in alike.values() {
         stop::check();
         let own = median(places.iter().map(|place| values[*place]));
-        places.iter().for_each(|place| usual[*place] = own);
+        places.iter().for_each(|place| out[*place] = own);
     }
-    usual
+    out
 }
 
 #[expect(
@@ -143,7 +180,8 @@ fn events(times: &[DateTime<Utc>], values: &[f64], zone: Zone, threshold: f64) -
             .map(|(from, taken)| from - taken)
             .collect()
     };
-    let first = less(values, &usual(times, values, zone));
+    let level = less(values, &of_cycles(times, values));
+    let first = less(values, &usual(times, &level, zone));
     let least = 1e-6 * median(values.iter().map(|value| value.abs()));
     let steps = spread(&first).max(least);
     let mut edges = vec![0];
@@ -377,6 +415,18 @@ mod tests {
         assert_eq!((all[2].0, all[2].1.as_str()), (120, "shift up"));
         assert!((all[2].2 - 45.0).abs() < 1.0);
         assert_eq!(found(&values, 1).len(), 1);
+    }
+
+    #[test]
+    fn a_level_shifts_at_its_first_value_and_what_comes_before_is_no_spike() {
+        for place in [90, 101, 103] {
+            let level = |at: usize| if at < place { 20.0 } else { 50.0 };
+            let values: Vec<f64> = (0..144).map(|at| level(at) + (at % 3) as f64).collect();
+            let all = found(&values, 10);
+            assert_eq!(all.len(), 1, "{all:?}");
+            assert_eq!((all[0].0, all[0].1.as_str()), (place, "shift up"));
+            assert!((all[0].2 - 51.0).abs() <= 1.0, "{all:?}");
+        }
     }
 
     #[test]

@@ -78,6 +78,12 @@ impl<'a> Reader<'a> {
         }
     }
 
+    /// Whether something is wrong with a key already.
+    fn has_said(&self, key: &str) -> bool {
+        let problems = self.problems.borrow();
+        problems.iter().any(|problem| problem.key == key)
+    }
+
     fn push(&self, problem: Problem) {
         if !self.is_full() {
             self.problems.borrow_mut().push(problem);
@@ -459,7 +465,10 @@ impl<'a> Node<'a> {
     pub fn close(self) {
         let known = self.known.borrow();
         for (key, item) in self.table.iter() {
-            if !known.contains(&key) && !self.reader.is_full() {
+            if !known.contains(&key)
+                && !self.reader.is_full()
+                && !self.reader.has_said(&self.path(key))
+            {
                 let offset = self
                     .table
                     .get_key_value(key)
@@ -517,7 +526,15 @@ pub(crate) fn renamed(old: &str) -> Option<&'static str> {
 
 fn kind_of(item: &Item) -> String {
     match item {
-        Item::Value(value) => format!("a {}", value.type_name()),
+        Item::Value(value) => {
+            let name = value.type_name();
+            let article = if name.starts_with(['a', 'i']) {
+                "an"
+            } else {
+                "a"
+            };
+            format!("{article} {name}")
+        }
         Item::Table(_) => "a table".to_owned(),
         Item::ArrayOfTables(_) => "a list of tables".to_owned(),
         Item::None => "nothing".to_owned(),

@@ -174,24 +174,24 @@ fn read(node: &Node<'_>) -> Option<Operation> {
             when: read_predicate(node)?,
         },
         "compute" => {
-            let how = match node
-                .required_choice("how", &["percent", "ratio", "sum", "difference", "product"])?
-            {
+            let ways = ["percent", "ratio", "sum", "difference", "product"];
+            let how = node.required_choice("how", &ways).map(|how| match how {
                 "percent" => Computation::Percent,
                 "ratio" => Computation::Ratio,
                 "sum" => Computation::Sum,
                 "difference" => Computation::Difference,
                 _ => Computation::Product,
-            };
+            });
             let of = required_list("of");
-            if matches!(how, Computation::Percent | Computation::Ratio) && of.len() != 2 {
+            if matches!(how, Some(Computation::Percent | Computation::Ratio)) && of.len() != 2 {
                 node.report("of", "needs two columns here: the part, then the whole");
             }
             Operation::Compute {
                 column: node.required("column").value,
                 of,
-                computation: how,
                 factor: node.number("factor").unwrap_or(1.0),
+                // The last, so that every key is read.
+                computation: how?,
             }
         }
         "select" => Operation::Select {

@@ -114,27 +114,31 @@ fn counts(node: &Node<'_>, key: &'static str, otherwise: CountsAs) -> CountsAs {
     }
 }
 
-pub(super) fn availability(node: &Node<'_>) -> Option<Availability> {
+fn objective(node: &Node<'_>) -> Option<Objective> {
     let same = percent(node, "objective");
-    let objective = match (same, text(node, "objective-column")) {
+    match (same, text(node, "objective-column")) {
         (Some(_), Some(_)) => {
             node.report(
                 "objective-column",
                 "does not go with \"objective\"; give one of them",
             );
-            return None;
+            None
         }
-        (_, Some(column)) => Objective::Column(column),
-        (Some(percent), None) => Objective::Same(percent),
+        (_, Some(column)) => Some(Objective::Column(column)),
+        (Some(percent), None) => Some(Objective::Same(percent)),
         (None, None) => {
             if !node.has("objective") {
                 node.report_self(
                     "the key \"objective\" is missing here, such as 99.9; or \"objective-column\" names the column that has it",
                 );
             }
-            return None;
+            None
         }
-    };
+    }
+}
+
+pub(super) fn availability(node: &Node<'_>) -> Option<Availability> {
+    let objective = objective(node);
     let (every, periods) = (
         unit(node, "every").unwrap_or(CalendarUnit::Month),
         node.whole("periods", 1..=400).unwrap_or(12) as usize,
@@ -161,13 +165,14 @@ pub(super) fn availability(node: &Node<'_>) -> Option<Availability> {
         needs: needs(node),
         total: text(node, "total"),
         things: text(node, "things"),
-        objective,
         group_objective: percent(node, "group-objective"),
         warning: counts(node, "warning", CountsAs::Up),
         unknown: counts(node, "unknown", CountsAs::Nothing),
         leave_out: texts(node, "leave-out"),
         period: unit(node, "period"),
         give,
+        // The last, so that every key is read.
+        objective: objective?,
     })
 }
 
@@ -217,8 +222,8 @@ pub(super) fn stand_out(node: &Node<'_>) -> StandOut {
 
 /// What rows are compared with; the run before, where nothing is said.
 fn since(node: &Node<'_>) -> Option<Since> {
-    let named = ["with", "run", "since"].map(|key| node.has(key));
-    if named.iter().filter(|has| **has).count() > 1 {
+    let named = ["with", "run", "since"].map(|key| text(node, key));
+    if named.iter().flatten().count() > 1 {
         node.report_self("give one of \"since\", \"run\" and \"with\"");
         return None;
     }
@@ -257,15 +262,17 @@ fn is_identifier(text: &str) -> bool {
 }
 
 pub(super) fn compare(node: &Node<'_>) -> Option<Compare> {
+    let since = since(node);
     Some(Compare {
-        since: since(node)?,
         key: texts(node, "key"),
         columns: texts(node, "columns"),
+        // The last, so that every key is read.
+        since: since?,
     })
 }
 
 pub(super) fn changes(node: &Node<'_>) -> Option<Changes> {
-    let since = since(node)?;
+    let since = since(node);
     let key = texts(node, "key");
     if key.is_empty() {
         node.report_self(
@@ -280,12 +287,12 @@ pub(super) fn changes(node: &Node<'_>) -> Option<Changes> {
         number
     };
     Some(Changes {
-        since,
         key,
         ignore: texts(node, "ignore"),
         tolerance: positive("tolerance"),
         tolerance_percent: positive("tolerance-percent"),
         all: node.choice("keep", &["changed", "all"]) == Some("all"),
         counts: node.choice("give", &["rows", "counts"]) == Some("counts"),
+        since: since?,
     })
 }

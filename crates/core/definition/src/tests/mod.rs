@@ -145,7 +145,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
             SOURCE.replace("postgresql", "postgres"),
             "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\". Did you mean \"postgresql\"?",
         ),
-        (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is a integer"),
+        (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is an integer"),
         (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),
         (REPORT.replace("Atlantic/Faroe", "Atlantic/Farø"), "report.time-zone: \"Atlantic/Farø\" is not an IANA time zone. Did you mean \"Atlantic/Faroe\"?"),
         (REPORT.replace("\"07:30\"", "\"7.30\""), "schedule.at: \"7.30\" is not a time of day"),

@@ -53,8 +53,12 @@ fn mistakes_are_said_one_each_with_the_way_out() {
             "\"line\"",
         ),
         (
-            "do = \"availability\"\ntime = \"at\"\nstate = \"up\"\nobjective = 101",
+            "do = \"availability\"\nobjective = 101\nby = [\"host\"]\ntime = \"at\"\nstate = \"up\"",
             "must be above 0 and at most 100",
+        ),
+        (
+            "do = \"compute\"\nhow = \"share\"\ncolumn = \"c\"\nof = [\"a\", \"b\"]",
+            "is not one of",
         ),
         (
             "do = \"availability\"\ntime = \"at\"\nstate = \"up\"",
@@ -93,6 +97,7 @@ fn mistakes_are_said_one_each_with_the_way_out() {
     for (then, words) in wrong {
         let said = read(then).expect_err(then);
         assert!(said.contains(words), "{then}\n{said}");
+        assert_eq!(said.matches("d.toml:").count(), 1, "{then}\n{said}");
     }
 }
 

@@ -33,6 +33,10 @@ pub struct Measured {
     pub not_known: i64,
     /// Milliseconds that were left out on purpose.
     pub left_out: i64,
+    /// When its condition was not known; joined. Of a mean over parts nothing.
+    not_known_at: Vec<Stretch>,
+    /// When it was left out; joined. Of a mean over parts nothing.
+    left_out_at: Vec<Stretch>,
     /// The times that it went down, the first of them first.
     pub outages: Vec<Outage>,
 }
@@ -84,23 +88,27 @@ impl Measured {
             })
             .filter(|outage| outage.counted > 0)
             .collect();
+        let not_known_at = common(conditions.of(Condition::Unknown), &counts);
+        let left_out_at = common(counted, left_out);
         Self {
             up_time: length(&up),
             down_time: length(&down),
-            not_known: length(&common(conditions.of(Condition::Unknown), &counts)),
-            left_out: length(&common(counted, left_out)),
+            not_known: length(&not_known_at),
+            left_out: length(&left_out_at),
             up,
             down,
+            not_known_at,
+            left_out_at,
             outages,
         }
     }
 
     /// Of a group. What a part does not count for, it is not asked for: a group of which one part
-    /// is left out for a time rests on the others then.
+    /// is left out for a time rests on the others then. It is left out itself only while all of its
+    /// parts are; where none of them counts otherwise, its condition is not known.
     #[must_use]
     pub fn of_group(parts: &[&Self], needs: Needs) -> Self {
         let sum = |of: fn(&Self) -> i64| parts.iter().map(|part| of(part)).sum::<i64>();
-        let all = |of: fn(&Self) -> i64| parts.iter().map(|part| of(part)).min().unwrap_or(0);
         if needs == Needs::Mean {
             let mut outages: Vec<Outage> =
                 parts.iter().flat_map(|part| part.outages.clone()).collect();
@@ -112,6 +120,8 @@ impl Measured {
                 down_time: sum(|part| part.down_time),
                 not_known: sum(|part| part.not_known),
                 left_out: sum(|part| part.left_out),
+                not_known_at: Vec::new(),
+                left_out_at: Vec::new(),
                 outages,
             };
         }
@@ -124,17 +134,50 @@ impl Measured {
                 counted: to - from,
             })
             .collect();
+        let left_out_at = in_all(parts, |part| &part.left_out_at);
+        let not_known_at = joined(
+            [
+                in_all(parts, |part| &part.not_known_at),
+                without(
+                    &without(
+                        &time_of(parts),
+                        &joined([up.clone(), down.clone()].concat()),
+                    ),
+                    &left_out_at,
+                ),
+            ]
+            .concat(),
+        );
         Self {
             up_time: length(&up),
             down_time: length(&down),
-            // For as long as none of them counts.
-            not_known: all(|part| part.not_known),
-            left_out: all(|part| part.left_out),
+            not_known: length(&not_known_at),
+            left_out: length(&left_out_at),
             up,
             down,
+            not_known_at,
+            left_out_at,
             outages,
         }
     }
+}
+
+/// What lies in a list of stretches of every part.
+fn in_all(parts: &[&Measured], of: fn(&Measured) -> &[Stretch]) -> Vec<Stretch> {
+    let Some((first, rest)) = parts.split_first() else {
+        return Vec::new();
+    };
+    rest.iter()
+        .fold(of(first).to_vec(), |both, part| common(&both, of(part)))
+}
+
+/// All the time of which anything is said of any part.
+fn time_of(parts: &[&Measured]) -> Vec<Stretch> {
+    let all = parts.iter().flat_map(|part| {
+        let lists = [&part.up, &part.down, &part.not_known_at, &part.left_out_at];
+        lists.into_iter().flatten().copied()
+    });
+    joined(all.collect())
 }
 
 /// When a group is up and when it is down, going through the instants at which a part changes.

@@ -441,4 +441,39 @@ proptest! {
         let all = whole.up_time + whole.down_time + whole.not_known + whole.left_out;
         prop_assert_eq!(all, 1000);
     }
+
+    #[test]
+    fn the_time_of_a_group_adds_up_wherever_it_is_cut(
+        parts in prop::collection::vec((conditions(), prop::collection::vec((0..1000i64, 0..400i64), 0..4)), 1..4),
+        cut in 1..999i64,
+        needs in prop_oneof![Just(Needs::All), Just(Needs::Any), Just(Needs::AtLeast(2))],
+        unknown in prop_oneof![Just(CountsAs::Nothing), Just(CountsAs::Down)],
+    ) {
+        let leaves = parts.iter().map(|(_, leave)| {
+            spans::joined(leave.iter().map(|(at, long)| (*at, at + long)).collect())
+        });
+        let leaves: Vec<Vec<Stretch>> = leaves.collect();
+        let measure = |window: Stretch| {
+            let measured: Vec<Measured> = parts.iter().zip(&leaves).map(|((samples, _), leave)| {
+                let mut clock = Clock::new(window, Some(100), Condition::Unknown);
+                samples.iter().for_each(|(at, condition)| clock.add(*at, *condition));
+                Measured::of(&clock.end(), &[window], leave, CountsAs::Up, unknown)
+            }).collect();
+            Measured::of_group(&measured.iter().collect::<Vec<_>>(), needs)
+        };
+        let (whole, left, right) = (measure((0, 1000)), measure((0, cut)), measure((cut, 1000)));
+        prop_assert_eq!(whole.up_time, left.up_time + right.up_time);
+        prop_assert_eq!(whole.down_time, left.down_time + right.down_time);
+        prop_assert_eq!(whole.not_known, left.not_known + right.not_known);
+        prop_assert_eq!(whole.left_out, left.left_out + right.left_out);
+        // Left out is only what all parts are left out of, whichever way it is looked at.
+        let none = (0..1000).filter(|at| leaves.iter().all(|leave| {
+            leave.iter().any(|(from, to)| from <= at && at < to)
+        }));
+        prop_assert_eq!(whole.left_out, none.count() as i64);
+        if unknown == CountsAs::Nothing {
+            let all = whole.up_time + whole.down_time + whole.not_known + whole.left_out;
+            prop_assert_eq!(all, 1000);
+        }
+    }
 }
