@@ -25,7 +25,7 @@ const places = computed(() => [
   { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
-  { name: 'archive', title: 'Archive', icon: FolderOpened, within: ['archive'] },
+  { name: 'archive', title: 'Archive', icon: FolderOpened, within: ['archive', 'keeping'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
   ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),

@@ -28,6 +28,7 @@ export const router = createRouter({
     { path: '/forms/:kind/:name', name: 'form', component: () => import('./forms/Form.vue'), meta: { title: 'Definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'definition', params: to.params }) },
     { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
     { path: '/archive', name: 'archive', component: () => import('./archive/Archive.vue'), meta: { title: 'Archive' } },
+    { path: '/archive/kept', name: 'keeping', component: () => import('./archive/Keeping.vue'), meta: { title: 'Kept how long' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },
     { path: '/sources', name: 'sources', component: () => import('./pages/Sources.vue'), meta: { title: 'Sources' } },
     { path: '/sources/:name/query', name: 'query', component: () => import('./pages/Query.vue'), meta: { title: 'Query' } },

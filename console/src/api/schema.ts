@@ -650,6 +650,95 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/keeping": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How long what was made is kept, and what there is. */
+        get: operations["get_keeping"];
+        /** Set how long what was made is kept. What goes by it goes from now on; ask for the plan before. */
+        put: operations["set_keeping"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keeping/going": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What goes within some days by the policy that is set, documents first, the oldest first. Runs that
+         *     are yet to come can push more over a limit of number or size.
+         */
+        get: operations["list_going"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keeping/gone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What went, the latest first, with the names and digests of the documents. */
+        get: operations["list_gone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keeping/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The runs that are kept for good, the latest first. */
+        get: operations["list_kept"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/keeping/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would go at once by a policy. Nothing is changed. */
+        post: operations["plan_keeping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/mail-server/test": {
         parameters: {
             query?: never;
@@ -1103,6 +1192,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a run for good: nothing of it goes, whatever the policy says. */
+        put: operations["keep_run"];
+        post?: never;
+        /** Keep a run no longer than others. Who keeps it does that, or an administrator. */
+        delete: operations["keep_run_no_longer"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2134,6 +2241,11 @@ export interface components {
             /** Format: uuid */
             id: string;
             media_type: string;
+            /**
+             * Format: date-time
+             * @description When it went; what is said of it stays.
+             */
+            removed_at?: string | null;
             sha256: string;
             /** Format: int64 */
             size: number;
@@ -2248,6 +2360,37 @@ export interface components {
             hit: boolean;
             text: string;
         };
+        /** @description What is to go, the oldest first. */
+        GoingList: {
+            /**
+             * Format: int64
+             * @description Bytes of what is listed.
+             */
+            bytes: number;
+            items: components["schemas"]["GoingView"][];
+            /** @description Whether there is more than is listed. */
+            more: boolean;
+            /**
+             * Format: date-time
+             * @description By when it goes.
+             */
+            until: string;
+        };
+        /** @description Something of a run that is to go. */
+        GoingView: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description When the run was over.
+             */
+            ended_at: string;
+            report: string;
+            /** Format: uuid */
+            run: string;
+            what: components["schemas"]["KeepStage"];
+            why: components["schemas"]["KeepWhy"];
+        };
         GroupView: {
             file: string;
             members: string[];
@@ -2279,6 +2422,96 @@ export interface components {
             name: string;
             role: components["schemas"]["Role"];
         };
+        /** @description Why a run is kept for good. */
+        KeepOrder: {
+            /** @description For whoever asks later: an audit, an incident. */
+            because: string;
+        };
+        /**
+         * @description How long what was made is kept. Where a term is left out, it is kept for good. What a report says of
+         *     itself under `[keep]` goes before all of it but `at_least`.
+         */
+        KeepPolicy: {
+            /** @description Nothing goes sooner than this, whatever a report or the rest says. */
+            at_least?: string | null;
+            /** @description How long documents are kept after their run, as ISO 8601 has it: `P2Y`. */
+            documents?: string | null;
+            /**
+             * Format: int64
+             * @description So many megabytes documents and snapshots take at most, all together.
+             */
+            most_megabytes?: number | null;
+            /**
+             * Format: int32
+             * @description Of so many runs of each report the documents are kept at most.
+             */
+            most_runs?: number | null;
+            /** @description How long the records of runs are kept; not shorter than snapshots. */
+            records?: string | null;
+            /** @description How long snapshots are kept, of which documents can be made again; not shorter than documents. */
+            snapshots?: string | null;
+        };
+        /**
+         * @description What of a run goes, in the order in which it goes.
+         * @enum {string}
+         */
+        KeepStage: "documents" | "snapshots" | "record";
+        /**
+         * @description Why something goes.
+         * @enum {string}
+         */
+        KeepWhy: "age" | "number" | "size";
+        /** @description How long things are kept, and what there is. */
+        Keeping: {
+            /** Format: int64 */
+            document_bytes: number;
+            /**
+             * Format: int64
+             * @description Those that somebody keeps for good.
+             */
+            kept: number;
+            policy: components["schemas"]["KeepPolicy"];
+            /** @description Reports that say something of their own. */
+            reports: components["schemas"]["ReportKeeping"][];
+            /**
+             * Format: int64
+             * @description Runs that are over.
+             */
+            runs: number;
+            /**
+             * Format: date-time
+             * @description Nothing if nobody has set it: then everything is kept for good.
+             */
+            set_at?: string | null;
+            set_by?: string | null;
+            /** Format: int64 */
+            snapshot_bytes: number;
+            /**
+             * Format: int64
+             * @description Those of them whose documents are there.
+             */
+            with_documents: number;
+        };
+        /** @description A page of the runs that are kept for good, the latest first. */
+        KeptPage: {
+            items: components["schemas"]["KeptRun"][];
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
+        };
+        /** @description A run that somebody keeps for good. */
+        KeptRun: {
+            /** Format: date-time */
+            at: string;
+            because: string;
+            by: string;
+            report: string;
+            /** Format: uuid */
+            run: string;
+        };
         LinkView: {
             /** Format: date-time */
             expires_at: string;
@@ -2306,6 +2539,11 @@ export interface components {
             reproducible: boolean;
             /** Format: uuid */
             run: string;
+            /**
+             * Format: date-time
+             * @description When the snapshot went: then neither of the two can be said.
+             */
+            snapshot_removed_at?: string | null;
             /** @description Whether the stored snapshot still has the SHA-256 that it was kept under. */
             snapshot_unaltered: boolean;
             /** @description Of the window, in words. */
@@ -2701,6 +2939,49 @@ export interface components {
          * @enum {string}
          */
         RecipientRole: "to" | "cc" | "bcc";
+        /** @description A page of what went, the latest first. */
+        RemovalPage: {
+            items: components["schemas"]["RemovalView"][];
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
+        };
+        /** @description Something of a run that went. */
+        RemovalView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            ended_at: string;
+            files: components["schemas"]["RemovedFile"][];
+            report: string;
+            /** Format: uuid */
+            run: string;
+            title: string;
+            what: components["schemas"]["KeepStage"];
+            why: string;
+            /** Format: date-time */
+            window_from: string;
+            /** Format: date-time */
+            window_to: string;
+        };
+        /** @description A document that went. */
+        RemovedFile: {
+            name: string;
+            sha256: string;
+            /** Format: int64 */
+            size: number;
+        };
+        /** @description What a report says of how long it is kept, in words. */
+        ReportKeeping: {
+            report: string;
+            title: string;
+            words: string;
+        };
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
             /** @description The sources of the queries whose rows are further audiences, found when a run begins. */
@@ -2831,6 +3112,7 @@ export interface components {
         RunView: components["schemas"]["RunSummary"] & {
             deliveries: components["schemas"]["DeliveryView"][];
             documents: components["schemas"]["DocumentView"][];
+            kept?: components["schemas"]["KeptRun"] | null;
             /** @description Signed links to its documents. */
             links: components["schemas"]["LinkView"][];
             snapshots: components["schemas"]["SnapshotView"][];
@@ -2886,6 +3168,11 @@ export interface components {
             audiences: string[];
             /** Format: uuid */
             id: string;
+            /**
+             * Format: date-time
+             * @description When it went; no document can be made of it any more.
+             */
+            removed_at?: string | null;
             sha256: string;
         };
         SourceTest: {
@@ -6569,6 +6856,508 @@ export interface operations {
             };
         };
     };
+    get_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    set_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepPolicy"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_going: {
+        parameters: {
+            query?: {
+                /** @description 7 if left out */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoingList"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_gone: {
+        parameters: {
+            query?: {
+                report?: string;
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalPage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_kept: {
+        parameters: {
+            query?: {
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    plan_keeping: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepPolicy"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoingList"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     test_mail: {
         parameters: {
             query?: never;
@@ -8909,6 +9698,216 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    keep_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepOrder"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    keep_run_no_longer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunView"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12578,6 +13577,8 @@ export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>[
 export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
 export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
+export const keepStageValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepStage"]> = ["documents", "snapshots", "record"];
+export const keepWhyValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepWhy"]> = ["age", "number", "size"];
 export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];
 export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanState"]> = ["planned", "paused", "left-out"];
 export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];

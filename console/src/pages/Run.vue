@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 
 import { api, follow, take, type RunView, type Schemas } from '../api/client'
 import { complain } from '../complain'
+import KeepRun from '../parts/KeepRun.vue'
 import Loading from '../parts/Loading.vue'
 import SendAgain from '../parts/SendAgain.vue'
 import StateMark from '../parts/StateMark.vue'
@@ -113,7 +114,8 @@ const forWhom = computed(() => {
   for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
   return names
 })
-const viewable = computed(() => (run.value?.documents ?? []).filter((document) => ['pdf', 'html', 'png', 'txt'].includes(document.format) && document.media_type !== 'application/zip'))
+const wentAt = computed(() => run.value?.documents.find((document) => document.removed_at)?.removed_at)
+const viewable = computed(() => (run.value?.documents ?? []).filter((document) => !document.removed_at && ['pdf', 'html', 'png', 'txt'].includes(document.format) && document.media_type !== 'application/zip'))
 watch(viewable, (documents) => {
   shown.value ??= documents.find((document) => document.format === 'pdf') ?? documents[0] ?? null
 })
@@ -137,10 +139,11 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
       <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
-        <h2 id="documents">Documents</h2>
+        <div class="row spread"><h2 id="documents">Documents</h2><KeepRun v-if="run.settled" :run="run" @changed="(now) => (run = now)" /></div>
         <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'There are no documents.' : 'Documents appear here as soon as they are rendered.' }}</p>
         <template v-else>
-          <div class="row tabs" role="group" aria-label="Show a document">
+          <p v-if="wentAt" class="muted">They went {{ instant(wentAt, run.window.time_zone) }}, after as long as they are kept.{{ run.snapshots.some((one) => !one.removed_at) ? ' They can be made again of the snapshot: maple-lark render.' : '' }}</p>
+          <div v-if="viewable.length" class="row tabs" role="group" aria-label="Show a document">
             <el-button v-for="document in viewable" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
               {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template><template v-if="document.variant">, {{ document.variant }}</template>
             </el-button>
@@ -151,7 +154,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
             <table class="list">
               <tbody>
                 <tr v-for="document in run.documents" :key="document.id">
-                  <td><a :href="`${link(document)}?download=true`" download>{{ document.file_name }}</a><div class="muted small hash">SHA-256 {{ document.sha256 }}</div></td>
+                  <td><template v-if="document.removed_at">{{ document.file_name }}</template><a v-else :href="`${link(document)}?download=true`" download>{{ document.file_name }}</a><div class="muted small hash">SHA-256 {{ document.sha256 }}</div></td>
                   <td class="whole muted">{{ size(document.size) }}</td>
                 </tr>
               </tbody>

@@ -21,6 +21,8 @@ pub struct Match {
     /// Whether the snapshot, written again now, gives the same bytes. Another version of this
     /// program may write them otherwise.
     pub reproducible: bool,
+    /// When the snapshot went: then neither of the two can be said.
+    pub snapshot_removed_at: Option<DateTime<Utc>>,
 }
 
 /// A document that was found in the archive.

@@ -18,7 +18,7 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in.
-pub const AUDITED: [(&str, &str); 50] = [
+pub const AUDITED: [(&str, &str); 53] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
@@ -37,6 +37,8 @@ pub const AUDITED: [(&str, &str); 50] = [
     ("get_document", "opened a document"),
     ("invite_user", "invited a user"),
     ("issue_token", "made a token"),
+    ("keep_run", "keeps a run for good"),
+    ("keep_run_no_longer", "keeps a run no longer than others"),
     ("make_definition", "made a definition"),
     ("make_template", "made a template"),
     ("make_token", "signed in with a program"),
@@ -57,6 +59,7 @@ pub const AUDITED: [(&str, &str); 50] = [
     ("revoke_links", "revoked the links of a run"),
     ("revoke_token", "revoked a token"),
     ("run_report", "asked for a run"),
+    ("set_keeping", "set how long things are kept"),
     ("set_secret", "stored a secret"),
     ("shared_documents", "opened a link"),
     ("shared_file", "opened a document by a link"),

@@ -9,6 +9,7 @@ mod core_enums;
 mod dashboards;
 mod definitions;
 mod delivery;
+mod keeping;
 mod mailbox;
 mod overview;
 mod pages;
@@ -45,6 +46,10 @@ pub use definitions::{
 pub use delivery::{
     AddressBook, BouncedView, ChannelTest, ChannelView, GroupView, MessageDraft, MessagePreview,
     NoticeView, PersonView, ResendOrder, TestOrder, TestStep, UnsubscribeView,
+};
+pub use keeping::{
+    GoingList, GoingView, KeepOrder, KeepPolicy, KeepStage, KeepWhy, Keeping, KeptPage, KeptRun,
+    RemovalPage, RemovalView, RemovedFile, ReportKeeping,
 };
 pub use mailbox::{ReceivedHead, ReceivedMessage};
 pub use maple_lark_definition::{Format, Kind, ParameterValue};

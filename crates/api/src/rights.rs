@@ -26,7 +26,7 @@ impl Right {
 }
 
 /// Every right once, those of everybody first.
-pub const RIGHTS: [Right; 21] = [
+pub const RIGHTS: [Right; 24] = [
     Right {
         what: "sign in, accept an invitation, ask for a link for a new password, ask whether the service is well",
         least: None,
@@ -209,6 +209,24 @@ pub const RIGHTS: [Right; 21] = [
             "test_mail",
             "test_source",
         ],
+    },
+    Right {
+        what: "keep runs for good, and let go those that one keeps",
+        least: Some(Role::Author),
+        scope: TokenScope::All,
+        operations: &["keep_run", "keep_run_no_longer"],
+    },
+    Right {
+        what: "see how long things are kept, what goes and what went",
+        least: Some(Role::Administrator),
+        scope: TokenScope::Read,
+        operations: &["get_keeping", "list_going", "list_gone", "list_kept"],
+    },
+    Right {
+        what: "set how long things are kept",
+        least: Some(Role::Administrator),
+        scope: TokenScope::All,
+        operations: &["plan_keeping", "set_keeping"],
     },
     Right {
         what: "read all mail that the demo has sent",

@@ -6,8 +6,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::state::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, RunState, StepKind, StepState,
+use crate::{
+    keeping::KeptRun,
+    state::{
+        AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, RunState, StepKind,
+        StepState,
+    },
 };
 
 /// What to run and whether to send it.
@@ -78,6 +82,8 @@ pub struct RunView {
     pub snapshots: Vec<SnapshotView>,
     /// Signed links to its documents.
     pub links: Vec<LinkView>,
+    /// Who keeps it for good, if somebody does.
+    pub kept: Option<KeptRun>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -105,6 +111,8 @@ pub struct SnapshotView {
     pub id: Uuid,
     pub sha256: String,
     pub audiences: Vec<String>,
+    /// When it went; no document can be made of it any more.
+    pub removed_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -119,6 +127,8 @@ pub struct DocumentView {
     pub media_type: String,
     pub size: i64,
     pub sha256: String,
+    /// When it went; what is said of it stays.
+    pub removed_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -16,7 +16,7 @@ use clap::{CommandFactory, Parser, Subcommand};
 use command::serve;
 use command::{
     agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
-    export, history, list, run, secret, sign_in, source, teams, template, tokens, users,
+    export, history, keeping, list, run, secret, sign_in, source, teams, template, tokens, users,
 };
 use failure::Failure;
 use output::Output;
@@ -116,6 +116,7 @@ enum Command {
     Run(run::Run),
     Show(run::Show),
     Archive(Box<archive::Archive>),
+    Keeping(keeping::Keeping),
     Download(download::Download),
     Render(download::Render),
     Verify(download::Verify),
@@ -236,6 +237,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
         Command::Archive(command) => command.run(&client()?, output).await?,
+        Command::Keeping(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,
         Command::Render(command) => command.run(&client()?, output).await?,
         Command::Verify(command) => return command.run(&client()?, output).await,

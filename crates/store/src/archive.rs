@@ -66,6 +66,7 @@ pub struct Found {
     pub media_type: String,
     pub sha256: String,
     pub size: i64,
+    pub removed_at: Option<Time>,
     pub created_at: Time,
     pub report: String,
     pub title: String,
@@ -172,7 +173,7 @@ impl Store {
             "select page.*, (select count(*) from deliveries v where v.snapshot_id = page.snapshot_id and v.variant = page.variant and v.channel = 'mail' and v.state in ({accepted})) as sent, \
                case when $2::text is null then null else (select ts_headline('simple', t.text, websearch_to_tsquery('simple', $2), 'StartSel=⟦, StopSel=⟧, MaxWords=24, MinWords=8, MaxFragments=2, FragmentDelimiter= … ') \
                  from document_texts t where t.snapshot_id = page.snapshot_id) end as found \
-             from (select row_number() over (order by {ordered}) as place, d.id, d.run_id, d.snapshot_id, d.format, d.file_name, d.variant, d.media_type, d.sha256, d.size, d.created_at, \
+             from (select row_number() over (order by {ordered}) as place, d.id, d.run_id, d.snapshot_id, d.format, d.file_name, d.variant, d.media_type, d.sha256, d.size, d.removed_at, d.created_at, \
                r.report, r.title, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $11 offset $12) page order by page.place",
             accepted = sent_states(),
             wanted = wanted(),

@@ -348,6 +348,7 @@ impl Store {
                 [run_id.into()],
             ))
             .await?;
+        crate::keeping::has_documents(&transaction, run_id).await?;
         let last = transaction
             .query_one_raw(Store::sql(
                 "select coalesce(max(copy), 0) as last from deliveries where run_id = $1",

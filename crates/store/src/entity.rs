@@ -150,6 +150,8 @@ entity!(snapshot, "snapshots", {
     quiet: Option<String>,
     /// Its values, as texts for people.
     shown: Option<serde_json::Value>,
+    /// When its bytes went.
+    removed_at: Option<Time>,
 });
 
 entity!(document, "documents", {
@@ -164,6 +166,8 @@ entity!(document, "documents", {
     body: Vec<u8>,
     created_at: Time,
     variant: String,
+    /// When its bytes went.
+    removed_at: Option<Time>,
 });
 
 entity!(delivery, "deliveries", {

@@ -11,6 +11,7 @@ pub mod definitions;
 pub mod deliveries;
 pub mod entity;
 pub mod failed_pages;
+pub mod keeping;
 mod migration;
 pub mod notices;
 pub mod orders;
@@ -62,6 +63,9 @@ pub enum StoreError {
     /// What was checked is not what is there any more.
     #[error("the definitions were changed meanwhile")]
     DefinitionsChanged,
+    /// What is to be sent went, as long as it is kept.
+    #[error("the documents of the run {run} went on {}", at.format("%Y-%m-%d"))]
+    DocumentsGone { run: uuid::Uuid, at: entity::Time },
     /// What several wrote together, said to each of them.
     #[error("how an attempt ended could not be written: {0}")]
     Unwritten(#[source] std::sync::Arc<StoreError>),

@@ -3,8 +3,8 @@
 //! The words that a column may hold come from the enums of the API; a step names them in braces.
 
 use maple_lark_api::{
-    AttemptOutcome, AuditOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole,
-    Role, RunState, StepKind, StepState, TokenScope, Words,
+    AttemptOutcome, AuditOutcome, Cause, ChannelType, DeliveryState, KeepStage, NoticeKind,
+    RecipientRole, Role, RunState, StepKind, StepState, TokenScope, Words,
 };
 use sea_orm_migration::prelude::*;
 
@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 24] = [
+const STEPS: [Step; 25] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -125,6 +125,10 @@ const STEPS: [Step; 24] = [
         name: "0024_archive",
         sql: include_str!("migrations/0024_archive.sql"),
     },
+    Step {
+        name: "0025_keeping",
+        sql: include_str!("migrations/0025_keeping.sql"),
+    },
 ];
 
 impl MigrationName for Step {
@@ -175,6 +179,7 @@ fn with_words(sql: &str) -> String {
         ("{channel_types}", all::<ChannelType>()),
         ("{attempt_outcomes}", all::<AttemptOutcome>()),
         ("{recipient_roles}", all::<RecipientRole>()),
+        ("{keep_stages}", all::<KeepStage>()),
     ];
     lists
         .iter()

@@ -74,6 +74,8 @@ pub struct SnapshotHead {
     pub quiet: Option<String>,
     /// Its values, as texts for people; nothing for those of older versions.
     pub shown: Option<serde_json::Value>,
+    /// When its bytes went.
+    pub removed_at: Option<Time>,
 }
 
 /// Everything about a document but its bytes.
@@ -87,6 +89,8 @@ pub struct DocumentHead {
     pub media_type: String,
     pub sha256: String,
     pub size: i64,
+    /// When its bytes went.
+    pub removed_at: Option<Time>,
 }
 
 /// Runs of one report that ended alike on one day.
@@ -388,7 +392,7 @@ impl Store {
     ) -> Result<Vec<Uuid>> {
         let statement = Store::sql(
             "select s.id from snapshots s join runs r on r.id = s.run_id where r.report = $1 and r.team = $6 and s.values_key = $2 and (r.scheduled_for, r.created_at) < ($3, $4) \
-             and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit $5",
+             and r.state <> 'cancelled' and s.removed_at is null order by r.scheduled_for desc, r.created_at desc limit $5",
             [
                 report.into(),
                 values_key.into(),
@@ -680,6 +684,7 @@ impl Store {
             C::Status,
             C::Quiet,
             C::Shown,
+            C::RemovedAt,
         ]);
         Ok(query
             .filter(C::RunId.eq(run_id))
@@ -689,10 +694,20 @@ impl Store {
             .await?)
     }
 
+    /// The run of a snapshot, and when its bytes went, if they did.
+    pub async fn snapshot_place(&self, id: Uuid) -> Result<Option<(Uuid, Option<Time>)>> {
+        use snapshot::Column as C;
+        let query = snapshot::Entity::find_by_id(id).select_only();
+        let columns = query.columns([C::RunId, C::RemovedAt]);
+        Ok(columns.into_tuple().one(&self.db).await?)
+    }
+
+    /// A snapshot with its bytes; nothing if they went.
     pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
         use snapshot::Column as C;
         let columns = C::iter().filter(|column| !matches!(column, C::Body));
         let query = snapshot::Entity::find_by_id(id)
+            .filter(C::RemovedAt.is_null())
             .select_only()
             .columns(columns)
             .expr_as(bodies::first_part(), "body");
@@ -818,6 +833,7 @@ impl Store {
             C::MediaType,
             C::Sha256,
             C::Size,
+            C::RemovedAt,
         ]);
         Ok(query
             .filter(C::RunId.eq(run_id))

@@ -168,7 +168,10 @@ fn print(all: &[ArchiveEntry]) {
             one.window.clone(),
             status.to_owned(),
             sent,
-            readable_size(one.document.size.unsigned_abs()),
+            match one.document.removed_at {
+                Some(at) => format!("went {}", instant(Some(at))),
+                None => readable_size(one.document.size.unsigned_abs()),
+            },
             one.run.to_string(),
         ]
     });

@@ -11,7 +11,7 @@ use sha2::{Digest, Sha256};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output},
+    output::{self, Output, instant},
     words::words,
 };
 
@@ -203,6 +203,13 @@ impl Verify {
                             found.made_at.format("%-d %b %Y %H:%M UTC"),
                             found.run
                         );
+                        if let Some(at) = found.document.removed_at {
+                            println!("  its bytes here went {}", instant(Some(at)));
+                        }
+                        if let Some(at) = found.snapshot_removed_at {
+                            println!("  its snapshot went {}", instant(Some(at)));
+                            continue;
+                        }
                         println!(
                             "  its snapshot {}",
                             if found.snapshot_unaltered {
@@ -226,9 +233,11 @@ impl Verify {
                 }
             }
         });
-        let well = outcomes
-            .iter()
-            .all(|(_, found)| found.as_ref().is_some_and(|found| found.snapshot_unaltered));
+        let well = outcomes.iter().all(|(_, found)| {
+            let is_well =
+                |found: &Match| found.snapshot_unaltered || found.snapshot_removed_at.is_some();
+            found.as_ref().is_some_and(is_well)
+        });
         Ok(if well {
             ExitCode::SUCCESS
         } else {

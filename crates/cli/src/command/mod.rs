@@ -14,6 +14,7 @@ pub mod download;
 pub mod explain;
 pub mod export;
 pub mod history;
+pub mod keeping;
 pub mod list;
 pub mod run;
 pub mod secret;

@@ -17,6 +17,7 @@ mod documents;
 mod engine;
 mod first_run;
 mod forms;
+mod keeping;
 mod killed;
 mod live_pages;
 mod mail_server;

@@ -34,6 +34,7 @@ pub use model::deliver::{Approval, Deliver, Link, MailContent};
 pub use model::files::{CsvForm, Files, NameValues, Packing, Zip};
 pub use model::format::Format;
 pub use model::http::{SignIn, Web};
+pub use model::keep::KeepTerms;
 pub use model::kind::Kind;
 pub use model::listing::Listing;
 pub use model::mailbox::{BadMailbox, Mailbox};

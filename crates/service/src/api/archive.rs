@@ -4,11 +4,11 @@
 use std::sync::Arc;
 
 use maple_lark_api::{Match, ProblemDetails};
-use maple_lark_data::digest::sha256;
+use maple_lark_data::digest::sha256 as sha256_of;
 use maple_lark_definition::Format;
 use maple_lark_document::{Snapshot, compose::compose, snapshot::BadSnapshot};
 use maple_lark_render::{Rendered, chart_alone, together};
-use maple_lark_store::Store;
+use maple_lark_store::{Store, teams::Sight};
 use rocket::{Route, State, get, routes, serde::json::Json};
 use uuid::Uuid;
 
@@ -47,10 +47,7 @@ async fn again(
             "a block by itself is written as png",
         ));
     }
-    let nothing = || Problem::not_found(format!("snapshot {id}"));
-    let kept = store.whole_snapshot(id).await?.ok_or_else(nothing)?;
-    let run = seen::run(store, &user.1, kept.stored.run_id);
-    let run = run.await.map_err(|_| nothing())?;
+    let (kept, run) = seen::snapshot(store, &user.1, id).await?;
     trail.note(format!("of {}, run {}", run.report, run.id));
     let (run, made) = (kept.stored.run_id, kept.stored.created_at.timestamp());
     let Some(title) = block else {
@@ -114,7 +111,7 @@ pub(super) fn one_file(
         }
     };
     Ok(File {
-        sha256: sha256(&file.bytes),
+        sha256: sha256_of(&file.bytes),
         name: file.file_name,
         media_type: file.media_type.to_owned(),
         body: file.bytes,
@@ -136,13 +133,28 @@ async fn matching(
             "document with these bytes: it was not made here, or was altered since".to_owned(),
         )
     };
-    let found = store.document_with(sha256, &user.1).await?;
-    let found = found.ok_or_else(nothing)?;
+    let found = match store.document_with(sha256, &user.1).await? {
+        Some(found) => found,
+        None => {
+            return Err(record_gone(store, &user.1, sha256)
+                .await?
+                .unwrap_or_else(nothing));
+        }
+    };
     let run = seen::run(store, &user.1, found.run_id).await?;
-    let kept = store
-        .whole_snapshot(found.snapshot_id)
-        .await?
-        .ok_or_else(nothing)?;
+    let place = store.snapshot_place(found.snapshot_id).await?;
+    let Some(kept) = store.whole_snapshot(found.snapshot_id).await? else {
+        return Ok(Json(Match {
+            window: view::run_summary(run.clone()).window.label,
+            run: run.id,
+            report: run.report,
+            made_at: found.created_at,
+            snapshot_unaltered: false,
+            reproducible: false,
+            snapshot_removed_at: place.and_then(|(_, at)| at),
+            document: view::document_view_of(found),
+        }));
+    };
     let kept = Arc::new(kept);
     let opened = kept.clone();
     let work = move || {
@@ -160,10 +172,30 @@ async fn matching(
         window,
         made_at: found.created_at,
         snapshot_unaltered: digest == sealed,
-        reproducible: again
-            .iter()
-            .any(|file| file.file_name == found.file_name && file.bytes == found.body),
+        reproducible: again.iter().any(|file| {
+            file.file_name == found.file_name && sha256_of(&file.bytes) == found.sha256
+        }),
+        snapshot_removed_at: None,
         document: view::document_view_of(found),
+    }))
+}
+
+/// What an administrator is told of a document whose run is on record no more.
+async fn record_gone(
+    store: &Store,
+    sight: &Sight,
+    sha256: &str,
+) -> Result<Option<Problem>, Problem> {
+    if *sight != Sight::All {
+        return Ok(None);
+    }
+    let found = store.removed_document(sha256).await?;
+    Ok(found.map(|one| {
+        let what = format!(
+            "this was made here, for {} in the run {}; the documents of it",
+            one.report, one.run_id
+        );
+        Problem::gone(what, one.at)
     }))
 }
 

@@ -16,7 +16,7 @@ use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use super::{
     Answer,
     body::{Body, whole},
-    changes::{Order, carry_out, checked},
+    changes::{Order, carry_out, checked, is_free},
     difference::difference,
     problem::Problem,
     seen::{self, Share},
@@ -134,24 +134,6 @@ async fn copy(
     drop(copy);
     let made = stored_definition(known.name(), &order.name, store, &by.sight).await?;
     Ok(Json(as_stored(made)))
-}
-
-/// Refuses a name that something of the kind has.
-pub fn is_free(stored: &[StoredDefinition], kind: Kind, name: &str) -> Result<(), Problem> {
-    let taken = stored
-        .iter()
-        .any(|one| one.kind == kind.name() && one.name == name);
-    if !taken {
-        return Ok(());
-    }
-    Err(Problem::new(
-        409,
-        "Name taken",
-        format!(
-            "there is a {} \"{name}\" already; choose another name",
-            kind.name()
-        ),
-    ))
 }
 
 /// The file of a copy, beside the original's.

@@ -529,6 +529,10 @@ async fn release(
     engine: &State<EngineHandle>,
 ) -> Answer<RunView> {
     seen::run(store, &user.1, id).await?;
+    let documents = store.document_heads(id).await?;
+    if let Some(at) = documents.iter().find_map(|head| head.removed_at) {
+        return Err(Problem::gone("the documents of this run", at));
+    }
     let released = store.release_run(id, &user.0.name).await?;
     let view = one_run(store, &user.1, id).await?;
     engine.wake();

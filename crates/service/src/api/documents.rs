@@ -68,6 +68,9 @@ async fn one(
         "{} of {}, run {}",
         found.file_name, run.report, run.id
     ));
+    if let Some(at) = found.removed_at {
+        return Err(Problem::gone("the documents of this run", at));
+    }
     Ok(File {
         name: found.file_name,
         media_type: found.media_type,

@@ -13,8 +13,8 @@ use serde_json::{Map, Value};
 use super::{
     Answer,
     body::Body,
-    changes::{Order, carry_out},
-    definitions::{as_stored, is_free, stored_definition},
+    changes::{Order, carry_out, is_free},
+    definitions::{as_stored, stored_definition},
     problem::Problem,
     version::Versioned,
     writer::Writer,

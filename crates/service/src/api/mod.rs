@@ -14,6 +14,7 @@ mod documents;
 mod drafts;
 mod forgotten;
 mod health;
+mod keeping;
 mod keys;
 mod mailbox;
 mod metrics;
@@ -95,6 +96,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", sessions::routes())
         .mount("/api/v1", users::routes())
         .mount("/api/v1", teams::routes())
+        .mount("/api/v1", keeping::routes())
         .mount("/api/v1", forgotten::routes())
         .mount("/api/v1", audit::routes())
         .mount("/api/v1", definitions::routes())

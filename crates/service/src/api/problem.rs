@@ -154,6 +154,16 @@ impl Problem {
         ProblemDetails::not_found(what).into()
     }
 
+    /// Of what was kept as long as it is to be.
+    pub fn gone(what: impl std::fmt::Display, at: chrono::DateTime<chrono::Utc>) -> Self {
+        let day = at.format("%Y-%m-%d");
+        Self::new(
+            410,
+            "Gone",
+            format!("{what} went on {day}, after as long as they are kept"),
+        )
+    }
+
     pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
         ProblemDetails::definitions(problems).into()
     }
@@ -173,6 +183,9 @@ impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         if let StoreError::NulCharacter = error {
             return Self::new(422, "A character that cannot be kept", error.to_string());
+        }
+        if let StoreError::DocumentsGone { at, .. } = error {
+            return Self::gone("the documents of this run", at);
         }
         tracing::error!(%error, "a request failed");
         Self::new(

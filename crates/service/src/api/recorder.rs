@@ -137,7 +137,7 @@ mod tests {
     use super::*;
 
     /// What has a body and changes nothing.
-    const LOOKS: [&str; 12] = [
+    const LOOKS: [&str; 13] = [
         "draft_definition",
         "explain_schedule",
         "explain_schedules",
@@ -146,6 +146,7 @@ mod tests {
         "look_at_page",
         "parameter_choices",
         "plan_definitions",
+        "plan_keeping",
         "preview",
         "preview_message",
         "preview_theme",

@@ -16,8 +16,8 @@ use rocket::{
 use super::{
     Answer,
     body::Body,
-    changes::{Order, carry_out},
-    definitions::{copied, is_free, stored_definition},
+    changes::{Order, carry_out, is_free},
+    definitions::{copied, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,

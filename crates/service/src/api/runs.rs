@@ -142,6 +142,7 @@ pub async fn one_run(store: &Store, sight: &Sight, id: Uuid) -> Result<RunView, 
             id: snapshot.id,
             sha256: snapshot.sha256,
             audiences,
+            removed_at: snapshot.removed_at,
         });
     }
     Ok(RunView {
@@ -169,6 +170,7 @@ pub async fn one_run(store: &Store, sight: &Sight, id: Uuid) -> Result<RunView, 
             .into_iter()
             .map(view::link_view)
             .collect(),
+        kept: store.holding(id).await?.and_then(view::kept_view),
     })
 }
 

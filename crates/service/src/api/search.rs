@@ -173,6 +173,7 @@ fn entry(found: Found) -> ArchiveEntry {
             media_type: found.media_type,
             size: found.size,
             sha256: found.sha256,
+            removed_at: found.removed_at,
         },
         run: found.run_id,
         state: *found.state,
@@ -243,8 +244,9 @@ async fn zip(
     trail.note(format!("{} documents", found.items.len()));
     let mut files = Vec::new();
     for one in &found.items {
-        // Gone meanwhile: the list says what is there.
-        if let Some(document) = store.document(one.id).await? {
+        // What went stands in the manifest alone, with the instant.
+        let kept = store.document(one.id).await?;
+        if let Some(document) = kept.filter(|document| document.removed_at.is_none()) {
             // Runs of one report give their files the same names.
             let name = format!("{}/{}", one.run_id, document.file_name);
             let variant = if one.variant.is_empty() {
@@ -299,11 +301,7 @@ async fn front(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Picture, Problem> {
-    let nothing = || Problem::not_found(format!("snapshot {id}"));
-    let kept = store.whole_snapshot(id).await?.ok_or_else(nothing)?;
-    seen::run(store, &user.1, kept.stored.run_id)
-        .await
-        .map_err(|_| nothing())?;
+    let (kept, _) = seen::snapshot(store, &user.1, id).await?;
     let work = move || {
         let document = snapshots::open(&kept)
             .and_then(|snapshot| compose(&snapshot))

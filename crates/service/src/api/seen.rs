@@ -1,7 +1,9 @@
 //! What somebody sees: what belongs to their teams, and what belongs to all. The rest is not there.
 
 use maple_lark_definition::{Definition, Kind};
-use maple_lark_store::{Store, definitions::StoredDefinition, runs::Run, teams::Sight};
+use maple_lark_store::{
+    Store, definitions::StoredDefinition, pictures::WholeSnapshot, runs::Run, teams::Sight,
+};
 use uuid::Uuid;
 
 use super::problem::Problem;
@@ -10,6 +12,25 @@ use super::problem::Problem;
 pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
     let found = store.run(id).await?.filter(|run| sight.sees(&run.team));
     found.ok_or_else(|| Problem::not_found(format!("run {id}")))
+}
+
+/// A snapshot that somebody sees, with its run.
+///
+/// # Errors
+/// If there is none for them, or its bytes went.
+pub async fn snapshot(
+    store: &Store,
+    sight: &Sight,
+    id: Uuid,
+) -> Result<(WholeSnapshot, Run), Problem> {
+    let nothing = || Problem::not_found(format!("snapshot {id}"));
+    let (run_id, removed_at) = store.snapshot_place(id).await?.ok_or_else(nothing)?;
+    let run = run(store, sight, run_id).await.map_err(|_| nothing())?;
+    if let Some(at) = removed_at {
+        return Err(Problem::gone("the snapshots of this run", at));
+    }
+    let kept = store.whole_snapshot(id).await?.ok_or_else(nothing)?;
+    Ok((kept, run))
 }
 
 /// That a name cannot be used, because something that is not seen has it.

@@ -128,6 +128,7 @@ async fn documents(store: &Store, link: &SharedLink) -> Result<Vec<DocumentHead>
     Ok(all
         .into_iter()
         .filter(|head| head.snapshot_id == link.snapshot_id && head.variant == link.variant)
+        .filter(|head| head.removed_at.is_none())
         .collect())
 }
 

@@ -19,8 +19,8 @@ use rust_embed::RustEmbed;
 use super::{
     Answer,
     body::Body,
-    changes::{Order, carry_out},
-    definitions::{is_free, stored_definition},
+    changes::{Order, carry_out, is_free},
+    definitions::stored_definition,
     difference::difference,
     problem::Problem,
     writer::Writer,

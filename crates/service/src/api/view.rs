@@ -1,11 +1,12 @@
 //! Records as answers of the API. Clients see these and nothing of the tables behind them.
 
 use maple_lark_api::{
-    AttemptView, DeliveryState, DeliveryView, DocumentView, LinkView, RunState, RunSummary,
-    StepView, WindowView,
+    AttemptView, DeliveryState, DeliveryView, DocumentView, KeptRun, LinkView, RunState,
+    RunSummary, StepView, WindowView,
 };
 use maple_lark_store::{
     deliveries::{Attempt, Delivery},
+    keeping::Holding,
     recipients::SharedLink,
     runs::{DocumentHead, Run, Step},
 };
@@ -92,6 +93,7 @@ pub fn document_view(head: DocumentHead) -> DocumentView {
         media_type: head.media_type,
         size: head.size,
         sha256: head.sha256,
+        removed_at: head.removed_at,
     }
 }
 
@@ -105,6 +107,7 @@ pub fn document_view_of(document: maple_lark_store::runs::Document) -> DocumentV
         media_type: document.media_type,
         size: document.size,
         sha256: document.sha256,
+        removed_at: document.removed_at,
     }
 }
 
@@ -137,4 +140,15 @@ pub fn delivery_view(delivery: Delivery, attempts: &[Attempt]) -> DeliveryView {
         message_id: delivery.message_id,
         settled_at: delivery.settled_at,
     }
+}
+
+/// Who keeps a run for good, if somebody does.
+pub fn kept_view(holding: Holding) -> Option<KeptRun> {
+    Some(KeptRun {
+        run: holding.run_id,
+        report: holding.report,
+        at: holding.kept_at?,
+        by: holding.kept_by?,
+        because: holding.kept_because?,
+    })
 }

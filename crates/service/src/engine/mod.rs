@@ -10,6 +10,7 @@ mod definitions;
 mod deliver;
 mod follow;
 mod guard;
+pub(crate) mod keep;
 mod limits;
 mod notify;
 mod room;
@@ -73,6 +74,11 @@ pub struct EngineHandle(Arc<Shared>);
 impl EngineHandle {
     pub fn wake(&self) {
         self.0.wake.notify_waiters();
+    }
+
+    /// Has what was kept for long enough looked for at once.
+    pub(crate) fn look_at_what_is_kept(&self) {
+        self.0.keep.notify_one();
     }
 
     /// An engine that only makes runs of what is due when [`EngineHandle::tick`] is called,
@@ -218,6 +224,7 @@ impl Engine {
         engine.part("outbox", &stopped, deliver::watch_the_outbox);
         engine.part("notices", &stopped, notify::watch_for_trouble);
         engine.part("archive", &stopped, archive::watch_the_archive);
+        engine.part("keeping", &stopped, keep::watch_what_is_kept);
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);
         }

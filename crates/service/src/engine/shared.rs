@@ -30,6 +30,8 @@ pub(crate) struct Shared {
     /// Names this process in leases.
     pub process: Uuid,
     pub wake: Notify,
+    /// Somebody has changed how long things are kept.
+    pub keep: Notify,
     pub source_limits: ConcurrencyLimits,
     pub reader: Reader,
     pub definitions: definitions::Cache,
@@ -61,6 +63,7 @@ impl Shared {
             config,
             process: Uuid::new_v4(),
             wake: Notify::new(),
+            keep: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
             sampling: Turns::default(),

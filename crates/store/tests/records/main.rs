@@ -14,6 +14,7 @@ mod archive;
 mod deliveries;
 mod fences;
 mod history;
+mod keeping;
 mod kept;
 mod pictures;
 mod teams;
@@ -216,6 +217,7 @@ fn snapshot(run_id: Uuid, body: Vec<u8>) -> StoredSnapshot {
         status: None,
         quiet: None,
         shown: Some(serde_json::json!(["havnes"])),
+        removed_at: None,
     }
 }
 
@@ -232,6 +234,7 @@ fn document(run_id: Uuid, snapshot_id: Uuid, file_name: &str, body: Vec<u8>) -> 
         body,
         created_at: at(0),
         variant: String::new(),
+        removed_at: None,
     }
 }
 

@@ -11,6 +11,7 @@ pub mod deliver;
 pub mod files;
 pub mod format;
 pub mod http;
+pub mod keep;
 pub mod kind;
 pub mod listing;
 pub mod mailbox;

@@ -13,6 +13,7 @@ use crate::{
         deliver::{Approval, Deliver},
         files::Files,
         format::Format,
+        keep::KeepTerms,
         mailbox::Mailbox,
         parameter::ParameterValue,
         readiness::Readiness,
@@ -53,6 +54,8 @@ pub struct Report {
     pub formats: Vec<Format>,
     /// What holds for all its files.
     pub files: Files,
+    /// How long what comes of its runs is kept, if it says anything of it; else as long as everywhere.
+    pub keep: Option<KeepTerms>,
     /// Its theme; nothing for the usual one.
     pub theme: Option<Placed<String>>,
     /// How its readers write numbers and dates.

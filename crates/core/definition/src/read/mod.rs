@@ -1,4 +1,4 @@
-//! RecipientFormat definitions from TOML and iCalendar text into checked values.
+//! Reads definitions from TOML and iCalendar text into checked values.
 //!
 //! A file is parsed once, here; nothing behind this module sees raw TOML.
 
@@ -16,6 +16,7 @@ mod deliver;
 pub(crate) mod files;
 mod http;
 pub(crate) mod json_path;
+mod keep;
 mod listing;
 mod message_template;
 mod name;

@@ -11,7 +11,7 @@ use crate::{
         report::{OnFailedBlock, Report},
     },
     read::{
-        audience, changes, deliver, files, message_template,
+        audience, changes, deliver, files, keep, message_template,
         name::{read_name, read_team},
         node::Node,
         parameter::read_values,
@@ -104,6 +104,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
         .map(send_when::read_send_when)
         .unwrap_or_default();
     let files = root.table("files").map(files::read).unwrap_or_default();
+    let keep = root.table("keep").and_then(keep::read);
     let changes = root
         .tables("change")
         .into_iter()
@@ -167,6 +168,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
         parameters,
         formats,
         files,
+        keep,
         theme,
         number_format,
         audiences,

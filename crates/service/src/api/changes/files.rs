@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use maple_lark_api::Files;
 use maple_lark_data::digest::sha256;
-use maple_lark_definition::Problem as FileProblem;
+use maple_lark_definition::{Kind, Problem as FileProblem};
 use maple_lark_store::definitions::StoredDefinition;
 
 use crate::api::{difference::changed_meanwhile, problem::Problem};
@@ -79,4 +79,22 @@ pub fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Pro
         }
     }
     Ok(())
+}
+
+/// Refuses a name that something of the kind has.
+pub fn is_free(stored: &[StoredDefinition], kind: Kind, name: &str) -> Result<(), Problem> {
+    let taken = stored
+        .iter()
+        .any(|one| one.kind == kind.name() && one.name == name);
+    if !taken {
+        return Ok(());
+    }
+    Err(Problem::new(
+        409,
+        "Name taken",
+        format!(
+            "there is a {} \"{name}\" already; choose another name",
+            kind.name()
+        ),
+    ))
 }

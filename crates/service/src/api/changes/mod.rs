@@ -12,10 +12,9 @@ use maple_lark_store::{
     teams::Sight,
 };
 
-pub use self::prepared::checked;
 use self::{files::is_based_on, prepared::Prepared};
+pub use self::{files::is_free, prepared::checked};
 use super::{
-    definitions::is_free,
     problem::Problem,
     seen::{self, Shares},
     teams,

@@ -145,6 +145,7 @@ pub async fn collect(
                     status: None,
                     quiet: None,
                     shown: Some(shown),
+                    removed_at: None,
                 },
                 &pictures,
             )

@@ -179,6 +179,7 @@ async fn formats(
                         body: file.bytes,
                         created_at: shared.now(),
                         variant: variant.to_owned(),
+                        removed_at: None,
                     })
                     .collect();
                 shared.store.keep_documents(run.claim(), kept).await?;
