@@ -16,8 +16,8 @@ export async function lookUpSession(): Promise<void> {
   }
 }
 
-export async function signIn(name: string, password: string): Promise<void> {
-  user.value = await take(api.POST('/session', { body: { name, password } }))
+export async function signIn(name: string, password: string, code: string): Promise<void> {
+  user.value = await take(api.POST('/session', { body: { name, password, ...(code ? { code } : {}) } }))
 }
 
 export async function signOut(): Promise<void> {

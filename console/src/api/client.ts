@@ -17,6 +17,8 @@ export class ApiProblem extends Error {
     message: string,
     /** Each thing wrong in the files of a definition. */
     readonly problems: Schemas['FileProblem'][] = [],
+    /** Whether the same goes with a code of a second factor. */
+    readonly needsCode = false,
   ) {
     super(message)
   }
@@ -37,7 +39,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
     if (answer.response.status === 401) {
       window.dispatchEvent(new Event('signed-out'))
     }
-    throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems)
+    throw new ApiProblem(answer.response.status, problem?.detail ?? `The service answered ${answer.response.status}.`, problem?.problems, problem?.needs_code ?? false)
   }
   return answer.data as T
 }

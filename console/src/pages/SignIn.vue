@@ -2,7 +2,7 @@
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, take } from '../api/client'
+import { api, ApiProblem, take } from '../api/client'
 import { signIn } from '../session'
 import Door from '../users/Door.vue'
 
@@ -10,6 +10,8 @@ const route = useRoute()
 const router = useRouter()
 const name = ref('')
 const password = ref('')
+const code = ref('')
+const needsCode = ref(false)
 const problem = ref('')
 const busy = ref(false)
 const forgotten = ref(false)
@@ -47,12 +49,16 @@ async function submit() {
   busy.value = true
   problem.value = ''
   try {
-    await signIn(name.value, password.value)
+    await signIn(name.value, password.value, code.value.trim())
     const to = typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/'
     await router.push(to)
   } catch (error) {
-    problem.value = error instanceof Error ? error.message : String(error)
-    password.value = ''
+    const asks = error instanceof ApiProblem && error.needsCode
+    // The first time it is only asked for.
+    problem.value = asks && !needsCode.value ? '' : error instanceof Error ? error.message : String(error)
+    if (asks) needsCode.value = true
+    else password.value = ''
+    code.value = ''
   } finally {
     busy.value = false
   }
@@ -63,7 +69,8 @@ async function submit() {
   <Door @submit="submit">
     <p class="muted">The right page, to the right people, of the right hours.</p>
     <label>Name<el-input v-model="name" name="name" aria-label="Name" autocomplete="username" autofocus size="large" /></label>
-    <label v-if="!forgotten">Password<el-input v-model="password" name="password" type="password" show-password autocomplete="current-password" size="large" /></label>
+    <label v-if="!forgotten">Password<el-input v-model="password" name="password" aria-label="Password" type="password" show-password autocomplete="current-password" size="large" /></label>
+    <label v-if="needsCode && !forgotten">Code of your device, or a recovery code<el-input v-model="code" name="code" aria-label="Code of your device, or a recovery code" inputmode="text" autocomplete="one-time-code" autofocus size="large" /></label>
     <p v-if="problem" class="problem" role="alert">◆ {{ problem }}</p>
     <p v-if="asked" role="status">● If there is a user of this name with a mail address, a link for a new password is on its way. The old password stays good until another is chosen.</p>
     <el-button type="primary" native-type="submit" size="large" :loading="busy" :disabled="asked">{{ forgotten ? 'Mail me a link' : 'Sign in' }}</el-button>

@@ -10,6 +10,7 @@ import Loading from '../parts/Loading.vue'
 import { user } from '../session'
 import { away, instant } from '../words'
 import NewPassword from './NewPassword.vue'
+import SecondFactor from './SecondFactor.vue'
 import Teams from './Teams.vue'
 import { browserWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, type TokenScope } from './words'
 
@@ -74,6 +75,7 @@ async function revoke(id: string) {
         <div><el-button type="primary" native-type="submit" :loading="busy">Change the password</el-button></div>
       </form>
     </section>
+    <SecondFactor />
     <section class="card stack scroll" aria-labelledby="browsers">
       <h2 id="browsers">Signed in</h2>
       <Loading :error="sessions ? null : error" :ready="sessions !== null" @again="load">

@@ -3,7 +3,7 @@
 import { onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, take, type Schemas } from '../api/client'
+import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { user } from '../session'
 import { instant } from '../words'
 import Door from './Door.vue'
@@ -15,6 +15,8 @@ const token = location.hash.slice(1)
 const invitation = ref<Schemas['InvitationView'] | null>(null)
 const lost = ref('')
 const [password, again, problem] = [ref(''), ref(''), ref('')]
+const code = ref('')
+const needsCode = ref(false)
 const busy = ref(false)
 const words = (error: unknown) => (error instanceof Error ? error.message : String(error))
 
@@ -33,10 +35,12 @@ async function submit() {
   if (problem.value) return
   busy.value = true
   try {
-    user.value = await take(api.POST('/invitations/accept', { body: { token, password: password.value } }))
+    user.value = await take(api.POST('/invitations/accept', { body: { token, password: password.value, ...(code.value.trim() ? { code: code.value.trim() } : {}) } }))
     await router.push({ name: 'overview' })
   } catch (error) {
+    if (error instanceof ApiProblem && error.needsCode) needsCode.value = true
     problem.value = words(error)
+    code.value = ''
   } finally {
     busy.value = false
   }
@@ -50,6 +54,7 @@ const may = () => ROLES.find((one) => one.value === invitation.value?.role)?.may
       <p>You sign in as <strong>{{ invitation.name }}</strong>. Your role is {{ roleLabel(invitation.role).toLowerCase() }}, who {{ may() }}.</p>
       <input class="hidden" type="text" name="username" autocomplete="username" :value="invitation.name" tabindex="-1" aria-hidden="true" readonly />
       <NewPassword v-model:password="password" v-model:again="again" :problem="problem" />
+      <label v-if="needsCode">Code of your device, or a recovery code<el-input v-model="code" name="code" aria-label="Code of your device, or a recovery code" autocomplete="one-time-code" size="large" /></label>
       <el-button type="primary" native-type="submit" size="large" :loading="busy">Set the password and sign in</el-button>
       <p class="muted small">The link is good once, until {{ instant(invitation.expires_at) }}.</p>
     </template>

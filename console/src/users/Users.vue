@@ -59,6 +59,7 @@ async function act(entry: Schemas['UserEntry'], what: string) {
   const ask = (words: string, title: string, press: string) =>
     ElMessageBox.confirm(words, title, { confirmButtonText: press, cancelButtonText: 'Cancel' }).then(() => true, () => false)
   if (what === 'disable' && (await ask('They are signed out everywhere and cannot sign in. Nothing of theirs is removed.', `Disable ${entry.name}?`, 'Disable'))) return change(entry.name, { disabled: true })
+  if (what === 'factor' && (await ask('They sign in with the password alone then, until they begin another. Do this for somebody who has lost their device and their recovery codes.', `Reset the second factor of ${entry.name}?`, 'Reset'))) return done(() => take(api.DELETE('/users/{name}/second-factor', at(entry.name))))
   if (what === 'remove' && (await ask('Their sessions and tokens go. Reports and other definitions stay.', `Remove ${entry.name}?`, 'Remove'))) return done(() => take(api.DELETE('/users/{name}', at(entry.name))))
   if (what === 'email') {
     const asked = await ElMessageBox.prompt('Links for a password go there.', `Mail address of ${entry.name}`, { inputValue: entry.email ?? '', inputPattern: /^[^\s@]+@[^\s@]+$/, inputErrorMessage: 'Write one mail address', confirmButtonText: 'Save', cancelButtonText: 'Cancel' }).catch(() => null)
@@ -99,7 +100,7 @@ async function copy() {
                   <el-option v-for="role in ROLES" :key="role.value" :value="role.value" :label="role.label" :title="role.may" />
                 </el-select>
               </td>
-              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span></td>
+              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div></td>
               <td class="whole" data-label="Last seen">{{ one.last_seen_at ? away(one.last_seen_at, Date.now()) : 'never' }}</td>
               <td>
                 <el-dropdown trigger="click" @command="act(one, $event)">
@@ -110,6 +111,7 @@ async function copy() {
                       <el-dropdown-item command="email">Mail address</el-dropdown-item>
                       <el-dropdown-item v-if="one.disabled_at" command="enable">Enable</el-dropdown-item>
                       <el-dropdown-item v-else command="disable">Disable</el-dropdown-item>
+                      <el-dropdown-item v-if="one.second_factor" command="factor">Reset the second factor</el-dropdown-item>
                       <el-dropdown-item command="remove" divided>Remove</el-dropdown-item>
                     </el-dropdown-menu>
                   </template>

@@ -18,16 +18,18 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in.
-pub const AUDITED: [(&str, &str); 53] = [
+pub const AUDITED: [(&str, &str); 57] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
     ("backfill_report", "asked for runs of the past"),
+    ("begin_second_factor", "began a second factor"),
     ("cancel_run", "cancelled a run"),
     ("change_definition", "changed a definition"),
     ("change_password", "changed their password"),
     ("change_team", "changed a team"),
     ("change_user", "changed a user"),
+    ("confirm_second_factor", "is asked for a second factor"),
     ("copy_definition", "copied a definition"),
     ("copy_report", "copied a report"),
     ("download_archive", "downloaded documents of the archive"),
@@ -54,6 +56,7 @@ pub const AUDITED: [(&str, &str); 53] = [
     ("renew_invitation", "made a link for a password"),
     ("reschedule_report", "changed a schedule"),
     ("resend_run", "sent a run again"),
+    ("reset_second_factor", "reset the second factor of a user"),
     ("restore_version", "restored a version"),
     ("resume_report", "resumed a report"),
     ("revoke_links", "revoked the links of a run"),
@@ -69,6 +72,10 @@ pub const AUDITED: [(&str, &str); 53] = [
     ("test_channel", "tested a channel"),
     ("test_mail", "tested the mail server"),
     ("test_source", "tested a source"),
+    (
+        "turn_off_second_factor",
+        "is asked for no second factor any more",
+    ),
     ("unsubscribe", "unsubscribed"),
     ("use_template", "used a template"),
     ("write_again", "made a document again"),

@@ -20,6 +20,7 @@ mod reports;
 mod rights;
 mod runs;
 mod schedules;
+mod second_factor;
 mod secrets;
 mod sessions;
 mod size;
@@ -70,6 +71,7 @@ pub use runs::{
 pub use schedules::{
     Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,
 };
+pub use second_factor::{Code, NewSecondFactor, PasswordAgain, RecoveryCodes, SecondFactor};
 pub use secrets::{NewSecret, SecretView};
 pub use sessions::{Credentials, NewToken, Token, TokenOrder, TokenRequest, TokenScope, UserView};
 pub use size::readable_size;

@@ -11,6 +11,9 @@ pub struct ProblemDetails {
     pub status: u16,
     /// This problem in words.
     pub detail: String,
+    /// Whether the same goes with a code of the second factor.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub needs_code: bool,
     /// Each thing wrong in the files of a definition.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub problems: Vec<FileProblem>,
@@ -45,6 +48,7 @@ impl ProblemDetails {
             title: title.to_owned(),
             status,
             detail: detail.into(),
+            needs_code: false,
             problems: Vec::new(),
         }
     }

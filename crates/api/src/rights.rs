@@ -58,6 +58,7 @@ pub const RIGHTS: [Right; 24] = [
             "explain_schedules",
             "follow_run",
             "get_overview",
+            "get_second_factor",
             "get_report",
             "get_run",
             "get_schedule",
@@ -114,11 +115,14 @@ pub const RIGHTS: [Right; 24] = [
         operations: &["put_team_member", "remove_team_member"],
     },
     Right {
-        what: "change one's password, sign out, revoke tokens, subscribe to the agenda",
+        what: "change one's password and second factor, sign out, revoke tokens, subscribe to the agenda",
         least: Some(Role::Viewer),
         scope: TokenScope::All,
         operations: &[
+            "begin_second_factor",
             "change_password",
+            "confirm_second_factor",
+            "turn_off_second_factor",
             "end_session",
             "issue_token",
             "revoke_token",
@@ -269,6 +273,7 @@ pub const RIGHTS: [Right; 24] = [
             "remove_team",
             "remove_user",
             "renew_invitation",
+            "reset_second_factor",
         ],
     },
 ];

@@ -36,6 +36,9 @@ impl TokenScope {
 pub struct Credentials {
     pub name: String,
     pub password: String,
+    /// A code of the second factor, or a recovery code, where one is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 #[derive(Serialize, Deserialize, ToSchema)]
@@ -43,6 +46,9 @@ pub struct Credentials {
 pub struct TokenRequest {
     pub name: String,
     pub password: String,
+    /// A code of the second factor, or a recovery code, where one is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
     /// What the token is for, to tell it from others.
     pub label: String,
     /// What it is good for; all that you may do if nothing is said.
@@ -94,6 +100,8 @@ pub struct UserView {
     pub role: Role,
     /// The teams that they are in; all teams for an administrator.
     pub teams: Vec<String>,
+    /// Whether they are asked for a second factor.
+    pub second_factor: bool,
     /// Whether the demo's mailbox is there to be looked at.
     pub demo: bool,
 }

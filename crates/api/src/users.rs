@@ -21,6 +21,8 @@ pub struct UserEntry {
     pub disabled_at: Option<DateTime<Utc>>,
     /// Whether they have chosen a password.
     pub has_password: bool,
+    /// Whether they are asked for a second factor.
+    pub second_factor: bool,
     /// Until when an invitation, or a link for a new password, is good.
     pub invited_until: Option<DateTime<Utc>>,
 }
@@ -93,6 +95,9 @@ pub struct InvitationToken {
 pub struct Acceptance {
     pub token: String,
     pub password: String,
+    /// A code of the second factor, or a recovery code, where one is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// Whose password is forgotten.

@@ -191,6 +191,16 @@ impl Client {
             .map(drop)
     }
 
+    pub async fn put_for<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, Failure> {
+        let request = self.request(Method::PUT, path).json(body);
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
     /// An order that is answered with nothing.
     pub async fn post_only(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
         let request = self.request(Method::POST, path).json(body);

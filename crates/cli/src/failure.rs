@@ -62,6 +62,11 @@ impl Failure {
         }
     }
 
+    /// Whether the same goes with a code of a second factor.
+    pub fn needs_code(&self) -> bool {
+        matches!(self, Self::Refused(problem) if problem.needs_code)
+    }
+
     pub fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Failure::Unreachable { .. } => 3,

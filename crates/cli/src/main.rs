@@ -16,7 +16,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 use command::serve;
 use command::{
     agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
-    export, history, keeping, list, run, secret, sign_in, source, teams, template, tokens, users,
+    export, history, keeping, list, run, second_factor, secret, sign_in, source, teams, template,
+    tokens, users,
 };
 use failure::Failure;
 use output::Output;
@@ -109,6 +110,7 @@ enum Command {
     Secret(secret::Secret),
     Users(users::Users),
     Password(users::Password),
+    SecondFactor(second_factor::SecondFactor),
     Teams(teams::Teams),
     Audit(audit::Audit),
     Tokens(tokens::Tokens),
@@ -228,6 +230,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Secret(command) => command.run(&client()?, output).await?,
         Command::Users(command) => command.run(&client()?, output).await?,
         Command::Password(command) => command.run(&client()?).await?,
+        Command::SecondFactor(command) => command.run(&client()?, output).await?,
         Command::Audit(command) => return command.run(&client()?, output).await,
         Command::Teams(command) => command.run(&client()?, output).await?,
         Command::Tokens(command) => command.run(&client()?, output).await?,

@@ -44,6 +44,10 @@ entity!(user, "users", {
     email: Option<String>,
     /// Since when they may not sign in.
     disabled_at: Option<Time>,
+    /// The key of a second factor, sealed.
+    second_factor: Option<Vec<u8>>,
+    /// Since when they are asked for it; nothing as long as it is not confirmed.
+    second_factor_at: Option<Time>,
 });
 
 entity!(session, "sessions", {

@@ -21,6 +21,7 @@ pub mod recipients;
 pub mod runs;
 pub mod sampling;
 pub mod schedule;
+pub mod second_factor;
 pub mod secrets;
 mod stored;
 pub mod teams;

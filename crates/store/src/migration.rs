@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 25] = [
+const STEPS: [Step; 26] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -128,6 +128,10 @@ const STEPS: [Step; 25] = [
     Step {
         name: "0025_keeping",
         sql: include_str!("migrations/0025_keeping.sql"),
+    },
+    Step {
+        name: "0026_second_factor",
+        sql: include_str!("migrations/0026_second_factor.sql"),
     },
 ];
 

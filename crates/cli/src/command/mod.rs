@@ -17,6 +17,7 @@ pub mod history;
 pub mod keeping;
 pub mod list;
 pub mod run;
+pub mod second_factor;
 pub mod secret;
 #[cfg(feature = "serve")]
 pub mod serve;

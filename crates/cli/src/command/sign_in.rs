@@ -2,15 +2,19 @@ use clap::Args;
 use maple_lark_api::{InvitationView, NewToken, UserView};
 use serde_json::json;
 
+use super::second_factor::typed_code;
 use crate::{
     client::Client,
     failure::Failure,
     saved::{self, Saved},
 };
 
+const CODE: &str = "Code of your second factor, or a recovery code: ";
+
 /// Sign in and remember it
 ///
-/// Asks for the password, or takes it from MAPLE_LARK_PASSWORD. What is remembered is an API
+/// Asks for the password, or takes it from MAPLE_LARK_PASSWORD; and for a code, or takes it from
+/// MAPLE_LARK_CODE, if you have a second factor. What is remembered is an API
 /// token, in a file that only you can read; "sign-out" revokes it.
 #[derive(Args)]
 #[command(
@@ -25,12 +29,12 @@ pub struct SignIn {
 impl SignIn {
     pub async fn run(self, address: Option<String>) -> Result<(), Failure> {
         let password = password(&format!("Password of {}: ", self.name))?;
-        remember(&Client::new(address), &self.name, &password).await
+        remember(&Client::new(address), &self.name, &password, None).await
     }
 }
 
 /// The password of the environment, or one that is typed.
-fn password(prompt: &str) -> Result<String, Failure> {
+pub fn password(prompt: &str) -> Result<String, Failure> {
     match std::env::var("MAPLE_LARK_PASSWORD") {
         Ok(password) if !password.is_empty() => Ok(password),
         _ => rpassword::prompt_password(prompt)
@@ -39,11 +43,25 @@ fn password(prompt: &str) -> Result<String, Failure> {
 }
 
 /// Gets a token for this machine and keeps it.
-async fn remember(client: &Client, name: &str, password: &str) -> Result<(), Failure> {
+async fn remember(
+    client: &Client,
+    name: &str,
+    password: &str,
+    code: Option<&str>,
+) -> Result<(), Failure> {
     let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
     let label = format!("command line at {}", host.trim());
-    let order = json!({ "name": name, "password": password, "label": label });
-    let made: NewToken = client.post("/tokens", &order).await?;
+    let mut order = json!({ "name": name, "password": password, "label": label });
+    if let Some(code) = code {
+        order["code"] = code.into();
+    }
+    let made: NewToken = match client.post("/tokens", &order).await {
+        Err(failure) if failure.needs_code() && code.is_none() => {
+            order["code"] = typed_code(CODE)?.into();
+            client.post("/tokens", &order).await?
+        }
+        made => made?,
+    };
     let path = saved::save(&Saved {
         address: client.address().to_owned(),
         token: made.token,
@@ -89,9 +107,17 @@ impl Accept {
                 "the two are not alike; nothing was changed, and the link is still good".to_owned(),
             ));
         }
-        let accepted = json!({ "token": token, "password": chosen });
-        let _: UserView = client.post("/invitations/accept", &accepted).await?;
-        remember(&client, &invited.name, &chosen).await
+        let mut accepted = json!({ "token": token, "password": chosen });
+        let answer = client.post::<UserView>("/invitations/accept", &accepted);
+        match answer.await {
+            Err(failure) if failure.needs_code() => {
+                accepted["code"] = typed_code(CODE)?.into();
+                let _: UserView = client.post("/invitations/accept", &accepted).await?;
+            }
+            answer => drop(answer?),
+        }
+        // None is good twice, so that another is asked for.
+        remember(&client, &invited.name, &chosen, None).await
     }
 }
 

@@ -70,6 +70,8 @@ enum Action {
     Disable { name: String },
     /// Let somebody in again
     Enable { name: String },
+    /// Ask somebody for no second factor any more who has lost their device and their recovery codes
+    ResetSecondFactor { name: String },
     /// Remove somebody with their sessions and tokens; what they have made stays
     Remove {
         name: String,
@@ -119,6 +121,13 @@ impl Users {
                 };
                 let invitation: Invitation = client.post("/users", &new).await?;
                 invited(output, &invitation);
+                Ok(())
+            }
+            Action::ResetSecondFactor { name } => {
+                client
+                    .delete(&format!("{}/second-factor", path(&name)))
+                    .await?;
+                println!("{name} is asked for no second factor any more.");
                 Ok(())
             }
             Action::Import { file, check } => import(client, output, &file, check).await,
@@ -209,7 +218,11 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
             vec![
                 user.name.clone(),
                 user.role.to_string(),
-                state.to_owned(),
+                if user.second_factor {
+                    format!("{state}, second factor")
+                } else {
+                    state.to_owned()
+                },
                 user.email.clone().unwrap_or_else(|| "–".to_owned()),
                 instant(user.last_seen_at),
             ]

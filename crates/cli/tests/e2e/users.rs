@@ -132,6 +132,84 @@ async fn somebody_who_is_invited_by_mail_signs_in_and_is_let_go_again() {
     assert!(why.contains("the last administrator"), "{why}");
 }
 
+/// What a device shows that has this key, so many steps of 30 seconds from now.
+fn shown(key: &str, steps: i64) -> String {
+    let secret = totp_rs::Secret::try_from_base32(key).unwrap();
+    let device = totp_rs::Builder::new().with_secret(secret).build().unwrap();
+    let at = chrono::Utc::now().timestamp() + steps * 30;
+    device.generate(at.unsigned_abs()).to_string()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_second_factor_is_begun_in_the_console_and_asked_for_everywhere() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let driver = Driver::start();
+    let browser = driver.browser(&place.folder.path().join("profile")).await;
+    signed_in_at(&browser, &place, "/account").await;
+    let hands = Hands::at(&browser);
+    hands.fill("Your password", PASSWORD).await;
+    hands.press("//button[contains(., 'Begin')]").await;
+    see(&browser, "//img[@alt='The key as a QR code']").await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    let key = see(
+        &browser,
+        "//section[@aria-labelledby='second-factor']//code",
+    )
+    .await;
+    let key = key.text().await.unwrap().replace(' ', "");
+    hands.fill("Code", "000000").await;
+    hands.press("//button[contains(., 'Confirm')]").await;
+    see(
+        &browser,
+        "//*[@role='alert'][contains(., 'not the one that is shown')]",
+    )
+    .await;
+    hands.fill("Code", &shown(&key, -1)).await;
+    hands.press("//button[contains(., 'Confirm')]").await;
+    let codes = see(
+        &browser,
+        "//ul[@class='codes'] | //ul[contains(@class, 'codes')]",
+    )
+    .await;
+    let codes = codes.text().await.unwrap();
+    assert_eq!(codes.lines().count(), 10, "{codes}");
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.press("//button[@aria-label='Sign out']").await;
+
+    // At the door the code is asked for after the password, and a wrong one is told.
+    hands.fill("Name", "admin").await;
+    hands.fill("Password", PASSWORD).await;
+    hands.press("//button[contains(., 'Sign in')]").await;
+    let field = "Code of your device, or a recovery code";
+    see(&browser, &format!("//input[@aria-label='{field}']")).await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.fill(field, "000000").await;
+    hands.press("//button[contains(., 'Sign in')]").await;
+    see(
+        &browser,
+        "//*[@role='alert'][contains(., 'try the next one')]",
+    )
+    .await;
+    hands.fill(field, codes.lines().next().unwrap()).await;
+    hands.press("//button[contains(., 'Sign in')]").await;
+    see(&browser, "//nav//a[contains(., 'Overview')]").await;
+
+    // So does the command line; the token that is there stays good.
+    let said = place.lark(&["second-factor"]);
+    assert!(text(&said.stdout).contains("9 recovery codes are left"));
+    let refused = place.lark(&["sign-in"]);
+    assert!(text(&refused.stderr).contains("set MAPLE_LARK_CODE"));
+    let typed = format!("{}\n", shown(&key, 0));
+    let said = place.lark_at_a_terminal("sign-in", &typed);
+    assert!(said.contains("Signed in at"), "{said}");
+    assert!(text(&place.lark(&["users"]).stdout).contains("● active, second factor"));
+    let off = place.lark(&["second-factor", "off"]);
+    assert!(off.status.success(), "{}", text(&off.stderr));
+    place.sign_in();
+}
+
 const SOURCE: &str = "[source]\nname = \"operations\"\ntitle = \"Operations\"\nkind = \"postgresql\"\naddress = \"env:ORRIN_OPS_ADDRESS\"\ndatabase = \"env:ORRIN_OPS_DATABASE\"\nuser = \"orrin_reader\"\npassword = \"env:ORRIN_READER_PASSWORD\"\ntls = \"off\"\nteams = [\"harbours\"]\n";
 const DASHBOARD: &str = "[dashboard]\nname = \"disks\"\ntitle = \"Disks\"\nteam = \"harbours\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select 'db-2' as host, 93 as used\"\n[[section]]\ntitle = \"Disks\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Fullest disks\"\nquery = \"q\"\n";
 const REPORT: &str = "[report]\nname = \"disks-daily\"\ntitle = \"Disks of the harbours\"\nteam = \"harbours\"\ntime-zone = \"UTC\"\ndashboards = [\"disks\"]\nformats = [\"pdf\", \"csv\"]\n[window]\nprevious = \"day\"\n[[audience]]\nname = \"Office\"\nto = [\"Office <office@orrin-sound.example>\"]\n";

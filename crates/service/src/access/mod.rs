@@ -4,6 +4,7 @@ use maple_lark_api::{Role, TokenScope};
 pub mod addresses;
 mod guard;
 mod passwords;
+pub mod second_factor;
 mod trail;
 
 use argon2::{
@@ -21,9 +22,9 @@ use sha2::{Digest, Sha256};
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
-use crate::{Config, api::problem::Refusal};
+use crate::{Config, api::problem::Refusal, secrets::Vault};
 
-pub use passwords::{BadPassword, accept, change_password, invite};
+pub use passwords::{BadPassword, accept, change_password, invite, knows_password};
 
 pub use trail::Trail;
 
@@ -48,6 +49,13 @@ pub enum SignInError {
     Wrong,
     #[error("too many attempts to sign in; wait five minutes and try again")]
     Blocked,
+    /// Name and password are right; that is not all.
+    #[error("give a code of your second factor, too")]
+    CodeNeeded,
+    #[error("the code is not right, or was used before; try the next one, or a recovery code")]
+    WrongCode,
+    #[error("{0}")]
+    Factor(String),
     #[error(transparent)]
     Store(#[from] StoreError),
 }
@@ -155,6 +163,8 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         created_at: Utc::now(),
         email: None,
         disabled_at: None,
+        second_factor: None,
+        second_factor_at: None,
     };
     if store.add_user(user).await? && given.is_none() {
         println!(
@@ -179,14 +189,46 @@ async fn checked(password: String, hash: Option<String>) -> bool {
     .unwrap_or(false)
 }
 
-/// Checks name and password, at most a few times in a row. An attempt is counted before it is
-/// looked at, so that many at once are no more than one after the other.
+/// What somebody signs in with.
+pub struct Attempt<'a> {
+    pub name: &'a str,
+    pub password: &'a str,
+    pub code: Option<&'a str>,
+    /// Where they do it from.
+    pub address: &'a str,
+}
+
+/// Refuses whoever is asked for a second factor and gives no code of it.
+///
+/// # Errors
+/// If a code is needed, or the one that is given is not right.
+pub async fn needs_code(
+    store: &Store,
+    vault: &Vault,
+    user: &User,
+    code: Option<&str>,
+) -> Result<(), SignInError> {
+    let code = code.map(str::trim).filter(|code| !code.is_empty());
+    match (user.second_factor_at, code) {
+        (None, _) => Ok(()),
+        (Some(_), None) => Err(SignInError::CodeNeeded),
+        (Some(_), Some(code)) => second_factor::check(store, vault, user, code, Utc::now()).await,
+    }
+}
+
+/// Checks name, password and the code of a second factor, at most a few times in a row. An attempt is
+/// counted before it is looked at, so that many at once are no more than one after the other.
 pub async fn sign_in(
     store: &Store,
-    name: &str,
-    password: &str,
-    address: &str,
+    vault: &Vault,
+    attempt: &Attempt<'_>,
 ) -> Result<User, SignInError> {
+    let Attempt {
+        name,
+        password,
+        code,
+        address,
+    } = *attempt;
     if name.len() > LONGEST || password.len() > LONGEST {
         return Err(SignInError::Wrong);
     }
@@ -210,6 +252,15 @@ pub async fn sign_in(
     let fits = checked(password.to_owned(), hash).await;
     match user {
         Some(user) if fits => {
+            if let Err(error) = needs_code(store, vault, &user, code).await {
+                // Whoever gives the code with the next attempt has not failed with this one.
+                if matches!(error, SignInError::CodeNeeded) {
+                    for (subject, _) in &subjects {
+                        store.forgive_failure(subject).await?;
+                    }
+                }
+                return Err(error);
+            }
             let [address_tried, pair_tried, name_tried] = &subjects;
             store.forgive_failure(&address_tried.0).await?;
             store.forget_failures(&pair_tried.0).await?;

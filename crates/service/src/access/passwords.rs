@@ -82,9 +82,28 @@ pub async fn accept(
     Ok(store.accept_invitation(&digest, &hash, now).await?.map(Ok))
 }
 
+/// Whether somebody who is signed in knows their password. Whoever sits at a browser that was left
+/// signed in guesses no more often than at the door.
+///
+/// # Errors
+/// If the one that they have is another, or that was tried too often.
+pub async fn knows_password(store: &Store, user: &User, given: String) -> Result<(), SignInError> {
+    let subject = format!("password:{}", user.name);
+    if store
+        .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)
+        .await?
+        > PAIR_LIMIT
+    {
+        return Err(SignInError::Blocked);
+    }
+    if given.len() > LONGEST || !checked(given, Some(user.password_hash.clone())).await {
+        return Err(SignInError::Wrong);
+    }
+    Ok(store.forget_failures(&subject).await?)
+}
+
 /// Gives a user the password that they want. Their sessions end but the one with the digest
-/// `stays`. Whoever sits at a browser that was left signed in guesses no more often than at the
-/// door.
+/// `stays`.
 ///
 /// # Errors
 /// If the one that they have is another, or that was tried too often.
@@ -95,18 +114,7 @@ pub async fn change_password(
     new: String,
     stays: Option<&str>,
 ) -> Result<Result<(), BadPassword>, SignInError> {
-    let subject = format!("password:{}", user.name);
-    if store
-        .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)
-        .await?
-        > PAIR_LIMIT
-    {
-        return Err(SignInError::Blocked);
-    }
-    if current.len() > LONGEST || !checked(current, Some(user.password_hash.clone())).await {
-        return Err(SignInError::Wrong);
-    }
-    store.forget_failures(&subject).await?;
+    knows_password(store, user, current).await?;
     if let Err(bad) = check_password(&new, &user.name, user.email.as_deref()) {
         return Ok(Err(bad));
     }

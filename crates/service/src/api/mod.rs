@@ -30,6 +30,7 @@ mod reports;
 mod runs;
 mod schedules;
 mod search;
+mod second_factor;
 mod secrets;
 mod seen;
 mod sessions;
@@ -97,6 +98,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .mount("/api/v1", users::routes())
         .mount("/api/v1", teams::routes())
         .mount("/api/v1", keeping::routes())
+        .mount("/api/v1", second_factor::routes())
         .mount("/api/v1", forgotten::routes())
         .mount("/api/v1", audit::routes())
         .mount("/api/v1", definitions::routes())

@@ -164,6 +164,12 @@ impl Problem {
         )
     }
 
+    /// That the same goes with a code of the second factor.
+    pub fn with_a_code(mut self) -> Self {
+        self.details.needs_code = true;
+        self
+    }
+
     pub fn definitions(problems: Vec<maple_lark_definition::Problem>) -> Self {
         ProblemDetails::definitions(problems).into()
     }

@@ -21,7 +21,7 @@ use uuid::Uuid;
 use super::{Answer, body::Body, problem::Problem};
 use crate::{
     Config,
-    access::{self, Issue, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash},
+    access::{self, Attempt, Issue, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash},
 };
 
 /// A token that is good for longer is one that nobody remembers.
@@ -45,6 +45,10 @@ impl From<SignInError> for Problem {
             SignInError::Wrong => Problem::new(401, "Not signed in", error.to_string()),
             SignInError::Blocked => Problem::new(429, "Too many attempts", error.to_string())
                 .after(access::WAIT.num_seconds()),
+            SignInError::CodeNeeded | SignInError::WrongCode => {
+                Problem::new(401, "A code is needed", error.to_string()).with_a_code()
+            }
+            SignInError::Factor(words) => Problem::new(409, "The code cannot be checked", words),
             SignInError::Store(error) => error.into(),
         }
     }
@@ -67,6 +71,7 @@ pub(super) async fn view(
         name: user.name.clone(),
         role: *user.role,
         teams,
+        second_factor: user.second_factor_at.is_some(),
         demo: config.demo_mailbox.is_some() && *user.role == Role::Administrator,
     })
 }
@@ -121,13 +126,13 @@ async fn sign_in(
     trail: Trail,
 ) -> Answer<UserView> {
     trail.note(format!("as {}", credentials.name));
-    let user = access::sign_in(
-        store,
-        &credentials.name,
-        &credentials.password,
-        &peer.to_string(),
-    )
-    .await?;
+    let attempt = Attempt {
+        name: &credentials.name,
+        password: &credentials.password,
+        code: credentials.code.as_deref(),
+        address: &peer.to_string(),
+    };
+    let user = access::sign_in(store, &config.vault, &attempt).await?;
     trail.actor(&user.name);
     enter(store, &user, config, jar, (peer, &agent)).await?;
     Ok(Json(view(store, &user, config).await?))
@@ -166,7 +171,13 @@ async fn make_token(
     trail: Trail,
 ) -> Answer<NewToken> {
     trail.note(format!("as {}", request.name));
-    let user = access::sign_in(store, &request.name, &request.password, &peer.to_string()).await?;
+    let attempt = Attempt {
+        name: &request.name,
+        password: &request.password,
+        code: request.code.as_deref(),
+        address: &peer.to_string(),
+    };
+    let user = access::sign_in(store, &config.vault, &attempt).await?;
     trail.actor(&user.name);
     let order = TokenOrder {
         label: request.label.clone(),

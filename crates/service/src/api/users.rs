@@ -58,6 +58,7 @@ fn entry(row: UserRow) -> UserEntry {
     let user = row.user;
     UserEntry {
         has_password: !user.password_hash.is_empty(),
+        second_factor: user.second_factor_at.is_some(),
         name: user.name,
         role: *user.role,
         email: user.email,
@@ -153,6 +154,8 @@ async fn add(
         created_at: Utc::now(),
         email,
         disabled_at: None,
+        second_factor: None,
+        second_factor_at: None,
     };
     if !store.add_user(user.clone()).await? {
         return Err(Problem::new(
@@ -338,7 +341,15 @@ async fn accept(
     agent: Agent,
     trail: Trail,
 ) -> Answer<UserView> {
-    let Acceptance { token, password } = acceptance.into_inner();
+    let Acceptance {
+        token,
+        password,
+        code,
+    } = acceptance.into_inner();
+    // A link that came by mail stands for the password alone.
+    if let Some((user, _)) = store.invited(&token_hash(&token), Utc::now()).await? {
+        access::needs_code(store, &config.vault, &user, code.as_deref()).await?;
+    }
     let accepted = access::accept(store, &token, password).await?;
     let user = accepted.ok_or_else(no_invitation)??;
     trail.actor(&user.name);

@@ -353,3 +353,170 @@ async fn nobody_learns_who_there_is_by_asking_for_a_link_and_nobody_asks_for_man
             .is_success()
     );
 }
+
+/// What a device shows that has this key, so many steps of 30 seconds from now.
+fn shown(key: &str, steps: i64) -> String {
+    let secret = totp_rs::Secret::try_from_base32(key).unwrap();
+    let device = totp_rs::Builder::new().with_secret(secret).build().unwrap();
+    let at = chrono::Utc::now().timestamp() + steps * 30;
+    device.generate(at.unsigned_abs()).to_string()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_second_factor_is_asked_for_and_no_code_is_good_twice() {
+    let place = Place::new().await;
+    let admin = Asking {
+        token: place.signed_in("administrator").await,
+        client: Client::new(),
+        place: &place,
+    };
+    let (name, password) = ("runa", NEW);
+    let invited = json!({ "name": name, "role": "viewer" });
+    let invited = admin.ask(Method::POST, "/users", invited).await;
+    let token = secret_of(&invited.json().await.unwrap());
+    let accept = json!({ "token": token, "password": password });
+    admin.ask(Method::POST, "/invitations/accept", accept).await;
+    let signed_in: Value = signs_in(&place, name, password).await.json().await.unwrap();
+    let viewer = Asking {
+        token: signed_in["token"].as_str().unwrap().to_owned(),
+        client: Client::new(),
+        place: &place,
+    };
+    let factor = "/session/second-factor";
+    let wrong = json!({ "password": "another" });
+    let (status, said) = viewer.refused(Method::POST, factor, wrong).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{said}");
+    let again = json!({ "password": password });
+    let (status, said) = viewer
+        .refused(Method::PUT, factor, json!({ "code": "123456" }))
+        .await;
+    assert_eq!(status, StatusCode::CONFLICT, "{said}");
+    let begun = viewer.ask(Method::POST, factor, again.clone()).await;
+    let begun: Value = begun.json().await.unwrap();
+    let key = begun["key"].as_str().unwrap();
+    let uri = begun["uri"].as_str().unwrap();
+    assert!(
+        uri.starts_with("otpauth://totp/") && uri.contains(key),
+        "{uri}"
+    );
+    assert!(begun["svg"].as_str().unwrap().contains("<svg"));
+    // Nobody is asked for what was not confirmed.
+    assert_eq!(
+        signs_in(&place, name, password).await.status(),
+        StatusCode::OK
+    );
+    let (status, said) = viewer
+        .refused(Method::PUT, factor, json!({ "code": shown(key, 9) }))
+        .await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{said}");
+    let confirmed = json!({ "code": shown(key, -1) });
+    let confirmed = viewer.ask(Method::PUT, factor, confirmed).await;
+    let confirmed: Value = confirmed.json().await.unwrap();
+    let codes = confirmed["codes"].as_array().unwrap();
+    assert_eq!(codes.len(), 10);
+    // The key is kept sealed, the codes as digests.
+    let kept: String = sqlx::query_scalar("select row_to_json(u)::text || (select json_agg(c)::text from recovery_codes c) from users u where name = $1")
+        .bind(name)
+        .fetch_one(&mut place.cluster.connect("maple_lark").await.unwrap())
+        .await
+        .unwrap();
+    assert!(!kept.contains(key) && !kept.contains(codes[0].as_str().unwrap()));
+
+    let tries = async |path: &str, code: Option<&str>| {
+        let mut given = json!({ "name": name, "password": password });
+        if path == "/tokens" {
+            given["label"] = "test".into();
+        }
+        if let Some(code) = code {
+            given["code"] = code.into();
+        }
+        let sent = Client::new().post(place.url(path)).json(&given).send();
+        let answer = sent.await.unwrap();
+        let status = answer.status();
+        let said: Value = answer.json().await.unwrap();
+        (status, said)
+    };
+    for path in ["/session", "/tokens"] {
+        let (status, said) = tries(path, None).await;
+        assert_eq!(
+            (status, &said["needs_code"]),
+            (StatusCode::UNAUTHORIZED, &json!(true)),
+            "{said}"
+        );
+    }
+    let now = shown(key, 0);
+    assert_eq!(tries("/session", Some(&now)).await.0, StatusCode::OK);
+    let (status, said) = tries("/tokens", Some(&now)).await;
+    assert_eq!(
+        (status, &said["needs_code"]),
+        (StatusCode::UNAUTHORIZED, &json!(true)),
+        "twice"
+    );
+    let lost = codes[3].as_str().unwrap().to_uppercase();
+    assert_eq!(tries("/tokens", Some(&lost)).await.0, StatusCode::OK);
+    assert_eq!(
+        tries("/tokens", Some(&lost)).await.0,
+        StatusCode::UNAUTHORIZED,
+        "twice"
+    );
+    let left: Value = viewer
+        .ask(Method::GET, factor, json!({}))
+        .await
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(left["recovery_codes"], 9);
+
+    // A link for a new password stands for the password alone.
+    let link = admin
+        .ask(Method::POST, "/users/runa/invitation", json!({}))
+        .await;
+    let token = secret_of(&link.json().await.unwrap());
+    let another = "gull rope harbour dusk";
+    let accept = json!({ "token": token, "password": another });
+    let answer = Client::new()
+        .post(place.url("/invitations/accept"))
+        .json(&accept)
+        .send();
+    let answer = answer.await.unwrap();
+    assert!(answer.headers().get("set-cookie").is_none());
+    assert_eq!(problem(answer).await.0, StatusCode::UNAUTHORIZED);
+    let mut with_code = accept.clone();
+    with_code["code"] = codes[4].clone();
+    let answer = Client::new()
+        .post(place.url("/invitations/accept"))
+        .json(&with_code)
+        .send();
+    assert_eq!(answer.await.unwrap().status(), StatusCode::OK);
+
+    // Whoever has the password guesses no code.
+    let guess = async || {
+        let given = json!({ "name": name, "password": another, "label": "test", "code": "000000" });
+        let sent = Client::new().post(place.url("/tokens")).json(&given).send();
+        sent.await.unwrap().status()
+    };
+    let mut guesses = 0;
+    while guess().await != StatusCode::TOO_MANY_REQUESTS {
+        guesses += 1;
+        assert!(guesses < 10, "codes are guessed without end");
+    }
+
+    // Lost for good: an administrator lets them in with the password alone.
+    let reset = "/users/runa/second-factor";
+    assert_eq!(
+        admin.ask(Method::DELETE, reset, json!({})).await.status(),
+        StatusCode::NO_CONTENT
+    );
+    let (status, _) = admin.refused(Method::DELETE, reset, json!({})).await;
+    assert_eq!(status, StatusCode::CONFLICT);
+    let left: Value = viewer
+        .ask(Method::GET, factor, json!({}))
+        .await
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(
+        (&left["since"], &left["recovery_codes"]),
+        (&Value::Null, &json!(0))
+    );
+}

@@ -18,6 +18,8 @@ fn user(name: &str) -> User {
         created_at: at(0),
         email: None,
         disabled_at: None,
+        second_factor: None,
+        second_factor_at: None,
     }
 }
 
