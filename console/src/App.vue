@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, FolderOpened, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User, Tickets } from '@element-plus/icons-vue'
+import { Calendar, Coin, CopyDocument, DataAnalysis, List, Files, FolderOpened, Message, Moon, Odometer, Promotion, Sunny, SwitchButton, User, Tickets, View } from '@element-plus/icons-vue'
 import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -21,13 +21,14 @@ function turn() {
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
-  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard'] },
+  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard', ...(user.value?.role === 'viewer' ? [] : ['published'])] },
   { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'archive', title: 'Archive', icon: FolderOpened, within: ['archive', 'keeping'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
+  ...(user.value?.role === 'viewer' ? [{ name: 'published', title: 'Published', icon: View, within: ['published'] }] : []),
   ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
   ...(user.value?.role === 'administrator' ? [{ name: 'users', title: 'Users', icon: User, within: ['users', 'audit'] }] : []),
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),

@@ -27,6 +27,7 @@ export const router = createRouter({
     { path: '/new/:kind', name: 'new', component: () => import('./forms/Form.vue'), meta: { title: 'New definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'new-text', params: to.params }) },
     { path: '/forms/:kind/:name', name: 'form', component: () => import('./forms/Form.vue'), meta: { title: 'Definition' }, beforeEnter: (to) => (String(to.params.kind) in FORMS ? true : { name: 'definition', params: to.params }) },
     { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/published', name: 'published', component: () => import('./published/Published.vue'), meta: { title: 'Published' } },
     { path: '/archive', name: 'archive', component: () => import('./archive/Archive.vue'), meta: { title: 'Archive' } },
     { path: '/archive/kept', name: 'keeping', component: () => import('./archive/Keeping.vue'), meta: { title: 'Kept how long' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/Run.vue'), meta: { title: 'Run' } },

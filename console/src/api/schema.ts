@@ -1836,6 +1836,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is published: to those who look, what they can open; to authors all of it, with addresses. */
+        get: operations["list_views"];
+        put?: never;
+        /** Publish a dashboard or the view of a run. Nobody who opens it sees anything else of this place. */
+        post: operations["publish_view"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a published view before its time. */
+        delete: operations["revoke_view"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2707,6 +2742,42 @@ export interface components {
             name: string;
             role: components["schemas"]["Role"];
         };
+        /** @description What to publish: a dashboard, which is looked at anew, or the view of a run, which stays as it is. */
+        NewView: {
+            /** @description For a dashboard: values that whoever opens it chooses from, by parameter; the first is shown first. */
+            choices?: {
+                [key: string]: string[];
+            };
+            dashboard?: string | null;
+            /**
+             * Format: int32
+             * @description For how many days it can be opened. An address that anybody can open is good for 30 if nothing is
+             *     said, and for 366 at most.
+             */
+            days?: number | null;
+            /** @description What whoever opens it has to know besides the address. */
+            password?: string | null;
+            /** @description Only for those who sign in and see what it shows; else for whoever has the address. */
+            signed_in?: boolean;
+            /**
+             * Format: uuid
+             * @description A snapshot of a run.
+             */
+            snapshot?: string | null;
+            /** @description For a dashboard: an IANA time zone; UTC if nothing is said. */
+            time_zone?: string | null;
+            /** @description What it is called to those who open it; the title of what it shows if nothing is said. */
+            title?: string | null;
+            /** @description For a dashboard: the values that it is shown with. */
+            values?: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description For a dashboard: the window, with the keys that it has in a report; the previous day if nothing is
+             *     said.
+             */
+            window?: unknown;
+        };
         NextRun: {
             /** Format: date-time */
             at: string;
@@ -3563,6 +3634,44 @@ export interface components {
             second_factor: boolean;
             /** @description The teams that they are in; all teams for an administrator. */
             teams: string[];
+        };
+        /** @description A page of published views, the latest first. */
+        ViewPage: {
+            items: components["schemas"]["ViewView"][];
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
+        };
+        /** @description A published view. */
+        ViewView: {
+            /** @description Where it is opened. */
+            address: string;
+            dashboard?: string | null;
+            /** Format: date-time */
+            expires_at?: string | null;
+            has_password: boolean;
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            last_opened_at?: string | null;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /**
+             * Format: int64
+             * @description How often it was opened.
+             */
+            opened: number;
+            /** Format: date-time */
+            revoked_at?: string | null;
+            /** @description Only for those who sign in and see what it shows; else for whoever has the address. */
+            signed_in: boolean;
+            /** Format: uuid */
+            snapshot?: string | null;
+            title: string;
         };
         WindowView: {
             /** @description ISO 8601 interval with the zone (RFC 9557). */
@@ -14137,6 +14246,273 @@ export interface operations {
             };
             /** @description the current state does not allow it */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_views: {
+        parameters: {
+            query?: {
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewPage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    publish_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            /** @description done; the current state */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewView"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body did not arrive in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the body is not declared as JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    revoke_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done; no content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

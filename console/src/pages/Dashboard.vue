@@ -8,6 +8,8 @@ import Parameters from '../parts/Parameters.vue'
 import Preview from '../parts/Preview.vue'
 import { WINDOWS, windowKeys } from '../dashboards/windows'
 import { useLoaded } from '../parts/load'
+import Publish from '../published/Publish.vue'
+import { user } from '../session'
 import MakeTemplate from '../templates/MakeTemplate.vue'
 
 const route = useRoute()
@@ -44,6 +46,7 @@ const order = computed<Schemas['PreviewOrder']>(() => {
           <p v-if="dashboard.summary" class="muted">{{ dashboard.summary }}</p>
         </div>
         <div class="row">
+          <Publish v-if="user?.role !== 'viewer'" :subject="order as never" :title="dashboard.title" />
           <MakeTemplate :dashboard="name" :title="dashboard.title" />
           <el-button size="small" @click="router.push({ name: 'edit-dashboard', params: { name } })">Edit</el-button>
         </div>

@@ -28,6 +28,7 @@ async function copy(name: string) {
     <div class="row spread">
       <h1>Dashboards</h1>
       <div v-if="user?.role !== 'viewer'" class="row">
+        <RouterLink :to="{ name: 'published' }"><el-button tabindex="-1">Published</el-button></RouterLink>
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">Ready-made</el-button></RouterLink>
         <RouterLink :to="{ name: 'new-dashboard' }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
       </div>

@@ -8,6 +8,7 @@ import { complain } from '../complain'
 import KeepRun from '../parts/KeepRun.vue'
 import Loading from '../parts/Loading.vue'
 import SendAgain from '../parts/SendAgain.vue'
+import Publish from '../published/Publish.vue'
 import StateMark from '../parts/StateMark.vue'
 import { user } from '../session'
 import { instant, size, took } from '../words'
@@ -114,6 +115,8 @@ const forWhom = computed(() => {
   for (const snapshot of run.value?.snapshots ?? []) names.set(snapshot.id, snapshot.audiences.join(', '))
   return names
 })
+// The view that is looked at, or the first.
+const publishable = computed(() => run.value?.snapshots.find((one) => !one.removed_at && one.id === (shown.value?.snapshot_id ?? one.id))?.id)
 const wentAt = computed(() => run.value?.documents.find((document) => document.removed_at)?.removed_at)
 const viewable = computed(() => (run.value?.documents ?? []).filter((document) => !document.removed_at && ['pdf', 'html', 'png', 'txt'].includes(document.format) && document.media_type !== 'application/zip'))
 watch(viewable, (documents) => {
@@ -139,7 +142,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
       <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
-        <div class="row spread"><h2 id="documents">Documents</h2><KeepRun v-if="run.settled" :run="run" @changed="(now) => (run = now)" /></div>
+        <div class="row spread"><h2 id="documents">Documents</h2><span class="row"><Publish v-if="user?.role !== 'viewer' && publishable" :subject="{ snapshot: publishable }" :title="run.title" /><KeepRun v-if="run.settled" :run="run" @changed="(now) => (run = now)" /></span></div>
         <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'There are no documents.' : 'Documents appear here as soon as they are rendered.' }}</p>
         <template v-else>
           <p v-if="wentAt" class="muted">They went {{ instant(wentAt, run.window.time_zone) }}, after as long as they are kept.{{ run.snapshots.some((one) => !one.removed_at) ? ' They can be made again of the snapshot: maple-lark render.' : '' }}</p>

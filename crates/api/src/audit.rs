@@ -18,7 +18,7 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in.
-pub const AUDITED: [(&str, &str); 57] = [
+pub const AUDITED: [(&str, &str); 60] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
@@ -44,7 +44,9 @@ pub const AUDITED: [(&str, &str); 57] = [
     ("make_definition", "made a definition"),
     ("make_template", "made a template"),
     ("make_token", "signed in with a program"),
+    ("opened_view", "opened a published view"),
     ("pause_report", "paused a report"),
+    ("publish_view", "published a view"),
     ("put_team_member", "put somebody into a team"),
     ("release_run", "approved or released a run"),
     ("remove_definition", "removed a definition"),
@@ -61,6 +63,7 @@ pub const AUDITED: [(&str, &str); 57] = [
     ("resume_report", "resumed a report"),
     ("revoke_links", "revoked the links of a run"),
     ("revoke_token", "revoked a token"),
+    ("revoke_view", "ended a published view"),
     ("run_report", "asked for a run"),
     ("set_keeping", "set how long things are kept"),
     ("set_secret", "stored a secret"),
@@ -143,7 +146,12 @@ mod tests {
         names.sort_unstable();
         names.dedup();
         assert_eq!(names, sorted);
-        let outside = ["shared_documents", "shared_file", "unsubscribe"];
+        let outside = [
+            "opened_view",
+            "shared_documents",
+            "shared_file",
+            "unsubscribe",
+        ];
         for name in names {
             let known = RIGHTS.iter().any(|right| right.operations.contains(&name));
             assert!(known || outside.contains(&name), "{name}");

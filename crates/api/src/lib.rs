@@ -30,6 +30,7 @@ mod teams;
 mod templates;
 mod themes;
 mod users;
+mod views;
 mod words;
 
 pub use about::{About, ZoneRulesView};
@@ -90,4 +91,5 @@ pub use users::{
     Acceptance, ForgottenPassword, Invitation, InvitationToken, InvitationView, NewUser,
     PasswordChange, SessionView, UserChange, UserEntry, UserPage,
 };
+pub use views::{NewView, ViewPage, ViewView};
 pub use words::{UnknownWord, Words};

@@ -26,7 +26,7 @@ impl Right {
 }
 
 /// Every right once, those of everybody first.
-pub const RIGHTS: [Right; 24] = [
+pub const RIGHTS: [Right; 26] = [
     Right {
         what: "sign in, accept an invitation, ask for a link for a new password, ask whether the service is well",
         least: None,
@@ -131,6 +131,12 @@ pub const RIGHTS: [Right; 24] = [
         ],
     },
     Right {
+        what: "see what is published, and open it",
+        least: Some(Role::Viewer),
+        scope: TokenScope::Read,
+        operations: &["list_views"],
+    },
+    Right {
         what: "see definitions, their versions and the address book",
         least: Some(Role::Author),
         scope: TokenScope::Read,
@@ -213,6 +219,12 @@ pub const RIGHTS: [Right; 24] = [
             "test_mail",
             "test_source",
         ],
+    },
+    Right {
+        what: "publish dashboards and views of runs, and end that",
+        least: Some(Role::Author),
+        scope: TokenScope::All,
+        operations: &["publish_view", "revoke_view"],
     },
     Right {
         what: "keep runs for good, and let go those that one keeps",

@@ -6,6 +6,7 @@ mod failure;
 mod instants;
 mod output;
 mod saved;
+mod typed;
 mod words;
 
 use std::{process::ExitCode, sync::LazyLock};
@@ -16,8 +17,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 use command::serve;
 use command::{
     agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
-    export, history, keeping, list, run, second_factor, secret, sign_in, source, teams, template,
-    tokens, users,
+    export, history, keeping, list, publish, run, second_factor, secret, sign_in, source, teams,
+    template, tokens, users,
 };
 use failure::Failure;
 use output::Output;
@@ -117,6 +118,7 @@ enum Command {
     Roles(tokens::Roles),
     Run(run::Run),
     Show(run::Show),
+    Publish(publish::Publish),
     Archive(Box<archive::Archive>),
     Keeping(keeping::Keeping),
     Download(download::Download),
@@ -239,6 +241,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Capture(command) => return command.run(&client()?, output).await,
         Command::Run(command) => return command.run(&client()?, output).await,
         Command::Show(command) => command.run(&client()?, output).await?,
+        Command::Publish(command) => command.run(&client()?, output).await?,
         Command::Archive(command) => command.run(&client()?, output).await?,
         Command::Keeping(command) => command.run(&client()?, output).await?,
         Command::Download(command) => command.run(&client()?, output).await?,

@@ -37,6 +37,8 @@ pub struct Config {
     pub boundary: Boundary,
     /// What definitions may use of this machine.
     pub permissions: Permissions,
+    /// Origins whose pages may have published views in them.
+    pub embed_in: Vec<String>,
     /// Kinds that authors may change although they are the administrator's.
     pub authors_may_change: Vec<Kind>,
     /// Seals the secrets that the service keeps.
@@ -119,6 +121,9 @@ struct File {
     /// References to the environment and to files that definitions may have.
     #[serde(default)]
     definitions_may_use: Vec<String>,
+    /// Origins whose pages may have published views in them, such as "https://intranet.host.example".
+    #[serde(default)]
+    embed_in: Vec<String>,
     /// Kinds of definitions that authors may change beside what is theirs.
     #[serde(default)]
     authors_may_change: Vec<String>,
@@ -346,6 +351,18 @@ impl Config {
                 "definitions-may-use: \"{other}\" is neither \"env:NAME\" nor \"file:/path\"; a \"*\" at its end stands for anything"
             )));
         }
+        let is_origin = |text: &str| {
+            let host = text
+                .strip_prefix("https://")
+                .or(text.strip_prefix("http://"));
+            let is_plain = |c: char| c.is_ascii_alphanumeric() || ".-:[]*".contains(c);
+            host.is_some_and(|host| !host.is_empty() && host.chars().all(is_plain))
+        };
+        if let Some(other) = file.embed_in.iter().find(|one| !is_origin(one)) {
+            return Err(invalid(format!(
+                "embed-in: \"{other}\" is no origin such as \"https://intranet.host.example\": no path follows it"
+            )));
+        }
         let kinds = file
             .authors_may_change
             .iter()
@@ -421,6 +438,7 @@ impl Config {
                 secret_hosts: file.secret_hosts,
             },
             authors_may_change,
+            embed_in: file.embed_in,
             vault,
             deliver_into: file.deliver_into,
             notices,

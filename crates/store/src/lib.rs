@@ -26,6 +26,7 @@ pub mod secrets;
 mod stored;
 pub mod teams;
 pub mod users;
+pub mod views;
 
 use sea_orm::{
     ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr,

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 26] = [
+const STEPS: [Step; 27] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -132,6 +132,10 @@ const STEPS: [Step; 26] = [
     Step {
         name: "0026_second_factor",
         sql: include_str!("migrations/0026_second_factor.sql"),
+    },
+    Step {
+        name: "0027_views",
+        sql: include_str!("migrations/0027_views.sql"),
     },
 ];
 

@@ -71,7 +71,7 @@ pub fn name_and_value(text: &str) -> Result<(String, String), NoPair> {
 
 /// A number where it reads like one, a list where it has commas, else a text. Digits behind a
 /// leading zero are a name, such as a code.
-fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
+pub fn typed(values: &[(String, String)]) -> BTreeMap<String, ParameterValue> {
     let code = |text: &str| text.len() > 1 && text.starts_with('0') && !text.starts_with("0.");
     let typed = |text: &str| match text.parse::<f64>() {
         Ok(number) if number.is_finite() && !code(text) => ParameterValue::Number(number),

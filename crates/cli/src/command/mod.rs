@@ -16,6 +16,7 @@ pub mod export;
 pub mod history;
 pub mod keeping;
 pub mod list;
+pub mod publish;
 pub mod run;
 pub mod second_factor;
 pub mod secret;

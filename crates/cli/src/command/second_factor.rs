@@ -1,14 +1,14 @@
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::IsTerminal;
 
 use clap::{Args, Subcommand};
 use maple_lark_api::{Code, NewSecondFactor, PasswordAgain, RecoveryCodes, SecondFactor as View};
 use qrcode::{QrCode, render::unicode};
 
-use super::sign_in::password;
 use crate::{
     client::Client,
     failure::Failure,
     output::{self, Output, instant},
+    typed::{code, password},
 };
 
 /// A second factor for your sign-in: a code that your device shows, new every 30 seconds
@@ -64,7 +64,7 @@ impl SecondFactor {
                 }
                 println!("  {}\n  {}\n", new.key, new.uri);
                 let code = Code {
-                    code: typed_code("The code that it shows: ")?,
+                    code: code("The code that it shows: ")?,
                 };
                 let codes: RecoveryCodes = client.put_for(path, &code).await?;
                 println!(
@@ -83,24 +83,5 @@ impl SecondFactor {
             }
         }
         Ok(())
-    }
-}
-
-/// A code of the environment, or one that is typed.
-pub fn typed_code(prompt: &str) -> Result<String, Failure> {
-    if let Ok(code) = std::env::var("MAPLE_LARK_CODE")
-        && !code.is_empty()
-    {
-        return Ok(code);
-    }
-    print!("{prompt}");
-    let _ = std::io::stdout().flush();
-    let mut code = String::new();
-    let read = std::io::stdin().lock().read_line(&mut code);
-    match read {
-        Ok(signs) if signs > 0 => Ok(code.trim().to_owned()),
-        _ => Err(Failure::Local(
-            "no code was given; type it, or set MAPLE_LARK_CODE".to_owned(),
-        )),
     }
 }

@@ -2,11 +2,11 @@ use clap::Args;
 use maple_lark_api::{InvitationView, NewToken, UserView};
 use serde_json::json;
 
-use super::second_factor::typed_code;
 use crate::{
     client::Client,
     failure::Failure,
     saved::{self, Saved},
+    typed::{self, password},
 };
 
 const CODE: &str = "Code of your second factor, or a recovery code: ";
@@ -33,15 +33,6 @@ impl SignIn {
     }
 }
 
-/// The password of the environment, or one that is typed.
-pub fn password(prompt: &str) -> Result<String, Failure> {
-    match std::env::var("MAPLE_LARK_PASSWORD") {
-        Ok(password) if !password.is_empty() => Ok(password),
-        _ => rpassword::prompt_password(prompt)
-            .map_err(|error| Failure::Local(format!("no password was given: {error}"))),
-    }
-}
-
 /// Gets a token for this machine and keeps it.
 async fn remember(
     client: &Client,
@@ -57,7 +48,7 @@ async fn remember(
     }
     let made: NewToken = match client.post("/tokens", &order).await {
         Err(failure) if failure.needs_code() && code.is_none() => {
-            order["code"] = typed_code(CODE)?.into();
+            order["code"] = typed::code(CODE)?.into();
             client.post("/tokens", &order).await?
         }
         made => made?,
@@ -111,7 +102,7 @@ impl Accept {
         let answer = client.post::<UserView>("/invitations/accept", &accepted);
         match answer.await {
             Err(failure) if failure.needs_code() => {
-                accepted["code"] = typed_code(CODE)?.into();
+                accepted["code"] = typed::code(CODE)?.into();
                 let _: UserView = client.post("/invitations/accept", &accepted).await?;
             }
             answer => drop(answer?),

@@ -5,6 +5,8 @@ use serde_json::{Value, json};
 
 use crate::{
     console::{Driver, click, see, signed_in_at},
+    documents::barriers,
+    forms::Hands,
     place::{Place, SMALL_REPORT, SOURCE, applied, ready, text},
 };
 
@@ -535,4 +537,58 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
     assert_eq!(place.json(&["runs"])["total"], 0);
     assert_eq!(place.json(&["run", "ports"])["state"], "delivered");
     assert_eq!(place.mail.messages().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dashboard_is_published_from_its_page_and_opened_without_signing_in() {
+    let (place, _service) = ready().await;
+    place.apply_small(SMALL_REPORT);
+    let driver = Driver::start();
+    let browser = driver.browser(&place.folder.path().join("profile")).await;
+    signed_in_at(&browser, &place, "/dashboards/small").await;
+    let hands = Hands::at(&browser);
+    hands.press("//button[contains(., 'Publish …')]").await;
+    see(&browser, "//input[@aria-label='For how many days']").await;
+    hands
+        .press("//footer//button[contains(., 'Publish')]")
+        .await;
+    let address = see(&browser, "//code[contains(., '/view/')]").await;
+    let address = address.text().await.unwrap();
+    hands.press("//a[contains(., 'What is published')]").await;
+    see(&browser, "//td[contains(., 'whoever has the address')]").await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    browser.close().await.unwrap();
+
+    let browser = driver.browser(&place.folder.path().join("visitor")).await;
+    browser.goto(&address).await.unwrap();
+    let frame = see(&browser, "//iframe[@title='Small']").await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    frame.enter_frame().await.unwrap();
+    see(&browser, "//th[contains(., 'Begins')]").await;
+    browser.enter_parent_frame().await.unwrap();
+    browser.close().await.unwrap();
+
+    // The command line lists it with how often it was opened, and ends it.
+    let listed = place.json(&["publish", "list"]);
+    assert_eq!(listed[0]["opened"], 1, "{listed}");
+    let id = listed[0]["id"].as_str().unwrap();
+    let ended = place.lark(&["publish", "end", id, "--yes"]);
+    assert!(ended.status.success(), "{}", text(&ended.stderr));
+    assert!(text(&place.lark(&["publish", "list"]).stdout).contains("ended "));
+    let run = crate::place::ran(&place, "small")["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let made = place.json(&[
+        "publish",
+        "run",
+        &run,
+        "--signed-in",
+        "--title",
+        "Yesterday",
+    ]);
+    assert_eq!(
+        (&made["title"], &made["signed_in"]),
+        (&json!("Yesterday"), &json!(true))
+    );
 }

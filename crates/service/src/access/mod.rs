@@ -24,7 +24,9 @@ use uuid::Uuid;
 
 use crate::{Config, api::problem::Refusal, secrets::Vault};
 
-pub use passwords::{BadPassword, accept, change_password, invite, knows_password};
+pub use passwords::{
+    BadPassword, accept, change_password, hashed, invite, knows_password, opens_view,
+};
 
 pub use trail::Trail;
 
@@ -49,6 +51,8 @@ pub enum SignInError {
     Wrong,
     #[error("too many attempts to sign in; wait five minutes and try again")]
     Blocked,
+    #[error("the password is another")]
+    WrongPassword,
     /// Name and password are right; that is not all.
     #[error("give a code of your second factor, too")]
     CodeNeeded,

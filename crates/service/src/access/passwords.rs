@@ -46,7 +46,8 @@ pub fn check_password(password: &str, name: &str, email: Option<&str>) -> Result
     Ok(())
 }
 
-async fn hashed(password: String) -> String {
+/// The digest of a password, worked out beside what goes on.
+pub async fn hashed(password: String) -> String {
     let _turn = CHECKING.acquire().await;
     tokio::task::spawn_blocking(move || hash_password(&password))
         .await
@@ -80,6 +81,30 @@ pub async fn accept(
     }
     let hash = hashed(password).await;
     Ok(store.accept_invitation(&digest, &hash, now).await?.map(Ok))
+}
+
+/// Whether a password opens a published view; whoever has its address tries no more often than at the
+/// door.
+///
+/// # Errors
+/// If it is another, or too many were tried.
+pub async fn opens_view(
+    store: &Store,
+    (view, hash): (uuid::Uuid, &str),
+    given: &str,
+    address: &str,
+) -> Result<(), SignInError> {
+    let subject = format!("view:{view} {address}");
+    let tried = store
+        .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)
+        .await?;
+    if tried > PAIR_LIMIT {
+        return Err(SignInError::Blocked);
+    }
+    if given.len() > LONGEST || !checked(given.to_owned(), Some(hash.to_owned())).await {
+        return Err(SignInError::WrongPassword);
+    }
+    Ok(store.forget_failures(&subject).await?)
 }
 
 /// Whether somebody who is signed in knows their password. Whoever sits at a browser that was left

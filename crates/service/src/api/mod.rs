@@ -24,6 +24,7 @@ mod overview;
 mod pages;
 mod preview;
 pub(crate) mod problem;
+mod publishing;
 mod queries;
 mod recorder;
 mod reports;
@@ -42,13 +43,14 @@ mod themes;
 mod users;
 mod version;
 mod view;
+mod views;
 mod writer;
 
 use std::{collections::BTreeSet, path::PathBuf, sync::Arc};
 
 use maple_lark_store::Store;
 use rocket::{
-    Build, Request, Rocket, catch, catchers,
+    Build, Request, Rocket, Route, catch, catchers,
     data::Limits,
     figment::Figment,
     get,
@@ -83,6 +85,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .manage(store)
         .manage(config)
         .manage(engine)
+        .manage(views::Looked::default())
         .attach(rocket::fairing::AdHoc::on_liftoff("ready", |rocket| {
             let address = format!("{}:{}", rocket.config().address, rocket.config().port);
             Box::pin(async move { tracing::info!(address, "the service is ready") })
@@ -93,36 +96,45 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             "/",
             routes![health::health, health::ready, metrics::metrics, page],
         )
-        .mount("/api/v1", about::routes())
-        .mount("/api/v1", sessions::routes())
-        .mount("/api/v1", users::routes())
-        .mount("/api/v1", teams::routes())
-        .mount("/api/v1", keeping::routes())
-        .mount("/api/v1", second_factor::routes())
-        .mount("/api/v1", forgotten::routes())
-        .mount("/api/v1", audit::routes())
-        .mount("/api/v1", definitions::routes())
-        .mount("/api/v1", sources::routes())
-        .mount("/api/v1", reports::routes())
-        .mount("/api/v1", runs::routes())
-        .mount("/api/v1", documents::routes())
-        .mount("/api/v1", archive::routes())
-        .mount("/api/v1", search::routes())
-        .mount("/api/v1", drafts::routes())
-        .mount("/api/v1", keys::routes())
-        .mount("/api/v1", templates::routes())
-        .mount("/api/v1", themes::routes())
-        .mount("/api/v1", overview::routes())
-        .mount("/api/v1", mailbox::routes())
-        .mount("/api/v1", schedules::routes())
-        .mount("/api/v1", agenda::routes())
-        .mount("/api/v1", queries::routes())
-        .mount("/api/v1", pages::routes())
-        .mount("/api/v1", preview::routes())
-        .mount("/api/v1", secrets::routes())
-        .mount("/api/v1", delivery::routes())
-        .mount("/", shared::routes())
+        .mount("/api/v1", of_the_api())
+        .mount("/", [shared::routes(), views::routes()].concat())
         .mount("/api/v1", routes![openapi::description])
+}
+
+/// Every operation of the API but its own description.
+fn of_the_api() -> Vec<Route> {
+    let all = [
+        about::routes(),
+        sessions::routes(),
+        users::routes(),
+        teams::routes(),
+        keeping::routes(),
+        second_factor::routes(),
+        forgotten::routes(),
+        audit::routes(),
+        definitions::routes(),
+        sources::routes(),
+        reports::routes(),
+        runs::routes(),
+        documents::routes(),
+        archive::routes(),
+        search::routes(),
+        drafts::routes(),
+        keys::routes(),
+        templates::routes(),
+        themes::routes(),
+        overview::routes(),
+        mailbox::routes(),
+        schedules::routes(),
+        agenda::routes(),
+        queries::routes(),
+        pages::routes(),
+        preview::routes(),
+        secrets::routes(),
+        delivery::routes(),
+        publishing::routes(),
+    ];
+    all.concat()
 }
 
 /// Whatever is no part of the API is a page of the console.
@@ -167,7 +179,7 @@ fn methods_of(request: &Request<'_>) -> Vec<&'static str> {
         .raw_segments()
         .map(|segment| segment.as_str())
         .collect();
-    let fits = |route: &&rocket::Route| {
+    let fits = |route: &&Route| {
         let own: Vec<&str> = route
             .uri
             .path()

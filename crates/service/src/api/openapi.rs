@@ -6,8 +6,8 @@ use utoipa::OpenApi;
 
 use super::{
     about, agenda, archive, audit, definitions, delivery, documents, drafts, forgotten, health,
-    keeping, keys, mailbox, metrics, overview, pages, preview, queries, reports, runs, schedules,
-    search, second_factor, secrets, sessions, sources, teams, templates, themes, users,
+    keeping, keys, mailbox, metrics, overview, pages, preview, publishing, queries, reports, runs,
+    schedules, search, second_factor, secrets, sessions, sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::right_to;
@@ -23,6 +23,7 @@ use crate::access::SESSION_COOKIE;
         users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, forgotten::forgotten, users::set_password, users::sessions, users::end_session,
         keeping::show, keeping::set, keeping::plan, keeping::going, keeping::gone, keeping::kept, keeping::keep_run, keeping::keep_run_no_longer,
         second_factor::show, second_factor::begin, second_factor::confirm, second_factor::turn_off, second_factor::reset,
+        publishing::list, publishing::publish, publishing::revoke,
         teams::list, teams::add, teams::change, teams::remove, teams::put_member, teams::remove_member,
         about::about, overview::overview,
         definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,

@@ -3,6 +3,7 @@
 
 use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use maple_lark_api::{BlockPlace, PreviewOrder, ProblemDetails};
 use maple_lark_definition::{Audience, Dashboard, Definition, Format, Kind, Report, edit};
 use maple_lark_document::{
@@ -12,7 +13,7 @@ use maple_lark_document::{
 use maple_lark_render::{Rendered, html_of_blocks};
 use maple_lark_sources::Values;
 use maple_lark_store::{Store, teams::Sight};
-use maple_lark_time::nearest::suggestion;
+use maple_lark_time::{Window, nearest::suggestion};
 use rocket::{Route, State, post, routes};
 
 use super::{
@@ -58,14 +59,8 @@ async fn preview(
         }
         None => report_of(&order, &user.1, &mut definitions)?,
     };
-    let values = values_of(&order, &definitions, &report)?;
-    let window = report
-        .window
-        .window(order.at.unwrap_or_else(|| engine.now()), report.zone);
-    // As a run would have it: what the report needs, and nothing else.
-    let needed = Definitions::frozen(&definitions.freeze(&report))
-        .map_err(|error| Problem::new(422, "Cannot be previewed", error.to_string()))?;
-    let looking = engine.preview(&needed, &report, window, values);
+    let asked = ready(&order, report, engine.now(), &definitions)?;
+    let looking = engine.preview(&asked.needed, &asked.report, asked.window, asked.values);
     let looked = client
         .waits_for(tokio::time::timeout(PATIENCE, looking))
         .await?;
@@ -87,6 +82,45 @@ async fn preview(
     let mut file = one_file(files, format, "preview", engine.now().timestamp())?;
     file.download = format != Format::Html;
     Ok(file)
+}
+
+/// What sources are asked for a page.
+pub(super) struct Asked {
+    /// As a run would have it: what the report needs, and nothing else.
+    pub needed: Definitions,
+    pub report: Report,
+    pub window: Window,
+    pub values: Values,
+}
+
+fn ready(
+    order: &PreviewOrder,
+    report: Report,
+    now: DateTime<Utc>,
+    definitions: &Definitions,
+) -> Result<Asked, Problem> {
+    let needed = Definitions::frozen(&definitions.freeze(&report))
+        .map_err(|error| Problem::new(422, "Cannot be previewed", error.to_string()))?;
+    Ok(Asked {
+        values: values_of(order, definitions, &report)?,
+        window: report.window.window(order.at.unwrap_or(now), report.zone),
+        needed,
+        report,
+    })
+}
+
+/// What is asked for a whole report or dashboard, as somebody sees it.
+///
+/// # Errors
+/// If it is not there, or a value does not fit.
+pub(super) fn prepared(
+    order: &PreviewOrder,
+    sight: &Sight,
+    now: DateTime<Utc>,
+    definitions: &mut Definitions,
+) -> Result<Asked, Problem> {
+    let report = report_of(order, sight, definitions)?;
+    ready(order, report, now, definitions)
 }
 
 /// The same order for a dashboard that has nothing but one of its blocks.

@@ -42,7 +42,9 @@ pub fn routes() -> Vec<Route> {
 impl From<SignInError> for Problem {
     fn from(error: SignInError) -> Self {
         match error {
-            SignInError::Wrong => Problem::new(401, "Not signed in", error.to_string()),
+            SignInError::Wrong | SignInError::WrongPassword => {
+                Problem::new(401, "Not signed in", error.to_string())
+            }
             SignInError::Blocked => Problem::new(429, "Too many attempts", error.to_string())
                 .after(access::WAIT.num_seconds()),
             SignInError::CodeNeeded | SignInError::WrongCode => {

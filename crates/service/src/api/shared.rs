@@ -30,11 +30,25 @@ pub struct Page {
 const TEMPLATE: &str = include_str!("../../templates/public.html");
 
 impl Page {
-    fn new(values: Value) -> Self {
+    pub(super) fn new(values: Value) -> Self {
         Self {
             status: Status::Ok,
             values,
         }
+    }
+}
+
+impl Page {
+    pub(super) fn with(self, status: Status) -> Self {
+        Self { status, ..self }
+    }
+
+    pub(super) fn unavailable() -> Self {
+        Self::new(json!({
+            "title": "Not available at the moment",
+            "text": "Try again in a few minutes.",
+        }))
+        .with(Status::ServiceUnavailable)
     }
 }
 
@@ -69,7 +83,7 @@ impl<'r> Responder<'r, 'static> for SharedFile {
 }
 
 /// Nothing on the way keeps it, tells others of its address, or lists it.
-fn keep_private(response: &mut Response<'_>) {
+pub(super) fn keep_private(response: &mut Response<'_>) {
     for (name, value) in [
         ("Cache-Control", "no-store"),
         ("Referrer-Policy", "no-referrer"),
@@ -80,7 +94,7 @@ fn keep_private(response: &mut Response<'_>) {
 }
 
 /// One page for a link that is wrong, expired or revoked; it does not say which.
-fn over() -> Page {
+pub(super) fn over() -> Page {
     Page {
         status: Status::NotFound,
         ..Page::new(json!({
@@ -90,15 +104,9 @@ fn over() -> Page {
     }
 }
 
-fn broken(error: &maple_lark_store::StoreError) -> Page {
+pub(super) fn broken(error: &maple_lark_store::StoreError) -> Page {
     tracing::error!(%error, "a link could not be followed");
-    Page {
-        status: Status::ServiceUnavailable,
-        ..Page::new(json!({
-            "title": "Not available at the moment",
-            "text": "Try again in a few minutes.",
-        }))
-    }
+    Page::unavailable()
 }
 
 /// The link behind a token, if it is one and is still good.

@@ -153,6 +153,10 @@ fn what_is_wrong_is_said_with_its_place_and_without_a_secret() {
             "database: give it as \"env:NAME\" or \"file:/path\" here",
         ),
         (
+            format!("{LEAST}embed-in = [\"https://intranet.host.example/wiki\"]\n"),
+            "embed-in: \"https://intranet.host.example/wiki\" is no origin",
+        ),
+        (
             format!("{LEAST}deliver-into = [\"reports\"]\n"),
             "deliver-into: reports is not an absolute path",
         ),

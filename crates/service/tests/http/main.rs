@@ -17,6 +17,7 @@ mod rights;
 mod signing_in;
 mod teams;
 mod users;
+mod views;
 
 use std::{
     net::{IpAddr, TcpListener},

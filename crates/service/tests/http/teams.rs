@@ -165,10 +165,23 @@ async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str,
     };
     let mut found = ids("documents");
     found.extend(ids("snapshots"));
+    let title = format!("V {}", mark(team));
+    let snapshot = ids("snapshots").remove(0);
+    let mut views = Vec::new();
+    for order in [
+        json!({ "dashboard": format!("{team}-d"), "signed_in": true, "title": title }),
+        json!({ "snapshot": snapshot, "signed_in": true, "title": title }),
+    ] {
+        let view = admin.done(Method::POST, "/views", order).await;
+        views.push(view["id"].as_str().unwrap().to_owned());
+    }
+    found.extend(views.clone());
     found.push(id);
     let names = ["d", "r", "s", "p", "g", "t", "m"].map(|kind| format!("{team}-{kind}"));
     BTreeMap::from([
         ("id", found),
+        // Where they are opened, which is no operation of the API.
+        ("view", views),
         ("name", names.into_iter().chain([team.to_owned()]).collect()),
         (
             "kind",
@@ -337,9 +350,10 @@ async fn nothing_of_a_team_is_seen_by_others() {
         let (_, runs) = user.ask(Method::GET, "/runs", &json!({})).await;
         let (_, overview) = user.ask(Method::GET, "/overview", &json!({})).await;
         let (_, archive) = user.ask(Method::GET, "/archive", &json!({})).await;
+        let (_, views) = user.ask(Method::GET, "/views", &json!({})).await;
         for team in TEAMS {
             let own = user.teams.contains(&team);
-            for list in [&reports, &runs, &overview, &archive] {
+            for list in [&reports, &runs, &overview, &archive, &views] {
                 assert_eq!(list.contains(&mark(team)), own, "{} {list}", user.name);
             }
         }
@@ -385,6 +399,15 @@ async fn nothing_of_a_team_is_seen_by_others() {
                         assert!(status != StatusCode::FORBIDDEN || by_role, "{words}");
                         asked += 1;
                     }
+                }
+            }
+            for view in &theirs[team]["view"] {
+                for of in ["", "/content"] {
+                    let address = place.url("").replace("/api/v1", "");
+                    let asked = Client::new().get(format!("{address}/view/{view}{of}"));
+                    let answer = asked.bearer_auth(&user.token).send().await.unwrap();
+                    assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{}", user.name);
+                    assert!(!answer.text().await.unwrap().contains(&mark(team)));
                 }
             }
             for (method, path, body) in sly(team) {
