@@ -246,8 +246,9 @@ async fn run(arguments: Arguments) -> Result<()> {
         )?;
         fs::write(&first, "")?;
     }
+    let published = published(&state, &client)?;
     println!(
-        "\nConsole    http://{address}\nSign in    admin  /  {password}\n{colleagues}Commands   {} reports\n\n\
+        "\nConsole    http://{address}\nSign in    admin  /  {password}\n{colleagues}Published  {published}\nCommands   {} reports\n\n\
              Look at the mailbox: the daily report on the ferries has just been sent, with PDF, HTML and CSV.\n\
              Each port office got a mail of its own; a note to the harbour masters awaits your approval.\n\
              Payments failed yesterday afternoon, the kiosks at Havnes do, and a disk is nearly full: find them.\n\
@@ -381,6 +382,24 @@ fn colleagues(state: &Path, client: &Path) -> Result<String> {
     call(Command::new(client).args(["teams", "add", "harbours", "runa.holm", "--owner"]))?;
     write_private(&file, &lines)?;
     Ok(lines)
+}
+
+/// What anybody opens who has the address: how the ferries run, of a port to choose. Another page is
+/// for those who sign in. Answers with the address.
+fn published(state: &Path, client: &Path) -> Result<String> {
+    let file = state.join("published");
+    if let Ok(known) = fs::read_to_string(&file) {
+        return Ok(known);
+    }
+    let own = ["publish", "dashboard", "promises", "--signed-in"];
+    call(Command::new(client).args(own))?;
+    let open = ["publish", "dashboard", "ferry-operations", "--days", "90"];
+    let choose = ["--choose", "port=all,havnes,skarvoy", "--output", "json"];
+    let view = said(Command::new(client).args(open).args(choose))?;
+    let view: serde_json::Value = serde_json::from_str(&view)?;
+    let address = view["address"].as_str().context("it has no address")?;
+    write_private(&file, address)?;
+    Ok(address.to_owned())
 }
 
 /// What a command prints.

@@ -27,7 +27,7 @@ async fn definitions_with_problems_change_nothing_and_say_where() {
         (
             SOURCE.to_owned(),
             SMALL_REPORT.replace("title = \"Small report\"", "title = 7"),
-            "report.toml:4:9: report.title: must be a text in quotes, but is a integer",
+            "report.toml:4:9: report.title: must be a text in quotes, but is an integer",
         ),
         (
             SOURCE.to_owned(),

@@ -40,6 +40,8 @@ pub fn routes() -> Vec<Route> {
 
 /// What is to go is listed up to this many.
 const MOST_LISTED: u64 = 500;
+/// So often so many runs are looked at for one answer.
+const MOST_LOOKS: usize = 10;
 /// What is to go can be asked for so many days ahead.
 const MOST_DAYS: u64 = 3_660;
 /// Characters of why a run is kept.
@@ -60,9 +62,19 @@ async fn show(
     Ok(Json(keeping(store, engine).await?))
 }
 
+/// What nobody has looked at yet is not counted by anything. What is left of very much is looked at
+/// by the engine.
+async fn look_at_new(store: &Store) -> Result<(), Problem> {
+    for _ in 0..MOST_LOOKS {
+        if store.measure(MOST_LISTED).await? == 0 {
+            break;
+        }
+    }
+    Ok(())
+}
+
 async fn keeping(store: &Store, engine: &EngineHandle) -> Result<Keeping, Problem> {
-    // What nobody has looked at yet is not counted by anything.
-    while store.measure(MOST_LISTED).await? > 0 {}
+    look_at_new(store).await?;
     let definitions = engine.definitions(store, &Sight::All).await?;
     let holdings = store.holdings().await?;
     let stored = store.keep_policy().await?;
@@ -141,8 +153,7 @@ async fn listed(
     policy: &keep::Read,
     days: u32,
 ) -> Result<GoingList, Problem> {
-    // What nobody has looked at yet is not counted by anything.
-    while store.measure(MOST_LISTED).await? > 0 {}
+    look_at_new(store).await?;
     let definitions = engine.definitions(store, &Sight::All).await?;
     let until = keep::within(engine.now(), days);
     let policy = keep::at(policy, &definitions.set, until);

@@ -167,7 +167,6 @@ async fn view(
     store: &State<Store>,
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
-    trail: Trail,
 ) -> Result<Opened, Opened> {
     let view = opened(address, viewer.as_ref(), (store, engine), jar).await?;
     let look: Look = serde_json::from_value(view.look.clone()).unwrap_or_default();
@@ -176,10 +175,6 @@ async fn view(
     {
         return Err(over().into());
     }
-    trail.is("opened_view", view.id.to_string());
-    trail.note(view.title.clone());
-    let counted = store.count_view(view.id, engine.now()).await;
-    counted.map_err(|error| broken(&error))?;
     let fields: Vec<_> = look
         .choices
         .iter()
@@ -249,8 +244,11 @@ async fn content(
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
     looked: &State<Looked>,
+    trail: Trail,
 ) -> Result<Opened, Opened> {
     let view = opened(address, viewer.as_ref(), (store, engine), jar).await?;
+    trail.is("opened_view", view.id.to_string());
+    trail.note(view.title.clone());
     let html = match (&view.dashboard, view.snapshot_id) {
         (Some(dashboard), _) => {
             let look: Look = serde_json::from_value(view.look.clone()).unwrap_or_default();
@@ -270,6 +268,8 @@ async fn content(
         }
         (None, None) => return Err(over().into()),
     };
+    let counted = store.count_view(view.id, engine.now()).await;
+    counted.map_err(|error| broken(&error))?;
     Ok(Opened::Shown(Shown {
         html,
         policy: format!(

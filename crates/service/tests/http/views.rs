@@ -195,8 +195,21 @@ async fn a_view_is_opened_by_those_who_may_and_shows_nothing_else() {
     let listed = list().await;
     assert_eq!(
         (&listed["total"], &listed["items"][2]["opened"]),
-        (&json!(3), &json!(1)),
+        (&json!(3), &json!(2)),
         "{listed}"
+    );
+    let audit = Client::new().get(place.url("/audit?action=opened_view"));
+    let audit: Value = audit
+        .bearer_auth(&admin)
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(
+        audit["total"], 4,
+        "two by the address, one by password, one signed in: {audit}"
     );
     let first = view["id"].as_str().unwrap();
     let end = Client::new()
