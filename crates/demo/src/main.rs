@@ -231,8 +231,8 @@ async fn run(arguments: Arguments) -> Result<()> {
         ] {
             call(Command::new(&client).args(["run", report, "--detach"]))?;
         }
-        // Some history to look at, mailed to nobody.
-        let (from, to) = (Utc::now() - chrono::TimeDelta::days(10), Utc::now());
+        // Five weeks of history to look at, mailed to nobody.
+        let (from, to) = (Utc::now() - chrono::TimeDelta::days(35), Utc::now());
         let range = [
             "--from".to_owned(),
             from.to_rfc3339(),
