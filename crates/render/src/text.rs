@@ -15,9 +15,12 @@ pub fn text(document: &Document) -> String {
     let front = &document.front;
     let mut out = head(document) + &verdict(document);
     out += &format!(
-        "\nMade {} (scheduled for {}) from {}\n",
+        "\nMade {}{} from {}\n",
         front.made_at,
-        front.scheduled_for,
+        match &front.scheduled_for {
+            Some(at) => format!(" (scheduled for {at})"),
+            None => String::new(),
+        },
         front.sources.join(", ")
     );
     for (name, value) in &front.filters {

@@ -88,8 +88,8 @@ pub struct Front {
     pub filters: Vec<(String, String)>,
     /// The titles of the sources.
     pub sources: Vec<String>,
-    /// The instant that the run was for, in the report's zone.
-    pub scheduled_for: String,
+    /// The instant that the run was for, in the report's zone; nothing if it was made in that minute.
+    pub scheduled_for: Option<String>,
     /// The instant that the figures were sealed at, in the report's zone.
     pub made_at: String,
     /// Seconds since 1970, for the metadata of files.

@@ -235,7 +235,7 @@
 
 #block(below: 4pt, {
   set text(size: 8pt)
-  let rows = (("Made", front.made_at + " (scheduled for " + front.scheduled_for + ")"), ("From", front.sources.join(", ")))
+  let rows = (("Made", front.made_at + if front.scheduled_for != none { " (scheduled for " + front.scheduled_for + ")" }), ("From", front.sources.join(", ")))
   if front.compared_with != none { rows.push(("Compared", "with " + front.compared_with)) }
   if front.filters.len() > 0 { rows.push(("Filters", front.filters.map(f => f.at(0) + ": " + f.at(1)).join(" · "))) }
   grid(

@@ -242,6 +242,8 @@ fn front(
         .collect();
     sources.sort();
     sources.dedup();
+    let made_at = zone.readable_in(snapshot.made_at, dates);
+    let scheduled_for = zone.readable_in(snapshot.scheduled_for, dates);
     Front {
         window_label: window.label_in(dates),
         window_exact: match own {
@@ -260,8 +262,8 @@ fn front(
         incomplete: snapshot.incomplete.clone(),
         filters: parameters.filter_map(filter).collect(),
         sources,
-        scheduled_for: zone.readable_in(snapshot.scheduled_for, dates),
-        made_at: zone.readable_in(snapshot.made_at, dates),
+        scheduled_for: (scheduled_for != made_at).then_some(scheduled_for),
+        made_at,
         made_at_seconds: snapshot.made_at.timestamp(),
         run_id: snapshot.run_id.clone(),
         zone_rules: snapshot

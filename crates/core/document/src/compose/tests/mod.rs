@@ -142,6 +142,12 @@ fn the_front_says_what_this_is_and_of_when() {
         "from 25 Oct 2026 00:00 (UTC+01:00) up to, not including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe"
     );
     assert_eq!(document.front.made_at, "Monday 26 October 2026, 07:30");
+    // What it was scheduled for is said where it is another minute.
+    assert_eq!(document.front.scheduled_for, None);
+    let mut late = snapshot("show = \"table\"", rows(&[("a", Some(1.0))]));
+    late.made_at = "2026-10-26T09:05:00Z".parse().unwrap();
+    let scheduled_for = compose(&late).unwrap().front.scheduled_for;
+    assert_eq!(scheduled_for.unwrap(), "Monday 26 October 2026, 07:30");
     assert_eq!(document.file_stem, "daily_2026-10-25");
     assert_eq!(
         document.provenance[0].took.replace('\u{a0}', " "),
