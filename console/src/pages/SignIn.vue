@@ -51,7 +51,9 @@ async function submit() {
   try {
     await signIn(name.value, password.value, code.value.trim())
     const to = typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/'
-    await router.push(to)
+    // A published view is no page of the console.
+    if (to.startsWith('/view/')) location.assign(to)
+    else await router.push(to)
   } catch (error) {
     const asks = error instanceof ApiProblem && error.needsCode
     // The first time it is only asked for.

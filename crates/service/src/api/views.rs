@@ -187,7 +187,7 @@ async fn view(
         .iter()
         .filter(|(name, _)| look.choices.contains_key(*name))
         .collect();
-    let query = serde_urlencoded(&kept);
+    let query = query_of(&kept);
     let values = json!({
         "title": view.title,
         "fields": fields,
@@ -211,7 +211,7 @@ async fn view(
 }
 
 /// Pairs as what follows the path of an address.
-fn serde_urlencoded(pairs: &[(&String, &String)]) -> String {
+fn query_of(pairs: &[(&String, &String)]) -> String {
     if pairs.is_empty() {
         return String::new();
     }
