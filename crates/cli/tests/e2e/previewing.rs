@@ -591,4 +591,12 @@ async fn a_dashboard_is_published_from_its_page_and_opened_without_signing_in() 
         (&made["title"], &made["signed_in"]),
         (&json!("Yesterday"), &json!(true))
     );
+
+    // Whoever opens it without being signed in comes to it by way of the sign-in.
+    let browser = driver.browser(&place.folder.path().join("member")).await;
+    let page = format!("/view/{}", made["id"].as_str().unwrap());
+    signed_in_at(&browser, &place, &page).await;
+    see(&browser, "//iframe[@title='Yesterday']").await;
+    assert_eq!(browser.current_url().await.unwrap().path(), page);
+    browser.close().await.unwrap();
 }
