@@ -3,5 +3,15 @@ import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
   plugins: [vue()],
-  test: { environment: 'happy-dom', include: ['tests/**/*.test.ts'], env: { TZ: 'UTC' } },
+  // The description of the API lies beside the console.
+  server: { fs: { allow: ['..'] } },
+  test: {
+    environment: 'happy-dom',
+    environmentOptions: { happyDOM: { url: 'http://lark.test/' } },
+    setupFiles: ['tests/service.ts'],
+    // Only what hangs gets there.
+    testTimeout: 60_000,
+    include: ['tests/**/*.test.ts'],
+    env: { TZ: 'UTC' },
+  },
 })

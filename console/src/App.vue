@@ -4,7 +4,7 @@ import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import About from './parts/About.vue'
-import { signOut, user } from './session'
+import { isAdministrator, isAuthor, signOut, user } from './session'
 import { listOf } from './words'
 
 const route = useRoute()
@@ -21,16 +21,16 @@ function turn() {
 const places = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
-  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard', ...(user.value?.role === 'viewer' ? [] : ['published'])] },
+  { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard', ...(isAuthor.value ? ['published'] : [])] },
   { name: 'templates', title: 'Ready-made', icon: CopyDocument, within: ['templates', 'template'] },
   { name: 'agenda', title: 'Agenda', icon: Calendar, within: ['agenda'] },
   { name: 'runs', title: 'Runs', icon: List, within: ['runs', 'run'] },
   { name: 'archive', title: 'Archive', icon: FolderOpened, within: ['archive', 'keeping'] },
   { name: 'sources', title: 'Sources', icon: Coin, within: ['sources', 'try'] },
   { name: 'delivery', title: 'Delivery', icon: Promotion, within: ['delivery'] },
-  ...(user.value?.role === 'viewer' ? [{ name: 'published', title: 'Published', icon: View, within: ['published'] }] : []),
-  ...(user.value?.role !== 'viewer' ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
-  ...(user.value?.role === 'administrator' ? [{ name: 'users', title: 'Users', icon: User, within: ['users', 'audit'] }] : []),
+  ...(!isAuthor.value ? [{ name: 'published', title: 'Published', icon: View, within: ['published'] }] : []),
+  ...(isAuthor.value ? [{ name: 'definitions', title: 'Definitions', icon: Tickets, within: ['definitions'] }] : []),
+  ...(isAdministrator.value ? [{ name: 'users', title: 'Users', icon: User, within: ['users', 'audit'] }] : []),
   ...(user.value?.demo ? [{ name: 'mailbox', title: 'Mailbox', icon: Message, within: ['mailbox'] }] : []),
 ])
 

@@ -1,9 +1,14 @@
 // Who is signed in.
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, ApiProblem, take, type Schemas } from './api/client'
 
 export const user = ref<Schemas['UserView'] | null>(null)
+
+/** What they may do. The service holds everybody to it, whatever a page offers. */
+export const isAuthor = computed(() => user.value !== null && user.value.role !== 'viewer')
+export const isAdministrator = computed(() => user.value?.role === 'administrator')
+export const mayChange = (kind: string): boolean => user.value?.may_change.includes(kind) ?? false
 
 export async function lookUpSession(): Promise<void> {
   try {

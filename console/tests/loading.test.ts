@@ -17,7 +17,7 @@ function loading<T>(ask: () => Promise<T>, every?: number) {
   )
   return { loaded, page }
 }
-const settled = () => new Promise((done) => setImmediate(done))
+const settled = () => new Promise((done) => setTimeout(done, 0))
 
 describe('what a page loads', () => {
   it('is there as soon as it has come, and an error before it is gone', async () => {

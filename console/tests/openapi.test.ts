@@ -1,10 +1,9 @@
-import { readFileSync } from 'node:fs'
-
 import { Validator } from '@seriousme/openapi-schema-validator'
 import { describe, expect, it } from 'vitest'
 
+import text from '../../docs/openapi.json?raw'
+
 type Operation = { operationId: string; security?: object[]; responses: Record<string, { description: string; content?: Record<string, object> }> }
-const text = readFileSync('../docs/openapi.json', 'utf8')
 const operations = Object.values(JSON.parse(text).paths as Record<string, Record<string, Operation>>).flatMap((methods) => Object.values(methods).filter((one) => one.operationId))
 
 describe('the description of the API', () => {

@@ -3628,6 +3628,8 @@ export interface components {
         UserView: {
             /** @description Whether the demo's mailbox is there to be looked at. */
             demo: boolean;
+            /** @description The kinds of definitions that they may make and change. */
+            may_change: string[];
             name: string;
             role: components["schemas"]["Role"];
             /** @description Whether they are asked for a second factor. */

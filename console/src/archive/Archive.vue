@@ -7,7 +7,7 @@ import { api, take } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAdministrator } from '../session'
 import { instant, size } from '../words'
 import { asked, countWords, fronts, grouped, kept, statusMark, wantedOf } from './words'
 
@@ -46,7 +46,7 @@ const SORTS = [
     <div class="row spread">
       <h1>Archive</h1>
       <div class="row">
-        <RouterLink v-if="user?.role === 'administrator'" :to="{ name: 'keeping' }">Kept how long</RouterLink>
+        <RouterLink v-if="isAdministrator" :to="{ name: 'keeping' }">Kept how long</RouterLink>
         <a :href="zip" download><el-button :disabled="!data?.items.length">Download all as ZIP</el-button></a>
       </div>
     </div>

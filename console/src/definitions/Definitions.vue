@@ -9,7 +9,7 @@ import { complain } from '../complain'
 import { nameOf } from '../forms/fields'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor, mayChange } from '../session'
 import { instant } from '../words'
 import { editorOf, filtered, KINDS, kindWords } from './list'
 
@@ -21,7 +21,6 @@ const kind = computed(() => String(route.query.kind ?? ''))
 const search = computed(() => String(route.query.search ?? ''))
 const look = (query: Record<string, string>) => void router.replace({ query: { ...route.query, ...Object.fromEntries(Object.entries(query).map(([key, value]) => [key, value || undefined])) } })
 const shown = computed(() => filtered(data.value ?? [], kind.value, search.value))
-const may = computed(() => user.value?.role !== 'viewer')
 
 function make(chosen: string) {
   if (chosen === 'calendar') document.querySelector<HTMLInputElement>('#calendar-file')?.click()
@@ -62,7 +61,7 @@ async function remove(one: Schemas['DefinitionName']) {
   <div class="stack">
     <div class="row spread">
       <h1>Definitions</h1>
-      <el-dropdown v-if="may" trigger="click" @command="make"><el-button type="primary" plain>New …</el-button><template #dropdown><el-dropdown-menu><el-dropdown-item v-for="one in KINDS" :key="one.kind" :command="one.kind">{{ one.kind === 'calendar' ? 'Calendar (a file of iCalendar)' : one.word.replace(/^./, (letter) => letter.toUpperCase()) }}</el-dropdown-item></el-dropdown-menu></template></el-dropdown>
+      <el-dropdown v-if="isAuthor" trigger="click" @command="make"><el-button type="primary" plain>New …</el-button><template #dropdown><el-dropdown-menu><el-dropdown-item v-for="one in KINDS.filter((known) => mayChange(known.kind))" :key="one.kind" :command="one.kind">{{ one.kind === 'calendar' ? 'Calendar (a file of iCalendar)' : one.word.replace(/^./, (letter) => letter.toUpperCase()) }}</el-dropdown-item></el-dropdown-menu></template></el-dropdown>
       <input id="calendar-file" type="file" accept=".ics,text/calendar" class="hidden" tabindex="-1" aria-label="Calendar file" @change="upload" />
     </div>
     <div class="row">
@@ -73,14 +72,14 @@ async function remove(one: Schemas['DefinitionName']) {
       <p v-if="!shown.length" class="card muted">{{ data?.length ? 'Nothing fits.' : 'Nothing is defined yet.' }}</p>
       <div v-else class="card scroll">
         <table class="list folds">
-          <thead><tr><th>Definition</th><th>Kind</th><th>File</th><th>Saved</th><th v-if="may">Actions</th></tr></thead>
+          <thead><tr><th>Definition</th><th>Kind</th><th>File</th><th>Saved</th><th v-if="isAuthor">Actions</th></tr></thead>
           <tbody>
             <tr v-for="one in shown.slice(0, 500)" :key="`${one.kind} ${one.name}`">
               <td><RouterLink :to="editorOf(one)"><strong>{{ one.title }}</strong></RouterLink><div class="muted small"><code>{{ one.name }}</code></div></td>
               <td data-label="Kind">{{ kindWords(one.kind) }}</td>
               <td data-label="File"><code>{{ one.file }}</code></td>
               <td data-label="Saved">{{ instant(one.saved_at) }} by {{ one.saved_by }}</td>
-              <td v-if="may"><div class="row do"><el-button size="small" :aria-label="`Text and versions of ${one.title}`" @click="router.push({ name: 'definition', params: { kind: one.kind, name: one.name } })">Text and versions</el-button><el-button size="small" :aria-label="`Remove ${one.title}`" @click="remove(one)">Remove</el-button></div></td>
+              <td v-if="isAuthor"><div class="row do"><el-button size="small" :aria-label="`Text and versions of ${one.title}`" @click="router.push({ name: 'definition', params: { kind: one.kind, name: one.name } })">Text and versions</el-button><el-button v-if="mayChange(one.kind)" size="small" :aria-label="`Remove ${one.title}`" @click="remove(one)">Remove</el-button></div></td>
             </tr>
           </tbody>
         </table>

@@ -9,7 +9,7 @@ import Preview from '../parts/Preview.vue'
 import { WINDOWS, windowKeys } from '../dashboards/windows'
 import { useLoaded } from '../parts/load'
 import Publish from '../published/Publish.vue'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import MakeTemplate from '../templates/MakeTemplate.vue'
 
 const route = useRoute()
@@ -46,9 +46,9 @@ const order = computed<Schemas['PreviewOrder']>(() => {
           <p v-if="dashboard.summary" class="muted">{{ dashboard.summary }}</p>
         </div>
         <div class="row">
-          <Publish v-if="user?.role !== 'viewer'" :subject="order as never" :title="dashboard.title" />
-          <MakeTemplate :dashboard="name" :title="dashboard.title" />
-          <el-button size="small" @click="router.push({ name: 'edit-dashboard', params: { name } })">Edit</el-button>
+          <Publish v-if="isAuthor" :subject="order as never" :title="dashboard.title" />
+          <MakeTemplate v-if="isAuthor" :dashboard="name" :title="dashboard.title" />
+          <el-button v-if="isAuthor" size="small" @click="router.push({ name: 'edit-dashboard', params: { name } })">Edit</el-button>
         </div>
       </div>
       <section class="card stack" aria-label="What to show">

@@ -6,7 +6,7 @@ import { api, take } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor } from '../session'
 
 const router = useRouter()
 const { data, error, load } = useLoaded(() => take(api.GET('/dashboards')))
@@ -27,7 +27,7 @@ async function copy(name: string) {
   <div class="stack">
     <div class="row spread">
       <h1>Dashboards</h1>
-      <div v-if="user?.role !== 'viewer'" class="row">
+      <div v-if="isAuthor" class="row">
         <RouterLink :to="{ name: 'published' }"><el-button tabindex="-1">Published</el-button></RouterLink>
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">Ready-made</el-button></RouterLink>
         <RouterLink :to="{ name: 'new-dashboard' }"><el-button tabindex="-1">New dashboard</el-button></RouterLink>
@@ -40,17 +40,17 @@ async function copy(name: string) {
       </div>
       <div v-else-if="data" class="card scroll">
         <table class="list folds">
-          <thead><tr><th>Dashboard</th><th>Asks for</th><th>Sources</th><th>In reports</th><th v-if="user?.role !== 'viewer'"><span class="muted">Actions</span></th></tr></thead>
+          <thead><tr><th>Dashboard</th><th>Asks for</th><th>Sources</th><th>In reports</th><th v-if="isAuthor"><span class="muted">Actions</span></th></tr></thead>
           <tbody>
             <tr v-for="one in data" :key="one.name">
               <td>
-                <RouterLink v-if="user?.role !== 'viewer'" :to="{ name: 'dashboard', params: { name: one.name } }"><strong>{{ one.title }}</strong></RouterLink><strong v-else>{{ one.title }}</strong>
+                <RouterLink v-if="isAuthor" :to="{ name: 'dashboard', params: { name: one.name } }"><strong>{{ one.title }}</strong></RouterLink><strong v-else>{{ one.title }}</strong>
                 <div class="muted small">{{ one.summary ?? (one.blocks === 1 ? 'One block' : `${one.blocks} blocks`) }}</div>
               </td>
               <td data-label="Asks for">{{ one.parameters.join(', ') || '–' }}</td>
               <td data-label="Sources">{{ one.sources.join(', ') || '–' }}</td>
               <td data-label="In reports"><template v-for="(report, index) in one.used_by" :key="report">{{ index ? ', ' : '' }}<RouterLink :to="{ name: 'report', params: { name: report } }">{{ report }}</RouterLink></template><span v-if="!one.used_by.length" class="muted">none</span></td>
-              <td v-if="user?.role !== 'viewer'">
+              <td v-if="isAuthor">
                 <div class="row do">
                   <el-button size="small" :aria-label="`Edit ${one.title}`" @click="router.push({ name: 'edit-dashboard', params: { name: one.name } })">Edit</el-button>
                   <el-button size="small" :aria-label="`Copy ${one.title}`" @click="copy(one.name)">Copy</el-button>

@@ -7,10 +7,12 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
+import { isAdministrator, isAuthor, mayChange } from '../session'
 import { away, instant, noticeWords } from '../words'
 
 const { data: channels, error, load } = useLoaded(() => take(api.GET('/channels')), 10_000)
-const { data: book, load: loadBook } = useLoaded(() => take(api.GET('/people')), 30_000)
+// The address book is for those who write to people.
+const { data: book, load: loadBook } = useLoaded(() => (isAuthor.value ? take(api.GET('/people')) : Promise.resolve(null)), 30_000)
 const { data: notices } = useLoaded(() => take(api.GET('/notices')), 10_000)
 const tests = reactive(new Map<string, Schemas['ChannelTest'] | 'busy'>())
 const to = ref(localStorage.getItem('test-mail-to') ?? '')
@@ -76,7 +78,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
     <section class="card stack" aria-labelledby="channels">
       <div class="row spread">
         <h2 id="channels">Channels</h2>
-        <RouterLink :to="{ name: 'new', params: { kind: 'channel' } }"><el-button size="small" tabindex="-1">New channel</el-button></RouterLink>
+        <RouterLink v-if="mayChange('channel')" :to="{ name: 'new', params: { kind: 'channel' } }"><el-button size="small" tabindex="-1">New channel</el-button></RouterLink>
       </div>
       <Loading :error="channels ? null : error" :ready="channels !== null" @again="load">
         <p v-if="channels && !channels.length" class="muted">There is no mail server and no channel yet. Add [mail] to the configuration of the service, or a new channel here.</p>
@@ -90,8 +92,8 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
                 <div v-if="channel.waiting" class="small waiting">▲ {{ channel.waiting }} waiting, the oldest since {{ away(channel.oldest ?? '', now) }}</div>
               </div>
               <div class="row">
-                <el-button size="small" type="primary" plain :loading="tests.get(channel.name) === 'busy'" :aria-label="`Test ${channel.title}`" @click="test(channel)">Test</el-button>
-                <RouterLink v-if="channel.name" :to="{ name: 'form', params: { kind: 'channel', name: channel.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
+                <el-button v-if="isAuthor" size="small" type="primary" plain :loading="tests.get(channel.name) === 'busy'" :aria-label="`Test ${channel.title}`" @click="test(channel)">Test</el-button>
+                <RouterLink v-if="channel.name && mayChange('channel')" :to="{ name: 'form', params: { kind: 'channel', name: channel.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
               </div>
             </div>
             <ol v-if="result(channel.name)" class="steps" aria-live="polite">
@@ -105,7 +107,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
       </Loading>
     </section>
 
-    <section class="card stack scroll" aria-labelledby="people">
+    <section v-if="isAuthor" class="card stack scroll" aria-labelledby="people">
       <div class="row spread">
         <h2 id="people">People and groups</h2>
         <span class="row">
@@ -158,7 +160,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
               <td>{{ one.address }}</td>
               <td data-label="Report">{{ one.report }}</td>
               <td class="whole" data-label="When">{{ instant(one.unsubscribed_at) }}</td>
-              <td><el-button size="small" @click="resubscribe(one.report, one.address)">Resubscribe</el-button></td>
+              <td><el-button v-if="isAdministrator" size="small" @click="resubscribe(one.report, one.address)">Resubscribe</el-button></td>
             </tr>
           </tbody>
         </table>

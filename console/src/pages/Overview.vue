@@ -6,7 +6,7 @@ import FirstSteps from '../parts/FirstSteps.vue'
 import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import { away, instant } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/overview')), 3000)
@@ -25,7 +25,7 @@ onUnmounted(() => clearInterval(timer))
         <span class="mark" aria-hidden="true">{{ { ok: '●', warning: '▲', critical: '◆' }[data.status] ?? '◆' }}</span>
         <h1>{{ data.sentence }}</h1>
       </section>
-      <FirstSteps v-if="reports && !reports.length && user?.role !== 'viewer'" :sources="sources?.length ?? 0" />
+      <FirstSteps v-if="reports && !reports.length && isAuthor" :sources="sources?.length ?? 0" />
       <section v-if="data.failed.length" class="card" aria-labelledby="failed">
         <h2 id="failed">Needs a look</h2>
         <table class="list folds">

@@ -12,7 +12,7 @@ import RunTable from '../parts/RunTable.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import Sentence from '../reports/Sentence.vue'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import { instant } from '../words'
 
 const route = useRoute()
@@ -24,7 +24,6 @@ const busy = ref(false)
 // Audiences whose values differ see different things.
 const audience = ref('')
 const order = computed(() => ({ report: name.value, ...(audience.value ? { audience: audience.value } : {}) }))
-const may = computed(() => user.value?.role !== 'viewer')
 
 async function turn(paused: boolean) {
   busy.value = true
@@ -81,17 +80,17 @@ function changed() {
           <h1>{{ data.title }}</h1>
         </div>
         <div class="row actions">
-          <template v-if="may">
+          <template v-if="isAuthor">
             <el-button size="small" @click="router.push({ name: 'schedule', params: { name } })">Schedule</el-button>
             <el-button size="small" @click="router.push({ name: 'form', params: { kind: 'report', name } })">Edit</el-button>
             <el-button size="small" @click="copy">Copy</el-button>
             <el-button size="small" @click="remove">Remove</el-button>
           </template>
-          <el-button v-if="data.schedule" size="small" :loading="busy" @click="turn(!data.paused)">{{ data.paused ? 'Resume' : 'Pause' }}</el-button>
-          <RunNow :report="data" @changed="changed" />
+          <el-button v-if="isAuthor && data.schedule" size="small" :loading="busy" @click="turn(!data.paused)">{{ data.paused ? 'Resume' : 'Pause' }}</el-button>
+          <RunNow v-if="isAuthor" :report="data" @changed="changed" />
         </div>
       </div>
-      <Sentence :key="name" :report="data" :may="may" @changed="changed" />
+      <Sentence :key="name" :report="data" :may="isAuthor" @changed="changed" />
       <div class="columns">
         <section class="card" aria-labelledby="when">
           <h2 id="when">When</h2>
@@ -120,7 +119,7 @@ function changed() {
           </dl>
         </section>
       </div>
-      <section v-if="may" class="card stack" aria-labelledby="preview">
+      <section v-if="isAuthor" class="card stack" aria-labelledby="preview">
         <div class="row spread">
           <h2 id="preview">What it would show now</h2>
           <el-select v-if="data.audiences.some((one) => one.values.length)" v-model="audience" class="whose" placeholder="For whom" aria-label="The audience whose values are shown" clearable>

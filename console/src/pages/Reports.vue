@@ -10,7 +10,7 @@ import RunNow from '../parts/RunNow.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { ORDERS, shown, STATES, tagsOf } from '../reports/list'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import { instant } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
@@ -20,7 +20,6 @@ const asked = (key: string) => computed({ get: () => String(route.query[key] ?? 
 const [search, state, order, tag] = [asked('search'), asked('state'), asked('order'), asked('tag')]
 const tags = computed(() => tagsOf(data.value ?? []))
 const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value, tag: tag.value }))
-const may = computed(() => user.value?.role !== 'viewer')
 // Thousands of reports are found and counted, and shown a page at a time.
 const SIZE = 50
 const page = computed({ get: () => Math.min(Math.max(1, Number(route.query.page) || 1), Math.max(1, Math.ceil(list.value.length / SIZE))), set: (value: number) => void router.replace({ query: { ...route.query, page: value > 1 ? String(value) : undefined } }) })
@@ -63,7 +62,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
   <div class="stack">
     <div class="row spread">
       <h1>Reports</h1>
-      <div v-if="may" class="row">
+      <div v-if="isAuthor" class="row">
         <RouterLink to="/templates"><el-button type="primary" plain tabindex="-1">New from ready-made</el-button></RouterLink>
         <RouterLink :to="{ name: 'new-report' }"><el-button tabindex="-1">New report</el-button></RouterLink>
       </div>
@@ -92,11 +91,11 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
         <p v-if="!list.length" class="muted">No report is like this. <a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></p>
         <table v-else class="list folds">
           <thead>
-            <tr><th v-if="may"><el-checkbox v-model="all" aria-label="Choose all" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th><span class="muted">Actions</span></th></tr>
+            <tr><th v-if="isAuthor"><el-checkbox v-model="all" aria-label="Choose all" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th v-if="isAuthor"><span class="muted">Actions</span></th></tr>
           </thead>
           <tbody>
             <tr v-for="report in rows" :key="report.name">
-              <td v-if="may" class="choose"><el-checkbox :model-value="chosen.includes(report.name)" :aria-label="`Choose ${report.title}`" @update:model-value="choose(report.name, $event === true)" /></td>
+              <td v-if="isAuthor" class="choose"><el-checkbox :model-value="chosen.includes(report.name)" :aria-label="`Choose ${report.title}`" @update:model-value="choose(report.name, $event === true)" /></td>
               <td>
                 <RouterLink :to="{ name: 'report', params: { name: report.name } }"><strong>{{ report.title }}</strong></RouterLink> <button v-for="one in report.tags" :key="one" type="button" class="tag small" :aria-label="`Only reports tagged ${one}`" @click="tag = one">{{ one }}</button>
                 <div class="muted small">{{ report.formats.join(', ').toUpperCase() }} to {{ [...report.audiences.map((one) => one.name), ...report.audiences_from.map(() => 'everybody a query names')].join(', ') || 'nobody' }}</div>
@@ -110,7 +109,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
                 <span v-else class="muted">Never</span>
               </td>
               <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.time_zone) }}</template></td>
-              <td><RunNow :report="report" compact @changed="load" /></td>
+              <td v-if="isAuthor"><RunNow :report="report" compact @changed="load" /></td>
             </tr>
           </tbody>
         </table>

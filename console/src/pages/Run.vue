@@ -10,7 +10,7 @@ import Loading from '../parts/Loading.vue'
 import SendAgain from '../parts/SendAgain.vue'
 import Publish from '../published/Publish.vue'
 import StateMark from '../parts/StateMark.vue'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import { instant, size, took } from '../words'
 
 const route = useRoute()
@@ -36,9 +36,9 @@ watch(() => route.params.id, load, { immediate: true })
 // The definitions are not for viewers, who see the rest.
 const made = ref<Schemas['RunDefinition'][]>([])
 watch(
-  () => [route.params.id, user.value?.role] as const,
-  async ([id, role]) => {
-    made.value = role === 'viewer' ? [] : await take(api.GET('/runs/{id}/definitions', { params: { path: { id: String(id) } } })).catch(() => [])
+  () => [route.params.id, isAuthor.value] as const,
+  async ([id, may]) => {
+    made.value = !may ? [] : await take(api.GET('/runs/{id}/definitions', { params: { path: { id: String(id) } } })).catch(() => [])
   },
   { immediate: true },
 )
@@ -46,9 +46,9 @@ watch(
 // What was there instead of pages that could not be captured; for those who can mend it.
 const failedPages = ref<Schemas['FailedPage'][]>([])
 watch(
-  () => [route.params.id, user.value?.role, run.value?.settled] as const,
-  async ([id, role, settled]) => {
-    failedPages.value = role === 'viewer' || !settled ? [] : await take(api.GET('/runs/{id}/failed-pages', { params: { path: { id: String(id) } } })).catch(() => [])
+  () => [route.params.id, isAuthor.value, run.value?.settled] as const,
+  async ([id, may, settled]) => {
+    failedPages.value = !may || !settled ? [] : await take(api.GET('/runs/{id}/failed-pages', { params: { path: { id: String(id) } } })).catch(() => [])
   },
   { immediate: true },
 )
@@ -132,17 +132,17 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="!run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="isAuthor && releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="isAuthor && !run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>
       <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="Waiting for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
-      <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Awaiting approval: check the documents, then approve and send" :description="`Approve it before ${instant(run.approval_deadline, run.window.time_zone)}.`" />
+      <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Awaiting approval" :description="isAuthor ? `Check the documents, then approve and send before ${instant(run.approval_deadline, run.window.time_zone)}.` : `It is decided before ${instant(run.approval_deadline, run.window.time_zone)}.`" />
       <el-alert v-if="run.incomplete" type="warning" :closable="false" show-icon title="Its data may be incomplete" :description="run.incomplete" />
       <el-alert v-if="run.problem" :type="run.state === 'failed' ? 'error' : ['cancelled', 'skipped', 'quiet'].includes(run.state) ? 'info' : 'warning'" :closable="false" show-icon :title="run.problem" role="alert" />
 
       <section class="card" aria-labelledby="documents">
-        <div class="row spread"><h2 id="documents">Documents</h2><span class="row"><Publish v-if="user?.role !== 'viewer' && publishable" :subject="{ snapshot: publishable }" :title="run.title" /><KeepRun v-if="run.settled" :run="run" @changed="(now) => (run = now)" /></span></div>
+        <div class="row spread"><h2 id="documents">Documents</h2><span class="row"><Publish v-if="isAuthor && publishable" :subject="{ snapshot: publishable }" :title="run.title" /><KeepRun v-if="run.settled" :run="run" @changed="(now) => (run = now)" /></span></div>
         <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'There are no documents.' : 'Documents appear here as soon as they are rendered.' }}</p>
         <template v-else>
           <p v-if="wentAt" class="muted">They went {{ instant(wentAt, run.window.time_zone) }}, after as long as they are kept.{{ run.snapshots.some((one) => !one.removed_at) ? ' They can be made again of the snapshot: maple-lark render.' : '' }}</p>
@@ -176,7 +176,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
           <h2 id="deliveries">Deliveries</h2>
           <div v-if="run.deliveries.length" class="row">
             <el-input v-if="run.deliveries.length > 10" v-model="wanted" size="small" clearable placeholder="Find a recipient" aria-label="Find a recipient" />
-            <SendAgain :run="run" @sent="watchCopies" />
+            <SendAgain v-if="isAuthor" :run="run" @sent="watchCopies" />
           </div>
         </div>
         <p v-if="!run.deliveries.length" class="muted">{{ run.state === 'completed' ? 'This run was not to be sent.' : run.state === 'quiet' ? 'Nothing was worth sending.' : 'There are no deliveries yet.' }}</p>
@@ -196,8 +196,8 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
             </tr>
           </tbody>
         </table>
-        <el-pagination v-if="found.length > PAGE" v-model:current-page="page" small layout="prev, pager, next, total" :total="found.length" :page-size="PAGE" />
-        <p v-if="run.links.length" class="small links">Signed links: {{ run.links.filter((one) => one.opened).length }} of {{ run.links.length }} opened; {{ liveLinks.length ? `good until ${instant(liveLinks[0]!.expires_at)}` : 'all ended' }}. <el-button v-if="liveLinks.length" size="small" @click="revoke">End them now</el-button></p>
+        <el-pagination v-if="found.length > PAGE" v-model:current-page="page" size="small" layout="prev, pager, next, total" :total="found.length" :page-size="PAGE" />
+        <p v-if="run.links.length" class="small links">Signed links: {{ run.links.filter((one) => one.opened).length }} of {{ run.links.length }} opened; {{ liveLinks.length ? `good until ${instant(liveLinks[0]!.expires_at)}` : 'all ended' }}. <el-button v-if="isAuthor && liveLinks.length" size="small" @click="revoke">End them now</el-button></p>
       </section>
 
       <section class="card scroll" aria-labelledby="steps">

@@ -4,7 +4,7 @@ import { reactive } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor, mayChange } from '../session'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
 const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)
@@ -30,18 +30,18 @@ const result = (name: string) => {
   <div class="stack">
     <div class="row spread">
       <h1>Sources</h1>
-      <RouterLink v-if="user?.role !== 'viewer'" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" plain tabindex="-1">New source</el-button></RouterLink>
+      <RouterLink v-if="mayChange('source')" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" plain tabindex="-1">New source</el-button></RouterLink>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
-      <div v-if="data && !data.length" class="card"><p>There are no sources yet. A source is what reports read: a database, metrics, files, or checks from this machine.</p><RouterLink :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" tabindex="-1">New source</el-button></RouterLink></div>
+      <div v-if="data && !data.length" class="card"><p>There are no sources yet. A source is what reports read: a database, metrics, files, or checks from this machine.</p><RouterLink v-if="mayChange('source')" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" tabindex="-1">New source</el-button></RouterLink></div>
       <div v-else-if="data" class="columns">
         <section v-for="source in data" :key="source.name" class="card stack" :aria-label="source.title">
           <div class="row spread">
             <h2>{{ source.title }}</h2>
             <div class="row">
-              <el-button size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
-              <RouterLink :to="{ name: 'query', params: { name: source.name } }"><el-button size="small" tabindex="-1">Browse and query</el-button></RouterLink>
-              <RouterLink :to="{ name: 'form', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
+              <el-button v-if="isAuthor" size="small" type="primary" plain :loading="tests.get(source.name) === 'busy'" :aria-label="`Test ${source.title}`" @click="test(source.name)">Test</el-button>
+              <RouterLink v-if="isAuthor" :to="{ name: 'query', params: { name: source.name } }"><el-button size="small" tabindex="-1">Browse and query</el-button></RouterLink>
+              <RouterLink v-if="mayChange('source')" :to="{ name: 'form', params: { kind: 'source', name: source.name } }"><el-button size="small" tabindex="-1">Edit</el-button></RouterLink>
             </div>
           </div>
           <div class="outcome" aria-live="polite">
@@ -67,7 +67,7 @@ const result = (name: string) => {
         <thead><tr><th>Sampler</th><th>Asks</th><th>Every</th><th>Kept</th><th>Last answer</th></tr></thead>
         <tbody>
           <tr v-for="one in samplers" :key="one.name">
-            <td><RouterLink :to="{ name: 'form', params: { kind: 'sampler', name: one.name } }">{{ one.title }}</RouterLink><br /><code>{{ one.name }}</code></td>
+            <td><RouterLink v-if="mayChange('sampler')" :to="{ name: 'form', params: { kind: 'sampler', name: one.name } }">{{ one.title }}</RouterLink><strong v-else>{{ one.title }}</strong><br /><code>{{ one.name }}</code></td>
             <td>{{ one.source }}</td>
             <td class="whole">{{ length(one.every_seconds) }}</td>
             <td>{{ one.samples.toLocaleString('en') }} answers{{ one.since ? ` since ${new Date(one.since).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })}` : '' }}; for {{ one.keep_days }} days</td>

@@ -1,5 +1,7 @@
 <script setup lang="ts">
 // What to do first where there is nothing yet.
+import { mayChange } from '../session'
+
 defineProps<{ sources: number }>()
 </script>
 
@@ -9,7 +11,8 @@ defineProps<{ sources: number }>()
     <ol>
       <li :class="{ done: sources > 0 }">
         <div><strong>Name a source</strong><p class="muted">A database, metrics, files, or checks from this machine. Its test says at once whether it works.</p></div>
-        <RouterLink v-if="!sources" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" tabindex="-1">New source</el-button></RouterLink>
+        <RouterLink v-if="!sources && mayChange('source')" :to="{ name: 'new', params: { kind: 'source' } }"><el-button type="primary" tabindex="-1">New source</el-button></RouterLink>
+        <span v-else-if="!sources" class="muted">An administrator does this.</span>
         <span v-else class="there">● {{ sources === 1 ? 'One source' : `${sources} sources` }}</span>
       </li>
       <li>

@@ -5,13 +5,13 @@ import { computed } from 'vue'
 
 import { api, take, type RunView } from '../api/client'
 import { complain } from '../complain'
-import { user } from '../session'
+import { isAdministrator, isAuthor, user } from '../session'
 import { instant } from '../words'
 
 const { run } = defineProps<{ run: RunView }>()
 const emit = defineEmits<{ changed: [now: RunView] }>()
 const path = computed(() => ({ path: { id: run.id } }))
-const mayLetGo = computed(() => user.value?.role === 'administrator' || user.value?.name === run.kept?.by)
+const mayLetGo = computed(() => isAdministrator.value || user.value?.name === run.kept?.by)
 
 async function keep() {
   const answer = await ElMessageBox.prompt('Nothing of this run goes then, whatever the terms say.', 'Keep this run for good', { confirmButtonText: 'Keep', cancelButtonText: 'Cancel', inputPlaceholder: 'Why? Such as: audit of 2026', inputValidator: (text) => Boolean(text?.trim()) || 'Say why, for whoever asks later.' }).catch(() => null)
@@ -25,7 +25,7 @@ async function letGo() {
 
 <template>
   <p v-if="run.kept" class="small kept">Kept for good by {{ run.kept.by }} since {{ instant(run.kept.at) }}: {{ run.kept.because }}. <el-button v-if="mayLetGo" size="small" @click="letGo">Keep no longer</el-button></p>
-  <el-button v-else-if="user?.role !== 'viewer'" size="small" @click="keep">Keep for good …</el-button>
+  <el-button v-else-if="isAuthor" size="small" @click="keep">Keep for good …</el-button>
 </template>
 
 <style scoped>

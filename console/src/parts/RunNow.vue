@@ -31,6 +31,7 @@ async function sendToMe() {
   chosen.value = names[0] ?? ''
   choosing.value = true
 }
+const act = (what: 'send' | 'to-me' | 'run') => (what === 'send' ? send() : what === 'to-me' ? sendToMe() : begin({ deliver: false, to: [] }))
 const choosing = ref(false)
 const chosen = ref('')
 const begin = async (order: { deliver: boolean; to: string[]; audience?: string }) => {
@@ -60,13 +61,13 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
 
 <template>
   <div class="now">
-    <el-dropdown v-if="compact" trigger="click" :disabled="busy" @command="(what: () => void) => what()">
+    <el-dropdown v-if="compact" trigger="click" :disabled="busy" @command="act">
       <el-button size="small" :loading="busy" :aria-label="`Run ${report.title}`">Run …</el-button>
       <template #dropdown>
         <el-dropdown-menu>
-          <el-dropdown-item v-if="report.audiences.length || report.audiences_from.length" :command="send">Run and send …</el-dropdown-item>
-          <el-dropdown-item :command="sendToMe">Send to me</el-dropdown-item>
-          <el-dropdown-item :command="() => begin({ deliver: false, to: [] })">Run without sending</el-dropdown-item>
+          <el-dropdown-item v-if="report.audiences.length || report.audiences_from.length" command="send">Run and send …</el-dropdown-item>
+          <el-dropdown-item command="to-me">Send to me</el-dropdown-item>
+          <el-dropdown-item command="run">Run without sending</el-dropdown-item>
         </el-dropdown-menu>
       </template>
     </el-dropdown>

@@ -60,7 +60,7 @@ async function send() {
       </el-form-item>
     </el-form>
     <template #footer>
-      <el-button @click="open = false">Leave it</el-button>
+      <el-button @click="open = false">Cancel</el-button>
       <el-button type="primary" :loading="sending" :disabled="nothing" @click="send">Send {{ chosen.length + addresses.length || '' }} {{ chosen.length + addresses.length === 1 ? 'copy' : 'copies' }}</el-button>
     </template>
   </el-dialog>

@@ -8,7 +8,7 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor } from '../session'
 import { instant } from '../words'
 import { isGood, pathOf, untilWords, whomWords, type View } from './words'
 
@@ -16,7 +16,7 @@ const SIZE = 50
 const page = ref(1)
 const { data, error, load } = useLoaded(() => take(api.GET('/views', { params: { query: { page: page.value, size: SIZE } } })))
 const { data: reports } = useLoaded(() => take(api.GET('/reports')))
-const looks = computed(() => user.value?.role === 'viewer')
+const looks = computed(() => !isAuthor.value)
 const latest = computed(() => (reports.value ?? []).filter((report) => report.last_run))
 const now = Date.now()
 

@@ -9,7 +9,7 @@ import { documentViewFormatValues as formats } from '../api/schema'
 import Loading from '../parts/Loading.vue'
 import Preview from '../parts/Preview.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { isAuthor, mayChange } from '../session'
 import { sourceKind } from '../words'
 import { missing, offered, OFTEN, orderOf, restored, sentence, windowOf } from './order'
 import Sketch from './Sketch.vue'
@@ -88,7 +88,7 @@ async function make() {
       </div>
       <section class="card stack" aria-labelledby="reads">
         <h2 id="reads">What it reads</h2>
-        <p v-if="sources && !fitting.length">There is no source of kind “{{ sourceKind(template.source_kind) }}” yet. <RouterLink :to="{ name: 'new', params: { kind: 'source' }, query: { kind: template.source_kind } }">New source</RouterLink></p>
+        <p v-if="sources && !fitting.length">There is no source of kind “{{ sourceKind(template.source_kind) }}” yet. <RouterLink v-if="mayChange('source')" :to="{ name: 'new', params: { kind: 'source' }, query: { kind: template.source_kind } }">New source</RouterLink></p>
         <div v-else class="fields">
           <label><span class="small">Source</span>
             <el-select v-model="draft.source" filterable placeholder="Choose a source" aria-label="Source"><el-option v-for="one in fitting" :key="one.name" :value="one.name" :label="one.title" /></el-select>
@@ -103,12 +103,12 @@ async function make() {
         </div>
         <p v-if="template.samplers" class="muted small">{{ template.samplers === 1 ? 'A sampler begins' : `${template.samplers} samplers begin` }} to keep a history when you use it; before that its charts over time are empty.</p>
       </section>
-      <section v-if="user?.role !== 'viewer'" class="card stack" aria-labelledby="looks">
+      <section v-if="isAuthor" class="card stack" aria-labelledby="looks">
         <h2 id="looks">With your data</h2>
         <p v-if="open.length" class="muted">Still to be given: {{ open.join(', ') }}.</p>
         <Preview v-else :prepare="prepare" />
       </section>
-      <section v-if="user?.role !== 'viewer'" class="card stack" aria-labelledby="becomes">
+      <section v-if="isAuthor" class="card stack" aria-labelledby="becomes">
         <h2 id="becomes">What becomes of it</h2>
         <div class="fields">
           <label><span class="small">Title</span><el-input v-model="draft.title" :placeholder="template.title" aria-label="Title" /></label>

@@ -100,6 +100,8 @@ pub struct UserView {
     pub role: Role,
     /// The teams that they are in; all teams for an administrator.
     pub teams: Vec<String>,
+    /// The kinds of definitions that they may make and change.
+    pub may_change: Vec<String>,
     /// Whether they are asked for a second factor.
     pub second_factor: bool,
     /// Whether the demo's mailbox is there to be looked at.

@@ -29,6 +29,8 @@ pub struct Config {
     pub log_json: bool,
     /// How long a process that died keeps its work from others.
     pub lease: Duration,
+    /// How long a connection is kept that sends no whole request.
+    pub head_timeout: Duration,
     pub first_administrator_password: Option<String>,
     pub mail: Option<Mail>,
     /// The folder of the demo's mail server, shown in the console.
@@ -106,6 +108,7 @@ struct File {
     #[serde(default)]
     log: Log,
     lease: Option<Span>,
+    head_timeout: Option<Span>,
     first_administrator_password: Option<String>,
     mail: Option<MailFile>,
     demo: Option<Demo>,
@@ -424,6 +427,7 @@ impl Config {
             wait_for_database: Duration::ZERO,
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,
+            head_timeout: seconds("head-timeout", file.head_timeout, 30)?,
             first_administrator_password: file
                 .first_administrator_password
                 .map(|written| secret("first-administrator-password", &written))

@@ -1,6 +1,5 @@
 //! Who may do what. Every permission is checked here, in the guards of `guard`.
 
-use maple_lark_api::{Role, TokenScope};
 pub mod addresses;
 mod guard;
 mod passwords;
@@ -12,6 +11,7 @@ use argon2::{
     password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash},
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
+use maple_lark_api::{Role, TokenScope};
 use maple_lark_definition::Kind;
 use maple_lark_store::{
     Store, StoreError,
@@ -103,9 +103,20 @@ pub struct Subject<'a> {
     pub after: Option<Vec<String>>,
 }
 
-/// Whether somebody may change a definition. What reaches other machines with the secrets of this
-/// one is the administrator's, unless the configuration says otherwise. Who is in a team changes what
-/// belongs to it; what belongs to all is changed by administrators, and by authors who are in none.
+/// The kinds of definitions that somebody of a role may change. What reaches other machines with
+/// the secrets of this one is the administrator's, unless the configuration says otherwise.
+pub fn kinds_to_change(role: Role, config: &Config) -> impl Iterator<Item = Kind> {
+    Kind::ALL.into_iter().filter(move |kind| match role {
+        Role::Viewer => false,
+        Role::Author => {
+            !matches!(kind, Kind::Source | Kind::Channel) || config.authors_may_change.contains(kind)
+        }
+        Role::Administrator => true,
+    })
+}
+
+/// Whether somebody may change a definition: its kind is theirs to change, and who is in a team
+/// changes what belongs to it; what belongs to all is changed by administrators, and by authors who are in none.
 ///
 /// # Errors
 /// If they may not.
@@ -118,8 +129,7 @@ pub fn may_change(
     if *user.role >= Role::Administrator {
         return Ok(());
     }
-    let reaches_out = matches!(subject.kind, Kind::Source | Kind::Channel);
-    if reaches_out && !config.authors_may_change.contains(&subject.kind) {
+    if !kinds_to_change(*user.role, config).any(|kind| kind == subject.kind) {
         return Err(Refusal::Definition {
             kind: subject.kind,
             name: subject.name.to_owned(),

@@ -7,6 +7,7 @@ mod audit;
 mod body;
 mod changes;
 mod client;
+mod connections;
 mod definitions;
 mod delivery;
 mod difference;
@@ -81,6 +82,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         limits: Limits::new().limit("json", rocket::data::ToByteUnit::mebibytes(8)),
         ..rocket::Config::release_default()
     });
+    let within = config.head_timeout;
     rocket::custom(figment)
         .manage(store)
         .manage(config)
@@ -90,6 +92,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             let address = format!("{}:{}", rocket.config().address, rocket.config().port);
             Box::pin(async move { tracing::info!(address, "the service is ready") })
         }))
+        .attach(connections::Connections::new(within))
         .attach(recorder::Recorder::new())
         .register("/", catchers![by_status])
         .mount(

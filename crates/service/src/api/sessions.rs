@@ -73,6 +73,9 @@ pub(super) async fn view(
         name: user.name.clone(),
         role: *user.role,
         teams,
+        may_change: access::kinds_to_change(*user.role, config)
+            .map(|kind| kind.name().to_owned())
+            .collect(),
         second_factor: user.second_factor_at.is_some(),
         demo: config.demo_mailbox.is_some() && *user.role == Role::Administrator,
     })

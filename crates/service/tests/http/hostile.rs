@@ -255,3 +255,31 @@ async fn a_body_that_does_not_arrive_is_not_waited_for() {
         "{answers:?}"
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_head_that_does_not_arrive_is_not_waited_for_and_others_stay_connected() {
+    let place = Place::with("head-timeout = \"1 second\"").await;
+    let address = place.base.trim_start_matches("http://");
+    let mut answer = [0; 12];
+    // One that asks now and then keeps its connection for longer than a head may take.
+    let mut patient = TcpStream::connect(address).await.unwrap();
+    let silent = async || {
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        stream.write_all(b"GET /health HTTP/1.1\r\nHo").await.unwrap();
+        let ended = stream.read(&mut [0; 64]).await;
+        assert!(matches!(ended, Ok(0) | Err(_)), "{ended:?}");
+    };
+    for _ in 0..2 {
+        patient
+            .write_all(b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n")
+            .await
+            .unwrap();
+        patient.read_exact(&mut answer).await.unwrap();
+        assert_eq!(&answer, b"HTTP/1.1 200");
+        let mut rest = vec![0; 4096];
+        let _ = patient.read(&mut rest).await.unwrap();
+        let all = futures::future::join_all((0..50).map(|_| silent()));
+        let ended = tokio::time::timeout(PATIENCE, all).await;
+        ended.expect("connections without a head are ended");
+    }
+}

@@ -1,0 +1,73 @@
+import { describe, expect, it } from 'vitest'
+
+import SignIn from '../src/pages/SignIn.vue'
+import { user } from '../src/session'
+import { opened } from './page'
+import { answering, asked, bodies, Refusal, type Part } from './service'
+
+const ADA: Part<'UserView'> = { name: 'ada', role: 'viewer', teams: [] }
+const entered = async (at = '/sign-in') => {
+  const page = await opened(SignIn, { at })
+  await page.type('Name', 'ada')
+  await page.type('Password', 'correct horse')
+  return page
+}
+
+describe('the sign-in', () => {
+  it('goes to the page that was asked for, and to none elsewhere', async () => {
+    answering({ 'POST /session': ADA })
+    for (const [to, then] of [
+      ['/runs?state=failed', '/runs?state=failed'],
+      ['//elsewhere.example/', '/'],
+      ['https://elsewhere.example/', '/'],
+    ]) {
+      const page = await entered(`/sign-in?to=${encodeURIComponent(to!)}`)
+      await page.press('Sign in')
+      expect(page.at()).toBe(then)
+      expect(user.value?.name).toBe('ada')
+      page.view.unmount()
+    }
+  })
+
+  it('sends nothing until there are a name and a password', async () => {
+    const page = await opened(SignIn, { at: '/sign-in' })
+    await page.press('Sign in')
+    expect(page.text()).toContain('Give both a name and a password.')
+    expect(asked()).toEqual([])
+  })
+
+  it('asks for a code only where the service does, and keeps the password meanwhile', async () => {
+    answering({ 'POST /session': ({ body }: { body: unknown }) => ((body as { code?: string }).code === '123456' ? ADA : new Refusal(401, 'The code is not right.', { needs_code: true })) })
+    const page = await entered('/sign-in?to=/runs')
+    expect(page.has('Code of your device')).toBe(false)
+    await page.press('Sign in')
+    expect(page.has('Code of your device')).toBe(true)
+    expect(page.has('not right')).toBe(false)
+    await page.type('Code of your device, or a recovery code', '000000')
+    await page.press('Sign in')
+    expect(page.has('The code is not right.')).toBe(true)
+    await page.type('Code of your device, or a recovery code', ' 123456 ')
+    await page.press('Sign in')
+    expect(bodies('POST /session').at(-1)).toEqual({ name: 'ada', password: 'correct horse', code: '123456' })
+    expect(page.at()).toBe('/runs')
+  })
+
+  it('forgets a wrong password, but not the name', async () => {
+    answering({ 'POST /session': new Refusal(401, 'The name or the password is wrong.') })
+    const page = await entered()
+    await page.press('Sign in')
+    expect(page.text()).toContain('The name or the password is wrong.')
+    expect(page.view.find<HTMLInputElement>('[name=password]').element.value).toBe('')
+    expect(page.view.find<HTMLInputElement>('[name=name]').element.value).toBe('ada')
+  })
+
+  it('mails a link without saying whether there is such a user', async () => {
+    answering({ 'POST /password-links': undefined })
+    const page = await opened(SignIn, { at: '/sign-in' })
+    await page.press('Forgotten the password?')
+    await page.type('Name', ' ada ')
+    await page.press('Mail me a link')
+    expect(bodies('POST /password-links')).toEqual([{ name: 'ada' }])
+    expect(page.text()).toContain('If there is a user of this name')
+  })
+})
