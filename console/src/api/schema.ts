@@ -2653,8 +2653,12 @@ export interface components {
         MessageDraft: {
             /** @description `summary`, `full` or `text`. */
             body?: string | null;
-            subject: string;
-            text: string;
+            /** @description That of the message template if there is none, or else the usual one. */
+            subject?: string | null;
+            /** @description The name of a message template. */
+            template?: string | null;
+            /** @description That of the message template if there is none, or else none. */
+            text?: string | null;
         };
         /** @description A message with the values of the report's latest run. */
         MessagePreview: {

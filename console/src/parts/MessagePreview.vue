@@ -14,7 +14,7 @@ const wrong = ref('')
 async function message() {
   const keys = props.keys ?? ((await take(api.POST('/definitions/draft', { body: { text: props.text ?? '' } }))).keys as Keys | null) ?? {}
   const text = (key: string) => (typeof valueAt(keys, key) === 'string' ? String(valueAt(keys, key)) : null)
-  return { subject: text('message.subject') ?? '{{ report.title }}: {{ window.label }}', text: text('message.text') ?? '', body: text('deliver.body') }
+  return { subject: text('message.subject'), text: text('message.text'), template: text('message.template'), body: text('deliver.body') }
 }
 
 let asked = 0

@@ -138,8 +138,12 @@ pub struct NoticeView {
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MessageDraft {
-    pub subject: String,
-    pub text: String,
+    /// That of the message template if there is none, or else the usual one.
+    pub subject: Option<String>,
+    /// That of the message template if there is none, or else none.
+    pub text: Option<String>,
+    /// The name of a message template.
+    pub template: Option<String>,
     /// `summary`, `full` or `text`.
     pub body: Option<String>,
 }

@@ -98,7 +98,7 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
         .iter()
         .map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour)))
         .collect();
-    let values = json!({ "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "dark_accent": palette::dark(&document.theme.accent), "dark_colours": dark });
+    let values = json!({ "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
     render_template("report", &values)
 }
 

@@ -737,7 +737,7 @@ async fn messages_are_shown_with_real_values_before_they_are_saved() {
         ],
     );
     let http = reqwest::Client::new();
-    let ask = async |subject: &str| {
+    let ask = async |subject: Option<&str>| {
         let url = format!(
             "http://{}/api/v1/reports/ports/message-preview",
             place.address
@@ -755,25 +755,29 @@ async fn messages_are_shown_with_real_values_before_they_are_saved() {
         )
     };
     assert_eq!(
-        ask("{{ figures.amount }}").await.0,
+        ask(Some("{{ figures.amount }}")).await.0,
         409,
         "it has not run yet"
     );
     ran(&place, "ports");
-    let (status, preview) = ask("{{ figures.amount }} on {{ window.label }}").await;
+    let (status, preview) = ask(Some("{{ figures.amount }} on {{ window.label }}")).await;
     assert_eq!(status, 200, "{preview:#}");
     assert!(
         preview["subject"].as_str().unwrap().starts_with("42 on "),
         "{preview:#}"
     );
     assert_eq!(preview["figures"], json!({ "amount": "42" }));
+    // Without a subject of its own it is the usual one, as in the mail.
+    let usual = ask(None).await.1["subject"].clone();
+    let said = usual.as_str().unwrap();
+    assert!(said.ends_with(" – For your information"), "{said}");
     assert!(
         preview["html"]
             .as_str()
             .unwrap()
             .contains("data:image/png;base64,")
     );
-    let (status, problem) = ask("{{ report.titel }}").await;
+    let (status, problem) = ask(Some("{{ report.titel }}")).await;
     assert_eq!(
         (
             status,

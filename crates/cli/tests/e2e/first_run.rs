@@ -82,7 +82,7 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
         let dated = if is_runa { &iso_label } else { label };
         assert_eq!(
             message.subject().unwrap(),
-            format!("Ferry operations, daily: {dated}")
+            format!("Ferry operations, daily: {dated} – Needs action")
         );
         ids.insert(message.message_id().unwrap().to_owned());
         let plain = message.body_text(0).unwrap();

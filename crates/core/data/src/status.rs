@@ -52,6 +52,17 @@ pub enum Direction {
     Lower,
 }
 
+impl Direction {
+    /// The words before a limit: `from 90 %`, `at or below 99 %`.
+    #[must_use]
+    pub fn from(self) -> &'static str {
+        match self {
+            Self::Higher => "from",
+            Self::Lower => "at or below",
+        }
+    }
+}
+
 /// Limits past which a value deserves attention. Reaching a limit counts as past it.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 pub struct Thresholds {

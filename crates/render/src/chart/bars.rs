@@ -6,7 +6,7 @@ use maple_lark_definition::BarForm;
 use maple_lark_document::chart::{BarSeries, BreakdownStep, Chart, Limit, SharePart};
 
 use super::{
-    canvas::{Anchor, Canvas, fit, text_width},
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, text_width},
     frame::{self, Frame},
 };
 use crate::palette;
@@ -29,7 +29,7 @@ fn legend_height(series: &[BarSeries], width: f64) -> f64 {
 pub fn height(categories: &[String], series: &[BarSeries], form: BarForm, width: f64) -> f64 {
     let legend = legend_height(series, width);
     if form.upright {
-        220.0
+        188.0
             + legend
             + if in_two_lines(categories, width) {
                 frame::NAME_ROW
@@ -123,7 +123,12 @@ impl Lying {
             .collect();
         for (limit, middle) in limits.iter().zip(apart(&wanted, canvas.width)) {
             let (at, colour) = (self.x(limit.at), palette::status(limit.status));
-            canvas.dashed((at, self.top), (at, self.bottom + 17.0), colour, 1.1);
+            canvas.dashes(
+                &[(at, self.top), (at, self.bottom + 17.0)],
+                LIMIT_DASHES,
+                colour,
+                1.1,
+            );
             canvas.text(
                 &limit.label,
                 (middle, self.bottom + 25.0),

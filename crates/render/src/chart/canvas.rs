@@ -3,7 +3,10 @@
 use crate::html::escaped;
 use maple_lark_data::stop;
 
-pub const FONT: &str = "Inter";
+/// Where the report's own is not there, one that is no wider: labels have their places by it.
+pub const FONT: &str = "Inter, 'Liberation Sans', Arial, Helvetica, sans-serif";
+/// The dashes of limits: so long, with gaps so long.
+pub const LIMIT_DASHES: (f64, f64) = (5.0, 4.0);
 /// The size of labels in pixels.
 pub const LABEL: f64 = 11.0;
 
@@ -21,6 +24,8 @@ pub enum DrawOp {
         points: Vec<(f64, f64)>,
         colour: &'static str,
         width: f64,
+        /// Dashes so long, with gaps so long.
+        dash: Option<(f64, f64)>,
     },
     Area {
         points: Vec<(f64, f64)>,
@@ -62,6 +67,7 @@ impl Canvas {
             points: points.into_iter().collect(),
             colour,
             width,
+            dash: None,
         });
     }
 
@@ -72,19 +78,20 @@ impl Canvas {
         });
     }
 
-    pub fn dashed(&mut self, from: (f64, f64), to: (f64, f64), colour: &'static str, width: f64) {
-        let length = (to.0 - from.0).hypot(to.1 - from.1);
-        let at = |along: f64| {
-            (
-                from.0 + (to.0 - from.0) * along / length,
-                from.1 + (to.1 - from.1) * along / length,
-            )
-        };
-        let mut along = 0.0;
-        while along < length {
-            self.line([at(along), at((along + 5.0).min(length))], colour, width);
-            along += 9.0;
-        }
+    /// Dashes along a line: so long, with gaps so long.
+    pub fn dashes(
+        &mut self,
+        points: &[(f64, f64)],
+        dash: (f64, f64),
+        colour: &'static str,
+        width: f64,
+    ) {
+        self.inks.push(DrawOp::Line {
+            points: points.to_vec(),
+            colour,
+            width,
+            dash: Some(dash),
+        });
     }
 
     pub fn rectangle(&mut self, corner: (f64, f64), opposite: (f64, f64), colour: &'static str) {
@@ -151,6 +158,7 @@ fn draw(svg: &mut String, ink: &DrawOp) {
             points,
             colour,
             width,
+            dash,
         } => {
             svg.push_str("<polyline points=\"");
             through(svg, points);
@@ -158,6 +166,12 @@ fn draw(svg: &mut String, ink: &DrawOp) {
             svg.push_str(colour);
             svg.push_str("\" stroke-width=\"");
             tenths(svg, *width);
+            if let Some((long, gap)) = dash {
+                svg.push_str("\" stroke-dasharray=\"");
+                tenths(svg, *long);
+                svg.push(' ');
+                tenths(svg, *gap);
+            }
             svg.push_str("\" stroke-linejoin=\"round\"/>");
         }
         DrawOp::Area { points, colour } => {

@@ -5,7 +5,7 @@ use maple_lark_document::chart::{Chart, Crossing, ForecastPlot, TimeAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, fit, text_width},
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, text_width},
     frame::Frame,
 };
 use crate::palette;
@@ -16,44 +16,6 @@ const TO_COME: usize = 1;
 
 pub fn height(size: Size) -> f64 {
     if size.is_wide() { 270.0 } else { 260.0 }
-}
-
-/// Dashes along a line: so long, with gaps so long.
-fn dashed(
-    canvas: &mut Canvas,
-    points: &[(f64, f64)],
-    (long, gap): (f64, f64),
-    colour: &'static str,
-    width: f64,
-) {
-    let (mut left, mut draws) = (long, true);
-    let mut dash: Vec<(f64, f64)> = points.first().copied().into_iter().collect();
-    for pair in points.windows(2) {
-        let (mut from, to) = (pair[0], pair[1]);
-        loop {
-            let length = (to.0 - from.0).hypot(to.1 - from.1);
-            if length < left {
-                left -= length;
-                dash.push(to);
-                break;
-            }
-            let share = left / length.max(f64::MIN_POSITIVE);
-            from = (
-                from.0 + (to.0 - from.0) * share,
-                from.1 + (to.1 - from.1) * share,
-            );
-            dash.push(from);
-            let done = std::mem::replace(&mut dash, vec![from]);
-            if draws {
-                canvas.line(done, colour, width);
-            }
-            draws = !draws;
-            left = if draws { long } else { gap };
-        }
-    }
-    if draws && dash.len() > 1 {
-        canvas.line(dash, colour, width);
-    }
 }
 
 /// A stretch of the legend: how its line looks, and its name.
@@ -78,9 +40,20 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, plot: &ForecastPlot, size: Size)
         wide,
         crossings,
     } = plot;
+    let mut entries = vec![(Sample::Solid, "observed")];
+    if !fitted.is_empty() {
+        entries.push((Sample::Dots, "fitted"));
+    }
+    if !forecast.is_empty() {
+        entries.push((Sample::Dashes, "forecast"));
+    }
+    if !narrow.is_empty() {
+        entries.push((Sample::Area, "80 % (outer lines 95 %)"));
+    }
     // The legend, and under it the words of what is reached.
+    let named = legend(canvas, &entries);
     let words = if crossings.is_empty() { 0.0 } else { 16.0 };
-    let frame = Frame::new(canvas, &chart.axis, 36.0 + words, 10.0);
+    let frame = Frame::new(canvas, &chart.axis, 20.0 + named + words, 10.0);
     frame.limit_bands(canvas, chart);
     frame.shading(canvas, axis);
     let place = |(at, value): &(DateTime<Utc>, f64)| (frame.time(axis, *at), frame.y(*value));
@@ -116,22 +89,11 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, plot: &ForecastPlot, size: Size)
             _ => canvas.line(points, palette::series(OBSERVED), 1.6),
         }
     }
-    dashed(canvas, &fit_line, (1.5, 2.5), palette::MUTED, 1.0);
+    canvas.dashes(&fit_line, (1.5, 2.5), palette::MUTED, 1.0);
     let come: Vec<(f64, f64)> = ends.into_iter().chain(forecast).map(place).collect();
-    dashed(canvas, &come, (6.0, 3.5), palette::series(TO_COME), 1.8);
+    canvas.dashes(&come, (6.0, 3.5), palette::series(TO_COME), 1.8);
     frame.limit_names(canvas, &chart.limits);
     marks(canvas, &frame, axis, crossings);
-    let mut entries = vec![(Sample::Solid, "observed")];
-    if !fitted.is_empty() {
-        entries.push((Sample::Dots, "fitted"));
-    }
-    if !forecast.is_empty() {
-        entries.push((Sample::Dashes, "forecast"));
-    }
-    if !narrow.is_empty() {
-        entries.push((Sample::Area, "80 % (outer lines 95 %)"));
-    }
-    legend(canvas, &entries);
 }
 
 /// Where limits are reached, with the words above, moved apart where they would touch.
@@ -139,7 +101,12 @@ fn marks(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, crossings: &[Cross
     let mut free = f64::NEG_INFINITY;
     for crossing in crossings {
         let (x, y) = (frame.time(axis, crossing.at), frame.y(crossing.value));
-        canvas.dashed((x, y), (x, frame.top - 6.0), palette::SPAN_EDGE, 0.9);
+        canvas.dashes(
+            &[(x, y), (x, frame.top - 6.0)],
+            LIMIT_DASHES,
+            palette::SPAN_EDGE,
+            0.9,
+        );
         canvas.dot((x, y), 3.2, palette::SPAN_EDGE);
         let words = fit(&crossing.label, canvas.width * 0.45);
         let half = text_width(&words) / 2.0;
@@ -158,14 +125,18 @@ fn marks(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, crossings: &[Cross
     }
 }
 
-fn legend(canvas: &mut Canvas, entries: &[(Sample, &str)]) {
-    let (mut x, y) = (0.0, 8.0);
+/// What the lines stand for, in as many rows as they need. Answers with the height of all.
+fn legend(canvas: &mut Canvas, entries: &[(Sample, &str)]) -> f64 {
+    let (mut x, mut y) = (0.0, 8.0);
     for (sample, name) in entries {
+        if x > 0.0 && x + 27.0 + text_width(name) > canvas.width {
+            (x, y) = (0.0, y + 16.0);
+        }
         let line = [(x, y), (x + 22.0, y)];
         match sample {
             Sample::Solid => canvas.line(line, palette::series(OBSERVED), 1.6),
-            Sample::Dots => dashed(canvas, &line, (1.5, 2.5), palette::MUTED, 1.0),
-            Sample::Dashes => dashed(canvas, &line, (6.0, 3.5), palette::series(TO_COME), 1.8),
+            Sample::Dots => canvas.dashes(&line, (1.5, 2.5), palette::MUTED, 1.0),
+            Sample::Dashes => canvas.dashes(&line, (6.0, 3.5), palette::series(TO_COME), 1.8),
             Sample::Area => {
                 canvas.rectangle((x, y - 5.0), (x + 22.0, y + 5.0), palette::tint(TO_COME));
             }
@@ -173,4 +144,5 @@ fn legend(canvas: &mut Canvas, entries: &[(Sample, &str)]) {
         canvas.text(name, (x + 27.0, y), Anchor::Start, palette::INK);
         x += 27.0 + text_width(name) + 16.0;
     }
+    y + 8.0
 }

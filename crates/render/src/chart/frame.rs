@@ -5,7 +5,7 @@ use maple_lark_document::chart::{Chart, Limit, TimeAxis, ValueAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, LABEL, fit, text_width},
+    canvas::{Anchor, Canvas, LABEL, LIMIT_DASHES, fit, text_width},
 };
 use crate::palette;
 
@@ -187,9 +187,9 @@ impl Frame {
     pub fn limit_lines(&self, canvas: &mut Canvas, chart: &Chart) {
         for limit in &chart.limits {
             let y = self.y(limit.at);
-            canvas.dashed(
-                (self.left, y),
-                (self.right, y),
+            canvas.dashes(
+                &[(self.left, y), (self.right, y)],
+                LIMIT_DASHES,
                 palette::status(limit.status),
                 1.1,
             );

@@ -175,6 +175,8 @@ fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, styl
         }
         if style == LineStyle::Stacked {
             canvas.line(points, palette::PAPER, 0.8);
+        } else if !one.behind && palette::is_dashed(one.colour) {
+            canvas.dashes(&points, (5.0, 2.5), colour, wide);
         } else {
             canvas.line(points, colour, wide);
         }
@@ -219,7 +221,7 @@ fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[&Series], room: f6
             &fit(&series[index].name, room - 12.0),
             (frame.right + 12.0, to),
             Anchor::Start,
-            colour,
+            palette::series_ink(series[index].colour),
         );
     }
 }

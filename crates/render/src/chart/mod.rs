@@ -59,7 +59,7 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
                 0.0
             };
             let span_names = if spans.is_empty() { 0.0 } else { 14.0 };
-            span_names + above + if size.is_wide() { 240.0 } else { 220.0 }
+            span_names + above + if size.is_wide() { 196.0 } else { 188.0 }
         }
         Plot::Bars {
             categories,
@@ -72,7 +72,7 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
         Plot::Availability { rows, .. } => availability::height(rows),
         Plot::Forecast(_) => forecast::height(size),
         Plot::Points { series, .. } => plots::points_height(series, size.width()),
-        Plot::Histogram { .. } => 220.0,
+        Plot::Histogram { .. } => 188.0,
         Plot::Boxes { boxes } => plots::boxes_height(boxes),
         Plot::Share { parts, round } => bars::share_height(parts, *round),
     }

@@ -8,12 +8,15 @@ use maple_lark_document::chart::{
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, fit, text_width},
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, text_width},
     frame::{self, Frame},
 };
 use crate::palette;
 
-const HEAT_ROW: f64 = 19.0;
+/// Many rows are lower, so that they stand on a page together with something else.
+fn heat_row(rows: usize) -> f64 {
+    if rows > 24 { 14.0 } else { 19.0 }
+}
 const TIMELINE_ROW: f64 = 19.0;
 const BOX_ROW: f64 = 24.0;
 
@@ -26,7 +29,7 @@ fn names_width<'n>(names: impl Iterator<Item = &'n str>, canvas: &Canvas) -> f64
 }
 
 pub fn heat_height(rows: &[String]) -> f64 {
-    rows.len() as f64 * HEAT_ROW + 46.0
+    rows.len() as f64 * heat_row(rows.len()) + 46.0
 }
 
 pub struct Heat<'a> {
@@ -43,6 +46,7 @@ pub struct Heat<'a> {
 )]
 pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
     let left = names_width(heat.rows.iter().map(String::as_str), canvas);
+    let high = heat_row(heat.rows.len());
     let wide = (canvas.width - left) / heat.columns.len() as f64;
     // Values stand in their cells where there is room for all of them.
     let labelled = heat
@@ -69,10 +73,10 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
         );
     }
     for (row, name) in heat.rows.iter().enumerate() {
-        let y = 17.0 + row as f64 * HEAT_ROW;
+        let y = 17.0 + row as f64 * high;
         canvas.text(
             &fit(name, left - 8.0),
-            (left - 6.0, y + HEAT_ROW / 2.0),
+            (left - 6.0, y + high / 2.0),
             Anchor::End,
             palette::INK,
         );
@@ -81,15 +85,11 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
             match cell {
                 Some(cell) => {
                     let (colour, ink) = palette::heat(cell.share);
-                    canvas.rectangle(
-                        (x + 0.5, y + 0.5),
-                        (x + wide - 0.5, y + HEAT_ROW - 0.5),
-                        colour,
-                    );
+                    canvas.rectangle((x + 0.5, y + 0.5), (x + wide - 0.5, y + high - 0.5), colour);
                     if labelled {
                         canvas.text(
                             &cell.label,
-                            (x + wide / 2.0, y + HEAT_ROW / 2.0),
+                            (x + wide / 2.0, y + high / 2.0),
                             Anchor::Middle,
                             ink,
                         );
@@ -98,8 +98,8 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
                 // What was not measured is neither little nor much.
                 None => canvas.line(
                     [
-                        (x + wide / 2.0 - 2.0, y + HEAT_ROW / 2.0),
-                        (x + wide / 2.0 + 2.0, y + HEAT_ROW / 2.0),
+                        (x + wide / 2.0 - 2.0, y + high / 2.0),
+                        (x + wide / 2.0 + 2.0, y + high / 2.0),
                     ],
                     palette::MUTED,
                     0.8,
@@ -350,9 +350,9 @@ pub fn boxes(canvas: &mut Canvas, chart: &Chart, boxes: &[BoxRow]) {
         );
     }
     for limit in &chart.limits {
-        canvas.dashed(
-            (x(limit.at), frame.top),
-            (x(limit.at), frame.bottom),
+        canvas.dashes(
+            &[(x(limit.at), frame.top), (x(limit.at), frame.bottom)],
+            LIMIT_DASHES,
             palette::status(limit.status),
             1.1,
         );

@@ -15,7 +15,7 @@ use typst::{
     layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
     model::TableCell,
     syntax::Span,
-    visualize::{Curve, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
+    visualize::{Curve, DashPattern, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
 };
 
 use super::{
@@ -239,9 +239,14 @@ impl<'a> Finish<'a> {
                 points,
                 colour,
                 width,
+                dash,
             } => {
                 let stroke = FixedStroke {
                     join: LineJoin::Round,
+                    dash: dash.map(|(long, gap)| DashPattern {
+                        array: vec![Abs::pt(long * scale), Abs::pt(gap * scale)],
+                        phase: Abs::zero(),
+                    }),
                     ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale))
                 };
                 vec![shape(

@@ -575,7 +575,7 @@ fn colours(theme: &Theme) -> Value {
         "rule": themed(palette::RULE),
         "shade": themed(palette::SHADE),
         "paper": themed(palette::PAPER),
-        "accent": if theme.dark { palette::dark(&theme.accent) } else { theme.accent.clone() },
+        "accent": palette::accent(&theme.accent, theme.dark),
     })
 }
 

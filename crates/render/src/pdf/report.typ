@@ -66,10 +66,10 @@
         set par(spacing: 6pt)
         par(text(size: 7.5pt, fill: muted, figure.title))
         par(text(size: if figure.value.len() > 13 { 11pt } else { 16pt }, weight: 600, fill: if marked { edge } else { ink }, figure.value))
-        if figure.change != none { par(text(size: 7pt, fill: ink, figure.change)) }
+        if figure.change != none { par(text(size: 7.5pt, fill: ink, figure.change)) }
         if "spark" in figure { image("/" + figure.spark, width: 100%, height: 16pt, fit: "stretch", alt: figure.title + " over the window, a line without axes") }
-        if status != none { par(text(size: 7pt, fill: status.ink, weight: 600)[#status.mark #status.word]) }
-        if figure.limits != none { par(text(size: 6.5pt, fill: muted, figure.limits)) }
+        if status != none { par(text(size: 7.5pt, fill: status.ink, weight: 600)[#status.mark #status.word]) }
+        if figure.limits != none { par(text(size: 7.5pt, fill: muted, figure.limits)) }
       })
     }),
   )
@@ -77,7 +77,7 @@
 
 #let captions(content) = {
   if content.marks.len() > 0 {
-    text(size: 7pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
+    text(size: 7.5pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
   }
   if content.cut != none {
     let there = data.attached.any(file => file.name == content.file)
@@ -198,15 +198,25 @@
   if block-data.note != none { par(text(size: 7.5pt, fill: muted, block-data.note)) }
 }
 
-// A long table may run over pages; everything else stays together with its heading.
-#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 18)
+// Goes to the next page unless there is so much room on this one.
+#let room-for(height) = {
+  block(width: 100%, height: height, above: 0pt, below: 0pt, breakable: false)
+  v(-height)
+}
+
+// A table may run over pages if some rows of it stand under its heading; everything else that is
+// drawn stays together with its own.
+#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 8)
 #let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
 #let leads(place) = place != none and place.section < doc.sections.len() and place.block < doc.sections.at(place.section).blocks.len()
 #let placed(block-data, name, place) = [#block(
   width: 100%,
   breakable: may-break(block-data.body),
   below: 13pt * air,
-  shown-block(block-data, name),
+  {
+    if block-data.body.kind == "table" and may-break(block-data.body) { room-for(96pt) }
+    shown-block(block-data, name)
+  },
 )#place]
 
 // Front
@@ -247,7 +257,9 @@
 
 #if theme.contents {
   block(above: 16pt, below: 6pt, text(size: 11pt, weight: 600, fill: accent, "Contents"))
-  outline(title: none, depth: 3, indent: 10pt)
+  // A long one stands in two columns, so that it needs no page of its own.
+  let entries = doc.sections.map(section => 1 + section.blocks.filter(one => one.title != "").len()).sum(default: 0)
+  if entries > 24 { block(height: calc.ceil((entries + 2) / 2) * 14.2pt, columns(2, gutter: 18pt, outline(title: none, depth: 3, indent: 10pt))) } else { outline(title: none, depth: 3, indent: 10pt) }
 }
 #if theme.cover { pagebreak() }
 
@@ -291,9 +303,8 @@
   ])
 }
 
-// Provenance, on a page of its own: pages that follow a break are laid out side by side.
-#pagebreak()
-#set page(numbering: none)
+// Provenance, where there is room for its heading and the first queries.
+#room-for(130pt)
 #heading(level: 2)[How this was made]
 #block(below: 8pt, text(size: 8pt)[
   Every figure above comes from one snapshot of the data below, taken for the window
@@ -301,9 +312,9 @@
 ])
 #{
   // Shaping without is faster, but leaves text from right to left in the wrong order.
-  set text(size: 6.8pt, kerning: data.backwards, ligatures: data.backwards)
+  set text(size: 7.5pt, kerning: data.backwards, ligatures: data.backwards)
   table(
-    columns: (2.2fr, 1.7fr, 1.5fr, 0.8fr, 0.7fr, 3fr),
+    columns: (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr),
     align: (left, left, left, right, right, left),
     inset: (x: 4pt, y: 3.4pt),
     stroke: (bottom: 0.4pt + rule, rest: none),

@@ -109,7 +109,8 @@ pub fn kinds_to_change(role: Role, config: &Config) -> impl Iterator<Item = Kind
     Kind::ALL.into_iter().filter(move |kind| match role {
         Role::Viewer => false,
         Role::Author => {
-            !matches!(kind, Kind::Source | Kind::Channel) || config.authors_may_change.contains(kind)
+            !matches!(kind, Kind::Source | Kind::Channel)
+                || config.authors_may_change.contains(kind)
         }
         Role::Administrator => true,
     })

@@ -155,8 +155,13 @@ fn connections(port: u16) -> std::io::Result<Vec<Connection>> {
             continue;
         };
         let (Some(inode), Some(number)) = (
-            target.to_str().and_then(|name| name.strip_prefix("socket:")),
-            entry.file_name().to_str().and_then(|name| name.parse().ok()),
+            target
+                .to_str()
+                .and_then(|name| name.strip_prefix("socket:")),
+            entry
+                .file_name()
+                .to_str()
+                .and_then(|name| name.parse().ok()),
         ) else {
             continue;
         };

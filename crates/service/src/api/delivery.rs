@@ -33,7 +33,7 @@ use super::{
 };
 use crate::{
     access::{Administrator, Author, Runner, Trail, Viewer},
-    engine::{EngineHandle, snapshots, values_key},
+    engine::{EngineHandle, snapshots, templates_of, values_key},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -612,11 +612,16 @@ async fn preview(
     engine: &State<EngineHandle>,
 ) -> Answer<MessagePreview> {
     let draft = draft.into_inner();
-    let templates = [
-        ("subject", Template::new(draft.subject)),
-        ("text", Template::new(draft.text)),
-    ];
-    for (key, template) in &templates {
+    let own = [draft.subject, draft.text].map(|words| words.map(Template::new));
+    let definitions = engine.definitions(store, &user.1).await?;
+    let shared = draft.template.as_ref();
+    let shared = shared.and_then(|name| definitions.set.message_templates.get(name));
+    let (subject, text) = templates_of((own[0].as_ref(), own[1].as_ref()), shared);
+    let written = [("subject", Some(&subject)), ("text", text.as_ref())];
+    for (key, template) in written
+        .into_iter()
+        .filter_map(|(key, one)| Some((key, one?)))
+    {
         check(template).map_err(|words| {
             Problem::new(422, "The message is not valid", format!("{key}: {words}"))
         })?;
@@ -669,14 +674,15 @@ async fn preview(
         let snapshot = snapshots::open(&kept).map_err(|error| error.to_string())?;
         let document = compose(&snapshot).map_err(|error| error.to_string())?;
         let values = message_values(&snapshot, &document, Some(&audience));
-        let [subject, text] = templates
-            .map(|(_, template)| render(&template, &values).map_err(|error| error.to_string()));
-        let text = text?;
+        let merged =
+            |template: &Template| render(template, &values).map_err(|error| error.to_string());
+        let subject = merged(&subject)?;
+        let text = text.as_ref().map(merged).transpose()?;
         let mail = mail_body(
             &document,
             content,
             &Context {
-                message: Some(&text),
+                message: text.as_deref(),
                 ..Context::default()
             },
         )
@@ -693,7 +699,7 @@ async fn preview(
             })
         });
         Ok(MessagePreview {
-            subject: subject?,
+            subject,
             text: mail.text,
             html,
             run,

@@ -35,7 +35,7 @@ use crate::Config;
 pub(crate) use ask::{Among, AskError};
 pub use clock::{Clock, look as look_at_the_clock};
 pub use definitions::{Definitions, parse_all};
-pub(crate) use deliver::ChannelError;
+pub(crate) use deliver::{ChannelError, templates_of};
 pub(crate) use guard::NotComputed;
 pub use run::{OnlyTo, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};

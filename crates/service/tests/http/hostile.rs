@@ -265,7 +265,10 @@ async fn a_head_that_does_not_arrive_is_not_waited_for_and_others_stay_connected
     let mut patient = TcpStream::connect(address).await.unwrap();
     let silent = async || {
         let mut stream = TcpStream::connect(address).await.unwrap();
-        stream.write_all(b"GET /health HTTP/1.1\r\nHo").await.unwrap();
+        stream
+            .write_all(b"GET /health HTTP/1.1\r\nHo")
+            .await
+            .unwrap();
         let ended = stream.read(&mut [0; 64]).await;
         assert!(matches!(ended, Ok(0) | Err(_)), "{ended:?}");
     };

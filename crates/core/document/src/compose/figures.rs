@@ -1,10 +1,7 @@
 //! Key figures.
 
 use maple_lark_data::{
-    Table, Unit, Value,
-    figures::direction,
-    number_format::NumberFormat,
-    status::{Direction, Thresholds},
+    Table, Unit, Value, figures::direction, number_format::NumberFormat, status::Thresholds,
 };
 use maple_lark_definition::Query;
 use maple_lark_time::Zone;
@@ -163,10 +160,7 @@ fn limits_in_words(
     unit: &Unit,
     number_format: NumberFormat,
 ) -> Option<String> {
-    let direction = match thresholds.worse {
-        Direction::Higher => "from",
-        Direction::Lower => "at or below",
-    };
+    let direction = thresholds.worse.from();
     let parts: Vec<String> = [
         ("warning", thresholds.warning),
         ("critical", thresholds.critical),

@@ -248,7 +248,7 @@ fn front(
         window_label: window.label_in(dates),
         window_exact: match own {
             Some(own) => format!(
-                "{} ({})",
+                "{}; in your time {}",
                 window.exact_in_words(dates),
                 own.exact_in_words(dates)
             ),

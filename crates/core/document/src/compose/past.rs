@@ -14,21 +14,24 @@ use crate::document::{Place, SummaryLine};
 /// So many are kept to be named; the others are counted.
 const MOST_KEPT: usize = 50;
 
-/// One thing that is past a limit.
+/// One value that is past a limit.
 #[derive(Debug, Clone)]
 struct One {
-    line: SummaryLine,
+    name: String,
+    says: String,
     status: Status,
     /// How far it is past the limit, as a share of the larger of both.
     far: f64,
+    place: Place,
 }
 
 /// The things that are past a limit, of all blocks.
 #[derive(Debug, Default)]
 pub(crate) struct Past {
     kept: Vec<One>,
-    told: HashSet<String>,
-    others: usize,
+    told: HashSet<(String, String)>,
+    /// Things of which nothing is kept any more.
+    others: HashSet<String>,
     /// The block that is being composed.
     here: Place,
 }
@@ -39,34 +42,43 @@ impl Past {
         self.here = place;
     }
 
-    /// A thing in words, with how far it is past its limit. The same words are kept once, however
-    /// many blocks show them.
-    pub(crate) fn add(&mut self, line: String, status: Status, far: f64) {
+    /// What is wrong with a thing, in words, and how far it is past its limit. The same words are
+    /// kept once, however many blocks show them.
+    pub(crate) fn add(&mut self, name: &str, says: String, status: Status, far: f64) {
         if status <= Status::Unknown {
             return;
         }
-        if self.told.len() < MOST_KEPT * MOST_KEPT && !self.told.insert(line.clone()) {
+        let told = (name.to_owned(), says.clone());
+        if self.told.len() < MOST_KEPT * MOST_KEPT && !self.told.insert(told) {
             return;
         }
-        let line = SummaryLine {
-            text: line,
-            place: Some(self.here),
-        };
-        self.kept.push(One { line, status, far });
+        self.kept.push(One {
+            name: name.to_owned(),
+            says,
+            status,
+            far,
+            place: self.here,
+        });
         if self.kept.len() > 2 * MOST_KEPT {
             self.sort();
-            self.others += self.kept.len() - MOST_KEPT;
-            self.kept.truncate(MOST_KEPT);
+            let gone = self.kept.drain(MOST_KEPT..).map(|one| one.name);
+            self.others.extend(gone);
         }
     }
 
-    /// A limit that is likely to be reached; the sooner after `end`, the worse.
-    pub(crate) fn add_reached(&mut self, line: String, at: DateTime<Utc>, end: DateTime<Utc>) {
+    /// A limit that a thing is likely to reach; the sooner after `end`, the worse.
+    pub(crate) fn add_reached(
+        &mut self,
+        name: &str,
+        says: String,
+        at: DateTime<Utc>,
+        end: DateTime<Utc>,
+    ) {
         let ahead = (at - end).num_minutes().max(1);
-        self.add(line, Status::Warning, 1.0 / ahead as f64);
+        self.add(name, says, Status::Warning, 1.0 / ahead as f64);
     }
 
-    /// A value of a named thing: `havnes-kiosk-3: Sales failed 41 %, critical limit 8 %`. One that
+    /// A value of a named thing: `havnes-kiosk-3: Sales failed 41 %, critical from 8 %`. One that
     /// is within its limits is passed over.
     pub(crate) fn add_value(
         &mut self,
@@ -89,13 +101,14 @@ impl Past {
         } else {
             format!("{what} {said}")
         };
-        let word = status.word().to_lowercase();
-        let line = format!(
-            "{name}: {what}, {word} limit {}",
+        let says = format!(
+            "{what}, {} {} {}",
+            status.word().to_lowercase(),
+            limits.worse.from(),
             unit.format(limit, format)
         );
         let size = value.abs().max(limit.abs()).max(f64::MIN_POSITIVE);
-        self.add(line, status, (value - limit).abs() / size);
+        self.add(name, says, status, (value - limit).abs() / size);
     }
 
     /// The worst and farthest first.
@@ -104,18 +117,33 @@ impl Past {
             .sort_by(|a, b| b.status.cmp(&a.status).then(b.far.total_cmp(&a.far)));
     }
 
-    /// The worst so many in words, each with its status, and how many more there are.
+    /// The worst so many things in words, each with its status, and how many more there are. What
+    /// is wrong with one thing is one line, which ends with the next worst if there is more than
+    /// one.
     pub(crate) fn worst(mut self, most: usize) -> (Vec<(Status, SummaryLine)>, usize) {
         self.sort();
+        let mut things: Vec<(One, Option<String>)> = Vec::new();
+        for one in self.kept {
+            self.others.remove(&one.name);
+            match things.iter_mut().find(|(known, _)| known.name == one.name) {
+                Some((_, more)) => {
+                    more.get_or_insert(one.says);
+                }
+                None => things.push((one, None)),
+            }
+        }
+        let all = things.len() + self.others.len();
         // One more line would take the place of the one that says how many more there are.
-        let most = if self.kept.len() + self.others == most + 1 {
-            most + 1
-        } else {
-            most
-        };
-        let more = (self.kept.len() + self.others).saturating_sub(most);
-        let named = self.kept.into_iter().take(most);
-        (named.map(|one| (one.status, one.line)).collect(), more)
+        let most = if all == most + 1 { all } else { most };
+        let lines = things.into_iter().take(most).map(|(one, more)| {
+            let more = more.map(|says| format!("; {says}")).unwrap_or_default();
+            let line = SummaryLine {
+                text: format!("{}: {}{more}", one.name, one.says),
+                place: Some(one.place),
+            };
+            (one.status, line)
+        });
+        (lines.collect(), all.saturating_sub(most))
     }
 }
 
@@ -127,11 +155,60 @@ mod tests {
     fn the_sooner_a_limit_is_reached_the_earlier_it_is_named() {
         let at = |day: i64| DateTime::from_timestamp(1_790_000_000 + day * 86_400, 0).unwrap();
         let mut past = Past::default();
-        for (line, day) in [("in a month", 30), ("now", 0), ("tomorrow", 1)] {
-            past.add_reached(line.to_owned(), at(day), at(0));
+        for (name, day) in [("a", 30), ("b", 0), ("c", 1)] {
+            past.add_reached(name, format!("in {day} days"), at(day), at(0));
         }
-        let (named, _) = past.worst(5);
-        let lines: Vec<&str> = named.iter().map(|(_, line)| line.text.as_str()).collect();
-        assert_eq!(lines, ["now", "tomorrow", "in a month"]);
+        assert_eq!(
+            lines(past, 5),
+            (vec!["b: in 0 days", "c: in 1 days", "a: in 30 days"], 0)
+        );
+    }
+
+    #[test]
+    fn what_is_wrong_with_one_thing_is_one_line() {
+        let mut past = Past::default();
+        for (name, says, status, far) in [
+            ("archive-01", "98 % likely on 1 Dec", Status::Warning, 0.1),
+            ("archive-01", "Now 93 %", Status::Critical, 0.1),
+            ("db-03", "Now 81 %", Status::Warning, 0.3),
+            ("archive-01", "95 % likely on 29 Nov", Status::Warning, 0.2),
+            ("archive-01", "Now 93 %", Status::Critical, 0.1),
+        ] {
+            past.add(name, says.to_owned(), status, far);
+        }
+        assert_eq!(
+            lines(past, 5),
+            (
+                vec![
+                    "archive-01: Now 93 %; 95 % likely on 29 Nov",
+                    "db-03: Now 81 %"
+                ],
+                0
+            )
+        );
+    }
+
+    #[test]
+    fn how_many_more_there_are_counts_things_and_not_their_values() {
+        let mut past = Past::default();
+        for n in 0..200 {
+            for what in ["disk", "load"] {
+                past.add(
+                    &format!("h{n}"),
+                    what.to_owned(),
+                    Status::Warning,
+                    f64::from(n),
+                );
+            }
+        }
+        let (named, more) = past.worst(5);
+        assert_eq!((named.len(), more), (5, 195));
+        assert_eq!(named[0].1.text, "h199: disk; load");
+    }
+
+    fn lines(past: Past, most: usize) -> (Vec<&'static str>, usize) {
+        let (named, more) = past.worst(most);
+        let text = named.into_iter().map(|(_, line)| &*line.text.leak());
+        (text.collect(), more)
     }
 }

@@ -280,9 +280,9 @@ fn tell_reached(
     let day = format.date(window.zone.local(at).date());
     let limit = row[limit].as_number().unwrap_or_default();
     let limit = unit(query, "limit").format(limit, format);
-    let line = format!("{name}: {limit} likely on {day}");
+    let says = format!("{limit} likely on {day}");
     let end = window.to;
-    context.past.add_reached(line, at, end);
+    context.past.add_reached(name, says, at, end);
 }
 
 /// Where a limit stands and when it is likely reached, where the rows are forecasts of limits.

@@ -13,7 +13,7 @@ pub use within::{BadHours, Hours, Within};
 
 use std::fmt;
 
-use chrono::{DateTime, Datelike, NaiveDate, TimeDelta, Timelike, Utc, Weekday};
+use chrono::{DateTime, Datelike, NaiveDate, NaiveTime, TimeDelta, Timelike, Utc, Weekday};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -439,34 +439,45 @@ impl Window {
         )
     }
 
-    /// The window for people who check it: `from 25 Oct 2026 00:00 (UTC+01:00) up to, not
-    /// including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe`.
+    /// The window for people who check it: `25 Oct 2026, 00:00 (UTC+1) to 24:00 (UTC+0),
+    /// Atlantic/Faroe`; where the clock does not change meanwhile, `26 Oct 2026, 00:00 to 24:00
+    /// (UTC+0, Atlantic/Faroe)`. The second instant is the first that does not belong to the
+    /// window; midnight is the end of its day (ISO 8601).
     #[must_use]
     pub fn exact_in_words(&self, form: DateForm) -> String {
         let whole = [self.from, self.to].iter().all(|at| at.second() == 0);
         let time = if whole { "%H:%M" } else { "%H:%M:%S" };
-        let form = format!("{} {time}", form.short_day());
-        let side = |instant| {
-            let offset = self.zone.offset_seconds(instant);
-            let sign = if offset < 0 { '−' } else { '+' };
-            format!(
-                "{} (UTC{sign}{:02}:{:02})",
-                self.zone.local(instant).format(&form),
-                offset.abs() / 3600,
-                offset.abs() / 60 % 60
-            )
+        let (from, to) = (self.zone.local(self.from), self.zone.local(self.to));
+        let offsets = [self.from, self.to].map(|at| offset_in_words(self.zone.offset_seconds(at)));
+        let ends_a_day = to.time() == NaiveTime::MIN && from < to;
+        let (day, at) = match to.date().pred_opt().filter(|_| ends_a_day) {
+            Some(day) => (day, if whole { "24:00" } else { "24:00:00" }.to_owned()),
+            None => (to.date(), to.format(time).to_string()),
         };
+        let end = if day == from.date() {
+            at
+        } else {
+            format!("{}, {at}", day.format(form.short_day()))
+        };
+        let begin = format!(
+            "{}, {}",
+            from.date().format(form.short_day()),
+            from.format(time)
+        );
         let within = self
             .within
             .as_ref()
             .map(|within| format!(", only {}", within.words()))
             .unwrap_or_default();
-        format!(
-            "from {} up to, not including, {}, {}{within}",
-            side(self.from),
-            side(self.to),
-            self.zone
-        )
+        let [before, after] = offsets;
+        if before == after {
+            format!("{begin} to {end} ({before}, {}){within}", self.zone)
+        } else {
+            format!(
+                "{begin} ({before}) to {end} ({after}), {}{within}",
+                self.zone
+            )
+        }
     }
 
     /// A form for file names: `2026-10-25`, `2026-10-19_2026-10-25`, or with times
@@ -507,6 +518,17 @@ impl Window {
 impl fmt::Display for Window {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.exact())
+    }
+}
+
+/// `UTC+1`, `UTC−3:30`.
+fn offset_in_words(seconds: i32) -> String {
+    let sign = if seconds < 0 { '−' } else { '+' };
+    let (hours, minutes) = (seconds.abs() / 3600, seconds.abs() / 60 % 60);
+    if minutes == 0 {
+        format!("UTC{sign}{hours}")
+    } else {
+        format!("UTC{sign}{hours}:{minutes:02}")
     }
 }
 
@@ -659,9 +681,10 @@ mod tests {
         };
         let one = window("2026-11-24T06:00:00Z", "2026-11-24T09:32:21Z");
         assert_eq!(one.label(), "24 November 2026 06:00:00 to 09:32:21");
-        assert!(
-            one.exact_in_words(DateForm::Words)
-                .contains("24 Nov 2026 09:32:21 (UTC+00:00)")
+        let words = |window: &Window| window.exact_in_words(DateForm::Words);
+        assert_eq!(
+            words(&one),
+            "24 Nov 2026, 06:00:00 to 09:32:21 (UTC+0, Atlantic/Faroe)"
         );
         let two = window("2026-11-23T09:32:21Z", "2026-11-24T09:32:21Z");
         assert_eq!(
@@ -678,10 +701,52 @@ mod tests {
             week.label_in(DateForm::Iso),
             "Week 48, 2026-11-23 to 2026-11-29"
         );
-        assert!(
-            plain
-                .exact_in_words(DateForm::Iso)
-                .starts_with("from 2026-11-24 06:00 (UTC+00:00)")
+        assert_eq!(
+            plain.exact_in_words(DateForm::Iso),
+            "2026-11-24, 06:00 to 09:30 (UTC+0, Atlantic/Faroe)"
+        );
+        // Midnight ends a day, and is not in the next one.
+        assert_eq!(
+            words(&day),
+            "24 Nov 2026, 00:00 to 24:00 (UTC+0, Atlantic/Faroe)"
+        );
+        assert_eq!(
+            words(&week),
+            "23 Nov 2026, 00:00 to 29 Nov 2026, 24:00 (UTC+0, Atlantic/Faroe)"
+        );
+        let empty = window("2026-11-24T00:00:00Z", "2026-11-24T00:00:00Z");
+        assert_eq!(
+            words(&empty),
+            "24 Nov 2026, 00:00 to 00:00 (UTC+0, Atlantic/Faroe)"
+        );
+    }
+
+    #[test]
+    fn each_end_of_a_window_has_the_offset_that_the_clock_has_there() {
+        let words = |zone: &str, from: &str, to: &str| {
+            let window = Window {
+                from: from.parse().unwrap(),
+                to: to.parse().unwrap(),
+                zone: zone.parse().unwrap(),
+                within: None,
+            };
+            window.exact_in_words(DateForm::Words)
+        };
+        assert_eq!(
+            words(
+                "Atlantic/Faroe",
+                "2026-10-24T23:00:00Z",
+                "2026-10-26T00:00:00Z"
+            ),
+            "25 Oct 2026, 00:00 (UTC+1) to 24:00 (UTC+0), Atlantic/Faroe"
+        );
+        assert_eq!(
+            words(
+                "America/St_Johns",
+                "2026-01-01T03:30:00Z",
+                "2026-01-02T03:30:00Z"
+            ),
+            "1 Jan 2026, 00:00 to 24:00 (UTC−3:30, America/St_Johns)"
         );
     }
 

@@ -7,7 +7,8 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::RecipientRole;
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{
-    Deliver, Format, Link, MailContent, Mailbox, MessageValues, Report, Template, render,
+    Deliver, Format, Link, MailContent, Mailbox, MessageTemplate, MessageValues, Report, Template,
+    render,
 };
 use maple_lark_delivery::{Attachment, ListHeaders, MailServer, Message};
 use maple_lark_document::{compose::run_values::message_values, document::Document};
@@ -250,30 +251,35 @@ async fn common(
     })
 }
 
-/// Subject and text of a report's messages: its own, else those of its message template.
+/// What a message is about, if nobody says it: the report, its window and how things are.
+const USUAL_SUBJECT: &str = "{{ report.title }}: {{ window.label }} – {{ summary }}";
+
+/// Subject and text as they are written: a report's own, else those of its message template, else
+/// the usual subject without a text.
+pub fn templates_of(
+    (subject, text): (Option<&Template>, Option<&Template>),
+    shared: Option<&MessageTemplate>,
+) -> (Template, Option<Template>) {
+    let usual = || Template::new(USUAL_SUBJECT.to_owned());
+    let subject = subject.or_else(|| shared?.subject.as_ref());
+    let text = text.or_else(|| shared?.message.as_ref());
+    (subject.cloned().unwrap_or_else(usual), text.cloned())
+}
+
+/// Subject and text of a report's messages.
 fn words_of(
     definitions: &Definitions,
     report: &Report,
     values: &MessageValues,
 ) -> Result<(String, Option<String>), WorkError> {
-    let message_template = report
-        .message_template
-        .as_ref()
-        .and_then(|name| definitions.set.message_templates.get(&name.value));
-    let usual = Template::new("{{ report.title }}: {{ window.label }}".to_owned());
-    let subject = report
-        .subject
-        .as_ref()
-        .or_else(|| message_template?.subject.as_ref())
-        .unwrap_or(&usual);
-    let text = report
-        .message
-        .as_ref()
-        .or_else(|| message_template?.message.as_ref());
+    let name = report.message_template.as_ref();
+    let shared = name.and_then(|name| definitions.set.message_templates.get(&name.value));
+    let own = (report.subject.as_ref(), report.message.as_ref());
+    let (subject, text) = templates_of(own, shared);
     let merged = |template: &Template| {
         render(template, values).map_err(|error| WorkError::Run(error.to_string()))
     };
-    Ok((merged(subject)?, text.map(merged).transpose()?))
+    Ok((merged(&subject)?, text.as_ref().map(merged).transpose()?))
 }
 
 /// The files of a message, as far as its server takes them, and the link beside them.

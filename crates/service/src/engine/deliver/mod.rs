@@ -14,7 +14,7 @@ use std::{
 };
 
 pub use channel::{ChannelError, driver, mail::mail_server_of};
-pub use message::{plain_message, test_message};
+pub use message::{plain_message, templates_of, test_message};
 pub use outbox::watch_the_outbox;
 
 use super::{limits::ConcurrencyLimits, shared::Shared};

@@ -83,9 +83,10 @@ impl Drawing<'_, '_> {
             description += &format!(" {}: {}{word}.", row.name, row.label);
             if let (Some(false), Some(at), Some(objective)) = (row.met, row.at, row.objective) {
                 let said = row.label.replace(" of ", " %, objective ");
-                let line = format!("{}: {said}", row.name);
                 let far = (objective - at) / (100.0 - at).max(f64::MIN_POSITIVE);
-                self.context.past.add(line, Status::Critical, far);
+                self.context
+                    .past
+                    .add(&row.name, said, Status::Critical, far);
             }
             if let Some(met) = row.met {
                 counts.add(if met { Status::Ok } else { Status::Critical });

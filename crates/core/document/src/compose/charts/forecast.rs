@@ -174,9 +174,10 @@ impl Drawing<'_, '_> {
             let value = unit.format(reached.limit, format);
             let word = reached.status.word();
             description += &format!(" {word} at {value} likely reached on {day}.");
-            let line = format!("{}: {value} likely on {day}", self.block.title);
+            let says = format!("{value} likely on {day}");
             let end = self.window().to;
-            self.context.past.add_reached(line, reached.at, end);
+            let past = &mut self.context.past;
+            past.add_reached(&self.block.title, says, reached.at, end);
             if drawn(ForecastPart::Crossing) {
                 crossings.push(Crossing {
                     at: reached.at,

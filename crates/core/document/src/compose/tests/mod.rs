@@ -139,7 +139,7 @@ fn the_front_says_what_this_is_and_of_when() {
     assert_eq!(document.front.window_label, "Sunday 25 October 2026, 25 h");
     assert_eq!(
         document.front.window_exact,
-        "from 25 Oct 2026 00:00 (UTC+01:00) up to, not including, 26 Oct 2026 00:00 (UTC+00:00), Atlantic/Faroe"
+        "25 Oct 2026, 00:00 (UTC+1) to 24:00 (UTC+0), Atlantic/Faroe"
     );
     assert_eq!(document.front.made_at, "Monday 26 October 2026, 07:30");
     // What it was scheduled for is said where it is another minute.
@@ -192,8 +192,8 @@ fn a_table_marks_what_is_past_its_limits_and_the_summary_names_it() {
     assert_eq!(
         document.summary.lines,
         [
-            "a: Disk used 91.2\u{a0}%, critical limit 90\u{a0}%",
-            "b: Disk used 80\u{a0}%, warning limit 80\u{a0}%"
+            "a: Disk used 91.2\u{a0}%, critical from 90\u{a0}%",
+            "b: Disk used 80\u{a0}%, warning from 80\u{a0}%"
         ]
     );
     assert_eq!(document.data[0].headings, ["host", "used [%]"]);
@@ -601,7 +601,7 @@ fn one_person_reads_the_same_data_in_their_own_way() {
     // Every date is in their form: on the front, in how it was made, and in what is merged.
     assert_eq!(
         own.front.window_exact,
-        "from 2026-10-25 00:00 (UTC+01:00) up to, not including, 2026-10-26 00:00 (UTC+00:00), Atlantic/Faroe (from 2026-10-24 20:00 (UTC−03:00) up to, not including, 2026-10-25 21:00 (UTC−03:00), America/Halifax)"
+        "2026-10-25, 00:00 (UTC+1) to 24:00 (UTC+0), Atlantic/Faroe; in your time 2026-10-24, 20:00 to 2026-10-25, 21:00 (UTC−3, America/Halifax)"
     );
     assert_eq!(own.front.window_label, "Sunday 2026-10-25, 25 h");
     assert_eq!(own.front.made_at, "Monday 2026-10-26, 07:30");

@@ -164,10 +164,7 @@ fn a_forecast_marks_when_limits_are_reached_and_leaves_out_what_it_is_told_to() 
     let document = compose(&done(FORECAST, block, growing())).unwrap();
     assert_eq!(
         document.summary.lines,
-        [
-            "B: 80\u{a0}% likely on 26 Oct 2026",
-            "B: 90\u{a0}% likely on 5 Nov 2026"
-        ]
+        ["B: 80\u{a0}% likely on 26 Oct 2026; 90\u{a0}% likely on 5 Nov 2026"]
     );
     let values = run_values::message_values(
         &done(FORECAST, block, growing()),

@@ -96,8 +96,8 @@ fn a_table_is_judged_by_all_of_its_rows_also_by_those_that_are_not_shown() {
     assert_eq!(
         document.summary.lines,
         [
-            "h298: Disk used 95\u{a0}%, critical limit 90\u{a0}%",
-            "h299: Disk used 95\u{a0}%, critical limit 90\u{a0}%"
+            "h298: Disk used 95\u{a0}%, critical from 90\u{a0}%",
+            "h299: Disk used 95\u{a0}%, critical from 90\u{a0}%"
         ]
     );
     let well = compose(&snapshot("show = \"table\"", rows(&[("a", Some(1.0))]))).unwrap();
@@ -118,8 +118,8 @@ fn bars_and_lines_count_in_the_summary() {
     assert_eq!(
         bars.summary.lines,
         [
-            "a: Disk used 95\u{a0}%, critical limit 90\u{a0}%",
-            "b: Disk used 85\u{a0}%, warning limit 80\u{a0}%"
+            "a: Disk used 95\u{a0}%, critical from 90\u{a0}%",
+            "b: Disk used 85\u{a0}%, warning from 80\u{a0}%"
         ]
     );
     let lines = |values: &[(&str, f64)]| {
@@ -161,7 +161,7 @@ fn bars_and_lines_count_in_the_summary() {
     };
     let ended_badly = lines(&[("a", 10.0), ("b", 95.0), ("a", 85.0), ("b", 20.0)]);
     assert_eq!(ended_badly.status, Status::Warning);
-    let past = "a: Disk used 85\u{a0}%, warning limit 80\u{a0}%";
+    let past = "a: Disk used 85\u{a0}%, warning from 80\u{a0}%";
     assert_eq!(
         ended_badly.lines,
         [
