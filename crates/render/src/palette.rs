@@ -27,7 +27,8 @@ const SERIES_DARK: [&str; 16] = [
     "#8a84ff", "#d775f0", "#8fe07a", "#e0c3a0", "#e4e9ec", "#2f8ae6", "#ff5cb8", "#9c7796",
 ];
 
-/// Lines from this one on are dashed as well, for eyes that tell fewer colours apart.
+/// The lines of a figure from this one on are dashed as well, for eyes that tell fewer colours
+/// apart.
 const DASHED_FROM: usize = 8;
 
 pub fn series(index: usize) -> &'static str {
@@ -39,9 +40,9 @@ pub fn series_ink(index: usize) -> &'static str {
     SERIES_INK[index % SERIES_INK.len()]
 }
 
-/// Whether a series' line is dashed.
-pub fn is_dashed(index: usize) -> bool {
-    index % SERIES.len() >= DASHED_FROM
+/// Whether the line in this place of a figure is dashed.
+pub fn is_dashed(place: usize) -> bool {
+    place % SERIES.len() >= DASHED_FROM
 }
 
 /// The colours of series, light enough to be drawn on.

@@ -115,7 +115,9 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     let (behind, before): (Vec<&Series>, Vec<&Series>) =
         order.into_iter().partition(|one| one.behind);
     for one in behind.into_iter().chain(before) {
-        curve(canvas, &frame, axis, one, style);
+        let place = named.iter().position(|named| std::ptr::eq(*named, one));
+        let dashed = place.is_some_and(palette::is_dashed);
+        curve(canvas, &frame, axis, one, style, dashed);
     }
     frame.limit_names(canvas, &chart.limits);
     if beside {
@@ -138,7 +140,14 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     }
 }
 
-fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, style: LineStyle) {
+fn curve(
+    canvas: &mut Canvas,
+    frame: &Frame,
+    axis: &TimeAxis,
+    one: &Series,
+    style: LineStyle,
+    dashed: bool,
+) {
     let colour = if one.behind {
         palette::BEHIND
     } else {
@@ -175,7 +184,7 @@ fn curve(canvas: &mut Canvas, frame: &Frame, axis: &TimeAxis, one: &Series, styl
         }
         if style == LineStyle::Stacked {
             canvas.line(points, palette::PAPER, 0.8);
-        } else if !one.behind && palette::is_dashed(one.colour) {
+        } else if dashed {
             canvas.dashes(&points, (5.0, 2.5), colour, wide);
         } else {
             canvas.line(points, colour, wide);

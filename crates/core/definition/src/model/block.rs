@@ -245,6 +245,9 @@ pub struct TrendColumn {
     pub key: String,
     /// The column of values.
     pub value: String,
+    /// Whether each line has a scale of its own. Otherwise all have one, so that a line higher up
+    /// is of more.
+    pub own_scales: bool,
 }
 
 /// What the rows and columns of a heat map are.

@@ -220,6 +220,7 @@ fn read_without(node: &Node<'_>) -> Vec<ForecastPart> {
 }
 
 fn read_trend(node: &Node<'_>) -> Option<TrendColumn> {
+    let own_scales = node.choice("trend-scale", &["shared", "each"]) == Some("each");
     match (
         node.text("trend"),
         node.text("trend-by"),
@@ -229,6 +230,7 @@ fn read_trend(node: &Node<'_>) -> Option<TrendColumn> {
             query,
             key: key.value,
             value: value.value,
+            own_scales,
         }),
         (None, None, None) => None,
         _ => {

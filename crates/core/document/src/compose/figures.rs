@@ -80,24 +80,24 @@ impl Beside {
         else {
             return Vec::new();
         };
-        shares(
-            &table
-                .rows
-                .iter()
-                .map(|row| row[index].as_number())
-                .collect::<Vec<_>>(),
-        )
+        let rows = table.rows.iter();
+        let values: Vec<_> = rows.map(|row| row[index].as_number()).collect();
+        shares(&values, scale(values.iter()))
     }
 }
 
-/// Values as shares of the way from the lowest to the highest; a flat line is in the middle.
-pub(crate) fn shares(values: &[Option<f64>]) -> Vec<Option<f64>> {
-    let (low, high) = values
-        .iter()
+/// The lowest and the highest of some values; nothing lies between those of none.
+pub(crate) fn scale<'v>(values: impl Iterator<Item = &'v Option<f64>>) -> (f64, f64) {
+    values
         .flatten()
         .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), v| {
             (low.min(*v), high.max(*v))
-        });
+        })
+}
+
+/// Values as shares of the way from the lowest to the highest of a scale; where there is no way, a
+/// line is in the middle.
+pub(crate) fn shares(values: &[Option<f64>], (low, high): (f64, f64)) -> Vec<Option<f64>> {
     // A thousandth is finer than any picture.
     let share = |value: f64| {
         if high > low {

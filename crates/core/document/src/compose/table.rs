@@ -18,7 +18,7 @@ use crate::{
         CannotShow, Context,
         answers::{self, Answer, answer},
         column::{ColumnFormat, chosen, column, numeric_column, readable, thresholds, title, unit},
-        figures::shares,
+        figures::{scale, shares},
         slug,
     },
     document::{Align, Body, Cell, DataTable, Heading, ShownAs, ShownTable},
@@ -299,6 +299,8 @@ pub(crate) struct Trends<'a> {
     title: String,
     unit: Unit,
     by_key: HashMap<String, Vec<Option<f64>>>,
+    /// That of all lines, unless each has its own.
+    scale: Option<(f64, f64)>,
 }
 
 impl<'a> Trends<'a> {
@@ -333,6 +335,7 @@ impl<'a> Trends<'a> {
             of,
             title: title(query, &of.value),
             unit: unit(query, &of.value),
+            scale: (!of.own_scales).then(|| scale(by_key.values().flatten())),
             by_key,
         })
     }
@@ -366,7 +369,7 @@ impl<'a> Trends<'a> {
             [*first, *last, least, most].map(|value| self.unit.format(value, number_format));
         Cell {
             text: format!("from {first} to {last}, between {least} and {most}"),
-            trend: shares(values),
+            trend: shares(values, self.scale.unwrap_or_else(|| scale(values.iter()))),
             ..Cell::default()
         }
     }

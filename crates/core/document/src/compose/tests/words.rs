@@ -266,7 +266,7 @@ fn a_row_has_the_line_of_its_own_key() {
     ]);
     let block =
         "show = \"table\"\nlimit = 2\ntrend = \"q\"\ntrend-by = \"host\"\ntrend-of = \"used\"";
-    let document = compose(&snapshot(block, outcome)).unwrap();
+    let document = compose(&snapshot(block, outcome.clone())).unwrap();
     let shown = table(&document);
     assert_eq!(
         shown
@@ -276,15 +276,23 @@ fn a_row_has_the_line_of_its_own_key() {
             .collect::<Vec<_>>()[2],
         ("Disk used", true)
     );
+    // All lines have one scale, from 10 to 50.
     assert_eq!(
         shown.rows[0][2].trend,
-        [Some(0.0), Some(1.0), None, Some(0.5)]
+        [Some(0.0), Some(0.25), None, Some(0.125)]
     );
     assert_eq!(
         shown.rows[0][2].text.replace('\u{a0}', " "),
         "from 10 % to 15 %, between 10 % and 20 %"
     );
-    assert_eq!(shown.rows[1][2].trend, [Some(0.5)]);
+    assert_eq!(shown.rows[1][2].trend, [Some(1.0)]);
+    let own = format!("{block}\ntrend-scale = \"each\"");
+    let own = compose(&snapshot(&own, outcome)).unwrap();
+    assert_eq!(
+        table(&own).rows[0][2].trend,
+        [Some(0.0), Some(1.0), None, Some(0.5)]
+    );
+    assert_eq!(table(&own).rows[1][2].trend, [Some(0.5)]);
     // Formats without drawings, and the data, have the columns of the query alone.
     let words = shown.in_words();
     assert_eq!(
