@@ -25,6 +25,14 @@ struct One {
     place: Place,
 }
 
+/// A thing on the front.
+pub(crate) struct Told {
+    pub status: Status,
+    pub line: SummaryLine,
+    /// The worst of it alone, as a subject has room for.
+    pub short: String,
+}
+
 /// The things that are past a limit, of all blocks.
 #[derive(Debug, Default)]
 pub(crate) struct Past {
@@ -117,10 +125,10 @@ impl Past {
             .sort_by(|a, b| b.status.cmp(&a.status).then(b.far.total_cmp(&a.far)));
     }
 
-    /// The worst so many things in words, each with its status, and how many more there are. What
+    /// The worst so many things in words, and how many more there are. What
     /// is wrong with one thing is one line, which ends with the next worst if there is more than
     /// one.
-    pub(crate) fn worst(mut self, most: usize) -> (Vec<(Status, SummaryLine)>, usize) {
+    pub(crate) fn worst(mut self, most: usize) -> (Vec<Told>, usize) {
         self.sort();
         let mut things: Vec<(One, Option<String>)> = Vec::new();
         for one in self.kept {
@@ -136,12 +144,17 @@ impl Past {
         // One more line would take the place of the one that says how many more there are.
         let most = if all == most + 1 { all } else { most };
         let lines = things.into_iter().take(most).map(|(one, more)| {
+            let short = format!("{}: {}", one.name, one.says);
             let more = more.map(|says| format!("; {says}")).unwrap_or_default();
             let line = SummaryLine {
-                text: format!("{}: {}{more}", one.name, one.says),
+                text: format!("{short}{more}"),
                 place: Some(one.place),
             };
-            (one.status, line)
+            Told {
+                status: one.status,
+                line,
+                short,
+            }
         });
         (lines.collect(), all.saturating_sub(most))
     }
@@ -203,12 +216,13 @@ mod tests {
         }
         let (named, more) = past.worst(5);
         assert_eq!((named.len(), more), (5, 195));
-        assert_eq!(named[0].1.text, "h199: disk; load");
+        assert_eq!(named[0].line.text, "h199: disk; load");
+        assert_eq!(named[0].short, "h199: disk");
     }
 
     fn lines(past: Past, most: usize) -> (Vec<&'static str>, usize) {
         let (named, more) = past.worst(most);
-        let text = named.into_iter().map(|(_, line)| &*line.text.leak());
+        let text = named.into_iter().map(|told| &*told.line.text.leak());
         (text.collect(), more)
     }
 }

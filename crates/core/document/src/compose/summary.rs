@@ -4,7 +4,7 @@ use maple_lark_data::status::{Status, StatusCounts};
 
 use crate::{
     chart::Plot,
-    compose::past::Past,
+    compose::past::{Past, Told},
     document::{Block, Body, Place, Section, Summary, SummaryLine},
 };
 
@@ -39,7 +39,7 @@ pub(crate) fn summarise(
     let mut lines: Vec<SummaryLine> = Vec::new();
     let mut worst = Status::Ok;
     let (mut judged, mut without_data, mut recovered) = (0, 0, 0);
-    let mut told: Vec<(Status, SummaryLine)> = Vec::new();
+    let mut told: Vec<Told> = Vec::new();
     let mut recoveries: Vec<SummaryLine> = Vec::new();
     if let Some(reason) = incomplete {
         lines.push(format!("The data may be incomplete: {reason}").into());
@@ -67,8 +67,12 @@ pub(crate) fn summarise(
                     worst = worst.max(status);
                     if status > Status::Ok {
                         let word = status.word().to_lowercase();
-                        let said = format!("{}: {} ({word})", figure.title, figure.value);
-                        told.push((status, line(said)));
+                        let short = format!("{}: {} ({word})", figure.title, figure.value);
+                        told.push(Told {
+                            status,
+                            line: line(short.clone()),
+                            short,
+                        });
                     }
                 }
             }
@@ -95,19 +99,17 @@ pub(crate) fn summarise(
     // Key figures stand for the whole, so they come before the things of the same status.
     let (named, more) = past.worst(MOST_NAMED);
     // A limit that is likely to be reached is no value past it, and needs attention all the same.
-    worst = named
-        .iter()
-        .fold(worst, |worst, (status, _)| worst.max(*status));
+    worst = named.iter().fold(worst, |worst, one| worst.max(one.status));
     told.extend(named);
-    told.sort_by_key(|(status, _)| std::cmp::Reverse(*status));
-    let first = told.first().map(|(_, line)| line.text.clone());
+    told.sort_by_key(|one| std::cmp::Reverse(one.status));
+    let first = told.first().map(|one| one.short.clone());
     let hidden = told.len().saturating_sub(MOST_LINES);
     // One more line is as short as a line that says that there is one more.
     let (shown, more) = match hidden + more {
         1 if more == 0 => (usize::MAX, 0),
         more => (MOST_LINES, more),
     };
-    lines.extend(told.into_iter().take(shown).map(|(_, line)| line));
+    lines.extend(told.into_iter().take(shown).map(|one| one.line));
     if more > 0 {
         lines.push(format!("and {more} more, marked in their places").into());
     }
