@@ -3316,6 +3316,8 @@ export interface components {
             /** Format: date-time */
             updated_at: string;
             updated_by: string;
+            /** @description Its version, for `If-Match`: another one is not replaced or removed. */
+            version: string;
         };
         /** @description A browser that is signed in. */
         SessionView: {
@@ -10781,7 +10783,10 @@ export interface operations {
     set_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read, in quotes; another one is not replaced */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -10829,6 +10834,15 @@ export interface operations {
             };
             /** @description the body did not arrive in time */
             408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description it was changed since it was read */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10886,7 +10900,10 @@ export interface operations {
     remove_secret: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that was read, in quotes; another one is not removed */
+                "If-Match"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -10930,6 +10947,15 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description it was changed since it was read */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

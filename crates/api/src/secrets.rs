@@ -15,4 +15,6 @@ pub struct SecretView {
     pub name: String,
     pub updated_at: DateTime<Utc>,
     pub updated_by: String,
+    /// Its version, for `If-Match`: another one is not replaced or removed.
+    pub version: String,
 }

@@ -21,14 +21,32 @@ impl Store {
         .await?)
     }
 
-    pub async fn put_secret(&self, name: &str, sealed: Vec<u8>, by: &str, now: Time) -> Result<()> {
-        let statement = Store::sql(
-            "insert into secrets (name, sealed, updated_at, updated_by) values ($1, $2, $3, $4) \
-             on conflict (name) do update set sealed = $2, updated_at = $3, updated_by = $4",
-            [name.into(), sealed.into(), now.into(), by.into()],
-        );
-        self.db.execute_raw(statement).await?;
-        Ok(())
+    /// Keeps a secret. With `instead_of` it only takes the place of one that was set at that
+    /// instant; answers with whether it did.
+    pub async fn put_secret(
+        &self,
+        name: &str,
+        sealed: Vec<u8>,
+        by: &str,
+        now: Time,
+        instead_of: Option<Time>,
+    ) -> Result<bool> {
+        let values = [name.into(), sealed.into(), now.into(), by.into()];
+        let statement = match instead_of {
+            None => Store::sql(
+                "insert into secrets (name, sealed, updated_at, updated_by) \
+                 values ($1, $2, $3, $4) on conflict (name) do update \
+                 set sealed = $2, updated_at = $3, updated_by = $4",
+                values,
+            ),
+            Some(known) => Store::sql(
+                "update secrets set sealed = $2, updated_at = $3, updated_by = $4 \
+                 where name = $1 and updated_at = $5",
+                values.into_iter().chain([known.into()]),
+            ),
+        };
+        let changed = self.db.execute_raw(statement).await?;
+        Ok(changed.rows_affected() == 1)
     }
 
     pub async fn sealed_secret(&self, name: &str) -> Result<Option<Vec<u8>>> {
@@ -42,12 +60,14 @@ impl Store {
         Ok(row.map(|row| row.try_get("", "sealed")).transpose()?)
     }
 
-    pub async fn remove_secret(&self, name: &str) -> Result<bool> {
+    /// Removes a secret, with `known` only one that was set at that instant; answers with whether
+    /// it did.
+    pub async fn remove_secret(&self, name: &str, known: Option<Time>) -> Result<bool> {
         Ok(self
             .db
             .execute_raw(Store::sql(
-                "delete from secrets where name = $1",
-                [name.into()],
+                "delete from secrets where name = $1 and updated_at = coalesce($2, updated_at)",
+                [name.into(), known.into()],
             ))
             .await?
             .rows_affected()

@@ -6,6 +6,7 @@ use maple_lark_store::definitions::StoredDefinition;
 use rocket::{
     Request, Response,
     http::Header,
+    request::{FromRequest, Outcome},
     response::{self, Responder},
     serde::json::Json,
 };
@@ -51,13 +52,34 @@ impl IfMatch {
         Self(Some(tags.map(|tag| tag.trim().to_owned()).collect()))
     }
 
+    /// Whether the client has said a version.
+    pub fn is_given(&self) -> bool {
+        self.0.is_some()
+    }
+
+    /// Whether a change may be made to what has this version now; nothing if it is not there.
+    pub fn allows(&self, version: Option<&str>) -> bool {
+        let Some(tags) = &self.0 else { return true };
+        version.is_some_and(|version| {
+            let now = format!("\"{version}\"");
+            tags.iter().any(|tag| *tag == now || tag == "*")
+        })
+    }
+
     /// Refuses to change another text than the one that was read; `mine` is what it would become.
     pub fn holds(&self, stored: &StoredDefinition, mine: Option<&str>) -> Result<(), Problem> {
-        let Some(tags) = &self.0 else { return Ok(()) };
-        let now = format!("\"{}\"", sha256(stored.text.as_bytes()));
-        if tags.iter().any(|tag| *tag == now || tag == "*") {
+        if self.allows(Some(&sha256(stored.text.as_bytes()))) {
             return Ok(());
         }
         Err(changed_meanwhile(stored, mine))
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for IfMatch {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        Outcome::Success(Self::of(request))
     }
 }

@@ -378,15 +378,15 @@ async fn who_has_left_a_report_stays_away_from_it_alone() {
 async fn a_secret_is_replaced_whole_and_gone_when_removed() {
     let place = Place::new().await;
     place
-        .put_secret("reader", vec![1, 2, 3], "ops", at(1))
+        .put_secret("reader", vec![1, 2, 3], "ops", at(1), None)
         .await
         .unwrap();
     place
-        .put_secret("reader", vec![4], "ada", at(2))
+        .put_secret("reader", vec![4], "ada", at(2), None)
         .await
         .unwrap();
     place
-        .put_secret("mail", vec![5], "ops", at(3))
+        .put_secret("mail", vec![5], "ops", at(3), None)
         .await
         .unwrap();
     let names = place.secret_names().await.unwrap();
@@ -397,8 +397,8 @@ async fn a_secret_is_replaced_whole_and_gone_when_removed() {
     assert_eq!(seen, [("mail", "ops", at(3)), ("reader", "ada", at(2))]);
     assert_eq!(place.sealed_secret("reader").await.unwrap(), Some(vec![4]));
     assert!(
-        place.remove_secret("reader").await.unwrap()
-            && !place.remove_secret("reader").await.unwrap()
+        place.remove_secret("reader", None).await.unwrap()
+            && !place.remove_secret("reader", None).await.unwrap()
     );
     assert_eq!(place.sealed_secret("reader").await.unwrap(), None);
 }
