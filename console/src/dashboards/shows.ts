@@ -37,6 +37,8 @@ export const SHOWS: Shown[] = [
   { show: 'figures', label: 'Key figures', columns: [{ key: 'columns', label: 'Figures', of: 'any', many: true }, { key: 'since', label: 'Beside what they were', of: 'any', choices: [{ value: 'window', label: 'In the window before' }, { value: 'run', label: 'In the run before' }] }] },
   { show: 'table', label: 'Table', columns: [{ key: 'columns', label: 'Columns', of: 'any', many: true }, { key: 'bars', label: 'With a small bar', of: 'number', many: true }] },
   { show: 'heat-map', label: 'Heat map by hour and weekday', columns: [time, number] },
+  { show: 'small-multiples', label: 'A small chart for each', columns: [time, number, { key: 'series', label: 'A chart for each', of: 'any', needed: true }] },
+  { show: 'polar', label: 'Around the clock', columns: [time, number, series('An outline for each')] },
   { show: 'timeline', label: 'States over time', columns: [time, { key: 'row', label: 'A row for each', of: 'any', needed: true }, { key: 'state', label: 'State', of: 'any', needed: true }] },
   { show: 'availability', label: 'Availability against objectives', columns: [label] },
   { show: 'forecast', label: 'Forecast', columns: [time] },
@@ -75,6 +77,9 @@ export function suited(show: string, columns: Column[]): Block | null {
     case 'ranking':
     case 'share':
       return words.length && numbers.length && !times.length ? { show, label: words[0], value: numbers[0] } : null
+    case 'small-multiples':
+      return times.length && numbers.length && words.length ? { show, time: times[0], value: numbers[0], series: words[0] } : null
+    case 'polar':
     case 'heat-map':
       return times.length && numbers.length ? { show, time: times[0], value: numbers[0] } : null
     case 'timeline':
@@ -101,7 +106,7 @@ export function suited(show: string, columns: Column[]): Block | null {
 /** The kinds that suit these rows, the best first. */
 export function fitting(columns: Column[], rows: number): Block[] {
   const [hasTime, hasWords] = [columns.some(isTime), columns.some((column) => !column.numeric && !isTime(column))]
-  const order = rows === 1 ? ['figures', 'table'] : hasTime ? ['line', 'area', 'stacked-area', 'table', 'heat-map', 'timeline', 'histogram', 'box'] : hasWords ? ['bar', 'ranking', 'column', 'share', 'table', 'box', 'scatter', 'histogram'] : ['table', 'histogram', 'scatter', 'box']
+  const order = rows === 1 ? ['figures', 'table'] : hasTime ? ['line', 'area', 'stacked-area', 'table', 'small-multiples', 'heat-map', 'polar', 'timeline', 'histogram', 'box'] : hasWords ? ['bar', 'ranking', 'column', 'share', 'table', 'box', 'scatter', 'histogram'] : ['table', 'histogram', 'scatter', 'box']
   return ['availability', 'forecast', ...order].map((show) => suited(show, columns)).filter((found): found is Block => found !== null)
 }
 

@@ -17,7 +17,7 @@ mod set;
 
 pub use model::audience::{Audience, AudienceQuery, DeliveryOptions, ResolvedAudience};
 pub use model::block::{
-    BarForm, Block, BlockKind, Borrowed, Changes, ForecastPart, HeatBy, Limit, LineStyle,
+    BarForm, Block, BlockKind, Borrowed, Changes, ForecastPart, HeatBy, Limit, LineStyle, PolarBy,
     TrendColumn,
 };
 pub use model::calendar::CalendarFile;

@@ -63,6 +63,20 @@ pub enum Plot {
         /// The words for the strongest colour.
         high: String,
     },
+    /// A small chart for each thing, on the same axes.
+    Multiples {
+        /// The axis of time.
+        times: TimeAxis,
+        /// The charts, the worst first.
+        charts: Vec<Multiple>,
+    },
+    /// Values around a circle, clockwise from the top; the axis goes from its centre outwards.
+    Polar {
+        /// The names of the sectors; nothing for one whose name is left out.
+        sectors: Vec<String>,
+        /// The values: one filled, several as outlines.
+        series: Vec<PolarSeries>,
+    },
     /// What state each thing was in, over time.
     Timeline {
         /// The axis of time.
@@ -193,6 +207,30 @@ pub struct HeatCell {
     pub share: f64,
     /// The value, in words.
     pub label: String,
+}
+
+/// One of several small charts.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Multiple {
+    /// The thing.
+    pub name: String,
+    /// Its last value, in words.
+    pub label: String,
+    /// How well that is.
+    pub status: Status,
+    /// Stretches without a gap, each in order of time.
+    pub stretches: Vec<Vec<(DateTime<Utc>, f64)>>,
+}
+
+/// Values around a circle.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PolarSeries {
+    /// Its name.
+    pub name: String,
+    /// Its place in the theme's palette.
+    pub colour: usize,
+    /// One for each sector; nothing where nothing was measured.
+    pub values: Vec<Option<f64>>,
 }
 
 /// What one thing's states were over time.

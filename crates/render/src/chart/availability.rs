@@ -5,7 +5,7 @@ use maple_lark_document::chart::{AvailabilityRow, TimeAxis, ValueAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, fit, text_width},
+    canvas::{Anchor, Canvas, fit, fit_name, text_width},
     frame::Frame,
 };
 use crate::palette;
@@ -101,7 +101,7 @@ pub fn draw(
             palette::MUTED
         };
         canvas.text(
-            &fit(&row.name, left - 8.0),
+            &fit_name(&row.name, left - 8.0),
             (left - 6.0, y + ROW / 2.0),
             Anchor::End,
             ink,
@@ -150,7 +150,7 @@ pub fn draw(
         let y = frame.top + place as f64 * OUTAGE_ROW;
         let middle = y + OUTAGE_ROW / 2.0;
         canvas.text(
-            &fit(&row.name, left - 8.0),
+            &fit_name(&row.name, left - 8.0),
             (left - 6.0, middle),
             Anchor::End,
             palette::MUTED,

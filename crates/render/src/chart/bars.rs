@@ -6,7 +6,7 @@ use maple_lark_definition::BarForm;
 use maple_lark_document::chart::{BarSeries, BreakdownStep, Chart, Limit, SharePart};
 
 use super::{
-    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, text_width},
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit_name, text_width},
     frame::{self, Frame},
 };
 use crate::palette;
@@ -140,7 +140,7 @@ impl Lying {
 
     fn name(&self, canvas: &mut Canvas, name: &str, y: f64) {
         canvas.text(
-            &fit(name, self.left - 8.0),
+            &fit_name(name, self.left - 8.0),
             (self.left - 6.0, y),
             Anchor::End,
             palette::INK,
@@ -399,7 +399,7 @@ fn standing(
     frame.limit_names(canvas, &chart.limits);
     let names: Vec<String> = categories
         .iter()
-        .map(|name| fit(name, LONGEST_NAME))
+        .map(|name| fit_name(name, LONGEST_NAME))
         .collect();
     let marks: Vec<(f64, &str)> = names
         .iter()
@@ -518,7 +518,7 @@ pub fn share(canvas: &mut Canvas, parts: &[SharePart], round: bool) {
             palette::series(part.colour),
         );
         let room = canvas.width - left - text_width(&part.label) - 30.0;
-        let name = fit(&part.name, room);
+        let name = fit_name(&part.name, room);
         canvas.text(&name, (left + 16.0, y), Anchor::Start, palette::INK);
         canvas.text(
             &part.label,

@@ -250,3 +250,37 @@ pub fn fit(text: &str, width: f64) -> String {
     }
     format!("{}…", out.trim_end())
 }
+
+/// A name cut in its middle: names are often alike but for their ends.
+pub fn fit_name(text: &str, width: f64) -> String {
+    if text_width(text) <= width {
+        return text.to_owned();
+    }
+    let letters: Vec<char> = text.chars().collect();
+    for kept in (2..letters.len()).rev() {
+        let (before, after) = (kept.div_ceil(2), kept / 2);
+        let start: String = letters[..before].iter().collect();
+        let end: String = letters[letters.len() - after..].iter().collect();
+        let short = format!("{}…{}", start.trim_end(), end.trim_start());
+        if text_width(&short) <= width {
+            return short;
+        }
+    }
+    fit(text, width)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_that_differ_at_their_ends_stay_apart() {
+        let room = text_width("skarvoy-kiosk-12") - 20.0;
+        let [one, other] =
+            ["skarvoy-kiosk-12", "skarvoy-kiosk-13"].map(|name| fit_name(name, room));
+        assert_ne!(one, other);
+        assert!(one.contains('…') && one.ends_with("12"), "{one}");
+        assert!(text_width(&one) <= room);
+        assert_eq!(fit_name("db-1", 100.0), "db-1");
+    }
+}

@@ -5,7 +5,7 @@ use maple_lark_document::chart::{Chart, Limit, TimeAxis, ValueAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, LABEL, LIMIT_DASHES, fit, text_width},
+    canvas::{Anchor, Canvas, LABEL, LIMIT_DASHES, fit_name, text_width},
 };
 use crate::palette;
 
@@ -267,7 +267,7 @@ pub fn legend(canvas: &mut Canvas, entries: &[(&str, &'static str)]) {
         let y = 8.0 + row as f64 * LEGEND_ROW;
         canvas.rectangle((x, y - 5.0), (x + 10.0, y + 5.0), colour);
         canvas.text(
-            &fit(name, width - SAMPLE - 4.0),
+            &fit_name(name, width - SAMPLE - 4.0),
             (x + SAMPLE, y),
             Anchor::Start,
             palette::INK,

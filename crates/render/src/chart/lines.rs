@@ -5,7 +5,7 @@ use maple_lark_document::chart::{Chart, Series, Span, TimeAxis};
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, fit, text_width},
+    canvas::{Anchor, Canvas, fit, fit_name, text_width},
     frame::{self, Frame},
 };
 use crate::palette;
@@ -227,7 +227,7 @@ fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[&Series], room: f6
             0.9,
         );
         canvas.text(
-            &fit(&series[index].name, room - 12.0),
+            &fit_name(&series[index].name, room - 12.0),
             (frame.right + 12.0, to),
             Anchor::Start,
             palette::series_ink(series[index].colour),

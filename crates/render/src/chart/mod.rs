@@ -7,7 +7,9 @@ pub(crate) mod canvas;
 mod forecast;
 mod frame;
 mod lines;
+mod multiples;
 mod plots;
+mod polar;
 
 use maple_lark_definition::{LineStyle, Width};
 use maple_lark_document::chart::{Chart, Plot};
@@ -68,6 +70,8 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
         } => bars::height(categories, series, *form, size.width()),
         Plot::Steps { steps } => bars::steps_height(steps),
         Plot::Heat { rows, .. } => plots::heat_height(rows),
+        Plot::Multiples { charts, .. } => multiples::height(charts.len(), size),
+        Plot::Polar { series, .. } => polar::height(series, size),
         Plot::Timeline { rows, .. } => plots::timeline_height(rows),
         Plot::Availability { rows, .. } => availability::height(rows),
         Plot::Forecast(_) => forecast::height(size),
@@ -122,6 +126,8 @@ pub fn drawn(chart: &Chart, size: Size) -> Canvas {
                 high,
             },
         ),
+        Plot::Multiples { times, charts } => multiples::draw(to, chart, times, charts, size),
+        Plot::Polar { sectors, series } => polar::draw(to, chart, sectors, series, size),
         Plot::Timeline { axis, rows } => plots::timeline(to, axis, rows, size),
         Plot::Availability { rows, times } => {
             availability::draw(to, &chart.axis, rows, times, size);

@@ -8,7 +8,7 @@ use maple_lark_document::chart::{
 
 use super::{
     Size,
-    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, text_width},
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit, fit_name, text_width},
     frame::{self, Frame},
 };
 use crate::palette;
@@ -66,7 +66,7 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
         .max(1.0) as usize;
     for (index, name) in heat.columns.iter().enumerate().step_by(every) {
         canvas.text(
-            &fit(name, 80.0_f64.max(wide)),
+            &fit_name(name, 80.0_f64.max(wide)),
             (left + (index as f64 + 0.5) * wide, 8.0),
             Anchor::Middle,
             palette::MUTED,
@@ -75,7 +75,7 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
     for (row, name) in heat.rows.iter().enumerate() {
         let y = 17.0 + row as f64 * high;
         canvas.text(
-            &fit(name, left - 8.0),
+            &fit_name(name, left - 8.0),
             (left - 6.0, y + high / 2.0),
             Anchor::End,
             palette::INK,
@@ -163,7 +163,7 @@ pub fn timeline(canvas: &mut Canvas, axis: &TimeAxis, rows: &[TimelineRow], size
     for (index, row) in rows.iter().enumerate() {
         let y = frame.top + 2.0 + index as f64 * TIMELINE_ROW;
         canvas.text(
-            &fit(&row.name, frame.left - 8.0),
+            &fit_name(&row.name, frame.left - 8.0),
             (frame.left - 6.0, y + TIMELINE_ROW / 2.0 - 1.0),
             Anchor::End,
             palette::INK,
@@ -361,7 +361,7 @@ pub fn boxes(canvas: &mut Canvas, chart: &Chart, boxes: &[BoxRow]) {
     for (index, row) in boxes.iter().enumerate() {
         let middle = frame.top + (index as f64 + 0.5) * row_height;
         canvas.text(
-            &fit(&row.name, frame.left - 8.0),
+            &fit_name(&row.name, frame.left - 8.0),
             (frame.left - 6.0, middle),
             Anchor::End,
             palette::INK,

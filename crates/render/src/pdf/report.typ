@@ -273,7 +273,8 @@
   let lies(block-data) = block-data != none and block-data.body.kind == "table" and "lying" in block-data.body.table
   let opening = {
     heading(level: 2, section.title)
-    if section.text.len() > 0 { block(below: 11pt, parts(section.text)) }
+    // Neither the heading nor the words under it stand alone at the end of a page.
+    if section.text.len() > 0 { block(below: 11pt, sticky: true, parts(section.text)) }
   }
   if not lies(section.blocks.at(0, default: none)) { opening }
   for row in section.rows {

@@ -8,7 +8,7 @@ use super::*;
 use crate::chart::{self, Size};
 
 /// Each kind of block with the keys it needs; the columns are those of [`table`].
-const KINDS: [(&str, &str); 19] = [
+const KINDS: [(&str, &str); 22] = [
     (
         "lines",
         "show = \"line\"\ntime = \"at\"\nvalue = \"used\"\nseries = \"name\"",
@@ -64,6 +64,18 @@ const KINDS: [(&str, &str); 19] = [
     (
         "two columns",
         "show = \"heat-map\"\nrow = \"name\"\ncolumn = \"label\"\nvalue = \"used\"",
+    ),
+    (
+        "small multiples",
+        "show = \"small-multiples\"\ntime = \"at\"\nvalue = \"used\"\nseries = \"label\"",
+    ),
+    (
+        "around the clock",
+        "show = \"polar\"\ntime = \"at\"\nvalue = \"used\"",
+    ),
+    (
+        "by direction",
+        "show = \"polar\"\ndirection = \"used\"\nvalue = \"other\"\nseries = \"name\"",
     ),
     (
         "timeline",

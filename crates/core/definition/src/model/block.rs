@@ -148,6 +148,28 @@ pub enum BlockKind {
         /// What is not drawn.
         without: Vec<ForecastPart>,
     },
+    /// A small chart for each thing, all on the same axes, the worst first.
+    Multiples {
+        /// The column of instants.
+        time: String,
+        /// The column of values.
+        value: String,
+        /// The column whose values make a chart each.
+        series: String,
+        /// How many are shown.
+        limit: usize,
+    },
+    /// Values around a circle.
+    Polar {
+        /// What goes around.
+        by: PolarBy,
+        /// The column of values.
+        value: String,
+        /// How the values of a sector become one.
+        aggregation: Aggregation,
+        /// The column whose values tell outlines apart; one filled circle without it.
+        series: Option<String>,
+    },
     /// One value against another.
     Scatter {
         /// The column of values across.
@@ -250,6 +272,23 @@ pub struct TrendColumn {
     pub own_scales: bool,
 }
 
+/// What goes around a polar chart, clockwise from the top.
+#[derive(Debug, Clone, PartialEq)]
+pub enum PolarBy {
+    /// The hours of the day, in the report's zone.
+    Hour {
+        /// The column of instants.
+        time: String,
+    },
+    /// Directions, from north by way of east.
+    Direction {
+        /// The column of degrees; 370 is where 10 is.
+        direction: String,
+        /// How many sectors there are; the first is around north.
+        sectors: usize,
+    },
+}
+
 /// What the rows and columns of a heat map are.
 #[derive(Debug, Clone, PartialEq)]
 pub enum HeatBy {
@@ -298,6 +337,8 @@ impl BlockKind {
             Self::Ranking { .. } => "ranking",
             Self::Breakdown { .. } => "breakdown",
             Self::Heat { .. } => "heat-map",
+            Self::Multiples { .. } => "small-multiples",
+            Self::Polar { .. } => "polar",
             Self::Timeline { .. } => "timeline",
             Self::Availability { .. } => "availability",
             Self::Forecast { .. } => "forecast",
@@ -337,6 +378,21 @@ impl BlockKind {
                 HeatBy::HourAndWeekday { time } => (vec![time, value], &[], None),
                 HeatBy::Columns { row, column } => (vec![row, column, value], &[], None),
             },
+            Self::Multiples {
+                time,
+                value,
+                series,
+                ..
+            } => (vec![time, value, series], &[], None),
+            Self::Polar {
+                by, value, series, ..
+            } => {
+                let around = match by {
+                    PolarBy::Hour { time } => time,
+                    PolarBy::Direction { direction, .. } => direction,
+                };
+                (vec![around, value], &[], series.as_deref())
+            }
             Self::Timeline { time, row, state } => (vec![time, row, state], &[], None),
             Self::Availability { label, .. } => (
                 vec![label, "availability", "objective", "result", "down"],

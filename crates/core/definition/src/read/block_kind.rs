@@ -2,7 +2,7 @@
 
 use crate::{
     model::{
-        block::{BarForm, BlockKind, ForecastPart, HeatBy, LineStyle, TrendColumn},
+        block::{BarForm, BlockKind, ForecastPart, HeatBy, LineStyle, PolarBy, TrendColumn},
         message_values,
         picture::Picture,
         template::Template,
@@ -12,7 +12,7 @@ use crate::{
 use maple_lark_data::{figures::Order, series::Aggregation};
 
 /// What a block may show, by its key `show`.
-pub(crate) const SHAPES: [&str; 22] = [
+pub(crate) const SHAPES: [&str; 24] = [
     "figures",
     "line",
     "area",
@@ -23,6 +23,8 @@ pub(crate) const SHAPES: [&str; 22] = [
     "ranking",
     "breakdown",
     "heat-map",
+    "small-multiples",
+    "polar",
     "timeline",
     "availability",
     "forecast",
@@ -127,6 +129,20 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
                 .parsed::<Aggregation>("with")
                 .unwrap_or(Aggregation::Mean),
         },
+        "small-multiples" => BlockKind::Multiples {
+            time: required("time"),
+            value: required("value"),
+            series: required("series"),
+            limit: node.whole("limit", 1..=60).unwrap_or(60) as usize,
+        },
+        "polar" => BlockKind::Polar {
+            by: read_around(node)?,
+            value: required("value"),
+            aggregation: node
+                .parsed::<Aggregation>("with")
+                .unwrap_or(Aggregation::Mean),
+            series: text("series"),
+        },
         "timeline" => BlockKind::Timeline {
             time: required("time"),
             row: required("row"),
@@ -201,6 +217,40 @@ pub(crate) fn read_kind(node: &Node<'_>, shape: &str) -> Option<BlockKind> {
         node.report("value", "with series there can be only one value column");
     }
     Some(kind)
+}
+
+/// What goes around a polar chart.
+fn read_around(node: &Node<'_>) -> Option<PolarBy> {
+    let text = |key| node.text(key).map(|text| text.value);
+    let sectors = node
+        .whole("sectors", 4..=36)
+        .map(|sectors| sectors as usize);
+    match (text("time"), text("direction")) {
+        (Some(time), None) => {
+            if sectors.is_some() {
+                let words = "goes with direction; by time there is a sector for each hour";
+                node.report("sectors", words);
+            }
+            Some(PolarBy::Hour { time })
+        }
+        (None, Some(direction)) => Some(PolarBy::Direction {
+            direction,
+            sectors: sectors.unwrap_or(16),
+        }),
+        _ => {
+            let instead = ["time", "direction"]
+                .map(|key| {
+                    if node.has(key) {
+                        String::new()
+                    } else {
+                        node.instead(key)
+                    }
+                })
+                .concat();
+            node.report_self(format!("a polar chart has either time, for the hours of the day, or direction, a column of degrees{instead}"));
+            None
+        }
+    }
 }
 
 fn read_without(node: &Node<'_>) -> Vec<ForecastPart> {

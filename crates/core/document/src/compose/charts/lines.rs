@@ -30,7 +30,7 @@ const NAMED_LINES: usize = 8;
 const MOST_SPANS: usize = 20;
 
 /// The points of one series; a missing value is a gap.
-type Points = Vec<(DateTime<Utc>, Option<f64>)>;
+pub(super) type Points = Vec<(DateTime<Utc>, Option<f64>)>;
 
 impl Drawing<'_, '_> {
     pub(super) fn lines(
@@ -99,7 +99,12 @@ impl Drawing<'_, '_> {
     }
 
     /// Names the lines that are past a limit at their end.
-    fn tell_lines(&mut self, groups: &[(String, Points)], value: &str, limits: &Thresholds) {
+    pub(super) fn tell_lines(
+        &mut self,
+        groups: &[(String, Points)],
+        value: &str,
+        limits: &Thresholds,
+    ) {
         let (what, unit) = (title(self.query, value), self.unit(value));
         let format = self.number_format();
         for (name, points) in groups.iter().filter(|_| limits.is_set()) {
@@ -111,7 +116,7 @@ impl Drawing<'_, '_> {
     }
 
     /// One series for each value of a column, or for each column of values, oldest point first.
-    fn series_of_points(
+    pub(super) fn series_of_points(
         &self,
         time: &str,
         values: &[String],
@@ -196,13 +201,13 @@ impl Drawing<'_, '_> {
     }
 }
 
-fn values_of(groups: &[(String, Points)]) -> Vec<f64> {
+pub(super) fn values_of(groups: &[(String, Points)]) -> Vec<f64> {
     let points = groups.iter().flat_map(|(_, points)| points);
     points.filter_map(|(_, value)| *value).collect()
 }
 
 /// How each series stands at its end, and which were past a limit before.
-fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> StatusCounts {
+pub(super) fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> StatusCounts {
     let mut judged = StatusCounts::default();
     if !thresholds.is_set() {
         return judged;
@@ -226,7 +231,7 @@ fn judge(groups: &[(String, Points)], thresholds: &Thresholds) -> StatusCounts {
 }
 
 /// Puts the series that come nearest to trouble first, by their most extreme values.
-fn worst_first(groups: &mut [(String, Points)], thresholds: &Thresholds) {
+pub(super) fn worst_first(groups: &mut [(String, Points)], thresholds: &Thresholds) {
     let extreme = |points: &Points| {
         let values = points.iter().filter_map(|(_, value)| *value);
         match thresholds.worse {

@@ -8,6 +8,8 @@ mod forecast;
 mod heat;
 mod histogram;
 mod lines;
+mod multiples;
+mod polar;
 mod scatter;
 mod share;
 mod timeline;
@@ -80,6 +82,18 @@ pub(crate) fn chart(
             value,
             aggregation,
         } => drawing.heat(by, value, *aggregation),
+        BlockKind::Multiples {
+            time,
+            value,
+            series,
+            limit,
+        } => drawing.multiples(time, value, series, *limit),
+        BlockKind::Polar {
+            by,
+            value,
+            aggregation,
+            series,
+        } => drawing.polar(by, value, *aggregation, series.as_deref()),
         BlockKind::Timeline { time, row, state } => drawing.timeline(time, row, state),
         BlockKind::Availability { label, outages } => {
             let outages = outages.as_ref().map(|name| name.value.as_str());

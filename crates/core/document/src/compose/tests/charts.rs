@@ -402,6 +402,78 @@ fn one_value_against_another_leaves_out_what_lacks_either() {
 }
 
 #[test]
+fn small_multiples_have_one_scale_and_the_worst_first() {
+    let outcome = rows(&[
+        (0, "a", Some(10.0), None),
+        (60, "a", Some(20.0), None),
+        (0, "was", Some(99.0), None),
+        (60, "was", Some(30.0), None),
+        (0, "b", Some(50.0), None),
+        (60, "b", Some(85.0), None),
+        (0, "none", None, None),
+        (0, "c", Some(70.0), None),
+        (60, "c", Some(95.0), None),
+    ]);
+    let block = "show = \"small-multiples\"\ntime = \"at\"\nvalue = \"used\"\nseries = \"name\"";
+    let Body::Chart { chart } = body(block, outcome.clone()) else {
+        panic!()
+    };
+    let Plot::Multiples { charts, .. } = &chart.plot else {
+        panic!()
+    };
+    // Past a limit at the end, then by the farthest; one without values has no chart.
+    let names: Vec<&str> = charts.iter().map(|one| one.name.as_str()).collect();
+    assert_eq!(names, ["c", "b", "was", "a"]);
+    assert_eq!(
+        (
+            charts[0].status,
+            charts[0].label.replace('\u{a0}', " ").as_str()
+        ),
+        (Status::Critical, "95 %")
+    );
+    assert_eq!(charts[2].status, Status::Ok);
+    assert!(chart.axis.min <= 10.0 && chart.axis.max >= 99.0);
+    assert_eq!((chart.judged.all, chart.judged.recovered), (4, 1));
+    let few = compose(&snapshot(&format!("{block}\nlimit = 2"), outcome)).unwrap();
+    let block = &few.sections[0].blocks[0];
+    assert!(
+        matches!(&block.body, Body::Chart { chart } if matches!(&chart.plot, Plot::Multiples { charts, .. } if charts.len() == 2))
+    );
+    assert_eq!(block.note.as_deref(), Some("The worst 2 of 4."));
+    // What is not drawn is judged all the same.
+    assert_eq!(few.summary.status, Status::Critical);
+}
+
+#[test]
+fn a_polar_chart_goes_by_the_clock_of_the_report_or_by_degrees() {
+    // The report is in Atlantic/Faroe; its window begins at midnight there.
+    let outcome = rows(&[
+        (0, "a", Some(10.0), Some(350.0)),
+        (20, "a", Some(30.0), Some(10.0)),
+        (60, "b", Some(50.0), Some(90.0)),
+        (26 * 60, "a", None, Some(270.0)),
+    ]);
+    let clock = "show = \"polar\"\ntime = \"at\"\nvalue = \"used\"";
+    let Plot::Polar { sectors, series } = plot(clock, outcome.clone()) else {
+        panic!()
+    };
+    assert_eq!(
+        (sectors.len(), sectors[0].as_str(), sectors[1].as_str()),
+        (24, "00", "")
+    );
+    assert_eq!(series[0].values[..3], [Some(20.0), Some(50.0), None]);
+    let winds = "show = \"polar\"\ndirection = \"other\"\nvalue = \"used\"\nseries = \"name\"\nsectors = 4\nwith = \"max\"";
+    let Plot::Polar { sectors, series } = plot(winds, outcome) else {
+        panic!()
+    };
+    assert_eq!(sectors, ["N", "E", "S", "W"]);
+    let names: Vec<&str> = series.iter().map(|one| one.name.as_str()).collect();
+    assert_eq!(names, ["a", "b"]);
+    assert_eq!(series[0].values, [Some(30.0), None, None, None]);
+    assert_eq!(series[1].values, [None, Some(50.0), None, None]);
+}
+
+#[test]
 fn every_kind_says_so_when_there_is_nothing() {
     for block in [
         "show = \"area\"\ntime = \"at\"\nvalue = \"used\"",
@@ -409,6 +481,9 @@ fn every_kind_says_so_when_there_is_nothing() {
         "show = \"ranking\"\nlabel = \"name\"\nvalue = \"used\"",
         "show = \"breakdown\"\nlabel = \"name\"\nvalue = \"used\"",
         "show = \"heat-map\"\ntime = \"at\"\nvalue = \"used\"",
+        "show = \"small-multiples\"\ntime = \"at\"\nvalue = \"used\"\nseries = \"name\"",
+        "show = \"polar\"\ntime = \"at\"\nvalue = \"used\"",
+        "show = \"polar\"\ndirection = \"other\"\nvalue = \"used\"",
         "show = \"scatter\"\nacross = \"used\"\nup = \"other\"",
         "show = \"histogram\"\nvalue = \"used\"",
         "show = \"box\"\nvalue = \"used\"",

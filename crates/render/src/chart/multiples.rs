@@ -1,0 +1,171 @@
+//! Small multiples: rows of small charts that share both axes.
+
+use chrono::{DateTime, Utc};
+use maple_lark_document::chart::{Chart, Multiple, TimeAxis};
+
+use maple_lark_data::status::Status;
+
+use super::{
+    Size,
+    canvas::{Anchor, Canvas, LIMIT_DASHES, fit_name, text_width},
+};
+use crate::palette;
+
+/// The name and the last value above each chart.
+const HEAD: f64 = 15.0;
+/// The times under each column of charts.
+const FOOT: f64 = 20.0;
+const GUTTER: f64 = 14.0;
+
+/// How many stand side by side, and how high each is: sixty stand on a page.
+fn grid(count: usize, size: Size) -> (usize, f64) {
+    let across = if size.is_wide() { 5 } else { 2 };
+    let high = if count > 30 { 52.0 } else { 66.0 };
+    (across.min(count.max(1)), high)
+}
+
+pub fn height(count: usize, size: Size) -> f64 {
+    let (across, high) = grid(count, size);
+    count.div_ceil(across) as f64 * (HEAD + high + 8.0) + FOOT
+}
+
+pub fn draw(canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, charts: &[Multiple], size: Size) {
+    let (across, high) = grid(charts.len(), size);
+    let (low, top) = (chart.axis.min, chart.axis.max);
+    // Both ends of the shared axis stand once a row, at its left.
+    let ends: Vec<&str> = [chart.axis.ticks.first(), chart.axis.ticks.last()]
+        .into_iter()
+        .flatten()
+        .map(|tick| tick.label.as_str())
+        .collect();
+    let left = ends.iter().map(|end| text_width(end)).fold(0.0, f64::max) + 6.0;
+    let wide = (canvas.width - left - GUTTER * (across - 1) as f64) / across as f64;
+    for (index, one) in charts.iter().enumerate() {
+        let (column, row) = (index % across, index / across);
+        let x = left + column as f64 * (wide + GUTTER);
+        let y = row as f64 * (HEAD + high + 8.0) + HEAD;
+        let cell = Cell {
+            left: x,
+            right: x + wide,
+            top: y,
+            bottom: y + high,
+            low,
+            high: top,
+        };
+        if column == 0 {
+            for (end, at) in ends.iter().zip([cell.bottom - 4.0, cell.top + 4.0]) {
+                canvas.text(end, (left - 5.0, at), Anchor::End, palette::MUTED);
+            }
+        }
+        cell.draw(canvas, chart, times, one);
+        // The last chart of each column has the times under it.
+        if index + across >= charts.len() {
+            cell.times(canvas, times);
+        }
+    }
+}
+
+/// One small chart's room.
+struct Cell {
+    left: f64,
+    right: f64,
+    top: f64,
+    bottom: f64,
+    low: f64,
+    high: f64,
+}
+
+impl Cell {
+    fn y(&self, value: f64) -> f64 {
+        let share = (value.clamp(self.low, self.high) - self.low) / (self.high - self.low);
+        self.bottom - share * (self.bottom - self.top)
+    }
+
+    fn x(&self, axis: &TimeAxis, at: DateTime<Utc>) -> f64 {
+        let share = (at - axis.from).num_milliseconds() as f64
+            / (axis.to - axis.from).num_milliseconds().max(1) as f64;
+        self.left + share * (self.right - self.left)
+    }
+
+    fn draw(&self, canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, one: &Multiple) {
+        let is_past = one.status > Status::Unknown;
+        let ink = if is_past {
+            palette::status(one.status)
+        } else {
+            palette::INK
+        };
+        let label = if is_past {
+            format!("{} {}", palette::mark(one.status), one.label)
+        } else {
+            one.label.clone()
+        };
+        let room = self.right - self.left - text_width(&label) - 6.0;
+        canvas.text(
+            &fit_name(&one.name, room),
+            (self.left, self.top - 7.0),
+            Anchor::Start,
+            palette::INK,
+        );
+        canvas.text(&label, (self.right, self.top - 7.0), Anchor::End, ink);
+        canvas.rectangle(
+            (self.left, self.top),
+            (self.right, self.bottom),
+            palette::SHADE,
+        );
+        for limit in &chart.limits {
+            let y = self.y(limit.at);
+            canvas.dashes(
+                &[(self.left, y), (self.right, y)],
+                LIMIT_DASHES,
+                palette::status(limit.status),
+                0.8,
+            );
+        }
+        for stretch in &one.stretches {
+            let points: Vec<(f64, f64)> = stretch
+                .iter()
+                .map(|(at, value)| (self.x(times, *at), self.y(*value)))
+                .collect();
+            match points[..] {
+                [point] => canvas.dot(point, 1.6, palette::series(0)),
+                _ => canvas.line(points, palette::series(0), 1.2),
+            }
+        }
+    }
+
+    /// The first and the last instant that have names.
+    fn times(&self, canvas: &mut Canvas, axis: &TimeAxis) {
+        canvas.line(
+            [(self.left, self.bottom), (self.right, self.bottom)],
+            palette::MUTED,
+            0.8,
+        );
+        let mut free = f64::NEG_INFINITY;
+        for tick in &axis.ticks {
+            let half = text_width(&tick.label) / 2.0;
+            let (from, to) = (self.left + half, (self.right - half).max(self.left + half));
+            let middle = self.x(axis, tick.at).clamp(from, to);
+            if middle - half >= free {
+                canvas.text(
+                    &tick.label,
+                    (middle, self.bottom + 11.0),
+                    Anchor::Middle,
+                    palette::MUTED,
+                );
+                free = middle + half + 6.0;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sixty_fit_on_a_page() {
+        // A page of A4 has room for 728 points; a unit is 0.72 of one.
+        assert!(height(60, Size::FULL) * 0.72 < 728.0);
+        assert!(height(1, Size::FULL) < 120.0);
+    }
+}
