@@ -289,6 +289,26 @@ pub enum PolarBy {
     },
 }
 
+impl PolarBy {
+    /// The column that says where a row is on the circle.
+    fn column(&self) -> &str {
+        match self {
+            Self::Hour { time } => time,
+            Self::Direction { direction, .. } => direction,
+        }
+    }
+}
+
+impl HeatBy {
+    /// The columns that say in which cell a row is.
+    fn columns(&self) -> Vec<&str> {
+        match self {
+            Self::HourAndWeekday { time } => vec![time],
+            Self::Columns { row, column } => vec![row, column],
+        }
+    }
+}
+
 /// What the rows and columns of a heat map are.
 #[derive(Debug, Clone, PartialEq)]
 pub enum HeatBy {
@@ -357,6 +377,7 @@ impl BlockKind {
     /// The columns of its query that a chart is made of, in the order in which a reader of its
     /// rows wants them; none for what is no chart.
     #[must_use]
+    #[expect(clippy::too_many_lines, reason = "one arm a kind")]
     pub fn columns(&self) -> Vec<&str> {
         let (first, values, more): (Vec<&str>, &[String], Option<&str>) = match self {
             Self::Line {
@@ -374,10 +395,7 @@ impl BlockKind {
             Self::Ranking { label, value, .. }
             | Self::Breakdown { label, value }
             | Self::Share { label, value, .. } => (vec![label, value], &[], None),
-            Self::Heat { by, value, .. } => match by {
-                HeatBy::HourAndWeekday { time } => (vec![time, value], &[], None),
-                HeatBy::Columns { row, column } => (vec![row, column, value], &[], None),
-            },
+            Self::Heat { by, value, .. } => (by.columns(), std::slice::from_ref(value), None),
             Self::Multiples {
                 time,
                 value,
@@ -386,13 +404,7 @@ impl BlockKind {
             } => (vec![time, value, series], &[], None),
             Self::Polar {
                 by, value, series, ..
-            } => {
-                let around = match by {
-                    PolarBy::Hour { time } => time,
-                    PolarBy::Direction { direction, .. } => direction,
-                };
-                (vec![around, value], &[], series.as_deref())
-            }
+            } => (vec![by.column(), value], &[], series.as_deref()),
             Self::Timeline { time, row, state } => (vec![time, row, state], &[], None),
             Self::Availability { label, .. } => (
                 vec![label, "availability", "objective", "result", "down"],

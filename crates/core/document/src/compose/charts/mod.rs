@@ -39,6 +39,7 @@ const MOST_SERIES: usize = 16;
 const MOST_BARS: usize = 60;
 
 /// Draws a block that is a chart.
+#[expect(clippy::too_many_lines, reason = "one arm a kind")]
 pub(crate) fn chart(
     block: &Definition,
     query: &Query,
