@@ -109,6 +109,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/archive/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The days of the archive, the latest first: whether each is chained to the one before it and to
+         *     the audit trail.
+         */
+        get: operations["list_archive_days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/archive/days/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What has become of the documents of a day: altered, missing, added, or let go as the terms say.
+         *     All of their bytes are read for it.
+         */
+        get: operations["prove_archive_day"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit": {
         parameters: {
             query?: never;
@@ -1953,6 +1993,52 @@ export interface components {
             changes: components["schemas"]["Change"][];
             unchanged: number;
         };
+        /** @description A page of the archive's days, the latest first. */
+        ArchiveDayPage: {
+            items: components["schemas"]["ArchiveDayView"][];
+            /** Format: int64 */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            total: number;
+        };
+        /** @description What has become of the documents of a day. */
+        ArchiveDayProof: {
+            /** @description Documents that say they are of that day and were not there at its end; at most twenty. */
+            added: components["schemas"]["ArchiveFault"][];
+            /** @description Documents whose bytes or digest are others now; at most twenty. */
+            altered: components["schemas"]["ArchiveFault"][];
+            day: components["schemas"]["ArchiveDayView"];
+            /** @description Whether nothing is wrong with the day and its documents. */
+            intact: boolean;
+            /**
+             * Format: int64
+             * @description How many went after as long as they are kept.
+             */
+            let_go: number;
+            /** @description Documents that are gone although nothing on record let them go; at most twenty. */
+            missing: components["schemas"]["ArchiveFault"][];
+        };
+        /** @description A day that is over, in UTC. */
+        ArchiveDayView: {
+            /** Format: date */
+            day: string;
+            /**
+             * Format: int64
+             * @description How many documents were made on it.
+             */
+            documents: number;
+            /** @description Whether the list of its documents, the day before it and the audit trail are what was sealed. */
+            intact: boolean;
+            /** Format: date-time */
+            sealed_at: string;
+            /**
+             * @description SHA-256 over the digest of the day before, the audit trail's at the day's end, and what is
+             *     known of each document.
+             */
+            sha256: string;
+        };
         /** @description A document that was found in the archive. */
         ArchiveEntry: {
             document: components["schemas"]["DocumentView"];
@@ -1974,6 +2060,14 @@ export interface components {
             title: string;
             /** @description Of the window, in words. */
             window: string;
+        };
+        /** @description A document that is not as it was sealed. */
+        ArchiveFault: {
+            /** Format: uuid */
+            document: string;
+            file_name: string;
+            /** Format: uuid */
+            run: string;
         };
         /** @description A page of the archive. */
         ArchivePage: {
@@ -4107,6 +4201,171 @@ export interface operations {
                 };
                 content: {
                     "application/zip": unknown;
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_archive_days: {
+        parameters: {
+            query?: {
+                /** @description counted from 1 */
+                page?: number;
+                /** @description at most 400 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveDayPage"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the content is not valid; the detail says what and where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    prove_archive_day: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description such as 2026-11-27, in UTC */
+                day: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveDayProof"];
                 };
             };
             /** @description the request is malformed */

@@ -4,6 +4,7 @@
 mod about;
 mod agenda;
 mod archive;
+mod archive_proof;
 mod audit;
 mod core_enums;
 mod dashboards;
@@ -38,6 +39,7 @@ pub use agenda::{
     Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
 };
 pub use archive::{ArchiveEntry, ArchivePage, FoundPiece, Match};
+pub use archive_proof::{ArchiveDayPage, ArchiveDayProof, ArchiveDayView, ArchiveFault};
 pub use audit::{AUDITED, AuditEntry, AuditOutcome, AuditPage, AuditProof, audited_as};
 pub use dashboards::DashboardView;
 pub use definitions::{

@@ -256,10 +256,16 @@ pub const RIGHTS: [Right; 26] = [
         ],
     },
     Right {
-        what: "read the audit trail, and prove it",
+        what: "read the audit trail, prove it and the archive",
         least: Some(Role::Administrator),
         scope: TokenScope::Read,
-        operations: &["export_audit", "list_audit", "prove_audit"],
+        operations: &[
+            "export_audit",
+            "list_archive_days",
+            "list_audit",
+            "prove_archive_day",
+            "prove_audit",
+        ],
     },
     Right {
         what: "see who may sign in, and what secrets are called",

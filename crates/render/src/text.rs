@@ -49,6 +49,9 @@ pub fn text(document: &Document) -> String {
         if let Some(version) = &front.zone_rules {
             out += &format!("Time zones by the rules of {version}.\n");
         }
+        if let Some(head) = &front.archive_head {
+            out += &format!("Archive up to {head}.\n");
+        }
     }
     out
 }

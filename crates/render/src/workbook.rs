@@ -196,6 +196,9 @@ fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Res
     if let Some(version) = &front.zone_rules {
         lines.push(("Time zone rules", version.clone()));
     }
+    if let Some(head) = &front.archive_head {
+        lines.push(("Archive up to", head.clone()));
+    }
     let mut row = 2;
     for (name, value) in lines {
         sheet

@@ -4,6 +4,7 @@
 //! function that returns has written durably.
 
 pub mod archive;
+pub mod archive_chain;
 pub mod audit;
 mod bodies;
 pub mod claims;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 27] = [
+const STEPS: [Step; 28] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -136,6 +136,10 @@ const STEPS: [Step; 27] = [
     Step {
         name: "0027_views",
         sql: include_str!("migrations/0027_views.sql"),
+    },
+    Step {
+        name: "0028_archive_chain",
+        sql: include_str!("migrations/0028_archive_chain.sql"),
     },
 ];
 

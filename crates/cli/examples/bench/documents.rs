@@ -432,6 +432,7 @@ fn snapshot(
         },
         zone_rules: None,
         incomplete: None,
+        archive_head: None,
         values: Default::default(),
         definitions: vec![
             FrozenDefinition {

@@ -10,6 +10,7 @@ use sha2::{Digest, Sha256};
 
 use crate::{
     client::Client,
+    command::archive_walk,
     failure::Failure,
     output::{self, Output, instant},
     words::words,
@@ -159,12 +160,16 @@ impl Render {
 /// Check files against the archive: whether they are what was made here, byte for byte
 #[derive(Args)]
 #[command(
-    after_help = "Example:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n\nEnds with code 1 if a file is not known, or was altered."
+    after_help = "Examples:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n  maple-lark verify --archive\n\nEnds with code 1 if a file is not known, or anything was altered, is missing or was added."
 )]
 pub struct Verify {
     /// The files, as they were received
-    #[arg(required = true)]
+    #[arg(required_unless_present = "archive")]
     files: Vec<PathBuf>,
+    /// Instead, go through all that was made here, day by day, and name what is altered, missing or
+    /// added
+    #[arg(long, conflicts_with = "files")]
+    archive: bool,
 }
 
 impl Verify {
@@ -173,6 +178,9 @@ impl Verify {
         reason = "fetches, compares, writes and reports, in that order"
     )]
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
+        if self.archive {
+            return archive_walk::walk(client, output).await;
+        }
         let mut outcomes: Vec<(String, Option<Match>)> = Vec::new();
         for file in &self.files {
             let bytes = std::fs::read(file).map_err(|error| {

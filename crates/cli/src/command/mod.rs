@@ -3,6 +3,7 @@
 pub mod agenda;
 pub mod apply;
 pub mod archive;
+mod archive_walk;
 pub mod ask;
 mod asking;
 pub mod audit;

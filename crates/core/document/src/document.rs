@@ -84,6 +84,9 @@ pub struct Front {
     pub compared_with: Option<String>,
     /// Why the data may be incomplete.
     pub incomplete: Option<String>,
+    /// The archive's latest day and its digest when the data was read.
+    #[serde(default)]
+    pub archive_head: Option<String>,
     /// The values of parameters, each with its title.
     pub filters: Vec<(String, String)>,
     /// The titles of the sources.

@@ -41,6 +41,10 @@ pub struct Snapshot {
     /// Why the data may be incomplete, if it was not ready when the run's wait was over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub incomplete: Option<String>,
+    /// The archive's latest day and its digest when the snapshot was taken: whoever has a document
+    /// made of it can tell later whether what was made before is what it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub archive_head: Option<String>,
     /// The values of the report's parameters.
     pub values: BTreeMap<String, ParameterValue>,
     /// The report and its dashboards as they were when the run began.

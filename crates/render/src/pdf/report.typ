@@ -309,7 +309,7 @@
 #heading(level: 2)[How this was made]
 #block(below: 8pt, text(size: 8pt)[
   Every figure above comes from one snapshot of the data below, taken for the window
-  #front.window_machine by run #front.run_id.#if front.zone_rules != none [ Time zones by the rules of #front.zone_rules.] SHA-256 is that of the rows as the snapshot holds them.
+  #front.window_machine by run #front.run_id.#if front.zone_rules != none [ Time zones by the rules of #front.zone_rules.] SHA-256 is that of the rows as the snapshot holds them.#if front.archive_head != none [ What was made before is chained: the archive's day #front.archive_head.split(" ").at(0) has the digest #raw(front.archive_head.split(" ").at(1)).]
 ])
 #{
   // Shaping without is faster, but leaves text from right to left in the wrong order.

@@ -241,6 +241,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
         },
         zone_rules: None,
         incomplete: None,
+        archive_head: None,
         values: BTreeMap::new(),
         definitions: vec![
             FrozenDefinition {

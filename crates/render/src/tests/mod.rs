@@ -141,6 +141,7 @@ fn document_of(dashboard: &str, disks: Outcome) -> Document {
         },
         zone_rules: None,
         incomplete: None,
+        archive_head: None,
         values: BTreeMap::new(),
         definitions: vec![
             FrozenDefinition {

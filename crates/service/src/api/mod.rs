@@ -3,6 +3,7 @@
 mod about;
 mod agenda;
 mod archive;
+mod archive_proof;
 mod audit;
 mod body;
 mod changes;
@@ -115,6 +116,7 @@ fn of_the_api() -> Vec<Route> {
         second_factor::routes(),
         forgotten::routes(),
         audit::routes(),
+        archive_proof::routes(),
         definitions::routes(),
         sources::routes(),
         reports::routes(),

@@ -5,9 +5,10 @@ use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, audit, definitions, delivery, documents, drafts, forgotten, health,
-    keeping, keys, mailbox, metrics, overview, pages, preview, publishing, queries, reports, runs,
-    schedules, search, second_factor, secrets, sessions, sources, teams, templates, themes, users,
+    about, agenda, archive, archive_proof, audit, definitions, delivery, documents, drafts,
+    forgotten, health, keeping, keys, mailbox, metrics, overview, pages, preview, publishing,
+    queries, reports, runs, schedules, search, second_factor, secrets, sessions, sources, teams,
+    templates, themes, users,
 };
 
 use maple_lark_api::right_to;
@@ -41,7 +42,7 @@ use crate::access::SESSION_COOKIE;
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,
         delivery::resend, delivery::release, delivery::revoke_links, delivery::notices, delivery::preview,
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
-        audit::list, audit::export, audit::proof,
+        audit::list, audit::export, audit::proof, archive_proof::days, archive_proof::day,
         health::health, health::ready, metrics::metrics,
     )
 )]

@@ -169,6 +169,7 @@ fn sample() -> Snapshot {
         },
         zone_rules: None,
         incomplete: None,
+        archive_head: None,
         values: Default::default(),
         definitions: vec![
             FrozenDefinition {

@@ -2,6 +2,7 @@
 
 use std::{sync::Arc, time::Duration};
 
+use chrono::TimeDelta;
 use maple_lark_definition::Format;
 use maple_lark_document::compose::compose;
 use maple_lark_store::{StoreError, archive::Unread};
@@ -13,6 +14,29 @@ use super::{limits::Purpose, shared::Shared, snapshots};
 const EVERY: Duration = Duration::from_secs(3);
 /// So many snapshots are asked for at a time.
 const PIECE: u64 = 20;
+
+/// A day is sealed when it has been over for so long: what was under way at its end is there then.
+const SETTLED: TimeDelta = TimeDelta::hours(1);
+/// How often it is looked whether a day is over.
+const EVERY_SO_OFTEN: Duration = Duration::from_secs(60);
+
+/// Seals the days that are over, one after the other, until the engine stops.
+pub async fn seal_the_days(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    while !*stopped.borrow() {
+        let now = shared.now();
+        match shared.store.seal_day(now - SETTLED, now).await {
+            Ok(true) => continue,
+            Ok(false) => {}
+            Err(error) => {
+                tracing::error!(%error, "a day of the archive could not be sealed; it tries again in a moment");
+            }
+        }
+        tokio::select! {
+            () = tokio::time::sleep(EVERY_SO_OFTEN) => {}
+            _ = stopped.changed() => {}
+        }
+    }
+}
 
 /// Reads one after the other until the engine stops.
 pub async fn watch_the_archive(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {

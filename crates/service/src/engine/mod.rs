@@ -224,6 +224,7 @@ impl Engine {
         engine.part("outbox", &stopped, deliver::watch_the_outbox);
         engine.part("notices", &stopped, notify::watch_for_trouble);
         engine.part("archive", &stopped, archive::watch_the_archive);
+        engine.part("archive days", &stopped, archive::seal_the_days);
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);

@@ -130,3 +130,83 @@ async fn what_was_made_is_found_by_its_words_and_comes_together_with_a_list() {
     let side = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
     assert_eq!((side(16), side(20)), (595, 842));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_days_of_the_archive_are_proved_one_by_one() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    let get = async |path: &str| {
+        let request = client.get(place.url(path)).bearer_auth(&token);
+        request.send().await.unwrap()
+    };
+    let days = async || -> Value { get("/archive/days").await.json().await.unwrap() };
+    assert_eq!(days().await["total"], 0);
+    assert_eq!(get("/archive/days/2026-11-27").await.status(), 404);
+    let (status, words) = problem(get("/archive/days/yesterday").await).await;
+    assert_eq!(status, 422);
+    assert!(words.contains("is not a day such as"), "{words}");
+
+    // A document of a day that is over.
+    place.with_report(&client, &token).await;
+    let order = client
+        .post(place.url("/reports/r/runs"))
+        .bearer_auth(&token);
+    let order = order.json(&json!({ "deliver": false }));
+    assert_eq!(order.send().await.unwrap().status(), StatusCode::ACCEPTED);
+    let began = std::time::Instant::now();
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    let older = "update documents set created_at = created_at - interval '2 days'";
+    while sqlx::Executor::execute(&mut records, older)
+        .await
+        .unwrap()
+        .rows_affected()
+        == 0
+    {
+        assert!(began.elapsed() < PATIENCE);
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let secret = place.cluster.role("maple_lark").await.unwrap();
+    let url = place.cluster.url_for("maple_lark", &secret, "maple_lark");
+    let store = maple_lark_store::Store::open(&url, 1).await.unwrap();
+    let now = chrono::Utc::now();
+    while store.seal_day(now, now).await.unwrap() {}
+    let all = days().await;
+    let first = all["items"].as_array().unwrap().last().unwrap();
+    assert_eq!(
+        (&first["documents"], &first["intact"]),
+        (&json!(1), &json!(true))
+    );
+    let path = format!("/archive/days/{}", first["day"].as_str().unwrap());
+    let proof: Value = get(&path).await.json().await.unwrap();
+    assert_eq!(proof["intact"], true, "{proof}");
+    sqlx::Executor::execute(&mut records, "update documents set body = 'other'")
+        .await
+        .unwrap();
+    let proof: Value = get(&path).await.json().await.unwrap();
+    assert_eq!(proof["intact"], false);
+    assert_eq!(proof["altered"].as_array().unwrap().len(), 1, "{proof}");
+    // What is made from now on says how the archive was.
+    let order = client
+        .post(place.url("/reports/r/runs"))
+        .bearer_auth(&token);
+    let order = order.json(&json!({ "deliver": false }));
+    let run: Value = order.send().await.unwrap().json().await.unwrap();
+    let began = std::time::Instant::now();
+    let made: Value = loop {
+        let now: Value = get(&format!("/runs/{}", run["id"].as_str().unwrap()))
+            .await
+            .json()
+            .await
+            .unwrap();
+        if now["settled"] == true {
+            break now;
+        }
+        assert!(began.elapsed() < PATIENCE, "{now}");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    };
+    let snapshot = made["snapshots"][0]["id"].as_str().unwrap();
+    let text = get(&format!("/snapshots/{snapshot}/documents/txt")).await;
+    let text = text.text().await.unwrap();
+    let head = all["items"][0]["sha256"].as_str().unwrap();
+    assert!(text.contains(head), "{text}");
+}

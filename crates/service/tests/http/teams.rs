@@ -199,6 +199,7 @@ async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str,
         ),
         ("format", vec!["csv".to_owned(), "json".to_owned()]),
         ("version", vec!["1".to_owned()]),
+        ("day", vec![chrono::Utc::now().date_naive().to_string()]),
         (
             "address",
             vec![format!("{}@orrin-sound.example", mark(team))],

@@ -18,12 +18,12 @@ struct Thought {
 
 const DAY: i64 = 86_400;
 
-fn on(day: i64) -> Time {
+pub fn on(day: i64) -> Time {
     at(day * DAY)
 }
 
 /// Terms in days.
-fn terms(day: i64, [documents, snapshots, records]: [Option<i64>; 3]) -> Terms {
+pub fn terms(day: i64, [documents, snapshots, records]: [Option<i64>; 3]) -> Terms {
     let cut = |days: Option<i64>| days.map(|days| on(day - days));
     Terms {
         documents: cut(documents),
@@ -36,7 +36,7 @@ fn terms(day: i64, [documents, snapshots, records]: [Option<i64>; 3]) -> Terms {
 impl Place {
     /// A run that was over at an instant, with a snapshot, a picture and two documents, which say
     /// something.
-    async fn over(&self, report: &str, when: Time, bytes: usize) -> Uuid {
+    pub async fn over(&self, report: &str, when: Time, bytes: usize) -> Uuid {
         let mut new = run(Uuid::now_v7(), report, 0);
         new.scheduled_for = when;
         new.created_at = when;
@@ -64,7 +64,7 @@ impl Place {
     }
 
     /// Lets everything go that is to go, and answers with how many times something went.
-    async fn let_all_go(&self, policy: &Policy, now: Time) -> u64 {
+    pub async fn let_all_go(&self, policy: &Policy, now: Time) -> u64 {
         while self.measure(100).await.unwrap() > 0 {}
         let mut gone = 0;
         loop {
@@ -84,7 +84,7 @@ impl Place {
     }
 }
 
-fn policy(usual: Terms, floor: Time) -> Policy {
+pub fn policy(usual: Terms, floor: Time) -> Policy {
     Policy {
         floor,
         usual,

@@ -11,6 +11,7 @@ use maple_lark_api::{
     Words,
 };
 mod archive;
+mod archive_chain;
 mod deliveries;
 mod fences;
 mod history;

@@ -260,6 +260,7 @@ fn front(
             .comparison(window)
             .map(|window| window.label_in(dates)),
         incomplete: snapshot.incomplete.clone(),
+        archive_head: snapshot.archive_head.clone(),
         filters: parameters.filter_map(filter).collect(),
         sources,
         scheduled_for: (scheduled_for != made_at).then_some(scheduled_for),

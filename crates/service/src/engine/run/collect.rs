@@ -52,6 +52,8 @@ pub async fn collect(
         .into_iter()
         .map(|snapshot| snapshot.values_key)
         .collect();
+    let head = shared.store.archive_head().await?;
+    let head = head.map(|(day, sha256)| format!("{day} {sha256}"));
     for (key, values) in value_sets {
         if kept.contains(&key) {
             continue;
@@ -106,6 +108,7 @@ pub async fn collect(
             window: window.clone(),
             zone_rules: ZoneRules::in_use(window.zone),
             incomplete: incomplete.clone(),
+            archive_head: head.clone(),
             values,
             definitions: frozen,
             queries,

@@ -65,6 +65,7 @@ pub async fn preview(
         window,
         zone_rules,
         incomplete: None,
+        archive_head: None,
         values,
         definitions: definitions.composed_from(),
         queries,

@@ -70,6 +70,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
         },
         zone_rules: None,
         incomplete: None,
+        archive_head: None,
         values: BTreeMap::new(),
         definitions: vec![
             FrozenDefinition {
