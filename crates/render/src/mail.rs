@@ -266,7 +266,7 @@ fn plain(
     let front = &document.front;
     let mut out = String::new();
     if let Some(note) = around.note {
-        out += &format!("{note}\n\n");
+        out += &format!("{}\n", text::wrapped(note, ""));
     }
     out += &text::head(document);
     if let Some(message) = message {
@@ -286,10 +286,10 @@ fn plain(
         }
     }
     if let Some(attached) = attached {
-        out += &format!("\nAttached: {attached}\n");
+        out += &format!("\n{}", text::wrapped(&format!("Attached: {attached}"), ""));
     }
     if let Some(left_out) = around.left_out {
-        out += &format!("\n{left_out}\n");
+        out += &format!("\n{}", text::wrapped(left_out, ""));
     }
     if let Some((address, words)) = around.link {
         out += &format!("\n{words}: {address}\n");

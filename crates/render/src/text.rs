@@ -2,20 +2,34 @@
 
 use maple_lark_data::{status::Status, stop};
 use maple_lark_document::{
-    chart::Plot,
     document::{Align, Block, Body, Document, Figure, ShownTable},
     markdown::{Part, Run},
 };
+use textwrap::{Options, WordSplitter, wrap};
 use unicode_width::UnicodeWidthStr;
 
 use crate::palette;
+
+/// Columns of a line of prose, as mail has had them since there was mail (RFC 3676, 4.1).
+const WIDTH: usize = 72;
+
+/// Prose in lines; those after the first begin with `indent`. Words and addresses stay whole,
+/// tables are not prose.
+pub fn wrapped(text: &str, indent: &str) -> String {
+    let options = Options::new(WIDTH)
+        .subsequent_indent(indent)
+        .break_words(false)
+        .word_splitter(WordSplitter::NoHyphenation);
+    let lines = text.split('\n').flat_map(|line| wrap(line, &options));
+    lines.map(|line| format!("{line}\n")).collect()
+}
 
 /// The whole document. A chart is told in words: what its description says.
 pub fn text(document: &Document) -> String {
     let front = &document.front;
     let mut out = head(document) + &verdict(document);
-    out += &format!(
-        "\nMade {}{} from {}\n",
+    let made = format!(
+        "Made {}{} from {}",
         front.made_at,
         match &front.scheduled_for {
             Some(at) => format!(" (scheduled for {at})"),
@@ -23,8 +37,9 @@ pub fn text(document: &Document) -> String {
         },
         front.sources.join(", ")
     );
+    out += &format!("\n{}", wrapped(&made, ""));
     for (name, value) in &front.filters {
-        out += &format!("{name}: {value}\n");
+        out += &wrapped(&format!("{name}: {value}"), "  ");
     }
     out += &sections(document);
     if document.theme.provenance {
@@ -95,7 +110,7 @@ pub fn verdict(document: &Document) -> String {
         document.summary.headline
     );
     for line in &document.summary.lines {
-        out += &format!("- {}\n", line.text);
+        out += &wrapped(&format!("- {}", line.text), "  ");
     }
     out
 }
@@ -107,18 +122,10 @@ fn block(block: &Block) -> String {
     }
     match &block.body {
         Body::Figures { figures } => out += &self::figures(figures),
-        Body::Chart { chart } => {
-            out += &format!("{}\n", chart.description);
-            if let Plot::Lines { spans, .. } = &chart.plot
-                && !spans.is_empty()
-            {
-                let names: Vec<&str> = spans.iter().map(|span| span.title.as_str()).collect();
-                out += &format!("Marked: {}\n", names.join(", "));
-            }
-        }
+        Body::Chart { chart } => out += &wrapped(&chart.description, ""),
         Body::Table { table } => out += &self::table(table),
         Body::Text { parts } => out += &self::parts(parts),
-        Body::Image { description, .. } => out += &format!("[{description}]\n"),
+        Body::Image { description, .. } => out += &wrapped(&format!("[{description}]"), ""),
         Body::Page { parts, address, .. } => {
             for part in parts {
                 let title = if part.title == block.title || part.title.is_empty() {
@@ -126,21 +133,22 @@ fn block(block: &Block) -> String {
                 } else {
                     format!("{}: ", part.title)
                 };
-                out += &format!("[{title}{}]\n", excerpt(&part.description));
+                out += &wrapped(&format!("[{title}{}]", excerpt(&part.description)), "");
             }
             out += &format!("{address}\n");
         }
         Body::PageBreak => return String::new(),
-        Body::Empty { sentence, .. } => out += &format!("{sentence}\n"),
+        Body::Empty { sentence, .. } => out += &wrapped(sentence, ""),
         Body::Failed { reason } => {
-            out += &format!(
-                "{} This block could not be made: {reason}\n",
-                palette::mark(Status::Critical)
-            )
+            let mark = palette::mark(Status::Critical);
+            out += &wrapped(
+                &format!("{mark} This block could not be made: {reason}"),
+                "  ",
+            );
         }
     }
     if let Some(note) = &block.note {
-        out += &format!("{note}\n");
+        out += &wrapped(note, "");
     }
     out
 }
@@ -274,19 +282,53 @@ fn parts(parts: &[Part]) -> String {
         .iter()
         .map(|part| match part {
             Part::Heading { runs: text } | Part::Paragraph { runs: text } => {
-                format!("{}\n", runs(text))
+                wrapped(&runs(text), "")
             }
             Part::List { ordered, items } => items
                 .iter()
                 .enumerate()
                 .map(|(n, item)| {
                     if *ordered {
-                        format!("{}. {}\n", n + 1, runs(item))
+                        wrapped(&format!("{}. {}", n + 1, runs(item)), "   ")
                     } else {
-                        format!("- {}\n", runs(item))
+                        wrapped(&format!("- {}", runs(item)), "  ")
                     }
                 })
                 .collect(),
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn prose_has_72_columns_and_words_and_addresses_stay_whole() {
+        let address = format!("https://lark.test/{}", "x".repeat(90));
+        let text = format!(
+            "- {} {address} and so on",
+            "archive-01 is nearly full ".repeat(6)
+        );
+        let lines = wrapped(&text, "  ");
+        assert!(
+            lines
+                .lines()
+                .all(|line| line.width() <= WIDTH || line.contains(&address))
+        );
+        assert!(lines.lines().skip(1).all(|line| line.starts_with("  ")));
+        let words = |text: &str| {
+            text.split_whitespace()
+                .map(str::to_owned)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(words(&lines), words(&text));
+        // What its author has broken stays broken, and wide letters take two columns.
+        assert_eq!(wrapped("one\n\ntwo", ""), "one\n\ntwo\n");
+        assert!(
+            wrapped(&"港 ".repeat(60), "")
+                .lines()
+                .all(|line| line.width() <= WIDTH)
+        );
+    }
 }

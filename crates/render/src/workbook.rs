@@ -249,7 +249,7 @@ fn figures(
                 .write_string(row, 0, &figure.title)?
                 .write_string(row, 1, &figure.value)?;
             if let Some(amount) = figure.amount.filter(|amount| amount.is_finite()) {
-                let format = formats.number(decimals(&[amount]));
+                let format = formats.number(decimals(&[amount], figure.unit == "%"));
                 sheet.write_number_with_format(row, 2, amount, &format)?;
             }
             sheet
@@ -415,7 +415,8 @@ fn shapes(data: &DataTable) -> Vec<Shape> {
         shape.decimals = match unit {
             Unit::Currency(_) => 2,
             // A fraction, and the largest.
-            _ if has_fraction => decimals(&[0.5, largest]),
+            Unit::Percent | Unit::Ratio if has_fraction => decimals(&[0.5, largest], true),
+            _ if has_fraction => decimals(&[0.5, largest], false),
             _ => 0,
         };
         let plain = NumberFormat::default();

@@ -33,8 +33,20 @@ impl Driver {
     }
 
     pub async fn browser(&self, profile: &std::path::Path) -> Client {
+        self.opened(profile, json!({})).await
+    }
+
+    /// A browser as wide as a phone; a window cannot be made so narrow everywhere.
+    pub async fn phone(&self, profile: &std::path::Path) -> Client {
+        let metrics = json!({ "width": 390, "height": 844, "pixelRatio": 1 });
+        let emulated = json!({ "mobileEmulation": { "deviceMetrics": metrics } });
+        self.opened(profile, emulated).await
+    }
+
+    async fn opened(&self, profile: &std::path::Path, mut options: serde_json::Value) -> Client {
         let arguments = maple_lark_demo::chromium::arguments(profile, &["--window-size=1280,900"]);
-        let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
+        options["args"] = json!(arguments);
+        let capabilities = json!({ "goog:chromeOptions": options });
         for _ in 0..100 {
             let mut builder = ClientBuilder::new(HttpConnector::new());
             if let Ok(browser) = builder

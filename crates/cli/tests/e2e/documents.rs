@@ -181,7 +181,7 @@ async fn every_format_can_be_written_again_and_verified() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn every_report_of_the_demo_is_json_as_its_schema_says() {
+async fn every_report_of_the_demo_is_json_as_its_schema_says_and_html_that_fits_a_phone() {
     let (place, _services) = place_with_everything().await;
     let administration = "grant pg_monitor to lark_statistics";
     place.cluster.administer(administration).await.unwrap();
@@ -196,7 +196,9 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says() {
         .should_validate_formats(true)
         .build(&schema)
         .unwrap();
-    let mut documents = 0;
+    let driver = Driver::start();
+    let phone = driver.phone(&place.folder.path().join("phone")).await;
+    let (mut documents, mut pages) = (0, 0);
     for file in std::fs::read_dir(format!("{demo}/reports")).unwrap() {
         let file = file.unwrap().path();
         let report = file.file_stem().unwrap().to_str().unwrap();
@@ -207,6 +209,16 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says() {
         let into = place.folder.path().join(report);
         let folder = into.to_str().unwrap();
         place.json(&["render", run, "--format", "json", "--into", folder]);
+        let html = place.folder.path().join(format!("{report}-html"));
+        let folder = html.to_str().unwrap();
+        place.json(&["render", run, "--format", "html", "--into", folder]);
+        for name in files(&html).keys() {
+            let page = format!("file://{}", html.join(name).display());
+            phone.goto(&page).await.unwrap();
+            let out = phone.execute(STICKS_OUT, Vec::new()).await.unwrap();
+            assert_eq!(out, json!([]), "{name}");
+            pages += 1;
+        }
         for (name, bytes) in files(&into) {
             let document: Value = serde_json::from_slice(&bytes).unwrap();
             let wrong: Vec<String> = schema
@@ -218,7 +230,20 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says() {
         }
     }
     assert!(documents >= 10, "{documents} documents");
+    assert!(pages >= 10, "{pages} pages");
+    phone.close().await.unwrap();
 }
+
+/// What is wider than the screen and in no box that scrolls: the page itself, or any of its parts,
+/// letters of figures included.
+const STICKS_OUT: &str = "const wide = document.documentElement.clientWidth;
+    const out = document.documentElement.scrollWidth > wide ? ['the page: ' + document.documentElement.scrollWidth] : [];
+    const scrolls = (one) => one && one !== document.body && (['auto', 'scroll', 'hidden'].includes(getComputedStyle(one).overflowX) || scrolls(one.parentElement));
+    for (const one of document.querySelectorAll('body *')) {
+        const box = one.getBoundingClientRect();
+        if (box.width && box.right > wide + 1 && !scrolls(one.parentElement)) out.push(one.tagName + ' ' + one.textContent.trim().slice(0, 40));
+    }
+    return out;";
 
 /// What axe-core finds on the page that is open, once nothing on it moves: a menu that fades away is
 /// not what its reader works with.

@@ -19,9 +19,9 @@ pub struct NumberFormat {
 }
 
 /// The decimals that all values of one column are written with: as many as the largest
-/// deserves, two where values crowd below 100 %, none for whole numbers.
+/// deserves, none for whole numbers, and two where shares in percent crowd below 100.
 #[must_use]
-pub fn decimals(values: &[f64]) -> usize {
+pub fn decimals(values: &[f64], shares: bool) -> usize {
     if values.iter().all(|value| value.fract() == 0.0) {
         return 0;
     }
@@ -30,7 +30,7 @@ pub fn decimals(values: &[f64]) -> usize {
         .fold(0f64, |most, value| most.max(value.abs()));
     match largest {
         l if l >= 1000.0 => 0,
-        l if l > 99.0 && l <= 100.0 => 2,
+        l if shares && l > 99.0 && l <= 100.0 => 2,
         l if l >= 10.0 => 1,
         l if l >= 0.1 => 2,
         _ => 4,
@@ -104,17 +104,27 @@ impl NumberFormat {
         out
     }
 
+    /// A share in percent as a number is read, but for those above 99 and below 100, which keep
+    /// two decimals: 99.95 and 100 are different promises.
+    #[must_use]
+    pub fn share(&self, percent: f64) -> String {
+        let size = percent.abs();
+        if size > 99.0 && size < 100.0 {
+            self.number(percent, 2)
+        } else {
+            self.readable(percent)
+        }
+    }
+
     /// A number with as many decimals as its size deserves: three significant digits below a
-    /// thousand and whole above. Above 99 and below 100 two decimals stay, because 99.95 and
-    /// 100 are different promises.
+    /// thousand and whole above.
     #[must_use]
     pub fn readable(&self, value: f64) -> String {
         let size = value.abs();
         let decimals = match size {
             s if s == s.trunc() => 0,
             s if s >= 1000.0 => 0,
-            s if s > 99.0 && s < 100.0 => 2,
-            s if s >= 100.0 => 0,
+            s if s >= 99.95 => 0,
             s if s >= 10.0 => 1,
             s if s >= 0.1 => 2,
             s if s >= 0.001 => 4,
@@ -183,6 +193,16 @@ mod tests {
         }
         assert_eq!(NumberFormat::like("1.234,5", "").readable(-0.2504), "−0,25");
         assert_eq!(NumberFormat::like("1.234,5", "").readable(0.0125), "0,0125");
+        // Only shares are promises: 99.95 ms are a tenth of a second.
+        let plain = NumberFormat::default();
+        let both = |value| [plain.share(value), plain.readable(value)];
+        assert_eq!(both(99.95), ["99.95", "100"]);
+        assert_eq!(both(99.5), ["99.50", "99.5"]);
+        assert_eq!(both(100.0), ["100", "100"]);
+        assert_eq!(
+            [decimals(&[99.95], true), decimals(&[99.95], false)],
+            [2, 1]
+        );
         assert_eq!(
             NumberFormat::default(),
             NumberFormat::like("1,234.5", "22 Nov 2026")

@@ -147,6 +147,7 @@ impl Unit {
         let scale = self.scale(value.abs());
         let number = match self {
             Unit::Currency(_) => number_format.number(value, 2),
+            Unit::Percent | Unit::Ratio => number_format.share(value * scale.factor),
             _ => number_format.readable(value * scale.factor),
         };
         // U+00A0 keeps the number and its unit on one line.
@@ -224,6 +225,8 @@ mod tests {
             (Unit::Percent, 99.95, "99.95 %"),
             (Unit::Ratio, 0.5, "50 %"),
             (Unit::Milliseconds, 312.4, "312 ms"),
+            (Unit::Milliseconds, 99.95, "100 ms"),
+            (Unit::Ratio, 0.9995, "99.95 %"),
             (Unit::Seconds, 5400.0, "90 min"),
             (Unit::None, 1_234_567.0, "1,234,567"),
             (Unit::Currency("DKK".into()), 1234.5, "1,234.50 DKK"),

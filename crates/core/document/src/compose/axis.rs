@@ -261,10 +261,15 @@ pub fn limits(
         } else {
             format!("\u{a0}{suffix}")
         };
+        let said = if suffix == "%" {
+            number_format.share(at)
+        } else {
+            number_format.readable(at)
+        };
         Some(Limit {
             at,
             status,
-            label: format!("{} {}{unit}", status.word(), number_format.readable(at)),
+            label: format!("{} {said}{unit}", status.word()),
             downwards: thresholds.worse == Direction::Lower,
         })
     })

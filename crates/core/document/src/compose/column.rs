@@ -193,7 +193,8 @@ impl ColumnFormat {
                 });
                 decimals.max().unwrap_or(2)
             }
-            _ => number_format::decimals(&scaled),
+            Unit::Percent | Unit::Ratio => number_format::decimals(&scaled, true),
+            _ => number_format::decimals(&scaled, false),
         };
         let years = |value: &Value| match value {
             Value::Instant(at) => zone.local(*at).year() != this_year,

@@ -118,7 +118,7 @@ impl Drawing<'_, '_> {
             Value::Decimal(exact) => exact.to_string().replace('.', &format.point.to_string()),
             value => value
                 .as_number()
-                .map_or_else(|| "–".to_owned(), |number| format.readable(number)),
+                .map_or_else(|| "–".to_owned(), |number| format.share(number)),
         };
         let label = match (&row[places.share], &row[places.objective]) {
             (Value::Missing, _) => "no data".to_owned(),
