@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // What a dashboard or a report would show, in a frame that can do nothing but show it.
-import { onUnmounted, ref } from 'vue'
+import { onUnmounted, ref, shallowRef } from 'vue'
 
 import { api, ApiProblem, type Schemas } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
@@ -12,7 +12,7 @@ const props = defineProps<{ order?: Schemas['PreviewOrder']; prepare?: () => Pro
 const values = ref('')
 const html = ref<string | null>(null)
 const wrong = ref<{ detail: string; problems: Schemas['FileProblem'][] } | null>(null)
-const asking = ref<AbortController | null>(null)
+const asking = shallowRef<AbortController | null>(null)
 const saving = ref(false)
 onUnmounted(() => asking.value?.abort())
 

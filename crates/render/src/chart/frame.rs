@@ -43,6 +43,18 @@ impl Frame {
         }
     }
 
+    /// A frame in a room of its own, from left to right and from top to bottom.
+    pub fn within((left, right): (f64, f64), (top, bottom): (f64, f64), axis: &ValueAxis) -> Self {
+        Self {
+            left,
+            right,
+            top,
+            bottom,
+            low: axis.min,
+            high: axis.max,
+        }
+    }
+
     pub fn y(&self, value: f64) -> f64 {
         self.bottom
             - (value.clamp(self.low, self.high) - self.low) / (self.high - self.low)

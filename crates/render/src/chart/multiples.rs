@@ -1,13 +1,12 @@
 //! Small multiples: rows of small charts that share both axes.
 
-use chrono::{DateTime, Utc};
-use maple_lark_document::chart::{Chart, Multiple, TimeAxis};
-
 use maple_lark_data::status::Status;
+use maple_lark_document::chart::{Chart, Multiple, TimeAxis};
 
 use super::{
     Size,
     canvas::{Anchor, Canvas, LIMIT_DASHES, fit_name, text_width},
+    frame::Frame,
 };
 use crate::palette;
 
@@ -31,7 +30,6 @@ pub fn height(count: usize, size: Size) -> f64 {
 
 pub fn draw(canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, charts: &[Multiple], size: Size) {
     let (across, high) = grid(charts.len(), size);
-    let (low, top) = (chart.axis.min, chart.axis.max);
     // Both ends of the shared axis stand once a row, at its left.
     let ends: Vec<&str> = [chart.axis.ticks.first(), chart.axis.ticks.last()]
         .into_iter()
@@ -44,16 +42,9 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, charts: &[Mult
         let (column, row) = (index % across, index / across);
         let x = left + column as f64 * (wide + GUTTER);
         let y = row as f64 * (HEAD + high + 8.0) + HEAD;
-        let cell = Cell {
-            left: x,
-            right: x + wide,
-            top: y,
-            bottom: y + high,
-            low,
-            high: top,
-        };
+        let cell = Cell(Frame::within((x, x + wide), (y, y + high), &chart.axis));
         if column == 0 {
-            for (end, at) in ends.iter().zip([cell.bottom - 4.0, cell.top + 4.0]) {
+            for (end, at) in ends.iter().zip([cell.0.bottom - 4.0, cell.0.top + 4.0]) {
                 canvas.text(end, (left - 5.0, at), Anchor::End, palette::MUTED);
             }
         }
@@ -66,28 +57,11 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, charts: &[Mult
 }
 
 /// One small chart's room.
-struct Cell {
-    left: f64,
-    right: f64,
-    top: f64,
-    bottom: f64,
-    low: f64,
-    high: f64,
-}
+struct Cell(Frame);
 
 impl Cell {
-    fn y(&self, value: f64) -> f64 {
-        let share = (value.clamp(self.low, self.high) - self.low) / (self.high - self.low);
-        self.bottom - share * (self.bottom - self.top)
-    }
-
-    fn x(&self, axis: &TimeAxis, at: DateTime<Utc>) -> f64 {
-        let share = (at - axis.from).num_milliseconds() as f64
-            / (axis.to - axis.from).num_milliseconds().max(1) as f64;
-        self.left + share * (self.right - self.left)
-    }
-
     fn draw(&self, canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, one: &Multiple) {
+        let Self(frame) = self;
         let is_past = one.status > Status::Unknown;
         let ink = if is_past {
             palette::status(one.status)
@@ -99,23 +73,23 @@ impl Cell {
         } else {
             one.label.clone()
         };
-        let room = self.right - self.left - text_width(&label) - 6.0;
+        let room = frame.right - frame.left - text_width(&label) - 6.0;
         canvas.text(
             &fit_name(&one.name, room),
-            (self.left, self.top - 7.0),
+            (frame.left, frame.top - 7.0),
             Anchor::Start,
             palette::INK,
         );
-        canvas.text(&label, (self.right, self.top - 7.0), Anchor::End, ink);
+        canvas.text(&label, (frame.right, frame.top - 7.0), Anchor::End, ink);
         canvas.rectangle(
-            (self.left, self.top),
-            (self.right, self.bottom),
+            (frame.left, frame.top),
+            (frame.right, frame.bottom),
             palette::SHADE,
         );
         for limit in &chart.limits {
-            let y = self.y(limit.at);
+            let y = frame.y(limit.at);
             canvas.dashes(
-                &[(self.left, y), (self.right, y)],
+                &[(frame.left, y), (frame.right, y)],
                 LIMIT_DASHES,
                 palette::status(limit.status),
                 0.8,
@@ -124,7 +98,7 @@ impl Cell {
         for stretch in &one.stretches {
             let points: Vec<(f64, f64)> = stretch
                 .iter()
-                .map(|(at, value)| (self.x(times, *at), self.y(*value)))
+                .map(|(at, value)| (frame.time(times, *at), frame.y(*value)))
                 .collect();
             match points[..] {
                 [point] => canvas.dot(point, 1.6, palette::series(0)),
@@ -135,20 +109,21 @@ impl Cell {
 
     /// The first and the last instant that have names.
     fn times(&self, canvas: &mut Canvas, axis: &TimeAxis) {
+        let Self(frame) = self;
         canvas.line(
-            [(self.left, self.bottom), (self.right, self.bottom)],
+            [(frame.left, frame.bottom), (frame.right, frame.bottom)],
             palette::MUTED,
             0.8,
         );
         let mut free = f64::NEG_INFINITY;
         for tick in &axis.ticks {
             let half = text_width(&tick.label) / 2.0;
-            let (from, to) = (self.left + half, (self.right - half).max(self.left + half));
-            let middle = self.x(axis, tick.at).clamp(from, to);
+            let (from, to) = (frame.left + half, (frame.right - half).max(frame.left + half));
+            let middle = frame.time(axis, tick.at).clamp(from, to);
             if middle - half >= free {
                 canvas.text(
                     &tick.label,
-                    (middle, self.bottom + 11.0),
+                    (middle, frame.bottom + 11.0),
                     Anchor::Middle,
                     palette::MUTED,
                 );
