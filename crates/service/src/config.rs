@@ -35,6 +35,8 @@ pub struct Config {
     pub mail: Option<Mail>,
     /// The folder of the demo's mail server, shown in the console.
     pub demo_mailbox: Option<PathBuf>,
+    /// The channel of kind syslog that gets the audit trail.
+    pub audit_channel: Option<String>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -136,6 +138,7 @@ struct File {
     /// Folders with fonts for characters that the program's own does not have.
     #[serde(default = "default_fonts")]
     fonts: Vec<PathBuf>,
+    audit_channel: Option<String>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -434,6 +437,7 @@ impl Config {
                 .transpose()?,
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
+            audit_channel: file.audit_channel,
             boundary,
             permissions: Permissions {
                 folders: file.sources_may_read,

@@ -1,7 +1,7 @@
 //! The audit trail: who did what, kept for good and chained.
 
 use maple_lark_api::{AuditOutcome, Words};
-use sea_orm::{ConnectionTrait, FromQueryResult, Value};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, TransactionTrait, Value};
 
 use crate::{Page, Result, Store, Stored, entity::Time, offset};
 
@@ -83,7 +83,50 @@ pub struct Verified {
     pub broken: Vec<i64>,
 }
 
+/// Entries that are being handed on; nobody else hands them on meanwhile.
+pub struct Pending {
+    transaction: DatabaseTransaction,
+    entries: Vec<Entry>,
+}
+
+impl Pending {
+    /// The entries, in their order.
+    pub fn entries(&mut self) -> Vec<Entry> {
+        std::mem::take(&mut self.entries)
+    }
+
+    /// Notes that the entries up to this one have been handed on.
+    pub async fn forwarded(self, last: i64) -> Result<()> {
+        let noted = Store::sql("update audit_forwarded set last = $1", [last.into()]);
+        self.transaction.execute_raw(noted).await?;
+        Ok(self.transaction.commit().await?)
+    }
+}
+
 impl Store {
+    /// The next entries to hand on to a receiver outside, at most so many; nothing while somebody
+    /// else is handing them on.
+    pub async fn entries_to_forward(&self, most: u64) -> Result<Option<Pending>> {
+        let transaction = self.db.begin().await?;
+        let last = Self::sql(
+            "select last from audit_forwarded for update skip locked",
+            [],
+        );
+        let Some(row) = transaction.query_one_raw(last).await? else {
+            return Ok(None);
+        };
+        let last: i64 = row.try_get("", "last")?;
+        let asked = Self::sql(
+            "select * from audit_entries where id > $1 order by id limit $2",
+            [last.into(), (most as i64).into()],
+        );
+        let entries = Entry::find_by_statement(asked).all(&transaction).await?;
+        Ok(Some(Pending {
+            transaction,
+            entries,
+        }))
+    }
+
     /// Adds an entry. It is there for good once this answers.
     pub async fn audit(&self, new: &NewEntry) -> Result<()> {
         let added = Self::sql(

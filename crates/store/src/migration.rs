@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 28] = [
+const STEPS: [Step; 29] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -140,6 +140,10 @@ const STEPS: [Step; 28] = [
     Step {
         name: "0028_archive_chain",
         sql: include_str!("migrations/0028_archive_chain.sql"),
+    },
+    Step {
+        name: "0029_audit_forwarded",
+        sql: include_str!("migrations/0029_audit_forwarded.sql"),
     },
 ];
 

@@ -284,7 +284,9 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
     let fifth = named(stranger);
     assert_eq!(fifth["state"], "quiet", "{fifth:#}");
     let files = sent(&place, fifth["id"].as_str().unwrap());
-    let said = one(&files, ".txt");
+    // Prose is in lines.
+    let lines = one(&files, ".txt");
+    let said = lines.split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(
         said.contains(&format!("the run {stranger} of this report has no answer")),
         "{said}"

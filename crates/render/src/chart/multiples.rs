@@ -118,7 +118,10 @@ impl Cell {
         let mut free = f64::NEG_INFINITY;
         for tick in &axis.ticks {
             let half = text_width(&tick.label) / 2.0;
-            let (from, to) = (frame.left + half, (frame.right - half).max(frame.left + half));
+            let (from, to) = (
+                frame.left + half,
+                (frame.right - half).max(frame.left + half),
+            );
             let middle = frame.time(axis, tick.at).clamp(from, to);
             if middle - half >= free {
                 canvas.text(

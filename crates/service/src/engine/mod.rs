@@ -9,6 +9,7 @@ mod clock;
 mod definitions;
 mod deliver;
 mod follow;
+mod forward;
 mod guard;
 pub(crate) mod keep;
 mod limits;
@@ -225,6 +226,9 @@ impl Engine {
         engine.part("notices", &stopped, notify::watch_for_trouble);
         engine.part("archive", &stopped, archive::watch_the_archive);
         engine.part("archive days", &stopped, archive::seal_the_days);
+        if engine.shared.config.audit_channel.is_some() {
+            engine.part("audit channel", &stopped, forward::forward_the_audit_trail);
+        }
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);

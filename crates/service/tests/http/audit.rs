@@ -3,7 +3,7 @@
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
-use super::{PASSWORD, Place, problem};
+use super::{PASSWORD, PATIENCE, Place, problem};
 
 struct Asking<'p> {
     place: &'p Place,
@@ -328,4 +328,62 @@ async fn an_entry_that_is_altered_missing_or_put_in_is_found() {
         }
         assert_eq!(proof().await, before, "as it was");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_entry_is_handed_on_to_a_syslog_receiver_in_its_order() {
+    let receiver = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
+    let address = receiver.local_addr().unwrap().to_string();
+    let place = Place::with("audit-channel = \"siem\"", std::slice::from_ref(&address)).await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    // As long as there is no such channel, nothing is lost.
+    let channel = format!(
+        "[channel]\nname = \"siem\"\ntitle = \"Siem\"\nkind = \"syslog\"\naddress = \"{address}\"\n"
+    );
+    let order =
+        json!({ "files": [{ "file": "siem.toml", "text": channel }], "remove_others": false });
+    let applied = client
+        .post(place.url("/definitions/apply"))
+        .bearer_auth(&token)
+        .json(&order)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(applied.status(), 200, "{}", applied.text().await.unwrap());
+    let stored = client
+        .put(place.url("/secrets/mine"))
+        .bearer_auth(&token)
+        .json(&json!({ "value": "hunter-42" }));
+    assert_eq!(stored.send().await.unwrap().status(), 204);
+    let mut lines = Vec::new();
+    let all = tokio::time::timeout(PATIENCE, async {
+        loop {
+            let mut line = vec![0; 4096];
+            let length = receiver.recv(&mut line).await.unwrap();
+            lines.push(String::from_utf8(line[..length].to_vec()).unwrap());
+            if lines.last().unwrap().contains("action=\"set_secret\"") {
+                break;
+            }
+        }
+    });
+    all.await.expect("the entries arrive");
+    for (number, line) in lines.iter().enumerate() {
+        assert!(
+            line.contains(&format!(" id=\"{}\"", number + 1)),
+            "{lines:#?}"
+        );
+        assert!(line.contains(" maple-lark - audit ["), "{line}");
+    }
+    assert!(
+        lines
+            .iter()
+            .any(|line| line.contains("action=\"apply_definitions\"")),
+        "{lines:#?}"
+    );
+    let last = lines.last().unwrap();
+    assert!(
+        last.contains("user=\"admin\"") && last.contains("subject=\"mine\""),
+        "{last}"
+    );
+    assert!(!lines.concat().contains("hunter-42"));
 }

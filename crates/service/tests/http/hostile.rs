@@ -258,7 +258,7 @@ async fn a_body_that_does_not_arrive_is_not_waited_for() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_head_that_does_not_arrive_is_not_waited_for_and_others_stay_connected() {
-    let place = Place::with("head-timeout = \"1 second\"").await;
+    let place = Place::with("head-timeout = \"1 second\"", &[]).await;
     let address = place.base.trim_start_matches("http://");
     let mut answer = [0; 12];
     // One that asks now and then keeps its connection for longer than a head may take.

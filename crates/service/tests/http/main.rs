@@ -52,11 +52,11 @@ impl Drop for Place {
 
 impl Place {
     async fn new() -> Self {
-        Self::with("").await
+        Self::with("", &[]).await
     }
 
-    /// The same with more lines of configuration.
-    async fn with(more: &str) -> Self {
+    /// The same with more lines of configuration, and with more addresses that may be reached.
+    async fn with(more: &str, reach: &[String]) -> Self {
         let _ = tracing::subscriber::set_global_default(tracing::subscriber::NoSubscriber::new());
         let folder = TempDir::new().unwrap();
         let cluster = TestCluster::new().await.unwrap();
@@ -75,9 +75,9 @@ impl Place {
         let key = folder.path().join("secret-key");
         std::fs::write(&key, "5a".repeat(32)).unwrap();
         let text = format!(
-            "listen = \"{address}\"\ndatabase = \"{}\"\nsources-may-reach = [\"{}\"]\nsecret-key = \"file:{}\"\nfirst-administrator-password = \"{PASSWORD}\"\n{more}\n",
+            "listen = \"{address}\"\ndatabase = \"{}\"\nsources-may-reach = {:?}\nsecret-key = \"file:{}\"\nfirst-administrator-password = \"{PASSWORD}\"\n{more}\n",
             cluster.url_for("maple_lark", &secret, "maple_lark"),
-            cluster.address(),
+            [&[cluster.address()], reach].concat(),
             key.display()
         );
         std::fs::write(&config, text).unwrap();

@@ -2,15 +2,17 @@
 
 use std::time::Duration;
 
+use maple_lark_api::AuditOutcome;
 use maple_lark_data::status::Status;
 use maple_lark_definition::{Channel, Setting, SyslogSettings, split_address};
 use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, send_line};
 use maple_lark_sources::{NoClient, Reader};
-use maple_lark_store::{deliveries::Delivery, notices::Notice};
+use maple_lark_store::{audit::Entry, deliveries::Delivery, notices::Notice};
 
 use super::{ChannelDriver, ChannelError, refused};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure, opened::opened},
+    forward::said,
     shared::Shared,
 };
 
@@ -20,13 +22,47 @@ pub struct Syslog<'a> {
     pub settings: &'a SyslogSettings,
 }
 
-#[rocket::async_trait]
-impl ChannelDriver for Syslog<'_> {
-    async fn send(&self, deliverer: &Deliverer, delivery: &Delivery) -> Result<String, Failure> {
-        let (shared, channel, settings) = (&*deliverer.shared, self.channel, self.settings);
+impl Syslog<'_> {
+    /// Sends a line to where this channel's lines go.
+    async fn line(&self, shared: &Shared, line: SyslogLine) -> Result<String, DeliveryError> {
+        let (channel, settings) = (self.channel, self.settings);
         let address = syslog_address(&shared.reader, &settings.address)
             .await
             .map_err(|error| refused(channel, error))?;
+        let patience = Duration::from_secs(channel.timeout_seconds);
+        send_line(&address, settings.tcp, patience, &line).await
+    }
+
+    /// Hands on an entry of the audit trail.
+    pub async fn entry(&self, shared: &Shared, entry: &Entry) -> Result<(), DeliveryError> {
+        let line = SyslogLine {
+            facility: self.settings.facility,
+            severity: match *entry.outcome {
+                AuditOutcome::Done => Severity::Informational,
+                AuditOutcome::Refused | AuditOutcome::Failed => Severity::Warning,
+            },
+            at: entry.at,
+            host: public_host(shared),
+            message_id: "audit".to_owned(),
+            data: vec![
+                ("id", entry.id.to_string()),
+                ("user", entry.actor.clone().unwrap_or_default()),
+                ("address", entry.address.clone().unwrap_or_default()),
+                ("action", entry.action.clone()),
+                ("subject", entry.subject.clone()),
+                ("outcome", entry.outcome.to_string()),
+                ("sha256", entry.sha256.clone()),
+            ],
+            text: said(entry),
+        };
+        self.line(shared, line).await.map(drop)
+    }
+}
+
+#[rocket::async_trait]
+impl ChannelDriver for Syslog<'_> {
+    async fn send(&self, deliverer: &Deliverer, delivery: &Delivery) -> Result<String, Failure> {
+        let (shared, settings) = (&*deliverer.shared, self.settings);
         let run = opened(shared, delivery).await?;
         let document = &run.document;
         let severity = match document.summary.status {
@@ -52,13 +88,7 @@ impl ChannelDriver for Syslog<'_> {
                 document.title, document.front.window_label, document.summary.headline
             ),
         };
-        Ok(send_line(
-            &address,
-            settings.tcp,
-            Duration::from_secs(channel.timeout_seconds),
-            &line,
-        )
-        .await?)
+        Ok(self.line(shared, line).await?)
     }
 
     async fn notify(
@@ -67,12 +97,8 @@ impl ChannelDriver for Syslog<'_> {
         notice: &Notice,
         words: &str,
     ) -> Result<(), DeliveryError> {
-        let (channel, settings) = (self.channel, self.settings);
-        let address = syslog_address(&shared.reader, &settings.address)
-            .await
-            .map_err(|error| refused(channel, error))?;
         let line = SyslogLine {
-            facility: settings.facility,
+            facility: self.settings.facility,
             severity: if notice.kind.is_good() {
                 Severity::Informational
             } else {
@@ -87,14 +113,7 @@ impl ChannelDriver for Syslog<'_> {
             ],
             text: notice.text.replace('\n', " "),
         };
-        send_line(
-            &address,
-            settings.tcp,
-            Duration::from_secs(channel.timeout_seconds),
-            &line,
-        )
-        .await
-        .map(drop)
+        self.line(shared, line).await.map(drop)
     }
 
     async fn test(&self, shared: &Shared) -> Result<String, ChannelError> {
