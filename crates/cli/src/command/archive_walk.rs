@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use indicatif::ProgressBar;
-use maple_lark_api::{ArchiveDayPage, ArchiveDayProof};
+use maple_lark_api::{ArchiveDayPage, ArchiveDayProof, AuditProof};
 use serde::Serialize;
 
 use crate::{
@@ -25,6 +25,8 @@ struct Walk {
     /// The latest day that is sealed, and its digest.
     head: Option<(String, String)>,
     broken: Vec<ArchiveDayProof>,
+    /// The audit trail itself, of which each day has only the end.
+    audit: Option<AuditProof>,
 }
 
 /// Goes through every day of the archive.
@@ -54,7 +56,9 @@ pub async fn walk(client: &Client, output: Output) -> Result<ExitCode, Failure> 
         page += 1;
     }
     bar.finish_and_clear();
-    walk.intact = walk.broken.is_empty();
+    let audit: AuditProof = client.get("/audit/proof").await?;
+    walk.intact = walk.broken.is_empty() && audit.intact;
+    walk.audit = Some(audit);
     output::print(output, &walk, told);
     Ok(if walk.intact {
         ExitCode::SUCCESS
@@ -64,16 +68,21 @@ pub async fn walk(client: &Client, output: Output) -> Result<ExitCode, Failure> 
 }
 
 fn told(walk: &Walk) {
-    let Some((day, sha256)) = &walk.head else {
+    if let Some(audit) = walk.audit.as_ref().filter(|audit| !audit.intact) {
+        let broken: Vec<String> = audit.broken.iter().map(i64::to_string).collect();
         println!(
-            "No day is sealed yet. The first is, an hour after the day of the first document."
+            "◆ Audit trail: altered, put in, or with one missing before them: {}.",
+            broken.join(", ")
         );
+    }
+    let Some((day, sha256)) = &walk.head else {
+        println!("No day is sealed yet. The first is sealed an hour after it is over.");
         return;
     };
     if walk.intact {
         println!(
-            "● The {} documents of {} days are what was made, and so is the audit trail at the end of each.",
-            walk.documents, walk.days
+            "● Documents and audit trail are unaltered. Days: {}, documents: {}.",
+            walk.days, walk.documents
         );
     }
     for proof in &walk.broken {
@@ -94,12 +103,9 @@ fn told(walk: &Walk) {
         }
     }
     if walk.let_go > 0 {
-        println!(
-            "  {} of them went after as long as they are kept.",
-            walk.let_go
-        );
+        println!("  Removed when their term was over: {}.", walk.let_go);
     }
     println!(
-        "The last day, {day}, has the digest {sha256}. Note it: whoever has it finds out if all is written anew."
+        "The last day, {day}, has the digest {sha256}. Note it somewhere else: it shows whether everything was written anew."
     );
 }

@@ -4,15 +4,17 @@
 //! and never finish it would hold a connection each for as long as they like.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
+    io,
     net::{Shutdown, SocketAddr},
     sync::{Arc, Mutex, PoisonError, Weak},
     time::{Duration, Instant},
 };
 
 use rocket::{
-    Data, Orbit, Request, Rocket,
+    Data, Orbit, Request, Response, Rocket,
     fairing::{Fairing, Info, Kind},
+    http::ContentType,
 };
 use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
 use socket2::Socket;
@@ -55,7 +57,7 @@ impl Fairing for Connections {
     fn info(&self) -> Info {
         Info {
             name: "connections",
-            kind: Kind::Liftoff | Kind::Request,
+            kind: Kind::Liftoff | Kind::Request | Kind::Response,
         }
     }
 
@@ -65,11 +67,7 @@ impl Fairing for Connections {
             self.within,
             Arc::downgrade(&self.heads),
         );
-        let watch = move || {
-            if let Err(error) = watch(port, within, &heads) {
-                tracing::warn!(%error, "connections that send no request are not ended");
-            }
-        };
+        let watch = move || watch(port, within, &heads);
         let started = std::thread::Builder::new()
             .name("connections".to_owned())
             .spawn(watch);
@@ -82,9 +80,19 @@ impl Fairing for Connections {
         if let Some(caller) = request.remote() {
             let head = Head {
                 at: Instant::now(),
-                follows: request.uri().path().ends_with("/events"),
+                follows: false,
             };
             self.heads.lock().insert(caller, head);
+        }
+    }
+
+    /// Only who is answered with a stream may stay for it: asking for one is not enough.
+    async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
+        if response.content_type() == Some(ContentType::EventStream)
+            && let Some(caller) = request.remote()
+            && let Some(head) = self.heads.lock().get_mut(&caller)
+        {
+            head.follows = true;
         }
     }
 }
@@ -95,44 +103,56 @@ impl Heads {
     }
 }
 
-/// A connection of this process that somebody else opened.
-struct Connection {
-    /// The kernel's number of the socket, which is not used twice as an address is.
-    inode: String,
-    caller: SocketAddr,
-    socket: Socket,
-}
-
 /// Looks at the connections for as long as the service is there.
-///
-/// # Errors
-/// If this process may not look at its own files.
-fn watch(port: u16, within: Duration, heads: &Weak<Heads>) -> std::io::Result<()> {
+fn watch(port: u16, within: Duration, heads: &Weak<Heads>) {
     let mut known = HashMap::new();
+    let mut told = false;
     loop {
         std::thread::sleep(within / LOOKS);
         let Some(heads) = heads.upgrade() else {
-            return Ok(());
+            return;
         };
-        let now = Instant::now();
-        let open = connections(port)?;
-        known.retain(|inode, _| open.iter().any(|one| &one.inode == inode));
-        let asked = heads.lock().clone();
-        let mut ended = 0;
-        for one in &open {
-            let since = *known.entry(one.inode.clone()).or_insert(now);
-            let head = asked.get(&one.caller).copied();
-            if is_over(now, since, head, within) && one.socket.shutdown(Shutdown::Both).is_ok() {
-                ended += 1;
+        // Most likely there is no room for one more file now, which is when this is needed most.
+        match look(port, within, &heads, &mut known) {
+            Ok(0) => told = false,
+            Ok(ended) => tracing::info!(ended, "connections without a request are ended"),
+            Err(error) if !told => {
+                tracing::warn!(%error, "connections cannot be looked at; it is tried again");
+                told = true;
             }
+            Err(_) => {}
         }
-        if ended > 0 {
-            tracing::info!(ended, "connections without a request are ended");
-        }
-        heads.lock().retain(|caller, head| {
-            head.at >= now || open.iter().any(|connection| &connection.caller == caller)
-        });
     }
+}
+
+/// Ends what is over, and answers with how many that were. `known` has when each connection was
+/// first seen, by the kernel's number of its socket, which is not used twice as an address is.
+///
+/// # Errors
+/// If this process may not look at its own files, or has no room for one more.
+fn look(
+    port: u16,
+    within: Duration,
+    heads: &Heads,
+    known: &mut HashMap<String, Instant>,
+) -> io::Result<usize> {
+    let now = Instant::now();
+    let asked = heads.lock().clone();
+    let (mut open, mut callers, mut ended) = (HashSet::new(), HashSet::new(), 0);
+    each(port, |inode, caller, socket| {
+        let since = *known.entry(inode.clone()).or_insert(now);
+        let head = asked.get(&caller).copied();
+        if is_over(now, since, head, within) && socket.shutdown(Shutdown::Both).is_ok() {
+            ended += 1;
+        }
+        open.insert(inode);
+        callers.insert(caller);
+    })?;
+    known.retain(|inode, _| open.contains(inode));
+    heads
+        .lock()
+        .retain(|caller, head| head.at >= now || callers.contains(caller));
+    Ok(ended)
 }
 
 /// Whether a connection that was first seen `since` has been silent for too long.
@@ -144,10 +164,10 @@ fn is_over(now: Instant, since: Instant, head: Option<Head>, within: Duration) -
     }
 }
 
-/// Connections to this process on a port of its own.
-fn connections(port: u16) -> std::io::Result<Vec<Connection>> {
+/// Shows each connection that somebody else opened to a port of this process: the kernel's number
+/// of its socket, who opened it, and the socket. One more file is open at a time.
+fn each(port: u16, mut show: impl FnMut(String, SocketAddr, Socket)) -> io::Result<()> {
     let own = pidfd_open(getpid(), PidfdFlags::empty())?;
-    let mut found = Vec::new();
     for entry in std::fs::read_dir("/proc/self/fd")? {
         let entry = entry?;
         // One that is closed meanwhile is none.
@@ -170,21 +190,17 @@ fn connections(port: u16) -> std::io::Result<Vec<Connection>> {
             Err(rustix::io::Errno::BADF) => continue,
             Err(error) => return Err(error.into()),
         };
-        let address = |found: std::io::Result<socket2::SockAddr>| found.ok()?.as_socket();
+        let address = |found: io::Result<socket2::SockAddr>| found.ok()?.as_socket();
         let (Some(here), Some(caller)) =
             (address(socket.local_addr()), address(socket.peer_addr()))
         else {
             continue;
         };
         if here.port() == port {
-            found.push(Connection {
-                inode: inode.to_owned(),
-                caller,
-                socket,
-            });
+            show(inode.to_owned(), caller, socket);
         }
     }
-    Ok(found)
+    Ok(())
 }
 
 #[cfg(test)]
@@ -213,14 +229,37 @@ mod tests {
         assert!(is_over(at(130), at(100), head(1, true), WITHIN));
     }
 
+    #[rocket::async_test]
+    async fn who_asks_for_a_stream_and_gets_none_does_not_follow_anything() {
+        let connections = Connections::new(WITHIN);
+        let heads = connections.heads.clone();
+        let rocket = rocket::build()
+            .attach(connections)
+            .mount("/", rocket::routes![stream_of_events]);
+        let client = rocket::local::asynchronous::Client::untracked(rocket)
+            .await
+            .unwrap();
+        let caller = |port| SocketAddr::from(([127, 0, 0, 1], port));
+        for (port, path) in [(1, "/x/events"), (2, "/stream")] {
+            client.get(path).remote(caller(port)).dispatch().await;
+        }
+        let follows = |port| heads.lock()[&caller(port)].follows;
+        assert_eq!([follows(1), follows(2)], [false, true]);
+    }
+
+    #[rocket::get("/stream")]
+    fn stream_of_events() -> (ContentType, &'static str) {
+        (ContentType::EventStream, "")
+    }
+
     #[test]
     fn only_connections_that_others_opened_to_the_port_are_found() {
         let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let caller = std::net::TcpStream::connect(("127.0.0.1", port)).unwrap();
         let (served, _) = listener.accept().unwrap();
-        let found = connections(port).unwrap();
-        let callers: Vec<_> = found.iter().map(|one| one.caller).collect();
+        let mut callers = Vec::new();
+        each(port, |_, caller, _| callers.push(caller)).unwrap();
         assert_eq!(callers, [caller.local_addr().unwrap()]);
         drop(served);
     }

@@ -52,7 +52,9 @@ async fn forward(shared: &Shared, name: &str) -> Result<bool, String> {
     let definitions = definitions.map_err(words)?;
     let channel = definitions.set.channels.get(name);
     let Some((channel, ChannelKind::Syslog(settings))) = channel.map(|one| (one, &one.kind)) else {
-        return Err("audit-channel names no channel of kind syslog".to_owned());
+        return Err(format!(
+            "there is no channel \"{name}\" of kind syslog; apply one, or take audit-channel out of the configuration"
+        ));
     };
     let syslog = Syslog { channel, settings };
     let Some(mut pending) = shared
