@@ -11,12 +11,14 @@ use std::{
 use anyhow::{Context, Result, bail};
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 
-/// A running cluster; it is stopped when this is dropped.
+/// A running cluster. Whoever started it stops it by dropping this.
 pub struct Cluster {
     folder: PathBuf,
     port: u16,
     password: String,
-    server: Child,
+    process: u32,
+    /// Nothing for one that another program has started.
+    server: Option<Child>,
 }
 
 /// The SQLSTATE of a server that is still starting or already stopping.
@@ -38,7 +40,6 @@ impl Cluster {
     pub async fn start(folder: &Path, durable: bool) -> Result<Self> {
         let binaries = binaries()?;
         let data = folder.join("postgresql");
-        let password_file = folder.join("postgresql-password");
         fs::create_dir_all(folder)
             .with_context(|| format!("cannot make the folder {}", folder.display()))?;
         if !data.join("PG_VERSION").exists() {
@@ -50,15 +51,7 @@ impl Cluster {
             }
             make(&binaries, folder)?;
         }
-        let password = fs::read_to_string(&password_file)
-            .with_context(|| {
-                format!(
-                    "cannot read {}; run \"make demo-reset\" to begin anew",
-                    password_file.display()
-                )
-            })?
-            .trim()
-            .to_owned();
+        let password = password(folder)?;
         stop_leftover(&binaries, &data)?;
         let port = port(folder)?;
         let log_file = folder.join("postgresql.log");
@@ -104,15 +97,40 @@ impl Cluster {
             folder: folder.to_owned(),
             port,
             password,
-            server,
+            process: server.id(),
+            server: Some(server),
         };
         cluster.wait_until_it_answers(&log_file).await?;
         Ok(cluster)
     }
 
+    /// The cluster in `folder` that another program has started and will stop.
+    ///
+    /// # Errors
+    /// If there is none, or its server does not run.
+    pub fn join(folder: &Path) -> Result<Self> {
+        let file = folder.join("postgresql/postmaster.pid");
+        let process: u32 = fs::read_to_string(&file)
+            .ok()
+            .and_then(|text| text.lines().next()?.trim().parse().ok())
+            .filter(|process| {
+                // A server that was killed leaves its file.
+                fs::read_to_string(format!("/proc/{process}/comm"))
+                    .is_ok_and(|name| name.trim() == "postgres")
+            })
+            .with_context(|| format!("no server runs in {}", folder.display()))?;
+        Ok(Self {
+            folder: folder.to_owned(),
+            port: port(folder)?,
+            password: password(folder)?,
+            process,
+            server: None,
+        })
+    }
+
     /// The server's process.
     pub fn process(&self) -> u32 {
-        self.server.id()
+        self.process
     }
 
     pub fn port(&self) -> u16 {
@@ -200,7 +218,7 @@ impl Cluster {
                 refusal.code().is_none_or(|code| code != CANNOT_CONNECT_NOW)
             });
             let words = error.to_string();
-            let ended = self.server.try_wait()?.is_some();
+            let ended = self.ended();
             if ended || refused || began.elapsed() > Duration::from_secs(60) {
                 let log = fs::read_to_string(log_file).unwrap_or_default();
                 let last: Vec<&str> = log.lines().rev().take(6).collect();
@@ -221,20 +239,24 @@ impl Cluster {
         }
     }
 
-    /// Stops the server and waits until it has ended.
+    fn ended(&mut self) -> bool {
+        (self.server.as_mut()).is_some_and(|server| matches!(server.try_wait(), Ok(Some(_))))
+    }
+
+    /// Stops the server, if it was started here, and waits until it has ended.
     pub fn stop(&mut self) {
-        if matches!(self.server.try_wait(), Ok(Some(_))) {
+        if self.server.is_none() || self.ended() {
             return;
         }
         // SIGINT is PostgreSQL's fast shutdown: sessions are ended, everything is written.
         // SIGQUIT is for one that is too damaged to end in order.
         for signal in ["-INT", "-QUIT", "-KILL"] {
             let _ = Command::new("kill")
-                .args([signal, &self.server.id().to_string()])
+                .args([signal, &self.process.to_string()])
                 .status();
             let asked = Instant::now();
             while asked.elapsed() < Duration::from_secs(20) {
-                if matches!(self.server.try_wait(), Ok(Some(_))) {
+                if self.ended() {
                     return;
                 }
                 std::thread::sleep(Duration::from_millis(20));
@@ -345,6 +367,18 @@ fn initialise(binaries: &Path, data: &Path, password_file: &Path) -> Result<()> 
         );
     }
     Ok(())
+}
+
+/// What the administrator of the cluster in `folder` signs in with.
+fn password(folder: &Path) -> Result<String> {
+    let file = folder.join("postgresql-password");
+    let text = fs::read_to_string(&file).with_context(|| {
+        format!(
+            "cannot read {}; run \"make demo-reset\" to begin anew",
+            file.display()
+        )
+    })?;
+    Ok(text.trim().to_owned())
 }
 
 /// Stops a server that an earlier start left running because it was killed.

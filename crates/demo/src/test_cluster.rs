@@ -1,13 +1,16 @@
-//! The PostgreSQL cluster that all tests of one program share, and each test's databases in it.
+//! The PostgreSQL cluster that all tests of a run share, and each test's databases in it.
 //!
-//! Starting a server takes far longer than most tests. A database begins as a copy of one that
+//! Starting a server takes far longer than most tests: the first program of a run of `cargo test`
+//! starts it, the others join, and it ends with the run. A database begins as a copy of one that
 //! was prepared once, and has a name of its own, so that tests do not see each other. Roles are
 //! the cluster's: they are the same for all.
 
 use std::{
-    collections::{HashMap, HashSet},
+    collections::HashMap,
+    fs,
     os::unix::{fs::PermissionsExt, process::CommandExt},
-    process::{Child, Command, Stdio},
+    path::Path,
+    process::{Command, Stdio},
     sync::{
         Arc,
         atomic::{AtomicU32, Ordering},
@@ -30,19 +33,14 @@ pub struct TestCluster {
 
 struct Shared {
     cluster: Cluster,
-    known: Mutex<Known>,
+    roles: Mutex<Roles>,
     next: AtomicU32,
-    /// Nothing for a server that ends with its test.
-    _watch: Option<Child>,
 }
 
-/// What has been made already. Whoever changes the cluster's catalogues holds this, since
-/// PostgreSQL refuses changes of one role by two sessions at a time.
-#[derive(Default)]
-struct Known {
-    roles: HashMap<String, String>,
-    prepared: HashSet<String>,
-}
+/// The passwords of the roles that were made already. Whoever changes the cluster's catalogues
+/// holds this, since PostgreSQL refuses changes of one role by two sessions at a time. Programs
+/// of a run come one after another.
+type Roles = HashMap<String, String>;
 
 static SHARED: OnceCell<Arc<Shared>> = OnceCell::const_new();
 
@@ -50,7 +48,7 @@ static SHARED: OnceCell<Arc<Shared>> = OnceCell::const_new();
 const OBJECT_IN_USE: &str = "55006";
 
 impl TestCluster {
-    /// A place for a test's databases; the first one in a program starts the server.
+    /// A place for a test's databases; the first one in a run starts the server.
     pub async fn new() -> Result<Self> {
         let shared = SHARED.get_or_try_init(start).await?.clone();
         let number = shared.next.fetch_add(1, Ordering::Relaxed);
@@ -63,13 +61,12 @@ impl TestCluster {
 
     /// The same in a durable server of its own, for a test that crashes it or fills its disk. A
     /// [`Cluster`] that is started in the same folder after that is reached in the same way.
-    pub async fn alone(folder: &std::path::Path) -> Result<Self> {
+    pub async fn alone(folder: &Path) -> Result<Self> {
         Ok(Self {
             shared: Arc::new(Shared {
                 cluster: Cluster::start(folder, true).await?,
-                known: Mutex::default(),
+                roles: Mutex::default(),
                 next: AtomicU32::new(1),
-                _watch: None,
             }),
             number: 0,
             made: std::sync::Mutex::default(),
@@ -81,9 +78,9 @@ impl TestCluster {
         self.shared.cluster.process()
     }
 
-    /// The name of this test's database: those of other tests have other numbers.
+    /// The name of this test's database: those of other tests and programs have other numbers.
     pub fn name(&self, database: &str) -> String {
-        format!("{database}_{}", self.number)
+        format!("{database}_{}_{}", std::process::id(), self.number)
     }
 
     /// The server's host and port.
@@ -94,13 +91,13 @@ impl TestCluster {
     /// Makes a role that can sign in, if it is not there, and answers with its password.
     pub async fn role(&self, role: &str) -> Result<String> {
         self.shared
-            .role(&mut *self.shared.known.lock().await, role)
+            .role(&mut *self.shared.roles.lock().await, role)
             .await
     }
 
     /// Does something to what all tests share, such as granting a role to another.
     pub async fn administer(&self, sql: &'static str) -> Result<()> {
-        let _one_at_a_time = self.shared.known.lock().await;
+        let _one_at_a_time = self.shared.roles.lock().await;
         let mut connection = self.shared.cluster.connect("postgres").await?;
         connection.execute(sql).await?;
         Ok(())
@@ -108,8 +105,8 @@ impl TestCluster {
 
     /// Makes this test's database of that name, empty, and answers with its owner's password.
     pub async fn database(&self, name: &str, owner: &str) -> Result<String> {
-        let mut known = self.shared.known.lock().await;
-        let password = self.shared.role(&mut known, owner).await?;
+        let mut roles = self.shared.roles.lock().await;
+        let password = self.shared.role(&mut roles, owner).await?;
         let made = self.name(name);
         self.shared
             .make(format!("create database {made} owner {owner}"))
@@ -131,23 +128,26 @@ impl TestCluster {
     where
         F: Future<Output = Result<()>>,
     {
-        let mut known = self.shared.known.lock().await;
-        let password = self.shared.role(&mut known, owner).await?;
+        let mut roles = self.shared.roles.lock().await;
+        let password = self.shared.role(&mut roles, owner).await?;
         let owned = |name: &str| format!("create database {name} owner {owner}");
-        if !known.prepared.contains(template) {
-            self.shared.make(owned(template)).await?;
+        if !self.shared.has(template).await? {
+            // Under another name until it is whole.
+            let begun = &format!("{template}_begun");
+            self.shared.make(drop_of(begun)).await?;
+            self.shared.make(owned(begun)).await?;
             let cluster = &self.shared.cluster;
             prepare(
-                cluster.url(template),
-                cluster.url_for(owner, &password, template),
+                cluster.url(begun),
+                cluster.url_for(owner, &password, begun),
             )
             .await?;
-            known.prepared.insert(template.to_owned());
+            self.shared
+                .make(format!("alter database {begun} rename to {template}"))
+                .await?;
         }
         let name = self.name(name);
-        self.shared
-            .make(format!("drop database if exists {name} with (force)"))
-            .await?;
+        self.shared.make(drop_of(&name)).await?;
         self.shared
             .make(format!("{} template {template}", owned(&name)))
             .await?;
@@ -191,8 +191,7 @@ impl Drop for TestCluster {
             runtime.block_on(async {
                 let mut connection = PgConnection::connect(&url).await?;
                 for name in made {
-                    let sql = format!("drop database if exists {name} with (force)");
-                    connection.execute(AssertSqlSafe(sql)).await?;
+                    connection.execute(AssertSqlSafe(drop_of(&name))).await?;
                 }
                 anyhow::Ok(())
             })
@@ -203,16 +202,25 @@ impl Drop for TestCluster {
 }
 
 impl Shared {
-    async fn role(&self, known: &mut Known, role: &str) -> Result<String> {
-        if let Some(password) = known.roles.get(role) {
+    async fn role(&self, roles: &mut Roles, role: &str) -> Result<String> {
+        if let Some(password) = roles.get(role) {
             return Ok(password.clone());
         }
         let password = self.cluster.role(role).await?;
-        known.roles.insert(role.to_owned(), password.clone());
+        roles.insert(role.to_owned(), password.clone());
         Ok(password)
     }
 
-    /// Makes or drops a database. Names are the tests' own.
+    async fn has(&self, database: &str) -> Result<bool> {
+        let mut connection = self.cluster.connect("postgres").await?;
+        let found: Option<(i32,)> = sqlx::query_as("select 1 from pg_database where datname = $1")
+            .bind(database)
+            .fetch_optional(&mut connection)
+            .await?;
+        Ok(found.is_some())
+    }
+
+    /// Makes, renames or drops a database. Names are the tests' own.
     async fn make(&self, sql: String) -> Result<()> {
         let mut connection = self.cluster.connect("postgres").await?;
         for _ in 0..200 {
@@ -233,35 +241,63 @@ impl Shared {
     }
 }
 
+/// Statements of the tests' own names.
+fn drop_of(database: &str) -> String {
+    format!("drop database if exists {database} with (force)")
+}
+
 async fn start() -> Result<Arc<Shared>> {
-    let folder = tempfile::Builder::new()
-        .prefix("maple-lark-tests-")
-        .tempdir()?
-        .keep();
+    let run = run();
+    let folder = std::env::temp_dir().join(format!("maple-lark-tests-{run}"));
+    fs::create_dir_all(&folder)?;
     // PostgreSQL's own account has to get through.
-    std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o755))?;
-    let cluster = Cluster::start(&folder, false).await?;
-    // Tests have no hook at their program's end: this one waits for its input to close, which
-    // the end of the program does however it ends, and then tidies up.
-    let watch = Command::new("sh")
+    fs::set_permissions(&folder, fs::Permissions::from_mode(0o755))?;
+    let (one_at_a_time, whole) = (fs::File::create(folder.join("lock"))?, folder.join("whole"));
+    one_at_a_time.lock()?;
+    let running = Cluster::join(&folder).ok().filter(|_| whole.exists());
+    let cluster = match running {
+        Some(cluster) => cluster,
+        None => {
+            let cluster = Cluster::start(&folder, false).await?;
+            watch(run, &cluster, &folder)?;
+            fs::write(&whole, "")?;
+            cluster
+        }
+    };
+    Ok(Arc::new(Shared {
+        cluster,
+        roles: Mutex::default(),
+        next: AtomicU32::new(1),
+    }))
+}
+
+/// The process that a run of tests begins and ends with: `cargo`, or this program if somebody
+/// else has started it.
+fn run() -> u32 {
+    let parent = std::os::unix::process::parent_id();
+    let name = fs::read_to_string(format!("/proc/{parent}/comm")).unwrap_or_default();
+    match name.trim() {
+        "cargo" => parent,
+        _ => std::process::id(),
+    }
+}
+
+/// Stops the server and tidies up when the run is over, however it ends: tests have no hook at
+/// their program's end.
+fn watch(run: u32, cluster: &Cluster, folder: &Path) -> Result<()> {
+    Command::new("sh")
         .arg("-c")
         .arg(
-            "cat; kill -INT \"$1\"; \
-             while [ -e \"$2/postgresql/postmaster.pid\" ]; do sleep 0.1; done; rm -rf \"$2\"",
+            "tail --pid=\"$1\" -f /dev/null; kill -INT \"$2\"; \
+             while [ -e \"$3/postgresql/postmaster.pid\" ]; do sleep 0.1; done; rm -rf \"$3\"",
         )
-        .arg("watch")
-        .arg(cluster.process().to_string())
-        .arg(&folder)
-        .stdin(Stdio::piped())
+        .args(["watch", &run.to_string(), &cluster.process().to_string()])
+        .arg(folder)
+        .stdin(Stdio::null())
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .process_group(0)
         .spawn()
         .context("cannot run sh")?;
-    Ok(Arc::new(Shared {
-        cluster,
-        known: Mutex::default(),
-        next: AtomicU32::new(1),
-        _watch: Some(watch),
-    }))
+    Ok(())
 }

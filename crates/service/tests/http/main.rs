@@ -65,7 +65,7 @@ impl Place {
             Ok(())
         };
         let secret = cluster
-            .copy("tables", "maple_lark", "maple_lark", tables)
+            .copy("maple_lark_tables", "maple_lark", "maple_lark", tables)
             .await
             .unwrap();
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();

@@ -63,7 +63,7 @@ impl Place {
             Ok(())
         };
         let secret = cluster
-            .copy("tables", "maple_lark", "maple_lark", tables)
+            .copy("maple_lark_tables", "maple_lark", "maple_lark", tables)
             .await
             .unwrap();
         let url = cluster.url_for("maple_lark", &secret, "maple_lark");
