@@ -30,7 +30,9 @@ use maple_lark_demo::{
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection, Row};
 use tempfile::TempDir;
 
-use place::{PATIENCE, Place, SMALL_REPORT, SOURCE, Service, browsers_of, small_dashboard, text};
+use place::{
+    PATIENCE, Place, Service, browsers_of, operations, small_dashboard, small_report, text,
+};
 
 /// The runs that are ordered before each fault.
 const RUNS: usize = 4;
@@ -186,14 +188,14 @@ impl World {
     }
 
     fn define(&mut self, sql: &str) {
-        let source = SOURCE.replace("PT20S", "PT2S");
-        let report = SMALL_REPORT.replace("\"pdf\", ", "");
-        let filed = report
-            .replace("\"small\"\ntitle", "\"filed\"\ntitle")
-            .replace("\"html\", ", "")
-            .replace(
-                "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
-                "channels = [\"files\"]",
+        let source = operations().key("timeout", "PT2S");
+        let report = small_report().list("formats", &["html", "csv"]);
+        let filed = small_report()
+            .key("name", "filed")
+            .list("formats", &["csv"])
+            .instead_of(
+                "[[audience]]",
+                "[[audience]]\nname = \"everyone\"\nchannels = [\"files\"]",
             );
         let channel = format!(
             "[channel]\nname = \"files\"\nkind = \"folder\"\nfolder = \"{}\"\n",
@@ -436,9 +438,9 @@ impl World {
 
     fn race(&self) {
         let report = |n: usize| {
-            SMALL_REPORT
-                .replace("\"pdf\", ", "")
-                .replace("Small report", &format!("Small report {n}"))
+            small_report()
+                .list("formats", &["html", "csv"])
+                .key("title", format!("Small report {n}"))
         };
         let outputs: Vec<_> = std::thread::scope(|scope| {
             let all: Vec<_> = (0..20)

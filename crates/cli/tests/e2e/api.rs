@@ -4,7 +4,7 @@
 use reqwest::{Client, Method, Response, StatusCode, header};
 use serde_json::{Value, json};
 
-use crate::place::{SMALL_REPORT, ran, ready};
+use crate::place::{ran, ready, small_report};
 
 /// Every call of the description: its method and its path with places to fill.
 async fn calls(http: &Client, base: &str) -> Vec<(Method, String)> {
@@ -108,7 +108,7 @@ const HOSTILE_BODIES: [&str; 8] = [
 #[tokio::test(flavor = "multi_thread")]
 async fn no_call_breaks_whatever_it_is_given() {
     let (place, service) = ready().await;
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let run = ran(&place, "small");
     let http = Client::new();
     let base = format!("http://{}/api/v1", place.address);

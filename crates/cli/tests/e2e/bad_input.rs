@@ -1,6 +1,6 @@
 //! Whatever is wrong is said once, clearly, and nothing is half done.
 
-use crate::place::{Place, SMALL_REPORT, SOURCE, small_dashboard, text};
+use crate::place::{Place, operations, small_dashboard, small_report, small_report_for, text};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn definitions_with_problems_change_nothing_and_say_where() {
@@ -10,28 +10,30 @@ async fn definitions_with_problems_change_nothing_and_say_where() {
     let dashboard = small_dashboard("select 1 as one");
     let cases = [
         (
-            SOURCE.replace("database =", "databse ="),
-            SMALL_REPORT.to_owned(),
-            "source.toml:7:1: source.databse: unknown key \"databse\". Did you mean \"database\"?",
+            operations().to_string().replace("database =", "databse ="),
+            small_report().to_string(),
+            "source.toml:6:1: source.databse: unknown key \"databse\". Did you mean \"database\"?",
         ),
         (
-            SOURCE.to_owned(),
-            SMALL_REPORT.replace("Atlantic/Faroe", "Atlantic/Farroe"),
-            "report.toml:5:13: report.time-zone: \"Atlantic/Farroe\" is not an IANA time zone. Did you mean \"Atlantic/Faroe\"?",
+            operations().to_string(),
+            small_report()
+                .key("time-zone", "Atlantic/Farroe")
+                .to_string(),
+            "report.toml:4:13: report.time-zone: \"Atlantic/Farroe\" is not an IANA time zone. Did you mean \"Atlantic/Faroe\"?",
         ),
         (
-            SOURCE.to_owned(),
-            SMALL_REPORT.replace("[\"small\"]", "[\"smal\"]"),
-            "report.toml:6:15: report.dashboards[1]: there is no dashboard \"smal\". Did you mean \"small\"?",
+            operations().to_string(),
+            small_report().list("dashboards", &["smal"]).to_string(),
+            "report.toml:5:15: report.dashboards[1]: there is no dashboard \"smal\". Did you mean \"small\"?",
         ),
         (
-            SOURCE.to_owned(),
-            SMALL_REPORT.replace("title = \"Small report\"", "title = 7"),
-            "report.toml:4:9: report.title: must be a text in quotes, but is an integer",
+            operations().to_string(),
+            small_report().key("title", 7).to_string(),
+            "report.toml:3:9: report.title: must be a text in quotes, but is an integer",
         ),
         (
-            SOURCE.to_owned(),
-            SMALL_REPORT.replace("a@orrin", "a b@orrin"),
+            operations().to_string(),
+            small_report_for("a b@orrin-sound.example").to_string(),
             "is not a mail address",
         ),
     ];
@@ -60,13 +62,16 @@ async fn a_failed_query_holds_the_run_and_its_documents_say_why() {
     place.sign_in();
     let apply = |dashboard: &str, report: &str| {
         let output = place.apply(&[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", dashboard),
             ("report.toml", report),
         ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     };
-    apply(&small_dashboard("select colour from nowhere"), SMALL_REPORT);
+    apply(
+        &small_dashboard("select colour from nowhere"),
+        &small_report(),
+    );
     let output = place.lark(&["run", "small", "--output", "json"]);
     assert_eq!(output.status.code(), Some(1));
     let run: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
@@ -99,7 +104,7 @@ async fn a_failed_query_holds_the_run_and_its_documents_say_why() {
     // The author may choose to send it all the same, plainly marked.
     apply(
         &small_dashboard("select colour from nowhere"),
-        &SMALL_REPORT.replace("[window]", "on-failed-block = \"send\"\n[window]"),
+        &small_report().key("on-failed-block", "send"),
     );
     assert_eq!(place.json(&["run", "small"])["state"], "delivered");
     assert!(text(&place.mail.messages()[0]).contains("could not be made"));
@@ -107,19 +112,19 @@ async fn a_failed_query_holds_the_run_and_its_documents_say_why() {
     // Reading is read-only whatever the query says, and bounded in time.
     apply(
         &small_dashboard("with gone as (delete from pg_class returning 1) select * from gone"),
-        SMALL_REPORT,
+        &small_report(),
     );
     let run: serde_json::Value =
         serde_json::from_slice(&place.lark(&["run", "small", "--output", "json"]).stdout).unwrap();
     assert_eq!(run["state"], "held", "{run:#}");
-    let slow = SOURCE.replace("PT20S", "PT1S");
+    let slow = operations().key("timeout", "PT1S");
     let output = place.apply(&[
         ("source.toml", &slow),
         (
             "dashboard.toml",
             &small_dashboard("select pg_sleep(60)::text as nap"),
         ),
-        ("report.toml", SMALL_REPORT),
+        ("report.toml", &small_report()),
     ]);
     assert!(output.status.success());
     let run: serde_json::Value =
@@ -143,19 +148,19 @@ async fn a_source_that_refuses_says_why_without_a_secret() {
     place.sign_in();
     let cases = [
         (
-            SOURCE.replace("env:ORRIN_OPS_ADDRESS", "127.0.0.1:9"),
+            operations().key("address", "127.0.0.1:9"),
             "127.0.0.1:9 cannot be reached",
         ),
         (
-            SOURCE.replace("env:ORRIN_READER_PASSWORD", "env:WRONG_PASSWORD"),
+            operations().key("password", "env:WRONG_PASSWORD"),
             "refused the sign-in: password authentication failed for user \"orrin_reader\"",
         ),
         (
-            SOURCE.replace("env:ORRIN_READER_PASSWORD", "env:NOT_SET"),
+            operations().key("password", "env:NOT_SET"),
             "password refers to env:NOT_SET, which is not set",
         ),
         (
-            SOURCE.replace("env:ORRIN_OPS_DATABASE", "nothing_ops"),
+            operations().key("database", "nothing_ops"),
             "database \"nothing_ops\" does not exist",
         ),
     ];
@@ -175,7 +180,7 @@ async fn a_refused_recipient_stops_nobody_else_and_a_postponed_one_is_tried_agai
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     place.mail.behave(|behaviour| {
         drop(behaviour.refuse.insert(
             "b@orrin-sound.example".into(),

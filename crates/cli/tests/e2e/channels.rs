@@ -1,5 +1,6 @@
 //! Ways out beside mail, and what happens when one of them is slow, full, limited or gone.
 
+use maple_lark_fixtures::Fixture;
 use std::{process::Command, time::Duration};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
@@ -8,8 +9,15 @@ use maple_lark_demo::{RealMailServer, WebReceiver, mail_server::HangUp, receiver
 use serde_json::{Value, json};
 
 use crate::place::{
-    Place, SMALL_REPORT, applied, mails, ran, ready, small_dashboard, text, until, wait_for,
+    Place, applied, mails, ran, ready, small_dashboard, small_report, small_report_for, text,
+    until, wait_for,
 };
+
+/// A report that goes by channels alone.
+fn by(channels: &str) -> Fixture {
+    let audience = format!("[[audience]]\nname = \"everyone\"\nchannels = {channels}");
+    small_report().instead_of("[[audience]]", &audience)
+}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
@@ -66,14 +74,9 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         .map(|(name, text)| (*name, text.as_str()))
         .collect();
     applied(&place, &files);
-    let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
-    let report = SMALL_REPORT
-        .replace(
-            to,
-            "channels = [\"files\", \"share\", \"hook\", \"chat\", \"log\"]",
-        )
-        .replace("\"pdf\", \"html\", ", "");
-    place.apply_small(&report);
+    place.apply_small(
+        &by("[\"files\", \"share\", \"hook\", \"chat\", \"log\"]").list("formats", &["csv"]),
+    );
     receiver.refuse(&[503]);
     let run = ran(&place, "small");
     assert_eq!(run["state"], "delivered", "{run:#}");
@@ -208,14 +211,11 @@ async fn one_channel_that_hangs_holds_up_no_other() {
         "[channel]\nname = \"silent\"\nkind = \"mail-server\"\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"x@orrin-sound.example\"\ntimeout = \"PT2M\"\n",
         address.port()
     );
-    let slow = SMALL_REPORT
-        .replace("name = \"small\"", "name = \"slow\"")
-        .replace(
-            "[[audience]]",
-            "[deliver]\nmail-server = \"silent\"\n[[audience]]",
-        );
+    let slow = small_report()
+        .key("name", "slow")
+        .table("[deliver]\nmail-server = \"silent\"");
     applied(&place, &[("silent.toml", &server)]);
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     applied(&place, &[("slow.toml", &slow)]);
     let waiting = place.json(&["run", "slow", "--detach"])["id"]
         .as_str()
@@ -243,7 +243,7 @@ async fn one_channel_that_hangs_holds_up_no_other() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_that_hangs_up_gets_the_same_letter_again_and_what_is_unsure_is_counted() {
     let (place, _service) = ready().await;
-    let one = SMALL_REPORT.replace(", \"b@orrin-sound.example\"", "");
+    let one = small_report_for("a@orrin-sound.example");
     place.apply_small(&one);
     for (points, mails_then, outcomes) in [
         (vec![HangUp::BeforeData], 1, vec!["postponed", "accepted"]),
@@ -312,12 +312,7 @@ async fn a_window_made_up_for_later_pushes_nothing_newer_out_of_a_folder() {
             ),
         )],
     );
-    let to = "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]";
-    place.apply_small(
-        &SMALL_REPORT
-            .replace(to, "channels = [\"files\"]")
-            .replace("\"pdf\", \"html\", ", ""),
-    );
+    place.apply_small(&by("[\"files\"]").list("formats", &["csv"]));
     let names = || {
         let mut names: Vec<String> = std::fs::read_dir(outside.path().join("small"))
             .unwrap()
@@ -379,7 +374,7 @@ async fn a_server_that_takes_longer_than_a_lease_gets_each_letter_once() {
     place
         .mail
         .behave(|behaviour| behaviour.slow = Duration::from_secs(5));
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let run = ran(&place, "small");
     assert_eq!(run["state"], "delivered");
     for delivery in run["deliveries"].as_array().unwrap() {
@@ -400,12 +395,13 @@ async fn a_full_mailbox_is_tried_again_while_the_others_have_their_mail_and_late
     place.add_to_configuration("[notices]\nto = \"desk@orrin-sound.example\"\ngather = \"PT1S\"\n");
     let _service = place.serve();
     place.sign_in();
-    let report = SMALL_REPORT
-        .replace("\"b@orrin-sound.example\"", "\"full@orrin-sound.example\"")
-        .replace(
-            "[[audience]]",
-            "[deliver]\nlate-after = \"PT1M\"\n[[audience]]",
-        );
+    let report = small_report()
+        .instead_of("[[audience]]", "")
+        .to(
+            "everyone",
+            &["a@orrin-sound.example", "full@orrin-sound.example"],
+        )
+        .table("[deliver]\nlate-after = \"PT1M\"");
     place.apply_small(&report);
     let id = place.json(&["run", "small", "--detach"])["id"]
         .as_str()
@@ -464,17 +460,15 @@ async fn a_limit_of_letters_a_minute_is_kept() {
     let many: Vec<String> = (0..8)
         .map(|n| format!("p{n}@orrin-sound.example"))
         .collect();
-    let limited = SMALL_REPORT
-        .replace(
-            "[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
-            &format!("{many:?}"),
+    let limited = small_report()
+        .key("name", "many")
+        .instead_of("[[audience]]", "")
+        .to(
+            "everyone",
+            &many.iter().map(String::as_str).collect::<Vec<_>>(),
         )
-        .replace("name = \"small\"", "name = \"many\"")
-        .replace(
-            "[[audience]]",
-            "[deliver]\nmail-server = \"limited\"\n[[audience]]",
-        );
-    place.apply_small(SMALL_REPORT);
+        .table("[deliver]\nmail-server = \"limited\"");
+    place.apply_small(&small_report());
     applied(&place, &[("many.toml", &limited)]);
     let id = place.json(&["run", "many", "--detach"])["id"]
         .as_str()
@@ -545,7 +539,7 @@ async fn notices_reach_the_system_log_and_a_chat_too() {
             ),
         ],
     );
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     applied(
         &place,
         &[(
@@ -618,10 +612,7 @@ async fn a_secret_can_come_from_a_command_that_the_configuration_names() {
         )
     };
     applied(&place, &[("share.toml", &share("share-token"))]);
-    place.apply_small(&SMALL_REPORT.replace(
-        "to = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
-        "channels = [\"share\"]",
-    ));
+    place.apply_small(&by("[\"share\"]"));
     assert_eq!(ran(&place, "small")["state"], "delivered");
     let put = receiver
         .received()
@@ -656,7 +647,7 @@ async fn a_secret_can_come_from_a_command_that_the_configuration_names() {
 #[tokio::test(flavor = "multi_thread")]
 async fn users_are_people_and_people_can_be_named_when_something_is_sent() {
     let (place, _service) = ready().await;
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let alone = place.lark(&["send", "small", "--to", "me"]);
     assert!(
         text(&alone.stderr).contains("nobody in the address book is the user \"admin\"; give a person the line user = \"admin\""),
@@ -735,15 +726,9 @@ async fn users_are_people_and_people_can_be_named_when_something_is_sent() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_report_that_was_quiet_for_a_week_says_so_once() {
     let (place, _service) = ready().await;
-    let quiet = SMALL_REPORT
-        .replace(
-            "time-zone",
-            "owner = \"owner@orrin-sound.example\"\ntime-zone",
-        )
-        .replace(
-            "[[audience]]",
-            "[send]\nwhen = \"rows\"\nqueries = [\"q\"]\nconfirm-quiet = true\n[[audience]]",
-        );
+    let quiet = small_report()
+        .key("owner", "owner@orrin-sound.example")
+        .table("[send]\nwhen = \"rows\"\nqueries = [\"q\"]\nconfirm-quiet = true");
     place.apply_small(&quiet);
     applied(
         &place,
@@ -804,4 +789,85 @@ async fn lines_go_nowhere_that_sources_may_not_reach() {
             && said.contains("sources-may-reach"),
         "{said}"
     );
+}
+
+/// Copies what it is handed beside itself, unless the drive is full.
+const SHIP: &str = r#"
+import json, os, pathlib, shutil, sys
+here = pathlib.Path(__file__).parent
+facts = json.load(sys.stdin)
+if (here / "full").exists():
+    print("the drive is full")
+    sys.exit(75)
+for document in facts["documents"]:
+    shutil.copy(document["path"], here / document["file_name"])
+(here / "facts.json").write_text(json.dumps(facts))
+print("on its way as", os.environ.get("SECRET_KEY", "nobody"))
+"#;
+
+/// A program of the administrator's gets documents by path and facts as JSON; its exit code
+/// decides, and its words are on record.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_program_is_handed_documents_and_its_exit_code_decides() {
+    let place = Place::new().await;
+    let folder = place.folder.path().join("shipped");
+    std::fs::create_dir(&folder).unwrap();
+    std::fs::write(folder.join("ship.py"), SHIP).unwrap();
+    let script = folder.join("ship.py").display().to_string();
+    place.add_to_configuration(&format!(
+        "[programs]\nship = [\"/usr/bin/python3\", \"{script}\"]\nrefuse = [\"/bin/sh\", \"-c\", \"echo no such customer >&2; exit 3\"]\n"
+    ));
+    let _service = place.serve();
+    place.sign_in();
+    let channel = |name: &str| {
+        Fixture::new("channel", name)
+            .key("kind", "program")
+            .key("program", name)
+    };
+    for name in ["ship", "refuse", "unknown"] {
+        applied(&place, &[(&format!("{name}.toml"), &channel(name))]);
+    }
+    let tested = place.lark(&["channels", "test", "ship"]);
+    assert!(tested.status.success(), "{}", text(&tested.stderr));
+    assert!(
+        text(&tested.stdout).contains("on its way as nobody"),
+        "{}",
+        text(&tested.stdout)
+    );
+    let tested = place.lark(&["channels", "test", "unknown"]);
+    let said = text(&tested.stdout) + &text(&tested.stderr);
+    assert!(
+        !tested.status.success() && said.contains("there is no program \"unknown\""),
+        "{said}"
+    );
+    // Full at first, then tried again: the files are whole, and gone from where they were.
+    std::fs::write(folder.join("full"), "").unwrap();
+    place.apply_small(&by("[\"ship\"]").list("formats", &["csv", "html"]));
+    let id = place.json(&["run", "small", "--detach"])["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    wait_for(&place, &id, "a drive that is full", |run| {
+        run["deliveries"][0]["attempts"][0]["words"]
+            .as_str()
+            .is_some_and(|words| words.contains("the drive is full"))
+    });
+    std::fs::remove_file(folder.join("full")).unwrap();
+    let run = wait_for(&place, &id, "the end of it", |run| run["settled"] == true);
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    let facts: Value =
+        serde_json::from_slice(&std::fs::read(folder.join("facts.json")).unwrap()).unwrap();
+    assert_eq!(facts["report"], "small");
+    assert_eq!(facts["audience"], "everyone");
+    assert_eq!(facts["documents"].as_array().unwrap().len(), 2, "{facts:#}");
+    for document in facts["documents"].as_array().unwrap() {
+        let name = document["file_name"].as_str().unwrap();
+        let bytes = std::fs::read(folder.join(name)).unwrap();
+        assert_eq!(document["size"], bytes.len());
+        assert!(!std::path::Path::new(document["path"].as_str().unwrap()).exists());
+    }
+    place.apply_small(&by("[\"refuse\"]"));
+    let run = ran(&place, "small");
+    assert_eq!(run["state"], "delivery-failed", "{run:#}");
+    assert!(run.to_string().contains("no such customer"), "{run:#}");
 }

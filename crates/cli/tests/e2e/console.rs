@@ -9,7 +9,7 @@ use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
 
-use crate::place::{PASSWORD, PATIENCE, Place, SMALL_REPORT, applied};
+use crate::place::{PASSWORD, PATIENCE, Place, applied, small_report};
 
 pub struct Driver {
     child: Child,
@@ -124,7 +124,7 @@ async fn somebody_signs_in_runs_a_report_and_opens_what_was_made() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
@@ -251,10 +251,7 @@ async fn a_schedule_is_edited_with_its_meaning_in_sight_and_shows_in_the_agenda(
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace(
-        "[window]",
-        "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]",
-    ));
+    place.apply_small(&small_report().daily_at("07:30", ""));
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
@@ -367,7 +364,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     let _service = place.serve();
     place.with_data().await;
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = driver.browser(profile.path()).await;
@@ -484,7 +481,7 @@ async fn the_mail_server_is_tried_a_run_released_and_a_delivery_sent_again() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace("[[audience]]", "[approval]\n[[audience]]"));
+    place.apply_small(&small_report().table("[approval]"));
     place.json(&["run", "small"]);
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();

@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 use sqlx::Executor;
 
 use crate::place::{
-    PATIENCE, Place, SMALL_REPORT, SOURCE, applied, envelope, mails, ran, ready, small_dashboard,
-    text,
+    PATIENCE, Place, applied, envelope, mails, operations, ran, ready, small_dashboard,
+    small_report, small_report_for, text,
 };
 
 /// Whatever can be read in a mail: its source, its texts, its attachments, what is packed in
@@ -173,7 +173,7 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("ports.toml", PORTS),
             ("report.toml", &signed),
         ],
@@ -298,7 +298,7 @@ async fn an_audience_query_that_makes_no_sense_stops_the_run_and_says_where() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("ports.toml", PORTS),
             ("report.toml", PORTS_REPORT),
         ],
@@ -356,18 +356,13 @@ const BOOK: [(&str, &str); 4] = [
 async fn groups_are_opened_and_everybody_reads_in_their_own_way() {
     let (place, _service) = ready().await;
     let dashboard = small_dashboard("select 1234567.5::float8 as amount");
-    let report = SMALL_REPORT
-        .replace(
-            "\"a@orrin-sound.example\", \"b@orrin-sound.example\"",
-            "\"outer\"",
-        )
-        .replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\", \"csv\"]");
+    let report = small_report_for("outer").list("formats", &["txt", "csv"]);
     applied(
         &place,
         &[
             &BOOK[..],
             &[
-                ("source.toml", SOURCE),
+                ("source.toml", &operations()),
                 ("dashboard.toml", &dashboard),
                 ("report.toml", &report),
             ],
@@ -451,7 +446,7 @@ async fn groups_are_opened_and_everybody_reads_in_their_own_way() {
 #[tokio::test(flavor = "multi_thread")]
 async fn one_mail_can_name_them_all_and_hides_blind_copies() {
     let (place, _service) = ready().await;
-    let report = SMALL_REPORT.replace("to = [\"a@", "together = true\ncc = [\"c@orrin-sound.example\"]\nbcc = [\"hidden@orrin-sound.example\"]\nto = [\"a@");
+    let report = small_report().instead_of("[[audience]]", "[[audience]]\nname = \"everyone\"\ntogether = true\ncc = [\"c@orrin-sound.example\"]\nbcc = [\"hidden@orrin-sound.example\"]\nto = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]");
     place.apply_small(&report);
     let run = ran(&place, "small");
     assert_eq!(run["deliveries"].as_array().unwrap().len(), 4);
@@ -490,12 +485,8 @@ async fn owners_hear_of_trouble_once_and_when_it_is_over() {
     );
     let _service = place.serve();
     place.sign_in();
-    let owned = SMALL_REPORT
-        .replace(
-            "time-zone",
-            "owner = \"Owner <owner@orrin-sound.example>\"\ntime-zone",
-        )
-        .replace(", \"b@orrin-sound.example\"", "");
+    let owned =
+        small_report_for("a@orrin-sound.example").key("owner", "Owner <owner@orrin-sound.example>");
     place.apply_small(&owned);
     let broken = small_dashboard("select * from there_is_no_such_table");
     applied(&place, &[("dashboard.toml", &broken)]);
@@ -571,10 +562,8 @@ async fn owners_hear_of_trouble_once_and_when_it_is_over() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_signed_link_opens_its_documents_until_it_is_ended_and_leaving_takes_one_click() {
     let (place, _service) = ready().await;
-    let report = SMALL_REPORT.replace(
-        "[[audience]]",
-        "[deliver]\nlink = \"signed\"\nattach = []\nunsubscribe = true\n[[audience]]",
-    );
+    let report =
+        small_report().table("[deliver]\nlink = \"signed\"\nattach = []\nunsubscribe = true");
     place.apply_small(&report);
     let run = ran(&place, "small");
     let id = run["id"].as_str().unwrap();
@@ -700,12 +689,9 @@ async fn what_is_too_large_for_a_mail_stays_behind_a_link() {
         "select n, repeat(md5(n::text), 3) as words from generate_series(1, 4000) n",
     );
     place.apply_small(
-        &SMALL_REPORT
-            .replace(
-                "[[audience]]",
-                "[deliver]\nmax-size = \"200 kB\"\n[[audience]]",
-            )
-            .replace("\"pdf\", ", ""),
+        &small_report()
+            .list("formats", &["html", "csv"])
+            .table("[deliver]\nmax-size = \"200 kB\""),
     );
     applied(&place, &[("dashboard.toml", &rows)]);
     assert_eq!(ran(&place, "small")["state"], "delivered");
@@ -731,7 +717,7 @@ async fn messages_are_shown_with_real_values_before_they_are_saved() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("ports.toml", PORTS),
             ("report.toml", PORTS_REPORT),
         ],
@@ -806,12 +792,9 @@ async fn a_report_speaks_up_only_when_figures_or_the_status_change() {
     let dashboard = "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select amount from level\"\n\
         [[query.column]]\nname = \"amount\"\ncritical = 100\n[[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"figures\"\ntitle = \"Level\"\nquery = \"q\"\ncolumns = [\"amount\"]\n";
     let when = |condition: &str| {
-        SMALL_REPORT
-            .replace(
-                "[[audience]]",
-                &format!("[send]\n{condition}\n[[audience]]"),
-            )
-            .replace("[\"pdf\", \"html\", \"csv\"]", "[\"txt\"]")
+        small_report()
+            .list("formats", &["txt"])
+            .table(&format!("[send]\n{condition}"))
     };
     let state_at = async |data: &mut sqlx::PgConnection, level: i32| {
         sqlx::query("update level set amount = $1")
@@ -829,7 +812,7 @@ async fn a_report_speaks_up_only_when_figures_or_the_status_change() {
         applied(
             &place,
             &[
-                ("source.toml", SOURCE),
+                ("source.toml", &operations()),
                 ("dashboard.toml", dashboard),
                 ("report.toml", report),
             ],

@@ -1,5 +1,6 @@
 //! Outages, backfills, cancelled runs, limits; and schedules explained.
 
+use maple_lark_fixtures::Fixture;
 use std::{
     io::Write,
     process::{Command, Stdio},
@@ -10,18 +11,14 @@ use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use serde_json::{Value, json};
 
 use crate::place::{
-    PATIENCE, Place, SMALL_REPORT, SOURCE, applied, free_port, ran, ready, small_dashboard, text,
-    wait_for,
+    PATIENCE, Place, applied, free_port, operations, ran, ready, small_dashboard, small_report,
+    small_report_for, text, wait_for,
 };
 
-fn scheduled(extra: &str) -> String {
-    SMALL_REPORT
-        .replace(", \"b@orrin-sound.example\"", "")
-        .replace("Atlantic/Faroe", "UTC")
-        .replace(
-            "[window]",
-            &format!("[schedule]\nevery = \"day\"\nat = \"00:00\"\n{extra}\n[window]"),
-        )
+fn scheduled(extra: &str) -> Fixture {
+    small_report_for("a@orrin-sound.example")
+        .key("time-zone", "UTC")
+        .daily_at("00:00", extra)
 }
 
 /// A service that was down over the last three midnights comes back; what it then does.
@@ -175,13 +172,13 @@ async fn runs_of_one_report_wait_for_each_other_and_can_be_cancelled_and_are_lim
     let apply = |report: &str, seconds: u32| {
         let dashboard = small_dashboard(&format!("select pg_sleep({seconds})::text as nap"));
         let output = place.apply(&[
-            ("source.toml", &SOURCE.replace("PT20S", "PT5M")),
+            ("source.toml", &operations().key("timeout", "PT5M")),
             ("dashboard.toml", &dashboard),
             ("report.toml", report),
         ]);
         assert!(output.status.success(), "{}", text(&output.stderr));
     };
-    apply(SMALL_REPORT, 200);
+    apply(&small_report(), 200);
     let first = place.json(&["run", "small", "--detach"])["id"]
         .as_str()
         .unwrap()
@@ -215,10 +212,7 @@ async fn runs_of_one_report_wait_for_each_other_and_can_be_cancelled_and_are_lim
         (Some(5), true)
     );
 
-    apply(
-        &SMALL_REPORT.replace("[window]", "time-limit = \"PT1S\"\n[window]"),
-        200,
-    );
+    apply(&small_report().key("time-limit", "PT1S"), 200);
     let output = place.lark(&["run", "small", "--output", "json"]);
     let run: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(
@@ -236,7 +230,7 @@ async fn a_mail_under_way_when_its_run_is_cancelled_is_not_tried_again() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace(", \"b@orrin-sound.example\"", ""));
+    place.apply_small(&small_report_for("a@orrin-sound.example"));
     place.mail.behave(|behaviour| {
         behaviour.refuse.insert(
             "a@orrin-sound.example".to_owned(),
@@ -354,14 +348,14 @@ async fn no_value_and_no_run_takes_the_workers_down() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             (
                 "dashboard.toml",
                 &small_dashboard(
                     "select timestamptz 'infinity' as until, date '0044-03-15 BC' as ides, 1 as one",
                 ),
             ),
-            ("report.toml", SMALL_REPORT),
+            ("report.toml", &small_report()),
         ],
     );
     // More of them than one process has workers.

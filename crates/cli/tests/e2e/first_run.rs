@@ -2,7 +2,7 @@ use mail_parser::{MessageParser, MimeHeaders};
 use sha2::{Digest, Sha256};
 use sqlx::Row;
 
-use crate::place::{Place, SMALL_REPORT, text};
+use crate::place::{Place, small_report, text};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_report_travels_from_its_definition_to_the_mailbox() {
@@ -279,10 +279,7 @@ async fn a_past_window_can_be_made_again_and_a_pause_holds() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace(
-        "[window]",
-        "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]",
-    ));
+    place.apply_small(&small_report().daily_at("07:30", ""));
     let run = place.json(&[
         "run",
         "small",

@@ -9,7 +9,7 @@ use sqlx::Executor;
 use crate::{
     console::{Driver, click, see, signed_in_at},
     documents::barriers,
-    place::{Place, SMALL_REPORT},
+    place::{Place, small_report},
 };
 
 /// Somebody at the console, whose presses and filled fields are counted.
@@ -182,7 +182,7 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let run = place.json(&["run", "small", "--no-delivery"]);
     let run = format!("/runs/{}", run["id"].as_str().unwrap());
     let driver = Driver::start();

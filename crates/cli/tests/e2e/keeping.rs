@@ -1,5 +1,6 @@
 //! How long things are kept: set, shown before it goes, gone, and still known.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use serde_json::{Value, json};
 
 use crate::{
@@ -9,19 +10,11 @@ use crate::{
     place::{Place, ran, ready, text, until},
 };
 
-const REPORT: &str = r#"
-[report]
-name = "small"
-title = "Small"
-time-zone = "UTC"
-dashboards = ["small"]
-formats = ["csv", "html"]
-[window]
-previous = "day"
-[[audience]]
-name = "everyone"
-to = ["a@orrin-sound.example"]
-"#;
+fn small() -> Fixture {
+    fixtures::report("small", "small")
+        .list("formats", &["csv", "html"])
+        .to("everyone", &["a@orrin-sound.example"])
+}
 
 fn says(place: &Place, arguments: &[&str]) -> String {
     let output = place.lark(arguments);
@@ -51,7 +44,7 @@ fn went(place: &Place, run: &str, what: &str) -> Value {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_has_been_kept_for_long_enough_goes_and_is_still_known() {
     let (place, _service) = ready().await;
-    place.apply_small(REPORT);
+    place.apply_small(&small());
     let first = ran(&place, "small")["id"].as_str().unwrap().to_owned();
     let second = ran(&place, "small")["id"].as_str().unwrap().to_owned();
     let folder = place.folder.path().join("sent");

@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 use mail_parser::MessageParser;
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, applied, small_dashboard, wait_for};
+use crate::place::{
+    PATIENCE, Place, applied, operations, small_dashboard, small_report, small_report_for, wait_for,
+};
 
 async fn count(connection: &mut PgConnection, sql: &'static str) -> i64 {
     sqlx::query_scalar(sql).fetch_one(connection).await.unwrap()
@@ -53,7 +55,7 @@ async fn a_process_killed_at_any_step_leaves_a_run_that_is_finished_once() {
     let place = Place::new().await;
     let service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     drop(service);
     let mut watch = place.records().await;
     for (round, table) in [
@@ -113,7 +115,7 @@ async fn killed_between_acceptance_and_its_record_the_same_message_id_is_used() 
     let place = Place::new().await;
     let service = place.serve();
     place.sign_in();
-    place.apply_small(&SMALL_REPORT.replace(", \"b@orrin-sound.example\"", ""));
+    place.apply_small(&small_report_for("a@orrin-sound.example"));
     let mut watch = place.records().await;
     // The server keeps the message and only then says so, much later than the kill.
     place
@@ -156,7 +158,7 @@ async fn a_process_told_to_stop_releases_what_it_holds() {
     let place = Place::new().await;
     let service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     assert_eq!(place.json(&["run", "small"])["state"], "delivered");
     assert!(service.stop().success());
     let mut watch = place.records().await;
@@ -183,7 +185,7 @@ async fn a_process_told_to_stop_does_so_whatever_a_source_or_a_mail_server_does(
     let place = Place::new().await;
     let service = place.serve();
     place.sign_in();
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     // Both would go on for far longer than anybody waits.
     place
         .mail
@@ -195,7 +197,7 @@ async fn a_process_told_to_stop_does_so_whatever_a_source_or_a_mail_server_does(
         assert!(began.elapsed() < PATIENCE);
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    let source = SOURCE.replace("PT20S", "PT10M");
+    let source = operations().key("timeout", "PT10M");
     let dashboard = small_dashboard("select pg_sleep(600)::text as nap");
     applied(
         &place,

@@ -1,5 +1,6 @@
 //! Live pages, from their sign-in to the inbox.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use std::time::{Duration, Instant};
 
 use mail_parser::{MessageParser, MimeHeaders};
@@ -38,21 +39,13 @@ title = "Harbours"
 query = "board"
 "##;
 
-const REPORT: &str = r#"
-[report]
-name = "board"
-title = "The board"
-time-zone = "Atlantic/Faroe"
-dashboards = ["board"]
-formats = ["pdf"]
-
-[window]
-previous = "week"
-
-[[audience]]
-name = "Readers"
-to = ["readers@orrin-sound.example"]
-"#;
+fn weekly() -> Fixture {
+    fixtures::report("board", "board")
+        .key("title", "The board")
+        .list("formats", &["pdf"])
+        .previous("week")
+        .to("Readers", &["readers@orrin-sound.example"])
+}
 
 /// The page's source with a password of ours.
 fn office(place: &Place, password: &str) -> String {
@@ -259,7 +252,7 @@ async fn a_page_that_cannot_be_captured_holds_its_run_and_shows_what_was_there()
         &[
             ("office.toml", &office(&place, wrong)),
             ("board.toml", BOARD),
-            ("report.toml", REPORT),
+            ("report.toml", &weekly()),
         ],
     );
     let run = ran(&place, "board");
@@ -308,7 +301,7 @@ async fn a_service_that_is_killed_leaves_no_browser_behind() {
         &[
             ("office.toml", &office(&place, live_page::PASSWORD)),
             ("board.toml", &slow),
-            ("report.toml", REPORT),
+            ("report.toml", &weekly()),
         ],
     );
     let begun = place.json(&["run", "board", "--detach"]);

@@ -2,6 +2,7 @@
 //! loopback: what it refuses, what it returns later, and that nothing is lost or doubled
 //! whenever a process dies.
 
+use maple_lark_fixtures::Fixture;
 use std::{
     collections::BTreeMap,
     fs,
@@ -13,7 +14,7 @@ use mail_parser::MessageParser;
 use maple_lark_demo::RealMailServer;
 use serde_json::{Value, json};
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, free_port, text};
+use crate::place::{PATIENCE, Place, free_port, small_report, text};
 
 /// Waits until so many messages were delivered.
 fn wait_for(server: &RealMailServer, count: usize) -> Vec<(String, Vec<u8>)> {
@@ -40,11 +41,10 @@ fn place_with(server: &RealMailServer, place: &Place) {
     ));
 }
 
-fn to(addresses: &[&str]) -> String {
-    SMALL_REPORT.replace(
-        "[\"a@orrin-sound.example\", \"b@orrin-sound.example\"]",
-        &format!("{addresses:?}"),
-    )
+fn to(addresses: &[&str]) -> Fixture {
+    small_report()
+        .instead_of("[[audience]]", "")
+        .to("everyone", addresses)
 }
 
 fn deliveries(run: &Value) -> BTreeMap<String, String> {

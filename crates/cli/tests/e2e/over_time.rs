@@ -1,9 +1,10 @@
 //! Promises, forecasts and changes, from a definition to the reader.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use serde_json::json;
 use sqlx::Executor;
 
-use crate::place::{Place, SOURCE, applied, mails, ran, ready, text};
+use crate::place::{Place, applied, mails, operations, ran, ready, text};
 
 const KEPT: &str = r#"
 [dashboard]
@@ -63,23 +64,14 @@ query = "disk"
 time = "at"
 "#;
 
-fn report(name: &str, more: &str) -> String {
-    format!(
-        r#"
-[report]
-name = "{name}"
-title = "Report {name}"
-time-zone = "Atlantic/Faroe"
-dashboards = ["{name}"]
-formats = ["pdf", "html", "csv", "txt"]
-{more}
-[window]
-interval = "2026-03-02/2026-03-03"
-[[audience]]
-name = "everyone"
-to = ["a@orrin-sound.example"]
-"#
-    )
+fn report(name: &str, more: &str) -> Fixture {
+    fixtures::report(name, name)
+        .key("title", format!("Report {name}"))
+        .key("time-zone", "Atlantic/Faroe")
+        .list("formats", &["pdf", "html", "csv", "txt"])
+        .lines(more)
+        .instead_of("[window]", "[window]\ninterval = \"2026-03-02/2026-03-03\"")
+        .to("everyone", &["a@orrin-sound.example"])
 }
 
 /// What a run sent, by the endings of its files' names.
@@ -107,7 +99,7 @@ async fn promises_and_forecasts_reach_the_reader_in_every_format() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("promises.toml", KEPT),
             ("report.toml", &report("promises", "")),
         ],
@@ -194,7 +186,7 @@ async fn a_run_is_compared_with_the_one_before_and_quiet_where_nothing_changed()
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("inventory.toml", INVENTORY),
             ("report.toml", &report("inventory", quiet)),
         ],

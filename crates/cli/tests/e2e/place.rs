@@ -1,5 +1,6 @@
 //! A place to test in: everything of its own, on loopback, gone afterwards.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use std::{
     collections::{BTreeMap, HashMap},
     net::TcpListener,
@@ -170,8 +171,11 @@ impl Place {
         let password = format!("file:{}", self.secret_file("ORRIN_READER_PASSWORD"));
         let plain =
             |source: &str, name| source.replace(&format!("env:{name}"), &self.environment[name]);
-        plain(&plain(SOURCE, "ORRIN_OPS_ADDRESS"), "ORRIN_OPS_DATABASE")
-            .replace("env:ORRIN_READER_PASSWORD", &password)
+        plain(
+            &plain(&operations(), "ORRIN_OPS_ADDRESS"),
+            "ORRIN_OPS_DATABASE",
+        )
+        .replace("env:ORRIN_READER_PASSWORD", &password)
     }
 
     fn secret_file(&self, name: &str) -> String {
@@ -391,7 +395,7 @@ impl Place {
     /// A small report with one table, ready to run.
     pub fn apply_small(&self, report: &str) {
         let output = self.apply(&[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             (
                 "dashboard.toml",
                 &small_dashboard("select 1 as one, :from::timestamptz as begins"),
@@ -538,39 +542,41 @@ pub fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
 
-pub const SOURCE: &str = r#"
-[source]
-name = "operations"
-title = "Operations"
-kind = "postgresql"
-address = "env:ORRIN_OPS_ADDRESS"
-database = "env:ORRIN_OPS_DATABASE"
-user = "orrin_reader"
-password = "env:ORRIN_READER_PASSWORD"
-tls = "off"
-timeout = "PT20S"
-"#;
-
-pub fn small_dashboard(sql: &str) -> String {
-    format!(
-        "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"\"\"{sql}\"\"\"\n\
-         [[section]]\ntitle = \"All\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Rows\"\nquery = \"q\"\n"
-    )
+/// The database of [`Place::with_data`].
+pub fn operations() -> Fixture {
+    fixtures::source("operations")
+        .key("title", "Operations")
+        .key("address", "env:ORRIN_OPS_ADDRESS")
+        .key("database", "env:ORRIN_OPS_DATABASE")
+        .key("password", "env:ORRIN_READER_PASSWORD")
+        .key("timeout", "PT20S")
 }
 
-pub const SMALL_REPORT: &str = r#"
-[report]
-name = "small"
-title = "Small report"
-time-zone = "Atlantic/Faroe"
-dashboards = ["small"]
-formats = ["pdf", "html", "csv"]
-[window]
-previous = "day"
-[[audience]]
-name = "everyone"
-to = ["a@orrin-sound.example", "b@orrin-sound.example"]
-"#;
+pub fn small_dashboard(sql: &str) -> Fixture {
+    fixtures::dashboard("small")
+        .key("title", "Small")
+        .asked("q", "operations", &format!("sql = \"\"\"{sql}\"\"\""))
+        .block("show = \"table\"\ntitle = \"Rows\"\nquery = \"q\"")
+}
+
+/// A report of the small dashboard for two people, in three formats.
+pub fn small_report() -> Fixture {
+    fixtures::report("small", "small")
+        .key("title", "Small report")
+        .key("time-zone", "Atlantic/Faroe")
+        .list("formats", &["pdf", "html", "csv"])
+        .to(
+            "everyone",
+            &["a@orrin-sound.example", "b@orrin-sound.example"],
+        )
+}
+
+/// The same for one person.
+pub fn small_report_for(address: &str) -> Fixture {
+    small_report()
+        .instead_of("[[audience]]", "")
+        .to("everyone", &[address])
+}
 
 /// The processes of browsers that a process has started.
 pub fn browsers_of(parent: u32) -> Vec<i32> {

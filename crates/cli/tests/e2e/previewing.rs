@@ -7,7 +7,7 @@ use crate::{
     console::{Driver, click, see, signed_in_at},
     documents::barriers,
     forms::Hands,
-    place::{Place, SMALL_REPORT, SOURCE, applied, ready, text},
+    place::{Place, applied, operations, ready, small_report, text},
 };
 
 const BY_PORT: &str = r#"
@@ -113,7 +113,7 @@ async fn a_dashboard_is_shown_for_any_window_and_values_and_nothing_is_kept() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", BY_PORT),
             ("report.toml", REPORT),
         ],
@@ -192,7 +192,7 @@ async fn what_cannot_be_shown_says_why() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", BY_PORT),
             ("report.toml", REPORT),
         ],
@@ -258,7 +258,7 @@ async fn what_cannot_be_shown_says_why() {
             "Did you mean \"operations\"?",
         ),
         (
-            json!({ "definition": SOURCE }),
+            json!({ "definition": &*operations() }),
             "a source shows nothing by itself",
         ),
     ];
@@ -274,7 +274,7 @@ async fn the_command_line_writes_a_preview_in_any_format() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", BY_PORT),
             ("report.toml", REPORT),
         ],
@@ -374,15 +374,19 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", BY_PORT),
             ("report.toml", REPORT),
             (
                 "small.toml",
-                &SMALL_REPORT.replace("\"small\"", "\"by-port\"").replace(
-                    "[window]",
-                    "[parameters]\nport = \"ostrey\"\n[window]\ncompare = \"window-before\"",
-                ),
+                &small_report()
+                    .key("name", "by-port")
+                    .list("dashboards", &["by-port"])
+                    .instead_of(
+                        "[window]",
+                        "[window]\ncompare = \"window-before\"\nprevious = \"day\"",
+                    )
+                    .table("[parameters]\nport = \"ostrey\""),
             ),
         ],
     );
@@ -481,7 +485,7 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
     applied(
         &place,
         &[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", BY_PORT),
             ("report.toml", &report),
         ],
@@ -542,7 +546,7 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
 #[tokio::test(flavor = "multi_thread")]
 async fn a_dashboard_is_published_from_its_page_and_opened_without_signing_in() {
     let (place, _service) = ready().await;
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let driver = Driver::start();
     let browser = driver.browser(&place.folder.path().join("profile")).await;
     signed_in_at(&browser, &place, "/dashboards/small").await;

@@ -3,7 +3,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::place::{Place, SMALL_REPORT};
+use crate::place::{Place, small_report_for};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_report_every_minute_fires_by_itself_once_an_instant_with_two_processes() {
@@ -11,12 +11,9 @@ async fn a_report_every_minute_fires_by_itself_once_an_instant_with_two_processe
     let first = place.serve();
     let second = place.serve_another();
     place.sign_in();
-    let report = SMALL_REPORT
-        .replace(", \"b@orrin-sound.example\"", "")
-        .replace(
-            "[window]\nprevious = \"day\"",
-            "[schedule]\nevery = \"PT1M\"\n[window]\nlast = \"PT1H\"",
-        );
+    let report = small_report_for("a@orrin-sound.example")
+        .instead_of("[window]", "[window]\nlast = \"PT1H\"")
+        .table("[schedule]\nevery = \"PT1M\"");
     place.apply_small(&report);
     let began = Instant::now();
     let runs = loop {

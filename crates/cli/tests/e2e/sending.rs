@@ -3,18 +3,18 @@
 use mail_parser::{Message, MessageParser, MimeHeaders};
 use serde_json::json;
 
-use crate::place::{SMALL_REPORT, mails, ran, ready, text, wait_for};
+use crate::place::{mails, ran, ready, small_report, text, wait_for};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn who_left_is_not_written_to_again_and_what_was_only_made_can_be_sent_later() {
     let (place, _service) = ready().await;
     // A report that is for nobody yet can be sent to somebody.
-    let nobody = SMALL_REPORT
-        .replace("\"small\"\ntitle", "\"nobodys\"\ntitle")
-        .replace("[[audience]]\nname = \"everyone\"\nto = [\"a@orrin-sound.example\", \"b@orrin-sound.example\"]\n", "");
+    let nobody = small_report()
+        .key("name", "nobodys")
+        .instead_of("[[audience]]", "");
     let output = place.apply(&[("nobodys.toml", &nobody)]);
     assert!(!output.status.success(), "its dashboard is not there yet");
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let output = place.apply(&[("nobodys.toml", &nobody)]);
     assert!(output.status.success(), "{}", text(&output.stderr));
     let sent = place.json(&["send", "nobodys", "--to", "me@orrin-sound.example"]);
@@ -74,7 +74,7 @@ async fn who_left_is_not_written_to_again_and_what_was_only_made_can_be_sent_lat
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_goes_to_one_address_alone_and_past_ones_are_sent_again_as_copies() {
     let (place, _service) = ready().await;
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let sent = place.json(&[
         "send",
         "small",
@@ -180,9 +180,7 @@ async fn a_run_goes_to_one_address_alone_and_past_ones_are_sent_again_as_copies(
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_waits_for_a_look_and_goes_out_when_released_or_not_at_all() {
     let (place, _service) = ready().await;
-    let approval = |end: &str| {
-        SMALL_REPORT.replace("[[audience]]", &format!("[approval]\n{end}\n[[audience]]"))
-    };
+    let approval = |end: &str| small_report().table(&format!("[approval]\n{end}"));
     place.apply_small(&approval("deadline = \"PT1H\""));
     let run = place.json(&["run", "small"]);
     assert_eq!(

@@ -1,18 +1,20 @@
 //! What is done to reports over time: copied, rescheduled, removed, looked ahead at.
 
 use chrono::{Datelike, Days, NaiveDate, Utc};
+use maple_lark_fixtures::Fixture;
 use serde_json::{Value, json};
 
-use crate::place::{PASSWORD, Place, SMALL_REPORT, SOURCE, applied, ready, small_dashboard, text};
+use crate::place::{
+    PASSWORD, Place, applied, operations, ready, small_dashboard, small_report, text,
+};
 
 const CALENDAR: &str = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nNAME:Our holidays\r\nBEGIN:VEVENT\r\nSUMMARY:Harbour Day\r\nDTSTART;VALUE=DATE:20301127\r\n\
     END:VEVENT\r\nEND:VCALENDAR\r\n";
 
-fn daily(extra: &str) -> String {
-    SMALL_REPORT.replace(
-        "[window]",
-        &format!("[schedule] # mornings\nevery = \"day\"\nat = \"07:30\"\n{extra}\n[window]"),
-    )
+fn daily(extra: &str) -> Fixture {
+    small_report().table(&format!(
+        "[schedule] # mornings\nevery = \"day\"\nat = \"07:30\"\n{extra}"
+    ))
 }
 
 /// The API as a browser uses it.
@@ -207,7 +209,7 @@ async fn the_agenda_shows_what_ran_what_is_due_and_what_a_calendar_leaves_out() 
     let report = daily("calendar = \"holidays\"").replace("Atlantic/Faroe", "UTC");
     let output = place.apply(&[
         ("holidays.ics", &ics),
-        ("source.toml", SOURCE),
+        ("source.toml", &operations()),
         ("dashboard.toml", &small_dashboard("select 1 as one")),
         ("report.toml", &report),
     ]);
@@ -410,7 +412,7 @@ async fn a_schedule_with_a_calendar_is_explained_with_what_it_leaves_out() {
 #[tokio::test(flavor = "multi_thread")]
 async fn writers_of_definitions_take_turns() {
     let (place, _service) = ready().await;
-    place.apply_small(SMALL_REPORT);
+    place.apply_small(&small_report());
     let (http, token) = (reqwest::Client::new(), place.token());
     let base = format!("http://{}/api/v1", place.address);
     let post = |path: String, body: Value| {
@@ -434,7 +436,7 @@ async fn writers_of_definitions_take_turns() {
     // A dashboard comes while the source that it needs goes: one of the two is refused.
     for round in 0..6 {
         let name = format!("extra-{round}");
-        let source = SOURCE.replace("\"operations\"", &format!("\"{name}\""));
+        let source = operations().key("name", &name);
         applied(&place, &[(&format!("{name}.toml"), &source)]);
         let dashboard = small_dashboard("select 1 as one")
             .replace("\"small\"", &format!("\"needs-{name}\""))
@@ -454,5 +456,5 @@ async fn writers_of_definitions_take_turns() {
         );
     }
     // Whatever happened, the set is valid: the next order is not refused for what is there.
-    applied(&place, &[("source.toml", SOURCE)]);
+    applied(&place, &[("source.toml", &operations())]);
 }

@@ -1,13 +1,14 @@
 //! Users: invited by mail, who choose a password in the browser, and are let go again.
 
 use mail_parser::MessageParser;
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use serde_json::json;
 
 use crate::{
     console::{Driver, see, signed_in_at},
     documents::barriers,
     forms::Hands,
-    place::{PASSWORD, Place, mails, ran, text, until},
+    place::{PASSWORD, Place, mails, operations, ran, text, until},
 };
 
 const CHOSEN: &str = "ferry tide lantern crow";
@@ -210,9 +211,25 @@ async fn a_second_factor_is_begun_in_the_console_and_asked_for_everywhere() {
     place.sign_in();
 }
 
-const SOURCE: &str = "[source]\nname = \"operations\"\ntitle = \"Operations\"\nkind = \"postgresql\"\naddress = \"env:ORRIN_OPS_ADDRESS\"\ndatabase = \"env:ORRIN_OPS_DATABASE\"\nuser = \"orrin_reader\"\npassword = \"env:ORRIN_READER_PASSWORD\"\ntls = \"off\"\nteams = [\"harbours\"]\n";
-const DASHBOARD: &str = "[dashboard]\nname = \"disks\"\ntitle = \"Disks\"\nteam = \"harbours\"\n[[query]]\nname = \"q\"\nsource = \"operations\"\nsql = \"select 'db-2' as host, 93 as used\"\n[[section]]\ntitle = \"Disks\"\n[[section.block]]\nshow = \"table\"\ntitle = \"Fullest disks\"\nquery = \"q\"\n";
-const REPORT: &str = "[report]\nname = \"disks-daily\"\ntitle = \"Disks of the harbours\"\nteam = \"harbours\"\ntime-zone = \"UTC\"\ndashboards = [\"disks\"]\nformats = [\"pdf\", \"csv\"]\n[window]\nprevious = \"day\"\n[[audience]]\nname = \"Office\"\nto = [\"Office <office@orrin-sound.example>\"]\n";
+fn of_the_harbours() -> [Fixture; 3] {
+    [
+        operations().list("teams", &["harbours"]),
+        fixtures::dashboard("disks")
+            .key("title", "Disks")
+            .key("team", "harbours")
+            .asked(
+                "q",
+                "operations",
+                "sql = \"select 'db-2' as host, 93 as used\"",
+            )
+            .block("show = \"table\"\ntitle = \"Fullest disks\"\nquery = \"q\""),
+        fixtures::report("disks-daily", "disks")
+            .key("title", "Disks of the harbours")
+            .key("team", "harbours")
+            .list("formats", &["pdf", "csv"])
+            .to("Office", &["Office <office@orrin-sound.example>"]),
+    ]
+}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
@@ -239,12 +256,8 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     says(&[&["teams", "new", "harbours"][..], &pattern].concat());
     let folder = place.folder.path().join("definitions");
     std::fs::create_dir(&folder).unwrap();
-    for (file, content) in [
-        ("s.toml", SOURCE),
-        ("d.toml", DASHBOARD),
-        ("r.toml", REPORT),
-    ] {
-        std::fs::write(folder.join(file), content).unwrap();
+    for (n, content) in of_the_harbours().iter().enumerate() {
+        std::fs::write(folder.join(format!("{n}.toml")), &**content).unwrap();
     }
     says(&["apply", folder.to_str().unwrap(), "--yes"]);
     let run = ran(&place, "disks-daily");
@@ -297,7 +310,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         .map(|entry| entry.unwrap().file_name().into_string().unwrap())
         .collect();
     files.sort();
-    assert_eq!(files, ["d.toml", "r.toml"]);
+    assert_eq!(files, ["1.toml", "2.toml"]);
     let elsewhere = ["send", "disks-daily", "--to", "a@elsewhere.example"];
     assert!(seen(&runa, &elsewhere).contains("not to a@elsewhere.example"));
 

@@ -1,25 +1,22 @@
 //! Runs that wait for their data, stay quiet, or go side by side.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use sqlx::{Executor, PgConnection};
 
-use crate::place::{PATIENCE, Place, SMALL_REPORT, SOURCE, small_dashboard, text};
+use crate::place::{
+    PATIENCE, Place, operations, small_dashboard, small_report, small_report_for, text,
+};
 
 /// A report that was due at the last midnight, once a test says so.
-fn scheduled(name: &str, extra: &str) -> String {
-    SMALL_REPORT
-        .replace(
-            "name = \"small\"\ntitle",
-            &format!("name = \"{name}\"\ntitle"),
-        )
-        .replace(", \"b@orrin-sound.example\"", "")
-        .replace("Atlantic/Faroe", "UTC")
-        .replace(
-            "[window]",
-            &format!("{extra}\n[schedule]\nevery = \"day\"\nat = \"00:00\"\n[window]"),
-        )
+fn scheduled(name: &str, extra: &str) -> Fixture {
+    small_report_for("a@orrin-sound.example")
+        .key("name", name)
+        .key("time-zone", "UTC")
+        .table(extra)
+        .daily_at("00:00", "")
 }
 
 fn readiness(every: &str, deadline: &str, then: &str) -> String {
@@ -30,11 +27,8 @@ fn readiness(every: &str, deadline: &str, then: &str) -> String {
 
 fn apply(place: &Place, sql: &str, reports: &[(&str, &str)]) {
     let dashboard = small_dashboard(sql);
-    let source = SOURCE.replace("PT20S", "PT5M");
-    let mut files = vec![
-        ("source.toml", source.as_str()),
-        ("dashboard.toml", dashboard.as_str()),
-    ];
+    let source = operations().key("timeout", "PT5M");
+    let mut files = vec![("source.toml", &*source), ("dashboard.toml", &*dashboard)];
     files.extend(reports);
     let output = place.apply(&files);
     assert!(output.status.success(), "{}", text(&output.stderr));
@@ -70,9 +64,9 @@ fn settled(run: &Value) -> bool {
 }
 
 async fn data_that_is_not_ready(place: &Place) -> PgConnection {
-    let mut operations = place.cluster.connect("orrin_ops").await.unwrap();
-    operations.execute("create table data (ready boolean); insert into data values (false); grant select on data to orrin_reader").await.unwrap();
-    operations
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute("create table data (ready boolean); insert into data values (false); grant select on data to orrin_reader").await.unwrap();
+    data
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -217,8 +211,9 @@ async fn a_quiet_run_is_on_record_and_only_who_has_rows_gets_a_mail() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    let dashboard = small_dashboard("select 1 as one where :port = 'havnes'")
-        + "[[parameter]]\nname = \"port\"\n[[query]]\nname = \"unseen\"\nof = \"unseen_rows\"\n";
+    let dashboard = small_dashboard("select 1 as one where :port = 'havnes'").table(
+        "[[parameter]]\nname = \"port\"\n[[query]]\nname = \"unseen\"\nof = \"unseen_rows\"",
+    );
     let dashboard =
         dashboard.replacen("[[section]]", "[[query]]\nname = \"unseen_rows\"\nsource = \"operations\"\nsql = \"select 1 as n where false\"\n[[section]]", 1);
     let audience = |port: &str| {
@@ -227,15 +222,14 @@ async fn a_quiet_run_is_on_record_and_only_who_has_rows_gets_a_mail() {
         )
     };
     let report = |ports: &[&str]| {
-        let head = SMALL_REPORT.split("[[audience]]").next().unwrap();
-        format!(
-            "{head}[send]\nwhen = \"rows\"\nqueries = [\"q\"]\n{}",
-            ports.iter().map(|port| audience(port)).collect::<String>()
-        )
+        let audiences: String = ports.iter().map(|port| audience(port)).collect();
+        small_report()
+            .instead_of("[[audience]]", &audiences)
+            .table("[send]\nwhen = \"rows\"\nqueries = [\"q\"]")
     };
     let apply = |report: &str| {
         let output = place.apply(&[
-            ("source.toml", SOURCE),
+            ("source.toml", &operations()),
             ("dashboard.toml", &dashboard),
             ("report.toml", report),
         ]);
@@ -292,7 +286,7 @@ async fn runs_of_a_report_that_may_overlap_go_side_by_side() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    let report = SMALL_REPORT.replace("[window]", "overlap = true\n[window]");
+    let report = small_report().key("overlap", true);
     apply(
         &place,
         "select pg_sleep(200)::text as nap",
@@ -325,23 +319,16 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     let place = Place::new().await;
     let _service = place.serve();
     place.sign_in();
-    let mut operations = place.cluster.connect("orrin_ops").await.unwrap();
-    let queries: String = (0..5)
-        .map(|n| format!("[[query]]\nname = \"q{n}\"\nsource = \"operations\"\nsql = \"select (select count(*) from pg_stat_activity where datname = current_database() and query like '%pg_sl' || 'eep%' and state = 'active') as busy, pg_sleep(0.4)::text as nap\"\n"))
-        .collect();
-    let blocks: String = (0..5)
-        .map(|n| {
-            format!("[[section.block]]\nshow = \"table\"\ntitle = \"T{n}\"\nquery = \"q{n}\"\n")
-        })
-        .collect();
-    let dashboard = format!(
-        "[dashboard]\nname = \"small\"\ntitle = \"Small\"\n{queries}[[section]]\ntitle = \"All\"\n{blocks}"
-    );
-    let source = SOURCE.replace("tls = \"off\"", "tls = \"off\"\nmax-concurrency = 2");
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    let asks = "sql = \"select (select count(*) from pg_stat_activity where datname = current_database() and query like '%pg_sl' || 'eep%' and state = 'active') as busy, pg_sleep(0.4)::text as nap\"";
+    let dashboard = (0..5).fold(fixtures::dashboard("small"), |all, n| {
+        all.query(&format!("q{n}"), "operations", asks)
+    });
+    let source = operations().key("max-concurrency", 2);
     let output = place.apply(&[
         ("source.toml", &source),
         ("dashboard.toml", &dashboard),
-        ("report.toml", SMALL_REPORT),
+        ("report.toml", &small_report()),
     ]);
     assert!(output.status.success(), "{}", text(&output.stderr));
     let id = place.json(&["run", "small", "--no-delivery", "--detach"])["id"]
@@ -352,7 +339,7 @@ async fn a_source_is_asked_no_more_at_a_time_than_it_allows() {
     let began = Instant::now();
     while place.json(&["show", &id])["settled"] == false {
         let busy: i64 = sqlx::query_scalar("select count(*) from pg_stat_activity where datname = current_database() and usename = 'orrin_reader' and state = 'active'")
-            .fetch_one(&mut operations)
+            .fetch_one(&mut data)
             .await
             .unwrap();
         most = most.max(busy);

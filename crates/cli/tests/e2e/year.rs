@@ -1,6 +1,7 @@
 //! A whole year by a simulated clock: both changes of the hour, an outage of three days and
 //! a calendar of holidays; and clocks and zones that change unforeseen.
 
+use maple_lark_fixtures as fixtures;
 use std::{
     collections::BTreeSet,
     sync::{
@@ -145,16 +146,17 @@ async fn a_year_of_runs_is_what_was_written_down_before() {
     let mut files = vec![
         (
             "dashboard.toml".to_owned(),
-            crate::place::small_dashboard("select :from as a, :to as b"),
+            crate::place::small_dashboard("select :from as a, :to as b").to_string(),
         ),
         ("source.toml".to_owned(), place.source_for_this_process()),
         ("holidays.ics".to_owned(), calendar()),
     ];
     files.extend(SCHEDULES.map(|(name, schedule)| {
-        let report = format!(
-            "[report]\nname = \"{name}\"\ntitle = \"{name}\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"small\"]\nformats = [\"csv\"]\n{schedule}"
-        );
-        (format!("{name}.toml"), report)
+        let report = fixtures::report(name, "small")
+            .key("time-zone", "Atlantic/Faroe")
+            .list("formats", &["csv"])
+            .instead_of("[window]", schedule);
+        (format!("{name}.toml"), report.to_string())
     }));
     let applied = place.apply(
         &files
@@ -292,10 +294,7 @@ async fn instants_to_come_are_computed_anew_when_the_service_starts() {
     let place = Place::new().await;
     let service = place.serve();
     place.sign_in();
-    place.apply_small(&crate::place::SMALL_REPORT.replace(
-        "[window]",
-        "[schedule]\nevery = \"day\"\nat = \"07:30\"\n[window]",
-    ));
+    place.apply_small(&crate::place::small_report().daily_at("07:30", ""));
     let mut records = place.records().await;
     let next = || async {
         let mut records = place.records().await;

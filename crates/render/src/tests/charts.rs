@@ -246,7 +246,7 @@ fn composed(block: &str, outcome: Outcome) -> Body {
         definitions: vec![
             FrozenDefinition {
                 file: "r".into(),
-                text: REPORT.into(),
+                text: daily().to_string(),
             },
             FrozenDefinition {
                 file: "d".into(),

@@ -15,6 +15,7 @@ use maple_lark_document::{
     document::DataTable,
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use maple_lark_time::Window;
 
 use super::*;
@@ -24,15 +25,11 @@ mod formats;
 pub(crate) use formats::with_fonts;
 mod whatever;
 
-const REPORT: &str = r#"
-[report]
-name = "daily"
-title = "Daily <ferries> & more"
-time-zone = "Atlantic/Faroe"
-dashboards = ["ferries"]
-[window]
-previous = "day"
-"#;
+fn daily() -> Fixture {
+    fixtures::report("daily", "ferries")
+        .key("title", "Daily <ferries> & more")
+        .key("time-zone", "Atlantic/Faroe")
+}
 
 const DASHBOARD: &str = r#"
 [dashboard]
@@ -146,7 +143,7 @@ fn document_of(dashboard: &str, disks: Outcome) -> Document {
         definitions: vec![
             FrozenDefinition {
                 file: "r".into(),
-                text: REPORT.into(),
+                text: daily().to_string(),
             },
             FrozenDefinition {
                 file: "d".into(),

@@ -30,7 +30,7 @@ async fn what_was_made_is_found_by_its_words_and_comes_together_with_a_list() {
     let began = std::time::Instant::now();
     let found = loop {
         // The table's title, and the title of its only column.
-        let found: Value = get("/archive?words=T%20one&sort=oldest")
+        let found: Value = get("/archive?words=Rows%20one&sort=oldest")
             .await
             .json()
             .await

@@ -1,5 +1,6 @@
 //! What is made to harm is refused, and the service is there for the next who asks.
 
+use maple_lark_fixtures as fixtures;
 use std::{
     fmt::Write,
     time::{Duration, Instant},
@@ -16,19 +17,17 @@ use tokio::{
 use super::{PATIENCE, Place, problem};
 
 fn report(more: &str) -> String {
-    format!(
-        "[report]\nname = \"h\"\ntitle = \"H\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n{more}\n[window]\nprevious = \"day\"\n"
-    )
+    fixtures::report("h", "d").lines(more).to_string()
 }
 
 fn dashboard(more: &str) -> String {
-    format!("[dashboard]\nname = \"h\"\ntitle = \"H\"\n{more}\n")
+    fixtures::dashboard("h").table(more).to_string()
 }
 
 fn query(asks: &str) -> String {
-    dashboard(&format!(
-        "[[query]]\nname = \"q\"\nsource = \"plain\"\n{asks}\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\""
-    ))
+    fixtures::dashboard("h")
+        .query("q", "plain", asks)
+        .to_string()
 }
 
 fn picture(media_type: &str, bytes: impl AsRef<[u8]>) -> String {
@@ -40,11 +39,12 @@ fn nested(open: &str, inside: &str, close: &str, times: usize) -> String {
     format!("{}{inside}{}", open.repeat(times), close.repeat(times))
 }
 
-/// Files that would each have taken the process, a processor or the memory for itself.
-fn definitions() -> Vec<(&'static str, String)> {
+/// Files that would each have taken the process, a processor or the memory for itself, with what
+/// they are refused for.
+fn definitions() -> Vec<(&'static str, &'static str, String)> {
     let path = |path: &str| {
         query(&format!(
-            "path = \"/x\"\nrows = \"{path}\"\nfields = [{{ name = \"a\", path = \"$\" }}]"
+            "path = \"/x\"\nrows = \"{path}\"\nfield = [{{ name = \"a\", path = \"$\" }}]"
         ))
     };
     let mut unknown = dashboard("");
@@ -66,39 +66,57 @@ fn definitions() -> Vec<(&'static str, String)> {
     let laughs = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\"><defs><rect id='l0'/>{levels}</defs><use href='#l8'/></svg>"
     );
-    let message = |text: &str| report(&format!("message = \"\"\"\n{text}\n\"\"\""));
-    let rule = |rule: &str| format!("{}[schedule]\nrule = \"{rule}\"\n", report(""));
+    let message = |text: &str| format!("{}[message]\ntext = \"\"\"\n{text}\n\"\"\"\n", report(""));
+    let rule = |rule: &str| {
+        format!(
+            "{}[schedule]\nrule = \"{rule}\"\nstarts = \"2026-12-01\"\nat = \"07:30\"\n",
+            report("")
+        )
+    };
     vec![
         (
             "path of parentheses",
+            "is not a JSONPath",
             path(&format!("$[?{}]", nested("(", "1", ")", 1000))),
         ),
-        ("path of filters", path(&nested("$[?@", "", "]", 60))),
+        (
+            "path of filters",
+            "is not a JSONPath",
+            path(&nested("$[?@", "", "]", 60)),
+        ),
         (
             "comments in SQL",
+            "comments are nested",
             query(&format!(
                 "sql = \"{} select 1\"",
-                nested("/*", "", "*/", 40_000)
+                nested("/*", "", "*/", 20_000)
             )),
         ),
-        ("unknown keys", unknown),
+        ("unknown keys", "unknown key", unknown),
         (
             "sections",
+            "the limit is 1000",
             dashboard(&"[[section]]\ntitle = \"S\"\n".repeat(10_000)),
         ),
         (
             "times",
+            "the limit is 5000",
             format!(
                 "{}[schedule]\nevery = \"day\"\nat = [{}]\n",
                 report(""),
                 "\"06:00\", ".repeat(20_000)
             ),
         ),
-        ("lists", format!("a = {}", "[".repeat(100_000))),
-        ("pixels", picture("image/png", png)),
-        ("uses", picture("image/svg+xml", laughs)),
+        ("lists", "recurse", format!("a = {}", "[".repeat(100_000))),
+        ("pixels", "pixels", picture("image/png", png)),
+        (
+            "uses",
+            "draws more than 20000",
+            picture("image/svg+xml", laughs),
+        ),
         (
             "groups",
+            "nests them more than 64",
             picture(
                 "image/svg+xml",
                 format!(
@@ -109,18 +127,22 @@ fn definitions() -> Vec<(&'static str, String)> {
         ),
         (
             "minus signs",
+            "longer than 300",
             message(&format!("{{{{ {}1 }}}}", "-".repeat(5_000))),
         ),
         (
             "nots",
+            "longer than 300",
             message(&format!("{{{{ {}1 }}}}", "not ".repeat(5_000))),
         ),
         (
             "filters",
+            "longer than 300",
             message(&format!("{{{{ 1{} }}}}", "|upper".repeat(5_000))),
         ),
         (
             "elifs",
+            "longer than 50000",
             message(&format!(
                 "{{% if 0 %}}{}{{% endif %}}",
                 "{% elif 0 %}".repeat(5_000)
@@ -128,6 +150,7 @@ fn definitions() -> Vec<(&'static str, String)> {
         ),
         (
             "ranges",
+            "range is unknown",
             message(&format!(
                 "{}x{}",
                 "{% for i in range(9999) %}".repeat(5),
@@ -135,11 +158,29 @@ fn definitions() -> Vec<(&'static str, String)> {
             )),
         ),
         (
+            "doubling",
+            "is no statement here",
+            message(&format!(
+                "{{% set a = 'xxxxxxxxxxxxxxxx' %}}{}{{{{ a }}}}",
+                "{% set a = a ~ a %}".repeat(40)
+            )),
+        ),
+        (
+            "minus signs behind a condition",
+            "longer than 300",
+            message(&format!(
+                "{{% if summary %}}{{{{ {}1 }}}}{{% endif %}}",
+                "-".repeat(5_000)
+            )),
+        ),
+        (
             "a rule that never fits",
+            "never fires",
             rule("FREQ=SECONDLY;BYDAY=MO;BYSETPOS=2"),
         ),
         (
             "a rule that is long",
+            "long",
             rule(&format!("FREQ=YEARLY;BYDAY={}MO", "MO,".repeat(5_000))),
         ),
     ]
@@ -157,10 +198,16 @@ async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
             .json(&json!({ "files": files }));
         request.send().await.unwrap()
     };
-    for (what, text) in definitions() {
-        let (status, detail) =
-            problem(plan(vec![json!({ "file": "h.toml", "text": text })]).await).await;
+    let mut otherwise = Vec::new();
+    for (what, words, text) in definitions() {
+        let answer = plan(vec![json!({ "file": "h.toml", "text": text })]).await;
+        let status = answer.status();
+        let detail = answer.text().await.unwrap();
         assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{what}: {detail}");
+        // It is refused for what it is, and not for a key that was written wrong.
+        if !detail.contains(words) {
+            otherwise.push(format!("{what}: {detail}"));
+        }
         let alive = client
             .get(format!("{}/health", place.base))
             .send()
@@ -168,6 +215,7 @@ async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
             .unwrap();
         assert_eq!(alive.status(), StatusCode::OK, "{what}");
     }
+    assert!(otherwise.is_empty(), "{otherwise:#?}");
     let events = nested("BEGIN:VEVENT\r\n", "", "END:VEVENT\r\n", 2_500);
     let calendar =
         format!("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n{events}END:VCALENDAR\r\n");
@@ -199,7 +247,7 @@ async fn what_is_made_to_harm_is_refused_and_the_next_is_answered() {
     };
     let together = definitions()
         .into_iter()
-        .map(|(_, text)| plan(vec![json!({ "file": "h.toml", "text": text })]));
+        .map(|(_, _, text)| plan(vec![json!({ "file": "h.toml", "text": text })]));
     let (all, alive, state) = tokio::join!(
         futures::future::join_all(together),
         client.get(format!("{}/ready", place.base)).send(),

@@ -19,6 +19,7 @@ mod teams;
 mod users;
 mod views;
 
+use maple_lark_fixtures as fixtures;
 use std::{
     net::{IpAddr, TcpListener},
     time::{Duration, Instant},
@@ -127,13 +128,16 @@ impl Place {
     async fn with_report(&self, client: &Client, token: &str) {
         let secret = self.cluster.role("reader").await.unwrap();
         self.cluster.database("plain", "owner").await.unwrap();
-        let source = format!(
-            "[source]\nname = \"plain\"\nkind = \"postgresql\"\naddress = \"{}\"\ndatabase = \"{}\"\nuser = \"reader\"\npassword = \"secret:reader\"\ntls = \"off\"\nmax-concurrency = 1\n",
-            self.cluster.address(),
-            self.cluster.name("plain")
-        );
-        let dashboard = "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[query]]\nname = \"q\"\nsource = \"plain\"\nsql = \"select 1 as one\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n";
-        let report = "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\nformats = [\"csv\"]\n[window]\nprevious = \"day\"\n";
+        let source = fixtures::source("plain")
+            .key("address", self.cluster.address())
+            .key("database", self.cluster.name("plain"))
+            .key("user", "reader")
+            .key("password", "secret:reader")
+            .key("max-concurrency", 1);
+        let dashboard = fixtures::dashboard("d").query("q", "plain", "sql = \"select 1 as one\"");
+        let report = fixtures::report("r", "d")
+            .key("title", "R")
+            .list("formats", &["csv"]);
         let stored = client
             .put(self.url("/secrets/reader"))
             .bearer_auth(token)
@@ -147,9 +151,9 @@ impl Place {
             stored.text().await.unwrap()
         );
         let files = json!({ "files": [
-            { "file": "plain.toml", "text": source },
-            { "file": "d.toml", "text": dashboard },
-            { "file": "r.toml", "text": report },
+            { "file": "plain.toml", "text": &*source },
+            { "file": "d.toml", "text": &*dashboard },
+            { "file": "r.toml", "text": &*report },
         ] });
         let applied = client
             .post(self.url("/definitions/apply"))

@@ -2,6 +2,7 @@
 //! teams, as it is and with the names and identifiers of what they must not see, and everything that
 //! comes back is searched.
 
+use maple_lark_fixtures as fixtures;
 use std::{collections::BTreeMap, time::Instant};
 
 use reqwest::{Client, Method, StatusCode};
@@ -114,13 +115,26 @@ fn mark(team: &str) -> String {
 fn definitions(team: &str) -> Vec<Value> {
     let mark = mark(team);
     let owned = format!("team = \"{team}\"");
+    let (d, r, q) = (
+        format!("{team}-d"),
+        format!("{team}-r"),
+        format!("{team}_q"),
+    );
     let texts = [
-        format!(
-            "[dashboard]\nname = \"{team}-d\"\ntitle = \"D {mark}\"\n{owned}\n[[query]]\nname = \"{team}_q\"\nsource = \"plain\"\nsql = \"select '{mark}' as host\"\n[[query]]\nname = \"{team}_changes\"\nof = \"{team}_q\"\nthen = [{{ do = \"changes\", key = [\"host\"] }}]\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T {mark}\"\nquery = \"{team}_q\"\n"
-        ),
-        format!(
-            "[report]\nname = \"{team}-r\"\ntitle = \"R {mark}\"\n{owned}\ntime-zone = \"UTC\"\ndashboards = [\"{team}-d\"]\nformats = [\"csv\", \"html\"]\n[window]\nprevious = \"day\"\n[schedule]\nevery = \"day\"\nat = \"06:00\"\n[[audience]]\nname = \"{team}-a\"\nto = [\"{team}-g\"]\n"
-        ),
+        fixtures::dashboard(&d)
+            .key("title", format!("D {mark}"))
+            .key("team", team)
+            .asked(&q, "plain", &format!("sql = \"select '{mark}' as host\""))
+            .table(&format!("[[query]]\nname = \"{team}_changes\"\nof = \"{q}\"\nthen = [{{ do = \"changes\", key = [\"host\"] }}]"))
+            .block(&format!("show = \"table\"\ntitle = \"T {mark}\"\nquery = \"{q}\""))
+            .to_string(),
+        fixtures::report(&r, &d)
+            .key("title", format!("R {mark}"))
+            .key("team", team)
+            .list("formats", &["csv", "html"])
+            .daily_at("06:00", "")
+            .to(&format!("{team}-a"), &[&format!("{team}-g")])
+            .to_string(),
         format!(
             "[sampler]\nname = \"{team}-s\"\ntitle = \"S {mark}\"\n{owned}\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"
         ),

@@ -1,12 +1,23 @@
 //! Published views: opened by those who may, and showing nothing else.
 
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use reqwest::{Client, StatusCode, redirect::Policy};
 use serde_json::{Value, json};
 
 use super::{Place, problem};
 
-const SOURCE: &str = "[source]\nname = \"s\"\ntitle = \"S\"\nkind = \"local-checks\"\n";
-const DASHBOARD: &str = "[dashboard]\nname = \"board\"\ntitle = \"The board\"\n[[parameter]]\nname = \"port\"\ntitle = \"Port\"\nkind = \"text\"\nchoices = [\"havnes\", \"skarvoy\", \"ostrey\"]\ndefault = \"havnes\"\n[[section]]\ntitle = \"State\"\n[[section.block]]\nshow = \"text\"\ntext = \"All is well.\"\n";
+fn checks() -> Fixture {
+    Fixture::new("source", "s")
+        .key("title", "S")
+        .key("kind", "local-checks")
+}
+
+fn board() -> Fixture {
+    fixtures::dashboard("board")
+        .key("title", "The board")
+        .table("[[parameter]]\nname = \"port\"\ntitle = \"Port\"\nkind = \"text\"\nchoices = [\"havnes\", \"skarvoy\", \"ostrey\"]\ndefault = \"havnes\"")
+        .block("show = \"text\"\ntext = \"All is well.\"")
+}
 
 async fn put(place: &Place, token: &str, path: &str, body: Value) -> reqwest::Response {
     let request = Client::new().post(place.url(path)).bearer_auth(token);
@@ -23,8 +34,8 @@ async fn a_view_is_opened_by_those_who_may_and_shows_nothing_else() {
     let place = Place::new().await;
     let admin = place.signed_in("administrator").await;
     let files = json!({ "files": [
-        { "file": "s.toml", "text": SOURCE },
-        { "file": "board.toml", "text": DASHBOARD },
+        { "file": "s.toml", "text": &*checks() },
+        { "file": "board.toml", "text": &*board() },
     ] });
     let applied = put(&place, &admin, "/definitions/apply", files).await;
     assert_eq!(

@@ -1,6 +1,7 @@
 //! Definitions that are made to harm: each is refused with the limit that it is past, and reading
 //! it is no more work than its length.
 
+use maple_lark_fixtures as fixtures;
 use std::fmt::Write;
 
 use crate::{limits, model::definition::Definition, problem::Problem, set::DefinitionSet};
@@ -81,7 +82,10 @@ fn link(name: &str, next: Option<&str>) -> String {
         None => format!("[[section.block]]\nshow = \"text\"\ntitle = \"{title}\"\ntext = \"x\"\n"),
     };
     let blocks: String = ["A", "B", "C", "D"].map(block).concat().repeat(20);
-    format!("[dashboard]\nname = \"{name}\"\ntitle = \"D\"\n[[section]]\ntitle = \"S\"\n{blocks}")
+    fixtures::dashboard(name)
+        .table("[[section]]\ntitle = \"S\"")
+        .table(&blocks)
+        .to_string()
 }
 
 #[test]

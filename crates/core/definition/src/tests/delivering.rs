@@ -6,6 +6,7 @@
 )]
 
 use maple_lark_data::{Column, ColumnKind, PackedTable, Table, Value, status::Status};
+use maple_lark_fixtures as fixtures;
 
 use crate::{
     edit,
@@ -71,17 +72,17 @@ title = "Figures"
 query = "q"
 columns = ["bookings", "payments_failed"]
 "#;
-const SOURCE: &str = "[source]\nname = \"operations\"\nkind = \"postgresql\"\naddress = \"127.0.0.1:5432\"\ndatabase = \"d\"\nuser = \"u\"\ntls = \"off\"";
 
 fn report(rest: &str) -> String {
-    format!(
-        "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"Atlantic/Faroe\"\ndashboards = [\"ports\"]\n[window]\nprevious = \"day\"\n{rest}"
-    )
+    fixtures::report("r", "ports")
+        .key("time-zone", "Atlantic/Faroe")
+        .table(rest)
+        .to_string()
 }
 
 fn report_problems(rest: &str, others: &[&str]) -> Vec<String> {
     let text = report(rest);
-    let mut set = set(&[&[SOURCE, DASHBOARD], others].concat());
+    let mut set = set(&[&[&*fixtures::source("operations"), DASHBOARD], others].concat());
     match Definition::parse("r.toml", &text) {
         Ok(definition) => {
             set.put(definition);
@@ -352,7 +353,7 @@ fn from(set: &DefinitionSet, table: &PackedTable) -> Result<Vec<ResolvedAudience
 #[test]
 fn audiences_come_from_rows_with_their_values_and_recipients() {
     let set = set(&[
-        SOURCE,
+        &fixtures::source("operations"),
         DASHBOARD,
         RUNA,
         "[group]\nname = \"desk\"\nmembers = [\"runa\", \"d@x.example\"]",
@@ -393,7 +394,7 @@ fn audiences_come_from_rows_with_their_values_and_recipients() {
 
 #[test]
 fn rows_that_name_no_audience_are_refused_by_their_number() {
-    let set = set(&[SOURCE, DASHBOARD, &report(QUERY)]);
+    let set = set(&[&fixtures::source("operations"), DASHBOARD, &report(QUERY)]);
     let port = || Value::Text("p".into());
     for (table, words) in [
         (
@@ -493,7 +494,7 @@ fn conditions_are_read_and_hold_as_they_say() {
 #[test]
 fn an_audience_knows_what_it_hears_and_nobody_is_named_twice() {
     let set = set(&[
-        SOURCE,
+        &fixtures::source("operations"),
         DASHBOARD,
         RUNA,
         &report(
@@ -649,7 +650,10 @@ fn a_text_names_what_is_there_and_nothing_else() {
     };
     let problems = |text: &str| match Definition::parse("d.toml", &with_text(text)) {
         Ok(definition) => {
-            let mut set = set(&[SOURCE, &report("[parameters]\nport = \"havnes\"\n")]);
+            let mut set = set(&[
+                &fixtures::source("operations"),
+                &report("[parameters]\nport = \"havnes\"\n"),
+            ]);
             set.put(definition);
             set.check()
                 .iter()

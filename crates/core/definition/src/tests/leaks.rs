@@ -1,20 +1,24 @@
 //! Audiences with views of their own never get the same rows without their author's word.
 
 use crate::{model::definition::Definition, set::DefinitionSet};
+use maple_lark_fixtures as fixtures;
 
 fn problems(query: &str, report: &str) -> Vec<String> {
-    let source = "[source]\nname = \"s\"\nkind = \"postgresql\"\naddress = \"a:1\"\ndatabase = \"d\"\nuser = \"u\"\n";
-    let dashboard = format!(
-        "[dashboard]\nname = \"d\"\ntitle = \"D\"\n[[parameter]]\nname = \"port\"\n[[parameter]]\nname = \"days\"\nkind = \"number\"\ndefault = 3\n\
-         [[query]]\nname = \"hosts\"\nsource = \"s\"\nsql = \"select host from hosts where port = :port\"\n\
-         {query}\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
-    );
-    let report = format!(
-        "[report]\nname = \"r\"\ntitle = \"R\"\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n{report}"
-    );
+    let source = fixtures::source("s");
+    let dashboard = fixtures::dashboard("d")
+        .table("[[parameter]]\nname = \"port\"")
+        .table("[[parameter]]\nname = \"days\"\nkind = \"number\"\ndefault = 3")
+        .asked(
+            "hosts",
+            "s",
+            "sql = \"select host from hosts where port = :port\"",
+        )
+        .table(query)
+        .block("show = \"table\"\ntitle = \"T\"\nquery = \"q\"");
+    let report = fixtures::report("r", "d").table(report);
     let mut set = DefinitionSet::default();
     for (file, text) in [
-        ("s.toml", source),
+        ("s.toml", &source),
         ("d.toml", &dashboard),
         ("r.toml", &report),
     ] {

@@ -143,7 +143,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (SOURCE.replace("\"env:OPS_PASSWORD\"", "\"secret\""), "x.toml:8:12: source.password: a password must not stand in a definition"),
         (
             SOURCE.replace("postgresql", "postgres"),
-            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\". Did you mean \"postgresql\"?",
+            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"mysql\", \"sqlite\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\". Did you mean \"postgresql\"?",
         ),
         (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is an integer"),
         (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),
@@ -465,7 +465,7 @@ fn questions_of_every_form_say_what_is_wrong_with_them() {
     for (lines, wanted) in [
         (
             "",
-            "a query needs exactly one of: sql (a source of kind \"postgresql\"), pick",
+            "a query needs exactly one of: sql (a source of kind postgresql, mysql or sqlite), pick",
         ),
         (
             "sql = \"select 1\"\nfile = \"x\"",
@@ -562,7 +562,7 @@ fn a_source_is_asked_what_its_kind_understands() {
     set.put(Definition::parse("d.toml", dashboard).unwrap());
     let found: Vec<String> = set.check().iter().map(ToString::to_string).collect();
     for wanted in [
-        "the source \"s\" is of kind \"local-checks\", but this asks one of kind \"postgresql\"",
+        "the source \"s\" is of kind \"local-checks\", but this asks one of kind \"postgresql\" or \"mysql\" or \"sqlite\"",
         "there is no sampler \"none\"",
         "there is no dashboard \"e\"",
     ] {

@@ -4,6 +4,7 @@ use crate::{
     model::{definition::Definition, kind::Kind},
     set::DefinitionSet,
 };
+use maple_lark_fixtures as fixtures;
 
 fn set(files: &[String]) -> DefinitionSet {
     let mut set = DefinitionSet::default();
@@ -15,23 +16,21 @@ fn set(files: &[String]) -> DefinitionSet {
 }
 
 fn source(teams: &str) -> String {
-    format!(
-        "[source]\nname = \"s\"\n{teams}\nkind = \"postgresql\"\naddress = \"a:1\"\ndatabase = \"d\"\nuser = \"u\"\n"
-    )
+    fixtures::source("s").lines(teams).to_string()
 }
 
 fn dashboard(team: &str) -> String {
-    format!(
-        "[dashboard]\nname = \"d\"\ntitle = \"D\"\n{team}\n[[query]]\nname = \"q\"\nsource = \"s\"\nsql = \"select 1 as n\"\n\
-         [[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
-    )
+    fixtures::dashboard("d")
+        .lines(team)
+        .query("q", "s", "sql = \"select 1 as n\"")
+        .to_string()
 }
 
 fn report(team: &str, to: &str) -> String {
-    format!(
-        "[report]\nname = \"r\"\ntitle = \"R\"\n{team}\ntime-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n\
-         [[audience]]\nname = \"a\"\nto = [\"{to}\"]\n"
-    )
+    fixtures::report("r", "d")
+        .lines(team)
+        .to("a", &[to])
+        .to_string()
 }
 
 fn person(team: &str) -> String {
@@ -71,7 +70,7 @@ fn a_definition_uses_what_belongs_to_its_team_or_to_all() {
     assert_eq!(
         problems(&files),
         [
-            "1.toml:7:10: query[1].source: the source \"s\" is for \"port\" and \"vessel\" alone; use another, or let an administrator share it"
+            "1.toml:6:10: query[1].source: the source \"s\" is for \"port\" and \"vessel\" alone; use another, or let an administrator share it"
         ]
     );
     // What is looked at and not kept shows it to nobody else.
@@ -80,7 +79,7 @@ fn a_definition_uses_what_belongs_to_its_team_or_to_all() {
     assert_eq!(
         problems(&files),
         [
-            "2.toml:6:15: report.dashboards[1]: the dashboard \"d\" is for \"port\" alone; write team = \"port\" here, too"
+            "2.toml:5:15: report.dashboards[1]: the dashboard \"d\" is for \"port\" alone; write team = \"port\" here, too"
         ]
     );
     let files = [

@@ -8,7 +8,7 @@ use crate::{
     chart::Plot,
     compose::{
         compose,
-        tests::{REPORT, snapshot, table},
+        tests::{daily, snapshot, table},
     },
     document::{Body, Figure},
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
@@ -658,7 +658,7 @@ fn widths(of: [&str; 3]) -> Vec<u8> {
         more(of[2])
     );
     let mut snapshot = snapshot(&block, rows);
-    snapshot.definitions[0].text = REPORT.replace("[window]", "theme = \"pairs\"\n[window]");
+    snapshot.definitions[0].text = daily().key("theme", "pairs").to_string();
     snapshot.definitions.push(FrozenDefinition {
         file: "l".into(),
         text: "[theme]\nname = \"pairs\"\ntitle = \"Pairs\"\ntwo-across = true\n".into(),

@@ -9,6 +9,7 @@ use maple_lark_data::{
     Column, ColumnKind, Table, Unit, Value, number_format::NumberFormat, status::Status,
 };
 use maple_lark_definition::RecipientFormat;
+use maple_lark_fixtures::{self as fixtures, Fixture};
 use maple_lark_time::Window;
 
 use crate::{
@@ -17,15 +18,18 @@ use crate::{
     snapshot::{FrozenDefinition, Outcome, QueryRecord, Snapshot},
 };
 
-const REPORT: &str = r#"
-[report]
-name = "daily"
-title = "Daily ferries"
-time-zone = "Atlantic/Faroe"
-dashboards = ["ferries"]
-[window]
-previous = "day"
-"#;
+fn daily() -> Fixture {
+    fixtures::report("daily", "ferries")
+        .key("title", "Daily ferries")
+        .key("time-zone", "Atlantic/Faroe")
+}
+
+fn dated(dates: &str) -> String {
+    daily()
+        .key("numbers", "1.234,5")
+        .key("dates", dates)
+        .to_string()
+}
 
 fn dashboard(block: &str) -> String {
     format!(
@@ -75,7 +79,7 @@ fn snapshot(block: &str, outcome: Outcome) -> Snapshot {
         definitions: vec![
             FrozenDefinition {
                 file: "r".into(),
-                text: REPORT.into(),
+                text: daily().to_string(),
             },
             FrozenDefinition {
                 file: "d".into(),
@@ -545,18 +549,12 @@ fn a_report_chooses_how_its_readers_write_numbers_and_dates() {
         truncated: false,
     };
     let mut snapshot = snapshot("show = \"table\"", Outcome::Rows(rows.into()));
-    snapshot.definitions[0].text = REPORT.replace(
-        "[window]",
-        "numbers = \"1.234,5\"\ndates = \"2026-10-25\"\n[window]",
-    );
+    snapshot.definitions[0].text = dated("2026-10-25");
     assert!(
         snapshot.definitions().is_err(),
         "a form that is not known is refused"
     );
-    snapshot.definitions[0].text = REPORT.replace(
-        "[window]",
-        "numbers = \"1.234,5\"\ndates = \"2026-11-22\"\n[window]",
-    );
+    snapshot.definitions[0].text = dated("2026-11-22");
     let document = compose(&snapshot).unwrap();
     let texts: Vec<&str> = table(&document)
         .rows
