@@ -182,5 +182,9 @@ export function lineCounts(diff: string): string {
   return added ? `${lines(added)} added` : removed ? `${lines(removed)} removed` : 'no line changed'
 }
 
+/** The kinds of sources that are asked in SQL: the first on a server, the last in a file. */
+export const DATABASES = ['postgresql', 'mysql', 'sqlite']
+export const isDatabase = (kind: string): boolean => DATABASES.includes(kind)
+
 /** What people call a kind of source. */
-export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', 'http-json': 'JSON by HTTP', files: 'Files', 'web-page': 'Live page', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind
+export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', mysql: 'MySQL or MariaDB', sqlite: 'SQLite', 'http-json': 'JSON by HTTP', files: 'Files', 'web-page': 'Live page', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind

@@ -31,7 +31,7 @@ describe('a query that was picked', () => {
 })
 
 describe('an example', () => {
-  it.each(['postgresql', 'open-metrics', 'files', 'local-checks', 'http-json'])('of %s asks the source in its own form', (kind) => {
+  it.each(['postgresql', 'mysql', 'sqlite', 'open-metrics', 'files', 'local-checks', 'http-json'])('of %s asks the source in its own form', (kind) => {
     expect(example('here', kind)).toMatch(/^\[query\]\nsource = "here"\n\w+ = /)
   })
 

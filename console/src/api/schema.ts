@@ -2255,7 +2255,7 @@ export interface components {
          * @description How a delivery travels.
          * @enum {string}
          */
-        ChannelType: "mail" | "folder" | "upload" | "webhook" | "syslog" | "removed";
+        ChannelType: "mail" | "folder" | "upload" | "webhook" | "syslog" | "program" | "removed";
         /** @description A channel that documents are delivered by. */
         ChannelView: {
             file: string;
@@ -2427,7 +2427,7 @@ export interface components {
         DocumentView: {
             file_name: string;
             /** @enum {string} */
-            format: "pdf" | "html" | "csv" | "xlsx" | "json" | "txt" | "png";
+            format: "pdf" | "html" | "csv" | "xlsx" | "json" | "xml" | "txt" | "png";
             /** Format: uuid */
             id: string;
             media_type: string;
@@ -14845,10 +14845,10 @@ export const auditOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
-export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "removed"];
+export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "program", "removed"];
 export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
-export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "txt", "png"];
+export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "xml", "txt", "png"];
 export const keepStageValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepStage"]> = ["documents", "snapshots", "record"];
 export const keepWhyValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepWhy"]> = ["age", "number", "size"];
 export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];

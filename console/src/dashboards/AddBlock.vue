@@ -7,6 +7,7 @@ import { api, take, type Schemas } from '../api/client'
 import { freshName, queryName, type Block, type Dashboard, type Query } from './model'
 import { beginPage, pageBlock } from './page'
 import { begin } from './sources'
+import { isDatabase } from '../words'
 
 const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ keys: Dashboard; sources: Schemas['SourceView'][]; others: string[] }>()
@@ -89,7 +90,7 @@ function byPath() {
             </li>
           </ul>
           <p v-else class="muted">{{ search ? 'Nothing fits.' : 'This source does not say what it has.' }}</p>
-          <div class="row"><el-button v-if="kind === 'postgresql'" size="small" @click="bySql">Write SQL instead</el-button><el-button v-if="kind === 'http-json'" size="small" @click="byPath">Name a path instead</el-button></div>
+          <div class="row"><el-button v-if="isDatabase(kind)" size="small" @click="bySql">Write SQL instead</el-button><el-button v-if="kind === 'http-json'" size="small" @click="byPath">Name a path instead</el-button></div>
         </template>
       </template>
       <div class="asked">

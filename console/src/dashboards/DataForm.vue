@@ -9,8 +9,8 @@ import { freshName, queryName, queryOf, renameQuery, type Keys, type Query } fro
 import { isPage } from './page'
 import PageForm from './PageForm.vue'
 import type { Column } from './shows'
-import { isNumeric, isTimely, measureNames, TESTS, testOf, withTest } from './sources'
-import { AGGREGATIONS, setField, step, STEPS, stepWords, usualKeys, type StepField } from './steps'
+import { isNumeric, isTimely, measureNames, measuresOf, TESTS, testOf, withTest } from './sources'
+import { setField, step, STEPS, stepWords, usualKeys, type StepField } from './steps'
 
 const props = defineProps<{ draft: Draft; name: string; sources: Schemas['SourceView'][]; answer: Schemas['QueryAnswer'] | null; wrong: string | null; when: Pick<Schemas['QueryOrder'], 'window' | 'time_zone' | 'values'> }>()
 const emit = defineEmits<{ renamed: [name: string] }>()
@@ -151,7 +151,7 @@ const fieldsText = computed(() => (Array.isArray(query.value?.field) ? (query.va
       <template v-if="pick">
         <fieldset><legend class="small">Measured</legend>
           <div v-for="(measure, index) in pick.measure ?? []" :key="index" class="row line">
-            <el-select :model-value="String(measure.with ?? 'mean')" class="short" :aria-label="`How measure ${index + 1} is worked out`" :disabled="measure.column === '*'" @update:model-value="changePick('measure', (one) => { one.measure[index]!.with = $event; measureNames(one.measure) })"><el-option v-for="how in AGGREGATIONS.filter((one) => one.value !== 'last')" :key="how.value" :value="how.value" :label="how.label" /><el-option value="p99" label="99th percentile" /></el-select>
+            <el-select :model-value="String(measure.with ?? 'mean')" class="short" :aria-label="`How measure ${index + 1} is worked out`" :disabled="measure.column === '*'" @update:model-value="changePick('measure', (one) => { one.measure[index]!.with = $event; measureNames(one.measure) })"><el-option v-for="how in measuresOf(source?.kind ?? '')" :key="how.value" :value="how.value" :label="how.label" /></el-select>
             <el-select :model-value="String(measure.column)" class="long" filterable :aria-label="`Measure ${index + 1}`" @update:model-value="changePick('measure', (one) => { one.measure[index]!.column = $event; if ($event === '*') one.measure[index]!.with = 'count'; measureNames(one.measure) })">
               <el-option value="*" label="rows" />
               <el-option v-for="item in items" :key="item.name" :value="item.name" :label="item.name" :disabled="!isNumeric(item) && measure.with !== 'count'" :title="isNumeric(item) ? item.kind : `${item.name} is ${item.kind}; only a count of it can be worked out`" />

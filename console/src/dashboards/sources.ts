@@ -1,6 +1,7 @@
 // A query to begin with, for what a source's catalogue has.
 import type { Schemas } from '../api/client'
 import type { Keys } from './model'
+import { AGGREGATIONS } from './steps'
 
 type Entry = Schemas['CatalogueEntry']
 type Item = Schemas['CatalogueItem']
@@ -12,7 +13,9 @@ const isKey = (item: Item): boolean => /(^|_)id$/.test(item.name)
 /** What is asked first of something that was chosen: a sensible measure over time or by a name. */
 export function begin(kind: string, entry: Entry): Keys {
   switch (kind) {
-    case 'postgresql': {
+    case 'postgresql':
+    case 'mysql':
+    case 'sqlite': {
       const time = entry.items.find(isTimely)?.name
       const measure = entry.items.find((item) => isNumeric(item) && !isKey(item))
       const name = entry.items.find((item) => !isNumeric(item) && !isTimely(item) && !/bool/.test(item.kind))?.name
@@ -30,6 +33,12 @@ export function begin(kind: string, entry: Entry): Keys {
     default:
       return { path: entry.name.startsWith('/') ? entry.name : '/', rows: '$[*]', field: [{ name: 'value', path: '$', kind: 'text' }] }
   }
+}
+
+/** How a measure of a source can be worked out: percentiles are PostgreSQL's alone. */
+export function measuresOf(kind: string): { value: string; label: string }[] {
+  const all = [...AGGREGATIONS.filter((one) => one.value !== 'last'), { value: 'p99', label: '99th percentile' }]
+  return kind === 'postgresql' ? all : all.filter((one) => !/median|^p\d/.test(one.value))
 }
 
 /** The ways in which a pick's filter tests a column. */

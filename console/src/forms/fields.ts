@@ -1,6 +1,7 @@
 // What forms ask for, kind by kind, and what is done with what was entered: a change to the
 // definition's keys, in which only what differs is named.
 import type { Schemas } from '../api/client'
+import { DATABASES } from '../words'
 
 export type Keys = Record<string, unknown>
 export type Value = string | string[] | boolean | Keys[]
@@ -71,7 +72,7 @@ const name = (table: string): Field[] => [
 ]
 const team = (table: string): Field => ({ key: `${table}.team`, title: 'Team', as: 'team', hint: 'Nobody outside it sees this, or what comes of it.' })
 const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Shared with', as: 'teams', hint: 'Only these teams use it, by its name; they do not see its settings. Everybody may if none is chosen.' })
-const postgresql = is('source.kind', 'postgresql')
+const server = is('source.kind', 'postgresql', 'mysql')
 const mail = is('channel.kind', 'mail-server')
 
 export const FORMS: Record<string, Field[]> = {
@@ -83,6 +84,8 @@ export const FORMS: Record<string, Field[]> = {
       needed: true,
       choices: [
         { value: 'postgresql', label: 'PostgreSQL database' },
+        { value: 'mysql', label: 'MySQL or MariaDB database' },
+        { value: 'sqlite', label: 'SQLite database, a file' },
         { value: 'open-metrics', label: 'Metrics as text (OpenMetrics)' },
         { value: 'http-json', label: 'Service that answers in JSON' },
         { value: 'files', label: 'CSV or JSON Lines files' },
@@ -92,10 +95,10 @@ export const FORMS: Record<string, Field[]> = {
     },
     ...name('source'),
     shared('source'),
-    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as db1.example.org:5432.', when: postgresql },
-    { key: 'source.database', title: 'Database', as: 'text', needed: true, when: postgresql },
-    { key: 'source.user', title: 'User', as: 'text', needed: true, hint: 'A role that may only read.', when: postgresql },
-    { key: 'source.password', title: 'Password', as: 'secret', when: postgresql },
+    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as db1.example.org:5432, or :3306 for MySQL and MariaDB.', when: server },
+    { key: 'source.database', title: 'Database', as: 'text', needed: true, when: server },
+    { key: 'source.user', title: 'User', as: 'text', needed: true, hint: 'An account that may only read.', when: server },
+    { key: 'source.password', title: 'Password', as: 'secret', when: server },
     {
       key: 'source.tls',
       title: 'Encryption',
@@ -106,8 +109,9 @@ export const FORMS: Record<string, Field[]> = {
         { value: 'require', label: 'Required' },
         { value: 'off', label: 'None (only on this machine)' },
       ],
-      when: postgresql,
+      when: server,
     },
+    { key: 'source.file', title: 'File', as: 'text', needed: true, hint: 'In a folder that the configuration lists under sources-may-read.', when: is('source.kind', 'sqlite') },
     { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under sources-may-read.', when: is('source.kind', 'files') },
     ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
     { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
@@ -136,6 +140,7 @@ export const FORMS: Record<string, Field[]> = {
         { value: 'upload', label: 'Upload by HTTP (WebDAV)' },
         { value: 'webhook', label: 'Web hook' },
         { value: 'syslog', label: 'Syslog' },
+        { value: 'program', label: 'Program of this machine' },
       ],
     },
     ...name('channel'),
@@ -151,6 +156,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'channel.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under deliver-into.', when: is('channel.kind', 'folder') },
     { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as log.example.org:514.', when: is('channel.kind', 'syslog') },
     { key: 'channel.protocol', title: 'Protocol', as: 'choice', usual: 'udp', choices: words('udp', 'tcp'), when: is('channel.kind', 'syslog') },
+    { key: 'channel.program', title: 'Program', as: 'text', needed: true, hint: 'Its name under [programs] in the configuration.', when: is('channel.kind', 'program') },
     ...byHttp('channel', 'upload', 'webhook'),
     { key: 'channel.max-concurrency', title: 'Deliveries at a time', as: 'number', usual: '4', more: true },
     { key: 'channel.rate-per-minute', title: 'Deliveries a minute, at most', as: 'number', more: true },
@@ -215,7 +221,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'sampler.every', title: 'Asked every', as: 'text', needed: true, hint: 'Such as 5 minutes.' },
     { key: 'sampler.keep', title: 'Kept for', as: 'text', usual: '90 days' },
     { key: 'query.metric', title: 'Metric', as: 'text', needed: true, when: is(SOURCE_KIND, 'open-metrics') },
-    { key: 'query.sql', title: 'SQL', as: 'long', needed: true, when: is(SOURCE_KIND, 'postgresql') },
+    { key: 'query.sql', title: 'SQL', as: 'long', needed: true, when: is(SOURCE_KIND, ...DATABASES) },
     { key: 'query.check', title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk'), when: is(SOURCE_KIND, 'local-checks') },
     { key: 'query.targets', title: 'Targets', as: 'texts', needed: true, when: is(SOURCE_KIND, 'local-checks') },
     { key: 'query.path', title: 'Path', as: 'text', needed: true, when: is(SOURCE_KIND, 'http-json') },

@@ -69,7 +69,7 @@ async function resubscribe(report: string, address: string) {
     complain(problem)
   }
 }
-const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'Folder', upload: 'Upload', webhook: 'Web hook', syslog: 'Syslog' }
+const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'Folder', upload: 'Upload', webhook: 'Web hook', syslog: 'Syslog', program: 'Program' }
 </script>
 
 <template>

@@ -7,8 +7,9 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
-import { example, AGGREGATIONS, withBlock, written, type Picked } from '../parts/picking'
-import { typedValues } from '../words'
+import { measuresOf } from '../dashboards/sources'
+import { example, withBlock, written, type Picked } from '../parts/picking'
+import { isDatabase, typedValues } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -145,7 +146,7 @@ watch(
                 <p v-if="entry.description" class="small">{{ entry.description }}</p>
                 <p v-for="item in entry.items" :key="item.name" class="small item"><code>{{ item.name }}</code> <span class="muted">{{ item.kind }}{{ item.values.length ? `: ${item.values.slice(0, 6).join(', ')}${item.values.length > 6 ? ' …' : ''}` : '' }}</span></p>
                 <div class="row">
-                  <el-button v-if="source.kind === 'postgresql'" size="small" type="primary" plain @click="pick(entry)">Pick from it</el-button>
+                  <el-button v-if="isDatabase(source.kind)" size="small" type="primary" plain @click="pick(entry)">Pick from it</el-button>
                   <el-button size="small" @click="begin(entry)">Write a query</el-button>
                 </div>
               </div>
@@ -159,7 +160,7 @@ watch(
               <el-button size="small" :disabled="!tried?.by_hand" title="After it has been asked once" @click="byHand">Write it by hand</el-button>
             </div>
             <div v-for="(measure, index) in picked.measures" :key="index" class="row">
-              <el-select v-model="measure.with" class="short" aria-label="How" :disabled="measure.column === '*'"><el-option v-for="how in AGGREGATIONS" :key="how.value" :value="how.value" :label="how.label" /></el-select>
+              <el-select v-model="measure.with" class="short" aria-label="How" :disabled="measure.column === '*'"><el-option v-for="how in measuresOf(source?.kind ?? '')" :key="how.value" :value="how.value" :label="how.label" /></el-select>
               <span>of</span>
               <el-select v-model="measure.column" class="long" filterable aria-label="Measure">
                 <el-option value="*" label="rows" />

@@ -11,17 +11,6 @@ export interface Picked {
   top: number | null
 }
 
-export const AGGREGATIONS = [
-  { value: 'mean', label: 'mean' },
-  { value: 'min', label: 'lowest' },
-  { value: 'max', label: 'highest' },
-  { value: 'sum', label: 'sum' },
-  { value: 'count', label: 'count' },
-  { value: 'median', label: 'median' },
-  { value: 'p95', label: '95th percentile' },
-  { value: 'p99', label: '99th percentile' },
-]
-
 const quoted = (text: string) => JSON.stringify(text)
 
 export function written(source: string, picked: Picked): string {
@@ -52,7 +41,11 @@ export function example(source: string, kind: string, entry?: string): string {
   const head = `[query]\nsource = ${quoted(source)}\n`
   switch (kind) {
     case 'postgresql':
-      return `${head}sql = """\nselect *\nfrom ${entry ?? 'pg_stat_database'}\nlimit 50\n"""\n`
+    case 'mysql':
+    case 'sqlite': {
+      const table = entry ?? { postgresql: 'pg_stat_database', mysql: 'information_schema.tables', sqlite: 'sqlite_schema' }[kind]
+      return `${head}sql = """\nselect *\nfrom ${table}\nlimit 50\n"""\n`
+    }
     case 'open-metrics':
       return `${head}metric = ${quoted(entry ?? 'name_of_a_metric')}\n`
     case 'files':

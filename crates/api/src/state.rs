@@ -212,6 +212,7 @@ words!(
     Upload = "upload",
     Webhook = "webhook",
     Syslog = "syslog",
+    Program = "program",
     /// The channel was removed before anything was sent by it.
     Removed = "removed",
 });

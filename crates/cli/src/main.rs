@@ -12,6 +12,7 @@ mod words;
 use std::{process::ExitCode, sync::LazyLock};
 
 use clap::{CommandFactory, Parser, Subcommand};
+use maple_lark_api::ProblemDetails;
 
 #[cfg(feature = "serve")]
 use command::serve;
@@ -163,7 +164,10 @@ enum Command {
 #[tokio::main]
 async fn main() -> ExitCode {
     end_quietly_without_a_reader();
-    let arguments = Arguments::parse();
+    let arguments = match Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) => return not_understood(&error),
+    };
     let output = arguments.output;
     match run(arguments).await {
         Ok(code) => code,
@@ -180,6 +184,34 @@ async fn main() -> ExitCode {
             failure.exit_code()
         }
     }
+}
+
+/// What the command line is not understood for, or the help that it asked for. As JSON where that
+/// is asked for, as far as it can be made out.
+fn not_understood(error: &clap::Error) -> ExitCode {
+    let given: Vec<String> = std::env::args().collect();
+    let json = given.windows(2).any(|pair| {
+        let [name, value] = pair else { return false };
+        ["-o", "--output"].contains(&name.as_str()) && value == "json"
+    }) || given
+        .iter()
+        .any(|one| one == "-ojson" || one == "--output=json");
+    if json && error.use_stderr() {
+        let words = error.render().to_string();
+        // What follows says how the command is used, and where its help is.
+        let detail = words.split("\n\nUsage").next().unwrap_or(&words);
+        let detail = detail.split("\n\nFor more").next().unwrap_or(detail);
+        let detail = detail.trim_start_matches("error: ").trim();
+        let details = ProblemDetails::new(400, "Not understood", detail.to_owned());
+        eprintln!(
+            "{}",
+            serde_json::to_string_pretty(&details).unwrap_or_default()
+        );
+    } else {
+        // Nobody may be there to read it.
+        let _ = error.print();
+    }
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }
 
 /// Whoever reads our output may have seen enough ("… | head"); printing more to nobody is no

@@ -6,6 +6,7 @@ mod bounce;
 mod folder;
 mod http;
 mod message;
+mod program;
 mod smtp;
 mod syslog;
 
@@ -13,6 +14,7 @@ pub use bounce::{Bounce, read_bounce};
 pub use folder::{is_within, remove_files, write_files};
 pub use http::{HttpTarget, SignedIn, post_message, put_files};
 pub use message::{Attachment, BadDkimKey, DkimKey, ListHeaders, Message};
+pub use program::{HandedOver, Program, run_program};
 pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
 pub use syslog::{Severity, SyslogLine, send_line};
 

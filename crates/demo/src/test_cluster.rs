@@ -137,11 +137,7 @@ impl TestCluster {
             self.shared.make(drop_of(begun)).await?;
             self.shared.make(owned(begun)).await?;
             let cluster = &self.shared.cluster;
-            prepare(
-                cluster.url(begun),
-                cluster.url_for(owner, &password, begun),
-            )
-            .await?;
+            prepare(cluster.url(begun), cluster.url_for(owner, &password, begun)).await?;
             self.shared
                 .make(format!("alter database {begun} rename to {template}"))
                 .await?;

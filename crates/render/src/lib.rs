@@ -15,6 +15,7 @@ mod pdf;
 mod png;
 mod text;
 mod workbook;
+mod xml;
 
 use std::io::Write;
 
@@ -83,6 +84,7 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
         Format::Html => html(document)?.into_bytes(),
         Format::Xlsx => workbook::workbook(document)?,
         Format::Json => json::json(document)?,
+        Format::Xml => xml::xml(&json::json(document)?, json::LAYOUT)?,
         Format::Txt => text(document).into_bytes(),
         Format::Png => first_page(document)?,
         Format::Csv if document.files().count() > MANY && zip != Zip::Never => {

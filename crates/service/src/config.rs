@@ -53,6 +53,8 @@ pub struct Config {
     pub bounces: Option<Bounces>,
     /// Programs whose first line settings of sources and channels may name.
     pub commands: Commands,
+    /// Programs that channels may hand documents to, by name.
+    pub programs: Commands,
     /// Folders with fonts for characters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
     /// How live pages are looked at.
@@ -148,6 +150,8 @@ struct File {
     bounces: Option<BouncesFile>,
     #[serde(default)]
     commands: Commands,
+    #[serde(default)]
+    programs: Commands,
     #[serde(default)]
     browser: BrowserFile,
 }
@@ -380,14 +384,16 @@ impl Config {
                 ))),
             });
         let authors_may_change = kinds.collect::<Result<_, _>>()?;
-        if let Some((name, _)) = file.commands.iter().find(|(_, command)| {
-            !command
-                .first()
-                .is_some_and(|program| program.starts_with('/'))
-        }) {
-            return Err(invalid(format!(
-                "commands.{name} must begin with the absolute path of a program, such as [\"/usr/local/bin/mail-token\"]"
-            )));
+        for (table, all) in [("commands", &file.commands), ("programs", &file.programs)] {
+            let absolute = |command: &Vec<String>| {
+                let program = command.first();
+                program.is_some_and(|program| program.starts_with('/'))
+            };
+            if let Some((name, _)) = all.iter().find(|(_, command)| !absolute(command)) {
+                return Err(invalid(format!(
+                    "{table}.{name} must begin with the absolute path of a program, such as [\"/usr/local/bin/{name}\"]"
+                )));
+            }
         }
         let notices = Notices {
             to: file.notices.to,
@@ -452,6 +458,7 @@ impl Config {
             notices,
             bounces,
             commands: file.commands,
+            programs: file.programs,
             fonts: file.fonts,
             browser,
         })

@@ -1,7 +1,7 @@
 //! What can be asked of a source: tables with their columns, metrics with their labels,
 //! files, checks.
 
-use maple_lark_definition::{CheckKind, Listing, PostgresqlSource, Source, Web};
+use maple_lark_definition::{CheckKind, DatabaseServer, Listing, Source, Web};
 use reqwest::Method;
 use serde_json::Value as Json;
 use serde_json_path::JsonPath;
@@ -13,7 +13,8 @@ use crate::{
     web::{Call, shown},
 };
 
-const MOST: usize = 500;
+/// So many entries are shown.
+pub const MOST: usize = 500;
 
 /// A table, a metric, a file or a check.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,7 +38,8 @@ pub struct Item {
     pub values: Vec<String>,
 }
 
-fn found(search: &str, texts: &[&str]) -> bool {
+/// Whether what is searched for stands in one of the texts, in capitals or not.
+pub fn found(search: &str, texts: &[&str]) -> bool {
     let search = search.trim().to_lowercase();
     search.is_empty()
         || texts
@@ -49,7 +51,7 @@ fn found(search: &str, texts: &[&str]) -> bool {
 pub async fn postgresql(
     reader: &Reader,
     source: &Source,
-    settings: &PostgresqlSource,
+    settings: &DatabaseServer,
     search: &str,
 ) -> Result<Vec<Entry>, SourceError> {
     let mut connection = postgresql::connect(reader, source, settings).await?;

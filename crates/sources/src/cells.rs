@@ -16,6 +16,26 @@ pub enum BadCell {
     Driver(String),
     #[error("it holds a list or an object, not {0}")]
     Nested(&'static str),
+    #[error("it has {} MB; one value may have {} MB. Ask for a part of it", .0.div_ceil(1_000_000), MOST_BYTES / 1_000_000)]
+    Long(usize),
+}
+
+/// One value of a database may have so many bytes: nobody reads more, and an answer holds it
+/// several times on its way.
+const MOST_BYTES: usize = 16_000_000;
+
+impl From<sqlx::Error> for BadCell {
+    fn from(error: sqlx::Error) -> Self {
+        Self::Driver(error.to_string())
+    }
+}
+
+/// That a value is no longer than anybody reads.
+pub fn within_bytes(bytes: usize) -> Result<(), BadCell> {
+    if bytes > MOST_BYTES {
+        return Err(BadCell::Long(bytes));
+    }
+    Ok(())
 }
 
 /// The cell of a text; empty is missing.

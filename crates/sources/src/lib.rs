@@ -13,12 +13,14 @@ mod files;
 mod filled;
 mod http_json;
 mod json;
+mod mysql;
 mod open_metrics;
 mod open_metrics_text;
 mod permissions;
 mod postgresql;
 mod secrecy;
 mod setting;
+mod sqlite;
 mod threads;
 mod web;
 mod web_page;
@@ -28,7 +30,8 @@ use std::{collections::BTreeMap, sync::Arc, time::Duration};
 use futures::future::BoxFuture;
 use maple_lark_capture::Browser;
 use maple_lark_data::PackedTable;
-use maple_lark_definition::{Ask, Source, SourceKind, Times};
+use maple_lark_definition::{Ask, QueryText, Source, SourceKind, Times};
+use maple_lark_time::window::Step;
 
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
@@ -171,6 +174,12 @@ impl Reader {
                 (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
                     postgresql::read(self, source, settings, sql, question).await
                 }
+                (SourceKind::Mysql(settings), Ask::Sql(sql)) => {
+                    mysql::read(self, source, settings, sql, question).await
+                }
+                (SourceKind::Sqlite(file), Ask::Sql(sql)) => {
+                    sqlite::read(self, source, file, sql, question).await
+                }
                 (SourceKind::HttpJson(web, _), Ask::Request(request)) => {
                     http_json::read(self, source, web, request, question).await
                 }
@@ -229,6 +238,8 @@ impl Reader {
         let found = bounded(source, async {
             match &source.kind {
                 SourceKind::Postgresql(settings) => postgresql::greet(self, source, settings).await,
+                SourceKind::Mysql(settings) => mysql::greet(self, source, settings).await,
+                SourceKind::Sqlite(file) => sqlite::greet(self, source, file).await,
                 SourceKind::HttpJson(web, _) | SourceKind::FilesByHttp(web, _) => {
                     web::greet(self, source, web).await
                 }
@@ -260,6 +271,10 @@ impl Reader {
                 SourceKind::Postgresql(settings) => {
                     catalogue::postgresql(self, source, settings, search).await
                 }
+                SourceKind::Mysql(settings) => {
+                    mysql::catalogue(self, source, settings, search).await
+                }
+                SourceKind::Sqlite(file) => sqlite::catalogue(self, source, file, search).await,
                 SourceKind::OpenMetrics(web) => {
                     catalogue::open_metrics(self, source, web, search).await
                 }
@@ -289,9 +304,29 @@ fn mismatch(source: &Source, ask: &Ask) -> SourceError {
         words: format!(
             "it is of kind \"{}\" and cannot be asked like one of kind \"{}\"",
             source.kind.name(),
-            ask.source_kind()
+            ask.source_kinds().join("\" or \"")
         ),
     }
+}
+
+/// That a question for resampling steps asks for no more of them than anybody reads.
+pub(crate) fn check_steps(
+    source: &Source,
+    text: &QueryText,
+    times: &Times,
+) -> Result<(), SourceError> {
+    let asks = text.names.iter().any(|name| name == "steps");
+    if !asks || !times.step.is_too_fine_for(&times.window) {
+        return Ok(());
+    }
+    Err(SourceError::Query {
+        source_name: source.name.clone(),
+        words: format!(
+            "the window has more than {} steps of {}; set a longer step",
+            Step::MOST,
+            times.step
+        ),
+    })
 }
 
 /// That an answer is no larger than its source allows.

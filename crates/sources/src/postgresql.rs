@@ -4,9 +4,8 @@ use chrono::Datelike;
 use futures::TryStreamExt;
 use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
 use maple_lark_definition::{
-    ParameterValue, PostgresqlSource, Source, Sql, TimeValue, Times, Tls, split_address,
+    DatabaseServer, ParameterValue, Source, Sql, TimeValue, Times, Tls, split_address,
 };
-use maple_lark_time::window::Step;
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
     TypeInfo, ValueRef,
@@ -14,28 +13,18 @@ use sqlx::{
 };
 
 use crate::{
-    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, within_size,
+    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells::within_bytes,
+    check_steps, within_size,
 };
 
 pub async fn read(
     reader: &Reader,
     source: &Source,
-    settings: &PostgresqlSource,
+    settings: &DatabaseServer,
     sql: &Sql,
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
-    let asks_for_steps = sql.text.names.iter().any(|name| name == "steps");
-    let times = question.times;
-    if asks_for_steps && times.step.is_too_fine_for(&times.window) {
-        return Err(SourceError::Query {
-            source_name: source.name.clone(),
-            words: format!(
-                "the window has more than {} steps of {}; set a longer step",
-                Step::MOST,
-                times.step
-            ),
-        });
-    }
+    check_steps(source, &sql.text, question.times)?;
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
     connection.execute(BEGIN).await.map_err(refused)?;
@@ -95,7 +84,7 @@ impl Asked<'_> {
 pub async fn greet(
     reader: &Reader,
     source: &Source,
-    settings: &PostgresqlSource,
+    settings: &DatabaseServer,
 ) -> Result<Greeting, SourceError> {
     let mut connection = connect(reader, source, settings).await?;
     let refused = |error: sqlx::Error| query_error(source, error);
@@ -126,7 +115,7 @@ pub async fn greet(
 pub async fn connect(
     reader: &Reader,
     source: &Source,
-    settings: &PostgresqlSource,
+    settings: &DatabaseServer,
 ) -> Result<PgConnection, SourceError> {
     let address = reader.resolve(source, "address", &settings.address).await?;
     let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
@@ -321,7 +310,7 @@ impl Asked<'_> {
                         source_name: source.name.clone(),
                         row: table.len() + 1,
                         column: column.name.clone(),
-                        error: BadCell::Driver(error.to_string()),
+                        error,
                     })?,
                 );
             }
@@ -406,7 +395,7 @@ const EPOCH: i64 = 946_684_800;
 
 /// The value of a cell. An instant or a date that no calendar of ours has (infinite, before the
 /// year 1, after 9999) is missing, and counted in `beyond`.
-fn cell(row: &PgRow, index: usize, beyond: &mut usize) -> Result<Value, sqlx::Error> {
+fn cell(row: &PgRow, index: usize, beyond: &mut usize) -> Result<Value, BadCell> {
     macro_rules! read {
         ($kind:ty, $value:expr) => {
             row.try_get::<Option<$kind>, _>(index)?
@@ -437,7 +426,13 @@ fn cell(row: &PgRow, index: usize, beyond: &mut usize) -> Result<Value, sqlx::Er
             None => Value::Missing,
             Some(bytes) => within(date(i32::from_be_bytes(bytes))),
         },
-        _ => read!(String, Value::Text),
+        _ => {
+            let raw = row.try_get_raw(index)?;
+            if !raw.is_null() {
+                within_bytes(raw.as_bytes().map_err(sqlx::Error::Decode)?.len())?;
+            }
+            read!(String, Value::Text)
+        }
     })
 }
 

@@ -41,7 +41,7 @@ impl Reader {
 /// The settings of a source whose values nobody is to read, each with whether it is an address,
 /// of which the host may be known.
 fn secrets(kind: &SourceKind) -> Vec<(&Setting, bool)> {
-    if let SourceKind::Postgresql(settings) = kind {
+    if let SourceKind::Postgresql(settings) | SourceKind::Mysql(settings) = kind {
         let password = settings.password.iter();
         return password.map(|password| (password, false)).collect();
     }

@@ -238,6 +238,12 @@ async fn rows_past_the_limit_are_cut_off_and_said_to_be() {
 #[tokio::test]
 async fn an_answer_that_is_larger_than_its_source_allows_is_given_up() {
     let place = Place::new("max-size = \"1 MB\"").await;
+    let error = place.ask("select repeat('x', 17000000) as much").await;
+    assert!(
+        error
+            .unwrap_err()
+            .contains("it has 17 MB; one value may have 16 MB")
+    );
     let said = place
         .ask("select repeat('x', 100000) as wide from generate_series(1, 1000000)")
         .await

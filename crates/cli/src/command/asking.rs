@@ -58,17 +58,21 @@ const SOURCE: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: postgresql, open-metrics, http-json, files, web-page or local-checks",
+        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, web-page or local-checks",
     ),
     of_kind(
-        &["postgresql"],
+        &["postgresql", "mysql"],
         "address",
         "Host and port, such as db1:5432",
     ),
-    of_kind(&["postgresql"], "database", "Database"),
-    of_kind(&["postgresql"], "user", "User, a role that may only read"),
+    of_kind(&["postgresql", "mysql"], "database", "Database"),
     of_kind(
-        &["postgresql"],
+        &["postgresql", "mysql"],
+        "user",
+        "User, an account that may only read",
+    ),
+    of_kind(
+        &["postgresql", "mysql"],
         "password",
         "Where its password is: secret:NAME, env:NAME or file:/path",
     ),
@@ -78,12 +82,13 @@ const SOURCE: &[Needed] = &[
         "Address, with http:// or https://",
     ),
     of_kind(&["files"], "folder", "Folder"),
+    of_kind(&["sqlite"], "file", "The database's file"),
 ];
 const CHANNEL: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: mail-server, folder, upload, webhook or syslog",
+        "Kind: mail-server, folder, upload, webhook, syslog or program",
     ),
     of_kind(&["mail-server"], "host", "Host"),
     of_kind(
@@ -92,6 +97,11 @@ const CHANNEL: &[Needed] = &[
         "Sender, such as Reports <reports@example.org>",
     ),
     of_kind(&["folder"], "folder", "Folder"),
+    of_kind(
+        &["program"],
+        "program",
+        "Name of the program in the service's configuration",
+    ),
     of_kind(
         &["upload", "webhook"],
         "url",

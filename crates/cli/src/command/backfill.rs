@@ -58,12 +58,13 @@ impl Backfill {
                         .unwrap_or_default()
                 );
             }
-            let verb = if self.check {
-                "would be made"
-            } else {
-                "are under way; \"maple-lark runs\" shows them"
-            };
-            println!("{} runs {verb}.", answer.instants.len());
+            let count = answer.instants.len();
+            let runs = if count == 1 { "run" } else { "runs" };
+            match (self.check, count) {
+                (true, _) => println!("{count} {runs} would be made."),
+                (false, 0) => println!("No instant of the schedule lies there; nothing was made."),
+                (false, _) => println!("{count} {runs} begun; \"maple-lark runs\" shows them."),
+            }
         });
         Ok(())
     }

@@ -23,7 +23,7 @@ pub use model::block::{
 pub use model::calendar::CalendarFile;
 pub use model::channel::{
     Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-    SyslogSettings, UploadSettings, WebhookSettings,
+    ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
 };
 pub use model::dashboard::{Dashboard, Section};
 pub use model::dashboard_template::{
@@ -50,7 +50,7 @@ pub use model::picture::Picture;
 pub use model::query::ask::{
     Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Pages, Request, Sql, TimeForm,
 };
-pub use model::query::builder::{Filter, FilterTest, Measure, Pick};
+pub use model::query::builder::{Dialect, Filter, FilterTest, Measure, NoPercentiles, Pick};
 pub use model::query::placeholder::{
     BadPlaceholder, FillError, Filler, JsonTemplate, PlaceholderText,
 };
@@ -62,7 +62,7 @@ pub use model::report::{Change, OnFailedBlock, Report};
 pub use model::sampler::{Downsample, Sampler};
 pub use model::send_when::{BadCondition, Condition, SendWhen, Test};
 pub use model::setting::{BadSetting, Setting};
-pub use model::source::{PostgresqlSource, Source, SourceKind, Tls, split_address};
+pub use model::source::{DatabaseServer, Source, SourceKind, Tls, split_address};
 pub use model::template::{BadTemplate, Template, figures_named};
 pub use model::theme::{Paper, Theme};
 pub use model::width::{BadWidth, Width, rows};

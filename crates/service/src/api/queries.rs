@@ -10,8 +10,8 @@ use maple_lark_api::{
 };
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{
-    Ask, Dashboard, Definition, DefinitionSet, Parameter, ParameterKind, ParameterValue, Query,
-    Sql, Times, edit, query_alone,
+    Ask, Dashboard, Definition, DefinitionSet, Origin, Parameter, ParameterKind, ParameterValue,
+    Query, Sql, Times, edit, query_alone,
 };
 use maple_lark_sources::Values;
 use maple_lark_store::Store;
@@ -112,17 +112,27 @@ async fn try_query(
         row_count: asked.table.len(),
         truncated: asked.table.truncated,
         milliseconds: began.elapsed().as_millis() as i64,
-        by_hand: match query.ask() {
-            Some(Ask::Sql(Sql {
-                pick: Some(pick), ..
-            })) => Some(pick.by_hand()),
-            _ => None,
-        },
+        by_hand: by_hand(set, query),
         fields: fields_found(query, &asked.table),
         sent: asked.sent,
         note: asked.note,
         window: times.window.exact_in_words(DateForm::Words),
     }))
+}
+
+/// What was picked, as somebody would write it for its source.
+fn by_hand(set: &DefinitionSet, query: &Query) -> Option<String> {
+    let Origin::Source { name, ask } = &query.origin else {
+        return None;
+    };
+    let Ask::Sql(Sql {
+        pick: Some(pick), ..
+    }) = &**ask
+    else {
+        return None;
+    };
+    let dialect = set.sources.get(&name.value)?.kind.dialect()?;
+    pick.by_hand(dialect).ok()
 }
 
 /// So many characters of a cell are shown.

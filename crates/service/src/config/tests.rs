@@ -169,6 +169,10 @@ fn what_is_wrong_is_said_with_its_place_and_without_a_secret() {
             "commands.token must begin with the absolute path of a program",
         ),
         (
+            format!("{LEAST}[programs]\nship = [\"ship\"]\n"),
+            "programs.ship must begin with the absolute path of a program, such as [\"/usr/local/bin/ship\"]",
+        ),
+        (
             format!("{LEAST}[mail]\nhost = \"x\"\n"),
             "missing field `port`",
         ),

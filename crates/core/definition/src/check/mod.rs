@@ -106,16 +106,23 @@ impl DefinitionSet {
                         .problem(format!("there is no source \"{}\".{near}", name.value)),
                 );
             }
-            Some(source) if source.kind.name() != ask.source_kind() => {
+            Some(source) if !ask.source_kinds().contains(&source.kind.name()) => {
                 let words = format!(
                     "the source \"{}\" is of kind \"{}\", but this asks one of kind \"{}\"",
                     name.value,
                     source.kind.name(),
-                    ask.source_kind()
+                    ask.source_kinds().join("\" or \"")
                 );
                 problems.push(name.place.problem(words));
             }
-            Some(_) => {}
+            Some(source) => {
+                if let (Some(dialect), Ask::Sql(sql)) = (source.kind.dialect(), ask)
+                    && let Err(error) = sql.statement(dialect)
+                {
+                    let words = format!("the source \"{}\": {error}", name.value);
+                    problems.push(name.place.problem(words));
+                }
+            }
         }
     }
 

@@ -39,11 +39,20 @@ pub enum ChannelKind {
     Webhook(WebhookSettings),
     /// A line for each delivery in a system log.
     Syslog(SyslogSettings),
+    /// A program of the administrator's that carries documents further.
+    Program(ProgramSettings),
 }
 
 impl ChannelKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 5] = ["mail-server", "folder", "upload", "webhook", "syslog"];
+    pub const NAMES: [&str; 6] = [
+        "mail-server",
+        "folder",
+        "upload",
+        "webhook",
+        "syslog",
+        "program",
+    ];
 
     /// The word for this kind, in definitions.
     #[must_use]
@@ -54,6 +63,7 @@ impl ChannelKind {
             ChannelKind::Upload(_) => "upload",
             ChannelKind::Webhook(_) => "webhook",
             ChannelKind::Syslog(_) => "syslog",
+            ChannelKind::Program(_) => "program",
         }
     }
 
@@ -67,6 +77,7 @@ impl ChannelKind {
             // Whoever knows the address of a webhook may post there.
             ChannelKind::Webhook(webhook) => host_of(&webhook.web.url.written()),
             ChannelKind::Syslog(syslog) => syslog.address.written(),
+            ChannelKind::Program(program) => program.program.clone(),
         }
     }
 }
@@ -180,4 +191,11 @@ pub struct SyslogSettings {
     pub tcp: bool,
     /// 0 to 23 (RFC 5424).
     pub facility: u8,
+}
+
+/// A program that documents are handed to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProgramSettings {
+    /// Its name in the configuration, which says what is started and with which arguments.
+    pub program: String,
 }

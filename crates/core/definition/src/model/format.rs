@@ -16,6 +16,8 @@ pub enum Format {
     Xlsx,
     /// All words and figures, for programs (RFC 8259).
     Json,
+    /// The same as XML.
+    Xml,
     /// Plain text.
     Txt,
     /// A picture of each page.
@@ -24,12 +26,13 @@ pub enum Format {
 
 impl Format {
     /// All formats.
-    pub const ALL: [Format; 7] = [
+    pub const ALL: [Format; 8] = [
         Format::Pdf,
         Format::Html,
         Format::Csv,
         Format::Xlsx,
         Format::Json,
+        Format::Xml,
         Format::Txt,
         Format::Png,
     ];
@@ -43,6 +46,7 @@ impl Format {
             Format::Csv => "csv",
             Format::Xlsx => "xlsx",
             Format::Json => "json",
+            Format::Xml => "xml",
             Format::Txt => "txt",
             Format::Png => "png",
         }
@@ -63,6 +67,7 @@ impl Format {
             Format::Csv => "text/csv; charset=utf-8; header=present",
             Format::Xlsx => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
             Format::Json => "application/json",
+            Format::Xml => "application/xml",
             Format::Txt => "text/plain; charset=utf-8",
             Format::Png => "image/png",
         }

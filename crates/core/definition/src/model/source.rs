@@ -1,7 +1,7 @@
 //! What a source definition holds: where to read and how to sign in, never a secret.
 
 use crate::{
-    model::{http::Web, listing::Listing, setting::Setting},
+    model::{http::Web, listing::Listing, query::builder::Dialect, setting::Setting},
     problem::{Place, Placed},
 };
 
@@ -32,7 +32,11 @@ pub struct Source {
 #[derive(Debug, Clone, PartialEq)]
 pub enum SourceKind {
     /// A PostgreSQL database.
-    Postgresql(PostgresqlSource),
+    Postgresql(DatabaseServer),
+    /// A MySQL or MariaDB database.
+    Mysql(DatabaseServer),
+    /// An SQLite database: a file on the service's machine.
+    Sqlite(String),
     /// A service that answers requests in JSON.
     HttpJson(Web, Option<Listing>),
     /// CSV or JSON Lines in a folder of the service's machine.
@@ -49,14 +53,30 @@ pub enum SourceKind {
 
 impl SourceKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 6] = [
+    pub const NAMES: [&str; 8] = [
         "postgresql",
+        "mysql",
+        "sqlite",
         "http-json",
         "files",
         "open-metrics",
         "web-page",
         "local-checks",
     ];
+
+    /// Those that are asked in SQL.
+    pub const DATABASES: [&str; 3] = ["postgresql", "mysql", "sqlite"];
+
+    /// The SQL that it understands, if it is asked in SQL.
+    #[must_use]
+    pub fn dialect(&self) -> Option<Dialect> {
+        match self {
+            SourceKind::Postgresql(_) => Some(Dialect::Postgresql),
+            SourceKind::Mysql(_) => Some(Dialect::Mysql),
+            SourceKind::Sqlite(_) => Some(Dialect::Sqlite),
+            _ => None,
+        }
+    }
 
     /// How it is reached by HTTP, if it is.
     #[must_use]
@@ -66,7 +86,11 @@ impl SourceKind {
             | SourceKind::FilesByHttp(web, _)
             | SourceKind::OpenMetrics(web)
             | SourceKind::WebPage(web) => Some(web),
-            SourceKind::Postgresql(_) | SourceKind::Folder(_) | SourceKind::LocalChecks => None,
+            SourceKind::Postgresql(_)
+            | SourceKind::Mysql(_)
+            | SourceKind::Sqlite(_)
+            | SourceKind::Folder(_)
+            | SourceKind::LocalChecks => None,
         }
     }
 
@@ -75,6 +99,8 @@ impl SourceKind {
     pub fn name(&self) -> &'static str {
         match self {
             SourceKind::Postgresql(_) => "postgresql",
+            SourceKind::Mysql(_) => "mysql",
+            SourceKind::Sqlite(_) => "sqlite",
             SourceKind::HttpJson(..) => "http-json",
             SourceKind::Folder(_) | SourceKind::FilesByHttp(..) => "files",
             SourceKind::OpenMetrics(_) => "open-metrics",
@@ -87,7 +113,7 @@ impl SourceKind {
     #[must_use]
     pub fn place(&self) -> String {
         match self {
-            SourceKind::Postgresql(settings) => format!(
+            SourceKind::Postgresql(settings) | SourceKind::Mysql(settings) => format!(
                 "{} at {}",
                 settings.database.written(),
                 settings.address.written()
@@ -97,14 +123,15 @@ impl SourceKind {
             | SourceKind::OpenMetrics(web)
             | SourceKind::WebPage(web) => web.url.written(),
             SourceKind::Folder(folder) => folder.clone(),
+            SourceKind::Sqlite(file) => file.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
         }
     }
 }
 
-/// How a PostgreSQL database is reached.
+/// How a database on a server is reached.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PostgresqlSource {
+pub struct DatabaseServer {
     /// `host:port`.
     pub address: Setting,
     /// The database's name.

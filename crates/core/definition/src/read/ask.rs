@@ -23,8 +23,8 @@ use crate::{
 };
 
 const FORMS: [(&str, &str); 7] = [
-    ("sql", "postgresql"),
-    ("pick", "postgresql"),
+    ("sql", "postgresql, mysql or sqlite"),
+    ("pick", "postgresql, mysql or sqlite"),
     ("path", "http-json"),
     ("file", "files"),
     ("metric", "open-metrics"),
@@ -51,7 +51,7 @@ pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
             FORMS.iter().for_each(|(key, _)| node.known_key(key));
             let forms: Vec<String> = FORMS
                 .iter()
-                .map(|(key, kind)| format!("{key} (a source of kind \"{kind}\")"))
+                .map(|(key, kind)| format!("{key} (a source of kind {kind})"))
                 .collect();
             node.report_self(format!(
                 "a query needs exactly one of: {}; or instead of a source \"sampler\" or \"of\"",

@@ -6,7 +6,7 @@ use crate::{
     model::{
         channel::{
             Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-            SyslogSettings, UploadSettings, WebhookSettings,
+            ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
         },
         mailbox::Mailbox,
         message_values,
@@ -78,6 +78,9 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
             }
             Some(ChannelKind::Webhook(WebhookSettings { web, key, text }))
         }
+        "program" => Some(ChannelKind::Program(ProgramSettings {
+            program: node.required("program").value,
+        })),
         _ => {
             let address = setting(&node, "address");
             if let Some(Setting::Plain(text)) = &address

@@ -5,7 +5,7 @@ use maple_lark_time::span::Span;
 use crate::{
     model::{
         setting::Setting,
-        source::{PostgresqlSource, Source, SourceKind, Tls, split_address},
+        source::{DatabaseServer, Source, SourceKind, Tls, split_address},
     },
     read::{
         files::read_size,
@@ -30,7 +30,13 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
     let kind = match node.required_choice("kind", &SourceKind::NAMES)? {
-        "postgresql" => read_postgresql(&node).map(SourceKind::Postgresql),
+        "postgresql" => read_server(&node, 5432).map(SourceKind::Postgresql),
+        "mysql" => read_server(&node, 3306).map(SourceKind::Mysql),
+        "sqlite" => Some(SourceKind::Sqlite(read_path(
+            &node,
+            "file",
+            "/var/lib/inventory/hosts.db",
+        ))),
         "http-json" => read_web(&node)
             .zip(Some(listing::read(&node)))
             .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
@@ -39,16 +45,11 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
         "files" if node.has("url") => read_web(&node)
             .zip(Some(listing::read(&node)))
             .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
-        "files" => {
-            let folder = node.required("folder").value;
-            if !folder.is_empty() && !folder.starts_with('/') && !folder.starts_with("env:") {
-                node.report(
-                    "folder",
-                    "must be an absolute path, such as \"/var/lib/inventory\", or \"env:NAME\"",
-                );
-            }
-            Some(SourceKind::Folder(folder))
-        }
+        "files" => Some(SourceKind::Folder(read_path(
+            &node,
+            "folder",
+            "/var/lib/inventory",
+        ))),
         _ => Some(SourceKind::LocalChecks),
     };
     let timeout = node.parsed::<Span>("timeout");
@@ -83,7 +84,19 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     })
 }
 
-fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
+/// A path on the service's machine.
+fn read_path(node: &Node<'_>, key: &'static str, example: &str) -> String {
+    let path = node.required(key).value;
+    if !path.is_empty() && !path.starts_with('/') && !path.starts_with("env:") {
+        node.report(
+            key,
+            format!("must be an absolute path, such as \"{example}\", or \"env:NAME\""),
+        );
+    }
+    path
+}
+
+fn read_server(node: &Node<'_>, usual_port: u16) -> Option<DatabaseServer> {
     let (address, database, user) = (
         setting(node, "address"),
         setting(node, "database"),
@@ -95,7 +108,7 @@ fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
     {
         node.report(
             "address",
-            format!("\"{text}\" is not host:port, such as \"127.0.0.1:5432\""),
+            format!("\"{text}\" is not host:port, such as \"127.0.0.1:{usual_port}\""),
         );
     }
     let tls = match node.choice("tls", &["off", "require", "verify-full"]) {
@@ -104,7 +117,7 @@ fn read_postgresql(node: &Node<'_>) -> Option<PostgresqlSource> {
         _ => Tls::VerifyFull,
     };
     let ca_file = ca_file(node);
-    Some(PostgresqlSource {
+    Some(DatabaseServer {
         address: address?,
         database: database?,
         user: user?,

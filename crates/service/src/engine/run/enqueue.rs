@@ -272,5 +272,6 @@ fn channel_type(channel: &Channel) -> ChannelType {
         ChannelKind::Upload(_) => ChannelType::Upload,
         ChannelKind::Webhook(_) => ChannelType::Webhook,
         ChannelKind::Syslog(_) => ChannelType::Syslog,
+        ChannelKind::Program(_) => ChannelType::Program,
     }
 }

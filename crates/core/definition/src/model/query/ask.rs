@@ -1,6 +1,6 @@
 //! What a query asks of each kind of source.
 
-use std::collections::BTreeMap;
+use std::{borrow::Cow, collections::BTreeMap};
 
 use maple_lark_data::ColumnKind;
 
@@ -8,11 +8,12 @@ use crate::model::{
     page::{Keep, PageAsk, PageStep},
     parameter::ParameterValue,
     query::{
-        builder::Pick,
+        builder::{Dialect, Pick},
         placeholder::{JsonTemplate, PlaceholderText},
         text::{BadQueryText, QueryText},
         times::Times,
     },
+    source::SourceKind,
 };
 
 /// What is asked of a source, in the form that its kind understands.
@@ -62,18 +63,36 @@ impl Sql {
     /// # Errors
     /// If a parameter's name cannot stand in SQL.
     pub fn picked(pick: Pick) -> Result<Self, BadQueryText> {
+        Self::picked_for(pick, Dialect::Postgresql)
+    }
+
+    fn picked_for(pick: Pick, dialect: Dialect) -> Result<Self, BadQueryText> {
         let mut constants = BTreeMap::new();
-        let written = pick.text(&mut |value| {
+        let written = pick.text(dialect, &mut |value| {
             let name = format!("picked_{}", constants.len() + 1);
             constants.insert(name.clone(), value);
             format!(":{name}")
-        });
+        })?;
         Ok(Self {
             text: QueryText::parse(&written)?,
             written,
             constants,
             pick: Some(pick),
         })
+    }
+
+    /// The statement as a database of that kind understands it: what was written by hand as it
+    /// is, what was picked in its SQL.
+    ///
+    /// # Errors
+    /// If that database has not what was picked.
+    pub fn statement(&self, dialect: Dialect) -> Result<Cow<'_, Self>, BadQueryText> {
+        match &self.pick {
+            Some(pick) if dialect != Dialect::Postgresql => {
+                Self::picked_for(pick.clone(), dialect).map(Cow::Owned)
+            }
+            _ => Ok(Cow::Borrowed(self)),
+        }
     }
 }
 
@@ -289,16 +308,16 @@ pub enum CheckKind {
 }
 
 impl Ask {
-    /// The kind of source that understands it.
+    /// The kinds of sources that understand it.
     #[must_use]
-    pub fn source_kind(&self) -> &'static str {
+    pub fn source_kinds(&self) -> &'static [&'static str] {
         match self {
-            Ask::Sql(_) => "postgresql",
-            Ask::Request(_) => "http-json",
-            Ask::File(_) => "files",
-            Ask::Metrics(_) => "open-metrics",
-            Ask::Check(_) => "local-checks",
-            Ask::Page(_) => "web-page",
+            Ask::Sql(_) => &SourceKind::DATABASES,
+            Ask::Request(_) => &["http-json"],
+            Ask::File(_) => &["files"],
+            Ask::Metrics(_) => &["open-metrics"],
+            Ask::Check(_) => &["local-checks"],
+            Ask::Page(_) => &["web-page"],
         }
     }
 

@@ -3,7 +3,9 @@
 //! A value is never pasted into the text: every name becomes a placeholder, and the value
 //! is bound to it by the database driver.
 
-use crate::limits;
+use std::ops::Range;
+
+use crate::{limits, model::query::builder::NoPercentiles};
 
 /// SQL whose named parameters have been found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -12,6 +14,8 @@ pub struct QueryText {
     pub numbered: String,
     /// The name behind each number, each name once, in order of appearance.
     pub names: Vec<String>,
+    /// Where in the text each number stands, with the place of its name.
+    places: Vec<(Range<usize>, usize)>,
 }
 
 /// Why a text is no statement.
@@ -33,6 +37,9 @@ pub enum BadQueryText {
     /// Comments stand in comments, over and over.
     #[error("comments are nested more than {most} deep", most = limits::COMMENT_DEPTH)]
     Comments,
+    /// What was picked is not there to ask for.
+    #[error(transparent)]
+    Picked(#[from] NoPercentiles),
     /// Two statements stand in it.
     #[error("the query has more than one statement; write one, without a semicolon inside")]
     SeveralStatements,
@@ -41,7 +48,7 @@ pub enum BadQueryText {
 impl QueryText {
     /// Finds the named parameters of one SQL statement in PostgreSQL's syntax.
     ///
-    /// Names inside texts ('…', E'…'), quoted identifiers ("…"), dollar quotes and comments
+    /// Names inside texts ('…', E'…'), quoted identifiers ("…", `…`), dollar quotes and comments
     /// are left alone, as are casts (`::date`) and array slices (`[1:2]`). A semicolon may
     /// end the statement; one inside is refused.
     ///
@@ -58,6 +65,7 @@ impl QueryText {
         let mut out = QueryText {
             numbered: String::with_capacity(sql.len()),
             names: Vec::new(),
+            places: Vec::new(),
         };
         let mut rest = sql.trim_end();
         rest = rest.strip_suffix(';').unwrap_or(rest);
@@ -66,7 +74,7 @@ impl QueryText {
         while let Some(c) = rest.chars().next() {
             let taken = match c {
                 '\'' => quoted(rest, '\'', matches!(before, 'e' | 'E'))?,
-                '"' => quoted(rest, '"', false)?,
+                '"' | '`' => quoted(rest, c, false)?,
                 '-' if rest.starts_with("--") => rest.find('\n').unwrap_or(rest.len()),
                 '/' if rest.starts_with("/*") => block_comment(rest)?,
                 '$' if !is_word(before) => dollar_quoted(rest)?.unwrap_or(1),
@@ -85,7 +93,9 @@ impl QueryText {
                                 out.names.push(name.to_owned());
                                 out.names.len() - 1
                             });
+                        let begin = out.numbered.len();
                         out.numbered.push_str(&format!("${}", number + 1));
+                        out.places.push((begin..out.numbered.len(), number));
                         rest = &rest[1 + end..];
                         before = 'x';
                         significant = true;
@@ -106,6 +116,29 @@ impl QueryText {
         } else {
             Err(BadQueryText::Empty)
         }
+    }
+}
+
+impl QueryText {
+    /// The text with a question mark for each value, and their names in that order, for databases
+    /// that know no numbers.
+    ///
+    /// ```
+    /// # use maple_lark_definition::QueryText;
+    /// let text = QueryText::parse("select :a, :b, :a").unwrap();
+    /// assert_eq!(text.in_order(), ("select ?, ?, ?".to_owned(), vec!["a", "b", "a"]));
+    /// ```
+    #[must_use]
+    pub fn in_order(&self) -> (String, Vec<&str>) {
+        let (mut text, mut end) = (String::with_capacity(self.numbered.len()), 0);
+        for (place, _) in &self.places {
+            text.push_str(&self.numbered[end..place.start]);
+            text.push('?');
+            end = place.end;
+        }
+        text.push_str(&self.numbered[end..]);
+        let names = self.places.iter().map(|(_, name)| &*self.names[*name]);
+        (text, names.collect())
     }
 }
 

@@ -1,7 +1,9 @@
 //! What each kind of channel does, one file a kind, behind one trait: the outbox knows no kinds.
 
+mod facts;
 pub mod folder;
 pub mod mail;
+pub mod program;
 pub mod syslog;
 pub mod upload;
 mod web;
@@ -51,6 +53,7 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
         ChannelKind::Upload(settings) => Box::new(upload::Upload { channel, settings }),
         ChannelKind::Webhook(settings) => Box::new(webhook::Webhook { channel, settings }),
         ChannelKind::Syslog(settings) => Box::new(syslog::Syslog { channel, settings }),
+        ChannelKind::Program(settings) => Box::new(program::Program { channel, settings }),
     }
 }
 
@@ -69,6 +72,10 @@ pub enum ChannelError {
         #[source]
         error: std::io::Error,
     },
+    #[error(
+        "there is no program \"{0}\" in the configuration; an administrator can add it there, under [programs]"
+    )]
+    NoProgram(String),
     #[error("{0} is not host:port")]
     NotAnAddress(String),
     #[error(

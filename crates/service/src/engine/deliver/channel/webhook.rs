@@ -8,7 +8,7 @@ use maple_lark_store::{deliveries::Delivery, notices::Notice};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use super::{ChannelDriver, ChannelError, refused, web::http_target};
+use super::{ChannelDriver, ChannelError, facts, refused, web::http_target};
 use crate::engine::{
     deliver::{
         Deliverer,
@@ -134,22 +134,7 @@ async fn webhook_body(
             json!({ "file_name": head.file_name, "format": head.format.word(), "size": head.size, "sha256": head.sha256, "url": address })
         })
         .collect();
-    let figures: serde_json::Map<String, Value> = document
-        .figures()
-        .map(|figure| (figure.name.clone(), json!({ "title": figure.title, "value": figure.value, "amount": figure.amount, "status": figure.status })))
-        .collect();
-    Ok(json!({
-        "report": run.report,
-        "title": document.title,
-        "run": run.id,
-        "audience": delivery.audience,
-        "scheduled_for": run.scheduled_for,
-        "window": { "from": run.window_from, "to": run.window_to, "time_zone": run.time_zone, "label": document.front.window_label },
-        "status": document.summary.status.word().to_lowercase(),
-        "summary": document.summary.headline,
-        "lines": document.summary.lines.iter().map(|line| &line.text).collect::<Vec<_>>(),
-        "figures": figures,
-        "documents": documents,
-        "url": format!("{}/runs/{}", shared.config.public_url, run.id),
-    }))
+    let mut facts = facts::of(shared, delivery, opened);
+    facts["documents"] = json!(documents);
+    Ok(facts)
 }
