@@ -5,6 +5,7 @@ import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor, mayChange } from '../session'
+import { sourceKind } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
 const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)
@@ -52,7 +53,7 @@ const result = (name: string) => {
           </div>
           <dl class="facts">
             <dt>Name</dt><dd><code>{{ source.name }}</code></dd>
-            <dt>Kind</dt><dd>{{ source.kind }}</dd>
+            <dt>Kind</dt><dd>{{ sourceKind(source.kind) }}</dd>
             <dt>Where</dt><dd><code>{{ source.address }}</code></dd>
             <dt>Limits</dt><dd>{{ source.timeout_seconds }} s and {{ source.row_limit.toLocaleString('en') }} rows a query; read-only</dd>
             <dt>Used by</dt><dd>{{ source.used_by.join(', ') || 'nothing yet' }}</dd>

@@ -134,6 +134,8 @@ async fn run(arguments: Arguments) -> Result<()> {
     ));
     let files = state.join("inventory");
     inventory(&files)?;
+    let work_orders = files.join("work-orders.db");
+    scenario::work_orders::write(&work_orders, Utc::now())?;
 
     let password_file = state.join("admin-password");
     if !password_file.exists() {
@@ -177,6 +179,7 @@ async fn run(arguments: Arguments) -> Result<()> {
         .env("ORRIN_GATES", services.url("/gates/metrics"))
         .env("ORRIN_TELEMETRY_TOKEN", TELEMETRY_TOKEN)
         .env("ORRIN_INVENTORY", &files)
+        .env("ORRIN_WORK_ORDERS", &work_orders)
         .env("ORRIN_ARCHIVE", &archive)
         .env(
             "ORRIN_DUTY_CHAT",

@@ -62,6 +62,11 @@ impl Element<'_, '_> {
         written.map_err(E::custom)
     }
 
+    fn empty<E: serde::de::Error>(self) -> Result<(), E> {
+        let written = self.writer.write_event(Event::Empty(self.start));
+        written.map_err(E::custom)
+    }
+
     fn open<E: serde::de::Error>(&mut self) -> Result<BytesEnd<'static>, E> {
         let written = self.writer.write_event(Event::Start(self.start.borrow()));
         written.map_err(E::custom)?;
@@ -99,6 +104,26 @@ impl<'de> DeserializeSeed<'de> for Element<'_, '_> {
     }
 }
 
+/// An entry of a list, which is opened by its first.
+struct Item<'l, 'a, 'n> {
+    list: &'l mut Element<'a, 'n>,
+    end: &'l mut Option<BytesEnd<'static>>,
+}
+
+impl<'de> DeserializeSeed<'de> for Item<'_, '_, '_> {
+    type Value = ();
+
+    fn deserialize<D: serde::Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        if self.end.is_none() {
+            *self.end = Some(self.list.open()?);
+        }
+        deserializer.deserialize_any(Element {
+            writer: self.list.writer,
+            start: BytesStart::new("item"),
+        })
+    }
+}
+
 impl<'de> Visitor<'de> for Element<'_, '_> {
     type Value = ();
 
@@ -132,14 +157,17 @@ impl<'de> Visitor<'de> for Element<'_, '_> {
     }
 
     fn visit_seq<A: SeqAccess<'de>>(mut self, mut list: A) -> Result<(), A::Error> {
-        let end = self.open()?;
+        let mut end = None;
         while list
-            .next_element_seed(Element {
-                writer: self.writer,
-                start: BytesStart::new("item"),
+            .next_element_seed(Item {
+                list: &mut self,
+                end: &mut end,
             })?
             .is_some()
         {}
+        let Some(end) = end else {
+            return self.empty();
+        };
         let written = self.writer.write_event(Event::End(end));
         written.map_err(A::Error::custom)
     }
@@ -191,8 +219,7 @@ mod tests {
  <of>
   <item name="used [%]">true</item>
  </of>
- <none>
- </none>
+ <none/>
 </document>
 "#
         );

@@ -24,7 +24,10 @@ pub async fn place_with_everything() -> (Place, WebServices) {
         "{\"step\":\"Before\",\"bytes\":1000}\n{\"step\":\"Logs\",\"bytes\":250}\n",
     )
     .unwrap();
+    let work_orders = inventory.join("work-orders.db");
+    maple_lark_demo::scenario::work_orders::write(&work_orders, chrono::Utc::now()).unwrap();
     for (name, value) in [
+        ("ORRIN_WORK_ORDERS", work_orders.display().to_string()),
         ("ORRIN_WEB", services.url("")),
         ("ORRIN_PORT_OFFICE", services.url("/port-office")),
         (

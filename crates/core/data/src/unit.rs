@@ -5,7 +5,7 @@ use std::{fmt, str::FromStr};
 use maple_lark_time::nearest::suggestion;
 use serde::{Deserialize, Serialize};
 
-use crate::number_format::NumberFormat;
+use crate::number_format::{NumberFormat, decimals};
 
 /// What a number counts. The stored value is always in the unit named here; only
 /// [`Unit::format`] rescales, and only for people.
@@ -159,6 +159,49 @@ impl Unit {
     }
 }
 
+impl Unit {
+    /// Values that stand beside each other, as people compare them: in one scale all have the
+    /// same decimals, `18.5 h, 13.0 h, 2.5 h`. Where they need several scales, or one would read
+    /// as nothing, each reads for itself. What is missing reads `–`.
+    #[must_use]
+    pub fn format_alike(&self, values: &[Option<f64>], number_format: NumberFormat) -> Vec<String> {
+        let missing = || "–".to_owned();
+        let known: Vec<f64> = values
+            .iter()
+            .flatten()
+            .copied()
+            .filter(|value| value.is_finite())
+            .collect();
+        let largest = known
+            .iter()
+            .fold(0.0, |most: f64, value| most.max(value.abs()));
+        let scale = self.scale(largest);
+        let scaled: Vec<f64> = known.iter().map(|value| value * scale.factor).collect();
+        let shares = matches!(self, Unit::Percent | Unit::Ratio);
+        let places = match self {
+            Unit::Currency(_) => 2,
+            _ => decimals(&scaled, shares),
+        };
+        // Half of the last place would be nothing.
+        let least = 0.5 / 10f64.powi(places as i32);
+        let alike = known.iter().zip(&scaled).all(|(value, shown)| {
+            *value == 0.0 || self.scale(value.abs()).suffix == scale.suffix && shown.abs() >= least
+        });
+        let each = |value: f64| match alike && value.is_finite() {
+            true if scale.suffix.is_empty() => number_format.number(value * scale.factor, places),
+            true => {
+                let number = number_format.number(value * scale.factor, places);
+                format!("{number}\u{a0}{}", scale.suffix)
+            }
+            false => self.format(value, number_format),
+        };
+        values
+            .iter()
+            .map(|value| value.map_or_else(missing, each))
+            .collect()
+    }
+}
+
 impl FromStr for Unit {
     type Err = UnknownUnit;
 
@@ -243,6 +286,37 @@ mod tests {
                 text
             );
         }
+    }
+
+    #[test]
+    fn values_beside_each_other_have_one_precision() {
+        let words = |unit: Unit, values: &[f64]| {
+            let values: Vec<Option<f64>> = values.iter().copied().map(Some).collect();
+            unit.format_alike(&values, NumberFormat::default())
+                .join(", ")
+                .replace('\u{a0}', " ")
+        };
+        let hours = Unit::Other("h".into());
+        assert_eq!(
+            words(hours, &[18.5, 13.0, 2.5, 0.0]),
+            "18.5 h, 13.0 h, 2.5 h, 0.0 h"
+        );
+        assert_eq!(words(Unit::Percent, &[92.61, 60.0]), "92.6 %, 60.0 %");
+        assert_eq!(words(Unit::None, &[3.0, 4.0]), "3, 4");
+        // Scales of their own, and what one precision would hide.
+        assert_eq!(
+            words(Unit::BytesSi, &[2_500_000.0, 900.0]),
+            "2.50 MB, 900 B"
+        );
+        assert_eq!(
+            words(Unit::Milliseconds, &[1500.25, 0.04]),
+            "1,500 ms, 0.04 ms"
+        );
+        assert_eq!(
+            Unit::Percent
+                .format_alike(&[None, Some(f64::NAN), Some(5.25)], NumberFormat::default()),
+            ["–", "–", "5.25\u{a0}%"]
+        );
     }
 
     #[test]

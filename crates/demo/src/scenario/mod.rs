@@ -6,6 +6,7 @@
 pub(crate) mod company;
 mod measured;
 pub(crate) mod noise;
+pub mod work_orders;
 
 use anyhow::Result;
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};

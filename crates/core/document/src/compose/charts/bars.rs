@@ -59,10 +59,23 @@ impl Drawing<'_, '_> {
         let limits = axis::limits(&thresholds, factor, &axis.unit, number_format);
         // A part of a stack is not held against the limit of the whole.
         let limited = thresholds.is_set() && !form.stacked;
+        let values: Vec<Option<f64>> = series
+            .iter()
+            .flat_map(|(_, values)| values)
+            .copied()
+            .collect();
+        let mut labels = unit.format_alike(&values, number_format).into_iter();
         let series: Vec<BarSeries> = series
             .into_iter()
             .map(|(name, values)| {
-                self.bar_series(name, &values, &unit, factor, limited.then_some(&thresholds))
+                let labels = labels.by_ref().take(values.len()).collect();
+                self.bar_series(
+                    name,
+                    &values,
+                    labels,
+                    factor,
+                    limited.then_some(&thresholds),
+                )
             })
             .collect();
         let mut counts = StatusCounts::default();
@@ -164,20 +177,16 @@ impl Drawing<'_, '_> {
         &mut self,
         name: String,
         values: &[Option<f64>],
-        unit: &Unit,
+        labels: Vec<String>,
         factor: f64,
         limits: Option<&Thresholds>,
     ) -> BarSeries {
-        let number_format = self.number_format();
-        let label = |value: &Option<f64>| {
-            value.map_or_else(|| "–".to_owned(), |value| unit.format(value, number_format))
-        };
         let status =
             |value: &Option<f64>| limits.map_or(Status::Ok, |limits| limits.status(*value));
         BarSeries {
             colour: self.context.colours.of(&name),
             name,
-            labels: values.iter().map(label).collect(),
+            labels,
             statuses: values.iter().map(status).collect(),
             values: values
                 .iter()

@@ -42,10 +42,16 @@ impl Drawing<'_, '_> {
         let mut boxes = Vec::new();
         for (name, mut values) in groups {
             values.iter_mut().for_each(|value| *value *= factor);
-            let mut drawn = box_of(name, &mut values);
-            drawn.label = unit.format(drawn.median / factor, number_format);
-            description += &format!(" {}: median {}.", drawn.name, drawn.label);
-            boxes.push(drawn);
+            boxes.push(box_of(name, &mut values));
+        }
+        let medians: Vec<Option<f64>> = boxes
+            .iter()
+            .map(|drawn| Some(drawn.median / factor))
+            .collect();
+        let labels = unit.format_alike(&medians, number_format);
+        for (drawn, label) in boxes.iter_mut().zip(labels) {
+            description += &format!(" {}: median {label}.", drawn.name);
+            drawn.label = label;
         }
         let limits = axis::limits(&limits, factor, &axis.unit, number_format);
         Ok(done(axis, limits, Plot::Boxes { boxes }, description))

@@ -47,9 +47,11 @@ impl Drawing<'_, '_> {
 /// The first and the last row are totals; each between them begins where the one before ended.
 fn steps(rows: Vec<(String, f64)>, unit: &Unit, number_format: NumberFormat) -> Vec<BreakdownStep> {
     let last = rows.len() - 1;
+    let amounts: Vec<Option<f64>> = rows.iter().map(|(_, amount)| Some(*amount)).collect();
+    let labels = unit.format_alike(&amounts, number_format);
     let mut level = Total::default();
     let mut steps = Vec::new();
-    for (place, (title, amount)) in rows.into_iter().enumerate() {
+    for (place, ((title, amount), label)) in rows.into_iter().zip(labels).enumerate() {
         let total = place == 0 || place == last;
         let (from, to) = if total {
             if place == 0 {
@@ -66,7 +68,7 @@ fn steps(rows: Vec<(String, f64)>, unit: &Unit, number_format: NumberFormat) -> 
             title,
             from,
             to,
-            label: format!("{sign}{}", unit.format(amount, number_format)),
+            label: format!("{sign}{label}"),
             total,
         });
     }

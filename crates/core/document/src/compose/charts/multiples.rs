@@ -56,10 +56,11 @@ impl Drawing<'_, '_> {
         );
         let what = title(self.query, value);
         let mut charts = Vec::new();
-        for (place, (name, points)) in groups.into_iter().enumerate() {
+        let lasts: Vec<Option<f64>> = groups.iter().map(|(_, points)| last(points)).collect();
+        let labels = unit.format_alike(&lasts, format);
+        let labelled = groups.into_iter().zip(lasts.into_iter().zip(labels));
+        for (place, ((name, points), (last, label))) in labelled.enumerate() {
             stop::check();
-            let last = last(&points);
-            let label = last.map_or_else(|| "–".to_owned(), |value| unit.format(value, format));
             if place < 3 {
                 description += &format!(" {name}: {what} {label} at the end.");
             }

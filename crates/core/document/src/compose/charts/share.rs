@@ -42,11 +42,14 @@ impl Drawing<'_, '_> {
             ));
         }
         let percent = |value: f64| Unit::Percent.format(value / whole * 100.0, number_format);
+        let values: Vec<Option<f64>> = parts.iter().map(|(_, value)| Some(*value)).collect();
+        let amounts = unit.format_alike(&values, number_format);
         let parts: Vec<SharePart> = parts
             .into_iter()
-            .map(|(name, value)| SharePart {
+            .zip(amounts)
+            .map(|((name, value), amount)| SharePart {
                 colour: self.context.colours.of(&name),
-                label: format!("{} ({})", unit.format(value, number_format), percent(value)),
+                label: format!("{amount} ({})", percent(value)),
                 share: value / whole,
                 name,
             })
