@@ -186,5 +186,26 @@ export function lineCounts(diff: string): string {
 export const DATABASES = ['postgresql', 'mysql', 'sqlite']
 export const isDatabase = (kind: string): boolean => DATABASES.includes(kind)
 
-/** What people call a kind of source. */
-export const sourceKind = (kind: string): string => ({ postgresql: 'PostgreSQL', mysql: 'MySQL or MariaDB', sqlite: 'SQLite', 'http-json': 'JSON by HTTP', files: 'Files', 'web-page': 'Live page', 'open-metrics': 'OpenMetrics', 'local-checks': 'Local checks' })[kind] ?? kind
+/** What people call the kinds of sources, in the order of choices. */
+export const SOURCE_KINDS: Record<string, string> = {
+  postgresql: 'PostgreSQL database',
+  mysql: 'MySQL or MariaDB database',
+  sqlite: 'SQLite database, a file',
+  'open-metrics': 'Metrics as text (OpenMetrics)',
+  'http-json': 'Service that answers in JSON',
+  files: 'CSV or JSON Lines files',
+  'web-page': 'Live page, as a browser shows it',
+  'local-checks': 'Checks from this machine',
+}
+export const sourceKind = (kind: string): string => SOURCE_KINDS[kind] ?? kind
+
+/** The same of channels. */
+export const CHANNEL_KINDS: Record<string, string> = {
+  'mail-server': 'Mail server',
+  folder: 'Folder of this machine',
+  upload: 'Upload by HTTP (WebDAV)',
+  webhook: 'Web hook',
+  syslog: 'Syslog',
+  program: 'Program of this machine',
+}
+export const channelKind = (kind: string): string => CHANNEL_KINDS[kind] ?? kind

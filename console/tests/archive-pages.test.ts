@@ -14,7 +14,7 @@ const found = (...items: Part<'ArchiveEntry'>[]) => ({ items, total: items.lengt
 describe('the archive', () => {
   const shown = (at: string, ...items: Part<'ArchiveEntry'>[]) => {
     signedIn('viewer')
-    answering({ 'GET /archive': found(...items), 'GET /reports': [{ name: 'daily', title: 'Ferry daily' }] })
+    answering({ 'GET /archive': found(...items), 'GET /report-names': [{ name: 'daily', title: 'Ferry daily' }] })
     return opened(Archive, { at })
   }
 

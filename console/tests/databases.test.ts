@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 
 import { begin, measuresOf } from '../src/dashboards/sources'
 import { FORMS } from '../src/forms/fields'
-import { DATABASES, isDatabase, sourceKind } from '../src/words'
+import { channelKind, DATABASES, isDatabase, sourceKind } from '../src/words'
 
 const entry = { name: 'loads', kind: 'table', unit: '', description: '', items: [{ name: 'at', kind: 'datetime', description: '', values: [] }, { name: 'cpu', kind: 'double', description: '', values: [] }] }
 
@@ -30,5 +30,6 @@ describe('databases', () => {
     const asked = FORMS.channel!.filter((field) => !field.when || field.when({ 'channel.kind': 'program' })).map((field) => field.key)
     expect(asked).toContain('channel.program')
     expect(asked).not.toContain('channel.host')
+    expect([channelKind('program'), channelKind('another')]).toEqual(['Program of this machine', 'another'])
   })
 })

@@ -32,7 +32,7 @@ beforeEach(() => {
     [DRAFT]: drafted,
     'GET /sources': [{ name: 'shop', title: 'Shop', kind: 'postgresql' }],
     'GET /dashboards': [{ name: 'small', title: 'Small', used_by: [], block_titles: [], parameters: [], sources: [] }],
-    'GET /reports': [],
+    'GET /report-names': [],
     'POST /queries/try': new Refusal(422, 'not here'),
     'POST /preview': new Refusal(422, 'not here'),
   })

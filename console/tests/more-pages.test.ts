@@ -27,7 +27,7 @@ describe('the agenda', () => {
   }
   const shown = (at: string, ...entries: Part<'AgendaEntry'>[]) => {
     signedIn('viewer')
-    answering({ 'GET /agenda': (one) => days(one, entries), 'GET /reports': [], 'GET /tokens': [] })
+    answering({ 'GET /agenda': (one) => days(one, entries), 'GET /report-names': [], 'GET /tokens': [] })
     return opened(Agenda, { at })
   }
 
@@ -175,7 +175,7 @@ describe('the overview', () => {
   it('says first how things are, and what needs a look', async () => {
     signedIn('viewer')
     const run = { id: 'r1', title: 'Ferry daily', state: 'failed', problem: 'db-2 does not answer', window: { label: '27 Nov 2026' }, created_at: '2026-11-28T06:00:00Z' } as const
-    answering({ 'GET /overview': { status: 'critical', sentence: 'One report failed', failed: [run as never], next: [], recent: [] }, 'GET /reports': [], 'GET /sources': [] })
+    answering({ 'GET /overview': { status: 'critical', sentence: 'One report failed', failed: [run as never], next: [], recent: [] }, 'GET /report-names': [], 'GET /sources': [] })
     const page = await opened(Overview, { at: '/' })
     expect(page.view.find('h1').text()).toBe('One report failed')
     expect(page.view.find('[aria-labelledby=failed]').text()).toContain('db-2 does not answer')

@@ -1,62 +1,30 @@
 import { describe, expect, it } from 'vitest'
 
-import type { ReportView } from '../src/api/client'
 import { editorOf, filtered, KINDS, kindWords } from '../src/definitions/list'
-import { fits, shown, tagsOf } from '../src/reports/list'
+import { reportFilterValues, reportOrderValues } from '../src/api/schema'
+import { countWords, ORDERS, queryOf, STATES } from '../src/reports/list'
 import { plain, recipients, rest, sentence } from '../src/reports/sentence'
 
-const report = (name: string, more: object = {}): ReportView => ({ name, title: name, audiences: [], audiences_from: [], tags: [], dashboards: ['estate'], file: `reports/${name}.toml`, formats: ['pdf'], paused: false, schedule: 'Every day', time_zone: 'UTC', window: 'the previous day', ...more }) as unknown as ReportView
-const ran = (state: string, created_at: string) => ({ last_run: { state, created_at, settled: state !== 'rendering' && state !== 'held', good: state === 'delivered' } })
-const names = (found: ReportView[]) => found.map((one) => one.name)
 
 describe('the list of reports', () => {
-  const all = [
-    report('host-10', { next: '2026-11-28T07:30:00Z', ...ran('delivered', '2026-11-27T07:30:00Z') }),
-    report('host-2', { next: '2026-11-27T12:00:00Z', ...ran('failed', '2026-11-27T06:00:00Z'), owner: 'Ada' }),
-    report('paused', { ...ran('held', '2026-11-26T09:00:00Z'), paused: true, next: '2026-11-27T11:00:00Z' }),
-    report('asked', { schedule: null, ...ran('rendering', '2026-11-27T09:00:00Z') }),
-  ]
   const view = (more: object) => ({ search: '', state: '', order: '', tag: '', ...more })
 
-  it('is in the order of titles as people sort them', () => {
-    expect(names(shown(all, view({})))).toEqual(['asked', 'host-2', 'host-10', 'paused'])
+  it('asks the service for what its address says', () => {
+    expect(queryOf(view({}), 1, 50)).toEqual({ page: 1, size: 50 })
+    expect(queryOf(view({ search: ' ada estate ', state: 'trouble', order: 'next', tag: 'night' }), 2, 50)).toEqual({ page: 2, size: 50, words: 'ada estate', state: 'trouble', order: 'next', tag: 'night' })
   })
 
-  it('is in the order of runs, with those that have none at the end', () => {
-    expect(names(shown(all, view({ order: 'next' })))).toEqual(['host-2', 'host-10', 'asked', 'paused'])
-    expect(names(shown(all, view({ order: 'last' })))).toEqual(['asked', 'host-10', 'host-2', 'paused'])
+  it('leaves out what an old bookmark says and nobody knows', () => {
+    expect(queryOf(view({ state: 'asleep', order: 'colour' }), 1, 50)).toEqual({ page: 1, size: 50 })
   })
 
-  it('is searched by every word in what a report says of itself', () => {
-    expect(names(shown(all, view({ search: 'ADA estate' })))).toEqual(['host-2'])
-    expect(names(shown(all, view({ search: 'ada nobody' })))).toEqual([])
+  it('has every state and order that the service knows', () => {
+    expect(STATES.map((one) => one.value).filter(Boolean).sort()).toEqual([...reportFilterValues].sort())
+    expect([...ORDERS.map((one) => one.value).filter(Boolean), 'title'].sort()).toEqual([...reportOrderValues].sort())
   })
 
-  it('shows the reports of a state', () => {
-    const of = (state: string) => names(all.filter((one) => fits(one, state)))
-    expect(of('scheduled')).toEqual(['host-10', 'host-2'])
-    expect(of('paused')).toEqual(['paused'])
-    expect(of('request')).toEqual(['asked'])
-    expect(of('trouble'), 'what is under way is none').toEqual(['host-2', 'paused'])
-    expect(fits(report('new'), 'never') && !fits(report('new'), 'trouble')).toBe(true)
-    expect(of('never')).toEqual([])
-    expect(of('anything')).toHaveLength(4)
-  })
-
-  it('leaves the list that it was given as it was', () => {
-    const before = names(all)
-    shown(all, view({ order: 'next' }))
-    expect(names(all)).toEqual(before)
-  })
-})
-
-describe('tags', () => {
-  it('narrow the list, and are found by search, too', () => {
-    const all = [report('a', { tags: ['night', 'estate 10'] }), report('b', { tags: ['estate 2'] }), report('c')]
-    const view = (more: object) => ({ search: '', state: '', order: '', tag: '', ...more })
-    expect(tagsOf(all)).toEqual(['estate 2', 'estate 10', 'night'])
-    expect(names(shown(all, view({ tag: 'night' })))).toEqual(['a'])
-    expect(names(shown(all, view({ search: 'estate 2' })))).toContain('b')
+  it('counts runs up to a number that says enough', () => {
+    expect([countWords({ run_count: 1, run_limit: null }), countWords({ run_count: 0, run_limit: 3 }), countWords({ run_count: 1000, run_limit: null })]).toEqual([', 1 run', ', 0 of 3 runs', ', 1,000 or more runs'])
   })
 })
 

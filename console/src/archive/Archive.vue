@@ -17,7 +17,7 @@ const router = useRouter()
 const wanted = reactive(wantedOf(route.query))
 const page = ref(1)
 const sideBySide = ref(route.query.view === 'fronts')
-const { data: reports } = useLoaded(() => take(api.GET('/reports')))
+const { data: reports } = useLoaded(() => take(api.GET('/report-names')))
 const query = computed(() => asked(wanted))
 const { data, error, load } = useLoaded(() => take(api.GET('/archive', { params: { query: { ...query.value, page: page.value, size: SIZE } as never } })))
 watch([query, sideBySide], async () => {

@@ -49,7 +49,7 @@ const chosen = ref('PT24H')
 const zone = ref(own)
 const values = ref<Record<string, string>>({})
 // A report that shows the dashboard knows best in which zone its readers are.
-const { data: reports } = useLoaded(() => take(api.GET('/reports')))
+const { data: reports } = useLoaded(() => take(api.GET('/report-names')))
 watch([reports, dashboards], ([found, known]) => {
   const used = known?.find((one) => one.name === name.value)?.used_by ?? []
   zone.value = found?.find((report) => used.includes(report.name))?.time_zone ?? zone.value

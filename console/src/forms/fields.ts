@@ -1,7 +1,7 @@
 // What forms ask for, kind by kind, and what is done with what was entered: a change to the
 // definition's keys, in which only what differs is named.
 import type { Schemas } from '../api/client'
-import { DATABASES } from '../words'
+import { CHANNEL_KINDS, DATABASES, SOURCE_KINDS } from '../words'
 
 export type Keys = Record<string, unknown>
 export type Value = string | string[] | boolean | Keys[]
@@ -72,6 +72,7 @@ const name = (table: string): Field[] => [
 ]
 const team = (table: string): Field => ({ key: `${table}.team`, title: 'Team', as: 'team', hint: 'Nobody outside it sees this, or what comes of it.' })
 const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Shared with', as: 'teams', hint: 'Only these teams use it, by its name; they do not see its settings. Everybody may if none is chosen.' })
+const labelled = (kinds: Record<string, string>) => Object.entries(kinds).map(([value, label]) => ({ value, label }))
 const server = is('source.kind', 'postgresql', 'mysql')
 const mail = is('channel.kind', 'mail-server')
 
@@ -82,16 +83,7 @@ export const FORMS: Record<string, Field[]> = {
       title: 'Kind',
       as: 'choice',
       needed: true,
-      choices: [
-        { value: 'postgresql', label: 'PostgreSQL database' },
-        { value: 'mysql', label: 'MySQL or MariaDB database' },
-        { value: 'sqlite', label: 'SQLite database, a file' },
-        { value: 'open-metrics', label: 'Metrics as text (OpenMetrics)' },
-        { value: 'http-json', label: 'Service that answers in JSON' },
-        { value: 'files', label: 'CSV or JSON Lines files' },
-        { value: 'web-page', label: 'Live page, as a browser shows it' },
-        { value: 'local-checks', label: 'Checks from this machine' },
-      ],
+      choices: labelled(SOURCE_KINDS),
     },
     ...name('source'),
     shared('source'),
@@ -134,14 +126,7 @@ export const FORMS: Record<string, Field[]> = {
       title: 'Kind',
       as: 'choice',
       needed: true,
-      choices: [
-        { value: 'mail-server', label: 'Mail server' },
-        { value: 'folder', label: 'Folder of this machine' },
-        { value: 'upload', label: 'Upload by HTTP (WebDAV)' },
-        { value: 'webhook', label: 'Web hook' },
-        { value: 'syslog', label: 'Syslog' },
-        { value: 'program', label: 'Program of this machine' },
-      ],
+      choices: labelled(CHANNEL_KINDS),
     },
     ...name('channel'),
     shared('channel'),

@@ -32,7 +32,7 @@ const title = computed(() => new Intl.DateTimeFormat('en-GB', { month: 'long', y
 
 const question = computed(() => ({ ...span.value, time_zone: zone.value, report: report.value }))
 const { data, error, load } = useLoaded(() => take(api.GET('/agenda', { params: { query: question.value } })), 30000)
-const reports = useLoaded(() => take(api.GET('/reports')))
+const reports = useLoaded(() => take(api.GET('/report-names')))
 watch(question, load)
 const zones = computed(() => [...new Set([own, ...(reports.data.value ?? []).map((one) => one.time_zone), 'UTC'])])
 const open = ref<string | null>(null)

@@ -25,7 +25,7 @@ const days = ref<[string, string] | null>(null)
 const zone = ref(own)
 const values = ref<Record<string, unknown>>({})
 // A report that shows the dashboard knows best in which zone its readers are.
-const reports = useLoaded(() => take(api.GET('/reports')))
+const reports = useLoaded(() => take(api.GET('/report-names')))
 watch([reports.data, dashboard], ([found, shown]) => {
   const used = found?.find((report) => shown?.used_by.includes(report.name))
   if (used) zone.value = used.time_zone

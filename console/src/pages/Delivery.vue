@@ -8,7 +8,7 @@ import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { isAdministrator, isAuthor, mayChange } from '../session'
-import { away, instant, noticeWords } from '../words'
+import { channelKind, away, instant, noticeWords } from '../words'
 
 const { data: channels, error, load } = useLoaded(() => take(api.GET('/channels')), 10_000)
 // The address book is for those who write to people.
@@ -69,7 +69,6 @@ async function resubscribe(report: string, address: string) {
     complain(problem)
   }
 }
-const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'Folder', upload: 'Upload', webhook: 'Web hook', syslog: 'Syslog', program: 'Program' }
 </script>
 
 <template>
@@ -87,7 +86,7 @@ const KINDS: Record<string, string> = { 'mail-server': 'Mail server', folder: 'F
             <div class="way">
               <div>
                 <strong>{{ channel.title }}</strong>
-                <div class="muted small">{{ KINDS[channel.kind] ?? channel.kind }} · <code>{{ channel.place }}</code></div>
+                <div class="muted small">{{ channelKind(channel.kind) }} · <code>{{ channel.place }}</code></div>
                 <div class="small">{{ channel.used_by.length ? `Used by ${channel.used_by.join(', ')}` : 'No report uses it yet' }}</div>
                 <div v-if="channel.waiting" class="small waiting">▲ {{ channel.waiting }} waiting, the oldest since {{ away(channel.oldest ?? '', now) }}</div>
               </div>

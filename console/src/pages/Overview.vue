@@ -11,7 +11,7 @@ import { away, instant } from '../words'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/overview')), 3000)
 // Where there is no report yet, the first steps say what to do.
-const { data: reports } = useLoaded(() => take(api.GET('/reports')))
+const { data: reports } = useLoaded(() => take(api.GET('/report-names')))
 const { data: sources } = useLoaded(() => take(api.GET('/sources')))
 const now = ref(Date.now())
 const timer = setInterval(() => (now.value = Date.now()), 1000)

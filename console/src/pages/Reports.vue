@@ -1,34 +1,39 @@
 <script setup lang="ts">
 import { ElMessageBox } from 'element-plus'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, take } from '../api/client'
+import { api, take, type ReportView } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { ORDERS, shown, STATES, tagsOf } from '../reports/list'
+import { countWords, ORDERS, queryOf, STATES } from '../reports/list'
 import { isAuthor } from '../session'
 import { instant } from '../words'
 
-const { data, error, load } = useLoaded(() => take(api.GET('/reports')), 5000)
 const route = useRoute()
 const router = useRouter()
+// What is asked for stands in the address, so that a view can be bookmarked.
 const asked = (key: string) => computed({ get: () => String(route.query[key] ?? ''), set: (value: string) => void router.replace({ query: { ...route.query, [key]: value || undefined, page: undefined } }) })
 const [search, state, order, tag] = [asked('search'), asked('state'), asked('order'), asked('tag')]
-const tags = computed(() => tagsOf(data.value ?? []))
-const list = computed(() => shown(data.value ?? [], { search: search.value, state: state.value, order: order.value, tag: tag.value }))
-// Thousands of reports are found and counted, and shown a page at a time.
+const page = computed({ get: () => Math.max(1, Number(route.query.page) || 1), set: (value: number) => void router.replace({ query: { ...route.query, page: value > 1 ? String(value) : undefined } }) })
+// Thousands of reports are found and counted by the service, and shown a page at a time.
 const SIZE = 50
-const page = computed({ get: () => Math.min(Math.max(1, Number(route.query.page) || 1), Math.max(1, Math.ceil(list.value.length / SIZE))), set: (value: number) => void router.replace({ query: { ...route.query, page: value > 1 ? String(value) : undefined } }) })
-const rows = computed(() => list.value.slice((page.value - 1) * SIZE, page.value * SIZE))
+const { data, error, load } = useLoaded(() => take(api.GET('/reports', { params: { query: queryOf({ search: search.value, state: state.value, order: order.value, tag: tag.value }, page.value, SIZE) } })), 5000)
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(() => route.query, () => {
+  if (route.name !== 'reports') return
+  clearTimeout(timer)
+  timer = setTimeout(() => void load(), 150)
+})
+const rows = computed(() => data.value?.items ?? [])
 
 // Several at once; what is not in sight is not chosen.
 const chosen = ref<string[]>([])
-const marked = computed(() => list.value.filter((report) => chosen.value.includes(report.name)))
-const all = computed({ get: () => list.value.length > 0 && marked.value.length === list.value.length, set: (on: boolean) => (chosen.value = on ? list.value.map((report) => report.name) : []) })
+const marked = computed(() => rows.value.filter((report) => chosen.value.includes(report.name)))
+const all = computed({ get: () => rows.value.length > 0 && marked.value.length === rows.value.length, set: (on: boolean) => (chosen.value = on ? rows.value.map((report) => report.name) : []) })
 const choose = (name: string, on: boolean) => (chosen.value = on ? [...chosen.value, name] : chosen.value.filter((one) => one !== name))
 const busy = ref(false)
 async function each(what: (name: string) => Promise<unknown>, question?: string, button?: string) {
@@ -43,6 +48,14 @@ async function each(what: (name: string) => Promise<unknown>, question?: string,
   await load()
 }
 const path = (name: string) => ({ params: { path: { name } } })
+// The schedule of one, on or off.
+const switching = ref('')
+async function turn(report: ReportView) {
+  switching.value = report.name
+  await take(report.paused ? api.POST('/reports/{name}/resume', path(report.name)) : api.POST('/reports/{name}/pause', path(report.name))).catch(complain)
+  await load()
+  switching.value = ''
+}
 const pause = () => each((name) => take(api.POST('/reports/{name}/pause', path(name))))
 const resume = () => each((name) => take(api.POST('/reports/{name}/resume', path(name))))
 const runAll = () => each((name) => take(api.POST('/reports/{name}/runs', { ...path(name), body: { deliver: false, to: [] } })))
@@ -51,7 +64,7 @@ async function tagAll() {
   const word = answer?.value.trim()
   if (!word) return
   await each((name) => {
-    const known = data.value?.find((report) => report.name === name)?.tags ?? []
+    const known = rows.value.find((report) => report.name === name)?.tags ?? []
     return known.includes(word) ? Promise.resolve() : take(api.PATCH('/definitions/{kind}/{name}', { params: { path: { kind: 'report', name } }, body: { keys: { report: { tags: [...known, word] } } } }))
   })
 }
@@ -68,7 +81,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
       </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
-      <div v-if="data && !data.length" class="card stack">
+      <div v-if="data && !data.all" class="card stack">
         <h2>There are no reports yet</h2>
         <p>Begin with something ready-made: pick a question, choose a source, look at it with your own data, and have it sent.</p>
         <div class="row"><RouterLink to="/templates"><el-button type="primary" tabindex="-1">Ready-made reports</el-button></RouterLink><RouterLink :to="{ name: 'new-page-report' }"><el-button tabindex="-1">A page I already have</el-button></RouterLink></div>
@@ -79,8 +92,8 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
           <el-input v-model="search" class="search" clearable placeholder="Search" aria-label="Search" />
           <el-select v-model="state" class="choice" :empty-values="[null, undefined]" aria-label="State"><el-option v-for="one in STATES" :key="one.value" :value="one.value" :label="one.label" /></el-select>
           <el-select v-model="order" class="choice" :empty-values="[null, undefined]" aria-label="Order"><el-option v-for="one in ORDERS" :key="one.value" :value="one.value" :label="one.label" /></el-select>
-          <el-select v-if="tags.length" v-model="tag" class="choice" :empty-values="[null, undefined]" aria-label="Tag"><el-option value="" label="Every tag" /><el-option v-for="one in tags" :key="one" :value="one" :label="one" /></el-select>
-          <span class="muted small">{{ list.length === data.length ? `${data.length} reports` : `${list.length} of ${data.length} reports` }}</span>
+          <el-select v-if="data.tags.length" v-model="tag" class="choice" :empty-values="[null, undefined]" aria-label="Tag"><el-option value="" label="Every tag" /><el-option v-for="one in data.tags" :key="one" :value="one" :label="one" /></el-select>
+          <span class="muted small">{{ data.total === data.all ? `${data.all} reports` : `${data.total} of ${data.all} reports` }}</span>
         </div>
         <div v-if="marked.length" class="row marked" role="toolbar" aria-label="What to do with the chosen reports">
           <strong>{{ marked.length }} chosen</strong>
@@ -88,10 +101,10 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
           <el-button size="small" :loading="busy" @click="tagAll">Tag …</el-button>
           <el-button size="small" :loading="busy" @click="runAll">Run without sending</el-button><el-button size="small" type="danger" plain :loading="busy" @click="removeAll">Remove</el-button>
         </div>
-        <p v-if="!list.length" class="muted">No report is like this. <a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></p>
+        <p v-if="!rows.length" class="muted">No report is like this. <a href="#" @click.prevent="router.replace({ query: {} })">Show all</a></p>
         <table v-else class="list folds">
           <thead>
-            <tr><th v-if="isAuthor"><el-checkbox v-model="all" aria-label="Choose all" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th v-if="isAuthor"><span class="muted">Actions</span></th></tr>
+            <tr><th v-if="isAuthor"><el-checkbox v-model="all" aria-label="Choose all on this page" /></th><th>Report</th><th>Schedule and window</th><th>Last run</th><th>Next run</th><th v-if="isAuthor"><span class="muted">Actions</span></th></tr>
           </thead>
           <tbody>
             <tr v-for="report in rows" :key="report.name">
@@ -104,16 +117,16 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
               <td data-label="Last run">
                 <template v-if="report.last_run">
                   <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink>
-                  <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}</div>
+                  <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}{{ countWords(report) }}</div>
                 </template>
                 <span v-else class="muted">Never</span>
               </td>
-              <td data-label="Next run" class="whole"><StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.time_zone) }}</template></td>
+              <td data-label="Next run" class="whole"><el-switch v-if="isAuthor && report.schedule" :model-value="!report.paused" size="small" :aria-label="`${report.title}: on its schedule`" :loading="switching === report.name" @change="turn(report)" /> <StateMark v-if="report.paused" state="paused" /><template v-else>{{ instant(report.next, report.time_zone) }}</template></td>
               <td v-if="isAuthor"><RunNow :report="report" compact @changed="load" /></td>
             </tr>
           </tbody>
         </table>
-        <el-pagination v-if="list.length > SIZE" v-model:current-page="page" :page-size="SIZE" :total="list.length" layout="prev, pager, next" background aria-label="Pages of reports" />
+        <el-pagination v-if="data.total > SIZE" v-model:current-page="page" :page-size="SIZE" :total="data.total" layout="prev, pager, next" background aria-label="Pages of reports" />
       </div>
     </Loading>
   </div>

@@ -16,7 +16,7 @@ const stateOf = (value: unknown) => states.find((state) => state === value)
 const text = (value: unknown) => (typeof value === 'string' && value ? value : undefined)
 const filter = computed(() => ({ report: text(route.query.report), state: stateOf(route.query.state), page: Number(route.query.page ?? 1) || 1, size: 25 }))
 const { data, error, load } = useLoaded(() => take(api.GET('/runs', { params: { query: filter.value } })), 5000)
-const reports = useLoaded(() => take(api.GET('/reports')))
+const reports = useLoaded(() => take(api.GET('/report-names')))
 watch(filter, load)
 
 function choose(change: Record<string, string | number | undefined>) {

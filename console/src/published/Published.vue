@@ -15,9 +15,9 @@ import { isGood, pathOf, untilWords, whomWords, type View } from './words'
 const SIZE = 50
 const page = ref(1)
 const { data, error, load } = useLoaded(() => take(api.GET('/views', { params: { query: { page: page.value, size: SIZE } } })))
-const { data: reports } = useLoaded(() => take(api.GET('/reports')))
+const { data: reports } = useLoaded(() => take(api.GET('/reports', { params: { query: { order: 'last', size: 200 } } })))
 const looks = computed(() => !isAuthor.value)
-const latest = computed(() => (reports.value ?? []).filter((report) => report.last_run))
+const latest = computed(() => (reports.value?.items ?? []).filter((report) => report.last_run))
 const now = Date.now()
 
 async function end(view: View) {

@@ -1,6 +1,8 @@
-// Which reports a list shows, and in which order. All of it stands in the address, so that a
+// Which reports a list asks for, and in which order. All of it stands in the address, so that a
 // view can be bookmarked.
+import type { paths } from '../api/schema'
 import type { ReportView } from '../api/client'
+import { reportFilterValues, reportOrderValues } from '../api/schema'
 
 export const STATES = [
   { value: '', label: 'All reports' },
@@ -24,39 +26,22 @@ export interface View {
   tag: string
 }
 
-export function fits(report: ReportView, state: string): boolean {
-  const last = report.last_run
-  switch (state) {
-    case 'scheduled':
-      return Boolean(report.schedule) && !report.paused
-    case 'paused':
-      return report.paused
-    case 'request':
-      return !report.schedule
-    case 'trouble':
-      return Boolean(last && ((last.settled && !last.good) || ['held', 'awaiting-approval'].includes(last.state)))
-    case 'never':
-      return !last
-    default:
-      return true
-  }
+type Query = NonNullable<paths['/reports']['get']['parameters']['query']>
+
+/** What the service is asked for; a word that it does not know, as in an old bookmark, is left out. */
+export function queryOf(view: View, page: number, size: number): Query {
+  const state = reportFilterValues.find((one) => one === view.state)
+  const order = reportOrderValues.find((one) => one === view.order)
+  const words = view.search.trim()
+  return { page, size, ...(words ? { words } : {}), ...(state ? { state } : {}), ...(order ? { order } : {}), ...(view.tag ? { tag: view.tag } : {}) }
 }
 
-const said = (report: ReportView) => [report.title, report.name, report.owner ?? '', report.file, ...report.tags, ...report.dashboards, ...report.audiences.map((one) => one.name), ...report.formats].join(' ').toLowerCase()
+/** More runs than these are not counted. */
+const MOST_COUNTED = 1000
 
-/** Every tag that is used, in order. */
-export const tagsOf = (reports: ReportView[]): string[] => [...new Set(reports.flatMap((report) => report.tags))].sort((one, other) => natural.compare(one, other))
-
-/** Text as people sort it: host-2 before host-10, whatever the case. */
-const natural = new Intl.Collator('en', { numeric: true, sensitivity: 'base' })
-
-export function shown(reports: ReportView[], view: View): ReportView[] {
-  const words = view.search.toLowerCase().split(/\s+/).filter(Boolean)
-  const found = reports.filter((report) => fits(report, view.state) && (!view.tag || report.tags.includes(view.tag)) && words.every((word) => said(report).includes(word)))
-  const byTitle = (one: ReportView, other: ReportView) => natural.compare(one.title, other.title)
-  // What has no such instant comes last.
-  const at = (text: string | null | undefined, otherwise: number) => (text ? Date.parse(text) : otherwise)
-  if (view.order === 'next') return found.sort((one, other) => at(one.paused ? null : one.next, Infinity) - at(other.paused ? null : other.next, Infinity) || byTitle(one, other))
-  if (view.order === 'last') return found.sort((one, other) => at(other.last_run?.created_at, 0) - at(one.last_run?.created_at, 0) || byTitle(one, other))
-  return found.sort(byTitle)
+/** How many runs there are, and of how many: `, 12 of 30 runs`. */
+export function countWords(report: Pick<ReportView, 'run_count' | 'run_limit'>): string {
+  const count = report.run_count >= MOST_COUNTED ? '1,000 or more' : String(report.run_count)
+  if (report.run_limit) return `, ${count} of ${report.run_limit} runs`
+  return `, ${count} ${report.run_count === 1 ? 'run' : 'runs'}`
 }

@@ -65,7 +65,10 @@ pub use queries::{
     AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,
     QueryAnswer, QueryOrder, SamplerView,
 };
-pub use reports::{AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportView};
+pub use reports::{
+    AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportName, ReportPage,
+    ReportView,
+};
 pub use rights::{RIGHTS, Right, in_markdown as rights_in_markdown, right_to};
 pub use runs::{
     AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunOrder, RunPage,
@@ -80,8 +83,8 @@ pub use sessions::{Credentials, NewToken, Token, TokenOrder, TokenRequest, Token
 pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, Role, RunState,
-    StepKind, StepState,
+    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, ReportFilter,
+    ReportOrder, Role, RunState, StepKind, StepState,
 };
 pub use teams::{Membership, NewTeam, TeamChange, TeamMember, TeamView};
 pub use templates::{

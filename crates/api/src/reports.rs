@@ -76,6 +76,38 @@ pub struct ReportView {
     /// The sources of the queries whose rows are further audiences, found when a run begins.
     pub audiences_from: Vec<String>,
     pub last_run: Option<RunSummary>,
+    /// How many runs there are of it, counted up to [`ReportView::MOST_COUNTED`].
+    pub run_count: u64,
+    /// How many its schedule makes in all, if it says so.
+    pub run_limit: Option<u32>,
+}
+
+impl ReportView {
+    /// More runs than these are not counted.
+    pub const MOST_COUNTED: u64 = 1000;
+}
+
+/// A page of reports.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ReportPage {
+    pub items: Vec<ReportView>,
+    /// How many are like what was asked for.
+    pub total: u64,
+    /// Counted from 1.
+    pub page: u64,
+    pub size: u64,
+    /// How many there are, whatever was asked for.
+    pub all: u64,
+    /// Every tag that one of them has, in order.
+    pub tags: Vec<String>,
+}
+
+/// A report by its name, for what only chooses one.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ReportName {
+    pub name: String,
+    pub title: String,
+    pub time_zone: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -66,6 +66,7 @@ pub const RIGHTS: [Right; 26] = [
             "list_dashboards",
             "list_notices",
             "list_reports",
+            "report_names",
             "list_runs",
             "parameter_choices",
         ],

@@ -218,6 +218,30 @@ words!(
 });
 
 words!(
+    /// Which reports a list shows.
+    ReportFilter, "filter of reports", {
+    /// On a schedule that is not paused.
+    Scheduled = "scheduled",
+    Paused = "paused",
+    /// Without a schedule.
+    Request = "request",
+    /// The last run failed, is held or awaits approval.
+    Trouble = "trouble",
+    /// Without a run.
+    Never = "never",
+});
+
+words!(
+    /// How a list of reports is sorted.
+    ReportOrder, "order of reports", {
+    Title = "title",
+    /// The next run first.
+    Next = "next",
+    /// The last run first.
+    Last = "last",
+});
+
+words!(
     /// How a recipient stands in the head of a mail.
     RecipientRole, "role of a recipient", {
     To = "to",

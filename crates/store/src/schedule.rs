@@ -114,6 +114,21 @@ impl Store {
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
     }
 
+    /// How many runs each of these reports has, up to `most`; more are not counted.
+    pub async fn run_counts(&self, reports: &[String], most: u64) -> Result<HashMap<String, u64>> {
+        let statement = Store::sql(
+            "select named.report, (select count(*) from (select 1 from runs where runs.report = named.report limit $2) as counted) as count \
+             from unnest($1::text[]) as named(report)",
+            [reports.to_vec().into(), most.cast_signed().into()],
+        );
+        let rows = self.db.query_all_raw(statement).await?;
+        let read = |row: &sea_orm::QueryResult| {
+            let count: i64 = row.try_get("", "count")?;
+            Ok((row.try_get("", "report")?, count.cast_unsigned()))
+        };
+        rows.iter().map(read).collect()
+    }
+
     /// The latest run of each of these reports that was for its audiences, or its latest if none
     /// was; without its definitions.
     pub async fn latest_runs(&self, reports: &[String]) -> Result<Vec<run::Model>> {

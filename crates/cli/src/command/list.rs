@@ -1,5 +1,7 @@
 use clap::Args;
-use maple_lark_api::{CalendarView, DashboardView, ReportView, RunPage, RunState, SourceView};
+use maple_lark_api::{
+    CalendarView, DashboardView, ReportPage, ReportView, RunPage, RunState, SourceView,
+};
 
 use crate::{
     client::Client,
@@ -84,8 +86,22 @@ pub async fn calendars(client: &Client, output: Output) -> Result<(), Failure> {
     Ok(())
 }
 
+/// Every report, page by page.
+async fn all_reports(client: &Client) -> Result<Vec<ReportView>, Failure> {
+    let mut all = Vec::new();
+    for page in 1.. {
+        let path = format!("/reports?size=200&page={page}");
+        let found: ReportPage = client.get(&path).await?;
+        all.extend(found.items);
+        if page * found.size >= found.total {
+            break;
+        }
+    }
+    Ok(all)
+}
+
 pub async fn reports(client: &Client, tags: &[String], output: Output) -> Result<(), Failure> {
-    let mut found: Vec<ReportView> = client.get("/reports").await?;
+    let mut found: Vec<ReportView> = all_reports(client).await?;
     found.retain(|report| tags.iter().all(|tag| report.tags.contains(tag)));
     output::print(output, &found, |found| {
         let rows = found

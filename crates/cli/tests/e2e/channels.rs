@@ -848,7 +848,7 @@ async fn a_program_is_handed_documents_and_its_exit_code_decides() {
         .unwrap()
         .to_owned();
     wait_for(&place, &id, "a drive that is full", |run| {
-        run["deliveries"][0]["attempts"][0]["words"]
+        run["deliveries"][0]["attempts"][0]["answer"]
             .as_str()
             .is_some_and(|words| words.contains("the drive is full"))
     });

@@ -141,14 +141,27 @@ impl Unit {
     /// reads `–`.
     #[must_use]
     pub fn format(&self, value: f64, number_format: NumberFormat) -> String {
+        self.format_with(value, number_format, None)
+    }
+
+    /// The same with so many decimals, if their author says how many.
+    #[must_use]
+    pub fn format_with(
+        &self,
+        value: f64,
+        number_format: NumberFormat,
+        decimals: Option<usize>,
+    ) -> String {
         if !value.is_finite() {
             return "–".to_owned();
         }
         let scale = self.scale(value.abs());
-        let number = match self {
-            Unit::Currency(_) => number_format.number(value, 2),
-            Unit::Percent | Unit::Ratio => number_format.share(value * scale.factor),
-            _ => number_format.readable(value * scale.factor),
+        let scaled = value * scale.factor;
+        let number = match (decimals, self) {
+            (Some(decimals), _) => number_format.number(scaled, decimals),
+            (None, Unit::Currency(_)) => number_format.number(scaled, 2),
+            (None, Unit::Percent | Unit::Ratio) => number_format.share(scaled),
+            (None, _) => number_format.readable(scaled),
         };
         // U+00A0 keeps the number and its unit on one line.
         if scale.suffix.is_empty() {
@@ -161,10 +174,16 @@ impl Unit {
 
 impl Unit {
     /// Values that stand beside each other, as people compare them: in one scale all have the
-    /// same decimals, `18.5 h, 13.0 h, 2.5 h`. Where they need several scales, or one would read
-    /// as nothing, each reads for itself. What is missing reads `–`.
+    /// same decimals, `18.5 h, 13.0 h, 2.5 h`, or those that their author wants. Where they need
+    /// several scales, or one would read as nothing, each reads for itself. What is missing reads
+    /// `–`.
     #[must_use]
-    pub fn format_alike(&self, values: &[Option<f64>], number_format: NumberFormat) -> Vec<String> {
+    pub fn format_alike(
+        &self,
+        values: &[Option<f64>],
+        number_format: NumberFormat,
+        wanted: Option<usize>,
+    ) -> Vec<String> {
         let missing = || "–".to_owned();
         let known: Vec<f64> = values
             .iter()
@@ -184,16 +203,18 @@ impl Unit {
         };
         // Half of the last place would be nothing.
         let least = 0.5 / 10f64.powi(places as i32);
-        let alike = known.iter().zip(&scaled).all(|(value, shown)| {
-            *value == 0.0 || self.scale(value.abs()).suffix == scale.suffix && shown.abs() >= least
-        });
+        let alike = wanted.is_none()
+            && known.iter().zip(&scaled).all(|(value, shown)| {
+                *value == 0.0
+                    || self.scale(value.abs()).suffix == scale.suffix && shown.abs() >= least
+            });
         let each = |value: f64| match alike && value.is_finite() {
             true if scale.suffix.is_empty() => number_format.number(value * scale.factor, places),
             true => {
                 let number = number_format.number(value * scale.factor, places);
                 format!("{number}\u{a0}{}", scale.suffix)
             }
-            false => self.format(value, number_format),
+            false => self.format_with(value, number_format, wanted),
         };
         values
             .iter()
@@ -292,7 +313,7 @@ mod tests {
     fn values_beside_each_other_have_one_precision() {
         let words = |unit: Unit, values: &[f64]| {
             let values: Vec<Option<f64>> = values.iter().copied().map(Some).collect();
-            unit.format_alike(&values, NumberFormat::default())
+            unit.format_alike(&values, NumberFormat::default(), None)
                 .join(", ")
                 .replace('\u{a0}', " ")
         };
@@ -313,8 +334,11 @@ mod tests {
             "1,500 ms, 0.04 ms"
         );
         assert_eq!(
-            Unit::Percent
-                .format_alike(&[None, Some(f64::NAN), Some(5.25)], NumberFormat::default()),
+            Unit::Percent.format_alike(
+                &[None, Some(f64::NAN), Some(5.25)],
+                NumberFormat::default(),
+                None
+            ),
             ["–", "–", "5.25\u{a0}%"]
         );
     }

@@ -29,6 +29,7 @@ pub(crate) mod problem;
 mod publishing;
 mod queries;
 mod recorder;
+mod report_list;
 mod reports;
 mod runs;
 mod schedules;
@@ -119,6 +120,7 @@ fn of_the_api() -> Vec<Route> {
         archive_proof::routes(),
         definitions::routes(),
         sources::routes(),
+        report_list::routes(),
         reports::routes(),
         runs::routes(),
         documents::routes(),

@@ -7,8 +7,8 @@ use utoipa::OpenApi;
 use super::{
     about, agenda, archive, archive_proof, audit, definitions, delivery, documents, drafts,
     forgotten, health, keeping, keys, mailbox, metrics, overview, pages, preview, publishing,
-    queries, reports, runs, schedules, search, second_factor, secrets, sessions, sources, teams,
-    templates, themes, users,
+    queries, report_list, reports, runs, schedules, search, second_factor, secrets, sessions,
+    sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::right_to;
@@ -31,7 +31,7 @@ use crate::access::SESSION_COOKIE;
         drafts::draft, keys::one, keys::make, keys::change,
         definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,
-        reports::list, reports::one, reports::run, reports::pause, reports::resume,
+        report_list::list, report_list::names, reports::one, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::subscribe, agenda::feed, agenda::calendars,

@@ -1,7 +1,5 @@
 //! Reports with their state, and runs on request.
 
-use std::collections::HashMap;
-
 use chrono::{DateTime, SecondsFormat, Utc};
 use maple_lark_api::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
@@ -20,6 +18,7 @@ use super::{
     definitions::{copied, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
+    report_list::views_of,
     runs::one_run,
     teams,
     version::Versioned,
@@ -34,7 +33,6 @@ use crate::{
 
 pub fn routes() -> Vec<Route> {
     routes![
-        list,
         one,
         run,
         pause,
@@ -44,17 +42,6 @@ pub fn routes() -> Vec<Route> {
         schedule,
         reschedule
     ]
-}
-
-/// All reports with schedule, last run and next run.
-#[utoipa::path(get, operation_id = "list_reports", path = "/reports", tag = "reports", responses((status = 200, body = Vec<ReportView>)))]
-#[get("/reports")]
-async fn list(
-    user: Viewer,
-    store: &State<Store>,
-    engine: &State<EngineHandle>,
-) -> Answer<Vec<ReportView>> {
-    Ok(Json(report_views(store, engine, &user.1).await?))
 }
 
 /// One report.
@@ -69,6 +56,7 @@ async fn one(
     Ok(Json(one_view(store, engine, &user.1, name).await?))
 }
 
+/// Every report that a user sees.
 pub async fn report_views(
     store: &Store,
     engine: &EngineHandle,
@@ -76,35 +64,18 @@ pub async fn report_views(
 ) -> Result<Vec<ReportView>, Problem> {
     let definitions = engine.definitions(store, sight).await?;
     let set = &definitions.set;
-    let states = store.schedule_states_by_report().await?;
-    let mut latest: HashMap<String, Run> = store
-        .latest_runs(&set.reports.keys().cloned().collect::<Vec<_>>())
-        .await?
-        .into_iter()
-        // A report may have been another team's before.
-        .filter(|run| sight.sees(&run.team))
-        .map(|run| (run.report.clone(), run))
-        .collect();
-    Ok(set
-        .reports
-        .values()
-        .map(|report| {
-            view(
-                set,
-                report,
-                states.get(&report.name),
-                latest.remove(&report.name),
-            )
-        })
-        .collect())
+    let all: Vec<&Report> = set.reports.values().collect();
+    views_of(store, set, sight, &all).await
 }
 
-fn view(
-    set: &DefinitionSet,
-    report: &Report,
-    state: Option<&ScheduleState>,
-    latest: Option<Run>,
-) -> ReportView {
+/// What the records know of a report.
+pub(super) struct Known<'a> {
+    pub state: Option<&'a ScheduleState>,
+    pub latest: Option<Run>,
+    pub run_count: u64,
+}
+
+pub(super) fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> ReportView {
     let parameters = set.parameters_of(report);
     let audience = |audience: &maple_lark_definition::Audience| {
         let values = set.values(report, Some(&audience.parameters));
@@ -131,8 +102,9 @@ fn view(
                 .collect(),
         }
     };
-    let paused = state.is_some_and(|state| state.paused);
-    let next = state
+    let paused = known.state.is_some_and(|state| state.paused);
+    let next = known
+        .state
         .and_then(|state| state.next_instant)
         .filter(|_| !paused);
     ReportView {
@@ -163,7 +135,9 @@ fn view(
             .iter()
             .map(|query| query.source.value.clone())
             .collect(),
-        last_run: latest.map(super::view::run_summary),
+        last_run: known.latest.map(super::view::run_summary),
+        run_count: known.run_count,
+        run_limit: (report.schedule.as_ref()).and_then(|schedule| schedule.most_runs),
     }
 }
 
@@ -453,11 +427,12 @@ async fn one_view(
     sight: &Sight,
     name: &str,
 ) -> Result<ReportView, Problem> {
-    report_views(store, engine, sight)
-        .await?
-        .into_iter()
-        .find(|report| report.name == name)
-        .ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
+    let definitions = engine.definitions(store, sight).await?;
+    let set = &definitions.set;
+    let not_there = || Problem::not_found(format!("report \"{name}\""));
+    let report = set.reports.get(name).ok_or_else(not_there)?;
+    let view = views_of(store, set, sight, &[report]).await?;
+    view.into_iter().next().ok_or_else(not_there)
 }
 
 async fn set_paused(

@@ -340,7 +340,7 @@ async fn the_agenda_is_subscribed_to_at_an_address_of_ones_own() {
     assert_eq!(changed.send().await.unwrap().status(), StatusCode::OK);
     let reports = client.get(place.url("/reports")).bearer_auth(&token);
     let reports: Value = reports.send().await.unwrap().json().await.unwrap();
-    assert_eq!(reports[0]["tags"], json!(["estate", "daily"]));
+    assert_eq!(reports["items"][0]["tags"], json!(["estate", "daily"]));
     let wrong = json!({ "keys": { "report": { "tags": ["a", "a"] } } });
     let wrong = client
         .patch(place.url("/definitions/report/r"))

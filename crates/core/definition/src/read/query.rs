@@ -45,6 +45,9 @@ fn read_hint(column: Node<'_>) -> ColumnHint {
         name: column.required("name").value,
         title: column.text("title").map(|title| title.value),
         unit: column.parsed("unit").unwrap_or_default(),
+        decimals: column
+            .whole("decimals", 0..=6)
+            .and_then(|decimals| usize::try_from(decimals).ok()),
         thresholds: Thresholds {
             warning: column.number("warning"),
             critical: column.number("critical"),

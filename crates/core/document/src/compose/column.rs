@@ -135,6 +135,11 @@ fn availability(query: &Query) -> bool {
     operations.any(|operation| matches!(operation, Operation::Availability(_)))
 }
 
+/// The decimals that an author wants of a column.
+pub(crate) fn wanted_decimals(query: &Query, name: &str) -> Option<usize> {
+    query.hint(name).and_then(|hint| hint.decimals)
+}
+
 pub(crate) fn thresholds(query: &Query, name: &str) -> Thresholds {
     query
         .hint(name)
@@ -182,6 +187,9 @@ impl ColumnFormat {
         };
         let scaled: Vec<f64> = numbers.iter().map(|n| n * scale.factor).collect();
         let decimals = match unit {
+            _ if wanted_decimals(query, &column.name).is_some() => {
+                wanted_decimals(query, &column.name).unwrap_or_default()
+            }
             Unit::Currency(_) => 2,
             // Worked out with as many decimals as tell it from its objective.
             _ if availability(query)

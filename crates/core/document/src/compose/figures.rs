@@ -9,7 +9,7 @@ use maple_lark_time::Zone;
 use crate::{
     compose::{
         CannotShow,
-        column::{chosen, readable, thresholds, title, unit},
+        column::{chosen, readable, thresholds, title, unit, wanted_decimals},
     },
     document::{Body, Figure},
 };
@@ -127,7 +127,7 @@ pub(crate) fn key_figures(
                 Value::Missing => "–".to_owned(),
                 value => value.as_number().map_or_else(
                     || readable(value, zone, true, number_format),
-                    |number| unit.format(number, number_format),
+                    |number| unit.format_with(number, number_format, wanted_decimals(query, name)),
                 ),
             };
             Figure {

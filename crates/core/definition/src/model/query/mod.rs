@@ -112,6 +112,8 @@ pub struct ColumnHint {
     pub title: Option<String>,
     /// What its numbers count.
     pub unit: Unit,
+    /// How many decimals people read; as many as its numbers deserve if nothing is said.
+    pub decimals: Option<usize>,
     /// Its limits.
     pub thresholds: Thresholds,
 }

@@ -59,12 +59,13 @@ impl Drawing<'_, '_> {
         let limits = axis::limits(&thresholds, factor, &axis.unit, number_format);
         // A part of a stack is not held against the limit of the whole.
         let limited = thresholds.is_set() && !form.stacked;
+        let column = &values[0];
         let values: Vec<Option<f64>> = series
             .iter()
             .flat_map(|(_, values)| values)
             .copied()
             .collect();
-        let mut labels = unit.format_alike(&values, number_format).into_iter();
+        let mut labels = self.labels(column, &values).into_iter();
         let series: Vec<BarSeries> = series
             .into_iter()
             .map(|(name, values)| {

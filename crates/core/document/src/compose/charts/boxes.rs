@@ -48,7 +48,7 @@ impl Drawing<'_, '_> {
             .iter()
             .map(|drawn| Some(drawn.median / factor))
             .collect();
-        let labels = unit.format_alike(&medians, number_format);
+        let labels = self.labels(value, &medians);
         for (drawn, label) in boxes.iter_mut().zip(labels) {
             description += &format!(" {}: median {label}.", drawn.name);
             drawn.label = label;

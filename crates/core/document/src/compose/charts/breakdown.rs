@@ -1,6 +1,6 @@
 //! Steps from a first total to a last one.
 
-use maple_lark_data::{Unit, number_format::NumberFormat, series::Total};
+use maple_lark_data::series::Total;
 
 use super::{Drawing, MOST_BARS, done, missing};
 use crate::{
@@ -24,7 +24,9 @@ impl Drawing<'_, '_> {
         if rows.len() > MOST_BARS {
             return Err(CannotShow::too_many(rows.len(), "steps", MOST_BARS));
         }
-        let mut steps = steps(rows, &unit, number_format);
+        let amounts: Vec<Option<f64>> = rows.iter().map(|(_, amount)| Some(*amount)).collect();
+        let labels = self.labels(value, &amounts);
+        let mut steps = steps(rows, labels);
         let reach: Vec<f64> = steps.iter().flat_map(|step| [step.from, step.to]).collect();
         let (axis, factor) =
             axis::axis_for(&reach, &Default::default(), &unit, true, number_format);
@@ -45,10 +47,8 @@ impl Drawing<'_, '_> {
 }
 
 /// The first and the last row are totals; each between them begins where the one before ended.
-fn steps(rows: Vec<(String, f64)>, unit: &Unit, number_format: NumberFormat) -> Vec<BreakdownStep> {
+fn steps(rows: Vec<(String, f64)>, labels: Vec<String>) -> Vec<BreakdownStep> {
     let last = rows.len() - 1;
-    let amounts: Vec<Option<f64>> = rows.iter().map(|(_, amount)| Some(*amount)).collect();
-    let labels = unit.format_alike(&amounts, number_format);
     let mut level = Total::default();
     let mut steps = Vec::new();
     for (place, ((title, amount), label)) in rows.into_iter().zip(labels).enumerate() {

@@ -27,7 +27,7 @@ use crate::{
     chart::{Chart, Limit, Plot, ValueAxis},
     compose::{
         CannotShow, Context,
-        column::{column, numeric_column, readable, unit},
+        column::{column, numeric_column, readable, unit, wanted_decimals},
     },
     document::Body,
 };
@@ -208,6 +208,13 @@ impl Drawing<'_, '_> {
 
     fn unit(&self, name: &str) -> Unit {
         unit(self.query, name)
+    }
+
+    /// Values beside each other, as the author of their column wants them read.
+    fn labels(&self, column: &str, values: &[Option<f64>]) -> Vec<String> {
+        let decimals = wanted_decimals(self.query, column);
+        self.unit(column)
+            .format_alike(values, self.number_format(), decimals)
     }
 
     fn text(&self, value: &Value) -> String {

@@ -57,7 +57,7 @@ impl Drawing<'_, '_> {
         let what = title(self.query, value);
         let mut charts = Vec::new();
         let lasts: Vec<Option<f64>> = groups.iter().map(|(_, points)| last(points)).collect();
-        let labels = unit.format_alike(&lasts, format);
+        let labels = self.labels(value, &lasts);
         let labelled = groups.into_iter().zip(lasts.into_iter().zip(labels));
         for (place, ((name, points), (last, label))) in labelled.enumerate() {
             stop::check();

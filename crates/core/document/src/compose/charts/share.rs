@@ -43,7 +43,7 @@ impl Drawing<'_, '_> {
         }
         let percent = |value: f64| Unit::Percent.format(value / whole * 100.0, number_format);
         let values: Vec<Option<f64>> = parts.iter().map(|(_, value)| Some(*value)).collect();
-        let amounts = unit.format_alike(&values, number_format);
+        let amounts = self.labels(value, &values);
         let parts: Vec<SharePart> = parts
             .into_iter()
             .zip(amounts)

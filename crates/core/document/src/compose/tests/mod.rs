@@ -13,6 +13,7 @@ use maple_lark_fixtures::{self as fixtures, Fixture};
 use maple_lark_time::Window;
 
 use crate::{
+    chart::Plot,
     compose::{compose, compose_for, run_values},
     document::{Align, Body, Document, ShownAs, ShownTable},
     snapshot::{FrozenDefinition, Outcome, QueryRecord, Snapshot},
@@ -135,6 +136,68 @@ fn table(document: &Document) -> &ShownTable {
         panic!("{document:?}")
     };
     table
+}
+
+/// The decimals that an author wants are those of tables, figures and charts alike.
+#[test]
+fn decimals_are_those_that_the_author_wants() {
+    let column = |name: &str, kind| Column {
+        name: name.into(),
+        kind,
+    };
+    let rows = Table {
+        columns: vec![
+            column("host", ColumnKind::Text),
+            column("used", ColumnKind::Number),
+        ],
+        rows: vec![
+            vec![Value::Text("db-1".into()), Value::Number(61.23456)],
+            vec![Value::Text("db-2".into()), Value::Number(7.0)],
+        ],
+        truncated: false,
+    };
+    let with = |shape: &str, decimals: &str| {
+        let mut snapshot = snapshot(shape, Outcome::Rows(rows.clone().into()));
+        let text = &mut snapshot.definitions[1].text;
+        *text = text.replace(
+            "unit = \"percent\"",
+            &format!("unit = \"percent\"\n{decimals}"),
+        );
+        compose(&snapshot).unwrap()
+    };
+    let cells = |decimals: &str| -> Vec<String> {
+        let document = with("show = \"table\"", decimals);
+        let rows = table(&document).rows.iter();
+        rows.map(|row| row[1].text.clone()).collect()
+    };
+    assert_eq!(cells(""), ["61.2", "7.0"]);
+    assert_eq!(cells("decimals = 3"), ["61.235", "7.000"]);
+    assert_eq!(cells("decimals = 0"), ["61", "7"]);
+    let labels = |decimals: &str| {
+        let document = with(
+            "show = \"bar\"\nlabel = \"host\"\nvalue = \"used\"",
+            decimals,
+        );
+        let Body::Chart { chart } = &document.sections[0].blocks[0].body else {
+            panic!()
+        };
+        let Plot::Bars { series, .. } = &chart.plot else {
+            panic!()
+        };
+        series[0].labels.join(", ").replace('\u{a0}', " ")
+    };
+    assert_eq!(labels(""), "61.2 %, 7.0 %");
+    assert_eq!(labels("decimals = 2"), "61.23 %, 7.00 %");
+    let figures = with("show = \"figures\"\ncolumns = [\"used\"]", "decimals = 1");
+    assert_eq!(
+        figures
+            .figures()
+            .next()
+            .unwrap()
+            .value
+            .replace('\u{a0}', " "),
+        "61.2 %"
+    );
 }
 
 #[test]
