@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
+import type { ReportView } from '../src/api/client'
 import { editorOf, filtered, KINDS, kindWords } from '../src/definitions/list'
 import { reportFilterValues, reportOrderValues } from '../src/api/schema'
 import { countWords, ORDERS, queryOf, STATES } from '../src/reports/list'

@@ -961,6 +961,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/report-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of all reports, by title. */
+        get: operations["report_names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reports": {
         parameters: {
             query?: never;
@@ -968,7 +985,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All reports with schedule, last run and next run. */
+        /** Reports, a page at a time. */
         get: operations["list_reports"];
         put?: never;
         post?: never;
@@ -3225,11 +3242,50 @@ export interface components {
             /** Format: int64 */
             size: number;
         };
+        /**
+         * @description Which reports a list shows.
+         * @enum {string}
+         */
+        ReportFilter: "scheduled" | "paused" | "request" | "trouble" | "never";
         /** @description What a report says of how long it is kept, in words. */
         ReportKeeping: {
             report: string;
             title: string;
             words: string;
+        };
+        /** @description A report by its name, for what only chooses one. */
+        ReportName: {
+            name: string;
+            time_zone: string;
+            title: string;
+        };
+        /**
+         * @description How a list of reports is sorted.
+         * @enum {string}
+         */
+        ReportOrder: "title" | "next" | "last";
+        /** @description A page of reports. */
+        ReportPage: {
+            /**
+             * Format: int64
+             * @description How many there are, whatever was asked for.
+             */
+            all: number;
+            items: components["schemas"]["ReportView"][];
+            /**
+             * Format: int64
+             * @description Counted from 1.
+             */
+            page: number;
+            /** Format: int64 */
+            size: number;
+            /** @description Every tag that one of them has, in order. */
+            tags: string[];
+            /**
+             * Format: int64
+             * @description How many are like what was asked for.
+             */
+            total: number;
         };
         ReportView: {
             audiences: components["schemas"]["AudienceView"][];
@@ -3246,6 +3302,16 @@ export interface components {
             next_window?: string | null;
             owner?: string | null;
             paused: boolean;
+            /**
+             * Format: int64
+             * @description How many runs there are of it, counted up to [`ReportView::MOST_COUNTED`].
+             */
+            run_count: number;
+            /**
+             * Format: int32
+             * @description How many its schedule makes in all, if it says so.
+             */
+            run_limit?: number | null;
             /** @description The schedule in words; nothing if it runs only when asked. */
             schedule?: string | null;
             /** @description Words by which people find it among others. */
@@ -8661,7 +8727,7 @@ export interface operations {
             };
         };
     };
-    list_reports: {
+    report_names: {
         parameters: {
             query?: never;
             header?: never;
@@ -8676,7 +8742,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReportView"][];
+                    "application/json": components["schemas"]["ReportName"][];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    list_reports: {
+        parameters: {
+            query?: {
+                /** @description all of these stand in its title, name, owner, file, tags, dashboards, audiences or formats */
+                words?: string;
+                state?: components["schemas"]["ReportFilter"];
+                tag?: string;
+                /** @description by title if nothing is said */
+                order?: components["schemas"]["ReportOrder"];
+                /** @description counted from 1 */
+                page?: number;
+                /** @description 50 if nothing is said, at most 200 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportPage"];
                 };
             };
             /** @description the request is malformed */
@@ -14854,6 +14996,8 @@ export const keepWhyValues: ReadonlyArray<FlattenedDeepRequired<components>["sch
 export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];
 export const planStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["PlanState"]> = ["planned", "paused", "left-out"];
 export const recipientRoleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RecipientRole"]> = ["to", "cc", "bcc"];
+export const reportFilterValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ReportFilter"]> = ["scheduled", "paused", "request", "trouble", "never"];
+export const reportOrderValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ReportOrder"]> = ["title", "next", "last"];
 export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Role"]> = ["viewer", "author", "administrator"];
 export const runDefinitionKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunDefinition"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];

@@ -14,13 +14,13 @@ use std::{process::ExitCode, sync::LazyLock};
 use clap::{CommandFactory, Parser, Subcommand};
 use maple_lark_api::ProblemDetails;
 
-#[cfg(feature = "serve")]
-use command::serve;
 use command::{
     agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
     export, history, keeping, list, publish, run, second_factor, secret, sign_in, source, teams,
     template, tokens, users,
 };
+#[cfg(feature = "serve")]
+use command::{check, serve};
 use failure::Failure;
 use output::Output;
 
@@ -146,6 +146,8 @@ enum Command {
     },
     #[cfg(feature = "serve")]
     Serve(serve::Serve),
+    #[cfg(feature = "serve")]
+    Check(check::Check),
     /// Print what completes commands and options in a shell
     ///
     /// For bash: maple-lark completions bash > /etc/bash_completion.d/maple-lark
@@ -299,6 +301,12 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Manual { folder } => manual(&folder)?,
         #[cfg(feature = "serve")]
         Command::Serve(command) => command.run().await?,
+        #[cfg(feature = "serve")]
+        Command::Check(command) => {
+            if !command.run(output).await? {
+                return Ok(ExitCode::FAILURE);
+            }
+        }
         #[cfg(feature = "serve")]
         Command::Openapi => println!("{}", maple_lark_service::openapi()),
     }

@@ -3,6 +3,7 @@
 
 mod access;
 pub mod api;
+pub mod check;
 pub mod config;
 mod console;
 mod engine;

@@ -13,6 +13,7 @@ pub mod deliveries;
 pub mod entity;
 pub mod failed_pages;
 pub mod keeping;
+mod look;
 mod migration;
 pub mod notices;
 pub mod orders;
@@ -36,6 +37,7 @@ use sea_orm::{
 };
 use sea_orm_migration::MigratorTrait;
 
+pub use look::{Looked, look};
 pub use migration::Migrator;
 pub use sea_orm::DbErr;
 pub use stored::Stored;
@@ -50,6 +52,11 @@ pub struct Store {
 pub enum StoreError {
     #[error("the database cannot be reached or refused: {0}")]
     Database(DbErr),
+    /// A newer program has changed the tables.
+    #[error(
+        "its tables are those of a newer version of the program ({0}), which this one would not know how to read; start the newer version"
+    )]
+    Newer(String),
     /// PostgreSQL keeps every character in a text but this one.
     #[error("a text has the character U+0000 in it, which cannot be kept; leave it out")]
     NulCharacter,
@@ -181,6 +188,9 @@ impl Store {
         let turn = sea_orm::TransactionTrait::begin(&store.db).await?;
         turn.execute_unprepared("select pg_advisory_xact_lock(7302418)")
             .await?;
+        if let Some(newest) = look(url).await?.unknown.pop() {
+            return Err(StoreError::Newer(newest));
+        }
         Migrator::up(&store.db, None).await?;
         turn.commit().await?;
         Ok(store)

@@ -202,6 +202,11 @@ fn with_words(sql: &str) -> String {
         .fold(sql.to_owned(), |sql, (name, list)| sql.replace(name, list))
 }
 
+/// The names of all steps that this program knows, in their order.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    STEPS.iter().map(|step| step.name)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -9,6 +9,8 @@ mod asking;
 pub mod audit;
 pub mod backfill;
 pub mod capture;
+#[cfg(feature = "serve")]
+pub mod check;
 pub mod define;
 pub mod deliver;
 pub mod download;

@@ -21,7 +21,7 @@ async fn a_report_travels_from_its_definition_to_the_mailbox() {
 
     // The difference is shown before anything is changed.
     let plan = place.json(&["apply", demo, "--check"]);
-    assert_eq!(plan["changes"].as_array().unwrap().len(), 50);
+    assert_eq!(plan["changes"].as_array().unwrap().len(), 53);
     let week = plan["changes"]
         .as_array()
         .unwrap()

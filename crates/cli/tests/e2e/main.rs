@@ -10,6 +10,7 @@ mod access;
 mod api;
 mod bad_input;
 mod channels;
+mod checking;
 mod composing;
 mod console;
 mod delivering;

@@ -29,7 +29,7 @@ pub struct Place {
     pub mail: MailServer,
     pub environment: HashMap<&'static str, String>,
     pub address: String,
-    config: PathBuf,
+    pub config: PathBuf,
     mail_port: AtomicU16,
     head: Mutex<String>,
     more: Mutex<String>,

@@ -11,7 +11,7 @@ use super::{
     sources, teams, templates, themes, users,
 };
 
-use maple_lark_api::right_to;
+use maple_lark_api::{ReportFilter, ReportOrder, right_to};
 
 use crate::access::SESSION_COOKIE;
 
@@ -44,7 +44,9 @@ use crate::access::SESSION_COOKIE;
         mailbox::list, mailbox::one, mailbox::html, mailbox::file,
         audit::list, audit::export, audit::proof, archive_proof::days, archive_proof::day,
         health::health, health::ready, metrics::metrics,
-    )
+    ),
+    // Named by parameters alone.
+    components(schemas(ReportFilter, ReportOrder))
 )]
 struct Description;
 

@@ -1,0 +1,89 @@
+use clap::Args;
+use maple_lark_service::check::{Finding, Stands, check};
+
+use crate::{
+    failure::Failure,
+    output::{self, Output, table},
+};
+
+/// Look at everything that must be right before the service starts
+///
+/// Reads the configuration and looks at what it names: the database with its account and its tables,
+/// files of secrets, the port, the mail server, folders, programs, fonts, the browser and the rules of
+/// time zones. Nothing is made, sent or changed, and the service may run meanwhile. Ends with
+/// code 1 if something would keep it from its work.
+#[derive(Args)]
+#[command(after_help = "Example:\n  maple-lark check --config /etc/maple-lark/maple-lark.toml")]
+pub struct Check {
+    /// The configuration file
+    #[arg(long, value_name = "FILE", env = "MAPLE_LARK_CONFIG")]
+    config: String,
+}
+
+impl Check {
+    /// Answers whether the service can do its work like this.
+    pub async fn run(self, output: Output) -> Result<bool, Failure> {
+        let found = check(&self.config).await;
+        let of = |stands: Stands| found.iter().filter(|one| one.stands == stands).count();
+        let (problems, warnings) = (of(Stands::Problem), of(Stands::Warning));
+        output::print(output, &found, |found| {
+            table(&["", "WHAT", "FOUND"], found.iter().map(row).collect(), "");
+            println!();
+            println!("{}", sentence(problems, warnings));
+        });
+        Ok(problems == 0)
+    }
+}
+
+fn row(finding: &Finding) -> Vec<String> {
+    let mark = match finding.stands {
+        Stands::Ok => console::style("● ok").green(),
+        Stands::Warning => console::style("▲ warning").yellow(),
+        Stands::Problem => console::style("◆ problem").red(),
+    };
+    let remedy = finding.remedy.as_ref();
+    let remedy = remedy
+        .map(|remedy| format!("\n→ {remedy}"))
+        .unwrap_or_default();
+    vec![
+        mark.to_string(),
+        finding.what.to_owned(),
+        format!("{}{remedy}", finding.words),
+    ]
+}
+
+fn sentence(problems: usize, warnings: usize) -> String {
+    let count = |number: usize, one: &str| match number {
+        1 => format!("1 {one}"),
+        more => format!("{more} {one}s"),
+    };
+    match (problems, warnings) {
+        (0, 0) => "The service can start.".to_owned(),
+        (0, _) => format!(
+            "The service can start; see to {}.",
+            count(warnings, "warning")
+        ),
+        (_, 0) => format!("Mend {} first.", count(problems, "problem")),
+        _ => format!(
+            "Mend {} first, and see to {}.",
+            count(problems, "problem"),
+            count(warnings, "warning")
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::sentence;
+
+    #[test]
+    fn the_end_says_what_to_do() {
+        assert_eq!(sentence(0, 0), "The service can start.");
+        assert_eq!(sentence(0, 2), "The service can start; see to 2 warnings.");
+        assert_eq!(sentence(1, 0), "Mend 1 problem first.");
+        assert_eq!(
+            sentence(2, 1),
+            "Mend 2 problems first, and see to 1 warning."
+        );
+    }
+}

@@ -1,0 +1,381 @@
+//! What must be right before a service starts, each thing with what to do where it is not.
+//! Nothing is made, sent or changed.
+
+use std::{
+    fs,
+    io::ErrorKind,
+    net::TcpListener,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::Stdio,
+    time::Duration,
+};
+
+use chrono::{TimeDelta, Utc};
+use maple_lark_delivery::MailSession;
+use maple_lark_store::{Looked, look};
+use maple_lark_time::zone::rules_in_use;
+use serde::Serialize;
+
+use crate::{Config, config::Mail, engine};
+
+/// The oldest PostgreSQL that the service is tried with.
+const OLDEST_SERVER: i32 = 150_000;
+/// Clocks that differ by more than this say different things of what is due.
+const MOST_APART: TimeDelta = TimeDelta::seconds(5);
+/// So long something may take that is only looked at.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+/// How something stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Stands {
+    /// As it should.
+    Ok,
+    /// It works, and somebody should see to it.
+    Warning,
+    /// The service does not start like this, or does not do its work.
+    Problem,
+}
+
+/// One thing that was looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// What was looked at, such as `database`.
+    pub what: &'static str,
+    pub stands: Stands,
+    /// What was found.
+    pub words: String,
+    /// What to do about it.
+    pub remedy: Option<String>,
+}
+
+impl Finding {
+    fn ok(what: &'static str, words: impl Into<String>) -> Self {
+        Self {
+            what,
+            stands: Stands::Ok,
+            words: words.into(),
+            remedy: None,
+        }
+    }
+
+    fn warning(what: &'static str, words: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self {
+            what,
+            stands: Stands::Warning,
+            words: words.into(),
+            remedy: Some(remedy.into()),
+        }
+    }
+
+    fn problem(what: &'static str, words: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self {
+            stands: Stands::Problem,
+            ..Self::warning(what, words, remedy)
+        }
+    }
+}
+
+/// Looks at everything that a configuration names. One thing that is wrong keeps none of the
+/// others from being looked at, but for the configuration itself.
+pub async fn check(path: &str) -> Vec<Finding> {
+    let config = match Config::read(path) {
+        Ok(config) => config,
+        Err(error) => {
+            let remedy = "mend the configuration, and check again";
+            return vec![Finding::problem("configuration", error.to_string(), remedy)];
+        }
+    };
+    let mut all = vec![Finding::ok(
+        "configuration",
+        format!("{path} is understood"),
+    )];
+    all.extend(secrets(path));
+    all.extend(database(&config).await);
+    all.push(port(&config));
+    all.push(mail(config.mail.as_ref()).await);
+    all.extend(
+        config
+            .permissions
+            .folders
+            .iter()
+            .map(|folder| readable("sources-may-read", folder)),
+    );
+    all.extend(
+        config
+            .deliver_into
+            .iter()
+            .map(|folder| writable("deliver-into", folder)),
+    );
+    all.extend(
+        config
+            .bounces
+            .iter()
+            .map(|bounces| readable("bounces", &bounces.maildir)),
+    );
+    all.extend(programs(&config));
+    all.extend(fonts(&config));
+    all.push(browser(&config).await);
+    all.push(zones());
+    all
+}
+
+/// Files that secrets are in are for the service's account alone.
+fn secrets(path: &str) -> Vec<Finding> {
+    let text = fs::read_to_string(path).unwrap_or_default();
+    let named = text.split('"').filter_map(|one| one.strip_prefix("file:"));
+    let mut files: Vec<&str> = named.collect();
+    files.sort_unstable();
+    files.dedup();
+    let look = |file: &str| match fs::metadata(file) {
+        Err(error) => Finding::problem(
+            "secrets",
+            format!("{file}: {error}"),
+            "make the file, readable for the service's account alone",
+        ),
+        Ok(data) if data.permissions().mode() & 0o077 != 0 => Finding::warning(
+            "secrets",
+            format!("{file} can be read by others on this machine"),
+            format!("chmod 600 {file}"),
+        ),
+        Ok(_) => Finding::ok("secrets", format!("{file} is for its owner alone")),
+    };
+    files.into_iter().map(look).collect()
+}
+
+async fn database(config: &Config) -> Vec<Finding> {
+    let looked = tokio::time::timeout(PATIENCE, look(&config.database)).await;
+    match looked {
+        Err(_) => vec![Finding::problem(
+            "database",
+            format!("it does not answer within {} s", PATIENCE.as_secs()),
+            "check that PostgreSQL runs at the address under \"database\", and that nothing between blocks it",
+        )],
+        Ok(Err(error)) => vec![Finding::problem(
+            "database",
+            error.to_string(),
+            "check \"database\" in the configuration, and that PostgreSQL runs there",
+        )],
+        Ok(Ok(looked)) => vec![
+            server(&looked),
+            account(&looked),
+            tables(&looked),
+            clock(&looked),
+        ],
+    }
+}
+
+fn server(looked: &Looked) -> Finding {
+    let words = format!("PostgreSQL {}, {}", looked.version, looked.encoding);
+    if looked.encoding != "UTF8" {
+        let remedy = "make the database with encoding UTF8; in another, names and titles are lost";
+        return Finding::problem("database", words, remedy);
+    }
+    if looked.number < OLDEST_SERVER {
+        let oldest = OLDEST_SERVER / 10_000;
+        let remedy = format!("use PostgreSQL {oldest} or newer");
+        return Finding::problem("database", words, remedy);
+    }
+    Finding::ok("database", words)
+}
+
+fn account(looked: &Looked) -> Finding {
+    if !looked.may_create {
+        return Finding::problem(
+            "account",
+            "it may not make tables in the database",
+            "make the account the owner of the database",
+        );
+    }
+    if looked.superuser {
+        return Finding::warning(
+            "account",
+            "it may do anything on the database server",
+            "give the service an account of its own that owns its database and nothing else",
+        );
+    }
+    Finding::ok("account", "it may make its tables, and is no superuser")
+}
+
+fn tables(looked: &Looked) -> Finding {
+    if let Some(newest) = looked.unknown.last() {
+        return Finding::problem(
+            "tables",
+            format!("they are those of a newer version of the program ({newest})"),
+            "start the newer version; this one would not know what it reads",
+        );
+    }
+    match looked.pending {
+        0 => Finding::ok("tables", "they are up to date"),
+        1 => Finding::ok(
+            "tables",
+            "one step brings them up to date when the service starts",
+        ),
+        steps => Finding::ok(
+            "tables",
+            format!("{steps} steps bring them up to date when the service starts"),
+        ),
+    }
+}
+
+fn clock(looked: &Looked) -> Finding {
+    let apart = (Utc::now() - looked.now).abs();
+    let words = format!("{:.1} s from the database's", apart.as_seconds_f64());
+    if apart > MOST_APART {
+        let remedy = "let both machines take their time from the same servers (NTP)";
+        return Finding::warning("clock", words, remedy);
+    }
+    Finding::ok("clock", words)
+}
+
+fn port(config: &Config) -> Finding {
+    match TcpListener::bind(config.listen) {
+        Ok(_) => Finding::ok("address", format!("{} is free", config.listen)),
+        Err(error) if error.kind() == ErrorKind::AddrInUse => Finding::warning(
+            "address",
+            format!("something listens on {} already", config.listen),
+            "if that is not this service, choose another \"listen\", or stop what uses the port",
+        ),
+        Err(error) => Finding::problem(
+            "address",
+            format!("{}: {error}", config.listen),
+            "choose a \"listen\" of this machine, with a port above 1023 unless the service may use lower ones",
+        ),
+    }
+}
+
+async fn mail(mail: Option<&Mail>) -> Finding {
+    let Some(mail) = mail else {
+        return Finding::warning(
+            "mail server",
+            "none is configured",
+            "add [mail], or a channel of kind mail-server that reports name",
+        );
+    };
+    match tokio::time::timeout(PATIENCE, MailSession::open(&mail.server)).await {
+        Ok(Ok(session)) => {
+            session.close().await;
+            Finding::ok("mail server", "it answers and lets the service in")
+        }
+        Ok(Err(error)) => Finding::problem(
+            "mail server",
+            error.to_string(),
+            "check host, port, tls, user and password under [mail]",
+        ),
+        Err(_) => Finding::problem(
+            "mail server",
+            format!("it does not answer within {} s", PATIENCE.as_secs()),
+            "check host and port under [mail], and that nothing between blocks them",
+        ),
+    }
+}
+
+fn readable(what: &'static str, folder: &Path) -> Finding {
+    match fs::read_dir(folder) {
+        Ok(_) => Finding::ok(what, format!("{} can be read", folder.display())),
+        Err(error) => Finding::problem(
+            what,
+            format!("{}: {error}", folder.display()),
+            "make the folder, and let the service's account read it",
+        ),
+    }
+}
+
+fn writable(what: &'static str, folder: &Path) -> Finding {
+    let probe = tempfile::Builder::new()
+        .prefix(".maple-lark-")
+        .tempfile_in(folder);
+    match probe {
+        Ok(_) => Finding::ok(what, format!("{} can be written", folder.display())),
+        Err(error) => Finding::problem(
+            what,
+            format!("{}: {error}", folder.display()),
+            "make the folder, and let the service's account write there",
+        ),
+    }
+}
+
+fn programs(config: &Config) -> Vec<Finding> {
+    let look = |(name, command): (&String, &Vec<String>)| {
+        let program = PathBuf::from(command.first().map_or("", String::as_str));
+        let runs = fs::metadata(&program)
+            .map(|data| data.is_file() && data.permissions().mode() & 0o111 != 0);
+        match runs {
+            Ok(true) => Finding::ok("programs", format!("{name}: {}", program.display())),
+            Ok(false) => Finding::problem(
+                "programs",
+                format!("{name}: {} cannot be run", program.display()),
+                format!("chmod +x {}", program.display()),
+            ),
+            Err(error) => Finding::problem(
+                "programs",
+                format!("{name}: {}: {error}", program.display()),
+                "install the program, or take it out of the configuration",
+            ),
+        }
+    };
+    config
+        .commands
+        .iter()
+        .chain(&config.programs)
+        .map(look)
+        .collect()
+}
+
+/// Fonts beside the program's own are wanted for other scripts alone.
+fn fonts(config: &Config) -> Vec<Finding> {
+    let missing = config.fonts.iter().filter(|folder| !folder.is_dir());
+    let missing: Vec<String> = missing.map(|folder| folder.display().to_string()).collect();
+    match (config.fonts.len() - missing.len(), missing.is_empty()) {
+        (_, true) => vec![Finding::ok(
+            "fonts",
+            "the program's own, and those of the folders",
+        )],
+        (0, false) => vec![Finding::warning(
+            "fonts",
+            format!(
+                "the program's own alone: {} is not there",
+                missing.join(", ")
+            ),
+            "install Debian's package fonts-dejavu-core or another, if titles have signs beyond Latin, Greek and Cyrillic",
+        )],
+        (_, false) => vec![Finding::ok(
+            "fonts",
+            format!("{} is not there, others are", missing.join(", ")),
+        )],
+    }
+}
+
+async fn browser(config: &Config) -> Finding {
+    let program = &config.browser.program;
+    let asked = tokio::process::Command::new(program)
+        .args(["--version", "--no-sandbox"])
+        .stdin(Stdio::null())
+        .stderr(Stdio::null())
+        .kill_on_drop(true)
+        .output();
+    let words = match tokio::time::timeout(PATIENCE, asked).await {
+        Ok(Ok(output)) if output.status.success() => {
+            let said = String::from_utf8_lossy(&output.stdout);
+            return Finding::ok("browser", said.trim().chars().take(120).collect::<String>());
+        }
+        Ok(Ok(output)) => format!("{}: {}", program.display(), output.status),
+        Ok(Err(error)) => format!("{}: {error}", program.display()),
+        Err(_) => format!("{} does not say its version", program.display()),
+    };
+    let remedy = "install Debian's package chromium, if live pages are to be kept; everything else works without";
+    Finding::warning("browser", words, remedy)
+}
+
+fn zones() -> Finding {
+    engine::use_zone_rules(Utc::now());
+    let rules = rules_in_use();
+    let words = format!("release {} of the IANA database", rules.version);
+    if rules.is_old(Utc::now()) {
+        let remedy =
+            "update the package tzdata of this machine: clocks may have been changed by law since";
+        return Finding::warning("time zones", words, remedy);
+    }
+    Finding::ok("time zones", words)
+}
