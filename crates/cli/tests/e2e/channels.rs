@@ -868,6 +868,6 @@ async fn a_program_is_handed_documents_and_its_exit_code_decides() {
     }
     place.apply_small(&by("[\"refuse\"]"));
     let run = ran(&place, "small");
-    assert_eq!(run["state"], "delivery-failed", "{run:#}");
+    assert_eq!(run["state"], "failed", "{run:#}");
     assert!(run.to_string().contains("no such customer"), "{run:#}");
 }
