@@ -5,7 +5,7 @@ use maple_lark_api::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
     ProblemDetails, ReportView, RunOrder, RunView,
 };
-use maple_lark_definition::{DefinitionSet, Kind, Report, edit};
+use maple_lark_definition::{Audience, DefinitionSet, Kind, Report, edit};
 use maple_lark_store::{Store, people::User, runs::Run, schedule::ScheduleState, teams::Sight};
 use rocket::{
     Route, State, get, http::Status, post, put, response::status::Custom, routes, serde::json::Json,
@@ -75,33 +75,34 @@ pub(super) struct Known<'a> {
     pub run_count: u64,
 }
 
-pub(super) fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> ReportView {
+fn audience_view(set: &DefinitionSet, report: &Report, audience: &Audience) -> AudienceView {
     let parameters = set.parameters_of(report);
-    let audience = |audience: &maple_lark_definition::Audience| {
-        let values = set.values(report, Some(&audience.parameters));
-        let listed = [
-            ("", &audience.to),
-            ("cc ", &audience.cc),
-            ("bcc ", &audience.bcc),
-        ];
-        AudienceView {
-            name: audience.name.clone(),
-            recipients: listed
-                .iter()
-                .flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value)))
-                .collect(),
-            channels: audience
-                .options
-                .channels
-                .iter()
-                .map(|name| name.value.clone())
-                .collect(),
-            values: parameters
-                .iter()
-                .filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable())))
-                .collect(),
-        }
-    };
+    let values = set.values(report, Some(&audience.parameters));
+    let listed = [
+        ("", &audience.to),
+        ("cc ", &audience.cc),
+        ("bcc ", &audience.bcc),
+    ];
+    AudienceView {
+        name: audience.name.clone(),
+        recipients: listed
+            .iter()
+            .flat_map(|(role, list)| list.iter().map(move |one| format!("{role}{}", one.value)))
+            .collect(),
+        channels: audience
+            .options
+            .channels
+            .iter()
+            .map(|name| name.value.clone())
+            .collect(),
+        values: parameters
+            .iter()
+            .filter_map(|p| Some(format!("{}: {}", p.title, values.get(&p.name)?.readable())))
+            .collect(),
+    }
+}
+
+pub(super) fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> ReportView {
     let paused = known.state.is_some_and(|state| state.paused);
     let next = known
         .state
@@ -129,7 +130,9 @@ pub(super) fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> Re
         paused,
         next,
         next_window: next.map(|next| report.window.window(next, report.zone).label()),
-        audiences: report.audiences.iter().map(audience).collect(),
+        audiences: (report.audiences.iter())
+            .map(|audience| audience_view(set, report, audience))
+            .collect(),
         audiences_from: report
             .audience_queries
             .iter()

@@ -59,13 +59,8 @@ impl Drawing<'_, '_> {
         let limits = axis::limits(&thresholds, factor, &axis.unit, number_format);
         // A part of a stack is not held against the limit of the whole.
         let limited = thresholds.is_set() && !form.stacked;
-        let column = &values[0];
-        let values: Vec<Option<f64>> = series
-            .iter()
-            .flat_map(|(_, values)| values)
-            .copied()
-            .collect();
-        let mut labels = self.labels(column, &values).into_iter();
+        let all: Vec<Option<f64>> = series.iter().flat_map(|(_, row)| row).copied().collect();
+        let mut labels = self.labels(&values[0], &all).into_iter();
         let series: Vec<BarSeries> = series
             .into_iter()
             .map(|(name, values)| {
@@ -83,14 +78,24 @@ impl Drawing<'_, '_> {
         if limited {
             self.tell_bars(&categories, &series, (&unit, factor), &thresholds);
         }
-        for bars in series.iter().filter(|_| limited) {
-            let known = bars.statuses.iter().zip(&bars.values);
-            known
-                .filter(|(_, value)| value.is_some())
-                .for_each(|(status, _)| counts.add(*status));
-        }
+        let known = series
+            .iter()
+            .filter(|_| limited)
+            .flat_map(|bars| bars.statuses.iter().zip(&bars.values))
+            .filter(|(_, value)| value.is_some());
+        known.for_each(|(status, _)| counts.add(*status));
+        let description = self.bars_in_words(&categories, &series);
+        let plot = Plot::Bars {
+            categories,
+            series,
+            form,
+        };
+        Ok(judged(axis, limits, plot, description, counts))
+    }
+
+    fn bars_in_words(&self, categories: &[String], series: &[BarSeries]) -> String {
         let mut description = format!("Bar chart: {}.", self.block.title);
-        for bars in &series {
+        for bars in series {
             let pairs: Vec<String> = categories
                 .iter()
                 .zip(&bars.labels)
@@ -98,12 +103,7 @@ impl Drawing<'_, '_> {
                 .collect();
             description += &format!(" {}: {}.", bars.name, pairs.join(", "));
         }
-        let plot = Plot::Bars {
-            categories,
-            series,
-            form,
-        };
-        Ok(judged(axis, limits, plot, description, counts))
+        description
     }
 
     /// Names the bars that are past a limit.
