@@ -3,18 +3,16 @@
 use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, Utc};
-use maple_lark_api::{
-    ReportFilter, ReportName, ReportOrder, ReportPage, ReportView, RunState, Words,
-};
+use maple_lark_api::{ReportFilter, ReportName, ReportOrder, ReportPage, RunState, Words};
 use maple_lark_definition::{DefinitionSet, Report};
-use maple_lark_store::{Store, runs::Run, schedule::ScheduleState, teams::Sight};
+use maple_lark_store::{Store, runs::Run, schedule::ScheduleState};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::{
     Answer,
     body::whole,
     problem::Problem,
-    reports::{Known, view},
+    reports::{latest_of, views_of},
     view::run_summary,
 };
 use crate::{access::Viewer, engine::EngineHandle};
@@ -117,43 +115,6 @@ async fn names(
         .collect();
     all.sort_by_cached_key(|one| natural(&one.title));
     Ok(Json(all))
-}
-
-/// Reports with their last runs and how many runs they have.
-pub async fn views_of(
-    store: &Store,
-    set: &DefinitionSet,
-    sight: &Sight,
-    reports: &[&Report],
-) -> Result<Vec<ReportView>, Problem> {
-    let names: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
-    let states = store.schedule_states_by_report().await?;
-    let mut latest = latest_of(store, sight, names.clone()).await?;
-    let counts = store.run_counts(&names, ReportView::MOST_COUNTED).await?;
-    let view = |report: &&Report| {
-        let known = Known {
-            state: states.get(&report.name),
-            latest: latest.remove(&report.name),
-            run_count: counts.get(&report.name).copied().unwrap_or_default(),
-        };
-        view(set, report, known)
-    };
-    Ok(reports.iter().map(view).collect())
-}
-
-/// The last run of each of these reports, of those that this user may see.
-pub async fn latest_of(
-    store: &Store,
-    sight: &Sight,
-    names: Vec<String>,
-) -> Result<HashMap<String, Run>, Problem> {
-    let runs = store.latest_runs(&names).await?;
-    Ok(runs
-        .into_iter()
-        // A report may have been another team's before.
-        .filter(|run| sight.sees(&run.team))
-        .map(|run| (run.report.clone(), run))
-        .collect())
 }
 
 fn tags_of(set: &DefinitionSet) -> Vec<String> {

@@ -1,5 +1,7 @@
 //! Reports with their state, and runs on request.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, SecondsFormat, Utc};
 use maple_lark_api::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, DefinitionFile, Files, NewSchedule,
@@ -18,7 +20,6 @@ use super::{
     definitions::{copied, stored_definition},
     once::{OrderKey, once},
     problem::Problem,
-    report_list::views_of,
     runs::one_run,
     teams,
     version::Versioned,
@@ -68,11 +69,48 @@ pub async fn report_views(
     views_of(store, set, sight, &all).await
 }
 
+/// Reports with their last runs and how many runs they have.
+pub async fn views_of(
+    store: &Store,
+    set: &DefinitionSet,
+    sight: &Sight,
+    reports: &[&Report],
+) -> Result<Vec<ReportView>, Problem> {
+    let names: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
+    let states = store.schedule_states_by_report().await?;
+    let mut latest = latest_of(store, sight, names.clone()).await?;
+    let counts = store.run_counts(&names, ReportView::MOST_COUNTED).await?;
+    let view = |report: &&Report| {
+        let known = Known {
+            state: states.get(&report.name),
+            latest: latest.remove(&report.name),
+            run_count: counts.get(&report.name).copied().unwrap_or_default(),
+        };
+        view(set, report, known)
+    };
+    Ok(reports.iter().map(view).collect())
+}
+
+/// The last run of each of these reports, of those that this user may see.
+pub async fn latest_of(
+    store: &Store,
+    sight: &Sight,
+    names: Vec<String>,
+) -> Result<HashMap<String, Run>, Problem> {
+    let runs = store.latest_runs(&names).await?;
+    Ok(runs
+        .into_iter()
+        // A report may have been another team's before.
+        .filter(|run| sight.sees(&run.team))
+        .map(|run| (run.report.clone(), run))
+        .collect())
+}
+
 /// What the records know of a report.
-pub(super) struct Known<'a> {
-    pub state: Option<&'a ScheduleState>,
-    pub latest: Option<Run>,
-    pub run_count: u64,
+struct Known<'a> {
+    state: Option<&'a ScheduleState>,
+    latest: Option<Run>,
+    run_count: u64,
 }
 
 fn audience_view(set: &DefinitionSet, report: &Report, audience: &Audience) -> AudienceView {
@@ -102,7 +140,7 @@ fn audience_view(set: &DefinitionSet, report: &Report, audience: &Audience) -> A
     }
 }
 
-pub(super) fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> ReportView {
+fn view(set: &DefinitionSet, report: &Report, known: Known<'_>) -> ReportView {
     let paused = known.state.is_some_and(|state| state.paused);
     let next = known
         .state
