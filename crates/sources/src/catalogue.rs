@@ -14,7 +14,7 @@ use crate::{
 };
 
 /// So many entries are shown.
-pub const MOST: usize = 500;
+const MOST: usize = 500;
 
 /// A table, a metric, a file or a check.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,7 +39,7 @@ pub struct Item {
 }
 
 /// Whether what is searched for stands in one of the texts, in capitals or not.
-pub fn found(search: &str, texts: &[&str]) -> bool {
+fn found(search: &str, texts: &[&str]) -> bool {
     let search = search.trim().to_lowercase();
     search.is_empty()
         || texts
@@ -70,26 +70,51 @@ pub async fn postgresql(
         .await
         .map_err(refused)?;
     let _ = connection.close().await;
+    let lines = rows.iter().map(|row| line_of(row).map_err(refused));
+    Ok(tables(lines.collect::<Result<_, _>>()?, search))
+}
+
+/// One column of a table, with what its table is.
+pub struct Line {
+    pub name: String,
+    pub kind: String,
+    pub description: String,
+    pub item: Item,
+}
+
+/// A row with the columns `name`, `kind`, `description`, `item`, `item_kind` and
+/// `item_description`, all of them texts.
+pub fn line_of<'r, R: Row>(row: &'r R) -> Result<Line, sqlx::Error>
+where
+    &'static str: sqlx::ColumnIndex<R>,
+    String: sqlx::Decode<'r, R::Database> + sqlx::Type<R::Database>,
+{
+    Ok(Line {
+        name: row.try_get("name")?,
+        kind: row.try_get("kind")?,
+        description: row.try_get("description")?,
+        item: Item {
+            name: row.try_get("item")?,
+            kind: row.try_get("item_kind")?,
+            description: row.try_get("item_description")?,
+            values: Vec::new(),
+        },
+    })
+}
+
+/// The tables that lines, those of a table one after the other, tell of; those in which `search`
+/// is found.
+pub fn tables(lines: Vec<Line>, search: &str) -> Vec<Entry> {
     let mut entries: Vec<Entry> = Vec::new();
-    for row in rows {
-        let text = |column: &str| row.try_get::<String, _>(column).map_err(refused);
-        let (name, item) = (
-            text("name")?,
-            Item {
-                name: text("item")?,
-                kind: text("item_kind")?,
-                description: text("item_description")?,
-                values: Vec::new(),
-            },
-        );
-        match entries.last_mut().filter(|entry| entry.name == name) {
-            Some(entry) => entry.items.push(item),
+    for line in lines {
+        match entries.last_mut().filter(|entry| entry.name == line.name) {
+            Some(entry) => entry.items.push(line.item),
             None => entries.push(Entry {
-                name,
-                kind: text("kind")?,
+                name: line.name,
+                kind: line.kind,
                 unit: String::new(),
-                description: text("description")?,
-                items: vec![item],
+                description: line.description,
+                items: vec![line.item],
             }),
         }
     }
@@ -102,7 +127,7 @@ pub async fn postgresql(
     };
     entries.retain(wanted);
     entries.truncate(MOST);
-    Ok(entries)
+    entries
 }
 
 pub async fn open_metrics(

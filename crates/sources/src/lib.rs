@@ -19,6 +19,7 @@ mod open_metrics_text;
 mod permissions;
 mod postgresql;
 mod secrecy;
+mod server;
 mod setting;
 mod sqlite;
 mod threads;

@@ -4,7 +4,7 @@ use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Utc};
 use futures::TryStreamExt;
 use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
 use maple_lark_definition::{
-    DatabaseServer, Dialect, ParameterValue, Source, Sql, TimeValue, Times, Tls, split_address,
+    DatabaseServer, Dialect, ParameterValue, Source, Sql, TimeValue, Times, Tls,
 };
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
@@ -15,10 +15,12 @@ use sqlx::{
 };
 
 use crate::{
-    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError,
-    catalogue::{Entry, Item, MOST, found},
+    Answer, BadCell, Greeting, Question, Reader, SourceError,
+    catalogue::{self, Entry, tables},
     cells::within_bytes,
-    check_steps, within_size,
+    check_steps,
+    server::Server,
+    within_size,
 };
 
 /// What the server calls a statement that took longer than it may, in MariaDB and in MySQL.
@@ -140,41 +142,10 @@ pub async fn catalogue(
         .await
         .map_err(failed)?;
     session.close().await;
-    let mut entries: Vec<Entry> = Vec::new();
-    for row in rows {
-        let text = |column: &str| row.try_get::<String, _>(column).map_err(failed);
-        let (name, item) = (
-            text("name")?,
-            Item {
-                name: text("item")?,
-                kind: text("item_kind")?,
-                description: text("item_description")?,
-                values: Vec::new(),
-            },
-        );
-        match entries.last_mut().filter(|entry| entry.name == name) {
-            Some(entry) => entry.items.push(item),
-            None => entries.push(Entry {
-                name,
-                kind: text("kind")?,
-                unit: String::new(),
-                description: text("description")?,
-                items: vec![item],
-            }),
-        }
-    }
-    entries.retain(|entry| {
-        let items = entry
-            .items
-            .iter()
-            .flat_map(|item| [item.name.as_str(), item.description.as_str()]);
-        let words: Vec<&str> = items
-            .chain([entry.name.as_str(), entry.description.as_str()])
-            .collect();
-        found(search, &words)
-    });
-    entries.truncate(MOST);
-    Ok(entries)
+    let lines = rows
+        .iter()
+        .map(|row| catalogue::line_of(row).map_err(failed));
+    Ok(tables(lines.collect::<Result<_, _>>()?, search))
 }
 
 /// A session that is asked to end what it does when nobody waits for it any more: the server
@@ -220,21 +191,12 @@ async fn connect(
     source: &Source,
     settings: &DatabaseServer,
 ) -> Result<Session, SourceError> {
-    let address = reader.resolve(source, "address", &settings.address).await?;
-    let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
-        source_name: source.name.clone(),
-        setting: "address",
-        reference: settings.address.written(),
-        problem: SettingProblem::NotAnAddress,
-    })?;
-    let addresses = reader.within_bounds(source, host, port).await?;
-    let database = reader.resolve_for(source, "database", &settings.database, Some(host));
-    let user = reader.resolve_for(source, "user", &settings.user, Some(host));
+    let server = Server::of(reader, source, settings).await?;
     let mut options = MySqlConnectOptions::new()
-        .host(host)
-        .port(port)
-        .database(&database.await?)
-        .username(&user.await?)
+        .host(&server.host)
+        .port(server.port)
+        .database(&server.database)
+        .username(&server.user)
         .ssl_mode(match settings.tls {
             Tls::Off => MySqlSslMode::Disabled,
             Tls::Require => MySqlSslMode::Required,
@@ -244,38 +206,12 @@ async fn connect(
     if let Some(path) = &settings.ca_file {
         options = options.ssl_ca(path);
     }
-    if let Some(password) = &settings.password {
-        let password = reader.resolve_for(source, "password", password, Some(host));
-        options = options.password(&password.await?);
+    if let Some(password) = &server.password {
+        options = options.password(password);
     }
-    let failed = |error: sqlx::Error| match error {
-        sqlx::Error::Database(answer) => SourceError::SignIn {
-            source_name: source.name.clone(),
-            address: address.clone(),
-            words: answer.message().to_owned(),
-        },
-        other => SourceError::Unreachable {
-            source_name: source.name.clone(),
-            address: address.clone(),
-            words: other.to_string(),
-        },
-    };
-    if settings.tls == Tls::VerifyFull {
-        // The certificate has to be that of the name, so a name that leads elsewhere is found out.
-        let connection = options.connect().await.map_err(failed)?;
-        return begun(source, connection, options).await;
-    }
-    // Only what was looked at is connected to, in the name's own order.
-    let mut last = sqlx::Error::Protocol("the name has no address".to_owned());
-    for found in addresses {
-        let options = options.clone().host(&found.ip().to_string());
-        match options.connect().await {
-            Err(error @ sqlx::Error::Io(_)) => last = error,
-            Err(error) => return Err(failed(error)),
-            Ok(connection) => return begun(source, connection, options).await,
-        }
-    }
-    Err(failed(last))
+    let connected = server.connect(source, options, MySqlConnectOptions::host);
+    let (connection, options) = connected.await?;
+    begun(source, connection, options).await
 }
 
 /// Nothing may be written, and the server ends what takes too long.

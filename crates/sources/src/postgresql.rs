@@ -3,9 +3,7 @@
 use chrono::Datelike;
 use futures::TryStreamExt;
 use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
-use maple_lark_definition::{
-    DatabaseServer, ParameterValue, Source, Sql, TimeValue, Times, Tls, split_address,
-};
+use maple_lark_definition::{DatabaseServer, ParameterValue, Source, Sql, TimeValue, Times, Tls};
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
     TypeInfo, ValueRef,
@@ -13,8 +11,8 @@ use sqlx::{
 };
 
 use crate::{
-    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells::within_bytes,
-    check_steps, within_size,
+    Answer, BadCell, Greeting, Question, Reader, SourceError, cells::within_bytes, check_steps,
+    server::Server, within_size,
 };
 
 pub async fn read(
@@ -108,37 +106,18 @@ pub async fn greet(
     Ok(greeting)
 }
 
-#[expect(
-    clippy::too_many_lines,
-    reason = "the settings of a connection, one after the other"
-)]
 pub async fn connect(
     reader: &Reader,
     source: &Source,
     settings: &DatabaseServer,
 ) -> Result<PgConnection, SourceError> {
-    let address = reader.resolve(source, "address", &settings.address).await?;
-    let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
-        source_name: source.name.clone(),
-        setting: "address",
-        reference: settings.address.written(),
-        problem: SettingProblem::NotAnAddress,
-    })?;
-    let addresses = reader.within_bounds(source, host, port).await?;
+    let server = Server::of(reader, source, settings).await?;
     let milliseconds = (source.timeout_seconds * 1000).to_string();
     let mut options = PgConnectOptions::new_without_pgpass()
-        .host(host)
-        .port(port)
-        .database(
-            &reader
-                .resolve_for(source, "database", &settings.database, Some(host))
-                .await?,
-        )
-        .username(
-            &reader
-                .resolve_for(source, "user", &settings.user, Some(host))
-                .await?,
-        )
+        .host(&server.host)
+        .port(server.port)
+        .database(&server.database)
+        .username(&server.user)
         .application_name("maple-lark")
         .options([
             ("statement_timeout", milliseconds.as_str()),
@@ -154,40 +133,11 @@ pub async fn connect(
     if let Some(path) = &settings.ca_file {
         options = options.ssl_root_cert(path);
     }
-    if let Some(password) = &settings.password {
-        let password = reader.resolve_for(source, "password", password, Some(host));
-        options = options.password(&password.await?);
+    if let Some(password) = &server.password {
+        options = options.password(password);
     }
-    let failed = |error: sqlx::Error| match error {
-        sqlx::Error::Database(answer) => SourceError::SignIn {
-            source_name: source.name.clone(),
-            address: address.clone(),
-            words: answer.message().to_owned(),
-        },
-        other => SourceError::Unreachable {
-            source_name: source.name.clone(),
-            address: address.clone(),
-            words: other.to_string(),
-        },
-    };
-    if settings.tls == Tls::VerifyFull {
-        // The certificate has to be that of the name, so a name that leads elsewhere is found out.
-        return options.connect().await.map_err(failed);
-    }
-    // Only what was looked at is connected to, in the name's own order.
-    let mut last = sqlx::Error::Protocol("the name has no address".to_owned());
-    for found in addresses {
-        match options
-            .clone()
-            .host(&found.ip().to_string())
-            .connect()
-            .await
-        {
-            Err(error @ sqlx::Error::Io(_)) => last = error,
-            other => return other.map_err(failed),
-        }
-    }
-    Err(failed(last))
+    let connected = server.connect(source, options, PgConnectOptions::host);
+    Ok(connected.await?.0)
 }
 
 impl Asked<'_> {

@@ -16,7 +16,7 @@ use rusqlite::{
 
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, Values,
-    catalogue::{Entry, Item, MOST, found},
+    catalogue::{Entry, Item, Line, tables},
     cells::{self, within_bytes},
     check_steps,
     threads::computed,
@@ -92,36 +92,22 @@ pub async fn catalogue(
              where s.type in ('table', 'view') and s.name not like 'sqlite~_%' escape '~' order by s.name, c.cid";
         let mut statement = connection.prepare(sql).map_err(refused)?;
         let mut rows = statement.query([]).map_err(refused)?;
-        let mut entries: Vec<Entry> = Vec::new();
+        let mut lines = Vec::new();
         while let Some(row) = rows.next().map_err(refused)? {
             let text = |at| row.get::<_, String>(at).map_err(refused);
-            let (name, item) = (
-                text(0)?,
-                Item {
+            lines.push(Line {
+                name: text(0)?,
+                kind: text(1)?,
+                description: String::new(),
+                item: Item {
                     name: text(2)?,
                     kind: text(3)?.to_lowercase(),
                     description: String::new(),
                     values: Vec::new(),
                 },
-            );
-            match entries.last_mut().filter(|entry| entry.name == name) {
-                Some(entry) => entry.items.push(item),
-                None => entries.push(Entry {
-                    name,
-                    kind: text(1)?,
-                    unit: String::new(),
-                    description: String::new(),
-                    items: vec![item],
-                }),
-            }
+            });
         }
-        entries.retain(|entry| {
-            let items = entry.items.iter().map(|item| item.name.as_str());
-            let names: Vec<&str> = items.chain([entry.name.as_str()]).collect();
-            found(&search, &names)
-        });
-        entries.truncate(MOST);
-        Ok(entries)
+        Ok(tables(lines, &search))
     })
     .await
 }
