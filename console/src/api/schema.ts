@@ -3304,7 +3304,7 @@ export interface components {
             paused: boolean;
             /**
              * Format: int64
-             * @description How many runs there are of it, counted up to [`ReportView::MOST_COUNTED`].
+             * @description How many runs there are of it.
              */
             run_count: number;
             /**

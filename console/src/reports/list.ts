@@ -36,12 +36,9 @@ export function queryOf(view: View, page: number, size: number): Query {
   return { page, size, ...(words ? { words } : {}), ...(state ? { state } : {}), ...(order ? { order } : {}), ...(view.tag ? { tag: view.tag } : {}) }
 }
 
-/** More runs than these are not counted. */
-const MOST_COUNTED = 1000
-
 /** How many runs there are, and of how many: `, 12 of 30 runs`. */
 export function countWords(report: Pick<ReportView, 'run_count' | 'run_limit'>): string {
-  const count = report.run_count >= MOST_COUNTED ? '1,000 or more' : String(report.run_count)
+  const count = report.run_count.toLocaleString('en')
   if (report.run_limit) return `, ${count} of ${report.run_limit} runs`
   return `, ${count} ${report.run_count === 1 ? 'run' : 'runs'}`
 }

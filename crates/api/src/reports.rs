@@ -76,15 +76,10 @@ pub struct ReportView {
     /// The sources of the queries whose rows are further audiences, found when a run begins.
     pub audiences_from: Vec<String>,
     pub last_run: Option<RunSummary>,
-    /// How many runs there are of it, counted up to [`ReportView::MOST_COUNTED`].
+    /// How many runs there are of it.
     pub run_count: u64,
     /// How many its schedule makes in all, if it says so.
     pub run_limit: Option<u32>,
-}
-
-impl ReportView {
-    /// More runs than these are not counted.
-    pub const MOST_COUNTED: u64 = 1000;
 }
 
 /// A page of reports.

@@ -2,6 +2,7 @@
 //! Nothing is made, sent or changed.
 
 use std::{
+    collections::BTreeSet,
     fs,
     io::ErrorKind,
     net::TcpListener,
@@ -123,14 +124,18 @@ pub async fn check(path: &str) -> Vec<Finding> {
 
 /// Files that secrets are in are for the service's account alone.
 fn secrets(path: &str) -> Vec<Finding> {
+    // It has been read as a configuration already.
     let text = fs::read_to_string(path).unwrap_or_default();
-    let named = text.split('"').filter_map(|one| one.strip_prefix("file:"));
-    // What definitions may use may be a pattern.
-    let named = named.filter(|file| !file.contains('*'));
-    let mut files: Vec<&str> = named.collect();
-    files.sort_unstable();
-    files.dedup();
-    let look = |file: &str| match fs::metadata(file) {
+    let mut files = BTreeSet::new();
+    if let Ok(table) = text.parse::<toml_edit::DocumentMut>() {
+        for (key, item) in table.iter() {
+            // What definitions may use are patterns, and no secrets of the service's own.
+            if key != "definitions-may-use" {
+                files_in(item, &mut files);
+            }
+        }
+    }
+    let look = |file: String| match fs::metadata(&file) {
         Err(error) => Finding::problem(
             "secrets",
             format!("{file}: {error}"),
@@ -144,6 +149,17 @@ fn secrets(path: &str) -> Vec<Finding> {
         Ok(_) => Finding::ok("secrets", format!("{file} is for its owner alone")),
     };
     files.into_iter().map(look).collect()
+}
+
+/// The paths of all `file:` references in a part of the configuration.
+fn files_in(item: &toml_edit::Item, files: &mut BTreeSet<String>) {
+    if let Some(table) = item.as_table_like() {
+        for (_, item) in table.iter() {
+            files_in(item, files);
+        }
+    }
+    let text = item.as_str().and_then(|text| text.strip_prefix("file:"));
+    files.extend(text.map(str::to_owned));
 }
 
 async fn database(config: &Config) -> Vec<Finding> {

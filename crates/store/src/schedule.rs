@@ -10,6 +10,7 @@ use crate::{
     Result, Store,
     entity::{Time, run, schedule_state},
     runs::{HEAD, NewRun, insert_run},
+    teams::Sight,
 };
 
 pub use schedule_state::Model as ScheduleState;
@@ -114,17 +115,21 @@ impl Store {
         Ok(self.db.execute_raw(statement).await?.rows_affected() > 0)
     }
 
-    /// How many runs each of these reports has, up to `most`; more are not counted.
-    pub async fn run_counts(&self, reports: &[String], most: u64) -> Result<HashMap<String, u64>> {
+    /// How many runs each of these reports has, of those that somebody sees.
+    pub async fn runs_of_each(
+        &self,
+        reports: &[String],
+        sight: &Sight,
+    ) -> Result<HashMap<String, u64>> {
         let statement = Store::sql(
-            "select named.report, (select count(*) from (select 1 from runs where runs.report = named.report limit $2) as counted) as count \
-             from unnest($1::text[]) as named(report)",
-            [reports.to_vec().into(), most.cast_signed().into()],
+            "select report, sum(count)::bigint as total from run_counts \
+             where report = any($1) and ($2::text[] is null or team = any($2)) group by report",
+            [reports.to_vec().into(), sight.value()],
         );
         let rows = self.db.query_all_raw(statement).await?;
         let read = |row: &sea_orm::QueryResult| {
-            let count: i64 = row.try_get("", "count")?;
-            Ok((row.try_get("", "report")?, count.cast_unsigned()))
+            let total: i64 = row.try_get("", "total")?;
+            Ok((row.try_get("", "report")?, total.cast_unsigned()))
         };
         rows.iter().map(read).collect()
     }

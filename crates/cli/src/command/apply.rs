@@ -239,6 +239,13 @@ fn read_folder(folder: &Path) -> Result<Vec<DefinitionFile>, Failure> {
     let unreadable = |path: &Path, error: std::io::Error| {
         Failure::Local(format!("{} cannot be read: {error}", path.display()))
     };
+    if folder.is_file() {
+        let words = format!(
+            "{} is a file; give the folder that its definitions are in",
+            folder.display()
+        );
+        return Err(Failure::Local(words));
+    }
     let (mut folders, mut files) = (vec![folder.to_owned()], Vec::new());
     while let Some(current) = folders.pop() {
         for entry in std::fs::read_dir(&current).map_err(|error| unreadable(&current, error))? {

@@ -2,6 +2,23 @@
 
 use crate::place::{Place, operations, small_dashboard, small_report, small_report_for, text};
 
+/// A file in the place of a folder is named as what it is.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_is_no_folder_of_definitions() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let file = place.folder.path().join("report.toml");
+    std::fs::write(&file, &*small_report()).unwrap();
+    let output = place.lark(&["apply", file.to_str().unwrap(), "--yes"]);
+    let said = text(&output.stderr);
+    assert!(!output.status.success());
+    assert!(
+        said.contains("is a file; give the folder that its definitions are in"),
+        "{said}"
+    );
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn definitions_with_problems_change_nothing_and_say_where() {
     let place = Place::new().await;

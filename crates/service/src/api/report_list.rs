@@ -85,7 +85,7 @@ async fn list(
     let begin = (page - 1).saturating_mul(size).min(total) as usize;
     let shown = &found[begin..(begin + size as usize).min(found.len())];
     Ok(Json(ReportPage {
-        items: views_of(store, set, &user.1, shown).await?,
+        items: views_of(store, set, &user.1, shown, &states).await?,
         total,
         page,
         size,

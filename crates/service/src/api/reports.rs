@@ -66,7 +66,8 @@ pub async fn report_views(
     let definitions = engine.definitions(store, sight).await?;
     let set = &definitions.set;
     let all: Vec<&Report> = set.reports.values().collect();
-    views_of(store, set, sight, &all).await
+    let states = store.schedule_states_by_report().await?;
+    views_of(store, set, sight, &all, &states).await
 }
 
 /// Reports with their last runs and how many runs they have.
@@ -75,11 +76,11 @@ pub async fn views_of(
     set: &DefinitionSet,
     sight: &Sight,
     reports: &[&Report],
+    states: &HashMap<String, ScheduleState>,
 ) -> Result<Vec<ReportView>, Problem> {
     let names: Vec<String> = reports.iter().map(|report| report.name.clone()).collect();
-    let states = store.schedule_states_by_report().await?;
     let mut latest = latest_of(store, sight, names.clone()).await?;
-    let counts = store.run_counts(&names, ReportView::MOST_COUNTED).await?;
+    let counts = store.runs_of_each(&names, sight).await?;
     let view = |report: &&Report| {
         let known = Known {
             state: states.get(&report.name),
@@ -472,7 +473,8 @@ async fn one_view(
     let set = &definitions.set;
     let not_there = || Problem::not_found(format!("report \"{name}\""));
     let report = set.reports.get(name).ok_or_else(not_there)?;
-    let view = views_of(store, set, sight, &[report]).await?;
+    let states = store.schedule_states_by_report().await?;
+    let view = views_of(store, set, sight, &[report], &states).await?;
     view.into_iter().next().ok_or_else(not_there)
 }
 

@@ -194,3 +194,30 @@ async fn what_comes_of_a_run_belongs_to_its_team() {
     assert_eq!(told(of(&["crew"])).await, 2);
     assert_eq!(told(of(&["port"])).await, 1);
 }
+
+/// A report's name may have been another team's before: its runs are not counted for this one.
+#[tokio::test]
+async fn runs_of_a_report_are_counted_for_those_who_see_them() {
+    let place = Place::new().await;
+    for (report, team, seconds) in [
+        ("daily", "port", 0),
+        ("daily", "port", 60),
+        ("daily", "crew", 120),
+        ("weekly", "", 180),
+    ] {
+        place.run_of(report, team, seconds).await;
+    }
+    let names = ["daily", "weekly", "never"].map(str::to_owned);
+    let counted = async |sight: Sight| {
+        let counts = place.runs_of_each(&names, &sight).await.unwrap();
+        names
+            .clone()
+            .map(|name| counts.get(&name).copied().unwrap_or_default())
+    };
+    assert_eq!(counted(Sight::All).await, [3, 1, 0]);
+    assert_eq!(counted(of(&["port"])).await, [2, 1, 0]);
+    assert_eq!(counted(of(&["crew"])).await, [1, 1, 0]);
+    // Counts that were folded together are the same.
+    place.fold_counts().await.unwrap();
+    assert_eq!(counted(of(&["port"])).await, [2, 1, 0]);
+}
