@@ -84,14 +84,11 @@ pub async fn check(path: &str) -> Vec<Finding> {
     let config = match Config::read(path) {
         Ok(config) => config,
         Err(error) => {
-            let remedy = "mend the configuration, and check again";
+            let remedy = "Correct the configuration and run the check again.";
             return vec![Finding::problem("configuration", error.to_string(), remedy)];
         }
     };
-    let mut all = vec![Finding::ok(
-        "configuration",
-        format!("{path} is understood"),
-    )];
+    let mut all = vec![Finding::ok("configuration", format!("{path} is valid"))];
     all.extend(secrets(path));
     all.extend(database(&config).await);
     all.push(port(&config));
@@ -139,14 +136,14 @@ fn secrets(path: &str) -> Vec<Finding> {
         Err(error) => Finding::problem(
             "secrets",
             format!("{file}: {error}"),
-            "make the file, readable for the service's account alone",
+            "Create the file, readable only by the service's account.",
         ),
         Ok(data) if data.permissions().mode() & 0o077 != 0 => Finding::warning(
             "secrets",
-            format!("{file} can be read by others on this machine"),
-            format!("chmod 600 {file}"),
+            format!("other accounts on this machine can read {file}"),
+            format!("Run: chmod 600 {file}"),
         ),
-        Ok(_) => Finding::ok("secrets", format!("{file} is for its owner alone")),
+        Ok(_) => Finding::ok("secrets", format!("only its owner can read {file}")),
     };
     files.into_iter().map(look).collect()
 }
@@ -167,13 +164,13 @@ async fn database(config: &Config) -> Vec<Finding> {
     match looked {
         Err(_) => vec![Finding::problem(
             "database",
-            format!("it does not answer within {} s", PATIENCE.as_secs()),
-            "check that PostgreSQL runs at the address under \"database\", and that nothing between blocks it",
+            format!("no answer within {} s", PATIENCE.as_secs()),
+            "Check that PostgreSQL runs at the address in \"database\" and that no firewall blocks it.",
         )],
         Ok(Err(error)) => vec![Finding::problem(
             "database",
             error.to_string(),
-            "check \"database\" in the configuration, and that PostgreSQL runs there",
+            "Check \"database\" in the configuration and that PostgreSQL runs there.",
         )],
         Ok(Ok(looked)) => vec![
             server(&looked),
@@ -187,12 +184,12 @@ async fn database(config: &Config) -> Vec<Finding> {
 fn server(looked: &Looked) -> Finding {
     let words = format!("PostgreSQL {}, {}", looked.version, looked.encoding);
     if looked.encoding != "UTF8" {
-        let remedy = "make the database with encoding UTF8; in another, names and titles are lost";
+        let remedy = "Create the database with the encoding UTF8; other encodings lose characters of names and titles.";
         return Finding::problem("database", words, remedy);
     }
     if looked.number < OLDEST_SERVER {
         let oldest = OLDEST_SERVER / 10_000;
-        let remedy = format!("use PostgreSQL {oldest} or newer");
+        let remedy = format!("Use PostgreSQL {oldest} or newer.");
         return Finding::problem("database", words, remedy);
     }
     Finding::ok("database", words)
@@ -202,46 +199,49 @@ fn account(looked: &Looked) -> Finding {
     if !looked.may_create {
         return Finding::problem(
             "account",
-            "it may not make tables in the database",
-            "make the account the owner of the database",
+            "may not create tables in the database",
+            "Make the account the owner of the database.",
         );
     }
     if looked.superuser {
         return Finding::warning(
             "account",
-            "it may do anything on the database server",
-            "give the service an account of its own that owns its database and nothing else",
+            "is a superuser",
+            "Give the service an account that owns only its database.",
         );
     }
-    Finding::ok("account", "it may make its tables, and is no superuser")
+    Finding::ok("account", "may create tables, and is not a superuser")
 }
 
 fn tables(looked: &Looked) -> Finding {
     if let Some(newest) = looked.unknown.last() {
         return Finding::problem(
             "tables",
-            format!("they are those of a newer version of the program ({newest})"),
-            "start the newer version; this one would not know what it reads",
+            format!("a newer version of Maple Lark changed them ({newest})"),
+            "Run that version; this one cannot read its tables.",
         );
     }
     match looked.pending {
-        0 => Finding::ok("tables", "they are up to date"),
+        0 => Finding::ok("tables", "up to date"),
         1 => Finding::ok(
             "tables",
-            "one step brings them up to date when the service starts",
+            "1 migration will be applied when the service starts",
         ),
         steps => Finding::ok(
             "tables",
-            format!("{steps} steps bring them up to date when the service starts"),
+            format!("{steps} migrations will be applied when the service starts"),
         ),
     }
 }
 
 fn clock(looked: &Looked) -> Finding {
     let apart = (Utc::now() - looked.now).abs();
-    let words = format!("{:.1} s from the database's", apart.as_seconds_f64());
+    let words = format!(
+        "{:.1} s from the clock of the database server",
+        apart.as_seconds_f64()
+    );
     if apart > MOST_APART {
-        let remedy = "let both machines take their time from the same servers (NTP)";
+        let remedy = "Synchronise both machines with NTP.";
         return Finding::warning("clock", words, remedy);
     }
     Finding::ok("clock", words)
@@ -252,13 +252,13 @@ fn port(config: &Config) -> Finding {
         Ok(_) => Finding::ok("address", format!("{} is free", config.listen)),
         Err(error) if error.kind() == ErrorKind::AddrInUse => Finding::warning(
             "address",
-            format!("something listens on {} already", config.listen),
-            "if that is not this service, choose another \"listen\", or stop what uses the port",
+            format!("{} is in use", config.listen),
+            "If this is not the service itself, choose another \"listen\" address or stop the program that uses the port.",
         ),
         Err(error) => Finding::problem(
             "address",
             format!("{}: {error}", config.listen),
-            "choose a \"listen\" of this machine, with a port above 1023 unless the service may use lower ones",
+            "Choose a \"listen\" address of this machine, with a port above 1023 unless the service may use lower ones.",
         ),
     }
 }
@@ -267,35 +267,35 @@ async fn mail(mail: Option<&Mail>) -> Finding {
     let Some(mail) = mail else {
         return Finding::warning(
             "mail server",
-            "none is configured",
-            "add [mail], or a channel of kind mail-server that reports name",
+            "not configured",
+            "Add [mail], or name a mail-server channel in each report.",
         );
     };
     match tokio::time::timeout(PATIENCE, MailSession::open(&mail.server)).await {
         Ok(Ok(session)) => {
             session.close().await;
-            Finding::ok("mail server", "it answers and lets the service in")
+            Finding::ok("mail server", "accepts the connection and the sign-in")
         }
         Ok(Err(error)) => Finding::problem(
             "mail server",
             error.to_string(),
-            "check host, port, tls, user and password under [mail]",
+            "Check host, port, tls, user and password under [mail].",
         ),
         Err(_) => Finding::problem(
             "mail server",
-            format!("it does not answer within {} s", PATIENCE.as_secs()),
-            "check host and port under [mail], and that nothing between blocks them",
+            format!("no answer within {} s", PATIENCE.as_secs()),
+            "Check host and port under [mail] and that no firewall blocks them.",
         ),
     }
 }
 
 fn readable(what: &'static str, folder: &Path) -> Finding {
     match fs::read_dir(folder) {
-        Ok(_) => Finding::ok(what, format!("{} can be read", folder.display())),
+        Ok(_) => Finding::ok(what, format!("{} is readable", folder.display())),
         Err(error) => Finding::problem(
             what,
             format!("{}: {error}", folder.display()),
-            "make the folder, and let the service's account read it",
+            "Create the folder and let the service's account read it.",
         ),
     }
 }
@@ -305,11 +305,11 @@ fn writable(what: &'static str, folder: &Path) -> Finding {
         .prefix(".maple-lark-")
         .tempfile_in(folder);
     match probe {
-        Ok(_) => Finding::ok(what, format!("{} can be written", folder.display())),
+        Ok(_) => Finding::ok(what, format!("{} is writable", folder.display())),
         Err(error) => Finding::problem(
             what,
             format!("{}: {error}", folder.display()),
-            "make the folder, and let the service's account write there",
+            "Create the folder and let the service's account write to it.",
         ),
     }
 }
@@ -324,12 +324,12 @@ fn programs(config: &Config) -> Vec<Finding> {
             Ok(false) => Finding::problem(
                 "programs",
                 format!("{name}: {} cannot be run", program.display()),
-                format!("chmod +x {}", program.display()),
+                format!("Run: chmod +x {}", program.display()),
             ),
             Err(error) => Finding::problem(
                 "programs",
                 format!("{name}: {}: {error}", program.display()),
-                "install the program, or take it out of the configuration",
+                "Install the program or remove it from the configuration.",
             ),
         }
     };
@@ -346,21 +346,18 @@ fn fonts(config: &Config) -> Vec<Finding> {
     let missing = config.fonts.iter().filter(|folder| !folder.is_dir());
     let missing: Vec<String> = missing.map(|folder| folder.display().to_string()).collect();
     match (config.fonts.len() - missing.len(), missing.is_empty()) {
-        (_, true) => vec![Finding::ok(
-            "fonts",
-            "the program's own, and those of the folders",
-        )],
+        (_, true) => vec![Finding::ok("fonts", "all font folders are there")],
         (0, false) => vec![Finding::warning(
             "fonts",
-            format!(
-                "the program's own alone: {} is not there",
-                missing.join(", ")
-            ),
-            "install Debian's package fonts-dejavu-core or another, if titles have signs beyond Latin, Greek and Cyrillic",
+            format!("only the built-in font: {} not found", missing.join(", ")),
+            "Install fonts, such as Debian's package fonts-dejavu-core, if titles use other scripts than Latin, Greek and Cyrillic.",
         )],
         (_, false) => vec![Finding::ok(
             "fonts",
-            format!("{} is not there, others are", missing.join(", ")),
+            format!(
+                "{} not found; the other folders are there",
+                missing.join(", ")
+            ),
         )],
     }
 }
@@ -382,17 +379,16 @@ async fn browser(config: &Config) -> Finding {
         Ok(Err(error)) => format!("{}: {error}", program.display()),
         Err(_) => format!("{} does not say its version", program.display()),
     };
-    let remedy = "install Debian's package chromium, if live pages are to be kept; everything else works without";
+    let remedy = "Install Debian's package chromium to capture live pages; everything else works without it.";
     Finding::warning("browser", words, remedy)
 }
 
 fn zones() -> Finding {
     engine::use_zone_rules(Utc::now());
     let rules = rules_in_use();
-    let words = format!("release {} of the IANA database", rules.version);
+    let words = format!("IANA release {}", rules.version);
     if rules.is_old(Utc::now()) {
-        let remedy =
-            "update the package tzdata of this machine: clocks may have been changed by law since";
+        let remedy = "Update this machine's tzdata package; time-zone laws may have changed since.";
         return Finding::warning("time zones", words, remedy);
     }
     Finding::ok("time zones", words)

@@ -16,7 +16,7 @@ pub enum BadCell {
     Driver(String),
     #[error("it holds a list or an object, not {0}")]
     Nested(&'static str),
-    #[error("it has {} MB; one value may have {} MB. Ask for a part of it", .0.div_ceil(1_000_000), MOST_BYTES / 1_000_000)]
+    #[error("it has {} MB; the limit for one value is {} MB. Select a part of it", .0.div_ceil(1_000_000), MOST_BYTES / 1_000_000)]
     Long(usize),
 }
 

@@ -132,7 +132,10 @@ async fn picks_are_understood(source: &Source) {
     assert_eq!(names(&one), [(text("db-1"), Some(24.0))]);
     let high = OVER_TIME.replace("mean", "p95");
     let refused = asked(source, &high, &Values::new()).await.unwrap_err();
-    assert!(refused.to_string().contains("no percentiles"), "{refused}");
+    assert!(
+        refused.to_string().contains("only from PostgreSQL"),
+        "{refused}"
+    );
 }
 
 fn file_of(folder: &Path) -> Fixture {
@@ -288,7 +291,7 @@ async fn an_sqlite_file_has_its_limits_and_its_place() {
     let said = words(&source, "select printf('%.17000000c', 'x') as much").await;
     assert!(
         said.contains("row 1, column \"much\"")
-            && said.contains("it has 17 MB; one value may have 16 MB"),
+            && said.contains("it has 17 MB; the limit for one value is 16 MB"),
         "{said}"
     );
     let endless = "with recursive n(i) as (select 1 union all select i + 1 from n) select count(*) as n from n";

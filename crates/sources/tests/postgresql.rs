@@ -242,7 +242,7 @@ async fn an_answer_that_is_larger_than_its_source_allows_is_given_up() {
     assert!(
         error
             .unwrap_err()
-            .contains("it has 17 MB; one value may have 16 MB")
+            .contains("it has 17 MB; the limit for one value is 16 MB")
     );
     let said = place
         .ask("select repeat('x', 100000) as wide from generate_series(1, 1000000)")

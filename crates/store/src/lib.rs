@@ -54,7 +54,7 @@ pub enum StoreError {
     Database(DbErr),
     /// A newer program has changed the tables.
     #[error(
-        "its tables are those of a newer version of the program ({0}), which this one would not know how to read; start the newer version"
+        "a newer version of Maple Lark changed its tables ({0}), and this version cannot read them; run the newer version"
     )]
     Newer(String),
     /// PostgreSQL keeps every character in a text but this one.

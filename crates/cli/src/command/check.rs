@@ -6,12 +6,12 @@ use crate::{
     output::{self, Output, table},
 };
 
-/// Look at everything that must be right before the service starts
+/// Check that everything is ready for the service to start
 ///
-/// Reads the configuration and looks at what it names: the database with its account and its tables,
-/// files of secrets, the port, the mail server, folders, programs, fonts, the browser and the rules of
-/// time zones. Nothing is made, sent or changed, and the service may run meanwhile. Ends with
-/// code 1 if something would keep it from its work.
+/// Reads the configuration and checks what it names: the database with its account and tables, secret
+/// files, the port, the mail server, folders, programs, fonts, the browser and the time-zone data. Nothing
+/// is created, sent or changed, and the service may be running. The exit code is 1 if there is a
+/// problem that stops the service or part of its work.
 #[derive(Args)]
 #[command(after_help = "Example:\n  maple-lark check --config /etc/maple-lark/maple-lark.toml")]
 pub struct Check {
@@ -60,12 +60,12 @@ fn sentence(problems: usize, warnings: usize) -> String {
     match (problems, warnings) {
         (0, 0) => "The service can start.".to_owned(),
         (0, _) => format!(
-            "The service can start; see to {}.",
+            "The service can start, with {}.",
             count(warnings, "warning")
         ),
-        (_, 0) => format!("Mend {} first.", count(problems, "problem")),
+        (_, 0) => format!("Fix {} first.", count(problems, "problem")),
         _ => format!(
-            "Mend {} first, and see to {}.",
+            "Fix {} first (and {}).",
             count(problems, "problem"),
             count(warnings, "warning")
         ),
@@ -79,11 +79,8 @@ mod tests {
     #[test]
     fn the_end_says_what_to_do() {
         assert_eq!(sentence(0, 0), "The service can start.");
-        assert_eq!(sentence(0, 2), "The service can start; see to 2 warnings.");
-        assert_eq!(sentence(1, 0), "Mend 1 problem first.");
-        assert_eq!(
-            sentence(2, 1),
-            "Mend 2 problems first, and see to 1 warning."
-        );
+        assert_eq!(sentence(0, 2), "The service can start, with 2 warnings.");
+        assert_eq!(sentence(1, 0), "Fix 1 problem first.");
+        assert_eq!(sentence(2, 1), "Fix 2 problems first (and 1 warning).");
     }
 }

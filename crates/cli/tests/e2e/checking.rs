@@ -32,7 +32,7 @@ async fn a_configuration_is_checked_before_the_service_starts_and_while_it_runs(
             .starts_with("PostgreSQL 1"),
         "{all:#}"
     );
-    assert_eq!(one("tables")["words"], "they are up to date");
+    assert_eq!(one("tables")["words"], "up to date");
     assert_eq!(one("mail server")["stands"], "ok");
     assert_eq!(one("clock")["stands"], "ok");
     assert!(
@@ -53,7 +53,7 @@ async fn a_configuration_is_checked_before_the_service_starts_and_while_it_runs(
         found(&all, "address")[0]["words"]
             .as_str()
             .unwrap()
-            .contains("listens on")
+            .contains("is in use")
     );
 }
 
@@ -100,8 +100,8 @@ async fn each_thing_that_is_wrong_is_named_with_its_remedy_and_keeps_none_of_the
         assert_eq!(about["stands"], state, "{about:#}");
         about["remedy"].as_str().unwrap_or_default().to_owned()
     };
-    assert!(stands("tables", "newer version", "problem").contains("newer version"));
-    assert!(stands("secrets", "can be read by others", "warning").starts_with("chmod 600 /"));
+    assert!(stands("tables", "newer version", "problem").contains("Run that version"));
+    assert!(stands("secrets", "other accounts", "warning").starts_with("Run: chmod 600 /"));
     stands("deliver-into", "nowhere", "problem");
     stands("mail server", "cannot be reached", "problem");
     stands("programs", "token", "problem");
@@ -115,7 +115,7 @@ async fn each_thing_that_is_wrong_is_named_with_its_remedy_and_keeps_none_of_the
     assert!(!served.status.success());
     let said = text(&served.stderr);
     assert!(
-        said.contains("newer version of the program (9999_to_come)"),
+        said.contains("newer version of Maple Lark changed its tables (9999_to_come)"),
         "{said}"
     );
 }

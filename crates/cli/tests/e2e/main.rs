@@ -25,6 +25,7 @@ mod mail_server;
 mod over_time;
 mod place;
 mod previewing;
+mod programs;
 mod questions;
 mod schedule;
 mod sending;

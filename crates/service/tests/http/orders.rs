@@ -1,5 +1,6 @@
 //! An order means what it says: nothing in it is passed over.
 
+use maple_lark_fixtures as fixtures;
 use reqwest::{Client, StatusCode, header};
 use serde_json::{Value, json};
 
@@ -292,4 +293,107 @@ async fn an_address_says_which_methods_it_has() {
     }
     let (status, _) = problem(client.get(place.url("/nowhere")).send().await.unwrap()).await;
     assert_eq!(status, StatusCode::NOT_FOUND);
+}
+
+/// A list of reports is filtered and sorted by the service, and says what it does not understand.
+#[tokio::test(flavor = "multi_thread")]
+async fn reports_are_listed_a_page_at_a_time_as_they_are_asked_for() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let files: Vec<Value> = [
+        ("host-10", "tags = [\"hosts\"]"),
+        ("host-2", "tags = [\"hosts\", \"daily\"]"),
+    ]
+    .into_iter()
+    .map(|(name, more)| {
+        let report = fixtures::report(name, "d")
+            .lines(more)
+            .daily_at("07:30", "runs = 3");
+        json!({ "file": format!("{name}.toml"), "text": &*report })
+    })
+    .collect();
+    let applied = client
+        .post(place.url("/definitions/apply"))
+        .bearer_auth(&token)
+        .json(&json!({ "files": files }))
+        .send()
+        .await
+        .unwrap();
+    assert!(applied.status().is_success());
+    let ask = async |query: &str| {
+        let asked = client.get(place.url(&format!("/reports{query}")));
+        let answer = asked.bearer_auth(&token).send().await.unwrap();
+        (answer.status(), answer.json::<Value>().await.unwrap())
+    };
+    let names = async |query: &str| -> Vec<String> {
+        let (status, page) = ask(query).await;
+        assert_eq!(status, StatusCode::OK, "{query}: {page}");
+        let items = page["items"].as_array().unwrap().iter();
+        items
+            .map(|one| one["name"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    assert_eq!(names("").await, ["host-2", "host-10", "r"]);
+    assert_eq!(names("?size=2&page=2").await, ["r"]);
+    assert_eq!(names("?page=9").await, Vec::<String>::new());
+    assert_eq!(names("?words=HOST%202").await, ["host-2"]);
+    assert_eq!(
+        names("?tag=hosts&state=scheduled").await,
+        ["host-2", "host-10"]
+    );
+    assert_eq!(names("?state=request").await, ["r"]);
+    assert_eq!(names("?state=paused").await, Vec::<String>::new());
+    let paused = client
+        .post(place.url("/reports/host-10/pause"))
+        .bearer_auth(&token);
+    assert!(paused.send().await.unwrap().status().is_success());
+    assert_eq!(names("?state=paused").await, ["host-10"]);
+    // What is paused has no next run, so it comes after what has.
+    assert_eq!(names("?order=next").await[0], "host-2");
+    assert_eq!(names("?state=never").await.len(), 3);
+    let run = client
+        .post(place.url("/reports/r/runs"))
+        .bearer_auth(&token)
+        .json(&json!({ "deliver": false }));
+    assert_eq!(run.send().await.unwrap().status(), StatusCode::ACCEPTED);
+    assert_eq!(names("?order=last").await[0], "r");
+    assert_eq!(names("?state=never").await, ["host-2", "host-10"]);
+    let (_, page) = ask("?words=r%20d&size=1").await;
+    assert_eq!(
+        (&page["all"], &page["tags"]),
+        (&json!(3), &json!(["daily", "hosts"]))
+    );
+    let (_, page) = ask("?order=last&size=1").await;
+    assert_eq!(
+        (
+            &page["items"][0]["run_count"],
+            &page["items"][0]["run_limit"]
+        ),
+        (&json!(1), &Value::Null)
+    );
+    let (_, page) = ask("?words=host-2").await;
+    assert_eq!(page["items"][0]["run_limit"], 3);
+    for (query, status, words) in [
+        ("?state=asleep", StatusCode::UNPROCESSABLE_ENTITY, "asleep"),
+        ("?order=colour", StatusCode::UNPROCESSABLE_ENTITY, "colour"),
+        ("?page=first", StatusCode::BAD_REQUEST, "first"),
+    ] {
+        let (found, problem) = ask(query).await;
+        assert_eq!(found, status, "{query}: {problem}");
+        assert!(
+            problem["detail"].as_str().unwrap().contains(words),
+            "{problem}"
+        );
+    }
+    let all = client
+        .get(place.url("/report-names"))
+        .bearer_auth(&token)
+        .send()
+        .await;
+    let all: Value = all.unwrap().json().await.unwrap();
+    assert_eq!(
+        all[0],
+        json!({ "name": "host-2", "title": "host-2", "time_zone": "UTC" })
+    );
 }

@@ -77,7 +77,7 @@ pub enum Dialect {
 /// What was picked cannot be asked of a database of this kind.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "it has no percentiles and no medians to pick; pick the mean, the highest or the lowest, or read the rows and let a step work it out"
+    "percentiles and medians can be picked only from PostgreSQL; pick the mean, the highest or the lowest, or select the rows and add a step that works them out"
 )]
 pub struct NoPercentiles;
 
@@ -360,7 +360,10 @@ mod tests {
         assert!(sqlite.contains("select (select max(step.value) from json_each($1) as step where step.value <= datetime(\"lo`ad\".\"at\", 'auto')) as at"));
         assert!(sqlite.contains("where datetime(\"at\", 'auto') >= $2"));
         let refused = pick("p95").statement(Dialect::Sqlite).unwrap_err();
-        assert!(refused.to_string().contains("no percentiles"), "{refused}");
+        assert!(
+            refused.to_string().contains("only from PostgreSQL"),
+            "{refused}"
+        );
         assert!(pick("p95").statement(Dialect::Postgresql).is_ok());
     }
 
