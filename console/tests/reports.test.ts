@@ -25,7 +25,7 @@ describe('the list of reports', () => {
   })
 
   it('counts runs, and those that are still to come where there is an end', () => {
-    expect([countWords({ run_count: 1, run_limit: null }), countWords({ run_count: 0, run_limit: 3 }), countWords({ run_count: 1000, run_limit: null })]).toEqual([', 1 run', ', 0 of 3 runs', ', 1,000 runs'])
+    expect([countWords({ run_count: 1, run_limit: null }), countWords({ run_count: 0, run_limit: 3 }), countWords({ run_count: 1000, run_limit: null })]).toEqual(['1 run', '0 of 3 runs', '1,000 runs'])
   })
 })
 

@@ -117,7 +117,8 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
               <td data-label="Last run">
                 <template v-if="report.last_run">
                   <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink>
-                  <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}{{ countWords(report) }}</div>
+                  <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}</div>
+                  <div class="muted small">{{ countWords(report) }}</div>
                 </template>
                 <span v-else class="muted">Never</span>
               </td>

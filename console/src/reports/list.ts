@@ -36,9 +36,9 @@ export function queryOf(view: View, page: number, size: number): Query {
   return { page, size, ...(words ? { words } : {}), ...(state ? { state } : {}), ...(order ? { order } : {}), ...(view.tag ? { tag: view.tag } : {}) }
 }
 
-/** How many runs there are, and of how many: `, 12 of 30 runs`. */
+/** How many runs there are, and of how many: `12 of 30 runs`. */
 export function countWords(report: Pick<ReportView, 'run_count' | 'run_limit'>): string {
   const count = report.run_count.toLocaleString('en')
-  if (report.run_limit) return `, ${count} of ${report.run_limit} runs`
-  return `, ${count} ${report.run_count === 1 ? 'run' : 'runs'}`
+  if (report.run_limit) return `${count} of ${report.run_limit} runs`
+  return `${count} ${report.run_count === 1 ? 'run' : 'runs'}`
 }
