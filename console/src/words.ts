@@ -209,3 +209,10 @@ export const CHANNEL_KINDS: Record<string, string> = {
   program: 'Program of this machine',
 }
 export const channelKind = (kind: string): string => CHANNEL_KINDS[kind] ?? kind
+
+/** The formats of files that sources read. */
+export const FILE_FORMATS = [
+  { value: 'csv', label: 'CSV' },
+  { value: 'json-lines', label: 'JSON Lines' },
+  { value: 'icalendar', label: 'iCalendar' },
+]

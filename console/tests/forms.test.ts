@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, withTeams } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, kindOf, merged, missing, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -161,9 +161,59 @@ describe('a form of a report', () => {
   })
 
   it('asks of a sampler what its source understands', () => {
-    const keys = (kind: string) => asked(FORMS.sampler!, { [SOURCE_KIND]: kind }).map((field) => field.key)
+    const keys = (kind: string) => asked(FORMS.sampler!, { [kindOf('query.source')]: kind }).map((field) => field.key)
     expect(keys('open-metrics')).toContain('query.metric')
     expect(keys('local-checks')).toContain('query.targets')
     expect(keys('postgresql')).not.toContain('query.metric')
+  })
+
+  it('asks what a report waits for in the way of its source, whichever it is', () => {
+    const keys = (kind: string) => asked(report, { 'readiness.source': 'a', [kindOf('readiness.source')]: kind, 'readiness.ready-when': 'true' }).map((field) => field.key)
+    expect(keys('local-checks')).toEqual(expect.arrayContaining(['readiness.check', 'readiness.targets', 'readiness.column']))
+    expect(keys('files')).toContain('readiness.file')
+    expect(keys('http-json')).toEqual(expect.arrayContaining(['readiness.path', 'readiness.rows', 'readiness.field']))
+    expect(keys('mysql')).toContain('readiness.sql')
+    expect(keys('files')).not.toContain('readiness.sql')
+    expect(asked(report, { 'readiness.source': '', [kindOf('readiness.source')]: 'files' }).map((field) => field.key)).not.toContain('readiness.file')
+  })
+
+  it('leaves a query alone that was put together otherwise', () => {
+    const keys = { query: { source: 'a', pick: { table: 't' } } }
+    const fields = withoutOthers(FORMS.sampler!, keys)
+    expect(fields.map((field) => field.key)).not.toContain('query.sql')
+    expect(missing(fields, { ...entered(fields, keys), [kindOf('query.source')]: 'postgresql', 'sampler.title': 'T', 'sampler.name': 't', 'sampler.every': '1 minute' })).toEqual([])
+  })
+
+  it('keeps what a table says by being there', () => {
+    const keys = { report: { title: 'A' }, approval: {} }
+    const values = entered(report, keys)
+    expect(values['approval.deadline']).toBe('1 day')
+    expect(patchOf(report, values, keys)).toEqual({})
+    expect(patchOf(report, { ...values, 'approval.deadline': '' }, keys)).toEqual({ approval: null })
+    expect(patchOf(report, { ...values, 'approval.deadline': '2 days' }, keys)).toEqual({ approval: { deadline: '2 days' } })
+    const without = { report: { title: 'A' } }
+    expect(patchOf(report, { ...entered(report, without), 'approval.deadline': '1 day' }, without)).toEqual({ approval: { deadline: '1 day' } })
+  })
+
+  it('does not change what it only reads otherwise', () => {
+    const keys = { report: { dashboards: 'estate' }, keep: { 'most-runs': 30, snapshots: '90 days', records: '5 years' } }
+    expect(patchOf(report, entered(report, keys), keys)).toEqual({})
+  })
+
+  // Each key of the reference; what stands in lists of tables has components of its own.
+  it('reaches everything that a report can say', () => {
+    const all = {
+      report: ['name', 'team', 'title', 'tags', 'owner', 'dashboards', 'on-failed-block', 'time-limit', 'overlap', 'formats', 'numbers', 'dates', 'theme'],
+      readiness: ['source', 'sql', 'metric', 'check', 'targets', 'path', 'rows', 'field', 'file', 'format', 'delimiter', 'ready-when', 'column', 'every', 'deadline', 'at-deadline'],
+      send: ['when', 'queries', 'figures', 'match', 'confirm-quiet'],
+      files: ['name', 'zip', 'csv-byte-order-mark', 'csv-formulas'],
+      keep: ['documents', 'snapshots', 'records', 'most-runs', 'most-megabytes'],
+      deliver: ['mail-server', 'attach', 'body', 'link', 'link-valid', 'max-size', 'retry-for', 'unsubscribe', 'late-after'],
+      approval: ['deadline', 'at-deadline'],
+      message: ['template', 'subject', 'text'],
+    }
+    const reached = new Set(report.map((field) => field.key))
+    for (const [table, keys] of Object.entries(all)) for (const key of keys) expect(reached, `${table}.${key}`).toContain(`${table}.${key}`)
+    for (const key of ['change', 'parameters', 'audience', 'audiences-from']) expect(reached).toContain(key)
   })
 })

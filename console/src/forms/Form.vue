@@ -13,7 +13,7 @@ import { useLoaded } from '../parts/load'
 import { user } from '../session'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, nameOf, partOf, patchOf, secretName, SOURCE_KIND, valueAt, withTeams, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, kindOf, nameOf, partOf, patchOf, secretName, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -22,21 +22,23 @@ const props = defineProps<{ of?: { kind: string; name: string }; only?: string }
 const emit = defineEmits<{ saved: []; close: [] }>()
 const kind = computed(() => props.of?.kind ?? String(route.params.kind))
 const fresh = computed(() => !props.of && route.name === 'new')
-const fields = computed(() => partOf(withTeams(fieldsOf(kind.value, fresh.value), user.value?.teams ?? [], before.value), props.only))
+const fields = computed(() => partOf(withoutOthers(withTeams(fieldsOf(kind.value, fresh.value), user.value?.teams ?? [], before.value), before.value), props.only))
 const name = ref(props.of?.name ?? String(route.params.name ?? ''))
-const alone = ['audiences', 'audiences-from', 'steps', 'formats', 'truth', 'values', 'colour', 'picture']
-const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'steps', 'values', 'long', 'texts']
+const alone = ['audiences', 'audiences-from', 'changes', 'json-fields', 'steps', 'formats', 'truth', 'values', 'colour', 'picture']
+const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'changes', 'json-fields', 'steps', 'values', 'long', 'texts']
 const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value} ${props.only ?? ''}`)
 
 const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(() =>
   fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
 )
+/** What the address says of a new definition: the kind of a source, the dashboard of a report. */
+const given = (): Entered => (!fresh.value ? {} : { ...(route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...(kind.value === 'report' && route.query.dashboard ? { 'report.dashboards': [String(route.query.dashboard)] } : {}) })
 const before = computed(() => (data.value?.keys ?? {}) as Keys)
 const values = ref<Entered | null>(null)
 watch(data, (found) => {
   if (!found || values.value) return
   const kept = sessionStorage.getItem(draft.value)
-  values.value = { ...entered(fields.value, before.value), ...(fresh.value && route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...draftOf(kept, found.based_on) }
+  values.value = { ...entered(fields.value, before.value), ...given(), ...draftOf(kept, found.based_on) }
 })
 // Nothing that was entered is lost by a reload or an expired session, but secrets are not stored here.
 watch(
@@ -63,11 +65,19 @@ const open = computed(() => (values.value ? missing(fields.value, values.value) 
 const { data: book } = useLoaded(() => take(api.GET('/people')))
 const { data: sources } = useLoaded(() => take(api.GET('/sources')))
 const { data: names } = useLoaded(() => take(api.GET('/definitions/names')))
-watch([() => values.value?.['query.source'], sources], ([source, known]) => {
-  const found = known?.find((one) => one.name === source)?.kind
-  if (values.value && found && values.value[SOURCE_KIND] !== found) values.value[SOURCE_KIND] = found
-})
+// What a source can be asked follows from its kind.
+watch([values, sources], ([now, known]) => {
+  for (const field of fields.value.filter((one) => one.of === 'source')) {
+    const found = known?.find((one) => one.name === now?.[field.key])?.kind
+    if (now && found && now[kindOf(field.key)] !== found) now[kindOf(field.key)] = found
+  }
+}, { deep: true })
 const { data: dashboards } = useLoaded(() => take(api.GET('/dashboards')))
+// A part of the form does not ask for the dashboards; they are those that are stored.
+const chosen = computed(() => {
+  const named = values.value?.['report.dashboards'] ?? valueAt(before.value, 'report.dashboards') ?? []
+  return Array.isArray(named) ? named.map(String) : [String(named)]
+})
 const people = computed(() => [...(book.value?.people.map((one) => ({ value: one.name, label: one.title })) ?? []), ...(book.value?.groups.map((one) => ({ value: one.name, label: `${one.title} (group)` })) ?? [])])
 
 const saving = ref(false)
@@ -223,7 +233,7 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
               <h2 v-if="field.heading && !only">{{ field.heading }}</h2>
               <component :is="alone.includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: wide.includes(field.as) }">
                 <span v-if="!['audiences', 'audiences-from', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
-                <FieldInput v-model="values[field.key]!" :field="field" :people="people" :dashboards="dashboards ?? []" :chosen="(values['report.dashboards'] as string[]) ?? []" :sources="sources ?? []" :names="names ?? []" :disabled="!fresh && field.key === nameKey" />
+                <FieldInput v-model="values[field.key]!" :field="field" :people="people" :dashboards="dashboards ?? []" :chosen="chosen" :sources="sources ?? []" :names="names ?? []" :disabled="!fresh && field.key === nameKey" />
                 <span v-if="field.as === 'secret'" class="muted small">{{ isReference(storedAs(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
                 <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
                 <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>

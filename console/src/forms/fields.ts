@@ -1,7 +1,7 @@
 // What forms ask for, kind by kind, and what is done with what was entered: a change to the
 // definition's keys, in which only what differs is named.
 import type { Schemas } from '../api/client'
-import { CHANNEL_KINDS, DATABASES, SOURCE_KINDS } from '../words'
+import { CHANNEL_KINDS, DATABASES, FILE_FORMATS, SOURCE_KINDS } from '../words'
 
 export type Keys = Record<string, unknown>
 export type Value = string | string[] | boolean | Keys[]
@@ -11,7 +11,7 @@ export interface Field {
   /** Where it stands among the keys: `source.sign-in.token`. */
   key: string
   title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'colour' | 'picture' | 'steps' | 'team' | 'teams'
+  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'changes' | 'json-fields' | 'colour' | 'picture' | 'steps' | 'team' | 'teams'
   /** The kind of definition whose names are chosen from. */
   of?: string
   choices?: { value: string; label: string }[]
@@ -29,13 +29,16 @@ export interface Field {
   onlyNew?: boolean
   /** Without it there is nothing of its table: `approval.deadline` is the approval. */
   isTable?: boolean
+  /** Not asked for where the definition has this key instead. */
+  unless?: string
 }
 
 const is = (key: string, ...values: string[]) => (entered: Entered) => values.includes(String(entered[key] ?? ''))
-/** Not a key: the kind of the source that is chosen. */
-export const SOURCE_KIND = '#source-kind'
+/** Not a key: the kind of the source that a field names. */
+export const kindOf = (key: string) => `#kind of ${key}`
 const given = (key: string) => (entered: Entered) => String(entered[key] ?? '').trim() !== ''
 const both = (...conditions: ((entered: Entered) => boolean)[]) => (entered: Entered) => conditions.every((one) => one(entered))
+const either = (...conditions: ((entered: Entered) => boolean)[]) => (entered: Entered) => conditions.some((one) => one(entered))
 const words = (...values: string[]) => values.map((value) => ({ value, label: value }))
 
 const byHttp = (table: string, ...kinds: string[]): Field[] => {
@@ -63,6 +66,23 @@ const byHttp = (table: string, ...kinds: string[]): Field[] => {
     { key: `${table}.sign-in.name`, title: 'Name of the header or cookie', as: 'text', needed: true, when: signsIn('header', 'cookie') },
     { key: `${table}.sign-in.value`, title: 'Its value', as: 'secret', needed: true, when: signsIn('header', 'cookie') },
     { key: `${table}.sign-in.do`, title: 'What somebody does who signs in', as: 'steps', needed: true, hint: 'Fields and buttons by their words, or by selectors. A password is stored encrypted.', when: signsIn('form') },
+  ]
+}
+
+/** What a source is asked, by its kind: the keys of a query that its source understands. */
+export const askOf = (table: string): Field[] => {
+  const of = (...kinds: string[]) => is(kindOf(`${table}.source`), ...kinds)
+  return [
+    { key: `${table}.sql`, title: 'SQL', as: 'long', needed: true, hint: 'Bound values: :from, :to and parameters by their names.', when: of(...DATABASES), unless: `${table}.pick` },
+    { key: `${table}.metric`, title: 'Metric', as: 'texts', needed: true, when: of('open-metrics') },
+    { key: `${table}.check`, title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk'), when: of('local-checks') },
+    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: of('local-checks') },
+    { key: `${table}.path`, title: 'Path', as: 'text', needed: true, hint: 'Below the address of the source.', when: of('http-json') },
+    { key: `${table}.rows`, title: 'Rows', as: 'text', needed: true, hint: 'A JSONPath (RFC 9535), such as $.items[*].', when: of('http-json') },
+    { key: `${table}.field`, title: 'Columns of a row', as: 'json-fields', needed: true, when: of('http-json') },
+    { key: `${table}.file`, title: 'File', as: 'text', needed: true, hint: 'Below the folder of the source; * stands for any letters.', when: of('files') },
+    { key: `${table}.format`, title: 'Format of the file', as: 'choice', usual: 'csv', choices: FILE_FORMATS, when: of('files') },
+    { key: `${table}.delimiter`, title: 'Between cells', as: 'text', usual: ',', when: both(of('files'), is(`${table}.format`, 'csv', '')) },
   ]
 }
 
@@ -154,14 +174,19 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'report.dashboards', title: 'Dashboards', as: 'dashboards', needed: true, hint: 'In this order.', heading: 'Content' },
     { key: 'report.tags', title: 'Tags', as: 'texts', hint: 'Words by which it is found among others.' },
     { key: 'parameters', title: 'Values of parameters', as: 'values', hint: 'For everybody, unless an audience has its own.' },
+    { key: 'change', title: 'Blocks that are different in this report', as: 'changes', hint: 'The dashboard itself stays as it is.' },
     { key: 'report.formats', title: 'Formats', as: 'formats', needed: true, heading: 'Formats and look' },
     { key: 'report.theme', title: 'Theme', as: 'named', of: 'theme' },
     { key: 'report.numbers', title: 'Numbers', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('1,234.5', '1.234,5', '1 234,5', '1234.5')] },
     { key: 'report.dates', title: 'Dates', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('22 Nov 2026', '2026-11-22')] },
     { key: 'files.name', title: 'Names of files', as: 'text', hint: 'Such as {{ report }}_{{ from }}.', more: true },
     { key: 'files.zip', title: 'Packed as ZIP', as: 'text', hint: '“always”, “never”, or past a size such as 10 MB.', more: true },
+    { key: 'files.csv-byte-order-mark', title: 'CSV begins with a byte order mark', as: 'truth', hint: 'Some spreadsheet programs read letters beyond ASCII only with it.', more: true },
+    { key: 'files.csv-formulas', title: 'Cells of CSV that look like formulas', as: 'choice', usual: 'made-safe', choices: [{ value: 'made-safe', label: 'are made safe' }, { value: 'as-they-are', label: 'stay as they are' }], more: true },
     { key: 'keep.documents', title: 'Documents are kept', as: 'text', hint: 'How long after their run, such as 2 years; as long as everywhere, if nothing is said here.', more: true },
-    { key: 'keep.snapshots', title: 'Snapshots are kept', as: 'text', hint: 'Not shorter than documents, which can be made of them again.', more: true, when: given('keep.documents') },
+    { key: 'keep.most-runs', title: 'Of so many runs, at most', as: 'number', more: true },
+    { key: 'keep.most-megabytes', title: 'Of so many megabytes, at most', as: 'number', more: true },
+    { key: 'keep.snapshots', title: 'Snapshots are kept', as: 'text', hint: 'Not shorter than documents, which can be made of them again.', more: true, when: either(given('keep.documents'), given('keep.most-runs'), given('keep.most-megabytes')) },
     { key: 'keep.records', title: 'Records of runs are kept', as: 'text', more: true, when: given('keep.snapshots') },
     { key: 'audience', title: 'Audiences', as: 'audiences', heading: 'Who gets it' },
     { key: 'audiences-from', title: 'Audiences from a query', as: 'audiences-from' },
@@ -171,7 +196,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'deliver.body', title: 'The mail shows', as: 'choice', usual: 'summary', choices: [{ value: 'summary', label: 'First figures and first chart' }, { value: 'full', label: 'Everything' }, { value: 'text', label: 'The message alone' }] },
     { key: 'deliver.attach', title: 'Attached', as: 'formats', hint: 'All formats, unless some are chosen.' },
     { key: 'deliver.link', title: 'The link leads to', as: 'choice', usual: 'console', choices: [{ value: 'console', label: 'the console, after signing in' }, { value: 'signed', label: 'the documents, for whoever has the mail' }, { value: 'none', label: 'nothing: no link' }] },
-    { key: 'deliver.link-valid', title: 'Valid for', as: 'text', usual: '30 days', when: is('deliver.link', 'signed') },
+    { key: 'deliver.link-valid', title: 'Valid for', as: 'text', usual: '14 days', when: is('deliver.link', 'signed') },
     { key: 'deliver.mail-server', title: 'Mail server', as: 'named', of: 'channel', hint: 'The service’s own, if none is chosen.' },
     { key: 'deliver.unsubscribe', title: 'Recipients may unsubscribe', as: 'truth' },
     {
@@ -186,10 +211,13 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'send.figures', title: 'Figures', as: 'texts', needed: true, hint: 'Such as share_failed >= 60; Enter ends each.', when: is('send.when', 'figures') },
     { key: 'send.match', title: 'It is enough if', as: 'choice', usual: 'any', choices: [{ value: 'any', label: 'one holds' }, { value: 'all', label: 'all hold' }], when: is('send.when', 'figures') },
     { key: 'send.confirm-quiet', title: 'Say when there was nothing to send', as: 'truth', when: is('send.when', 'warning', 'critical', 'rows', 'figures', 'change') },
-    { key: 'approval.deadline', title: 'Somebody approves it within', as: 'text', hint: 'Such as 1 day. If this is empty, nobody has to.', heading: 'Approval and readiness', isTable: true },
+    { key: 'approval.deadline', title: 'Somebody approves it within', as: 'text', usual: '1 day', hint: 'If this is empty, nobody has to.', heading: 'Approval and readiness', isTable: true },
     { key: 'approval.at-deadline', title: 'If nobody does', as: 'choice', usual: 'cancel', choices: [{ value: 'cancel', label: 'It is not sent' }, { value: 'send', label: 'It is sent' }], when: given('approval.deadline') },
     { key: 'readiness.source', title: 'Waits until data of this source is there', as: 'named', of: 'source', isTable: true },
-    { key: 'readiness.sql', title: 'Ready when this query has a row', as: 'long', needed: true, when: given('readiness.source') },
+    ...askOf('readiness').map((field) => ({ ...field, when: both(given('readiness.source'), field.when!) })),
+    { key: 'readiness.ready-when', title: 'Ready when', as: 'choice', usual: 'true', choices: [{ value: 'true', label: 'the answer is true' }, { value: 'rows', label: 'the answer has a row' }], when: given('readiness.source') },
+    { key: 'readiness.column', title: 'In this column of every row', as: 'text', hint: 'Such as ok, of checks. The first value decides if this is empty.', when: both(given('readiness.source'), is('readiness.ready-when', 'true')) },
+    { key: 'readiness.every', title: 'Asked every', as: 'text', usual: '1 minute', when: given('readiness.source') },
     { key: 'readiness.deadline', title: 'Waits at most', as: 'text', usual: '1 hour', when: given('readiness.source') },
     { key: 'readiness.at-deadline', title: 'And then', as: 'choice', usual: 'hold', choices: [{ value: 'hold', label: 'It is held, and the owner hears of it' }, { value: 'run', label: 'It runs all the same' }, { value: 'skip', label: 'It is left out' }], when: given('readiness.source') },
     { key: 'report.owner', title: 'Owner', as: 'text', hint: 'Who hears of failures: an address, or Name <address>.', heading: 'What happens on failure' },
@@ -197,7 +225,8 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'report.time-limit', title: 'Time for one run', as: 'text', usual: '1 hour', more: true },
     { key: 'report.overlap', title: 'Runs may overlap', as: 'truth' },
     { key: 'deliver.retry-for', title: 'Tries to deliver for', as: 'text', usual: '1 day', more: true },
-    { key: 'deliver.late-after', title: 'Late after', as: 'text', hint: 'Owners hear of it, such as 30 minutes.', more: true },
+    { key: 'deliver.late-after', title: 'Late after', as: 'text', usual: '1 hour', hint: 'Owners hear of it.', more: true },
+    { key: 'deliver.max-size', title: 'Largest message', as: 'text', usual: '20 MB', hint: 'What does not fit is left to the link.', more: true },
   ],
   sampler: [
     ...name('sampler'),
@@ -205,13 +234,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'query.source', title: 'Source', as: 'named', of: 'source', needed: true },
     { key: 'sampler.every', title: 'Asked every', as: 'text', needed: true, hint: 'Such as 5 minutes.' },
     { key: 'sampler.keep', title: 'Kept for', as: 'text', usual: '90 days' },
-    { key: 'query.metric', title: 'Metric', as: 'text', needed: true, when: is(SOURCE_KIND, 'open-metrics') },
-    { key: 'query.sql', title: 'SQL', as: 'long', needed: true, when: is(SOURCE_KIND, ...DATABASES) },
-    { key: 'query.check', title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk'), when: is(SOURCE_KIND, 'local-checks') },
-    { key: 'query.targets', title: 'Targets', as: 'texts', needed: true, when: is(SOURCE_KIND, 'local-checks') },
-    { key: 'query.path', title: 'Path', as: 'text', needed: true, when: is(SOURCE_KIND, 'http-json') },
-    { key: 'query.rows', title: 'Rows (JSONPath)', as: 'text', when: is(SOURCE_KIND, 'http-json') },
-    { key: 'query.file', title: 'File', as: 'text', needed: true, when: is(SOURCE_KIND, 'files') },
+    ...askOf('query'),
     { key: 'sampler.downsample.after', title: 'Thinned out after', as: 'text', hint: 'Such as 14 days. If this is empty, every answer is kept.', isTable: true },
     { key: 'sampler.downsample.to', title: 'To one answer every', as: 'text', usual: '1 hour', when: given('sampler.downsample.after') },
     { key: 'sampler.downsample.with', title: 'Which is', as: 'choice', usual: 'last', choices: [{ value: 'last', label: 'the last' }, { value: 'mean', label: 'the mean' }], when: given('sampler.downsample.after') },
@@ -250,6 +273,9 @@ export const fieldsOf = (kind: string, fresh: boolean): Field[] => (FORMS[kind] 
 /** Without teams nobody is asked for one, unless there is one already. */
 export const withTeams = (fields: Field[], teams: string[], keys: Keys): Field[] => fields.filter((field) => !['team', 'teams'].includes(field.as) || teams.length > 0 || valueAt(keys, field.key) !== undefined)
 
+/** Without those in whose place the definition has another key. */
+export const withoutOthers = (fields: Field[], keys: Keys): Field[] => fields.filter((field) => !field.unless || valueAt(keys, field.unless) === undefined)
+
 /** The fields under one heading; all of them without one. */
 export function partOf(fields: Field[], heading?: string): Field[] {
   if (!heading) return fields
@@ -273,16 +299,22 @@ export function valueAt(keys: Keys, key: string): unknown {
   return key.split('.').reduce<unknown>((table, part) => (table && typeof table === 'object' ? (table as Keys)[part] : undefined), keys)
 }
 
+/** Fields whose value is a list of tables. */
+const TABLES: Field['as'][] = ['audiences', 'audiences-from', 'changes', 'json-fields', 'steps']
+
+/** A table that is there, but for the key that stands for it: `[approval]` alone means the usual time. */
+const usualOfTable = (field: Field, keys: Keys) => (field.isTable && valueAt(keys, field.key.split('.').slice(0, -1).join('.')) !== undefined ? field.usual : undefined)
+
 /** What a definition says, as a form shows it. */
 export function entered(fields: Field[], keys: Keys): Entered {
   const found: Entered = {}
   for (const field of fields) {
     const value = valueAt(keys, field.key)
-    if (field.as === 'audiences' || field.as === 'audiences-from' || field.as === 'steps') found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
+    if (TABLES.includes(field.as)) found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
     else if (field.as === 'values') found[field.key] = [JSON.parse(JSON.stringify(value ?? {})) as Keys]
     else if (['people', 'dashboards', 'formats', 'texts', 'teams'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
     else if (field.as === 'truth') found[field.key] = value === true
-    else found[field.key] = value === undefined ? (field.usual && field.as === 'choice' ? field.usual : '') : String(value)
+    else found[field.key] = value === undefined ? (field.as === 'choice' ? (field.usual ?? '') : (usualOfTable(field, keys) ?? '')) : String(value)
   }
   return found
 }
@@ -317,12 +349,14 @@ export function patchOf(fields: Field[], values: Entered, before: Keys): Keys {
     // Two fields may share a key; the one that is asked for says what it is.
     if (!open.has(field.key) && fields.some((other) => other !== field && other.key === field.key && open.has(other.key))) continue
     const value = values[field.key] ?? ''
-    const usual = field.usual !== undefined && value === field.usual && valueAt(before, field.key) === undefined
+    const usual = field.usual !== undefined && value === field.usual && valueAt(before, field.key) === undefined && (!field.isTable || usualOfTable(field, before) !== undefined)
     const wanted = open.has(field.key) && !blank(value) && !usual ? typed(field, value) : null
     const old = valueAt(before, field.key) ?? null
     const table = field.key.split('.').slice(0, -1)
-    if (field.isTable && wanted === null && valueAt(before, table.join('.')) !== undefined) gone.push(table)
-    if (JSON.stringify(wanted) !== JSON.stringify(old)) put(patch, field.key.split('.'), field.as === 'values' ? replaced(old, wanted) : wanted)
+    if (field.isTable && blank(value) && valueAt(before, table.join('.')) !== undefined) gone.push(table)
+    // One text may stand for a list of one.
+    const alike = Array.isArray(wanted) && typeof old === 'string' && wanted.length === 1 && wanted[0] === old
+    if (!alike && JSON.stringify(wanted) !== JSON.stringify(old)) put(patch, field.key.split('.'), field.as === 'values' ? replaced(old, wanted) : wanted)
   }
   for (const table of gone) put(patch, table, null)
   return patch

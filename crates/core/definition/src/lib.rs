@@ -57,7 +57,7 @@ pub use model::query::placeholder::{
 pub use model::query::text::{BadQueryText, QueryText};
 pub use model::query::times::{TimeValue, Times};
 pub use model::query::{ColumnHint, Origin, Query};
-pub use model::readiness::{AtDeadline, Readiness};
+pub use model::readiness::{AtDeadline, Readiness, ReadyWhen};
 pub use model::report::{Change, OnFailedBlock, Report};
 pub use model::sampler::{Downsample, Sampler};
 pub use model::send_when::{BadCondition, Condition, SendWhen, Test};

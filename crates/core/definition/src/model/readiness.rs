@@ -12,8 +12,10 @@ use crate::{
 pub struct Readiness {
     /// The source that is asked.
     pub source: Placed<String>,
-    /// A query whose first value is true or false.
+    /// What it is asked.
     pub ask: Ask,
+    /// Which answer means that the data is there.
+    pub ready_when: ReadyWhen,
     /// How long to wait before asking again, in seconds.
     pub every_seconds: u64,
     /// How long after its instant a run waits at most, in seconds.
@@ -22,6 +24,18 @@ pub struct Readiness {
     pub at_deadline: AtDeadline,
     /// Where it was read.
     pub place: Place,
+}
+
+/// Which answer to a question means that the data is ready.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum ReadyWhen {
+    /// The first value of the first row is true.
+    #[default]
+    FirstIsTrue,
+    /// This column is true in every row, and there is a row.
+    AllTrue(String),
+    /// There is a row.
+    HasRows,
 }
 
 /// What becomes of a run whose data is not ready in time.

@@ -3,13 +3,14 @@
 use maple_lark_time::span::Span;
 
 use crate::{
-    model::readiness::{AtDeadline, Readiness},
+    model::readiness::{AtDeadline, Readiness, ReadyWhen},
     read::{ask, node::Node},
 };
 
 pub(crate) fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readiness> {
     let source = node.required("source");
     let ask = ask::read_ask(&node);
+    let ready_when = read_ready_when(&node);
     let seconds = |key, least: i64, most: i64, usual: u64| match node
         .parsed::<Span>(key)
         .map(|span| span.elapsed())
@@ -45,11 +46,28 @@ pub(crate) fn read_readiness(node: Node<'_>, has_schedule: bool) -> Option<Readi
     Some(Readiness {
         source,
         ask: ask?,
+        ready_when,
         every_seconds,
         deadline_seconds,
         at_deadline,
         place,
     })
+}
+
+fn read_ready_when(node: &Node<'_>) -> ReadyWhen {
+    let column = node.text("column").map(|text| text.value);
+    match (node.choice("ready-when", &["true", "rows"]), column) {
+        (Some("rows"), None) => ReadyWhen::HasRows,
+        (Some("rows"), Some(_)) => {
+            node.report(
+                "column",
+                "column goes with ready-when = \"true\" only: it names the column that must be true in every row",
+            );
+            ReadyWhen::HasRows
+        }
+        (_, Some(column)) => ReadyWhen::AllTrue(column),
+        (_, None) => ReadyWhen::FirstIsTrue,
+    }
 }
 
 fn in_seconds(seconds: i64) -> Span {

@@ -181,6 +181,10 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
             REPORT.replace("[schedule]", "[readiness]\nsource = \"operations\"\nsql = \"select true\"\ndeadline = \"P1M\"\n[schedule]"),
             "readiness.deadline: must be between \"PT1S\" and \"PT168H\"",
         ),
+        (
+            REPORT.replace("[schedule]", "[readiness]\nsource = \"operations\"\nsql = \"select true\"\nready-when = \"rows\"\ncolumn = \"up\"\n[schedule]"),
+            "readiness.column: column goes with ready-when = \"true\" only",
+        ),
         (REPORT.replace("[schedule]", "[send]\nwhen = \"rows\"\n[schedule]"), "send: say which queries"),
         (
             REPORT.replace("[schedule]", "[send]\nwhen = \"critical\"\nqueries = [\"latency\"]\n[schedule]"),

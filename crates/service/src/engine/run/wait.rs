@@ -3,7 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::{Cause, RunState, StepKind, StepState};
 use maple_lark_data::{PackedTable, Value};
-use maple_lark_definition::{AtDeadline, Readiness};
+use maple_lark_definition::{AtDeadline, Readiness, ReadyWhen};
 use maple_lark_sources::{Question, SourceError};
 
 use super::context::RunContext;
@@ -120,8 +120,20 @@ enum NotReady {
     No,
     #[error("the query gave no answer")]
     NoAnswer,
-    #[error("the query must return true or false in its first column")]
+    #[error(
+        "its first column is neither true nor false; name one that is as \"column\", or say ready-when = \"rows\""
+    )]
     NotTruth,
+    #[error("its column \"{0}\" is neither true nor false")]
+    ColumnIsNoTruth(String),
+    #[error("\"{column}\" is not true in {count} of {all} rows")]
+    NotAll {
+        column: String,
+        count: usize,
+        all: usize,
+    },
+    #[error("the query has no column \"{0}\"")]
+    NoColumn(String),
     #[error(transparent)]
     Source(#[from] SourceError),
 }
@@ -151,18 +163,48 @@ async fn ask(
             )
             .await
         {
-            Ok(answer) => answered_yes(&answer.table),
+            Ok(answer) => answered_yes(&answer.table, &readiness.ready_when),
             Err(error) => Err(error.into()),
         },
     )
 }
 
-fn answered_yes(table: &PackedTable) -> Result<(), NotReady> {
-    match table.rows().next().as_ref().and_then(|row| row.first()) {
-        Some(Value::Boolean(true)) => Ok(()),
-        Some(Value::Boolean(false)) => Err(NotReady::No),
-        Some(Value::Missing) | None => Err(NotReady::NoAnswer),
-        Some(_) => Err(NotReady::NotTruth),
+fn answered_yes(table: &PackedTable, ready_when: &ReadyWhen) -> Result<(), NotReady> {
+    match ready_when {
+        ReadyWhen::HasRows if !table.is_empty() => Ok(()),
+        ReadyWhen::HasRows => Err(NotReady::NoAnswer),
+        ReadyWhen::AllTrue(column) => all_true(table, column),
+        ReadyWhen::FirstIsTrue => match table.rows().next().as_ref().and_then(|row| row.first()) {
+            Some(Value::Boolean(true)) => Ok(()),
+            Some(Value::Boolean(false)) => Err(NotReady::No),
+            Some(Value::Missing) | None => Err(NotReady::NoAnswer),
+            Some(_) => Err(NotReady::NotTruth),
+        },
+    }
+}
+
+/// Whether a column is true in every row of at least one. A value that is missing is not true.
+fn all_true(table: &PackedTable, column: &str) -> Result<(), NotReady> {
+    let place = table
+        .column(column)
+        .ok_or_else(|| NotReady::NoColumn(column.to_owned()))?;
+    let (mut all, mut count) = (0, 0);
+    for row in table.rows() {
+        all += 1;
+        match &row[place] {
+            Value::Boolean(true) => {}
+            Value::Boolean(false) | Value::Missing => count += 1,
+            _ => return Err(NotReady::ColumnIsNoTruth(column.to_owned())),
+        }
+    }
+    match (all, count) {
+        (0, _) => Err(NotReady::NoAnswer),
+        (_, 0) => Ok(()),
+        _ => Err(NotReady::NotAll {
+            column: column.to_owned(),
+            count,
+            all,
+        }),
     }
 }
 
@@ -180,5 +222,71 @@ fn ordinal(count: i32) -> String {
         2 => "second".to_owned(),
         3 => "third".to_owned(),
         more => format!("{more}th"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use maple_lark_data::{Column, ColumnKind};
+
+    use super::*;
+
+    /// One line for each row: a name, and whether it answers.
+    fn answer(rows: &[(&str, Value)]) -> PackedTable {
+        let column = |name: &str, kind| Column {
+            name: name.to_owned(),
+            kind,
+        };
+        let mut table = PackedTable::new(vec![
+            column("target", ColumnKind::Text),
+            column("up", ColumnKind::Boolean),
+        ]);
+        for (target, up) in rows {
+            table.push(&[Value::Text((*target).to_owned()), up.clone()]);
+        }
+        table
+    }
+
+    fn said(rows: &[(&str, Value)], ready_when: &ReadyWhen) -> String {
+        match answered_yes(&answer(rows), ready_when) {
+            Ok(()) => "yes".to_owned(),
+            Err(error) => error.to_string(),
+        }
+    }
+
+    #[test]
+    fn a_column_must_be_true_in_every_row() {
+        let up = ReadyWhen::AllTrue("up".to_owned());
+        let (yes, no) = (Value::Boolean(true), Value::Boolean(false));
+        assert_eq!(said(&[("a", yes.clone()), ("b", yes.clone())], &up), "yes");
+        assert_eq!(
+            said(&[("a", yes.clone()), ("b", no), ("c", Value::Missing)], &up),
+            "\"up\" is not true in 2 of 3 rows"
+        );
+        assert_eq!(said(&[], &up), "the query gave no answer");
+        assert_eq!(
+            said(
+                &[("a", yes.clone())],
+                &ReadyWhen::AllTrue("down".to_owned())
+            ),
+            "the query has no column \"down\""
+        );
+        assert_eq!(
+            said(&[("a", yes)], &ReadyWhen::AllTrue("target".to_owned())),
+            "its column \"target\" is neither true nor false"
+        );
+    }
+
+    #[test]
+    fn a_row_is_enough_where_rows_are_what_is_waited_for() {
+        let rows = ReadyWhen::HasRows;
+        assert_eq!(said(&[("a", Value::Missing)], &rows), "yes");
+        assert_eq!(said(&[], &rows), "the query gave no answer");
+    }
+
+    #[test]
+    fn without_either_the_first_value_decides_and_says_how_to_ask_otherwise() {
+        let words = said(&[("a", Value::Boolean(true))], &ReadyWhen::FirstIsTrue);
+        assert!(words.contains("ready-when = \"rows\""), "{words}");
     }
 }
