@@ -27,6 +27,7 @@ if [ "${1:-run}" = test ]; then
   need python3 python3
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || missing+=(libfaketime)
   [ -x /usr/sbin/exim4 ] || missing+=(exim4-daemon-light)
+  [ -x /usr/sbin/slapd ] || missing+=(slapd)
 fi
 
 if [ ${#missing[@]} -gt 0 ]; then
@@ -41,10 +42,10 @@ if [ ${#missing[@]} -gt 0 ]; then
     $sudo mkdir -p /etc/postgresql-common
     echo "create_main_cluster = false" | $sudo tee /etc/postgresql-common/createcluster.conf >/dev/null
   fi
-  # The tests start a mail server of their own; the package's is not wanted either.
+  # The tests start a mail server and a directory of their own; the packages' are not wanted either.
   policy=/usr/sbin/policy-rc.d
-  if [ ! -e "$policy" ] && [[ " ${missing[*]} " == *" exim4-daemon-light "* ]]; then
-    printf '#!/bin/sh\n[ "$1" = exim4 ] && exit 101\nexit 0\n' | $sudo tee "$policy" >/dev/null
+  if [ ! -e "$policy" ] && [[ " ${missing[*]} " =~ " exim4-daemon-light "|" slapd " ]]; then
+    printf '#!/bin/sh\ncase "$1" in exim4|slapd) exit 101 ;; esac\nexit 0\n' | $sudo tee "$policy" >/dev/null
     $sudo chmod 755 "$policy"
     trap '$sudo rm -f "$policy"' EXIT
   fi

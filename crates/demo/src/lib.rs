@@ -6,6 +6,7 @@
 
 pub mod chromium;
 pub mod cluster;
+pub mod directory_server;
 pub mod live_page;
 pub mod mail_server;
 mod real_mail_server;
@@ -15,6 +16,7 @@ mod test_cluster;
 pub mod web_services;
 
 pub use cluster::Cluster;
+pub use directory_server::DirectoryServer;
 pub use mail_server::MailServer;
 pub use real_mail_server::RealMailServer;
 pub use receivers::{Received, WebReceiver};

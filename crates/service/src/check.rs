@@ -93,6 +93,9 @@ pub async fn check(path: &str) -> Vec<Finding> {
     all.extend(database(&config).await);
     all.push(port(&config));
     all.push(mail(config.mail.as_ref()).await);
+    if let Some(organisation) = &config.directory {
+        all.push(directory(&organisation.directory).await);
+    }
     all.extend(
         config
             .permissions
@@ -117,6 +120,18 @@ pub async fn check(path: &str) -> Vec<Finding> {
     all.push(browser(&config).await);
     all.push(zones());
     all
+}
+
+/// Whether the organisation's directory answers the account that searches in it.
+async fn directory(directory: &maple_lark_directory::Directory) -> Finding {
+    match directory.test().await {
+        Ok(words) => Finding::ok("directory", words),
+        Err(error) => Finding::problem(
+            "directory",
+            error.to_string(),
+            "Correct [directory] in the configuration, or see that the directory runs. Until then nobody signs in by it.",
+        ),
+    }
 }
 
 /// Files that secrets are in are for the service's account alone.

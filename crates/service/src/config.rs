@@ -15,6 +15,10 @@ use serde::Deserialize;
 
 use crate::secrets::Vault;
 
+mod directory;
+
+pub use directory::Organisation;
+
 /// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
 #[derive(Clone)]
 pub struct Config {
@@ -37,6 +41,8 @@ pub struct Config {
     pub demo_mailbox: Option<PathBuf>,
     /// The channel of kind syslog that gets the audit trail.
     pub audit_channel: Option<String>,
+    /// By which people sign in beside those who were invited.
+    pub directory: Option<Organisation>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -141,6 +147,7 @@ struct File {
     #[serde(default = "default_fonts")]
     fonts: Vec<PathBuf>,
     audit_channel: Option<String>,
+    directory: Option<directory::DirectoryFile>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -444,6 +451,10 @@ impl Config {
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             audit_channel: file.audit_channel,
+            directory: file
+                .directory
+                .map(|directory| directory.checked().map_err(invalid))
+                .transpose()?,
             boundary,
             permissions: Permissions {
                 folders: file.sources_may_read,

@@ -1,6 +1,7 @@
 //! Who may do what. Every permission is checked here, in the guards of `guard`.
 
 pub mod addresses;
+pub mod directory;
 mod guard;
 mod passwords;
 pub mod second_factor;
@@ -56,6 +57,14 @@ pub enum SignInError {
     /// Name and password are right; that is not all.
     #[error("give a code of your second factor, too")]
     CodeNeeded,
+    #[error(
+        "the organisation's directory knows you, but none of your groups may sign in here; ask your administrator"
+    )]
+    NotLetIn,
+    #[error(
+        "the organisation's directory does not answer, so nobody of it can sign in now; try again in a moment"
+    )]
+    Directory,
     #[error("the code is not right, or was used before; try the next one, or a recovery code")]
     WrongCode,
     #[error("{0}")]
@@ -180,6 +189,8 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         disabled_at: None,
         second_factor: None,
         second_factor_at: None,
+        directory_entry: None,
+        directory_left_at: None,
     };
     if store.add_user(user).await? && given.is_none() {
         println!(
@@ -235,7 +246,7 @@ pub async fn needs_code(
 /// counted before it is looked at, so that many at once are no more than one after the other.
 pub async fn sign_in(
     store: &Store,
-    vault: &Vault,
+    config: &Config,
     attempt: &Attempt<'_>,
 ) -> Result<User, SignInError> {
     let Attempt {
@@ -260,14 +271,19 @@ pub async fn sign_in(
             return Err(SignInError::Blocked);
         }
     }
-    let user = store.user_by_name(name).await?;
-    // Who is disabled, or has not accepted an invitation yet, is as unknown as anybody.
-    let user = user.filter(|user| user.disabled_at.is_none() && !user.password_hash.is_empty());
-    let hash = user.as_ref().map(|user| user.password_hash.clone());
-    let fits = checked(password.to_owned(), hash).await;
+    let user = match authenticated(store, config, (name, password), now).await {
+        // The directory is what failed, and nobody has guessed.
+        Err(error @ SignInError::Directory) => {
+            for (subject, _) in &subjects {
+                store.forgive_failure(subject).await?;
+            }
+            return Err(error);
+        }
+        other => other?,
+    };
     match user {
-        Some(user) if fits => {
-            if let Err(error) = needs_code(store, vault, &user, code).await {
+        Some(user) => {
+            if let Err(error) = needs_code(store, &config.vault, &user, code).await {
                 // Whoever gives the code with the next attempt has not failed with this one.
                 if matches!(error, SignInError::CodeNeeded) {
                     for (subject, _) in &subjects {
@@ -283,11 +299,37 @@ pub async fn sign_in(
             store.know_place(name, address, now).await?;
             Ok(user)
         }
-        _ => {
+        None => {
             tracing::warn!(name, address, "a sign-in failed");
             Err(SignInError::Wrong)
         }
     }
+}
+
+/// Whoever has this name and password: here, or in the organisation's directory for names that are
+/// nobody's here.
+async fn authenticated(
+    store: &Store,
+    config: &Config,
+    (name, password): (&str, &str),
+    now: DateTime<Utc>,
+) -> Result<Option<User>, SignInError> {
+    let user = store.user_by_name(name).await?;
+    let is_own = user
+        .as_ref()
+        .is_some_and(|user| user.directory_entry.is_none());
+    if let Some(organisation) = config.directory.as_ref().filter(|_| !is_own) {
+        return match directory::sign_in(store, organisation, (name, password), now).await {
+            Ok(user) => Ok(Some(user)),
+            Err(SignInError::Wrong) => Ok(None),
+            Err(other) => Err(other),
+        };
+    }
+    // Who is disabled, or has not accepted an invitation yet, is as unknown as anybody.
+    let user = user.filter(|user| user.disabled_at.is_none() && !user.password_hash.is_empty());
+    let hash = user.as_ref().map(|user| user.password_hash.clone());
+    let fits = checked(password.to_owned(), hash).await;
+    Ok(user.filter(|_| fits))
 }
 
 /// Begins a session and answers with its token. `used_with` is what the browser calls itself.

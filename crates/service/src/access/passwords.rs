@@ -5,9 +5,10 @@ use maple_lark_store::{Store, StoreError, people::User};
 use zxcvbn::{Score, zxcvbn};
 
 use super::{
-    CHECKING, LONGEST, PAIR_LIMIT, SignInError, WAIT, checked, hash_password, random_token,
-    token_hash,
+    CHECKING, LONGEST, PAIR_LIMIT, SignInError, WAIT, checked, directory, hash_password,
+    random_token, token_hash,
 };
+use crate::Config;
 
 /// An invitation is good for so long.
 const INVITED_FOR: TimeDelta = TimeDelta::days(7);
@@ -112,7 +113,12 @@ pub async fn opens_view(
 ///
 /// # Errors
 /// If the one that they have is another, or that was tried too often.
-pub async fn knows_password(store: &Store, user: &User, given: String) -> Result<(), SignInError> {
+pub async fn knows_password(
+    store: &Store,
+    config: &Config,
+    user: &User,
+    given: String,
+) -> Result<(), SignInError> {
     let subject = format!("password:{}", user.name);
     if store
         .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)
@@ -121,8 +127,20 @@ pub async fn knows_password(store: &Store, user: &User, given: String) -> Result
     {
         return Err(SignInError::Blocked);
     }
-    if given.len() > LONGEST || !checked(given, Some(user.password_hash.clone())).await {
+    if given.len() > LONGEST {
         return Err(SignInError::Wrong);
+    }
+    match config
+        .directory
+        .as_ref()
+        .filter(|_| user.directory_entry.is_some())
+    {
+        Some(organisation) => {
+            let who = (user.name.as_str(), given.as_str());
+            directory::sign_in(store, organisation, who, Utc::now()).await?;
+        }
+        None if checked(given, Some(user.password_hash.clone())).await => {}
+        None => return Err(SignInError::Wrong),
     }
     Ok(store.forget_failures(&subject).await?)
 }
@@ -134,12 +152,12 @@ pub async fn knows_password(store: &Store, user: &User, given: String) -> Result
 /// If the one that they have is another, or that was tried too often.
 pub async fn change_password(
     store: &Store,
+    config: &Config,
     user: &User,
-    current: String,
-    new: String,
+    (current, new): (String, String),
     stays: Option<&str>,
 ) -> Result<Result<(), BadPassword>, SignInError> {
-    knows_password(store, user, current).await?;
+    knows_password(store, config, user, current).await?;
     if let Err(bad) = check_password(&new, &user.name, user.email.as_deref()) {
         return Ok(Err(bad));
     }

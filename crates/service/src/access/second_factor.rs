@@ -195,6 +195,8 @@ mod tests {
             disabled_at: None,
             second_factor: None,
             second_factor_at: None,
+            directory_entry: None,
+            directory_left_at: None,
         }
     }
 

@@ -273,3 +273,96 @@ fn numbers_that_would_stop_the_service_are_brought_within_bounds() {
         "links are put behind it"
     );
 }
+
+const DIRECTORY: &str = "[directory]\nhost = \"directory.orrin-sound.example\"\ntls = \"tls\"\nbase = \"ou=people\"\ngroups = \"ou=groups\"\n[directory.roles]\nviewer = [\"*\"]\nauthor = [\"cn=authors, ou=groups\"]\n[directory.teams]\nharbour = [\"cn=harbour,ou=groups\"]\n";
+
+fn person(groups: &[&str]) -> maple_lark_directory::Person {
+    maple_lark_directory::Person {
+        entry: "uid=runa,ou=people".to_owned(),
+        name: "runa".to_owned(),
+        mail: None,
+        groups: groups.iter().map(|group| (*group).to_owned()).collect(),
+    }
+}
+
+#[test]
+fn groups_of_a_directory_give_the_highest_role_and_teams() {
+    use maple_lark_api::Role;
+    let config = read(&format!("{LEAST}{DIRECTORY}")).unwrap_or_else(|words| panic!("{words}"));
+    let organisation = config.directory.unwrap();
+    assert_eq!(organisation.check_every, Duration::from_secs(900));
+    assert_eq!(organisation.role(&person(&[])), Some(Role::Viewer));
+    let author = person(&["CN=Authors,OU=Groups", "cn=harbour,ou=groups"]);
+    assert_eq!(organisation.role(&author), Some(Role::Author));
+    assert_eq!(organisation.teams(&author), ["harbour"]);
+    assert_eq!(organisation.teams(&person(&["cn=other"])), [""; 0]);
+    assert_eq!(organisation.led_to(), ["harbour"]);
+    let some = DIRECTORY.replace("viewer = [\"*\"]", "viewer = [\"cn=crew,ou=groups\"]");
+    let config = read(&format!("{LEAST}{some}")).unwrap_or_else(|words| panic!("{words}"));
+    let organisation = config.directory.unwrap();
+    assert_eq!(organisation.role(&person(&["cn=guests,ou=groups"])), None);
+}
+
+#[test]
+fn what_is_wrong_with_a_directory_is_said_with_its_key() {
+    let with = |from: &str, to: &str| {
+        let text = DIRECTORY.replace(from, to);
+        assert_ne!(text, DIRECTORY, "{from} is not there");
+        refusal(&format!("{LEAST}{text}"))
+    };
+    for (from, to, words) in [
+        (
+            "tls = \"tls\"",
+            "tls = \"off\"",
+            "directory.tls: passwords would go to directory.orrin-sound.example for everybody on the way to read",
+        ),
+        (
+            "base =",
+            "person = \"(uid=runa)\"\nbase =",
+            "directory.person: \"(uid=runa)\" has no \"{}\"",
+        ),
+        (
+            "base =",
+            "user = \"cn=reader\"\nbase =",
+            "directory: user and password go together",
+        ),
+        (
+            "base =",
+            "member-of = \"memberOf\"\nbase =",
+            "give groups or member-of, not both",
+        ),
+        (
+            "author = [\"cn=authors, ou=groups\"]",
+            "author = [\"*\"]",
+            "\"*\" is for viewers alone",
+        ),
+        (
+            "author =",
+            "auther =",
+            "\"auther\" is no role; it is one of",
+        ),
+        (
+            "viewer = [\"*\"]\nauthor = [\"cn=authors, ou=groups\"]\n",
+            "",
+            "directory.roles: nobody could sign in",
+        ),
+        (
+            "base =",
+            "check-every = \"P1M\"\nbase =",
+            "directory.check-every must be made of hours",
+        ),
+        (
+            "base =",
+            "ca-file = \"/nowhere/ca.pem\"\nbase =",
+            "directory.ca-file: /nowhere/ca.pem cannot be read",
+        ),
+    ] {
+        let said = with(from, to);
+        assert!(said.contains(words), "{said}");
+    }
+    // On the machine itself nobody listens on the way.
+    let own = DIRECTORY
+        .replace("tls = \"tls\"", "tls = \"off\"")
+        .replace("directory.orrin-sound.example", "127.0.0.1:389");
+    assert!(read(&format!("{LEAST}{own}")).is_ok());
+}
