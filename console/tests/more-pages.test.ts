@@ -56,7 +56,8 @@ describe('the agenda', () => {
   it('leads to the run that was, to all of a day, or to the report', async () => {
     const page = await shown('/agenda?month=2026-11', entry({ run: 'r1' }), entry({ run: 'r2', count: 3, state: 'failed' }), entry())
     const links = page.view.findAll('.day:last-child li a').map((one) => one.attributes('href'))
-    expect(links).toEqual(['/runs/r1', '/reports/daily', '/runs?report=daily&state=failed'])
+    // What failed does not stand behind what is to come, however often it was.
+    expect(links).toEqual(['/runs/r1', '/runs?report=daily&state=failed', '/reports/daily'])
   })
 })
 
@@ -175,10 +176,10 @@ describe('the overview', () => {
   it('says first how things are, and what needs a look', async () => {
     signedIn('viewer')
     const run = { id: 'r1', title: 'Ferry daily', state: 'failed', problem: 'db-2 does not answer', window: { label: '27 Nov 2026' }, created_at: '2026-11-28T06:00:00Z' } as const
-    answering({ 'GET /overview': { status: 'critical', sentence: 'One report failed', failed: [run as never], next: [], recent: [] }, 'GET /report-names': [], 'GET /sources': [] })
+    answering({ 'GET /overview': { status: 'critical', sentence: 'One report failed', attention: [run as never], next: [], recent: [] }, 'GET /report-names': [], 'GET /sources': [] })
     const page = await opened(Overview, { at: '/' })
     expect(page.view.find('h1').text()).toBe('One report failed')
-    expect(page.view.find('[aria-labelledby=failed]').text()).toContain('db-2 does not answer')
+    expect(page.view.find('[aria-labelledby=attention]').text()).toContain('db-2 does not answer')
     expect(page.has('No report has a schedule that is not paused.')).toBe(true)
     // What to do first is for those who may do it.
     expect(page.has('Your first report')).toBe(false)

@@ -4,10 +4,12 @@ import { auditMark, auditQuery, browserWords, passwordProblem, roleLabel, ROLES,
 
 describe('users in words', () => {
   it('says at a glance whether somebody can sign in', () => {
-    const none = { disabled_at: null, has_password: false, invited_until: null }
+    const none = { from_directory: false, left_at: null, disabled_at: null, has_password: false, invited_until: null }
     expect(userState(none).word).toBe('Invitation ended')
     expect(userState({ ...none, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Invited')
     expect(userState({ ...none, has_password: true, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Active')
+    expect(userState({ ...none, from_directory: true }).word).toBe('Active')
+    expect(userState({ ...none, from_directory: true, left_at: '2026-11-01T00:00:00Z' }).word).toBe('Left the directory')
     expect(userState({ ...none, has_password: true, disabled_at: '2026-11-01T00:00:00Z' })).toEqual({ mark: '◇', word: 'Disabled', tone: 'quiet' })
   })
 
@@ -37,7 +39,7 @@ describe('users in words', () => {
   })
 
   it('asks the audit trail for what is chosen, the last day with it', () => {
-    const none = { user: '', text: '', outcome: '', from: '', to: '' }
+    const none = { from_directory: false, left_at: null, user: '', text: '', outcome: '', from: '', to: '' }
     expect(auditQuery(none)).toEqual({})
     const found = auditQuery({ user: ' runa ', text: '', outcome: 'refused', from: '2026-11-01', to: '2026-11-30' })
     expect(found).toEqual({ user: 'runa', outcome: 'refused', from: new Date(2026, 10, 1).toISOString(), to: new Date(2026, 11, 1).toISOString() })

@@ -1983,6 +1983,8 @@ export interface components {
              */
             run?: string | null;
             state: components["schemas"]["AgendaState"];
+            /** @description How its content is judged: `ok`, `unknown`, `warning` or `critical`. */
+            status?: string | null;
             title: string;
         };
         /** @description The agenda's address for calendar programs. Whoever has it reads the agenda and nothing else. */
@@ -2321,11 +2323,29 @@ export interface components {
             name: string;
             password: string;
         };
+        /** @description A block of a dashboard, to be asked for by its place. */
+        DashboardBlock: {
+            place: components["schemas"]["BlockPlace"];
+            /** @description May be empty. */
+            title: string;
+            /**
+             * Format: int32
+             * @description How much of the page's width it takes.
+             */
+            twelfths: number;
+        };
+        /** @description A section of a dashboard. */
+        DashboardSection: {
+            blocks: components["schemas"]["DashboardBlock"][];
+            title: string;
+        };
         DashboardView: {
             /** @description The titles of blocks that other dashboards can use, too. */
             block_titles: string[];
             blocks: number;
             file: string;
+            /** @description What stands on its page, in order; what is hidden is left out. */
+            layout: components["schemas"]["DashboardSection"][];
             name: string;
             parameters: string[];
             sections: number;
@@ -2926,8 +2946,11 @@ export interface components {
             state: components["schemas"]["RunState"];
         };
         Overview: {
-            /** @description Latest runs that did not go as they should and that no later run has made good. */
-            failed: components["schemas"]["RunSummary"][];
+            /**
+             * @description Runs that somebody has to see to: those that await approval, and those that did not go as they
+             *     should and that no later run has made good.
+             */
+            attention: components["schemas"]["RunSummary"][];
             /** @description The next runs, soonest first. */
             next: components["schemas"]["NextRun"][];
             /** @description Runs of the last 24 hours by state. */
@@ -3421,6 +3444,11 @@ export interface components {
             /** Format: date-time */
             started_at?: string | null;
             state: components["schemas"]["RunState"];
+            /**
+             * @description How its content is judged, as the worst of its audiences: `ok`, `unknown`, `warning` or
+             *     `critical`; nothing before that.
+             */
+            status?: string | null;
             title: string;
             window: components["schemas"]["WindowView"];
         };
@@ -3764,6 +3792,8 @@ export interface components {
             disabled_at?: string | null;
             /** @description Where invitations go. */
             email?: string | null;
+            /** @description Whether they sign in by the organisation's directory. */
+            from_directory: boolean;
             /** @description Whether they have chosen a password. */
             has_password: boolean;
             /**
@@ -3776,6 +3806,11 @@ export interface components {
              * @description When a browser or a program of theirs was heard of last.
              */
             last_seen_at?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when the directory does not let them in any more.
+             */
+            left_at?: string | null;
             name: string;
             role: components["schemas"]["Role"];
             /** @description Whether they are asked for a second factor. */
@@ -11489,6 +11524,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description the body did not arrive in time */
             408: {
                 headers: {
@@ -11666,6 +11710,15 @@ export interface operations {
             };
             /** @description the body did not arrive in time */
             408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the current state does not allow it */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14002,6 +14055,15 @@ export interface operations {
             };
             /** @description not signed in, or the sign-in has expired */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

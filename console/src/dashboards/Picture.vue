@@ -5,7 +5,7 @@ import { onUnmounted, ref, watch } from 'vue'
 import { ApiProblem, type Schemas } from '../api/client'
 import { picture } from './pictures'
 
-const props = defineProps<{ order: Schemas['PreviewOrder']; print: string; title: string; wrong?: string[]; small?: boolean }>()
+const props = defineProps<{ order: Schemas['PreviewOrder']; print: string; title: string; wrong?: string[]; small?: boolean; most?: number }>()
 const html = ref<string | null>(null)
 const refused = ref<string | null>(null)
 const busy = ref(false)
@@ -45,9 +45,9 @@ onUnmounted(() => {
   asking?.abort()
 })
 function measure() {
-  // A long table is cut off here, not in the document.
+  // What is longer is cut off here, not in the document.
   const body = frame.value?.contentDocument?.body
-  if (body) height.value = Math.min(640, Math.max(40, Math.ceil(body.getBoundingClientRect().height) + 4))
+  if (body) height.value = Math.min(props.most ?? 640, Math.max(40, Math.ceil(body.getBoundingClientRect().height) + 4))
 }
 </script>
 

@@ -50,8 +50,9 @@ function choose(change: Record<string, string | undefined>) {
 const time = (at: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone.value }).format(new Date(at))
 const when = (entry: Schemas['AgendaEntry']) =>
   entry.count === 1 ? time(entry.first) : entry.count === 2 ? `${time(entry.first)}, ${time(entry.last)}` : `${entry.count} ×`
-/** What happens once comes before what happens all day long. */
-const sorted = (entries: Schemas['AgendaEntry'][]) => [...entries].sort((one, other) => Number(one.count > 2) - Number(other.count > 2))
+const isBusy = (entry: Schemas['AgendaEntry']) => entry.count > 2 && !['critical', 'warning'].includes(stateWords(entry.state).tone)
+/** What needs a look stands first, then what happens once, then what happens all day long. */
+const sorted = (entries: Schemas['AgendaEntry'][]) => [...entries].sort((one, other) => Number(isBusy(one)) - Number(isBusy(other)))
 const hint = (entry: Schemas['AgendaEntry']) =>
   [`${entry.title}: ${stateWords(entry.state).word}`, entry.count > 1 ? `${entry.count} times from ${time(entry.first)} to ${time(entry.last)}` : time(entry.first), entry.note].filter(Boolean).join('. ')
 const full = (date: string) => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(new Date(`${date}T12:00:00`))
@@ -90,7 +91,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
               <li v-for="(entry, index) in open === one.date ? sorted(one.entries) : sorted(one.entries).slice(0, MOST)" :key="index" :class="[stateWords(entry.state).tone, { left: entry.state === 'left-out' }]">
                 <RouterLink :to="target(entry)" :title="hint(entry)">
                   <span class="mark" :aria-label="stateWords(entry.state).word">{{ stateWords(entry.state).mark }}</span>
-                  <span class="what"><span class="time">{{ when(entry) }}</span> {{ entry.title }}<span v-if="entry.note" class="note"> {{ entry.note }}</span></span>
+                  <span class="what"><span v-if="entry.status === 'critical'" class="alarm" role="img" aria-label="Its content is critical">◆</span> <span class="time">{{ when(entry) }}</span> {{ entry.title }}<span v-if="entry.note" class="note"> {{ entry.note }}</span></span>
                 </RouterLink>
               </li>
             </ul>
@@ -126,6 +127,7 @@ li a { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.
 li a:hover .what { text-decoration: underline; }
 .what { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .time { font-weight: 600; }
+.alarm { color: var(--critical); }
 .left .what { text-decoration: line-through; }
 .note { color: var(--muted); }
 .ok .mark, .key .ok { color: var(--ok); }

@@ -6,6 +6,7 @@ import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import Parameters from '../parts/Parameters.vue'
 import Preview from '../parts/Preview.vue'
+import Picture from '../dashboards/Picture.vue'
 import { WINDOWS, windowKeys } from '../dashboards/windows'
 import { useLoaded } from '../parts/load'
 import Publish from '../published/Publish.vue'
@@ -33,6 +34,16 @@ watch([reports.data, dashboard], ([found, shown]) => {
 const order = computed<Schemas['PreviewOrder']>(() => {
   return { dashboard: name.value, time_zone: zone.value, window: windowKeys(window_.value, days.value), values: values.value }
 })
+// Each block is asked for by itself, so that a slow source keeps no other waiting.
+const orderOf = (place: Schemas['BlockPlace']) => ({ ...order.value, block: place })
+const printOf = (place: Schemas['BlockPlace']) => JSON.stringify([place, order.value, asked.value])
+/** Raised to ask the sources anew. */
+const asked = ref(0)
+/** Parameters that need a value; not known before they were asked for. */
+const missing = ref<string[] | null>(null)
+watch(name, () => (missing.value = null))
+const still = computed(() => [...(window_.value === 'between' && !days.value ? ['the days'] : []), ...(missing.value ?? [])])
+const ready = computed(() => !still.value.length && (missing.value !== null || !dashboard.value?.parameters.length))
 </script>
 
 <template>
@@ -48,18 +59,34 @@ const order = computed<Schemas['PreviewOrder']>(() => {
         <div class="row">
           <Publish v-if="isAuthor" :subject="order as never" :title="dashboard.title" />
           <MakeTemplate v-if="isAuthor" :dashboard="name" :title="dashboard.title" />
+          <el-button v-if="isAuthor" size="small" @click="router.push({ name: 'new', params: { kind: 'report' }, query: { dashboard: name } })">Make a report of this</el-button>
           <el-button v-if="isAuthor" size="small" @click="router.push({ name: 'edit-dashboard', params: { name } })">Edit</el-button>
         </div>
       </div>
-      <section class="card stack" aria-label="What to show">
-        <div class="asked">
-          <label><span class="small">Window</span><el-select v-model="window_" aria-label="Window"><el-option v-for="one in WINDOWS" :key="one.value" :value="one.value" :label="one.label" /></el-select></label>
-          <label v-if="window_ === 'between'"><span class="small">From and to <span class="muted">the second day is not part of it</span></span><el-date-picker v-model="days" type="daterange" value-format="YYYY-MM-DD" start-placeholder="From" end-placeholder="To" :clearable="false" /></label>
-          <label><span class="small">Time zone</span><el-select v-model="zone" filterable aria-label="Time zone"><el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" /></el-select></label>
-        </div>
-        <Parameters v-if="dashboard.parameters.length" :key="name" :dashboard="name" @chosen="values = $event" />
-      </section>
-      <section class="card" aria-label="The dashboard"><Preview :key="name" :order="order" /></section>
+      <p v-if="!isAuthor" class="card">Authors see it with figures of this moment. What was made of it for you is under <RouterLink to="/archive">Archive</RouterLink> and in the runs of its reports<template v-if="dashboard.used_by.length">: <template v-for="(one, index) in dashboard.used_by" :key="one">{{ index ? ', ' : '' }}<RouterLink :to="{ name: 'report', params: { name: one } }">{{ one }}</RouterLink></template></template>.</p>
+      <template v-else>
+        <section class="card stack" aria-label="What to show">
+          <div class="asked">
+            <label><span class="small">Window</span><el-select v-model="window_" aria-label="Window"><el-option v-for="one in WINDOWS" :key="one.value" :value="one.value" :label="one.label" /></el-select></label>
+            <label v-if="window_ === 'between'"><span class="small">From and to <span class="muted">the second day is not part of it</span></span><el-date-picker v-model="days" type="daterange" value-format="YYYY-MM-DD" start-placeholder="From" end-placeholder="To" :clearable="false" /></label>
+            <label><span class="small">Time zone</span><el-select v-model="zone" filterable aria-label="Time zone"><el-option v-for="one in zones" :key="one" :value="one" :label="one === own ? `${one} (yours)` : one" /></el-select></label>
+            <div class="row end"><el-button @click="asked += 1">Refresh</el-button></div>
+          </div>
+          <Parameters v-if="dashboard.parameters.length" :key="name" :dashboard="name" @chosen="values = $event" @missing="missing = $event" />
+        </section>
+        <p v-if="still.length" class="card muted" role="status">Still to be given: {{ still.join(', ') }}.</p>
+        <section v-for="(part, number) in ready ? dashboard.layout : []" :key="`${name} ${number}`" class="card part" :aria-label="part.title || dashboard.title">
+          <h2 v-if="part.title">{{ part.title }}</h2>
+          <div class="blocks">
+            <div v-for="block in part.blocks" :key="`${block.place.section}.${block.place.block}`" class="block" :style="{ '--twelfths': block.twelfths }"><Picture :title="block.title || part.title" :order="orderOf(block.place)" :print="printOf(block.place)" :most="4000" /></div>
+          </div>
+        </section>
+        <p v-if="!dashboard.layout.length" class="card muted">Nothing stands on it yet. <RouterLink :to="{ name: 'edit-dashboard', params: { name } }">Add something</RouterLink></p>
+        <details class="card">
+          <summary>As a document</summary>
+          <Preview :key="name" :order="order" />
+        </details>
+      </template>
     </div>
   </Loading>
 </template>
@@ -68,4 +95,12 @@ const order = computed<Schemas['PreviewOrder']>(() => {
 .crumbs, p { margin: 0; }
 .asked { display: grid; grid-template-columns: repeat(auto-fill, minmax(14rem, 1fr)); gap: 0.9rem; }
 label { display: grid; gap: 0.3rem; }
+.end { align-items: end; }
+.part { min-width: 0; }
+.part h2 { margin: 0 0 0.6rem; }
+.blocks { display: grid; grid-template-columns: repeat(12, minmax(0, 1fr)); gap: 0.9rem; align-items: start; }
+.block { grid-column: span var(--twelfths, 12); min-width: 0; }
+summary { cursor: pointer; color: var(--sea); }
+details[open] summary { margin-bottom: 0.9rem; }
+@media (max-width: 760px) { .block { grid-column: 1 / -1; } }
 </style>

@@ -4,6 +4,7 @@ import { onUnmounted, ref } from 'vue'
 import { api, take } from '../api/client'
 import FirstSteps from '../parts/FirstSteps.vue'
 import Loading from '../parts/Loading.vue'
+import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor } from '../session'
@@ -26,15 +27,15 @@ onUnmounted(() => clearInterval(timer))
         <h1>{{ data.sentence }}</h1>
       </section>
       <FirstSteps v-if="reports && !reports.length && isAuthor" :sources="sources?.length ?? 0" />
-      <section v-if="data.failed.length" class="card" aria-labelledby="failed">
-        <h2 id="failed">Needs a look</h2>
+      <section v-if="data.attention.length" class="card" aria-labelledby="attention">
+        <h2 id="attention">Needs attention</h2>
         <table class="list folds">
           <tbody>
-            <tr v-for="run in data.failed" :key="run.id">
-              <td class="whole"><StateMark :state="run.state" /></td>
+            <tr v-for="run in data.attention" :key="run.id">
+              <td class="whole"><StateMark :state="run.state" /> <ContentMark :status="run.status" /></td>
               <td>
                 <RouterLink :to="{ name: 'run', params: { id: run.id } }">{{ run.title }}</RouterLink>
-                <div class="small">{{ run.problem }}</div>
+                <div class="small">{{ run.problem ?? (run.approval_deadline ? `It waits until ${instant(run.approval_deadline, run.window.time_zone)}.` : '') }}</div>
               </td>
               <td class="muted small">{{ run.window.label }}</td>
             </tr>
@@ -69,7 +70,7 @@ onUnmounted(() => clearInterval(timer))
                   <div class="muted small">{{ run.window.label }}</div>
                 </td>
                 <td class="whole right">
-                  <StateMark :state="run.state" />
+                  <ContentMark :status="run.status" /> <StateMark :state="run.state" />
                   <div class="muted small">{{ away(run.created_at, now) }}</div>
                 </td>
               </tr>

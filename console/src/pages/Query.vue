@@ -8,7 +8,8 @@ import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
 import { measuresOf } from '../dashboards/sources'
-import { example, withBlock, written, type Picked } from '../parts/picking'
+import type { Dashboard, Keys } from '../dashboards/model'
+import { addTable, example, keysOf, type Picked } from '../parts/picking'
 import { isDatabase, typedValues } from '../words'
 
 const route = useRoute()
@@ -47,9 +48,24 @@ const columns = computed(() => catalogue.value?.find((entry) => entry.name === p
 const numeric = (kind: string) => /int|numeric|real|double|float|decimal/.test(kind)
 const timely = (kind: string) => /timestamp|date/.test(kind)
 
+const draft = (text: string, keys?: Keys) => take(api.POST('/definitions/draft', { body: { text, ...(keys ? { keys: keys as Record<string, never> } : {}) } }))
+/** The service writes keys as the text that keeps them; the last that were asked for stand. */
+let writing: Promise<void> = Promise.resolve()
+let turn = 0
+function write(keys: Keys) {
+  const mine = ++turn
+  writing = draft('', { query: { source: name.value, ...keys } }).then((drafted) => {
+    if (mine === turn) text.value = drafted.text
+  }, complain)
+}
+/** What is typed is not overwritten by what is still being written. */
+function typed() {
+  turn += 1
+  picking.value = false
+}
 function begin(entry?: Schemas['CatalogueEntry']) {
   picking.value = false
-  text.value = example(name.value, source.value?.kind ?? '', entry?.name)
+  write(example(source.value?.kind ?? '', entry?.name))
 }
 function pick(entry: Schemas['CatalogueEntry']) {
   const first = entry.items.find((item) => numeric(item.kind))
@@ -64,8 +80,7 @@ function pick(entry: Schemas['CatalogueEntry']) {
   })
   picking.value = true
 }
-watch(picked, () => picking.value && (text.value = written(name.value, picked)), { deep: true })
-watch(picking, (now) => now && (text.value = written(name.value, picked)))
+watch([picked, picking], () => picking.value && write(keysOf(picked)), { deep: true })
 
 // Asking
 const window_ = ref<[Date, Date] | null>(null)
@@ -78,6 +93,7 @@ const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
 async function run() {
   busy.value = true
   wrong.value = null
+  await writing
   try {
     tried.value = await take(
       api.POST('/queries/try', { body: { definition: text.value, from: window_.value?.[0].toISOString(), to: window_.value?.[1].toISOString(), time_zone: zone, values: typedValues(values.value), rows: 100 } }),
@@ -92,7 +108,7 @@ async function run() {
 function byHand() {
   if (tried.value?.by_hand) {
     picking.value = false
-    text.value = `[query]\nsource = ${JSON.stringify(name.value)}\nsql = """\n${tried.value.by_hand}\n"""\n`
+    write({ sql: `${tried.value.by_hand}\n` })
   }
 }
 
@@ -101,8 +117,11 @@ const into = reactive({ open: false, dashboard: '', query: '', title: '' })
 async function put() {
   try {
     const found = await take(api.GET('/definitions/{kind}/{name}', { params: { path: { kind: 'dashboard', name: into.dashboard } } }))
-    sessionStorage.setItem(`draft dashboard ${into.dashboard}`, withBlock(found.text, text.value, into.query, into.title))
-    await router.push({ name: 'definition', params: { kind: 'dashboard', name: into.dashboard } })
+    const [query, stored] = await Promise.all([draft(text.value), draft(found.text)])
+    const made = addTable(stored.keys as unknown as Dashboard, (query.keys as Keys | null)?.query as Keys, into.query, into.title)
+    const drafted = await draft(found.text, made as unknown as Keys)
+    sessionStorage.setItem(`draft of dashboard ${into.dashboard}`, JSON.stringify({ keys: drafted.keys, text: drafted.text, basedOn: found.based_on ?? '' }))
+    await router.push({ name: 'edit-dashboard', params: { name: into.dashboard } })
   } catch (problem) {
     complain(problem)
   }
@@ -186,7 +205,7 @@ watch(
           </section>
           <section class="card stack" aria-labelledby="query">
             <h2 id="query">The query</h2>
-            <QueryText v-model="text" label="The query in TOML" @input="picking = false" @keydown.ctrl.enter="run" />
+            <QueryText v-model="text" label="The query in TOML" @input="typed" @keydown.ctrl.enter="run" />
             <div class="asked">
               <label class="small">Window, in {{ zone }}
                 <el-date-picker v-model="window_" type="datetimerange" start-placeholder="24 hours ago" end-placeholder="now" aria-label="Window" />

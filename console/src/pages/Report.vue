@@ -9,6 +9,7 @@ import Loading from '../parts/Loading.vue'
 import Preview from '../parts/Preview.vue'
 import RunNow from '../parts/RunNow.vue'
 import RunTable from '../parts/RunTable.vue'
+import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import Sentence from '../reports/Sentence.vue'
@@ -101,7 +102,7 @@ function changed() {
             <dt>Next run</dt>
             <dd><StateMark v-if="data.paused" state="paused" /><template v-else>{{ instant(data.next, data.time_zone) }}<span v-if="data.next_window" class="muted">, for {{ data.next_window }}</span></template></dd>
             <dt>Last run</dt>
-            <dd><template v-if="data.last_run"><StateMark :state="data.last_run.state" /> <span class="muted">{{ instant(data.last_run.created_at, data.time_zone) }}</span></template><template v-else>Never</template></dd>
+            <dd><template v-if="data.last_run"><StateMark :state="data.last_run.state" /> <ContentMark :status="data.last_run.status" /> <span class="muted">{{ instant(data.last_run.created_at, data.time_zone) }}</span></template><template v-else>Never</template></dd>
           </dl>
         </section>
         <section class="card" aria-labelledby="what">

@@ -7,6 +7,7 @@ import { api, take, type ReportView } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import RunNow from '../parts/RunNow.vue'
+import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { countWords, ORDERS, queryOf, STATES } from '../reports/list'
@@ -116,7 +117,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
               <td data-label="Schedule">{{ report.schedule ?? 'On request' }}<div class="muted small">{{ report.window }}, {{ report.time_zone }}</div></td>
               <td data-label="Last run">
                 <template v-if="report.last_run">
-                  <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink>
+                  <RouterLink class="plain" :to="{ name: 'run', params: { id: report.last_run.id } }"><StateMark :state="report.last_run.state" /></RouterLink> <ContentMark :status="report.last_run.status" />
                   <div class="muted small">{{ instant(report.last_run.created_at, report.time_zone) }}</div>
                   <div class="muted small">{{ countWords(report) }}</div>
                 </template>

@@ -9,6 +9,7 @@ import KeepRun from '../parts/KeepRun.vue'
 import Loading from '../parts/Loading.vue'
 import SendAgain from '../parts/SendAgain.vue'
 import Publish from '../published/Publish.vue'
+import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { isAuthor } from '../session'
 import { instant, size, took } from '../words'
@@ -132,7 +133,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
         <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
         <div class="row spread">
           <h1>{{ run.window.label }}</h1>
-          <span class="row"><el-button v-if="isAuthor && releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="isAuthor && !run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /></span></span>
+          <span class="row"><el-button v-if="isAuthor && releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="isAuthor && !run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /> <ContentMark :status="run.status" /></span></span>
         </div>
         <p class="muted small crumbs">{{ run.window.exact }}</p>
       </div>

@@ -6,7 +6,7 @@ import { reactive, ref, watch } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 
 const props = defineProps<{ dashboard: string }>()
-const emit = defineEmits<{ chosen: [values: Record<string, unknown>] }>()
+const emit = defineEmits<{ chosen: [values: Record<string, unknown>]; missing: [titles: string[]] }>()
 const chosen = reactive<Record<string, string>>({})
 const found = ref<Schemas['ParameterChoices'][] | null>(null)
 const problem = ref<string | null>(null)
@@ -34,6 +34,7 @@ watch(() => props.dashboard, () => void ask(), { immediate: true })
 watch([chosen, found], () => {
   const typed = (kind: string, text: string) => (kind === 'number' ? Number(text) : kind === 'list' ? text.split(',').map((item) => item.trim()) : text)
   emit('chosen', Object.fromEntries((found.value ?? []).filter((one) => chosen[one.name]).map((one) => [one.name, typed(one.kind, chosen[one.name]!)])))
+  emit('missing', (found.value ?? []).filter((one) => one.default === null && !chosen[one.name]).map((one) => one.title))
 })
 </script>
 

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { RunSummary } from '../api/client'
 import { instant, took } from '../words'
+import ContentMark from './ContentMark.vue'
 import StateMark from './StateMark.vue'
 
 defineProps<{ runs: RunSummary[]; withTitle: boolean }>()
@@ -14,7 +15,7 @@ defineProps<{ runs: RunSummary[]; withTitle: boolean }>()
     </thead>
     <tbody>
       <tr v-for="run in runs" :key="run.id">
-        <td class="whole"><RouterLink class="plain" :to="{ name: 'run', params: { id: run.id } }"><StateMark :state="run.state" /></RouterLink></td>
+        <td class="whole"><RouterLink class="plain" :to="{ name: 'run', params: { id: run.id } }"><StateMark :state="run.state" /></RouterLink> <ContentMark :status="run.status" /></td>
         <td v-if="withTitle"><RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></td>
         <td><RouterLink :to="{ name: 'run', params: { id: run.id } }">{{ run.window.label }}</RouterLink><div v-if="run.problem" class="small problem">{{ run.problem }}</div></td>
         <td class="whole" data-label="Begun">{{ instant(run.created_at, run.window.time_zone) }}</td>

@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { api, take } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
+import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor } from '../session'
@@ -56,7 +57,7 @@ async function end(view: View) {
     <section v-if="looks && latest.length" class="card stack scroll" aria-labelledby="latest">
       <h2 id="latest">Latest reports</h2>
       <ul class="cards">
-        <li v-for="report in latest" :key="report.name"><RouterLink :to="{ name: 'run', params: { id: report.last_run!.id } }"><strong>{{ report.title }}</strong></RouterLink><span class="small"><StateMark :state="report.last_run!.state" /> <span class="muted">{{ report.last_run!.window.label }}</span></span></li>
+        <li v-for="report in latest" :key="report.name"><RouterLink :to="{ name: 'run', params: { id: report.last_run!.id } }"><strong>{{ report.title }}</strong></RouterLink><span class="small"><StateMark :state="report.last_run!.state" /> <ContentMark :status="report.last_run!.status" /> <span class="muted">{{ report.last_run!.window.label }}</span></span></li>
       </ul>
     </section>
   </div>

@@ -96,19 +96,20 @@ async function copy() {
             <tr v-for="one in data?.items" :key="one.name">
               <td><strong>{{ one.name }}</strong><span v-if="one.name === me?.name" class="muted"> (you)</span><div class="muted small">{{ one.email ?? 'no mail address' }}</div></td>
               <td data-label="Role">
-                <el-select :model-value="one.role" size="small" class="role" :aria-label="`Role of ${one.name}`" @update:model-value="change(one.name, { role: $event })">
+                <span v-if="one.from_directory">{{ ROLES.find((role) => role.value === one.role)?.label }}<span class="muted small"> by its groups</span></span>
+                <el-select v-else :model-value="one.role" size="small" class="role" :aria-label="`Role of ${one.name}`" @update:model-value="change(one.name, { role: $event })">
                   <el-option v-for="role in ROLES" :key="role.value" :value="role.value" :label="role.label" :title="role.may" />
                 </el-select>
               </td>
-              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div></td>
+              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div><div v-if="one.from_directory && !one.left_at" class="muted small">by the directory</div></td>
               <td class="whole" data-label="Last seen">{{ one.last_seen_at ? away(one.last_seen_at, Date.now()) : 'never' }}</td>
               <td>
                 <el-dropdown trigger="click" @command="act(one, $event)">
                   <el-button size="small" :aria-label="`More for ${one.name}`">More</el-button>
                   <template #dropdown>
                     <el-dropdown-menu>
-                      <el-dropdown-item v-if="!one.disabled_at" command="link">{{ one.has_password ? 'Link for a new password' : 'Invite again' }}</el-dropdown-item>
-                      <el-dropdown-item command="email">Mail address</el-dropdown-item>
+                      <el-dropdown-item v-if="!one.disabled_at && !one.from_directory" command="link">{{ one.has_password ? 'Link for a new password' : 'Invite again' }}</el-dropdown-item>
+                      <el-dropdown-item v-if="!one.from_directory" command="email">Mail address</el-dropdown-item>
                       <el-dropdown-item v-if="one.disabled_at" command="enable">Enable</el-dropdown-item>
                       <el-dropdown-item v-else command="disable">Disable</el-dropdown-item>
                       <el-dropdown-item v-if="one.second_factor" command="factor">Reset the second factor</el-dropdown-item>

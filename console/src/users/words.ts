@@ -24,8 +24,10 @@ export const SCOPES: { value: TokenScope; label: string }[] = [
 export const scopeLabel = (scope: TokenScope): string => SCOPES.find((one) => one.value === scope)?.label ?? scope
 
 /** Whether somebody can sign in, at a glance. */
-export function userState(user: Pick<Entry, 'disabled_at' | 'has_password' | 'invited_until'>): StateWords {
+export function userState(user: Pick<Entry, 'disabled_at' | 'has_password' | 'invited_until' | 'from_directory' | 'left_at'>): StateWords {
   if (user.disabled_at) return { mark: '◇', word: 'Disabled', tone: 'quiet' }
+  if (user.left_at) return { mark: '◇', word: 'Left the directory', tone: 'quiet' }
+  if (user.from_directory) return { mark: '●', word: 'Active', tone: 'ok' }
   if (user.has_password) return { mark: '●', word: 'Active', tone: 'ok' }
   if (user.invited_until) return { mark: '○', word: 'Invited', tone: 'running' }
   return { mark: '▲', word: 'Invitation ended', tone: 'warning' }

@@ -52,6 +52,8 @@ pub struct AgendaEntry {
     pub last: DateTime<Utc>,
     /// The run that was made last, if any was.
     pub run: Option<Uuid>,
+    /// How its content is judged: `ok`, `unknown`, `warning` or `critical`.
+    pub status: Option<String>,
     /// What the calendar calls the day, for `left-out`.
     pub note: Option<String>,
 }

@@ -17,8 +17,8 @@ words!(
 });
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
-/// not sign in.
-pub const AUDITED: [(&str, &str); 60] = [
+/// not sign in, `left_directory` of nobody: the service looks.
+pub const AUDITED: [(&str, &str); 61] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
@@ -41,6 +41,7 @@ pub const AUDITED: [(&str, &str); 60] = [
     ("issue_token", "made a token"),
     ("keep_run", "keeps a run for good"),
     ("keep_run_no_longer", "keeps a run no longer than others"),
+    ("left_directory", "was let in no more by the directory"),
     ("make_definition", "made a definition"),
     ("make_template", "made a template"),
     ("make_token", "signed in with a program"),
@@ -147,6 +148,7 @@ mod tests {
         names.dedup();
         assert_eq!(names, sorted);
         let outside = [
+            "left_directory",
             "opened_view",
             "shared_documents",
             "shared_file",

@@ -16,8 +16,9 @@ pub struct Overview {
     pub outcomes: Vec<Outcome>,
     /// The next runs, soonest first.
     pub next: Vec<NextRun>,
-    /// Latest runs that did not go as they should and that no later run has made good.
-    pub failed: Vec<RunSummary>,
+    /// Runs that somebody has to see to: those that await approval, and those that did not go as they
+    /// should and that no later run has made good.
+    pub attention: Vec<RunSummary>,
     pub recent: Vec<RunSummary>,
 }
 

@@ -53,6 +53,9 @@ pub struct RunSummary {
     pub cause: Cause,
     pub requested_by: Option<String>,
     pub state: RunState,
+    /// How its content is judged, as the worst of its audiences: `ok`, `unknown`, `warning` or
+    /// `critical`; nothing before that.
+    pub status: Option<String>,
     /// Whether nothing more will happen to it.
     pub settled: bool,
     /// Whether it went as it should, or as somebody wanted it to.

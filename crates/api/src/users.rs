@@ -19,6 +19,10 @@ pub struct UserEntry {
     pub last_seen_at: Option<DateTime<Utc>>,
     /// Since when they may not sign in.
     pub disabled_at: Option<DateTime<Utc>>,
+    /// Whether they sign in by the organisation's directory.
+    pub from_directory: bool,
+    /// Since when the directory does not let them in any more.
+    pub left_at: Option<DateTime<Utc>>,
     /// Whether they have chosen a password.
     pub has_password: bool,
     /// Whether they are asked for a second factor.

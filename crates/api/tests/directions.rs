@@ -9,7 +9,7 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may depend on.
-const MAY: [(&str, &[&str]); 15] = [
+const MAY: [(&str, &[&str]); 16] = [
     ("time", &[]),
     ("data", &["time"]),
     ("definition", &["time", "data"]),
@@ -19,6 +19,7 @@ const MAY: [(&str, &[&str]); 15] = [
     ("capture", &["definition"]),
     ("sources", &["time", "data", "definition", "capture"]),
     ("delivery", &["definition"]),
+    ("directory", &[]),
     ("store", &["api"]),
     (
         "service",
@@ -32,6 +33,7 @@ const MAY: [(&str, &[&str]); 15] = [
             "capture",
             "sources",
             "delivery",
+            "directory",
             "store",
             "zones",
         ],

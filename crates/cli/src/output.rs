@@ -154,6 +154,15 @@ pub fn state(state: &impl Marked) -> String {
     marked(state.mark(), &state.to_string())
 }
 
+/// How a run's content was judged, where somebody should see to it; nothing else is said of it.
+pub fn content(status: Option<&str>) -> String {
+    match status {
+        Some("critical") => format!(", {}", marked(Mark::Bad, "critical")),
+        Some("warning") => format!(", {}", marked(Mark::Attention, "warning")),
+        _ => String::new(),
+    }
+}
+
 /// Whether something works, marked like a state.
 pub fn outcome(works: bool) -> String {
     if works {

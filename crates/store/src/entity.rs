@@ -48,6 +48,10 @@ entity!(user, "users", {
     second_factor: Option<Vec<u8>>,
     /// Since when they are asked for it; nothing as long as it is not confirmed.
     second_factor_at: Option<Time>,
+    /// Their entry in the organisation's directory, if they sign in by it.
+    directory_entry: Option<String>,
+    /// Since when the directory does not let them in any more.
+    directory_left_at: Option<Time>,
 });
 
 entity!(session, "sessions", {
@@ -130,6 +134,8 @@ entity!(run, "runs", {
     claimed_at: Option<Time>,
     /// The team that it belongs to; empty if it belongs to all.
     team: String,
+    /// How its content was judged, the worst first; nothing before that.
+    status: Option<String>,
 });
 
 entity!(run_step, "run_steps", {

@@ -10,6 +10,7 @@ mod bodies;
 pub mod claims;
 pub mod definitions;
 pub mod deliveries;
+pub mod directory;
 pub mod entity;
 pub mod failed_pages;
 pub mod keeping;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 29] = [
+const STEPS: [Step; 31] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -144,6 +144,14 @@ const STEPS: [Step; 29] = [
     Step {
         name: "0029_audit_forwarded",
         sql: include_str!("migrations/0029_audit_forwarded.sql"),
+    },
+    Step {
+        name: "0030_directory",
+        sql: include_str!("migrations/0030_directory.sql"),
+    },
+    Step {
+        name: "0031_run_status",
+        sql: include_str!("migrations/0031_run_status.sql"),
     },
 ];
 

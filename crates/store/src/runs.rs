@@ -28,7 +28,7 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
-pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team";
+pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team, status";
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -106,6 +106,8 @@ pub struct RunDay {
     pub last: Time,
     /// The last of them.
     pub latest: Uuid,
+    /// How its content was judged.
+    pub status: Option<String>,
 }
 
 #[derive(Debug, Clone)]
@@ -159,6 +161,7 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         claimed_at: Set(None),
         lease_process: Set(None),
         team: Set(new.team.clone()),
+        status: Set(None),
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
@@ -338,7 +341,7 @@ impl Store {
         self.one_row(statement, claim.run).await
     }
 
-    /// Keeps how a snapshot's document was judged.
+    /// Keeps how a snapshot's document was judged, and how its run is: as its worst.
     pub async fn judge_snapshot(
         &self,
         claim: Claim,
@@ -347,8 +350,13 @@ impl Store {
         quiet: Option<&str>,
     ) -> Result<()> {
         let statement = Store::sql(
-            "update snapshots set status = $4, quiet = $5 from runs \
-             where runs.id = $1 and runs.lease_owner = $2 and snapshots.id = $3 and run_id = $1",
+            "with judged as ( \
+               update snapshots set status = $4, quiet = $5 from runs \
+               where runs.id = $1 and runs.lease_owner = $2 and snapshots.id = $3 and run_id = $1 returning run_id), \
+             all_of_them as (select status from snapshots where run_id = $1 and id <> $3 union all select $4) \
+             update runs set status = (select case when bool_or(lower(status) = 'critical') then 'critical' \
+               when bool_or(lower(status) = 'warning') then 'warning' when bool_or(lower(status) = 'unknown') then 'unknown' else 'ok' end from all_of_them) \
+             from judged where runs.id = judged.run_id",
             [
                 claim.run.into(),
                 claim.token.into(),
@@ -504,8 +512,8 @@ impl Store {
                  min(scheduled_for) as first, max(scheduled_for) as last \
                from runs where scheduled_for >= $2 and scheduled_for < $3 and ($4::text is null or report = $4) and ($5::text[] is null or team = any($5)) \
                group by report, state, day) \
-             select days.*, latest.id as latest, latest.title from days cross join lateral ( \
-               select id, title from runs where report = days.report and scheduled_for = days.last and state = days.state and ($5::text[] is null or team = any($5)) \
+             select days.*, latest.id as latest, latest.title, latest.status from days cross join lateral ( \
+               select id, title, status from runs where report = days.report and scheduled_for = days.last and state = days.state and ($5::text[] is null or team = any($5)) \
                order by created_at desc limit 1) latest \
              order by day, report, state",
             [

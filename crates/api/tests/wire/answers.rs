@@ -31,6 +31,7 @@ fn run() -> Value {
         "cause": "schedule",
         "requested_by": "runa",
         "state": "awaiting-approval",
+        "status": "warning",
         "settled": false,
         "good": false,
         "problem": "the source harbour did not answer",
@@ -214,7 +215,7 @@ fn the_overview_and_the_agenda() {
         "status": "ok",
         "outcomes": [outcome],
         "next": [next],
-        "failed": [run()],
+        "attention": [run()],
         "recent": [run()],
     }));
     let entry = json!({
@@ -225,6 +226,7 @@ fn the_overview_and_the_agenda() {
         "first": AT,
         "last": AT,
         "run": ID,
+        "status": "critical",
         "note": "Flag day",
     });
     answer::<AgendaEntry>(entry.clone());

@@ -1,6 +1,11 @@
 //! What travels between the service and its clients: each order and each answer is written out once
 //! in full, and held against its type and against the schema that the API describes it with.
 
+#![allow(
+    clippy::too_many_lines,
+    reason = "each thing that travels is written out once, in full"
+)]
+
 mod answers;
 mod orders;
 mod words;

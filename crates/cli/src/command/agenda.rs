@@ -7,7 +7,7 @@ use maple_lark_time::Zone;
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, state, table},
+    output::{self, Output, content, state, table},
 };
 
 /// Show what is due and what ran, day by day
@@ -82,7 +82,9 @@ fn show(agenda: &Answer) {
                 when(entry),
                 entry.report.clone(),
                 match &entry.state {
-                    AgendaState::Run(ran) => state(ran),
+                    AgendaState::Run(ran) => {
+                        format!("{}{}", state(ran), content(entry.status.as_deref()))
+                    }
                     AgendaState::Plan(planned) => state(planned),
                 },
                 note,

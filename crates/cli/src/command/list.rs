@@ -6,7 +6,7 @@ use maple_lark_api::{
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output, instant, state, table},
+    output::{self, Output, content, instant, state, table},
     words::words,
 };
 
@@ -109,7 +109,11 @@ pub async fn reports(client: &Client, tags: &[String], output: Output) -> Result
             .map(|report| {
                 let last = report.last_run.as_ref().map_or_else(
                     || "never".to_owned(),
-                    |run| format!("{}, {}", state(&run.state), instant(Some(run.created_at))),
+                    |run| {
+                        let content = content(run.status.as_deref());
+                        let at = instant(Some(run.created_at));
+                        format!("{}{content}, {at}", state(&run.state))
+                    },
                 );
                 let next = if report.paused {
                     "paused".to_owned()
@@ -199,7 +203,7 @@ impl Runs {
                         run.id.to_string(),
                         run.report.clone(),
                         run.window.label.clone(),
-                        state(&run.state),
+                        format!("{}{}", state(&run.state), content(run.status.as_deref())),
                         instant(Some(run.created_at)),
                     ]
                 })

@@ -12,7 +12,7 @@ use crate::{
     client::Client,
     failure::Failure,
     instants::instant as instant_of,
-    output::{self, Output, instant, state, table},
+    output::{self, Output, content, instant, state, table},
 };
 
 /// Run a report now and follow it
@@ -266,8 +266,9 @@ impl Show {
 pub fn show(view: &RunView) {
     let run = &view.run;
     println!(
-        "{}  {}  {}",
+        "{}{}  {}  {}",
         state(&run.state),
+        content(run.status.as_deref()),
         run.window.label,
         style(&run.window.exact).dim()
     );

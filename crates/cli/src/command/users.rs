@@ -209,12 +209,7 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     let all = everybody(client).await?;
     output::print(output, &all, |all| {
         let rows = all.iter().map(|user| {
-            let state = match (user.disabled_at, user.has_password, user.invited_until) {
-                (Some(_), ..) => "◇ disabled",
-                (None, false, Some(_)) => "○ invited",
-                (None, false, None) => "▲ invitation ended",
-                (None, true, _) => "● active",
-            };
+            let state = state_of(user);
             vec![
                 user.name.clone(),
                 user.role.to_string(),
@@ -234,6 +229,18 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
         );
     });
     Ok(())
+}
+
+/// Whether somebody can sign in, at a glance.
+fn state_of(user: &UserEntry) -> &'static str {
+    match (user.disabled_at, user.left_at, user.invited_until) {
+        (Some(_), ..) => "◇ disabled",
+        (None, Some(_), _) => "◇ left the directory",
+        (None, None, _) if user.from_directory => "● active, by the directory",
+        (None, None, _) if user.has_password => "● active",
+        (None, None, Some(_)) => "○ invited",
+        (None, None, None) => "▲ invitation ended",
+    }
 }
 
 /// A line of a file of users.

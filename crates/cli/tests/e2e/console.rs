@@ -384,19 +384,17 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     .await;
     click(&browser, "//button[contains(., 'Pick from it')]").await;
     let text = see(&browser, "//textarea[@aria-label='The query in TOML']").await;
-    assert!(
-        text.prop("value")
-            .await
-            .unwrap()
-            .unwrap()
-            .contains("measure = [\n  { column = \"sold\", with = \"mean\"")
-    );
     click(&browser, "//button[.='Run the query']").await;
     see(
         &browser,
         "//section[@aria-labelledby='answer']//p[starts-with(normalize-space(.), '1 row in')]",
     )
     .await;
+    let written = text.prop("value").await.unwrap().unwrap();
+    assert!(
+        written.contains("column = \"sold\"") && written.contains("with = \"mean\""),
+        "{written}"
+    );
     click(&browser, "//button[.='Write it by hand']").await;
     see(
         &browser,
@@ -422,7 +420,7 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
     )
     .await;
 
-    // Into a block in one step: the dashboard's definition with the change in sight.
+    // Into a block in one step: the dashboard in its editor, with the block to be seen, not saved yet.
     click(&browser, "//button[contains(., 'Into a dashboard')]").await;
     see(
         &browser,
@@ -451,13 +449,13 @@ async fn a_query_is_picked_asked_and_put_into_a_dashboard() {
         "//button[.='Add to dashboard' and not(@disabled)]",
     )
     .await;
+    see(&browser, "//h2[normalize-space(.)='Mean sales']").await;
+    click(&browser, "//button[.='Save' and not(@disabled)]").await;
     see(
         &browser,
-        "//pre//span[contains(., '+name = \"mean_sales\"')]",
+        "//*[contains(@class, 'el-message')][contains(., 'Saved.')]",
     )
     .await;
-    click(&browser, "//button[.='Apply' and not(@disabled)]").await;
-    see(&browser, "//h1[.='Small']").await;
     browser.close().await.unwrap();
     let run = place.json(&["run", "small", "--no-delivery"]);
     assert!(

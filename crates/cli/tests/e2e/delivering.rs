@@ -847,6 +847,17 @@ async fn a_report_speaks_up_only_when_figures_or_the_status_change() {
     state_at(&mut data, 2).await;
     assert!(!mails(&place, 1).contains_key("boss@orrin-sound.example"));
     state_at(&mut data, 200).await;
+    // It was delivered, and it is critical: lists say both.
+    let listed = place.json(&["runs", "--size", "1"]);
+    let latest = &listed["items"][0];
+    assert_eq!(
+        (&latest["state"], &latest["status"]),
+        (&json!("delivered"), &json!("critical"))
+    );
+    let shown = text(&place.lark(&["runs", "--size", "1"]).stdout);
+    assert!(shown.contains("● delivered, ◆ critical"), "{shown}");
+    let reports = text(&place.lark(&["reports"]).stdout);
+    assert!(reports.contains("● delivered, ◆ critical,"), "{reports}");
     let all = mails(&place, 3);
     let message = MessageParser::default()
         .parse(&all["boss@orrin-sound.example"][0])

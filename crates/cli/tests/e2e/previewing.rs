@@ -397,13 +397,8 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
     see(&browser, "//td[@data-label='In reports']//a[.='ports']").await;
     click(&browser, "//a[.='By port']").await;
 
-    // A required value is asked for in words, and picked.
-    click(&browser, "//button[.='Preview']").await;
-    see(
-        &browser,
-        "//*[@role='alert'][contains(., 'the parameter \"port\" (Port) needs a value')]",
-    )
-    .await;
+    // A required value is asked for in words, and picked; then every block is there at once.
+    see(&browser, "//p[.='Still to be given: Port.']").await;
     click(
         &browser,
         "//label[contains(., 'Port')]//div[contains(@class, 'el-select__wrapper')]",
@@ -414,7 +409,17 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
         "//li[contains(@class, 'el-select-dropdown__item')][.='ostrey']",
     )
     .await;
-    click(&browser, "//button[contains(., 'review')]").await;
+    see(&browser, "//section//iframe")
+        .await
+        .enter_frame()
+        .await
+        .unwrap();
+    see(&browser, "//td[.='ostrey']").await;
+    browser.enter_parent_frame().await.unwrap();
+
+    // The same as a document.
+    click(&browser, "//summary[.='As a document']").await;
+    click(&browser, "//button[.='Preview']").await;
     see(&browser, "//iframe[@title='The preview']")
         .await
         .enter_frame()

@@ -9,7 +9,7 @@ use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use icalendar::{Component, EventLike};
 use maple_lark_api::{
     Agenda, AgendaDay, AgendaEntry, AgendaFeed, AgendaState, CalendarView, NamedDay, PlanState,
-    ProblemDetails, TokenScope, Words,
+    ProblemDetails, RunState, TokenScope, Words,
 };
 use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
 use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
@@ -145,7 +145,8 @@ async fn agenda(
         }
     }
     for entries in days.values_mut() {
-        entries.sort_by(|one, other| (one.first, &one.title).cmp(&(other.first, &other.title)));
+        let key = |entry: &AgendaEntry| (!needs_a_look(entry), entry.first, entry.title.clone());
+        entries.sort_by_cached_key(key);
     }
     let named: Vec<NamedDays> = set
         .calendars
@@ -272,6 +273,11 @@ fn event(entry: &AgendaEntry, zone: Zone, now: DateTime<Utc>) -> Option<icalenda
     Some(event.done())
 }
 
+/// Whether somebody has to see to it: that stands first on its day.
+fn needs_a_look(entry: &AgendaEntry) -> bool {
+    matches!(entry.state, AgendaState::Run(state) if state == RunState::AwaitingApproval || (!state.is_open() && !state.is_good()))
+}
+
 fn entry_of(ran: RunDay) -> AgendaEntry {
     AgendaEntry {
         report: ran.report,
@@ -281,6 +287,7 @@ fn entry_of(ran: RunDay) -> AgendaEntry {
         first: ran.first,
         last: ran.last,
         run: Some(ran.latest),
+        status: ran.status,
         note: None,
     }
 }
@@ -356,6 +363,7 @@ fn planned(
                 first: at,
                 last: at,
                 run: None,
+                status: None,
                 note,
             });
             entry.count += 1;

@@ -14,6 +14,8 @@ pub fn routes() -> Vec<Route> {
 
 const NEXT: usize = 8;
 const RECENT: u64 = 8;
+/// So many runs that await approval are listed.
+const AWAITING: u64 = 20;
 
 /// How things stand.
 #[utoipa::path(get, operation_id = "get_overview", path = "/overview", tag = "overview", responses((status = 200, body = Overview)))]
@@ -31,11 +33,51 @@ async fn overview(
         .into_iter()
         .map(|(state, count)| Outcome { state, count })
         .collect();
+    let awaiting = RunFilter {
+        report: None,
+        state: Some(RunState::AwaitingApproval),
+        sight: user.1.clone(),
+    };
+    let awaiting = store.runs(&awaiting, 1, AWAITING).await?;
     let failed: Vec<_> = reports
         .iter()
         .filter_map(|report| report.last_run.clone())
         .filter(|run| run.settled && !run.good)
         .collect();
+    let all = RunFilter {
+        report: None,
+        state: None,
+        sight: user.1,
+    };
+    let recent = store
+        .runs(&all, 1, RECENT)
+        .await?
+        .items
+        .into_iter()
+        .map(super::view::run_summary)
+        .collect();
+    let counts = Counts {
+        failed: failed.len(),
+        awaiting: awaiting.total,
+        paused: reports.iter().filter(|report| report.paused).count(),
+    };
+    let (status, sentence) = match &reports[..] {
+        [] => ("ok", "There are no reports yet.".to_owned()),
+        _ => day(&outcomes, &counts),
+    };
+    let awaiting = awaiting.items.into_iter().map(super::view::run_summary);
+    Ok(Json(Overview {
+        sentence,
+        status: status.to_owned(),
+        outcomes,
+        next: upcoming(&reports),
+        attention: awaiting.chain(failed).collect(),
+        recent,
+    }))
+}
+
+/// The next runs of all, the soonest first.
+fn upcoming(reports: &[ReportView]) -> Vec<NextRun> {
     let mut next: Vec<NextRun> = reports
         .iter()
         .filter_map(|report| {
@@ -50,39 +92,19 @@ async fn overview(
         .collect();
     next.sort_by_key(|next| next.at);
     next.truncate(NEXT);
-    let all = RunFilter {
-        report: None,
-        state: None,
-        sight: user.1,
-    };
-    let recent = store
-        .runs(&all, 1, RECENT)
-        .await?
-        .items
-        .into_iter()
-        .map(super::view::run_summary)
-        .collect();
-    let (status, sentence) = sentence(&reports, &outcomes, failed.len());
-    Ok(Json(Overview {
-        sentence,
-        status: status.to_owned(),
-        outcomes,
-        next,
-        failed,
-        recent,
-    }))
+    next
+}
+
+/// What is so now, whenever it came to be.
+#[derive(Default)]
+struct Counts {
+    failed: usize,
+    awaiting: u64,
+    paused: usize,
 }
 
 /// What the last day came to, in sentences that count what they say.
-fn sentence(reports: &[ReportView], outcomes: &[Outcome], failed: usize) -> (&'static str, String) {
-    if reports.is_empty() {
-        return ("ok", "There are no reports yet.".to_owned());
-    }
-    let paused = reports.iter().filter(|report| report.paused).count();
-    day(outcomes, failed, paused)
-}
-
-fn day(outcomes: &[Outcome], failed: usize, paused: usize) -> (&'static str, String) {
+fn day(outcomes: &[Outcome], counts: &Counts) -> (&'static str, String) {
     let count = |wanted: fn(RunState) -> bool| {
         outcomes
             .iter()
@@ -93,17 +115,26 @@ fn day(outcomes: &[Outcome], failed: usize, paused: usize) -> (&'static str, Str
     let delivered = count(|state| state == RunState::Delivered);
     let completed = count(|state| state == RunState::Completed);
     let quiet = count(|state| state == RunState::Quiet);
-    let awaiting = count(|state| state == RunState::AwaitingApproval);
+    let awaiting = i64::try_from(counts.awaiting).unwrap_or(i64::MAX);
     let under_way = count(RunState::is_under_way);
     let runs = |n: i64| counted(n, "run", "runs");
-    let mut said = vec![match (failed, delivered) {
+    let mut said = vec![match (counts.failed, delivered) {
+        (0, 0) if awaiting > 0 => "Nothing went out in the last 24 hours".to_owned(),
         (0, 0) if completed + quiet == 0 => "Nothing was due in the last 24 hours".to_owned(),
         (0, 0) => "Nothing was to be sent in the last 24 hours".to_owned(),
+        (0, n) if awaiting > 0 => format!("{} went out in the last 24 hours", runs(n)),
         (0, n) => format!("Everything went out: {} in the last 24 hours", runs(n)),
         (1, _) => "1 report did not go out as it should".to_owned(),
         (n, _) => format!("{n} reports did not go out as they should"),
     }];
+    // Beside what failed, it is said how much did not.
+    let went_out = if counts.failed > 0 { delivered } else { 0 };
     for (n, one, several) in [
+        (
+            went_out,
+            "went out in the last 24 hours",
+            "went out in the last 24 hours",
+        ),
         (
             completed,
             "was made without sending",
@@ -121,14 +152,14 @@ fn day(outcomes: &[Outcome], failed: usize, paused: usize) -> (&'static str, Str
             ));
         }
     }
-    if paused > 0 {
-        let paused = i64::try_from(paused).unwrap_or(i64::MAX);
+    if counts.paused > 0 {
+        let paused = i64::try_from(counts.paused).unwrap_or(i64::MAX);
         said.push(format!(
             "{} paused",
             counted(paused, "report is", "reports are")
         ));
     }
-    let status = match (failed, awaiting) {
+    let status = match (counts.failed, awaiting) {
         (0, 0) => "ok",
         (0, _) => "warning",
         _ => "critical",
@@ -144,7 +175,12 @@ fn counted(n: i64, one: &str, several: &str) -> String {
 mod tests {
     use super::*;
 
-    fn said(outcomes: &[(RunState, i64)], failed: usize, paused: usize) -> (&'static str, String) {
+    fn said(
+        outcomes: &[(RunState, i64)],
+        failed: usize,
+        paused: usize,
+        awaiting: u64,
+    ) -> (&'static str, String) {
         let outcomes: Vec<Outcome> = outcomes
             .iter()
             .map(|(state, count)| Outcome {
@@ -152,7 +188,12 @@ mod tests {
                 count: *count,
             })
             .collect();
-        day(&outcomes, failed, paused)
+        let counts = Counts {
+            failed,
+            awaiting,
+            paused,
+        };
+        day(&outcomes, &counts)
     }
 
     #[test]
@@ -168,15 +209,16 @@ mod tests {
             ],
             0,
             0,
+            1,
         );
         assert_eq!(
             words,
-            "Everything went out: 4 runs in the last 24 hours. 11 runs were made without sending. 1 run had nothing to send. \
+            "4 runs went out in the last 24 hours. 11 runs were made without sending. 1 run had nothing to send. \
              1 run awaits approval. 2 runs are under way."
         );
         assert_eq!(status, "warning", "somebody has something to do");
         assert_eq!(
-            said(&[(S::Completed, 3)], 0, 2),
+            said(&[(S::Completed, 3)], 0, 2, 0),
             (
                 "ok",
                 "Nothing was to be sent in the last 24 hours. 3 runs were made without sending. 2 reports are paused."
@@ -184,15 +226,27 @@ mod tests {
             )
         );
         assert_eq!(
-            said(&[(S::Delivered, 4), (S::Failed, 1)], 1, 1),
+            said(&[(S::Delivered, 4), (S::Failed, 1)], 1, 1, 0),
             (
                 "critical",
-                "1 report did not go out as it should. 1 report is paused.".to_owned()
+                "1 report did not go out as it should. 4 runs went out in the last 24 hours. 1 report is paused.".to_owned()
             )
         );
         assert_eq!(
-            said(&[], 0, 0),
+            said(&[], 0, 0, 0),
             ("ok", "Nothing was due in the last 24 hours.".to_owned())
+        );
+        assert_eq!(
+            said(&[(S::Delivered, 2)], 0, 0, 0).1,
+            "Everything went out: 2 runs in the last 24 hours."
+        );
+        // What was made days ago and still waits for somebody is not forgotten.
+        assert_eq!(
+            said(&[], 0, 0, 2),
+            (
+                "warning",
+                "Nothing went out in the last 24 hours. 2 runs await approval.".to_owned()
+            )
         );
     }
 }

@@ -50,8 +50,13 @@ async fn show(user: Viewer, store: &State<Store>) -> Answer<SecondFactor> {
 }
 
 /// Whoever sits at a browser that was left signed in does not change how its user signs in.
-async fn knows_password(user: &Viewer, store: &Store, given: String) -> Result<(), Problem> {
-    match access::knows_password(store, &user.0, given).await {
+async fn knows_password(
+    user: &Viewer,
+    store: &Store,
+    config: &Config,
+    given: String,
+) -> Result<(), Problem> {
+    match access::knows_password(store, config, &user.0, given).await {
         Ok(()) => Ok(()),
         // No 401: who asks is signed in.
         Err(SignInError::Wrong) => Err(Problem::new(
@@ -64,7 +69,7 @@ async fn knows_password(user: &Viewer, store: &Store, given: String) -> Result<(
 }
 
 /// Get a key for a device that shows codes. It is asked for once a code of it has confirmed it.
-#[utoipa::path(post, operation_id = "begin_second_factor", path = "/session/second-factor", tag = "access", request_body = PasswordAgain, responses((status = 200, body = NewSecondFactor), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "begin_second_factor", path = "/session/second-factor", tag = "access", request_body = PasswordAgain, responses((status = 200, body = NewSecondFactor), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/session/second-factor", data = "<again>")]
 async fn begin(
     user: Viewer,
@@ -72,7 +77,7 @@ async fn begin(
     store: &State<Store>,
     config: &State<Arc<Config>>,
 ) -> Answer<NewSecondFactor> {
-    knows_password(&user, store, again.into_inner().password).await?;
+    knows_password(&user, store, config, again.into_inner().password).await?;
     let proposed = second_factor::propose(store, &config.vault, &user.0).await?;
     Ok(Json(NewSecondFactor {
         key: proposed.key,
@@ -97,14 +102,15 @@ async fn confirm(
 }
 
 /// Be asked for no second factor any more.
-#[utoipa::path(post, operation_id = "turn_off_second_factor", path = "/session/second-factor/removal", tag = "access", request_body = PasswordAgain, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "turn_off_second_factor", path = "/session/second-factor/removal", tag = "access", request_body = PasswordAgain, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/session/second-factor/removal", data = "<again>")]
 async fn turn_off(
     user: Viewer,
     again: Body<PasswordAgain>,
     store: &State<Store>,
+    config: &State<Arc<Config>>,
 ) -> Result<NoContent, Problem> {
-    knows_password(&user, store, again.into_inner().password).await?;
+    knows_password(&user, store, config, again.into_inner().password).await?;
     if store.remove_second_factor(user.0.id).await? {
         Ok(NoContent)
     } else {

@@ -50,6 +50,10 @@ impl From<SignInError> for Problem {
             SignInError::CodeNeeded | SignInError::WrongCode => {
                 Problem::new(401, "A code is needed", error.to_string()).with_a_code()
             }
+            SignInError::NotLetIn => Problem::new(403, "Not let in", error.to_string()),
+            SignInError::Directory => {
+                Problem::new(503, "The directory does not answer", error.to_string())
+            }
             SignInError::Factor(words) => Problem::new(409, "The code cannot be checked", words),
             SignInError::Store(error) => error.into(),
         }
@@ -115,7 +119,7 @@ pub(super) async fn enter(
 }
 
 /// Sign in and get a session cookie.
-#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "sign_in", path = "/session", tag = "access", request_body = Credentials, responses((status = 200, body = UserView), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/session", data = "<credentials>")]
 #[expect(
     clippy::too_many_arguments,
@@ -137,7 +141,7 @@ async fn sign_in(
         code: credentials.code.as_deref(),
         address: &peer.to_string(),
     };
-    let user = access::sign_in(store, &config.vault, &attempt).await?;
+    let user = access::sign_in(store, config, &attempt).await?;
     trail.actor(&user.name);
     enter(store, &user, config, jar, (peer, &agent)).await?;
     Ok(Json(view(store, &user, config).await?))
@@ -166,7 +170,7 @@ async fn sign_out(
 }
 
 /// Get an API token for a name and a password.
-#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/tokens", data = "<request>")]
 async fn make_token(
     request: Body<TokenRequest>,
@@ -182,7 +186,7 @@ async fn make_token(
         code: request.code.as_deref(),
         address: &peer.to_string(),
     };
-    let user = access::sign_in(store, &config.vault, &attempt).await?;
+    let user = access::sign_in(store, config, &attempt).await?;
     trail.actor(&user.name);
     let order = TokenOrder {
         label: request.label.clone(),

@@ -65,6 +65,8 @@ fn entry(row: UserRow) -> UserEntry {
         created_at: user.created_at,
         last_seen_at: row.last_seen,
         disabled_at: user.disabled_at,
+        from_directory: user.directory_entry.is_some(),
+        left_at: user.directory_left_at,
         invited_until: row.invited_until,
     }
 }
@@ -112,6 +114,21 @@ fn unknown(name: &str) -> Problem {
     Problem::not_found(format!("user \"{name}\""))
 }
 
+/// What the directory says of its people is not changed here.
+fn of_the_directory(user: &User, what: &str) -> Result<(), Problem> {
+    if user.directory_entry.is_none() {
+        return Ok(());
+    }
+    Err(Problem::new(
+        409,
+        "The directory's",
+        format!(
+            "\"{}\" signs in by the organisation's directory; {what} is changed there",
+            user.name
+        ),
+    ))
+}
+
 fn done(changed: Changed, name: &str) -> Result<(), Problem> {
     match changed {
         Changed::Done => Ok(()),
@@ -156,6 +173,8 @@ async fn add(
         disabled_at: None,
         second_factor: None,
         second_factor_at: None,
+        directory_entry: None,
+        directory_left_at: None,
     };
     if !store.add_user(user.clone()).await? {
         return Err(Problem::new(
@@ -181,6 +200,7 @@ async fn renew(
 ) -> Answer<Invitation> {
     let user = store.user_by_name(name).await?;
     let user = user.ok_or_else(|| unknown(name))?;
+    of_the_directory(&user, "the password")?;
     if user.disabled_at.is_some() {
         return Err(Problem::new(
             409,
@@ -271,6 +291,11 @@ async fn change(
         email,
         disabled,
     } = change.into_inner();
+    if role.is_some() || email.is_some() {
+        let user = store.user_by_name(name).await?;
+        let user = user.ok_or_else(|| unknown(name))?;
+        of_the_directory(&user, "the role, as the groups, or the address")?;
+    }
     if let Some(email) = &email {
         mailbox(email)?;
     }
@@ -359,19 +384,21 @@ async fn accept(
 }
 
 /// Change your password. Your other sessions end; tokens stay.
-#[utoipa::path(put, operation_id = "change_password", path = "/session/password", tag = "access", request_body = PasswordChange, responses((status = 204), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails)))]
+#[utoipa::path(put, operation_id = "change_password", path = "/session/password", tag = "access", request_body = PasswordChange, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[put("/session/password", data = "<change>")]
 async fn set_password(
     user: Viewer,
     change: Body<PasswordChange>,
     store: &State<Store>,
+    config: &State<Arc<Config>>,
     jar: &CookieJar<'_>,
 ) -> Result<NoContent, Problem> {
     let PasswordChange { current, new } = change.into_inner();
+    of_the_directory(&user.0, "the password")?;
     let stays = jar
         .get(SESSION_COOKIE)
         .map(|cookie| token_hash(cookie.value()));
-    let changed = access::change_password(store, &user.0, current, new, stays.as_deref());
+    let changed = access::change_password(store, config, &user.0, (current, new), stays.as_deref());
     match changed.await {
         Ok(changed) => changed?,
         // No 401: who asks is signed in.

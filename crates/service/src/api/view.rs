@@ -51,6 +51,7 @@ pub fn run_summary(run: Run) -> RunSummary {
             .filter(|_| run.state == RunState::AwaitingApproval),
         released_by: run.released_by,
         state: *run.state,
+        status: run.status,
     }
 }
 

@@ -14,6 +14,7 @@ mod guard;
 pub(crate) mod keep;
 mod limits;
 mod notify;
+mod people;
 mod room;
 mod run;
 mod sample;
@@ -228,6 +229,9 @@ impl Engine {
         engine.part("archive days", &stopped, archive::seal_the_days);
         if engine.shared.config.audit_channel.is_some() {
             engine.part("audit channel", &stopped, forward::forward_the_audit_trail);
+        }
+        if engine.shared.config.directory.is_some() {
+            engine.part("directory", &stopped, people::watch_the_directory);
         }
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
         if engine.shared.config.bounces.is_some() {

@@ -116,3 +116,80 @@ async fn a_try_shows_the_beginning_of_a_long_cell_and_refuses_what_has_too_many_
         "{detail}"
     );
 }
+
+/// What somebody has to see to stands first, however much went well meanwhile.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_waits_for_somebody_or_has_failed_is_not_overlooked() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let get = async |path: &str| -> Value {
+        let request = client.get(place.url(path)).bearer_auth(&token);
+        request.send().await.unwrap().json().await.unwrap()
+    };
+    let mut ids = Vec::new();
+    for _ in 0..3 {
+        let order = client
+            .post(place.url("/reports/r/runs"))
+            .bearer_auth(&token)
+            .json(&json!({ "deliver": false }));
+        let run: Value = order.send().await.unwrap().json().await.unwrap();
+        ids.push(run["id"].as_str().unwrap().to_owned());
+    }
+    // The first waits for a look since days, the second failed just now, the third went well after it.
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    for (id, state, status, days) in [
+        (&ids[0], "awaiting-approval", "critical", 3),
+        (&ids[1], "failed", "ok", 0),
+        (&ids[2], "delivered", "warning", 0),
+    ] {
+        let set = "update runs set state = $2, status = $3, lease_owner = null, lease_until = null, created_at = now() - make_interval(days => $4), scheduled_for = now() - make_interval(days => $4) where id::text = $1";
+        sqlx::query(set)
+            .bind(id)
+            .bind(state)
+            .bind(status)
+            .bind(days)
+            .execute(&mut records)
+            .await
+            .unwrap();
+    }
+    let overview = get("/overview").await;
+    assert_eq!(overview["status"], "warning");
+    assert_eq!(
+        overview["sentence"],
+        "1 run went out in the last 24 hours. 1 run awaits approval."
+    );
+    let attention = overview["attention"].as_array().unwrap();
+    let states: Vec<_> = attention
+        .iter()
+        .map(|run| (&run["id"], &run["state"], &run["status"]))
+        .collect();
+    assert_eq!(
+        states,
+        [(
+            &json!(ids[0]),
+            &json!("awaiting-approval"),
+            &json!("critical")
+        )]
+    );
+    let today = chrono::Utc::now().date_naive();
+    let (from, to) = (today - chrono::Days::new(1), today + chrono::Days::new(2));
+    let agenda = get(&format!("/agenda?from={from}&to={to}&time_zone=UTC")).await;
+    let days = agenda["days"].as_array().unwrap();
+    let busy = days
+        .iter()
+        .filter_map(|day| day["entries"].as_array())
+        .find(|entries| entries.iter().any(|entry| entry["state"] == "failed"))
+        .unwrap_or_else(|| panic!("{agenda:#}"));
+    let states: Vec<_> = busy
+        .iter()
+        .map(|entry| (&entry["state"], &entry["status"]))
+        .collect();
+    assert_eq!(
+        states,
+        [
+            (&json!("failed"), &json!("ok")),
+            (&json!("delivered"), &json!("warning"))
+        ]
+    );
+}

@@ -9,6 +9,7 @@
 mod archive;
 mod audit;
 mod contract;
+mod directory;
 mod hostile;
 mod keys;
 mod looking;

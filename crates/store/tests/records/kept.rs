@@ -20,6 +20,8 @@ fn user(name: &str) -> User {
         disabled_at: None,
         second_factor: None,
         second_factor_at: None,
+        directory_entry: None,
+        directory_left_at: None,
     }
 }
 

@@ -13,11 +13,13 @@ use maple_lark_api::{
 mod archive;
 mod archive_chain;
 mod deliveries;
+mod directory;
 mod fences;
 mod history;
 mod keeping;
 mod kept;
 mod pictures;
+mod status;
 mod teams;
 
 use chrono::TimeDelta;
