@@ -59,7 +59,7 @@ fieldset { border: 1px solid var(--line); border-radius: 8px; padding: 0.6rem 0.
 .more { grid-column: 1 / -1; }
 .more summary { cursor: pointer; }
 .inner { display: grid; gap: 0.7rem; padding: 0.6rem 0 0; }
-.inner > label { display: grid; gap: 0.3rem; min-width: 0; }
+.inner > label:not(.el-checkbox) { display: grid; gap: 0.3rem; min-width: 0; }
 fieldset > label { display: grid; grid-template-columns: minmax(0, 1fr); gap: 0.3rem; min-width: 0; }
 .all > p { margin: 0; }
 @media (max-width: 760px) { fieldset { grid-template-columns: minmax(0, 1fr); } }

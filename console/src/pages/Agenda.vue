@@ -101,6 +101,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
       </div>
       <p class="small muted key">
         <span v-for="state in ['planned', 'delivered', 'held', 'failed', 'skipped', 'left-out']" :key="state" :class="stateWords(state).tone"><span aria-hidden="true">{{ stateWords(state).mark }}</span> {{ stateWords(state).word }}</span>
+        <span><span class="ok" aria-hidden="true">●</span> <span class="alarm" aria-hidden="true">◆</span> Delivered, its content critical</span>
         Days and times of {{ data?.time_zone }}.
       </p>
     </Loading>

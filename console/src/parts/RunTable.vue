@@ -17,7 +17,7 @@ defineProps<{ runs: RunSummary[]; withTitle: boolean }>()
       <tr v-for="run in runs" :key="run.id">
         <td class="whole"><RouterLink class="plain" :to="{ name: 'run', params: { id: run.id } }"><StateMark :state="run.state" /></RouterLink> <ContentMark :status="run.status" /></td>
         <td v-if="withTitle"><RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></td>
-        <td><RouterLink :to="{ name: 'run', params: { id: run.id } }">{{ run.window.label }}</RouterLink><div v-if="run.problem" class="small problem">{{ run.problem }}</div></td>
+        <td><RouterLink :to="{ name: 'run', params: { id: run.id } }">{{ run.window.label }}</RouterLink><div v-if="run.problem" class="small" :class="run.good ? 'muted' : 'problem'">{{ run.problem }}</div></td>
         <td class="whole" data-label="Begun">{{ instant(run.created_at, run.window.time_zone) }}</td>
         <td class="whole" data-label="Took">{{ took(run.started_at, run.finished_at) }}</td>
         <td class="muted small" data-label="Why">{{ run.cause === 'schedule' ? 'On schedule' : `Asked for by ${run.requested_by ?? 'somebody'}` }}</td>

@@ -337,11 +337,7 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
             }
         }
     }
-    // On paper as wide as a page, with the headings on each.
-    sheet
-        .set_freeze_panes(1, 0)?
-        .set_repeat_rows(0, 0)?
-        .set_print_fit_to_pages(1, 0);
+    on_paper(sheet)?;
     if data.headings.len() > MOST_UPRIGHT {
         sheet.set_landscape();
     }
@@ -511,6 +507,14 @@ fn grid(chart: &Picture, document: &Document) -> Option<Grid> {
     }
 }
 
+/// On paper as wide as a page, with the headings on each; on the screen they stay in sight.
+fn on_paper(sheet: &mut Worksheet) -> Result<&mut Worksheet, XlsxError> {
+    Ok(sheet
+        .set_freeze_panes(1, 0)?
+        .set_repeat_rows(0, 0)?
+        .set_print_fit_to_pages(1, 0))
+}
+
 fn drawn(
     sheet: &mut Worksheet,
     name: &str,
@@ -553,7 +557,8 @@ fn drawn(
             }
         }
     }
-    sheet.set_freeze_panes(1, 0)?;
+    // The chart stands beside its rows.
+    on_paper(sheet)?.set_landscape();
     let last = grid.rows.len() as u32;
     let mut chart = Chart::new(grid.kind);
     for column in 1..=grid.series.len() as u16 {

@@ -273,7 +273,13 @@ pub fn show(view: &RunView) {
         style(&run.window.exact).dim()
     );
     if let Some(problem) = &run.problem {
-        println!("  {}", style(problem).red());
+        // Why there was nothing to send is no error.
+        let words = if run.good {
+            style(problem).dim()
+        } else {
+            style(problem).red()
+        };
+        println!("  {words}");
     }
     if run.state == RunState::AwaitingApproval {
         println!(

@@ -287,6 +287,26 @@ fn every_chart_has_its_rows_in_the_workbook() {
     assert_eq!(cells, [["Host", "Used [%]"], ["a", "95.5"], ["b", "4.25"]]);
 }
 
+/// Also the sheets behind charts, which went over as many pages side by side as their charts are wide.
+#[test]
+fn every_sheet_is_as_wide_as_a_page_on_paper() {
+    let bytes = render(&sample(), Format::Xlsx).unwrap().remove(0).bytes;
+    let files = unzipped(&bytes);
+    let sheets = files
+        .iter()
+        .filter(|(name, _)| name.starts_with("xl/worksheets/sheet"));
+    let mut count = 0;
+    for (name, bytes) in sheets {
+        let text = String::from_utf8_lossy(bytes);
+        assert!(
+            text.contains("<pageSetUpPr fitToPage=\"1\"/>"),
+            "{name} is not fitted to its page"
+        );
+        count += 1;
+    }
+    assert!(count > 2, "{count} sheets");
+}
+
 #[test]
 fn names_of_sheets_are_short_unlike_and_without_signs() {
     let mut document = sample();

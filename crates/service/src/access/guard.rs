@@ -11,7 +11,7 @@ use rocket::{
 use maple_lark_api::{Role, TokenScope};
 
 use super::{token_hash, trail::Trail};
-use crate::api::problem::Refusal;
+use crate::api::{address::unknown_name, problem::Refusal};
 
 pub const SESSION_COOKIE: &str = "maple_lark_session";
 
@@ -122,7 +122,10 @@ macro_rules! guard {
                 let needed = scope.unwrap_or_else(|| scope_by_method(request));
                 let refusal = match signed_in(request).await {
                     Ok((user, sight, has)) if *user.role >= $least && needed.is_within(has) => {
-                        return Outcome::Success($name(user, sight));
+                        match unknown_name(request) {
+                            None => return Outcome::Success($name(user, sight)),
+                            Some(problem) => Refusal::NotUnderstood(problem),
+                        }
                     }
                     Ok((user, _, has)) if *user.role >= $least => Refusal::Scope { needed, has },
                     Ok((user, ..)) => Refusal::Role {

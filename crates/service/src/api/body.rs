@@ -81,7 +81,7 @@ impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
         let refused = |problem: Problem| {
             let status = Status::new(problem.status());
             // The catcher answers with what is left here.
-            request.local_cache(|| Some(Refusal::Body(problem)));
+            request.local_cache(|| Some(Refusal::NotUnderstood(problem)));
             Outcome::Error((status, ()))
         };
         if !request.content_type().is_some_and(|kind| kind.is_json()) {

@@ -1,6 +1,7 @@
 //! The HTTP API, version 1, and the pages of the console.
 
 mod about;
+pub mod address;
 mod agenda;
 mod archive;
 mod archive_proof;

@@ -40,7 +40,7 @@ impl<'r> FromRequest<'r> for OrderKey {
             "the header Idempotency-Key must have 1 to {LONGEST} visible ASCII characters; use a UUID, for instance"
         );
         let problem = Problem::new(400, "Not understood", words);
-        request.local_cache(|| Some(Refusal::Body(problem)));
+        request.local_cache(|| Some(Refusal::NotUnderstood(problem)));
         Outcome::Error((Status::BadRequest, ()))
     }
 }

@@ -1,5 +1,7 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers themselves.
 
+use std::collections::{BTreeSet, HashMap};
+
 use rocket::{get, serde::json::Json};
 use serde_json::{Value, json};
 use utoipa::OpenApi;
@@ -95,6 +97,22 @@ pub fn operations() -> Vec<(String, String, String)> {
             if let Some(name) = operation["operationId"].as_str() {
                 all.push((name.to_owned(), method.clone(), path.clone()));
             }
+        }
+    }
+    all
+}
+
+/// What may stand behind the question mark, by the method and the pattern of the path of each operation.
+pub fn query_names() -> HashMap<(String, String), BTreeSet<String>> {
+    let described = serde_json::to_value(Description::openapi()).unwrap_or_default();
+    let mut all = HashMap::new();
+    for (path, methods) in described["paths"].as_object().into_iter().flatten() {
+        for (method, operation) in methods.as_object().into_iter().flatten() {
+            let parameters = operation["parameters"].as_array().into_iter().flatten();
+            let names = parameters
+                .filter(|parameter| parameter["in"] == "query")
+                .filter_map(|parameter| parameter["name"].as_str().map(str::to_owned));
+            all.insert((method.clone(), path.clone()), names.collect());
         }
     }
     all

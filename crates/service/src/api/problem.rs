@@ -35,8 +35,8 @@ pub enum Refusal {
         name: String,
     },
     Internal,
-    /// The body was not understood.
-    Body(Problem),
+    /// The body, or what stands behind the question mark of the address.
+    NotUnderstood(Problem),
 }
 
 impl Refusal {
@@ -49,7 +49,7 @@ impl Refusal {
             | Refusal::Team(_)
             | Refusal::Definition { .. } => 403,
             Refusal::Internal => 500,
-            Refusal::Body(problem) => problem.status(),
+            Refusal::NotUnderstood(problem) => problem.status(),
         }
     }
 
@@ -90,7 +90,7 @@ impl Refusal {
                 "Internal error",
                 "the service could not look up who you are; its log says why",
             ),
-            Refusal::Body(problem) => problem.clone(),
+            Refusal::NotUnderstood(problem) => problem.clone(),
         }
     }
 }

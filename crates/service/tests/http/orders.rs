@@ -397,3 +397,32 @@ async fn reports_are_listed_a_page_at_a_time_as_they_are_asked_for() {
         json!({ "name": "host-2", "title": "host-2", "time_zone": "UTC" })
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_address_does_not_know_is_refused_by_its_name() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    for (path, words) in [
+        (
+            "/runs?sizze=5",
+            "this call takes no \"sizze\"; it takes page, report, size, state. Did you mean \"size\"?",
+        ),
+        ("/runs?page=1&size=5&x", "this call takes no \"x\""),
+        (
+            "/overview?days=3",
+            "this call takes no \"days\", nor anything else",
+        ),
+        ("/audit?actionn=sign_in", "Did you mean \"action\"?"),
+    ] {
+        let answer = client.get(place.url(path)).bearer_auth(&token).send();
+        let (status, said) = problem(answer.await.unwrap()).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST, "{path}");
+        assert!(said.contains(words), "{path}: {said}");
+    }
+    // What is known is understood, and who is not signed in learns nothing.
+    let known = client.get(place.url("/runs?page=1&size=5"));
+    let known = known.bearer_auth(&token).send().await.unwrap();
+    assert_eq!(known.status(), StatusCode::OK);
+    let outside = client.get(place.url("/runs?sizze=5")).send().await.unwrap();
+    assert_eq!(outside.status(), StatusCode::UNAUTHORIZED);
+}
