@@ -24,4 +24,16 @@ describe('the description of the API', () => {
       }
     }
   })
+
+  it('answers with 201 and the new object wherever something is made', () => {
+    // What is asked for and made later is 202; sending, testing and looking make nothing of one's own.
+    const makes = /^(make|add|copy|issue|invite|renew|publish|subscribe|use)_/
+    const made = operations.filter((one) => makes.test(one.operationId))
+    expect(made.length).toBeGreaterThan(8)
+    for (const { operationId, responses } of made) {
+      const good = Object.entries(responses).filter(([status]) => status.startsWith('2'))
+      expect(good.map(([status]) => status), operationId).toEqual(['201'])
+      expect(Object.keys(good[0]![1].content ?? {}), operationId).toEqual(['application/json'])
+    }
+  })
 })

@@ -5286,8 +5286,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6286,8 +6286,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12218,8 +12218,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12919,12 +12919,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; no content */
-            204: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["TeamView"];
+                };
             };
             /** @description the request is malformed */
             400: {
@@ -13742,8 +13744,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14035,8 +14037,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14293,8 +14295,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14611,8 +14613,8 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14851,8 +14853,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done; the current state */
-            200: {
+            /** @description created; the new object */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

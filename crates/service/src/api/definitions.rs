@@ -14,10 +14,11 @@ use maple_lark_store::{
 use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 
 use super::{
-    Answer,
+    Answer, Made,
     body::{Body, whole},
     changes::{Order, carry_out, checked, is_free},
     difference::difference,
+    made,
     problem::Problem,
     seen::{self, Share},
     version::Versioned,
@@ -106,7 +107,7 @@ async fn one(
 
 /// Copy a source, dashboard or sampler under another name. Reports have a copy of their own,
 /// which begins paused.
-#[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "copy_definition", path = "/definitions/{kind}/{name}/copy", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = CopyOrder, responses((status = 201, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/definitions/<kind>/<name>/copy", data = "<order>")]
 async fn copy(
     by: Writer,
@@ -115,7 +116,7 @@ async fn copy(
     order: Body<CopyOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Answer<DefinitionFile> {
+) -> Made<DefinitionFile> {
     let original = stored_definition(kind, name, store, &by.sight).await?;
     let known = Kind::from_name(kind).filter(|kind| ![Kind::Report, Kind::Calendar].contains(kind));
     let known = known.ok_or_else(|| {
@@ -132,8 +133,8 @@ async fn copy(
     });
     carry_out(store, engine, &by, &copy).await?;
     drop(copy);
-    let made = stored_definition(known.name(), &order.name, store, &by.sight).await?;
-    Ok(Json(as_stored(made)))
+    let stored = stored_definition(known.name(), &order.name, store, &by.sight).await?;
+    Ok(made(as_stored(stored)))
 }
 
 /// The file of a copy, beside the original's.

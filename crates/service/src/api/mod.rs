@@ -67,6 +67,15 @@ pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
 type Answer<T> = Result<rocket::serde::json::Json<T>, Problem>;
+/// The answer of a call that makes something: 201, with what was made.
+type Made<T> = Result<rocket::response::status::Custom<rocket::serde::json::Json<T>>, Problem>;
+
+fn made<T>(new: T) -> rocket::response::status::Custom<rocket::serde::json::Json<T>> {
+    rocket::response::status::Custom(
+        rocket::http::Status::Created,
+        rocket::serde::json::Json(new),
+    )
+}
 
 pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket<Build> {
     let figment = Figment::from(rocket::Config {

@@ -13,9 +13,9 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::{
-    Answer,
+    Answer, Made,
     body::{Body, whole},
-    preview,
+    made, preview,
     problem::Problem,
     seen,
 };
@@ -261,7 +261,7 @@ async fn password_of(new: &NewView) -> Result<Option<String>, Problem> {
 }
 
 /// Publish a dashboard or the view of a run. Nobody who opens it sees anything else of this place.
-#[utoipa::path(post, operation_id = "publish_view", path = "/views", tag = "dashboards", request_body = NewView, responses((status = 200, body = ViewView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "publish_view", path = "/views", tag = "dashboards", request_body = NewView, responses((status = 201, body = ViewView), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/views", data = "<new>")]
 async fn publish(
     user: Author,
@@ -270,7 +270,7 @@ async fn publish(
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
     trail: Trail,
-) -> Answer<ViewView> {
+) -> Made<ViewView> {
     let new = new.into_inner();
     let (title, team) = subject(&new, &user.1, store, engine).await?;
     let mut look = Look {
@@ -321,7 +321,7 @@ async fn publish(
     };
     trail.note(format!("{}, {whom}, {}", view.title, view.id));
     store.add_view(&view).await?;
-    Ok(Json(shown(engine, config, view)))
+    Ok(made(shown(engine, config, view)))
 }
 
 /// End a published view before its time.

@@ -14,10 +14,11 @@ use rocket::{
 };
 
 use super::{
-    Answer,
+    Answer, Made,
     body::Body,
     changes::{Order, carry_out, is_free},
     definitions::{copied, stored_definition},
+    made,
     once::{OrderKey, once},
     problem::Problem,
     runs::one_run,
@@ -388,7 +389,7 @@ async fn copy(
     order: Body<CopyOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Result<Custom<Json<ReportView>>, Problem> {
+) -> Made<ReportView> {
     let original = stored_definition("report", name, store, &by.sight).await?;
     let file = copied(&original, Kind::Report, &order)?;
     let mut copy = Order::new(by.from, |stored| {
@@ -401,10 +402,7 @@ async fn copy(
     });
     copy.paused = vec![order.name.clone()];
     carry_out(store, engine, &by, &copy).await?;
-    Ok(Custom(
-        Status::Created,
-        Json(one_view(store, engine, &by.sight, &order.name).await?),
-    ))
+    Ok(made(one_view(store, engine, &by.sight, &order.name).await?))
 }
 
 /// A report's time zone, window and schedule, as its file has them.

@@ -18,7 +18,7 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, body::Body, problem::Problem};
+use super::{Answer, Made, body::Body, made, problem::Problem};
 use crate::{
     Config,
     access::{self, Attempt, Issue, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash},
@@ -170,7 +170,7 @@ async fn sign_out(
 }
 
 /// Get an API token for a name and a password.
-#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 200, body = NewToken), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "make_token", path = "/tokens", tag = "access", request_body = TokenRequest, responses((status = 201, body = NewToken), (status = 401, body = ProblemDetails), (status = 403, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/tokens", data = "<request>")]
 async fn make_token(
     request: Body<TokenRequest>,
@@ -178,7 +178,7 @@ async fn make_token(
     config: &State<Arc<Config>>,
     peer: IpAddr,
     trail: Trail,
-) -> Answer<NewToken> {
+) -> Made<NewToken> {
     trail.note(format!("as {}", request.name));
     let attempt = Attempt {
         name: &request.name,
@@ -201,7 +201,7 @@ async fn issued(
     user: &User,
     order: &TokenOrder,
     (config, trail): (&Config, &Trail),
-) -> Answer<NewToken> {
+) -> Made<NewToken> {
     if order.days.is_some_and(|days| days == 0 || days > MOST_DAYS) {
         return Err(Problem::new(
             422,
@@ -224,7 +224,7 @@ async fn issued(
         lasts: order.days.map(|days| TimeDelta::days(days.into())),
     };
     let (id, token, expires_at) = access::issue_token(store, user, issue).await?;
-    Ok(Json(NewToken {
+    Ok(made(NewToken {
         id,
         expires_at,
         token,
@@ -233,7 +233,7 @@ async fn issued(
 }
 
 /// Make a token for a program. It is shown only now.
-#[utoipa::path(post, operation_id = "issue_token", path = "/session/tokens", tag = "access", request_body = TokenOrder, responses((status = 200, body = NewToken), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "issue_token", path = "/session/tokens", tag = "access", request_body = TokenOrder, responses((status = 201, body = NewToken), (status = 422, body = ProblemDetails)))]
 #[post("/session/tokens", data = "<order>")]
 async fn new_token(
     user: Viewer,
@@ -241,7 +241,7 @@ async fn new_token(
     store: &State<Store>,
     config: &State<Arc<Config>>,
     trail: Trail,
-) -> Answer<NewToken> {
+) -> Made<NewToken> {
     issued(store, &user.0, &order, (config, &trail)).await
 }
 

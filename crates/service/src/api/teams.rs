@@ -14,7 +14,7 @@ use rocket::{
     serde::json::Json,
 };
 
-use super::{Answer, body::Body, problem::Problem};
+use super::{Answer, Made, body::Body, made, problem::Problem};
 use crate::{
     access::{Administrator, Trail, Viewer, addresses},
     engine::EngineHandle,
@@ -113,7 +113,7 @@ fn checked(addresses: Vec<String>) -> Result<Vec<String>, Problem> {
 }
 
 /// Make a team.
-#[utoipa::path(post, operation_id = "add_team", path = "/teams", tag = "access", request_body = NewTeam, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "add_team", path = "/teams", tag = "access", request_body = NewTeam, responses((status = 201, body = TeamView), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/teams", data = "<new>")]
 async fn add(
     by: Administrator,
@@ -121,7 +121,7 @@ async fn add(
     store: &State<Store>,
     engine: &State<EngineHandle>,
     trail: Trail,
-) -> Result<NoContent, Problem> {
+) -> Made<TeamView> {
     let NewTeam {
         name,
         title,
@@ -145,7 +145,14 @@ async fn add(
     }
     trail.note(format!("{name}, writes to {}", shown(&addresses)));
     tracing::info!(by = by.0.name, team = name, "a team was made");
-    Ok(NoContent)
+    Ok(made(TeamView {
+        name,
+        title,
+        addresses,
+        members: Vec::new(),
+        definitions: 0,
+        own: true,
+    }))
 }
 
 /// Change the title of a team, or the addresses that its reports may go to.

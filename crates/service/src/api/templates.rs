@@ -17,11 +17,12 @@ use rocket::{Route, State, get, post, routes, serde::json::Json};
 use rust_embed::RustEmbed;
 
 use super::{
-    Answer,
+    Answer, Made,
     body::Body,
     changes::{Order, carry_out, is_free},
     definitions::stored_definition,
     difference::difference,
+    made,
     problem::Problem,
     writer::Writer,
 };
@@ -128,7 +129,7 @@ async fn show_filled(
 
 /// Make a dashboard of a template, with the samplers that it reads and, if wanted, a report that
 /// shows it: all of it or nothing.
-#[utoipa::path(post, operation_id = "use_template", path = "/templates/{name}/use", tag = "templates", params(("name" = String, Path)), request_body = TemplateOrder, responses((status = 200, body = FilledTemplate), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "use_template", path = "/templates/{name}/use", tag = "templates", params(("name" = String, Path)), request_body = TemplateOrder, responses((status = 201, body = FilledTemplate), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/templates/<name>/use", data = "<order>")]
 async fn make(
     by: Writer,
@@ -136,7 +137,7 @@ async fn make(
     order: Body<TemplateOrder>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Answer<FilledTemplate> {
+) -> Made<FilledTemplate> {
     let definitions = engine.definitions(store, &by.sight).await?;
     let (template, _) = named(&definitions.set, name)?;
     let set = &definitions.set;
@@ -170,7 +171,7 @@ async fn make(
         let stored = stored_definition(change.kind.name(), &change.name, store, &by.sight).await?;
         files.push(DefinitionFile::new(stored.file, stored.text));
     }
-    Ok(Json(FilledTemplate {
+    Ok(made(FilledTemplate {
         dashboard: of(Kind::Dashboard).map_or_else(String::new, |change| change.name.clone()),
         report: report.map(|change| change.name.clone()),
         schedule: report.and_then(|change| change.schedule.clone()),
@@ -179,7 +180,7 @@ async fn make(
 }
 
 /// Make a template of a dashboard, for everybody here.
-#[utoipa::path(post, operation_id = "make_template", path = "/dashboards/{name}/template", tag = "templates", params(("name" = String, Path)), request_body = NewTemplate, responses((status = 200, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "make_template", path = "/dashboards/{name}/template", tag = "templates", params(("name" = String, Path)), request_body = NewTemplate, responses((status = 201, body = DefinitionFile), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/dashboards/<name>/template", data = "<order>")]
 async fn share(
     by: Writer,
@@ -187,7 +188,7 @@ async fn share(
     order: Body<NewTemplate>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
-) -> Answer<DefinitionFile> {
+) -> Made<DefinitionFile> {
     let definitions = engine.definitions(store, &by.sight).await?;
     let set = &definitions.set;
     let stored = stored_definition(Kind::Dashboard.name(), name, store, &by.sight).await?;
@@ -231,8 +232,8 @@ async fn share(
     });
     carry_out(store, engine, &by, &change).await?;
     drop(change);
-    let made = stored_definition(Kind::Template.name(), &order.name, store, &by.sight).await?;
-    Ok(Json(DefinitionFile::new(made.file, made.text)))
+    let stored = stored_definition(Kind::Template.name(), &order.name, store, &by.sight).await?;
+    Ok(made(DefinitionFile::new(stored.file, stored.text)))
 }
 
 /// The dashboards whose templates have newer versions, with what would change.

@@ -20,8 +20,9 @@ use rocket::{
 use uuid::Uuid;
 
 use super::{
-    Answer,
+    Answer, Made,
     body::{Body, whole},
+    made,
     problem::Problem,
     sessions::{Agent, enter, view},
 };
@@ -145,7 +146,7 @@ fn done(changed: Changed, name: &str) -> Result<(), Problem> {
 
 /// Invite somebody who is to sign in. They choose their password by a link that is good once, for
 /// seven days. It is mailed to them; if it cannot be, it is in the answer, for you to hand over.
-#[utoipa::path(post, operation_id = "invite_user", path = "/users", tag = "access", request_body = NewUser, responses((status = 200, body = Invitation), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "invite_user", path = "/users", tag = "access", request_body = NewUser, responses((status = 201, body = Invitation), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[post("/users", data = "<new>")]
 async fn add(
     by: Administrator,
@@ -154,7 +155,7 @@ async fn add(
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
     trail: Trail,
-) -> Answer<Invitation> {
+) -> Made<Invitation> {
     let NewUser { name, role, email } = new.into_inner();
     trail.note(format!("{name} as {role}"));
     checked_name(&name)?;
@@ -189,7 +190,7 @@ async fn add(
 
 /// Make another invitation for a user, or a link for a new password. Those before are good for
 /// nothing any more; the password stays until another is chosen.
-#[utoipa::path(post, operation_id = "renew_invitation", path = "/users/{name}/invitation", tag = "access", params(("name" = String, Path)), responses((status = 200, body = Invitation), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
+#[utoipa::path(post, operation_id = "renew_invitation", path = "/users/{name}/invitation", tag = "access", params(("name" = String, Path)), responses((status = 201, body = Invitation), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[post("/users/<name>/invitation")]
 async fn renew(
     by: Administrator,
@@ -197,7 +198,7 @@ async fn renew(
     store: &State<Store>,
     engine: &State<EngineHandle>,
     config: &State<Arc<Config>>,
-) -> Answer<Invitation> {
+) -> Made<Invitation> {
     let user = store.user_by_name(name).await?;
     let user = user.ok_or_else(|| unknown(name))?;
     of_the_directory(&user, "the password")?;
@@ -222,7 +223,7 @@ async fn invited(
     store: &Store,
     engine: &EngineHandle,
     config: &Config,
-) -> Answer<Invitation> {
+) -> Made<Invitation> {
     let (token, expires_at) = access::invite(store, user).await?;
     // What follows "#" is sent to no server, and stands in no log.
     let address = config.public_url.trim_end_matches('/');
@@ -239,7 +240,7 @@ async fn invited(
         }
     };
     let name = user.name.clone();
-    Ok(Json(match sent {
+    Ok(made(match sent {
         Ok(email) => Invitation {
             name,
             expires_at,

@@ -90,7 +90,7 @@ async fn people_of_the_directory_are_users_at_their_first_sign_in() {
             .is_success()
     );
     let (status, runa) = asked.sign_in("runa", "gulls-at-dawn").await;
-    assert_eq!(status, StatusCode::OK, "{runa:#}");
+    assert_eq!(status, StatusCode::CREATED, "{runa:#}");
     assert_eq!(
         (&runa["user"]["role"], &runa["user"]["teams"]),
         (&json!("author"), &json!(["harbour"]))
@@ -98,7 +98,7 @@ async fn people_of_the_directory_are_users_at_their_first_sign_in() {
     // However the name is written, it is one user.
     assert_eq!(
         asked.sign_in("Runa", "gulls-at-dawn").await.0,
-        StatusCode::OK
+        StatusCode::CREATED
     );
     let (_, users) = asked.ask(&admin, Method::GET, "/users", json!({})).await;
     let found: Vec<_> = users["items"]

@@ -35,7 +35,7 @@ async fn many_guesses_at_once_are_no_more_than_one_after_the_other() {
 async fn who_guesses_from_many_places_keeps_nobody_out_of_a_known_one() {
     let place = Place::new().await;
     let (at_home, elsewhere) = (Place::client(1), Place::client(99));
-    assert_eq!(place.token(&at_home).await.status(), StatusCode::OK);
+    assert_eq!(place.token(&at_home).await.status(), StatusCode::CREATED);
     // Ten places, five guesses each.
     for last in 10..20 {
         let client = Place::client(last);
@@ -48,7 +48,7 @@ async fn who_guesses_from_many_places_keeps_nobody_out_of_a_known_one() {
     let blocked = place.token(&elsewhere).await;
     assert_eq!(blocked.status(), StatusCode::TOO_MANY_REQUESTS);
     // … and from a known one it does not.
-    assert_eq!(place.token(&at_home).await.status(), StatusCode::OK);
+    assert_eq!(place.token(&at_home).await.status(), StatusCode::CREATED);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -79,5 +79,5 @@ async fn a_name_or_a_password_that_is_too_long_is_nobodys() {
         let answer = request.send().await.unwrap();
         assert_eq!(answer.status(), StatusCode::UNAUTHORIZED);
     }
-    assert_eq!(place.token(&client).await.status(), StatusCode::OK);
+    assert_eq!(place.token(&client).await.status(), StatusCode::CREATED);
 }

@@ -403,7 +403,7 @@ async fn a_second_factor_is_asked_for_and_no_code_is_good_twice() {
     // Nobody is asked for what was not confirmed.
     assert_eq!(
         signs_in(&place, name, password).await.status(),
-        StatusCode::OK
+        StatusCode::CREATED
     );
     let (status, said) = viewer
         .refused(Method::PUT, factor, json!({ "code": shown(key, 9) }))
@@ -453,7 +453,7 @@ async fn a_second_factor_is_asked_for_and_no_code_is_good_twice() {
         "twice"
     );
     let lost = codes[3].as_str().unwrap().to_uppercase();
-    assert_eq!(tries("/tokens", Some(&lost)).await.0, StatusCode::OK);
+    assert_eq!(tries("/tokens", Some(&lost)).await.0, StatusCode::CREATED);
     assert_eq!(
         tries("/tokens", Some(&lost)).await.0,
         StatusCode::UNAUTHORIZED,
