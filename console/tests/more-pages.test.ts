@@ -129,6 +129,23 @@ describe('a preview', () => {
     expect(page.view.find('iframe').exists()).toBe(false)
   })
 
+  it('of a report shows its blocks as they come, with what is the report’s own', async () => {
+    const layout = [{ dashboard: 'estate', title: 'Estate', sections: [{ title: 'Hosts', blocks: [{ title: 'Load', place: { section: 1, block: 2 }, twelfths: 6 }, { title: 'Disks', place: { section: 1, block: 3 }, twelfths: 6 }] }] }]
+    answering({ 'POST /preview': (one) => ((one.body as { block: { block: number } }).block.block === 3 ? new Refusal(504, 'the source did not answer') : ('<p>drawn</p>' as never)) })
+    const page = await opened(Preview, { props: { order: { report: 'daily', audience: 'Ports' }, layout } })
+    expect(bodies('POST /preview')).toEqual([])
+    await page.press('Preview')
+    expect(bodies('POST /preview')).toEqual([2, 3].map((block) => ({ report: 'daily', audience: 'Ports', dashboard: 'estate', block: { section: 1, block } })))
+    expect(page.view.find('iframe[title="Load"]').attributes('srcdoc')).toContain('drawn')
+    expect(page.has('◆ the source did not answer')).toBe(true)
+    // Without a value that it needs, it is one question with one error.
+    const asking = await opened(Preview, { props: { order: { report: 'daily' }, layout, asks: true } })
+    answering({ 'POST /preview': new Refusal(422, 'the parameter "port" needs a value') })
+    await asking.press('Preview')
+    expect(bodies('POST /preview').at(-1)).toEqual({ report: 'daily', values: {}, format: 'html' })
+    expect(asking.has('the parameter "port" needs a value')).toBe(true)
+  })
+
   it('takes values of parameters as they are typed', async () => {
     signedIn('author')
     answering({ 'POST /preview': '<p></p>' as never })

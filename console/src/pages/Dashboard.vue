@@ -6,7 +6,7 @@ import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import Parameters from '../parts/Parameters.vue'
 import Preview from '../parts/Preview.vue'
-import Picture from '../dashboards/Picture.vue'
+import Blocks from '../dashboards/Blocks.vue'
 import { WINDOWS, windowKeys } from '../dashboards/windows'
 import { useLoaded } from '../parts/load'
 import Publish from '../published/Publish.vue'
@@ -34,9 +34,6 @@ watch([reports.data, dashboard], ([found, shown]) => {
 const order = computed<Schemas['PreviewOrder']>(() => {
   return { dashboard: name.value, time_zone: zone.value, window: windowKeys(window_.value, days.value), values: values.value }
 })
-// Each block is asked for by itself, so that a slow source keeps no other waiting.
-const orderOf = (place: Schemas['BlockPlace']) => ({ ...order.value, block: place })
-const printOf = (place: Schemas['BlockPlace']) => JSON.stringify([place, order.value, asked.value])
 /** Raised to ask the sources anew. */
 const asked = ref(0)
 /** Parameters that need a value; not known before they were asked for. */
@@ -75,12 +72,7 @@ const ready = computed(() => !still.value.length && (missing.value !== null || !
           <Parameters v-if="dashboard.parameters.length" :key="name" :dashboard="name" @chosen="values = $event" @missing="missing = $event" />
         </section>
         <p v-if="still.length" class="card muted" role="status">Still to be given: {{ still.join(', ') }}.</p>
-        <section v-for="(part, number) in ready ? dashboard.layout : []" :key="`${name} ${number}`" class="card part" :aria-label="part.title || dashboard.title">
-          <h2 v-if="part.title">{{ part.title }}</h2>
-          <div class="blocks">
-            <div v-for="block in part.blocks" :key="`${block.place.section}.${block.place.block}`" class="block" :style="{ '--twelfths': block.twelfths }"><Picture :title="block.title || part.title" :order="orderOf(block.place)" :print="printOf(block.place)" :most="4000" /></div>
-          </div>
-        </section>
+        <div v-if="ready" class="stack"><Blocks :key="name" class="card" :sections="dashboard.layout" :title="dashboard.title" :order="order" :asked="asked" /></div>
         <p v-if="!dashboard.layout.length" class="card muted">Nothing stands on it yet. <RouterLink :to="{ name: 'edit-dashboard', params: { name } }">Add something</RouterLink></p>
         <details class="card">
           <summary>As a document</summary>
@@ -96,11 +88,6 @@ const ready = computed(() => !still.value.length && (missing.value !== null || !
 .asked { display: grid; grid-template-columns: repeat(auto-fill, minmax(14rem, 1fr)); gap: 0.9rem; }
 label { display: grid; gap: 0.3rem; }
 .end { align-items: end; }
-.part { min-width: 0; }
-.part h2 { margin: 0 0 0.6rem; }
-.blocks { display: grid; grid-template-columns: repeat(12, minmax(0, 1fr)); gap: 0.9rem; align-items: start; }
-.block { grid-column: span var(--twelfths, 12); min-width: 0; }
 summary { cursor: pointer; color: var(--sea); }
 details[open] summary { margin-bottom: 0.9rem; }
-@media (max-width: 760px) { .block { grid-column: 1 / -1; } }
 </style>

@@ -20,6 +20,7 @@ const route = useRoute()
 const name = computed(() => String(route.params.name))
 const { data, error, load } = useLoaded(() => take(api.GET('/reports/{name}', { params: { path: { name: name.value } } })), 5000)
 const runs = useLoaded(() => take(api.GET('/runs', { params: { query: { report: name.value, size: 10 } } })), 5000)
+const layout = useLoaded(() => take(api.GET('/reports/{name}/layout', { params: { path: { name: name.value } } })))
 const router = useRouter()
 const busy = ref(false)
 // Audiences whose values differ see different things.
@@ -69,6 +70,7 @@ watch(name, () => {
 function changed() {
   void load()
   void runs.load()
+  void layout.load()
 }
 </script>
 
@@ -127,7 +129,7 @@ function changed() {
             <el-option v-for="one in data.audiences" :key="one.name" :value="one.name" :label="one.name" />
           </el-select>
         </div>
-        <Preview :key="name + audience" :order="order" :asks="data.audiences_from.length > 0" />
+        <Preview :key="name + audience" :order="order" :asks="data.audiences_from.length > 0" :layout="layout.data.value" />
       </section>
       <section class="card scroll" aria-labelledby="history">
         <h2 id="history">History</h2>

@@ -38,3 +38,11 @@ pub struct DashboardBlock {
     /// How much of the page's width it takes.
     pub twelfths: u8,
 }
+
+/// What a report shows of one of its dashboards.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DashboardLayout {
+    pub dashboard: String,
+    pub title: String,
+    pub sections: Vec<DashboardSection>,
+}

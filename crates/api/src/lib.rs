@@ -41,7 +41,7 @@ pub use agenda::{
 pub use archive::{ArchiveEntry, ArchivePage, FoundPiece, Match};
 pub use archive_proof::{ArchiveDayPage, ArchiveDayProof, ArchiveDayView, ArchiveFault};
 pub use audit::{AUDITED, AuditEntry, AuditOutcome, AuditPage, AuditProof, audited_as};
-pub use dashboards::{DashboardBlock, DashboardSection, DashboardView};
+pub use dashboards::{DashboardBlock, DashboardLayout, DashboardSection, DashboardView};
 pub use definitions::{
     Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionName, DefinitionPatch,
     DefinitionVersion, DefinitionVersions, Draft, DraftOrder, Files, NewDefinition, Plan,

@@ -18,8 +18,8 @@ pub struct PreviewOrder {
     /// The text of a dashboard or a report, as its file has it.
     #[serde(default)]
     pub definition: Option<String>,
-    /// For a dashboard: one of its blocks by itself. Nothing else is asked for or checked, and HTML
-    /// is the block without what stands around it in a document.
+    /// For a dashboard, or for a report with one of its dashboards: one block by itself. Nothing else
+    /// is asked for or checked, and HTML is the block without what stands around it in a document.
     #[serde(default)]
     pub block: Option<BlockPlace>,
     /// The texts of definitions that are used along with it, such as samplers of a template.

@@ -60,6 +60,7 @@ pub const RIGHTS: [Right; 26] = [
             "get_overview",
             "get_second_factor",
             "get_report",
+            "get_report_layout",
             "get_run",
             "get_schedule",
             "list_calendars",

@@ -377,6 +377,8 @@ fn what_is_looked_at() {
     answer::<DashboardBlock>(block.clone());
     let section = json!({ "title": "Hosts", "blocks": [block] });
     answer::<DashboardSection>(section.clone());
+    let layout = json!({ "dashboard": "estate", "title": "Estate", "sections": [section] });
+    answer::<DashboardLayout>(layout);
     answer::<DashboardView>(json!({
         "name": "estate",
         "title": "Estate",

@@ -534,7 +534,8 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
         "//section[@aria-labelledby='preview']//button[.='Preview']",
     )
     .await;
-    see(&browser, "//iframe[@title='The preview']")
+    // Block by block, as they come.
+    see(&browser, "//section[@aria-labelledby='preview']//iframe")
         .await
         .enter_frame()
         .await

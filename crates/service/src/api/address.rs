@@ -1,20 +1,15 @@
 //! What stands behind the question mark of an address: a name that the call does not have is refused,
 //! lest somebody believes that it was understood.
 
-use std::{
-    collections::{BTreeSet, HashMap},
-    sync::LazyLock,
-};
+use std::collections::{BTreeSet, HashMap};
 
 use maple_lark_time::nearest::suggestion;
 use rocket::{Request, http::Method};
 
-use super::{openapi, problem::Problem};
+use super::problem::Problem;
 
-type Names = BTreeSet<String>;
-
-/// The names behind a method and the pattern of a path.
-static NAMES: LazyLock<HashMap<(String, String), Names>> = LazyLock::new(openapi::query_names);
+/// The names that each call takes, by its method and the pattern of its path.
+pub struct Names(pub HashMap<(String, String), BTreeSet<String>>);
 
 /// The problem with an address, if it has a name that its call does not know.
 pub fn unknown_name(request: &Request<'_>) -> Option<Problem> {
@@ -24,7 +19,8 @@ pub fn unknown_name(request: &Request<'_>) -> Option<Problem> {
         Method::Head => "get".to_owned(),
         other => other.as_str().to_lowercase(),
     };
-    let known = NAMES.get(&(method, path))?;
+    let names = request.rocket().state::<Names>()?;
+    let known = names.0.get(&(method, path))?;
     let fields = request.uri().query()?.segments();
     let mut given = fields.map(|(name, _)| name);
     let name = given.find(|name| !known.contains(*name))?;
@@ -44,16 +40,17 @@ pub fn unknown_name(request: &Request<'_>) -> Option<Problem> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use crate::api::{of_the_api, openapi::query_names};
 
     /// What a call takes and its description does not have would be refused.
     #[test]
     fn every_name_that_a_call_takes_is_described() {
         let mut count = 0;
-        for route in crate::api::of_the_api() {
+        let all = query_names();
+        for route in of_the_api() {
             let pattern = route.uri.path().replace('<', "{").replace('>', "}");
             let method = route.method.as_str().to_lowercase();
-            let Some(known) = NAMES.get(&(method, pattern.clone())) else {
+            let Some(known) = all.get(&(method, pattern.clone())) else {
                 continue;
             };
             let names = route.uri.query().unwrap_or_default().to_string();

@@ -19,6 +19,7 @@ mod forgotten;
 mod health;
 mod keeping;
 mod keys;
+mod layout;
 mod mailbox;
 mod metrics;
 mod once;
@@ -96,6 +97,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
     });
     let within = config.head_timeout;
     rocket::custom(figment)
+        .manage(address::Names(openapi::query_names()))
         .manage(store)
         .manage(config)
         .manage(engine)
@@ -130,6 +132,7 @@ fn of_the_api() -> Vec<Route> {
         archive_proof::routes(),
         definitions::routes(),
         sources::routes(),
+        layout::routes(),
         report_list::routes(),
         reports::routes(),
         runs::routes(),

@@ -8,9 +8,9 @@ use utoipa::OpenApi;
 
 use super::{
     about, agenda, archive, archive_proof, audit, definitions, delivery, documents, drafts,
-    forgotten, health, keeping, keys, mailbox, metrics, overview, pages, preview, publishing,
-    queries, report_list, reports, runs, schedules, search, second_factor, secrets, sessions,
-    sources, teams, templates, themes, users,
+    forgotten, health, keeping, keys, layout, mailbox, metrics, overview, pages, preview,
+    publishing, queries, report_list, reports, runs, schedules, search, second_factor, secrets,
+    sessions, sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::{ReportFilter, ReportOrder, right_to};
@@ -33,7 +33,7 @@ use crate::access::SESSION_COOKIE;
         drafts::draft, keys::one, keys::make, keys::change,
         definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,
-        report_list::list, report_list::names, reports::one, reports::run, reports::pause, reports::resume,
+        report_list::list, report_list::names, reports::one, layout::of_report, reports::run, reports::pause, reports::resume,
         reports::backfill_report, reports::copy, reports::schedule, reports::reschedule,
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::subscribe, agenda::feed, agenda::calendars,

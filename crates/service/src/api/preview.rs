@@ -21,6 +21,7 @@ use super::{
     body::Body,
     client::Client,
     documents::File,
+    layout,
     problem::Problem,
     queries::checked,
     seen,
@@ -32,6 +33,9 @@ use crate::{
 
 /// Nobody looks at a page that comes later than this.
 const PATIENCE: Duration = Duration::from_secs(300);
+
+/// What a definition is called that is not applied.
+const FILE: &str = "preview.toml";
 
 pub fn routes() -> Vec<Route> {
     routes![preview]
@@ -53,6 +57,7 @@ async fn preview(
     let mut definitions = Definitions::clone(&*engine.definitions(store, &user.1).await?);
     put_beside(&order.beside, &mut definitions)?;
     let report = match order.block {
+        Some(place) if order.report.is_some() => only_of_report(place, &order, &mut definitions)?,
         Some(place) => {
             let order = with_only(place, &order, &definitions)?;
             report_of(&order, &user.1, &mut definitions)?
@@ -145,6 +150,18 @@ fn with_only(
             ));
         }
     };
+    let text = alone(text, place)?;
+    Ok(PreviewOrder {
+        definition: Some(text),
+        dashboard: None,
+        block: None,
+        ..order.clone()
+    })
+}
+
+/// The text of a dashboard with nothing but one of its blocks.
+fn alone(text: &str, place: BlockPlace) -> Result<String, Problem> {
+    let refused = |words: String| Problem::new(422, "Cannot be previewed", words);
     let keys = edit::keys(text).map_err(|error| refused(error.to_string()))?;
     let alone = keys
         .as_object()
@@ -155,13 +172,74 @@ fn with_only(
             place.block, place.section
         ))
     })?;
-    let text = edit::rewritten("", &alone).map_err(|error| refused(error.to_string()))?;
-    Ok(PreviewOrder {
-        definition: Some(text),
-        dashboard: None,
-        block: None,
-        ..order.clone()
-    })
+    edit::rewritten("", &alone).map_err(|error| refused(error.to_string()))
+}
+
+/// A report that shows nothing but one block of one of its dashboards, with what it changes about it.
+fn only_of_report(
+    place: BlockPlace,
+    order: &PreviewOrder,
+    definitions: &mut Definitions,
+) -> Result<Report, Problem> {
+    let refused = |words: String| Problem::new(422, "Cannot be previewed", words);
+    let (Some(name), Some(dashboard), None) = (&order.report, &order.dashboard, &order.definition)
+    else {
+        return Err(refused(
+            "a block of a report stands in one of its dashboards: give report and dashboard"
+                .to_owned(),
+        ));
+    };
+    let report = definitions.set.reports.get(name);
+    let report = report.ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))?;
+    if !report.dashboards.iter().any(|one| one.value == *dashboard) {
+        return Err(refused(format!(
+            "the report \"{name}\" does not show the dashboard \"{dashboard}\""
+        )));
+    }
+    let text = |kind: Kind, name: &str| definitions.text_of(kind, name).map(str::to_owned);
+    let (Some(own), Some(whole)) = (text(Kind::Report, name), text(Kind::Dashboard, dashboard))
+    else {
+        return Err(Problem::not_found(format!("dashboard \"{dashboard}\"")));
+    };
+    let block = definitions
+        .set
+        .dashboards
+        .get(dashboard)
+        .and_then(|found| found.sections.get(place.section.checked_sub(1)?))
+        .and_then(|section| section.blocks.get(place.block.checked_sub(1)?));
+    let title = block.map(layout::title_of).unwrap_or_default();
+    let concerns: Vec<bool> = report
+        .changes
+        .iter()
+        .map(|change| layout::concerns(change, dashboard, title))
+        .collect();
+    let mut keys = edit::keys(&own).map_err(|error| refused(error.to_string()))?;
+    keys["report"]["dashboards"] = serde_json::json!([dashboard]);
+    // What it changes elsewhere would not be found.
+    if let Some(changes) = keys
+        .get_mut("change")
+        .and_then(serde_json::Value::as_array_mut)
+    {
+        let mut concerns = concerns.into_iter();
+        changes.retain(|_| concerns.next().unwrap_or_default());
+    }
+    if keys["change"].as_array().is_some_and(Vec::is_empty) {
+        keys.as_object_mut().map(|keys| keys.remove("change"));
+    }
+    let own = keys
+        .as_object()
+        .ok_or_else(|| refused("it is no report".to_owned()))
+        .and_then(|keys| edit::rewritten("", keys).map_err(|error| refused(error.to_string())))?;
+    for text in [alone(&whole, place)?, own] {
+        let definition = Definition::parse(FILE, &text).map_err(Problem::definitions)?;
+        let frozen = FrozenDefinition {
+            file: FILE.to_owned(),
+            text,
+        };
+        definitions.put(definition, frozen);
+    }
+    let report = definitions.set.reports.get(name).cloned();
+    report.ok_or_else(|| Problem::not_found(format!("report \"{name}\"")))
 }
 
 /// The page of one block.
@@ -231,7 +309,6 @@ fn report_of(
         }
         (None, Some(name), None) => name.clone(),
         (None, None, Some(text)) => {
-            const FILE: &str = "preview.toml";
             let definition = Definition::parse(FILE, text).map_err(Problem::definitions)?;
             seen::is_own(sight, &definition)?;
             if definitions.hides(definition.kind(), definition.name()) {

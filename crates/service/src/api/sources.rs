@@ -2,15 +2,12 @@
 
 use std::time::Instant;
 
-use maple_lark_api::{
-    BlockPlace, DashboardBlock, DashboardSection, DashboardView, ProblemDetails, SourceTest,
-    SourceView,
-};
-use maple_lark_definition::{BlockKind, Dashboard, DefinitionSet, Query, Width};
+use maple_lark_api::{DashboardView, ProblemDetails, SourceTest, SourceView};
+use maple_lark_definition::{DefinitionSet, Query};
 use maple_lark_store::{Store, teams::Sight};
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 
-use super::{Answer, client::Client, problem::Problem};
+use super::{Answer, client::Client, layout, problem::Problem};
 use crate::{
     access::{Author, Viewer},
     engine::EngineHandle,
@@ -155,29 +152,10 @@ fn dashboard(set: &DefinitionSet, name: &str) -> Option<DashboardView> {
             .filter(|report| report.dashboards.iter().any(|used| used.value == name))
             .map(|report| report.name.clone())
             .collect(),
-        layout: layout(&dashboard),
+        layout: set
+            .dashboards
+            .get(name)
+            .map(|dashboard| layout::sections(dashboard, &[]))
+            .unwrap_or_default(),
     })
-}
-
-fn layout(dashboard: &Dashboard) -> Vec<DashboardSection> {
-    let sections = dashboard.sections.iter().zip(1..);
-    sections
-        .map(|(section, number)| DashboardSection {
-            title: section.title.clone(),
-            blocks: section
-                .blocks
-                .iter()
-                .zip(1..)
-                .filter(|(block, _)| !block.changes.hide && block.kind != BlockKind::PageBreak)
-                .map(|(block, index)| DashboardBlock {
-                    title: block.title.clone(),
-                    place: BlockPlace {
-                        section: number,
-                        block: index,
-                    },
-                    twelfths: block.width.unwrap_or(Width::FULL).twelfths(),
-                })
-                .collect(),
-        })
-        .collect()
 }

@@ -3,7 +3,7 @@
 use std::{sync::Arc, time::Duration};
 
 use maple_lark_definition::ChannelKind;
-use maple_lark_store::{StoreError, audit::Entry, teams::Sight};
+use maple_lark_store::{StoreError, teams::Sight};
 use tokio::sync::watch;
 
 use super::{deliver::Syslog, shared::Shared};
@@ -81,11 +81,4 @@ async fn forward(shared: &Shared, name: &str) -> Result<bool, String> {
         pending.forwarded(last).await.map_err(words)?;
     }
     failed.map_or(Ok(many), Err)
-}
-
-/// What an entry is called in words.
-pub fn said(entry: &Entry) -> String {
-    let who = entry.actor.as_deref().unwrap_or("nobody signed in");
-    let what = maple_lark_api::audited_as(&entry.action).unwrap_or(&entry.action);
-    format!("{who} {what}: {} ({})", entry.subject, *entry.outcome)
 }

@@ -65,7 +65,7 @@ async fn put_out(shared: &Shared, user: &User, now: DateTime<Utc>) -> Result<(),
         .store
         .audit(&NewEntry {
             at: now,
-            actor: None,
+            actor: Some(user.name.clone()),
             address: None,
             action: "left_directory".to_owned(),
             subject: user.name.clone(),

@@ -432,3 +432,89 @@ async fn a_secret_is_changed_only_over_the_version_that_was_read() {
     assert_eq!(send("DELETE", "a", Some(&second)).await.status(), 412);
     assert_eq!(send("DELETE", "a", None).await.status(), 404);
 }
+
+/// Each block of a report is looked at by itself, with what the report says of it and with its values.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_report_is_looked_at_block_by_block_as_it_would_show_them() {
+    let place = Place::new().await;
+    let (client, token) = (Client::new(), place.signed_in("administrator").await);
+    place.with_report(&client, &token).await;
+    let post = async |path: &str, body: Value| -> Response {
+        let request = client.post(place.url(path)).bearer_auth(&token);
+        request.json(&body).send().await.unwrap()
+    };
+    let get = async |path: &str| -> Value {
+        let request = client.get(place.url(path)).bearer_auth(&token);
+        request.send().await.unwrap().json().await.unwrap()
+    };
+    let block = |title: &str, more: &str| {
+        format!("[[section.block]]\nshow = \"table\"\ntitle = \"{title}\"\nquery = \"q\"\n{more}\n")
+    };
+    let other = format!(
+        "[dashboard]\nname = \"other\"\ntitle = \"Other\"\n[[query]]\nname = \"q\"\nsource = \"plain\"\nsql = \"select 'lent' as n\"\n[[section]]\ntitle = \"One\"\n{}",
+        block("Lent", "")
+    );
+    let board = format!(
+        "[dashboard]\nname = \"board\"\ntitle = \"Board\"\n[[parameter]]\nname = \"port\"\ntitle = \"Port\"\nkind = \"text\"\n[[query]]\nname = \"q\"\nsource = \"plain\"\nsql = \"select :port as n\"\n[[section]]\ntitle = \"Gone\"\n{}[[section]]\ntitle = \"All\"\n{}{}[[section.block]]\nfrom = \"other / Lent\"\n{}",
+        block("Not here", "hide = true"),
+        block("Hidden", "hide = true"),
+        block("Kept", ""),
+        block("Left out", "")
+    );
+    let report = "[report]\nname = \"whole\"\ntitle = \"Whole\"\ntime-zone = \"UTC\"\ndashboards = [\"other\", \"board\"]\n[window]\nprevious = \"day\"\n[parameters]\nport = \"havnes\"\n[[change]]\nblock = \"Kept\"\ntitle = \"Renamed\"\nwidth = \"half\"\n[[change]]\nblock = \"Left out\"\nhide = true\n";
+    let files = [
+        ("other", other.as_str()),
+        ("board", &board),
+        ("whole", report),
+    ]
+    .map(|(name, text)| json!({ "file": format!("{name}.toml"), "text": text }));
+    let applied = post("/definitions/apply", json!({ "files": files })).await;
+    assert_eq!(
+        applied.status(),
+        StatusCode::OK,
+        "{}",
+        applied.text().await.unwrap()
+    );
+
+    // Places are those of the definition, although what is hidden is not listed.
+    let layout = get("/reports/whole/layout").await;
+    let seen = |title: &str, section: u32, block: u32, twelfths: u32| json!({ "title": title, "place": { "section": section, "block": block }, "twelfths": twelfths });
+    assert_eq!(
+        layout,
+        json!([
+            { "dashboard": "other", "title": "Other", "sections": [{ "title": "One", "blocks": [seen("Lent", 1, 1, 12)] }] },
+            { "dashboard": "board", "title": "Board", "sections": [{ "title": "All", "blocks": [seen("Renamed", 2, 2, 6), seen("Lent", 2, 3, 12)] }] },
+        ])
+    );
+    let dashboards = get("/dashboards").await;
+    let own = dashboards.as_array().unwrap();
+    let own = own.iter().find(|one| one["name"] == "board").unwrap();
+    assert_eq!(own["layout"][0]["blocks"][0], seen("Kept", 2, 2, 12));
+
+    let of = |dashboard: &str, section: u32, block: u32| json!({ "report": "whole", "dashboard": dashboard, "block": { "section": section, "block": block } });
+    let shown = async |order: Value| post("/preview", order).await.text().await.unwrap();
+    let kept = shown(of("board", 2, 2)).await;
+    assert!(
+        kept.contains("Renamed") && kept.contains("havnes") && !kept.contains("Left out"),
+        "{kept}"
+    );
+    let lent = shown(of("board", 2, 3)).await;
+    assert!(lent.contains("lent") && !lent.contains("havnes"), "{lent}");
+    let mut other_values = of("board", 2, 2);
+    other_values["values"] = json!({ "port": "ostrey" });
+    assert!(shown(other_values).await.contains("ostrey"));
+    // Nothing of it is stored, and what does not fit is said.
+    assert_eq!(get("/reports/whole/layout").await, layout);
+    for (order, words) in [
+        (of("board", 2, 9), "no block 9 in section 2"),
+        (of("d", 1, 1), "does not show the dashboard \"d\""),
+        (
+            json!({ "report": "whole", "block": { "section": 1, "block": 1 } }),
+            "give report and dashboard",
+        ),
+    ] {
+        let (status, detail) = problem(post("/preview", order).await).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{detail}");
+        assert!(detail.contains(words), "{detail}");
+    }
+}

@@ -12,7 +12,6 @@ use maple_lark_store::{audit::Entry, deliveries::Delivery, notices::Notice};
 use super::{ChannelDriver, ChannelError, refused};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure, opened::opened},
-    forward::said,
     shared::Shared,
 };
 
@@ -166,4 +165,11 @@ fn public_host(shared: &Shared) -> String {
         .next()
         .unwrap_or_default()
         .to_owned()
+}
+
+/// What an entry is called in words.
+fn said(entry: &Entry) -> String {
+    let who = entry.actor.as_deref().unwrap_or("nobody signed in");
+    let what = maple_lark_api::audited_as(&entry.action).unwrap_or(&entry.action);
+    format!("{who} {what}: {} ({})", entry.subject, *entry.outcome)
 }
