@@ -24,6 +24,8 @@ if [ "${1:-run}" = test ]; then
   [ -e /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf ] || missing+=(fonts-dejavu-core)
   need openssl openssl
   need mariadbd mariadb-server-core
+  # Its first database is made with a program of the client.
+  need my_print_defaults mariadb-client-core
   need python3 python3
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || missing+=(libfaketime)
   [ -x /usr/sbin/exim4 ] || missing+=(exim4-daemon-light)

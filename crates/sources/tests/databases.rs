@@ -331,7 +331,7 @@ impl Server {
             .arg(format!("--datadir={}", data.display()))
             .args(&user)
             .output()
-            .expect("install Debian's package mariadb-server-core");
+            .expect("install Debian's packages mariadb-server-core and mariadb-client-core");
         assert!(
             made.status.success(),
             "{}",
@@ -361,7 +361,7 @@ impl Server {
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
-            .expect("install Debian's package mariadb-server-core");
+            .expect("install Debian's packages mariadb-server-core and mariadb-client-core");
         let server = Self {
             process,
             port,
