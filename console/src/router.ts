@@ -35,6 +35,7 @@ export const router = createRouter({
     { path: '/sources/:name/query', name: 'query', component: () => import('./pages/Query.vue'), meta: { title: 'Query' } },
     { path: '/delivery', name: 'delivery', component: () => import('./pages/Delivery.vue'), meta: { title: 'Delivery' } },
     { path: '/mailbox/:id?', name: 'mailbox', component: () => import('./pages/Mailbox.vue'), meta: { title: 'Mailbox' } },
+    { path: '/condition', name: 'condition', component: () => import('./pages/Condition.vue'), meta: { title: 'Condition' } },
     { path: '/users', name: 'users', component: () => import('./users/Users.vue'), meta: { title: 'Users' } },
     { path: '/audit', name: 'audit', component: () => import('./users/Audit.vue'), meta: { title: 'Audit trail' } },
     { path: '/account', name: 'account', component: () => import('./users/Account.vue'), meta: { title: 'Your sign-in' } },

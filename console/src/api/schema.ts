@@ -271,6 +271,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/condition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look at everything that the service needs: its database, mail server, directory, folders, programs,
+         *     fonts, browser and rules of time zones, each with what to do where something is wrong. Nothing is
+         *     made, sent or changed.
+         */
+        get: operations["get_condition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/dashboards": {
         parameters: {
             query?: never;
@@ -2328,6 +2349,12 @@ export interface components {
         Code: {
             code: string;
         };
+        /** @description What the service found when it looked at everything that it needs. */
+        Condition: {
+            findings: components["schemas"]["Finding"][];
+            /** Format: date-time */
+            looked_at: string;
+        };
         /** @description What a copy is called. */
         CopyOrder: {
             name: string;
@@ -2598,6 +2625,16 @@ export interface components {
             report?: string | null;
             /** @description The report's schedule in one sentence, if it has one. */
             schedule?: string | null;
+        };
+        /** @description One thing that was looked at. */
+        Finding: {
+            /** @description What to do about it. */
+            remedy?: string | null;
+            stands: components["schemas"]["Stands"];
+            /** @description What was looked at, such as `database`. */
+            what: string;
+            /** @description What was found. */
+            words: string;
         };
         /** @description Whose password is forgotten. */
         ForgottenPassword: {
@@ -3577,6 +3614,11 @@ export interface components {
             title: string;
             used_by: string[];
         };
+        /**
+         * @description How something stands that a service needs.
+         * @enum {string}
+         */
+        Stands: "ok" | "warning" | "problem";
         /**
          * @description What a step of a run does.
          * @enum {string}
@@ -5086,6 +5128,71 @@ export interface operations {
             };
             /** @description the content is not valid; the detail says what and where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    get_condition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Condition"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description not signed in, or the sign-in has expired */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the role or the token's scope does not permit this, or the request comes from another site */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15165,6 +15272,7 @@ export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schema
 export const runDefinitionKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunDefinition"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];
 export const savedFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SavedFrom"]> = ["console", "command-line", "api", "before"];
+export const standsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Stands"]> = ["ok", "warning", "problem"];
 export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];
 export const stepStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepState"]> = ["running", "done", "failed", "quiet"];
 export const tokenScopeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["TokenScope"]> = ["all", "run", "read", "agenda"];

@@ -17,7 +17,7 @@ words!(
 });
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
-/// not sign in, `left_directory` of nobody: the service looks.
+/// not sign in, and `left_directory` is found by the service itself.
 pub const AUDITED: [(&str, &str); 61] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_team", "made a team"),

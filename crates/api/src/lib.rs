@@ -6,6 +6,7 @@ mod agenda;
 mod archive;
 mod archive_proof;
 mod audit;
+mod condition;
 mod core_enums;
 mod dashboards;
 mod definitions;
@@ -41,6 +42,7 @@ pub use agenda::{
 pub use archive::{ArchiveEntry, ArchivePage, FoundPiece, Match};
 pub use archive_proof::{ArchiveDayPage, ArchiveDayProof, ArchiveDayView, ArchiveFault};
 pub use audit::{AUDITED, AuditEntry, AuditOutcome, AuditPage, AuditProof, audited_as};
+pub use condition::{Condition, Finding, Stands};
 pub use dashboards::{DashboardBlock, DashboardLayout, DashboardSection, DashboardView};
 pub use definitions::{
     Applied, Change, ChangeAction, DefinitionFile, DefinitionKeys, DefinitionName, DefinitionPatch,

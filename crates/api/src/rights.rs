@@ -26,7 +26,7 @@ impl Right {
 }
 
 /// Every right once, those of everybody first.
-pub const RIGHTS: [Right; 26] = [
+pub const RIGHTS: [Right; 27] = [
     Right {
         what: "sign in, accept an invitation, ask for a link for a new password, ask whether the service is well",
         least: None,
@@ -256,6 +256,12 @@ pub const RIGHTS: [Right; 26] = [
             "get_message_html",
             "list_messages",
         ],
+    },
+    Right {
+        what: "see whether everything that the service needs is as it should be",
+        least: Some(Role::Administrator),
+        scope: TokenScope::Read,
+        operations: &["get_condition"],
     },
     Right {
         what: "read the audit trail, prove it and the archive",

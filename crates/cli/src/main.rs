@@ -15,9 +15,9 @@ use clap::{CommandFactory, Parser, Subcommand};
 use maple_lark_api::ProblemDetails;
 
 use command::{
-    agenda, apply, archive, ask, audit, backfill, capture, define, deliver, download, explain,
-    export, history, keeping, list, publish, run, second_factor, secret, sign_in, source, teams,
-    template, tokens, users,
+    agenda, apply, archive, ask, audit, backfill, capture, condition, define, deliver, download,
+    explain, export, history, keeping, list, publish, run, second_factor, secret, sign_in, source,
+    teams, template, tokens, users,
 };
 #[cfg(feature = "serve")]
 use command::{check, serve};
@@ -148,6 +148,7 @@ enum Command {
     Serve(serve::Serve),
     #[cfg(feature = "serve")]
     Check(check::Check),
+    Condition(condition::Condition),
     /// Print what completes commands and options in a shell
     ///
     /// For bash: maple-lark completions bash > /etc/bash_completion.d/maple-lark
@@ -304,6 +305,11 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         #[cfg(feature = "serve")]
         Command::Check(command) => {
             if !command.run(output).await? {
+                return Ok(ExitCode::FAILURE);
+            }
+        }
+        Command::Condition(command) => {
+            if !command.run(&client()?, output).await? {
                 return Ok(ExitCode::FAILURE);
             }
         }

@@ -6,17 +6,20 @@ use std::{
     fs,
     io::ErrorKind,
     net::TcpListener,
-    os::unix::fs::PermissionsExt,
+    os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     process::Stdio,
     time::Duration,
 };
 
 use chrono::{TimeDelta, Utc};
+use maple_lark_api::readable_size;
 use maple_lark_delivery::MailSession;
 use maple_lark_store::{Looked, look};
 use maple_lark_time::zone::rules_in_use;
-use serde::Serialize;
+use rustix::fs::{StatVfs, statvfs};
+
+pub use maple_lark_api::{Finding, Stands};
 
 use crate::{Config, config::Mail, engine};
 
@@ -24,58 +27,36 @@ use crate::{Config, config::Mail, engine};
 const OLDEST_SERVER: i32 = 150_000;
 /// Clocks that differ by more than this say different things of what is due.
 const MOST_APART: TimeDelta = TimeDelta::seconds(5);
+/// With so many bytes free nothing can be relied on to be written, and with so many it soon cannot.
+const TOO_LITTLE: u64 = 100 << 20;
+const LITTLE: u64 = 1 << 30;
 /// So long something may take that is only looked at.
 const PATIENCE: Duration = Duration::from_secs(15);
 
-/// How something stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Stands {
-    /// As it should.
-    Ok,
-    /// It works, and somebody should see to it.
-    Warning,
-    /// The service does not start like this, or does not do its work.
-    Problem,
+fn finding(
+    what: &str,
+    stands: Stands,
+    words: impl Into<String>,
+    remedy: Option<String>,
+) -> Finding {
+    Finding {
+        what: what.to_owned(),
+        stands,
+        words: words.into(),
+        remedy,
+    }
 }
 
-/// One thing that was looked at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Finding {
-    /// What was looked at, such as `database`.
-    pub what: &'static str,
-    pub stands: Stands,
-    /// What was found.
-    pub words: String,
-    /// What to do about it.
-    pub remedy: Option<String>,
+fn ok(what: &str, words: impl Into<String>) -> Finding {
+    finding(what, Stands::Ok, words, None)
 }
 
-impl Finding {
-    fn ok(what: &'static str, words: impl Into<String>) -> Self {
-        Self {
-            what,
-            stands: Stands::Ok,
-            words: words.into(),
-            remedy: None,
-        }
-    }
+fn warning(what: &str, words: impl Into<String>, remedy: impl Into<String>) -> Finding {
+    finding(what, Stands::Warning, words, Some(remedy.into()))
+}
 
-    fn warning(what: &'static str, words: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self {
-            what,
-            stands: Stands::Warning,
-            words: words.into(),
-            remedy: Some(remedy.into()),
-        }
-    }
-
-    fn problem(what: &'static str, words: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self {
-            stands: Stands::Problem,
-            ..Self::warning(what, words, remedy)
-        }
-    }
+fn problem(what: &str, words: impl Into<String>, remedy: impl Into<String>) -> Finding {
+    finding(what, Stands::Problem, words, Some(remedy.into()))
 }
 
 /// Looks at everything that a configuration names. One thing that is wrong keeps none of the
@@ -85,48 +66,65 @@ pub async fn check(path: &str) -> Vec<Finding> {
         Ok(config) => config,
         Err(error) => {
             let remedy = "Correct the configuration and run the check again.";
-            return vec![Finding::problem("configuration", error.to_string(), remedy)];
+            return vec![problem("configuration", error.to_string(), remedy)];
         }
     };
-    let mut all = vec![Finding::ok("configuration", format!("{path} is valid"))];
+    let mut all = vec![ok("configuration", format!("{path} is valid"))];
     all.extend(secrets(path));
-    all.extend(database(&config).await);
     all.push(port(&config));
+    engine::use_zone_rules(Utc::now());
+    all.extend(needs(&config).await);
+    all
+}
+
+/// Looks at everything that a service which runs needs, and at what will become too little.
+pub async fn condition(config: &Config) -> Vec<Finding> {
+    needs(config).await
+}
+
+/// What a service needs of others and of its machine.
+async fn needs(config: &Config) -> Vec<Finding> {
+    let mut all = database(config).await;
     all.push(mail(config.mail.as_ref()).await);
     if let Some(organisation) = &config.directory {
         all.push(directory(&organisation.directory).await);
     }
-    all.extend(
-        config
-            .permissions
-            .folders
-            .iter()
-            .map(|folder| readable("sources-may-read", folder)),
-    );
-    all.extend(
-        config
-            .deliver_into
-            .iter()
-            .map(|folder| writable("deliver-into", folder)),
-    );
-    all.extend(
-        config
-            .bounces
-            .iter()
-            .map(|bounces| readable("bounces", &bounces.maildir)),
-    );
-    all.extend(programs(&config));
-    all.extend(fonts(&config));
-    all.push(browser(&config).await);
+    // A folder of another machine may not answer.
+    let own = config.clone();
+    let looking = tokio::task::spawn_blocking(move || of_the_machine(&own));
+    match tokio::time::timeout(PATIENCE, looking).await {
+        Ok(Ok(found)) => all.extend(found),
+        _ => all.push(problem(
+            "folders",
+            format!("no answer within {} s", PATIENCE.as_secs()),
+            "See which folder of the configuration is on a machine that does not answer.",
+        )),
+    }
+    all.push(browser(config).await);
     all.push(zones());
+    all
+}
+
+/// What is looked at on the machine itself: folders, the room in them, programs and fonts.
+fn of_the_machine(config: &Config) -> Vec<Finding> {
+    let read = config.permissions.folders.iter();
+    let read = read.map(|folder| readable("sources-may-read", folder));
+    let written = config.deliver_into.iter();
+    let written = written.map(|folder| writable("deliver-into", folder));
+    let bounces = config.bounces.iter();
+    let bounces = bounces.map(|bounces| readable("bounces", &bounces.maildir));
+    let mut all: Vec<Finding> = read.chain(written).chain(bounces).collect();
+    all.extend(rooms(config));
+    all.extend(programs(config));
+    all.extend(fonts(config));
     all
 }
 
 /// Whether the organisation's directory answers the account that searches in it.
 async fn directory(directory: &maple_lark_directory::Directory) -> Finding {
     match directory.test().await {
-        Ok(words) => Finding::ok("directory", words),
-        Err(error) => Finding::problem(
+        Ok(words) => ok("directory", words),
+        Err(error) => problem(
             "directory",
             error.to_string(),
             "Correct [directory] in the configuration, or see that the directory runs. Until then nobody signs in by it.",
@@ -148,17 +146,17 @@ fn secrets(path: &str) -> Vec<Finding> {
         }
     }
     let look = |file: String| match fs::metadata(&file) {
-        Err(error) => Finding::problem(
+        Err(error) => problem(
             "secrets",
             format!("{file}: {error}"),
             "Create the file, readable only by the service's account.",
         ),
-        Ok(data) if data.permissions().mode() & 0o077 != 0 => Finding::warning(
+        Ok(data) if data.permissions().mode() & 0o077 != 0 => warning(
             "secrets",
             format!("other accounts on this machine can read {file}"),
             format!("Run: chmod 600 {file}"),
         ),
-        Ok(_) => Finding::ok("secrets", format!("only its owner can read {file}")),
+        Ok(_) => ok("secrets", format!("only its owner can read {file}")),
     };
     files.into_iter().map(look).collect()
 }
@@ -177,12 +175,12 @@ fn files_in(item: &toml_edit::Item, files: &mut BTreeSet<String>) {
 async fn database(config: &Config) -> Vec<Finding> {
     let looked = tokio::time::timeout(PATIENCE, look(&config.database)).await;
     match looked {
-        Err(_) => vec![Finding::problem(
+        Err(_) => vec![problem(
             "database",
             format!("no answer within {} s", PATIENCE.as_secs()),
             "Check that PostgreSQL runs at the address in \"database\" and that no firewall blocks it.",
         )],
-        Ok(Err(error)) => vec![Finding::problem(
+        Ok(Err(error)) => vec![problem(
             "database",
             error.to_string(),
             "Check \"database\" in the configuration and that PostgreSQL runs there.",
@@ -200,49 +198,49 @@ fn server(looked: &Looked) -> Finding {
     let words = format!("PostgreSQL {}, {}", looked.version, looked.encoding);
     if looked.encoding != "UTF8" {
         let remedy = "Create the database with the encoding UTF8; other encodings lose characters of names and titles.";
-        return Finding::problem("database", words, remedy);
+        return problem("database", words, remedy);
     }
     if looked.number < OLDEST_SERVER {
         let oldest = OLDEST_SERVER / 10_000;
         let remedy = format!("Use PostgreSQL {oldest} or newer.");
-        return Finding::problem("database", words, remedy);
+        return problem("database", words, remedy);
     }
-    Finding::ok("database", words)
+    ok("database", words)
 }
 
 fn account(looked: &Looked) -> Finding {
     if !looked.may_create {
-        return Finding::problem(
+        return problem(
             "account",
             "may not create tables in the database",
             "Make the account the owner of the database.",
         );
     }
     if looked.superuser {
-        return Finding::warning(
+        return warning(
             "account",
             "is a superuser",
             "Give the service an account that owns only its database.",
         );
     }
-    Finding::ok("account", "may create tables, and is not a superuser")
+    ok("account", "may create tables, and is not a superuser")
 }
 
 fn tables(looked: &Looked) -> Finding {
     if let Some(newest) = looked.unknown.last() {
-        return Finding::problem(
+        return problem(
             "tables",
             format!("a newer version of Maple Lark changed them ({newest})"),
             "Run that version; this one cannot read its tables.",
         );
     }
     match looked.pending {
-        0 => Finding::ok("tables", "up to date"),
-        1 => Finding::ok(
+        0 => ok("tables", "up to date"),
+        1 => ok(
             "tables",
             "1 migration will be applied when the service starts",
         ),
-        steps => Finding::ok(
+        steps => ok(
             "tables",
             format!("{steps} migrations will be applied when the service starts"),
         ),
@@ -257,20 +255,20 @@ fn clock(looked: &Looked) -> Finding {
     );
     if apart > MOST_APART {
         let remedy = "Synchronise both machines with NTP.";
-        return Finding::warning("clock", words, remedy);
+        return warning("clock", words, remedy);
     }
-    Finding::ok("clock", words)
+    ok("clock", words)
 }
 
 fn port(config: &Config) -> Finding {
     match TcpListener::bind(config.listen) {
-        Ok(_) => Finding::ok("address", format!("{} is free", config.listen)),
-        Err(error) if error.kind() == ErrorKind::AddrInUse => Finding::warning(
+        Ok(_) => ok("address", format!("{} is free", config.listen)),
+        Err(error) if error.kind() == ErrorKind::AddrInUse => warning(
             "address",
             format!("{} is in use", config.listen),
             "If this is not the service itself, choose another \"listen\" address or stop the program that uses the port.",
         ),
-        Err(error) => Finding::problem(
+        Err(error) => problem(
             "address",
             format!("{}: {error}", config.listen),
             "Choose a \"listen\" address of this machine, with a port above 1023 unless the service may use lower ones.",
@@ -280,7 +278,7 @@ fn port(config: &Config) -> Finding {
 
 async fn mail(mail: Option<&Mail>) -> Finding {
     let Some(mail) = mail else {
-        return Finding::warning(
+        return warning(
             "mail server",
             "not configured",
             "Add [mail], or name a mail-server channel in each report.",
@@ -289,14 +287,14 @@ async fn mail(mail: Option<&Mail>) -> Finding {
     match tokio::time::timeout(PATIENCE, MailSession::open(&mail.server)).await {
         Ok(Ok(session)) => {
             session.close().await;
-            Finding::ok("mail server", "accepts the connection and the sign-in")
+            ok("mail server", "accepts the connection and the sign-in")
         }
-        Ok(Err(error)) => Finding::problem(
+        Ok(Err(error)) => problem(
             "mail server",
             error.to_string(),
             "Check host, port, tls, user and password under [mail].",
         ),
-        Err(_) => Finding::problem(
+        Err(_) => problem(
             "mail server",
             format!("no answer within {} s", PATIENCE.as_secs()),
             "Check host and port under [mail] and that no firewall blocks them.",
@@ -306,8 +304,8 @@ async fn mail(mail: Option<&Mail>) -> Finding {
 
 fn readable(what: &'static str, folder: &Path) -> Finding {
     match fs::read_dir(folder) {
-        Ok(_) => Finding::ok(what, format!("{} is readable", folder.display())),
-        Err(error) => Finding::problem(
+        Ok(_) => ok(what, format!("{} is readable", folder.display())),
+        Err(error) => problem(
             what,
             format!("{}: {error}", folder.display()),
             "Create the folder and let the service's account read it.",
@@ -320,12 +318,43 @@ fn writable(what: &'static str, folder: &Path) -> Finding {
         .prefix(".maple-lark-")
         .tempfile_in(folder);
     match probe {
-        Ok(_) => Finding::ok(what, format!("{} is writable", folder.display())),
-        Err(error) => Finding::problem(
+        Ok(_) => ok(what, format!("{} is writable", folder.display())),
+        Err(error) => problem(
             what,
             format!("{}: {error}", folder.display()),
             "Create the folder and let the service's account write to it.",
         ),
+    }
+}
+
+/// The room on the file systems that documents are written to.
+fn rooms(config: &Config) -> Vec<Finding> {
+    let mut seen = BTreeSet::new();
+    let temporary = std::env::temp_dir();
+    let folders = config.deliver_into.iter().chain([&temporary]);
+    folders
+        .filter(|folder| {
+            let device = fs::metadata(folder).map(|data| data.dev());
+            device.is_ok_and(|device| seen.insert(device))
+        })
+        .filter_map(|folder| Some(room(folder, &statvfs(folder).ok()?)))
+        .collect()
+}
+
+fn room(folder: &Path, system: &StatVfs) -> Finding {
+    let free = system.f_bavail.saturating_mul(system.f_frsize);
+    let whole = system.f_blocks.saturating_mul(system.f_frsize).max(1);
+    let words = format!(
+        "{} free of {} where {} is",
+        readable_size(free),
+        readable_size(whole),
+        folder.display()
+    );
+    let remedy = "Make room, or let documents go there that nobody needs any more.";
+    match free {
+        0..TOO_LITTLE => problem("room", words, remedy),
+        _ if free < LITTLE || free < whole / 20 => warning("room", words, remedy),
+        _ => ok("room", words),
     }
 }
 
@@ -335,13 +364,13 @@ fn programs(config: &Config) -> Vec<Finding> {
         let runs = fs::metadata(&program)
             .map(|data| data.is_file() && data.permissions().mode() & 0o111 != 0);
         match runs {
-            Ok(true) => Finding::ok("programs", format!("{name}: {}", program.display())),
-            Ok(false) => Finding::problem(
+            Ok(true) => ok("programs", format!("{name}: {}", program.display())),
+            Ok(false) => problem(
                 "programs",
                 format!("{name}: {} cannot be run", program.display()),
                 format!("Run: chmod +x {}", program.display()),
             ),
-            Err(error) => Finding::problem(
+            Err(error) => problem(
                 "programs",
                 format!("{name}: {}: {error}", program.display()),
                 "Install the program or remove it from the configuration.",
@@ -361,13 +390,13 @@ fn fonts(config: &Config) -> Vec<Finding> {
     let missing = config.fonts.iter().filter(|folder| !folder.is_dir());
     let missing: Vec<String> = missing.map(|folder| folder.display().to_string()).collect();
     match (config.fonts.len() - missing.len(), missing.is_empty()) {
-        (_, true) => vec![Finding::ok("fonts", "all font folders are there")],
-        (0, false) => vec![Finding::warning(
+        (_, true) => vec![ok("fonts", "all font folders are there")],
+        (0, false) => vec![warning(
             "fonts",
             format!("only the built-in font: {} not found", missing.join(", ")),
             "Install fonts, such as Debian's package fonts-dejavu-core, if titles use other scripts than Latin, Greek and Cyrillic.",
         )],
-        (_, false) => vec![Finding::ok(
+        (_, false) => vec![ok(
             "fonts",
             format!(
                 "{} not found; the other folders are there",
@@ -388,23 +417,50 @@ async fn browser(config: &Config) -> Finding {
     let words = match tokio::time::timeout(PATIENCE, asked).await {
         Ok(Ok(output)) if output.status.success() => {
             let said = String::from_utf8_lossy(&output.stdout);
-            return Finding::ok("browser", said.trim().chars().take(120).collect::<String>());
+            return ok("browser", said.trim().chars().take(120).collect::<String>());
         }
         Ok(Ok(output)) => format!("{}: {}", program.display(), output.status),
         Ok(Err(error)) => format!("{}: {error}", program.display()),
         Err(_) => format!("{} does not say its version", program.display()),
     };
     let remedy = "Install Debian's package chromium to capture live pages; everything else works without it.";
-    Finding::warning("browser", words, remedy)
+    warning("browser", words, remedy)
 }
 
 fn zones() -> Finding {
-    engine::use_zone_rules(Utc::now());
     let rules = rules_in_use();
     let words = format!("IANA release {}", rules.version);
     if rules.is_old(Utc::now()) {
         let remedy = "Update this machine's tzdata package; time-zone laws may have changed since.";
-        return Finding::warning("time zones", words, remedy);
+        return warning("time zones", words, remedy);
     }
-    Finding::ok("time zones", words)
+    ok("time zones", words)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn room_is_judged_by_what_is_left() {
+        let there = statvfs("/tmp").unwrap();
+        let stands = |free: u64, whole: u64| {
+            let system = StatVfs {
+                f_bavail: free,
+                f_blocks: whole,
+                f_frsize: 1,
+                ..there
+            };
+            room(Path::new("/out"), &system).stands
+        };
+        assert_eq!(stands(50 << 30, 100 << 30), Stands::Ok);
+        assert_eq!(stands(2 << 30, 100 << 30), Stands::Warning, "2 %");
+        assert_eq!(
+            stands(900 << 20, 2 << 30),
+            Stands::Warning,
+            "under a gibibyte"
+        );
+        assert_eq!(stands(50 << 20, 100 << 20), Stands::Problem);
+        assert_eq!(stands(0, 0), Stands::Problem);
+    }
 }

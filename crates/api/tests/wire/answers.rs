@@ -246,6 +246,10 @@ fn the_overview_and_the_agenda() {
     }));
     let rules = json!({ "version": "2026a", "bundled": true, "old": false });
     answer::<ZoneRulesView>(rules.clone());
+    let finding =
+        json!({ "what": "database", "stands": "warning", "words": "slow", "remedy": "Ask." });
+    answer::<Finding>(finding.clone());
+    answer::<Condition>(json!({ "looked_at": AT, "findings": [finding] }));
     answer::<About>(json!({ "version": "0.1.0", "zone_rules": rules, "clock": "an hour behind" }));
 }
 

@@ -58,6 +58,7 @@ fn every_word_is_one_everywhere() {
     hold::<KeepStage>();
     hold::<KeepWhy>();
     hold::<PlanState>();
+    hold::<Stands>();
 }
 
 /// The agenda mixes states of runs with states of instants that have none, so no word may be both.

@@ -1,9 +1,10 @@
 use clap::Args;
-use maple_lark_service::check::{Finding, Stands, check};
+use maple_lark_service::check::{Stands, check};
 
 use crate::{
+    command::condition::{count, of, print},
     failure::Failure,
-    output::{self, Output, table},
+    output::{self, Output},
 };
 
 /// Check that everything is ready for the service to start
@@ -24,10 +25,10 @@ impl Check {
     /// Answers whether the service can do its work like this.
     pub async fn run(self, output: Output) -> Result<bool, Failure> {
         let found = check(&self.config).await;
-        let of = |stands: Stands| found.iter().filter(|one| one.stands == stands).count();
-        let (problems, warnings) = (of(Stands::Problem), of(Stands::Warning));
+        let problems = of(&found, Stands::Problem);
+        let warnings = of(&found, Stands::Warning);
         output::print(output, &found, |found| {
-            table(&["", "WHAT", "FOUND"], found.iter().map(row).collect(), "");
+            print(found);
             println!();
             println!("{}", sentence(problems, warnings));
         });
@@ -35,28 +36,7 @@ impl Check {
     }
 }
 
-fn row(finding: &Finding) -> Vec<String> {
-    let mark = match finding.stands {
-        Stands::Ok => console::style("● ok").green(),
-        Stands::Warning => console::style("▲ warning").yellow(),
-        Stands::Problem => console::style("◆ problem").red(),
-    };
-    let remedy = finding.remedy.as_ref();
-    let remedy = remedy
-        .map(|remedy| format!("\n→ {remedy}"))
-        .unwrap_or_default();
-    vec![
-        mark.to_string(),
-        finding.what.to_owned(),
-        format!("{}{remedy}", finding.words),
-    ]
-}
-
 fn sentence(problems: usize, warnings: usize) -> String {
-    let count = |number: usize, one: &str| match number {
-        1 => format!("1 {one}"),
-        more => format!("{more} {one}s"),
-    };
     match (problems, warnings) {
         (0, 0) => "The service can start.".to_owned(),
         (0, _) => format!(

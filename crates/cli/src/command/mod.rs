@@ -11,6 +11,7 @@ pub mod backfill;
 pub mod capture;
 #[cfg(feature = "serve")]
 pub mod check;
+pub mod condition;
 pub mod define;
 pub mod deliver;
 pub mod download;

@@ -58,6 +58,38 @@ async fn a_configuration_is_checked_before_the_service_starts_and_while_it_runs(
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_runs_says_how_it_stands_itself() {
+    let place = Place::new().await;
+    let _service = place.serve();
+    place.sign_in();
+    let all = place.json(&["condition"]);
+    let findings = &all["findings"];
+    for what in [
+        "engine",
+        "database",
+        "tables",
+        "clock",
+        "mail server",
+        "room",
+    ] {
+        assert_eq!(found(findings, what)[0]["stands"], "ok", "{all:#}");
+    }
+    // Where it listens is its own, and no finding.
+    assert!(found(findings, "address").is_empty(), "{all:#}");
+    assert!(place.mail.messages().is_empty(), "nothing is sent");
+    place.mail.behave(|behaviour| behaviour.down = true);
+    let output = place.lark(&["condition"]);
+    let words = text(&output.stdout);
+    assert_eq!(output.status.code(), Some(1), "{words}");
+    assert!(
+        words.contains("◆ problem")
+            && words.contains("→ Check host, port")
+            && words.contains("Fix 1 problem"),
+        "{words}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn each_thing_that_is_wrong_is_named_with_its_remedy_and_keeps_none_of_the_others() {
     let place = Place::new().await;
     let folder = place.folder.path();

@@ -210,6 +210,7 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
                 &run,
                 "/sources",
                 "/delivery",
+                "/condition",
                 "/definitions",
                 "/new/dashboard",
                 "/dashboards/small/edit",

@@ -9,6 +9,7 @@ mod audit;
 mod body;
 mod changes;
 mod client;
+mod condition;
 mod connections;
 mod definitions;
 mod delivery;
@@ -122,6 +123,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
 fn of_the_api() -> Vec<Route> {
     let all = [
         about::routes(),
+        condition::routes(),
         sessions::routes(),
         users::routes(),
         teams::routes(),

@@ -7,8 +7,8 @@ use serde_json::{Value, json};
 use utoipa::OpenApi;
 
 use super::{
-    about, agenda, archive, archive_proof, audit, definitions, delivery, documents, drafts,
-    forgotten, health, keeping, keys, layout, mailbox, metrics, overview, pages, preview,
+    about, agenda, archive, archive_proof, audit, condition, definitions, delivery, documents,
+    drafts, forgotten, health, keeping, keys, layout, mailbox, metrics, overview, pages, preview,
     publishing, queries, report_list, reports, runs, schedules, search, second_factor, secrets,
     sessions, sources, teams, templates, themes, users,
 };
@@ -22,6 +22,7 @@ use crate::access::SESSION_COOKIE;
     info(title = "Maple Lark", description = "Snapshots monitoring data on a schedule, turns it into documents and mails them. Errors are problem details (RFC 9457).", license(name = "MIT OR Apache-2.0")),
     servers((url = "/api/v1")),
     paths(
+        condition::look,
         sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::new_token, sessions::list_tokens, sessions::revoke_token,
         users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, forgotten::forgotten, users::set_password, users::sessions, users::end_session,
         keeping::show, keeping::set, keeping::plan, keeping::going, keeping::gone, keeping::kept, keeping::keep_run, keeping::keep_run_no_longer,

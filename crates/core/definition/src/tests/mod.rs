@@ -10,6 +10,7 @@ mod leaks;
 mod mistakes;
 mod over_time;
 mod pages;
+mod report_parts;
 mod teams;
 
 use maple_lark_data::{figures::Operation, status::Direction};
