@@ -24,6 +24,7 @@ describe('the page of a dashboard', () => {
     const frames = page.view.findAll('iframe')
     expect(frames.map((one) => one.attributes('title'))).toEqual(['Load', 'Disks', 'Answers'])
     expect(frames[0]!.attributes('srcdoc')).toContain('drawn')
+    expect(page.view.findAll('section.card.part').map((one) => one.attributes('aria-label'))).toEqual(['Hosts', 'Services'])
     const places = bodies(SHOW).map((body) => (body as { block: unknown }).block)
     expect(places).toContainEqual({ section: 1, block: 3 })
     expect(bodies(SHOW).at(-1)).toMatchObject({ dashboard: 'estate', time_zone: 'Atlantic/Faroe' })

@@ -11,12 +11,14 @@ const props = defineProps<{
   /** Raised to ask the sources anew. */
   asked: number
 }>()
+// How each section looks is its page's.
+defineOptions({ inheritAttrs: false })
 const orderOf = (place: Schemas['BlockPlace']) => ({ ...props.order, block: place })
 const printOf = (place: Schemas['BlockPlace']) => JSON.stringify([place, props.order, props.asked])
 </script>
 
 <template>
-  <section v-for="(part, number) in sections" :key="number" class="part" :aria-label="part.title || title">
+  <section v-for="(part, number) in sections" :key="number" v-bind="$attrs" class="part" :aria-label="part.title || title">
     <h2 v-if="part.title">{{ part.title }}</h2>
     <div class="blocks">
       <div v-for="block in part.blocks" :key="`${block.place.section}.${block.place.block}`" class="block" :style="{ '--twelfths': block.twelfths }"><Picture :title="block.title || part.title || title" :order="orderOf(block.place)" :print="printOf(block.place)" :most="4000" /></div>

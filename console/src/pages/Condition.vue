@@ -37,8 +37,8 @@ async function again() {
       <el-button :loading="!data && !error" @click="again">Look again</el-button>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="again">
-      <section v-if="data" class="card stack" aria-labelledby="found">
-        <h2 id="found" role="status">{{ sentence }}</h2>
+      <section v-if="data" class="card stack" aria-labelledby="found" aria-live="polite">
+        <h2 id="found">{{ sentence }}</h2>
         <table class="list folds">
           <thead><tr><th>State</th><th>What</th><th>Found</th></tr></thead>
           <tbody>

@@ -409,7 +409,7 @@ async fn a_dashboard_is_opened_in_the_console_with_its_pickers() {
         "//li[contains(@class, 'el-select-dropdown__item')][.='ostrey']",
     )
     .await;
-    see(&browser, "//section//iframe")
+    see(&browser, "//section//iframe[@title='Rows']")
         .await
         .enter_frame()
         .await
@@ -535,11 +535,14 @@ async fn a_report_whose_audiences_a_query_names_says_so_and_is_shown_with_values
     )
     .await;
     // Block by block, as they come.
-    see(&browser, "//section[@aria-labelledby='preview']//iframe")
-        .await
-        .enter_frame()
-        .await
-        .unwrap();
+    see(
+        &browser,
+        "//section[@aria-labelledby='preview']//iframe[@title='Rows']",
+    )
+    .await
+    .enter_frame()
+    .await
+    .unwrap();
     see(&browser, "//td[.='ostrey']").await;
     browser.enter_parent_frame().await.unwrap();
     browser.close().await.unwrap();
