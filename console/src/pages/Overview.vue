@@ -70,7 +70,7 @@ onUnmounted(() => clearInterval(timer))
                   <div class="muted small">{{ run.window.label }}</div>
                 </td>
                 <td class="whole right">
-                  <ContentMark :status="run.status" /> <StateMark :state="run.state" />
+                  <StateMark :state="run.state" /> <ContentMark :status="run.status" />
                   <div class="muted small">{{ away(run.created_at, now) }}</div>
                 </td>
               </tr>
