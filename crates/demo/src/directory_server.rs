@@ -177,6 +177,14 @@ impl DirectoryServer {
             .await
     }
 
+    /// Adds somebody else with the name of somebody who is there.
+    pub async fn add_namesake(&self, name: &str) -> Result<()> {
+        let other = format!("{name} the other");
+        let entry = format!("cn={other},ou=people,{ORGANISATION}");
+        let values = [("uid", name), ("cn", other.as_str()), ("sn", name)];
+        self.add(&entry, &["inetOrgPerson"], &values).await
+    }
+
     /// Removes somebody, also from their groups.
     pub async fn remove_person(&self, name: &str) -> Result<()> {
         let entry = self.person(name);

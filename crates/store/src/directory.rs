@@ -1,8 +1,10 @@
 //! Users who sign in by the organisation's directory.
 
 use maple_lark_api::{Role, Words};
-use sea_orm::{ColumnTrait, DatabaseTransaction};
-use sea_orm::{ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, TransactionTrait};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
+    QueryOrder, TransactionTrait,
+};
 use uuid::Uuid;
 
 use crate::{
@@ -97,6 +99,7 @@ impl Store {
         Ok(user::Entity::find()
             .filter(user::Column::DirectoryEntry.is_not_null())
             .filter(user::Column::DirectoryLeftAt.is_null())
+            .order_by_asc(user::Column::Name)
             .all(&self.db)
             .await?)
     }

@@ -42,9 +42,15 @@ pub async fn watch_the_directory(shared: Arc<Shared>, mut stopped: watch::Receiv
 async fn look(shared: &Shared, organisation: &Organisation) -> Result<(), LookError> {
     for user in shared.store.directory_users().await? {
         let now = shared.now();
-        let standing = match organisation.directory.find(&user.name).await? {
-            Some(person) => stand(&shared.store, organisation, &person, now).await?,
-            None => Standing::NotLetIn,
+        let standing = match organisation.directory.find(&user.name).await {
+            Ok(Some(person)) => stand(&shared.store, organisation, &person, now).await?,
+            Ok(None) => Standing::NotLetIn,
+            // What is wrong with one entry keeps nobody else from being looked at.
+            Err(error @ DirectoryError::Several(_)) => {
+                tracing::error!(user = user.name, %error, "this user stays until the directory says who it is");
+                continue;
+            }
+            Err(error) => return Err(error.into()),
         };
         if matches!(standing, Standing::NotLetIn) && user.disabled_at.is_none() {
             put_out(shared, &user, now).await?;

@@ -216,6 +216,8 @@ async fn who_leaves_the_directory_is_out_at_the_next_look_and_an_outage_puts_nob
     until(&bui, (StatusCode::OK, Some("author"))).await;
     server.take_out_of("authors", "runa").await.unwrap();
     until(&runa, (StatusCode::OK, Some("viewer"))).await;
+    // Somebody before her whom the directory cannot tell from another stays, and shields nobody.
+    server.add_namesake("bui").await.unwrap();
     server.remove_person("runa").await.unwrap();
     until(&runa, (StatusCode::UNAUTHORIZED, None)).await;
     let (_, trail) = asked
