@@ -4,7 +4,7 @@ import { computed, ref, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import About from './parts/About.vue'
-import { isAdministrator, isAuthor, signOut, user } from './session'
+import { HELD_PAGES, isAdministrator, isAuthor, isHeld, signOut, user } from './session'
 import { listOf } from './words'
 
 const route = useRoute()
@@ -18,7 +18,8 @@ function turn() {
   localStorage.setItem('look', dark.value ? 'dark' : 'light')
 }
 
-const places = computed(() => [
+const places = computed(() => all.value.filter((place) => !isHeld.value || HELD_PAGES.includes(place.name)))
+const all = computed(() => [
   { name: 'overview', title: 'Overview', icon: Odometer, within: ['overview'] },
   { name: 'reports', title: 'Reports', icon: Files, within: ['reports', 'report', 'schedule'] },
   { name: 'dashboards', title: 'Dashboards', icon: DataAnalysis, within: ['dashboards', 'dashboard', 'edit-dashboard', 'new-dashboard', ...(isAuthor.value ? ['published'] : [])] },
@@ -38,8 +39,10 @@ const places = computed(() => [
 const here = computed(() => (route.params.kind ? listOf(String(route.params.kind)).name : String(route.name)))
 
 async function leave() {
-  await signOut().catch(() => undefined)
-  await router.push({ name: 'sign-in' })
+  const then = await signOut().catch(() => null)
+  // Who signed in at the identity provider signs out there, too.
+  if (then) location.assign(then)
+  else await router.push({ name: 'sign-in' })
 }
 </script>
 

@@ -1,7 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
 import { FORMS } from './forms/fields'
-import { lookUpSession, user } from './session'
+import { HELD_PAGES, isHeld, lookUpSession, user } from './session'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -53,6 +53,9 @@ router.beforeEach(async (to) => {
   }
   if (!user.value && !to.meta.open) {
     return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  }
+  if (isHeld.value && !to.meta.open && !HELD_PAGES.includes(String(to.name))) {
+    return { name: 'published' }
   }
   return true
 })

@@ -5,6 +5,11 @@ import { api, ApiProblem, take, type Schemas } from './api/client'
 
 export const user = ref<Schemas['UserView'] | null>(null)
 
+/** Whether they are held to values: they see documents and published views that were made with these. */
+export const isHeld = computed(() => Object.keys(user.value?.held_to ?? {}).length > 0)
+/** The pages that are there for them. */
+export const HELD_PAGES = ['published', 'archive', 'account']
+
 /** What they may do. The service holds everybody to it, whatever a page offers. */
 export const isAuthor = computed(() => user.value !== null && user.value.role !== 'viewer')
 export const isAdministrator = computed(() => user.value?.role === 'administrator')
@@ -25,7 +30,9 @@ export async function signIn(name: string, password: string, code: string): Prom
   user.value = await take(api.POST('/session', { body: { name, password, ...(code ? { code } : {}) } }))
 }
 
-export async function signOut(): Promise<void> {
-  await take(api.DELETE('/session'))
+/** Ends the session; answers where else to sign out, if somewhere. */
+export async function signOut(): Promise<string | null> {
+  const { then } = await take(api.DELETE('/session'))
   user.value = null
+  return then ?? null
 }

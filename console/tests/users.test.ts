@@ -1,16 +1,27 @@
 import { describe, expect, it } from 'vitest'
 
-import { auditMark, auditQuery, browserWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, userState } from '../src/users/words'
+import { auditMark, auditQuery, browserWords, heldFrom, heldWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, userState } from '../src/users/words'
 
 describe('users in words', () => {
   it('says at a glance whether somebody can sign in', () => {
-    const none = { from_directory: false, left_at: null, disabled_at: null, has_password: false, invited_until: null }
+    const none = { signs_in_by: 'password' as never, left_at: null, disabled_at: null, has_password: false, invited_until: null }
     expect(userState(none).word).toBe('Invitation ended')
     expect(userState({ ...none, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Invited')
     expect(userState({ ...none, has_password: true, invited_until: '2026-11-30T00:00:00Z' }).word).toBe('Active')
-    expect(userState({ ...none, from_directory: true }).word).toBe('Active')
-    expect(userState({ ...none, from_directory: true, left_at: '2026-11-01T00:00:00Z' }).word).toBe('Left the directory')
+    expect(userState({ ...none, signs_in_by: 'directory' as never }).word).toBe('Active')
+    expect(userState({ ...none, signs_in_by: 'provider' as never, left_at: '2026-11-01T00:00:00Z' }).word).toBe('Left the organisation')
     expect(userState({ ...none, has_password: true, disabled_at: '2026-11-01T00:00:00Z' })).toEqual({ mark: '◇', word: 'Disabled', tone: 'quiet' })
+  })
+
+  it('writes values that somebody is held to a line a parameter, and reads them back', () => {
+    const held = { port: ['havnes', 'skarvoy'], customer: ['7'] }
+    expect(heldWords(held)).toBe('port = havnes, skarvoy\ncustomer = 7')
+    expect(heldFrom(heldWords(held))).toEqual(held)
+    expect(heldFrom(' port=havnes , \n\n')).toEqual({ port: ['havnes'] })
+    expect(heldFrom('')).toEqual({})
+    // A value may have a sign that also stands between a parameter and its values.
+    expect(heldFrom('link = a=b')).toEqual({ link: ['a=b'] })
+    for (const wrong of ['port', 'port =', '= havnes']) expect(heldFrom(wrong)).toContain('port = havnes, skarvoy')
   })
 
   it('names the browser behind a session', () => {
@@ -39,7 +50,7 @@ describe('users in words', () => {
   })
 
   it('asks the audit trail for what is chosen, the last day with it', () => {
-    const none = { from_directory: false, left_at: null, user: '', text: '', outcome: '', from: '', to: '' }
+    const none = { user: '', text: '', outcome: '', from: '', to: '' }
     expect(auditQuery(none)).toEqual({})
     const found = auditQuery({ user: ' runa ', text: '', outcome: 'refused', from: '2026-11-01', to: '2026-11-30' })
     expect(found).toEqual({ user: 'runa', outcome: 'refused', from: new Date(2026, 10, 1).toISOString(), to: new Date(2026, 11, 1).toISOString() })

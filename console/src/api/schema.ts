@@ -1462,7 +1462,7 @@ export interface paths {
         put?: never;
         /** Sign in and get a session cookie. */
         post: operations["sign_in"];
-        /** End the session. */
+        /** End the session. Whoever signed in by the identity provider is told where to sign out there. */
         delete: operations["sign_out"];
         options?: never;
         head?: never;
@@ -1568,6 +1568,23 @@ export interface paths {
         post?: never;
         /** End one of your sessions. */
         delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people sign in besides by a name and a password. */
+        get: operations["sign_in_ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3582,6 +3599,27 @@ export interface components {
             /** @description What the browser calls itself. */
             used_with?: string | null;
         };
+        /** @description How people sign in besides by a name and a password. */
+        SignInWays: {
+            /**
+             * @description What the organisation's identity provider is called; nothing if there is none. The browser goes to
+             *     `/sign-in/begin` for it.
+             */
+            provider?: string | null;
+        };
+        /** @description What is left to do once a session has ended. */
+        SignedOut: {
+            /**
+             * @description Where the browser goes to sign out at the identity provider, too; nothing for who did not sign in
+             *     by it.
+             */
+            then?: string | null;
+        };
+        /**
+         * @description Who says that a user is who they say.
+         * @enum {string}
+         */
+        SignsInBy: "password" | "directory" | "provider";
         SnapshotView: {
             audiences: string[];
             /** Format: uuid */
@@ -3844,6 +3882,13 @@ export interface components {
             /** @description Who is disabled may not sign in, and is signed out. */
             disabled?: boolean | null;
             email?: string | null;
+            /**
+             * @description The parameter values that they are held to: they see documents and published views that were made
+             *     with these, and nothing else. An empty list of names holds them to none. For viewers alone.
+             */
+            held_to?: {
+                [key: string]: string[];
+            } | null;
             role?: components["schemas"]["Role"] | null;
         };
         /** @description A user as an administrator sees them. */
@@ -3857,10 +3902,12 @@ export interface components {
             disabled_at?: string | null;
             /** @description Where invitations go. */
             email?: string | null;
-            /** @description Whether they sign in by the organisation's directory. */
-            from_directory: boolean;
             /** @description Whether they have chosen a password. */
             has_password: boolean;
+            /** @description The parameter values that they are held to; none of them if they are not. */
+            held_to: {
+                [key: string]: string[];
+            };
             /**
              * Format: date-time
              * @description Until when an invitation, or a link for a new password, is good.
@@ -3873,13 +3920,14 @@ export interface components {
             last_seen_at?: string | null;
             /**
              * Format: date-time
-             * @description Since when the directory does not let them in any more.
+             * @description Since when the directory or the provider does not let them in any more.
              */
             left_at?: string | null;
             name: string;
             role: components["schemas"]["Role"];
             /** @description Whether they are asked for a second factor. */
             second_factor: boolean;
+            signs_in_by: components["schemas"]["SignsInBy"];
         };
         /** @description A page of users. */
         UserPage: {
@@ -3894,12 +3942,17 @@ export interface components {
         UserView: {
             /** @description Whether the demo's mailbox is there to be looked at. */
             demo: boolean;
+            /** @description The parameter values that they are held to; none of them if they are not. */
+            held_to: {
+                [key: string]: string[];
+            };
             /** @description The kinds of definitions that they may make and change. */
             may_change: string[];
             name: string;
             role: components["schemas"]["Role"];
             /** @description Whether they are asked for a second factor. */
             second_factor: boolean;
+            signs_in_by: components["schemas"]["SignsInBy"];
             /** @description The teams that they are in; all teams for an administrator. */
             teams: string[];
         };
@@ -11813,12 +11866,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description done; no content */
-            204: {
+            /** @description done; the current state */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["SignedOut"];
+                };
             };
             /** @description the request is malformed */
             400: {
@@ -12628,6 +12683,53 @@ export interface operations {
             };
             /** @description not found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description the database is not available */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description any other error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    sign_in_ways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the requested data */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description the request is malformed */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15272,6 +15374,7 @@ export const roleValues: ReadonlyArray<FlattenedDeepRequired<components>["schema
 export const runDefinitionKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunDefinition"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const runStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["RunState"]> = ["due", "waiting", "collecting", "rendering", "awaiting-approval", "releasing", "delivering", "delivered", "partly-delivered", "completed", "quiet", "held", "failed", "cancelled", "skipped"];
 export const savedFromValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SavedFrom"]> = ["console", "command-line", "api", "before"];
+export const signsInByValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["SignsInBy"]> = ["password", "directory", "provider"];
 export const standsValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Stands"]> = ["ok", "warning", "problem"];
 export const stepKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepKind"]> = ["wait", "audiences", "collect", "snapshot", "render", "send"];
 export const stepStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["StepState"]> = ["running", "done", "failed", "quiet"];

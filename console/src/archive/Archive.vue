@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // Every document that was made: by its words, its report, who got it; as a list, or as front pages side by side.
 import { computed, reactive, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, take } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { isAdministrator } from '../session'
+import { isAdministrator, isHeld } from '../session'
 import { instant, size } from '../words'
 import { asked, countWords, fronts, grouped, kept, statusMark, wantedOf } from './words'
 
@@ -17,7 +17,7 @@ const router = useRouter()
 const wanted = reactive(wantedOf(route.query))
 const page = ref(1)
 const sideBySide = ref(route.query.view === 'fronts')
-const { data: reports } = useLoaded(() => take(api.GET('/report-names')))
+const { data: reports } = useLoaded(async () => (isHeld.value ? [] : await take(api.GET('/report-names'))))
 const query = computed(() => asked(wanted))
 const { data, error, load } = useLoaded(() => take(api.GET('/archive', { params: { query: { ...query.value, page: page.value, size: SIZE } as never } })))
 watch([query, sideBySide], async () => {
@@ -53,7 +53,7 @@ const SORTS = [
     <section class="card stack">
       <form class="search" role="search" aria-label="Search the archive" @submit.prevent="load">
         <el-input v-model.lazy="wanted.words" class="words" clearable placeholder="Words in the document, such as db-2" aria-label="Words in the document" />
-        <el-select v-model="wanted.report" class="third" clearable filterable :value-on-clear="''" :empty-values="[null, undefined]" placeholder="Any report" aria-label="Report"><el-option value="" label="Any report" /><el-option v-for="one in reports" :key="one.name" :value="one.name" :label="one.title" /></el-select>
+        <el-select v-if="!isHeld" v-model="wanted.report" class="third" clearable filterable :value-on-clear="''" :empty-values="[null, undefined]" placeholder="Any report" aria-label="Report"><el-option value="" label="Any report" /><el-option v-for="one in reports" :key="one.name" :value="one.name" :label="one.title" /></el-select>
         <el-input v-model.lazy="wanted.recipient" class="third" clearable placeholder="Sent to" aria-label="Sent to" />
         <el-select v-model="wanted.format" :empty-values="[null, undefined]" aria-label="Format"><el-option value="" label="Any format" /><el-option v-for="one in formats" :key="one" :value="one" :label="one.toUpperCase()" /></el-select>
         <el-select v-model="wanted.status" :empty-values="[null, undefined]" aria-label="Status"><el-option v-for="one in STATUSES" :key="one.value" :value="one.value" :label="one.label" /></el-select>
@@ -68,16 +68,16 @@ const SORTS = [
         </div>
         <p v-if="!data?.items.length" class="muted">Nothing that fits was made. What has just been made is found a few seconds later.</p>
         <div v-else-if="sideBySide" class="fronts">
-          <RouterLink v-for="one in fronts(data.items)" :key="one.document.snapshot_id" :to="{ name: 'run', params: { id: one.run } }" class="front">
+          <component :is="isHeld ? 'a' : RouterLink" v-for="one in fronts(data.items)" :key="one.document.snapshot_id" v-bind="isHeld ? { href: file(one.document.id), target: '_blank', rel: 'noopener' } : { to: { name: 'run', params: { id: one.run } } }" class="front">
             <img :src="`/api/v1/snapshots/${one.document.snapshot_id}/front`" :alt="`First page of ${one.title}, ${one.window}`" loading="lazy" width="298" height="421" />
             <strong>{{ one.title }}</strong>
             <span class="muted small">{{ one.window }}</span>
-          </RouterLink>
+          </component>
         </div>
         <ul v-else class="results">
           <li v-for="files in grouped(data.items)" :key="files[0]!.document.id">
             <p class="head">
-              <RouterLink :to="{ name: 'run', params: { id: files[0]!.run } }"><strong>{{ files[0]!.title }}</strong></RouterLink> · {{ files[0]!.window }}
+              <strong v-if="isHeld">{{ files[0]!.title }}</strong><RouterLink v-else :to="{ name: 'run', params: { id: files[0]!.run } }"><strong>{{ files[0]!.title }}</strong></RouterLink> · {{ files[0]!.window }}
               <span v-if="files[0]!.status" :class="statusMark(files[0]!.status).tone">{{ statusMark(files[0]!.status).mark }} {{ statusMark(files[0]!.status).word }}</span>
             </p>
             <p v-if="files[0]!.found.length" class="found"><template v-for="(piece, i) in files[0]!.found" :key="i"><mark v-if="piece.hit">{{ piece.text }}</mark><template v-else>{{ piece.text }}</template></template></p>

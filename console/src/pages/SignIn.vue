@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take } from '../api/client'
@@ -16,6 +16,15 @@ const problem = ref('')
 const busy = ref(false)
 const forgotten = ref(false)
 const asked = ref(false)
+/** What the organisation's identity provider is called, if there is one. */
+const provider = ref<string | null>(null)
+const to = (): string => (typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/')
+
+onMounted(async () => {
+  // Without an answer there are name and password.
+  const ways = await take(api.GET('/sign-in')).catch(() => null)
+  provider.value = ways?.provider ?? null
+})
 
 /** The answer is the same whether there is such a user or not. */
 async function askForLink() {
@@ -50,10 +59,9 @@ async function submit() {
   problem.value = ''
   try {
     await signIn(name.value, password.value, code.value.trim())
-    const to = typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/'
     // A published view is no page of the console.
-    if (to.startsWith('/view/')) location.assign(to)
-    else await router.push(to)
+    if (to().startsWith('/view/')) location.assign(to())
+    else await router.push(to())
   } catch (error) {
     const asks = error instanceof ApiProblem && error.needsCode
     // The first time it is only asked for.
@@ -70,6 +78,10 @@ async function submit() {
 <template>
   <Door @submit="submit">
     <p class="muted">The right page, to the right people, of the right hours.</p>
+    <template v-if="provider && !forgotten">
+      <a class="way" :href="`/sign-in/begin?to=${encodeURIComponent(to())}`">Sign in with {{ provider }}</a>
+      <p class="or muted small"><span>or with a name and a password</span></p>
+    </template>
     <label>Name<el-input v-model="name" name="name" aria-label="Name" autocomplete="username" autofocus size="large" /></label>
     <label v-if="!forgotten">Password<el-input v-model="password" name="password" aria-label="Password" type="password" show-password autocomplete="current-password" size="large" /></label>
     <label v-if="needsCode && !forgotten">Code of your device, or a recovery code<el-input v-model="code" name="code" aria-label="Code of your device, or a recovery code" inputmode="text" autocomplete="one-time-code" autofocus size="large" /></label>
@@ -82,5 +94,9 @@ async function submit() {
 
 <style scoped>
 .el-button + .el-button { margin: 0; }
+.way { display: block; padding: 0.6rem 1rem; border: 1px solid var(--el-color-primary); border-radius: 4px; font-weight: 600; text-align: center; text-decoration: none; color: var(--el-color-primary); }
+.way:hover { background: var(--el-color-primary-light-9); }
+.or { display: flex; gap: 0.6rem; align-items: center; margin: 0; }
+.or::before, .or::after { content: ''; flex: 1; border-top: 1px solid var(--el-border-color); }
 label { display: grid; gap: 0.3rem; font-weight: 600; font-size: 0.9rem; }
 </style>

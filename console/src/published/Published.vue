@@ -9,14 +9,16 @@ import Loading from '../parts/Loading.vue'
 import ContentMark from '../parts/ContentMark.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
-import { isAuthor } from '../session'
+import { isAuthor, isHeld } from '../session'
 import { instant } from '../words'
 import { isGood, pathOf, untilWords, whomWords, type View } from './words'
 
 const SIZE = 50
 const page = ref(1)
 const { data, error, load } = useLoaded(() => take(api.GET('/views', { params: { query: { page: page.value, size: SIZE } } })))
-const { data: reports } = useLoaded(() => take(api.GET('/reports', { params: { query: { order: 'last', size: 200 } } })))
+const { data: reports } = useLoaded(async () => (isHeld.value ? null : await take(api.GET('/reports', { params: { query: { order: 'last', size: 200 } } }))))
+// Who is held to values sees documents, not runs.
+const { data: documents } = useLoaded(async () => (isHeld.value ? await take(api.GET('/archive', { params: { query: { size: 12 } as never } })) : null))
 const looks = computed(() => !isAuthor.value)
 const latest = computed(() => (reports.value?.items ?? []).filter((report) => report.last_run))
 const now = Date.now()
@@ -58,6 +60,12 @@ async function end(view: View) {
       <h2 id="latest">Latest reports</h2>
       <ul class="cards">
         <li v-for="report in latest" :key="report.name"><RouterLink :to="{ name: 'run', params: { id: report.last_run!.id } }"><strong>{{ report.title }}</strong></RouterLink><span class="small"><StateMark :state="report.last_run!.state" /> <ContentMark :status="report.last_run!.status" /> <span class="muted">{{ report.last_run!.window.label }}</span></span></li>
+      </ul>
+    </section>
+    <section v-if="documents?.items.length" class="card stack scroll" aria-labelledby="latest-documents">
+      <h2 id="latest-documents">Latest documents</h2>
+      <ul class="cards">
+        <li v-for="one in documents.items" :key="one.document.id"><a :href="`/api/v1/documents/${one.document.id}`" target="_blank" rel="noopener"><strong>{{ one.title }}</strong>, {{ one.document.format.toUpperCase() }}</a><span class="small"><ContentMark :status="one.status" /> <span class="muted">{{ one.window }}</span></span></li>
       </ul>
     </section>
   </div>

@@ -7,7 +7,7 @@ import { api, take } from '../api/client'
 import { complain } from '../complain'
 import { useLoaded } from '../parts/load'
 import Loading from '../parts/Loading.vue'
-import { user } from '../session'
+import { isHeld, user } from '../session'
 import { away, instant } from '../words'
 import NewPassword from './NewPassword.vue'
 import SecondFactor from './SecondFactor.vue'
@@ -65,8 +65,13 @@ async function revoke(id: string) {
       <h1>{{ user.name }}</h1>
       <p class="muted">{{ roleLabel(user.role) }}, who {{ ROLES.find((one) => one.value === user!.role)?.may }}.</p>
     </div>
-    <Teams v-if="user.role !== 'administrator' && user.teams.length" />
-    <section class="card" aria-labelledby="password">
+    <Teams v-if="user.role !== 'administrator' && user.teams.length && !isHeld" />
+    <section v-if="user.signs_in_by !== 'password'" class="card stack">
+      <h2>Password</h2>
+      <p v-if="user.signs_in_by === 'directory'">You sign in by the organisation's directory. Your password is changed there.</p>
+      <p v-else>You sign in by the organisation's identity provider. Your password and your second factor are changed there. For the command line, make a token below and give it to <code>maple-lark sign-in --with-token</code>.</p>
+    </section>
+    <section v-else class="card" aria-labelledby="password">
       <form class="stack narrow" @submit.prevent="changePassword">
         <h2 id="password">Password</h2>
         <input class="hidden" type="text" name="username" autocomplete="username" :value="user.name" tabindex="-1" aria-hidden="true" readonly />
@@ -75,7 +80,7 @@ async function revoke(id: string) {
         <div><el-button type="primary" native-type="submit" :loading="busy">Change the password</el-button></div>
       </form>
     </section>
-    <SecondFactor />
+    <SecondFactor v-if="user.signs_in_by !== 'provider'" />
     <section class="card stack scroll" aria-labelledby="browsers">
       <h2 id="browsers">Signed in</h2>
       <Loading :error="sessions ? null : error" :ready="sessions !== null" @again="load">

@@ -10,7 +10,7 @@ import Loading from '../parts/Loading.vue'
 import { user as me } from '../session'
 import { away, instant } from '../words'
 import Teams from './Teams.vue'
-import { ROLES, userState, type Role } from './words'
+import { heldFrom, heldWords, ROLES, SIGNS_IN_BY, userState, type Held, type Role } from './words'
 
 const SIZE = 50
 const page = ref(1)
@@ -61,6 +61,10 @@ async function act(entry: Schemas['UserEntry'], what: string) {
   if (what === 'disable' && (await ask('They are signed out everywhere and cannot sign in. Nothing of theirs is removed.', `Disable ${entry.name}?`, 'Disable'))) return change(entry.name, { disabled: true })
   if (what === 'factor' && (await ask('They sign in with the password alone then, until they begin another. Do this for somebody who has lost their device and their recovery codes.', `Reset the second factor of ${entry.name}?`, 'Reset'))) return done(() => take(api.DELETE('/users/{name}/second-factor', at(entry.name))))
   if (what === 'remove' && (await ask('Their sessions and tokens go. Reports and other definitions stay.', `Remove ${entry.name}?`, 'Remove'))) return done(() => take(api.DELETE('/users/{name}', at(entry.name))))
+  if (what === 'values') {
+    const asked = await ElMessageBox.prompt('A line for each parameter. They see documents and published views that were made with these values, and nothing else. Without a line they are held to none.', `Values that ${entry.name} may see`, { inputType: 'textarea', inputValue: heldWords(entry.held_to), inputPlaceholder: 'port = havnes, skarvoy', inputValidator: (text) => (typeof heldFrom(text ?? '') === 'string' ? (heldFrom(text ?? '') as string) : true), confirmButtonText: 'Save', cancelButtonText: 'Cancel' }).catch(() => null)
+    if (asked) return change(entry.name, { held_to: heldFrom(asked.value ?? '') as Held })
+  }
   if (what === 'email') {
     const asked = await ElMessageBox.prompt('Links for a password go there.', `Mail address of ${entry.name}`, { inputValue: entry.email ?? '', inputPattern: /^[^\s@]+@[^\s@]+$/, inputErrorMessage: 'Write one mail address', confirmButtonText: 'Save', cancelButtonText: 'Cancel' }).catch(() => null)
     if (asked) return change(entry.name, { email: asked.value })
@@ -96,20 +100,21 @@ async function copy() {
             <tr v-for="one in data?.items" :key="one.name">
               <td><strong>{{ one.name }}</strong><span v-if="one.name === me?.name" class="muted"> (you)</span><div class="muted small">{{ one.email ?? 'no mail address' }}</div></td>
               <td data-label="Role">
-                <span v-if="one.from_directory">{{ ROLES.find((role) => role.value === one.role)?.label }}<span class="muted small"> by its groups</span></span>
+                <span v-if="one.signs_in_by !== 'password'">{{ ROLES.find((role) => role.value === one.role)?.label }}<span class="muted small"> by its groups</span></span>
                 <el-select v-else :model-value="one.role" size="small" class="role" :aria-label="`Role of ${one.name}`" @update:model-value="change(one.name, { role: $event })">
                   <el-option v-for="role in ROLES" :key="role.value" :value="role.value" :label="role.label" :title="role.may" />
                 </el-select>
               </td>
-              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div><div v-if="one.from_directory && !one.left_at" class="muted small">by the directory</div></td>
+              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div><div v-if="heldWords(one.held_to)" class="muted small">sees {{ heldWords(one.held_to) }} alone</div><div v-if="SIGNS_IN_BY[one.signs_in_by] && !one.left_at" class="muted small">{{ SIGNS_IN_BY[one.signs_in_by] }}</div></td>
               <td class="whole" data-label="Last seen">{{ one.last_seen_at ? away(one.last_seen_at, Date.now()) : 'never' }}</td>
               <td>
                 <el-dropdown trigger="click" @command="act(one, $event)">
                   <el-button size="small" :aria-label="`More for ${one.name}`">More</el-button>
                   <template #dropdown>
                     <el-dropdown-menu>
-                      <el-dropdown-item v-if="!one.disabled_at && !one.from_directory" command="link">{{ one.has_password ? 'Link for a new password' : 'Invite again' }}</el-dropdown-item>
-                      <el-dropdown-item v-if="!one.from_directory" command="email">Mail address</el-dropdown-item>
+                      <el-dropdown-item v-if="!one.disabled_at && one.signs_in_by === 'password'" command="link">{{ one.has_password ? 'Link for a new password' : 'Invite again' }}</el-dropdown-item>
+                      <el-dropdown-item v-if="one.role === 'viewer'" command="values">Values they may see</el-dropdown-item>
+                      <el-dropdown-item v-if="one.signs_in_by === 'password'" command="email">Mail address</el-dropdown-item>
                       <el-dropdown-item v-if="one.disabled_at" command="enable">Enable</el-dropdown-item>
                       <el-dropdown-item v-else command="disable">Disable</el-dropdown-item>
                       <el-dropdown-item v-if="one.second_factor" command="factor">Reset the second factor</el-dropdown-item>

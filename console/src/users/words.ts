@@ -23,12 +23,34 @@ export const SCOPES: { value: TokenScope; label: string }[] = [
 ]
 export const scopeLabel = (scope: TokenScope): string => SCOPES.find((one) => one.value === scope)?.label ?? scope
 
+export type Held = Record<string, string[]>
+
+/** What somebody is held to, a line a parameter: "port = havnes, skarvoy". */
+export const heldWords = (held: Held): string =>
+  Object.entries(held)
+    .map(([name, values]) => `${name} = ${values.join(', ')}`)
+    .join('\n')
+
+/** The same, read back; a text says what is wrong with it. */
+export function heldFrom(text: string): Held | string {
+  const held: Held = {}
+  for (const line of text.split('\n').filter((one) => one.trim())) {
+    const [name = '', values] = line.split(/=(.*)/s)
+    const all = (values ?? '').split(',').map((one) => one.trim()).filter(Boolean)
+    if (!name.trim() || !all.length) return `Write "${line.trim()}" as a parameter and its values: port = havnes, skarvoy`
+    held[name.trim()] = all
+  }
+  return held
+}
+
+/** Who says that it is them, if that is not their password here. */
+export const SIGNS_IN_BY: Record<Entry['signs_in_by'], string> = { password: '', directory: 'by the directory', provider: 'by the identity provider' }
+
 /** Whether somebody can sign in, at a glance. */
-export function userState(user: Pick<Entry, 'disabled_at' | 'has_password' | 'invited_until' | 'from_directory' | 'left_at'>): StateWords {
+export function userState(user: Pick<Entry, 'disabled_at' | 'has_password' | 'invited_until' | 'signs_in_by' | 'left_at'>): StateWords {
   if (user.disabled_at) return { mark: '◇', word: 'Disabled', tone: 'quiet' }
-  if (user.left_at) return { mark: '◇', word: 'Left the directory', tone: 'quiet' }
-  if (user.from_directory) return { mark: '●', word: 'Active', tone: 'ok' }
-  if (user.has_password) return { mark: '●', word: 'Active', tone: 'ok' }
+  if (user.left_at) return { mark: '◇', word: 'Left the organisation', tone: 'quiet' }
+  if (user.signs_in_by !== 'password' || user.has_password) return { mark: '●', word: 'Active', tone: 'ok' }
   if (user.invited_until) return { mark: '○', word: 'Invited', tone: 'running' }
   return { mark: '▲', word: 'Invitation ended', tone: 'warning' }
 }

@@ -41,7 +41,10 @@ pub const AUDITED: [(&str, &str); 61] = [
     ("issue_token", "made a token"),
     ("keep_run", "keeps a run for good"),
     ("keep_run_no_longer", "keeps a run no longer than others"),
-    ("left_directory", "was let in no more by the directory"),
+    (
+        "left_directory",
+        "lost the right to sign in, by the organisation",
+    ),
     ("make_definition", "made a definition"),
     ("make_template", "made a template"),
     ("make_token", "signed in with a program"),

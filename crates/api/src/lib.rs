@@ -71,7 +71,7 @@ pub use reports::{
     AudienceView, Backfill, BackfillOrder, CopyOrder, NewSchedule, ReportName, ReportPage,
     ReportView,
 };
-pub use rights::{RIGHTS, Right, in_markdown as rights_in_markdown, right_to};
+pub use rights::{RIGHTS, Right, WITHIN_VALUES, in_markdown as rights_in_markdown, right_to};
 pub use runs::{
     AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunOrder, RunPage,
     RunSummary, RunView, SnapshotView, StepView, WindowView,
@@ -81,12 +81,15 @@ pub use schedules::{
 };
 pub use second_factor::{Code, NewSecondFactor, PasswordAgain, RecoveryCodes, SecondFactor};
 pub use secrets::{NewSecret, SecretView};
-pub use sessions::{Credentials, NewToken, Token, TokenOrder, TokenRequest, TokenScope, UserView};
+pub use sessions::{
+    Credentials, NewToken, SignInWays, SignedOut, Token, TokenOrder, TokenRequest, TokenScope,
+    UserView,
+};
 pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
     AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, ReportFilter,
-    ReportOrder, Role, RunState, StepKind, StepState,
+    ReportOrder, Role, RunState, SignsInBy, StepKind, StepState,
 };
 pub use teams::{Membership, NewTeam, TeamChange, TeamMember, TeamView};
 pub use templates::{

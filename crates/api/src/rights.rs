@@ -25,6 +25,30 @@ impl Right {
     }
 }
 
+/// What somebody may do who is held to values (those of [`crate::UserEntry::held_to`]): beside what nobody
+/// needs to be signed in for, this and nothing else. What these answer is within their values.
+pub const WITHIN_VALUES: [&str; 19] = [
+    "about",
+    "begin_second_factor",
+    "change_password",
+    "confirm_second_factor",
+    "download_archive",
+    "end_session",
+    "front_page",
+    "get_document",
+    "get_second_factor",
+    "get_session",
+    "issue_token",
+    "list_sessions",
+    "list_tokens",
+    "list_views",
+    "revoke_token",
+    "search_archive",
+    "sign_out",
+    "turn_off_second_factor",
+    "write_again",
+];
+
 /// Every right once, those of everybody first.
 pub const RIGHTS: [Right; 27] = [
     Right {
@@ -33,6 +57,7 @@ pub const RIGHTS: [Right; 27] = [
         scope: TokenScope::Read,
         operations: &[
             "sign_in",
+            "sign_in_ways",
             "make_token",
             "health",
             "ready",

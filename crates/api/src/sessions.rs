@@ -1,10 +1,15 @@
 //! Signing in, users and tokens.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::{state::Role, words::words};
+use crate::{
+    state::{Role, SignsInBy},
+    words::words,
+};
 
 words!(
     /// What a token is good for.
@@ -29,6 +34,22 @@ impl TokenScope {
             Self::Read => matches!(other, Self::Read | Self::Run | Self::All),
         }
     }
+}
+
+/// How people sign in besides by a name and a password.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInWays {
+    /// What the organisation's identity provider is called; nothing if there is none. The browser goes to
+    /// `/sign-in/begin` for it.
+    pub provider: Option<String>,
+}
+
+/// What is left to do once a session has ended.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignedOut {
+    /// Where the browser goes to sign out at the identity provider, too; nothing for who did not sign in
+    /// by it.
+    pub then: Option<String>,
 }
 
 #[derive(Serialize, Deserialize, ToSchema)]
@@ -102,8 +123,11 @@ pub struct UserView {
     pub teams: Vec<String>,
     /// The kinds of definitions that they may make and change.
     pub may_change: Vec<String>,
+    pub signs_in_by: SignsInBy,
     /// Whether they are asked for a second factor.
     pub second_factor: bool,
+    /// The parameter values that they are held to; none of them if they are not.
+    pub held_to: BTreeMap<String, Vec<String>>,
     /// Whether the demo's mailbox is there to be looked at.
     pub demo: bool,
 }

@@ -258,6 +258,17 @@ words!(
 });
 
 words!(
+    /// Who says that a user is who they say.
+    SignsInBy, "way to sign in", {
+    /// Their password here.
+    Password = "password",
+    /// The organisation's directory.
+    Directory = "directory",
+    /// The organisation's identity provider.
+    Provider = "provider",
+});
+
+words!(
     /// What a notice tells.
     NoticeKind, "kind of notice", {
     Failed = "failed",

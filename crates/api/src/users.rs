@@ -1,11 +1,13 @@
 //! Users: invitations, roles, passwords and sessions.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use crate::state::Role;
+use crate::state::{Role, SignsInBy};
 
 /// A user as an administrator sees them.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -19,14 +21,15 @@ pub struct UserEntry {
     pub last_seen_at: Option<DateTime<Utc>>,
     /// Since when they may not sign in.
     pub disabled_at: Option<DateTime<Utc>>,
-    /// Whether they sign in by the organisation's directory.
-    pub from_directory: bool,
-    /// Since when the directory does not let them in any more.
+    pub signs_in_by: SignsInBy,
+    /// Since when the directory or the provider does not let them in any more.
     pub left_at: Option<DateTime<Utc>>,
     /// Whether they have chosen a password.
     pub has_password: bool,
     /// Whether they are asked for a second factor.
     pub second_factor: bool,
+    /// The parameter values that they are held to; none of them if they are not.
+    pub held_to: BTreeMap<String, Vec<String>>,
     /// Until when an invitation, or a link for a new password, is good.
     pub invited_until: Option<DateTime<Utc>>,
 }
@@ -63,6 +66,10 @@ pub struct UserChange {
     /// Who is disabled may not sign in, and is signed out.
     #[serde(default)]
     pub disabled: Option<bool>,
+    /// The parameter values that they are held to: they see documents and published views that were made
+    /// with these, and nothing else. An empty list of names holds them to none. For viewers alone.
+    #[serde(default)]
+    pub held_to: Option<BTreeMap<String, Vec<String>>>,
 }
 
 /// An invitation, or a link for a new password.

@@ -6,7 +6,7 @@ use reqwest::{Method, RequestBuilder, Response};
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value as Json;
 
-use crate::{failure::Failure, saved};
+use crate::{failure::Failure, saved, typed};
 
 /// Replaces what a terminal would obey instead of showing it, in all texts of an answer: a title
 /// or an error of some source must not move the cursor. Ends of lines and tabs stay.
@@ -63,18 +63,22 @@ impl Client {
 
     /// A client with the token of the environment or of the saved sign-in.
     pub fn signed_in(address: Option<String>) -> Result<Self, Failure> {
-        let mut client = Self::new(address);
+        let client = Self::new(address);
         let remembered = || {
             saved::load()
                 .filter(|saved| saved.address == client.address)
                 .map(|saved| saved.token)
         };
-        let token = std::env::var("MAPLE_LARK_TOKEN")
-            .ok()
-            .filter(|token| !token.is_empty())
-            .or_else(remembered);
-        client.token = Some(token.ok_or(Failure::NotSignedIn)?);
-        Ok(client)
+        let token = typed::token_of_the_environment().or_else(remembered);
+        let token = token.ok_or(Failure::NotSignedIn)?;
+        Ok(client.with_token(token))
+    }
+
+    /// The same client with this token.
+    #[must_use]
+    pub fn with_token(mut self, token: String) -> Self {
+        self.token = Some(token);
+        self
     }
 
     pub fn address(&self) -> &str {

@@ -10,7 +10,8 @@ use crate::failure::Failure;
 pub struct Saved {
     pub address: String,
     pub token: String,
-    pub token_id: uuid::Uuid,
+    /// By which it is revoked; nothing for a token that was made elsewhere.
+    pub token_id: Option<uuid::Uuid>,
 }
 
 fn path() -> Result<PathBuf, Failure> {

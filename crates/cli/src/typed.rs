@@ -13,6 +13,22 @@ pub fn password(prompt: &str) -> Result<String, Failure> {
     }
 }
 
+/// The token of the environment.
+pub fn token_of_the_environment() -> Option<String> {
+    let given = std::env::var("MAPLE_LARK_TOKEN").ok();
+    given.filter(|token| !token.is_empty())
+}
+
+/// The token of the environment, or one that is typed.
+pub fn token() -> Result<String, Failure> {
+    if let Some(token) = token_of_the_environment() {
+        return Ok(token);
+    }
+    let typed = rpassword::prompt_password("Token: ");
+    let typed = typed.map_err(|error| Failure::Local(format!("no token was given: {error}")))?;
+    Ok(typed.trim().to_owned())
+}
+
 /// A code of the environment, or one that is typed.
 pub fn code(prompt: &str) -> Result<String, Failure> {
     if let Ok(code) = std::env::var("MAPLE_LARK_CODE")

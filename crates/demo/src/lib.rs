@@ -9,15 +9,18 @@ pub mod cluster;
 pub mod directory_server;
 pub mod live_page;
 pub mod mail_server;
+pub mod openid_provider;
 mod real_mail_server;
 pub mod receivers;
 pub mod scenario;
+mod stand_in;
 mod test_cluster;
 pub mod web_services;
 
 pub use cluster::Cluster;
 pub use directory_server::DirectoryServer;
 pub use mail_server::MailServer;
+pub use openid_provider::OpenIdProvider;
 pub use real_mail_server::RealMailServer;
 pub use receivers::{Received, WebReceiver};
 pub use test_cluster::TestCluster;

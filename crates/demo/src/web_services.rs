@@ -13,7 +13,7 @@ use std::{
     time::Duration,
 };
 
-use anyhow::{Context, Result};
+use anyhow::Result;
 use chrono::Utc;
 use rocket::{
     Request, State, get,
@@ -27,42 +27,28 @@ use rocket::{
 };
 use serde_json::{Value, json};
 
-use crate::scenario::{
-    company::{PORTS, VESSELS},
-    noise,
+use crate::{
+    scenario::{
+        company::{PORTS, VESSELS},
+        noise,
+    },
+    stand_in::StandIn,
 };
 
 /// Whom the telemetry answers.
 pub const TELEMETRY_TOKEN: &str = "orrin-telemetry-reader";
 
-/// Running services; they end with the runtime they were started on.
+/// Running services; they end with this.
 pub struct WebServices {
     pub address: SocketAddr,
-    shutdown: rocket::Shutdown,
+    _stand_in: StandIn,
 }
 
 impl WebServices {
     /// Listens on any free port of loopback.
     pub async fn start() -> Result<Self> {
-        // Rocket does not say which port it was given, so a free one is looked for first.
-        let address = std::net::TcpListener::bind("127.0.0.1:0")
-            .context("no port of loopback is free")?
-            .local_addr()?;
-        let config = rocket::Config {
-            address: address.ip(),
-            port: address.port(),
-            log_level: rocket::config::LogLevel::Off,
-            workers: 2,
-            shutdown: rocket::config::Shutdown {
-                ctrlc: false,
-                signals: std::collections::HashSet::new(),
-                grace: 1,
-                mercy: 1,
-                ..Default::default()
-            },
-            ..rocket::Config::release_default()
-        };
-        let ignited = rocket::custom(config)
+        let address = StandIn::free()?;
+        let built = StandIn::built(address)
             .manage(Arc::new(Asked::default()))
             .mount(
                 "/",
@@ -72,36 +58,15 @@ impl WebServices {
                 ],
             )
             .manage(Arc::new(crate::live_page::Sessions::default()))
-            .mount("/port-office", crate::live_page::routes())
-            .ignite()
-            .await
-            .context("the stand-in web services cannot start")?;
-        let shutdown = ignited.shutdown();
-        // Reading the error keeps Rocket from panicking over one that nobody saw.
-        tokio::spawn(async move {
-            ignited
-                .launch()
-                .await
-                .map(drop)
-                .map_err(|error| error.kind().to_string())
-        });
-        for _ in 0..100 {
-            if tokio::net::TcpStream::connect(address).await.is_ok() {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        }
-        Ok(Self { address, shutdown })
+            .mount("/port-office", crate::live_page::routes());
+        Ok(Self {
+            _stand_in: StandIn::start(address, built).await?,
+            address,
+        })
     }
 
     pub fn url(&self, path: &str) -> String {
         format!("http://{}{path}", self.address)
-    }
-}
-
-impl Drop for WebServices {
-    fn drop(&mut self) {
-        self.shutdown.clone().notify();
     }
 }
 

@@ -1,9 +1,10 @@
-//! Who somebody is, as the organisation's directory knows them (LDAP, RFC 4511): they are searched
-//! for by an account that may only read, and their password is tried by signing in as them. Nothing
-//! is ever written, and no password is kept.
+//! Who somebody is, as the organisation knows them: by its directory (LDAP, RFC 4511), where they are searched
+//! for by an account that may only read and their password is tried by signing in as them, or by its
+//! OpenID provider. Nothing is ever written there, and no password is kept.
 
 mod filter;
 mod groups;
+mod provider;
 
 use std::{sync::Arc, time::Duration};
 
@@ -16,6 +17,7 @@ use rustls::{
 
 pub use filter::{BadFilter, Filter};
 pub use groups::{Groups, same_entry};
+pub use provider::{Begun, LetIn, Provider, ProviderError, ProviderSettings};
 
 /// LDAP's result code for a name or a password that is wrong (RFC 4511, 4.1.9).
 const INVALID_CREDENTIALS: u32 = 49;
@@ -58,15 +60,15 @@ pub struct Settings {
     pub timeout: Duration,
 }
 
-/// Somebody whom the directory knows.
+/// Somebody whom the directory or the provider knows.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Person {
-    /// The distinguished name of their entry (RFC 4514).
+    /// The distinguished name of their entry (RFC 4514), or what the provider calls them for good.
     pub entry: String,
     /// The name that they sign in with, as the directory writes it.
     pub name: String,
     pub mail: Option<String>,
-    /// The distinguished names of their groups.
+    /// Their groups, by distinguished names or as the provider calls them.
     pub groups: Vec<String>,
 }
 

@@ -89,6 +89,9 @@ async fn needs(config: &Config) -> Vec<Finding> {
     if let Some(organisation) = &config.directory {
         all.push(directory(&organisation.directory).await);
     }
+    if let Some(organisation) = &config.identity_provider {
+        all.push(identity_provider(&organisation.provider).await);
+    }
     // A folder of another machine may not answer.
     let own = config.clone();
     let looking = tokio::task::spawn_blocking(move || of_the_machine(&own));
@@ -128,6 +131,18 @@ async fn directory(directory: &maple_lark_directory::Directory) -> Finding {
             "directory",
             error.to_string(),
             "Correct [directory] in the configuration, or see that the directory runs. Until then nobody signs in by it.",
+        ),
+    }
+}
+
+/// Whether the organisation's identity provider answers and says of itself what it must.
+async fn identity_provider(provider: &maple_lark_directory::Provider) -> Finding {
+    match provider.test().await {
+        Ok(words) => ok("identity provider", words),
+        Err(error) => problem(
+            "identity provider",
+            error.to_string(),
+            "Correct [identity-provider] in the configuration, or see that the provider runs. Until then nobody signs in by it.",
         ),
     }
 }

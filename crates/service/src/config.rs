@@ -16,8 +16,12 @@ use serde::Deserialize;
 use crate::secrets::Vault;
 
 mod directory;
+mod groups;
+mod identity_provider;
 
 pub use directory::Organisation;
+pub use groups::Meaning;
+pub use identity_provider::IdentityProvider;
 
 /// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
 #[derive(Clone)]
@@ -43,6 +47,8 @@ pub struct Config {
     pub audit_channel: Option<String>,
     /// By which people sign in beside those who were invited.
     pub directory: Option<Organisation>,
+    /// By which people sign in in the browser, beside those who were invited.
+    pub identity_provider: Option<IdentityProvider>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -148,6 +154,7 @@ struct File {
     fonts: Vec<PathBuf>,
     audit_channel: Option<String>,
     directory: Option<directory::DirectoryFile>,
+    identity_provider: Option<identity_provider::IdentityProviderFile>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -347,6 +354,20 @@ impl Config {
             read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
         });
         let vault = Vault::new(key.transpose()?.as_ref());
+        let public_url = file
+            .public_url
+            .unwrap_or_else(|| format!("http://{}", file.listen))
+            .trim_end_matches('/')
+            .to_owned();
+        if file.identity_provider.is_some() && !vault.has_key() {
+            return Err(invalid(
+                "identity-provider: what begins a sign-in there is sealed, so a secret-key is needed; make a file with \"openssl rand -hex 32\" and name it as secret-key = \"file:/path\"".to_owned(),
+            ));
+        }
+        let identity_provider = file
+            .identity_provider
+            .map(|provider| provider.checked(&public_url).map_err(invalid))
+            .transpose()?;
         for (key, folders) in [
             ("deliver-into", &file.deliver_into),
             ("sources-may-read", &file.sources_may_read),
@@ -433,11 +454,7 @@ impl Config {
         };
         Ok(Config {
             listen: file.listen,
-            public_url: file
-                .public_url
-                .unwrap_or_else(|| format!("http://{}", file.listen))
-                .trim_end_matches('/')
-                .to_owned(),
+            public_url,
             database,
             connections: file.connections.clamp(2, 200),
             wait_for_database: Duration::ZERO,
@@ -455,6 +472,7 @@ impl Config {
                 .directory
                 .map(|directory| directory.checked().map_err(invalid))
                 .transpose()?,
+            identity_provider,
             boundary,
             permissions: Permissions {
                 folders: file.sources_may_read,

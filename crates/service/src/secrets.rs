@@ -60,6 +60,11 @@ impl Vault {
         }))
     }
 
+    /// Whether anything can be sealed at all.
+    pub fn has_key(&self) -> bool {
+        self.0.is_some()
+    }
+
     /// Adds to a text what only this key can add, in a form that fits in an address. Nothing
     /// if there is no key.
     pub fn sign(&self, purpose: &str, text: &str) -> Option<String> {

@@ -98,6 +98,7 @@ const WANTED: &str = "from documents d join runs r on r.id = d.run_id join snaps
      and ($4::timestamptz is null or d.created_at >= $4) and ($5::timestamptz is null or d.created_at < $5) \
      and ($6::timestamptz is null or (r.window_from <= $6 and r.window_to > $6)) \
      and ($7::text is null or d.format = $7) and ($8::text is null or s.status = $8) and ($9::bigint is null or d.size >= $9) \
+     and ($11::jsonb is null or within_bounds(s.chosen, $11)) \
      and ($10::text is null or exists (select from deliveries v where v.snapshot_id = d.snapshot_id and v.variant = d.variant \
          and v.channel = 'mail' and v.state in ({accepted}) and address_of(v.recipient) like $10))";
 
@@ -136,6 +137,7 @@ impl ArchiveFilter {
             self.status.clone().into(),
             self.at_least.into(),
             self.recipient.as_ref().map(address).into(),
+            sight.bounds(),
         ]
     }
 }
@@ -174,7 +176,7 @@ impl Store {
                case when $2::text is null then null else (select ts_headline('simple', t.text, websearch_to_tsquery('simple', $2), 'StartSel=⟦, StopSel=⟧, MaxWords=24, MinWords=8, MaxFragments=2, FragmentDelimiter= … ') \
                  from document_texts t where t.snapshot_id = page.snapshot_id) end as found \
              from (select row_number() over (order by {ordered}) as place, d.id, d.run_id, d.snapshot_id, d.format, d.file_name, d.variant, d.media_type, d.sha256, d.size, d.removed_at, d.created_at, \
-               r.report, r.title, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $11 offset $12) page order by page.place",
+               r.report, r.title, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $12 offset $13) page order by page.place",
             accepted = sent_states(),
             wanted = wanted(),
         );

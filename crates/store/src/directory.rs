@@ -1,4 +1,4 @@
-//! Users who sign in by the organisation's directory.
+//! Users who sign in by the organisation's directory or its identity provider.
 
 use maple_lark_api::{Role, Words};
 use sea_orm::{
@@ -13,12 +13,12 @@ use crate::{
     people::User,
 };
 
-/// Somebody as the directory knows them, with what the configuration makes of their groups.
+/// Somebody as the organisation knows them, with what the configuration makes of their groups.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DirectoryUser {
     /// What they sign in with.
     pub name: String,
-    /// The name of their entry.
+    /// The name of their entry, or what the provider calls them for good.
     pub entry: String,
     pub email: Option<String>,
     pub role: Role,
@@ -26,14 +26,14 @@ pub struct DirectoryUser {
     pub teams: Vec<String>,
 }
 
-/// What came of putting somebody of the directory among the users.
+/// What came of putting somebody of the organisation among the users.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Entered {
     /// As they are now.
-    User(User),
+    User(Box<User>),
     /// They would be as they were, but an administrator has disabled them.
     Disabled,
-    /// Somebody who does not come from the directory has the name.
+    /// Somebody who does not come from there has the name.
     NameTaken,
 }
 
@@ -72,26 +72,71 @@ impl Store {
             return Ok(Entered::NameTaken);
         };
         let user = User::from_query_result(&row, "")?;
-        let left: Vec<String> = led_to
-            .iter()
-            .filter(|team| !person.teams.contains(team))
-            .cloned()
-            .collect();
-        let out = Self::sql(
-            "delete from team_members where user_id = $1 and team = any($2)",
-            [user.id.into(), left.into()],
-        );
-        transaction.execute_raw(out).await?;
-        let into = Self::sql(
-            "insert into team_members (team, user_id, owner) select name, $1, false from teams where name = any($2) on conflict do nothing",
-            [user.id.into(), person.teams.clone().into()],
-        );
-        transaction.execute_raw(into).await?;
+        put_into_teams(&transaction, user.id, &person.teams, led_to).await?;
         transaction.commit().await?;
         Ok(match user.disabled_at {
             Some(_) => Entered::Disabled,
-            None => Entered::User(user),
+            None => Entered::User(Box::new(user)),
         })
+    }
+
+    /// Makes a user of somebody whom the identity provider knows, or brings them up to date, as
+    /// [`Store::enter_from_directory`] does. Who it is follows from what the provider calls them
+    /// for good; the name that they came with first stays theirs. `grant` is kept in place of the one
+    /// before.
+    pub async fn enter_from_provider(
+        &self,
+        person: &DirectoryUser,
+        led_to: &[String],
+        grant: Option<Vec<u8>>,
+        now: Time,
+    ) -> Result<Entered> {
+        let transaction = self.db.begin().await?;
+        // Another of this name, or who is here already, is left as they are.
+        let added = Self::sql(
+            "insert into users (id, name, password_hash, role, created_at, provider_subject) values ($1, $2, '', $3, $4, $5) on conflict do nothing",
+            [
+                Uuid::now_v7().into(),
+                person.name.clone().into(),
+                person.role.word().into(),
+                now.into(),
+                person.entry.clone().into(),
+            ],
+        );
+        transaction.execute_raw(added).await?;
+        let changed = Self::sql(
+            "update users set role = $2, email = $3, provider_grant = $4, provider_looked_at = $5, directory_left_at = null where provider_subject = $1 returning *",
+            [
+                person.entry.clone().into(),
+                person.role.word().into(),
+                person.email.clone().into(),
+                grant.into(),
+                now.into(),
+            ],
+        );
+        let Some(row) = transaction.query_one_raw(changed).await? else {
+            return Ok(Entered::NameTaken);
+        };
+        let user = User::from_query_result(&row, "")?;
+        put_into_teams(&transaction, user.id, &person.teams, led_to).await?;
+        transaction.commit().await?;
+        Ok(match user.disabled_at {
+            Some(_) => Entered::Disabled,
+            None => Entered::User(Box::new(user)),
+        })
+    }
+
+    /// Takes one user of the identity provider who was not looked at since, to look whether they are
+    /// still let in. Nobody else gets the same one: what it is looked by is good once.
+    pub async fn take_provider_user(&self, since: Time, now: Time) -> Result<Option<User>> {
+        let taken = Self::sql(
+            "update users set provider_looked_at = $2 where id = (select id from users where provider_grant is not null and directory_left_at is null and provider_looked_at < $1 order by provider_looked_at limit 1 for update skip locked) returning *",
+            [since.into(), now.into()],
+        );
+        let row = self.db.query_one_raw(taken).await?;
+        Ok(row
+            .map(|row| User::from_query_result(&row, ""))
+            .transpose()?)
     }
 
     /// The users whom the directory still lets in, as far as is known, by name.
@@ -104,12 +149,12 @@ impl Store {
             .await?)
     }
 
-    /// Puts it on record that the directory does not let somebody in any more: their sessions end and
+    /// Puts it on record that the directory or the provider does not let somebody in any more: their sessions end and
     /// their tokens are good for nothing. Answers whether they were let in until now.
     pub async fn leave_directory(&self, user: Uuid, now: Time) -> Result<bool> {
         let transaction = self.db.begin().await?;
         let left = Self::sql(
-            "update users set directory_left_at = $2 where id = $1 and directory_entry is not null and directory_left_at is null",
+            "update users set directory_left_at = $2, provider_grant = null where id = $1 and (directory_entry is not null or provider_subject is not null) and directory_left_at is null",
             [user.into(), now.into()],
         );
         let is_new = transaction.execute_raw(left).await?.rows_affected() > 0;
@@ -119,6 +164,31 @@ impl Store {
         transaction.commit().await?;
         Ok(is_new)
     }
+}
+
+/// Of the teams that groups lead to, somebody is in these. Other teams are left alone.
+async fn put_into_teams(
+    transaction: &DatabaseTransaction,
+    user: Uuid,
+    teams: &[String],
+    led_to: &[String],
+) -> Result<()> {
+    let left: Vec<String> = led_to
+        .iter()
+        .filter(|team| !teams.contains(team))
+        .cloned()
+        .collect();
+    let out = Store::sql(
+        "delete from team_members where user_id = $1 and team = any($2)",
+        [user.into(), left.into()],
+    );
+    transaction.execute_raw(out).await?;
+    let into = Store::sql(
+        "insert into team_members (team, user_id, owner) select name, $1, false from teams where name = any($2) on conflict do nothing",
+        [user.into(), teams.to_vec().into()],
+    );
+    transaction.execute_raw(into).await?;
+    Ok(())
 }
 
 async fn end_all(transaction: &DatabaseTransaction, user: Uuid) -> Result<()> {

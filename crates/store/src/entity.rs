@@ -50,8 +50,16 @@ entity!(user, "users", {
     second_factor_at: Option<Time>,
     /// Their entry in the organisation's directory, if they sign in by it.
     directory_entry: Option<String>,
-    /// Since when the directory does not let them in any more.
+    /// Since when the directory or the provider does not let them in any more.
     directory_left_at: Option<Time>,
+    /// What the organisation's identity provider calls them for good, if they sign in by it.
+    provider_subject: Option<String>,
+    /// By which it can be looked whether it still lets them in, sealed.
+    provider_grant: Option<Vec<u8>>,
+    /// When that was looked last.
+    provider_looked_at: Option<Time>,
+    /// The parameter values that they are held to.
+    bounds: Option<serde_json::Value>,
 });
 
 entity!(session, "sessions", {
@@ -160,6 +168,8 @@ entity!(snapshot, "snapshots", {
     quiet: Option<String>,
     /// Its values, as texts for people.
     shown: Option<serde_json::Value>,
+    /// The values that it was asked with, by parameter.
+    chosen: Option<serde_json::Value>,
     /// When its bytes went.
     removed_at: Option<Time>,
 });

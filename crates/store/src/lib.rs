@@ -7,6 +7,7 @@ pub mod archive;
 pub mod archive_chain;
 pub mod audit;
 mod bodies;
+pub mod bounds;
 pub mod claims;
 pub mod definitions;
 pub mod deliveries;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 31] = [
+const STEPS: [Step; 33] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -152,6 +152,14 @@ const STEPS: [Step; 31] = [
     Step {
         name: "0031_run_status",
         sql: include_str!("migrations/0031_run_status.sql"),
+    },
+    Step {
+        name: "0032_identity_provider",
+        sql: include_str!("migrations/0032_identity_provider.sql"),
+    },
+    Step {
+        name: "0033_bounds",
+        sql: include_str!("migrations/0033_bounds.sql"),
     },
 ];
 

@@ -1,6 +1,6 @@
 //! Users, their sessions and tokens (kept as hashes), and failed sign-ins.
 
-use maple_lark_api::TokenScope;
+use maple_lark_api::{Role, SignsInBy, TokenScope};
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, PaginatorTrait,
     QueryFilter, QueryOrder, sea_query::OnConflict,
@@ -15,6 +15,43 @@ use crate::{
 pub use api_token::Model as ApiToken;
 pub use session::Model as Session;
 pub use user::Model as User;
+
+impl User {
+    /// Somebody new, who cannot sign in yet.
+    #[must_use]
+    pub fn new(name: String, role: Role, created_at: Time) -> Self {
+        Self {
+            id: Uuid::now_v7(),
+            name,
+            // Fits nothing.
+            password_hash: String::new(),
+            role: role.into(),
+            created_at,
+            email: None,
+            disabled_at: None,
+            second_factor: None,
+            second_factor_at: None,
+            directory_entry: None,
+            directory_left_at: None,
+            provider_subject: None,
+            provider_grant: None,
+            provider_looked_at: None,
+            bounds: None,
+        }
+    }
+
+    /// Who says that it is them.
+    #[must_use]
+    pub fn signs_in_by(&self) -> SignsInBy {
+        if self.provider_subject.is_some() {
+            SignsInBy::Provider
+        } else if self.directory_entry.is_some() {
+            SignsInBy::Directory
+        } else {
+            SignsInBy::Password
+        }
+    }
+}
 
 impl Store {
     pub async fn user_count(&self) -> Result<u64> {

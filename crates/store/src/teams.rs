@@ -3,7 +3,7 @@
 use sea_orm::{ConnectionTrait, FromQueryResult, Value};
 use uuid::Uuid;
 
-use crate::{Result, Store, entity::Time};
+use crate::{Result, Store, bounds::Bounds, entity::Time};
 
 /// What somebody sees of runs and of all that comes of them.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -12,25 +12,40 @@ pub enum Sight {
     All,
     /// What belongs to these teams, and what belongs to all.
     Teams(Vec<String>),
+    /// The same, and of it what is within parameter values.
+    Within { teams: Vec<String>, bounds: Bounds },
 }
 
 impl Sight {
+    /// The teams whose things somebody sees beside those of all; nothing where they see everything.
+    #[must_use]
+    pub fn teams(&self) -> Option<&Vec<String>> {
+        match self {
+            Self::All => None,
+            Self::Teams(own) | Self::Within { teams: own, .. } => Some(own),
+        }
+    }
+
     /// Whether somebody sees what belongs to a team; the empty name means all.
     #[must_use]
     pub fn sees(&self, team: &str) -> bool {
-        match self {
-            Self::All => true,
-            Self::Teams(own) => team.is_empty() || own.iter().any(|one| one == team),
-        }
+        self.teams()
+            .is_none_or(|own| team.is_empty() || own.iter().any(|one| one == team))
     }
 
     /// The teams that somebody is restricted to, with the empty name of what belongs to all; nothing
     /// where they see everything.
     #[must_use]
     pub fn restriction(&self) -> Option<Vec<String>> {
+        let own = self.teams()?.iter().cloned();
+        Some(own.chain([String::new()]).collect())
+    }
+
+    /// What somebody is held to, for statements; `null` if they are not.
+    pub(crate) fn bounds(&self) -> Value {
         match self {
-            Self::All => None,
-            Self::Teams(own) => Some(own.iter().cloned().chain([String::new()]).collect()),
+            Self::Within { bounds, .. } => bounds.value(),
+            Self::All | Self::Teams(_) => Value::Json(None),
         }
     }
 
@@ -64,6 +79,16 @@ pub struct TeamChange {
 }
 
 impl Store {
+    /// Whether somebody sees a snapshot, as far as values go.
+    pub async fn is_within(&self, snapshot: Uuid, sight: &Sight) -> Result<bool> {
+        let asked = Self::sql(
+            "select $2::jsonb is null or within_bounds(chosen, $2) as within from snapshots where id = $1",
+            [snapshot.into(), sight.bounds()],
+        );
+        let found = self.db.query_one_raw(asked).await?;
+        Ok(found.is_some_and(|row| row.try_get("", "within").unwrap_or(false)))
+    }
+
     /// All teams, by name.
     pub async fn teams(&self) -> Result<Vec<Team>> {
         let asked = Self::sql(

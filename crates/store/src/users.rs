@@ -5,10 +5,12 @@ use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
     QueryOrder, TransactionTrait,
 };
+use serde_json::json;
 use uuid::Uuid;
 
 use crate::{
     Page, Result, Store,
+    bounds::Chosen,
     entity::{Time, session, user},
     offset,
     people::{Session, User},
@@ -20,6 +22,8 @@ pub struct UserChange {
     pub role: Option<Role>,
     pub email: Option<String>,
     pub disabled: Option<bool>,
+    /// What they are held to; to nothing where it has no names.
+    pub held_to: Option<Chosen>,
 }
 
 /// What came of a change of a user.
@@ -106,7 +110,8 @@ impl Store {
         }
         let changed = Self::sql(
             "update users set role = coalesce($2, role), email = coalesce($3, email), \
-               disabled_at = case when $4::boolean is null then disabled_at when $4 then coalesce(disabled_at, $5) end \
+               disabled_at = case when $4::boolean is null then disabled_at when $4 then coalesce(disabled_at, $5) end, \
+               bounds = case when $6::jsonb is null then bounds when $6 = '{}' then null else $6 end \
              where name = $1",
             [
                 name.into(),
@@ -114,6 +119,7 @@ impl Store {
                 change.email.clone().into(),
                 change.disabled.into(),
                 now.into(),
+                change.held_to.as_ref().map(|held| json!(held)).into(),
             ],
         );
         transaction.execute_raw(changed).await?;

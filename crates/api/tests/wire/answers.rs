@@ -613,6 +613,8 @@ fn users_teams_and_the_audit_trail() {
         "role": "author",
         "teams": ["harbour"],
         "may_change": ["harbour"],
+        "signs_in_by": "password",
+        "held_to": { "port": ["havnes"] },
         "second_factor": true,
         "demo": false,
     });
@@ -633,7 +635,8 @@ fn users_teams_and_the_audit_trail() {
         "created_at": AT,
         "last_seen_at": AT,
         "disabled_at": AT,
-        "from_directory": true,
+        "signs_in_by": "provider",
+        "held_to": { "port": ["havnes"] },
         "left_at": AT,
         "has_password": true,
         "second_factor": false,
@@ -657,6 +660,8 @@ fn users_teams_and_the_audit_trail() {
         "used_with": "a browser",
         "current": true,
     }));
+    answer::<SignInWays>(json!({ "provider": "Orrin Sound account" }));
+    answer::<SignedOut>(json!({ "then": "https://id.orrin-sound.example/sign-out" }));
     answer::<SecondFactor>(json!({ "since": AT, "recovery_codes": 8 }));
     answer::<NewSecondFactor>(json!({ "key": "ABCD", "uri": "otpauth://totp/a", "svg": "<svg/>" }));
     answer::<RecoveryCodes>(json!({ "codes": ["abcd-efgh"] }));

@@ -191,6 +191,7 @@ fn users_teams_and_how_they_sign_in() {
         "role": "viewer",
         "email": "runa@orrin-sound.example",
         "disabled": true,
+        "held_to": { "port": ["havnes"] },
     }));
     order::<InvitationToken>(json!({ "token": "t" }));
     order::<Acceptance>(json!({ "token": "t", "password": "p", "code": "123456" }));

@@ -16,21 +16,58 @@ const CODE: &str = "Code of your second factor, or a recovery code: ";
 /// Asks for the password, or takes it from MAPLE_LARK_PASSWORD; and for a code, or takes it from
 /// MAPLE_LARK_CODE, if you have a second factor. What is remembered is an API
 /// token, in a file that only you can read; "sign-out" revokes it.
+///
+/// Whoever signs in by the organisation's identity provider has no password here: make a token in the
+/// console, on the page of your sign-in, and give it with --with-token.
 #[derive(Args)]
 #[command(
-    after_help = "Example:\n  maple-lark sign-in --address http://127.0.0.1:8480 --name admin"
+    after_help = "Examples:\n  maple-lark sign-in --address http://127.0.0.1:8480 --name admin\n  maple-lark sign-in --with-token"
 )]
 pub struct SignIn {
     /// The name to sign in with
     #[arg(long, default_value = "admin")]
     name: String,
+    /// Ask for a token instead, or take it from MAPLE_LARK_TOKEN, and remember it
+    #[arg(long, conflicts_with = "name")]
+    with_token: bool,
 }
 
 impl SignIn {
     pub async fn run(self, address: Option<String>) -> Result<(), Failure> {
+        if self.with_token {
+            return remember_token(Client::new(address)).await;
+        }
         let password = password(&format!("Password of {}: ", self.name))?;
         remember(&Client::new(address), &self.name, &password, None).await
     }
+}
+
+/// Keeps a token that was made elsewhere, if it is good.
+async fn remember_token(client: Client) -> Result<(), Failure> {
+    let token = typed::token()?;
+    let client = client.with_token(token.clone());
+    let user: UserView = client.get("/session").await?;
+    keep(&client, (token, None), &user)
+}
+
+fn keep(
+    client: &Client,
+    (token, token_id): (String, Option<uuid::Uuid>),
+    user: &UserView,
+) -> Result<(), Failure> {
+    let path = saved::save(&Saved {
+        address: client.address().to_owned(),
+        token,
+        token_id,
+    })?;
+    println!(
+        "Signed in at {} as {} ({}); remembered in {}.",
+        client.address(),
+        user.name,
+        user.role,
+        path.display()
+    );
+    Ok(())
 }
 
 /// Gets a token for this machine and keeps it.
@@ -53,19 +90,7 @@ async fn remember(
         }
         made => made?,
     };
-    let path = saved::save(&Saved {
-        address: client.address().to_owned(),
-        token: made.token,
-        token_id: made.id,
-    })?;
-    println!(
-        "Signed in at {} as {} ({}); remembered in {}.",
-        client.address(),
-        made.user.name,
-        made.user.role,
-        path.display()
-    );
-    Ok(())
+    keep(client, (made.token, Some(made.id)), &made.user)
 }
 
 /// Choose a password by the link of an invitation, and sign in
@@ -122,8 +147,15 @@ impl SignOut {
             println!("You were not signed in.");
             return Ok(());
         };
+        let Some(id) = saved.token_id else {
+            saved::forget()?;
+            println!(
+                "Signed out here. The token was made elsewhere and stays good; \"maple-lark tokens revoke\" or the console ends it."
+            );
+            return Ok(());
+        };
         Client::signed_in(address.or(Some(saved.address)))?
-            .delete(&format!("/tokens/{}", saved.token_id))
+            .delete(&format!("/tokens/{id}"))
             .await?;
         saved::forget()?;
         println!("Signed out; the token is revoked.");

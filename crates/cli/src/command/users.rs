@@ -1,14 +1,15 @@
 //! Those who sign in: invited, changed and removed by an administrator; and your own password.
 
 use std::{
+    collections::BTreeMap,
     io::IsTerminal,
     path::{Path, PathBuf},
 };
 
 use clap::{Args, Subcommand, ValueEnum};
 use maple_lark_api::{
-    Invitation, Membership, NewUser, PasswordChange, Role, TeamView, UserChange, UserEntry,
-    UserPage,
+    Invitation, Membership, NewUser, PasswordChange, Role, SignsInBy, TeamView, UserChange,
+    UserEntry, UserPage,
 };
 use serde::{Deserialize, Serialize};
 
@@ -25,7 +26,7 @@ use crate::{
 /// hand over. The same link is how somebody gets a new password.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm\n  maple-lark users import colleagues.csv --check"
+    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm\n  maple-lark users values havnes.office port=havnes\n  maple-lark users import colleagues.csv --check"
 )]
 pub struct Users {
     #[command(subcommand)]
@@ -64,6 +65,17 @@ enum Action {
     },
     /// Give somebody another mail address
     Email { name: String, email: String },
+    /// Hold a viewer to parameter values: they see documents and published views made with these, and
+    /// nothing else
+    Values {
+        name: String,
+        /// A parameter with its values, such as port=havnes,skarvoy
+        #[arg(required_unless_present = "none", value_parser = values)]
+        values: Vec<(String, Vec<String>)>,
+        /// Hold them to none any more
+        #[arg(long, conflicts_with = "values")]
+        none: bool,
+    },
     /// Make another invitation, or a link for a new password
     Link { name: String },
     /// Sign somebody out and keep them out; nothing of theirs is removed
@@ -99,6 +111,28 @@ impl From<RoleName> for Role {
             RoleName::Administrator => Self::Administrator,
         }
     }
+}
+
+/// A parameter with its values as they are typed.
+fn values(text: &str) -> Result<(String, Vec<String>), String> {
+    let wrong =
+        || format!("\"{text}\" is not a parameter with its values, such as port=havnes,skarvoy");
+    let (name, values) = text.split_once('=').ok_or_else(wrong)?;
+    let values = values
+        .split(',')
+        .map(str::trim)
+        .filter(|one| !one.is_empty());
+    let values: Vec<String> = values.map(str::to_owned).collect();
+    if name.trim().is_empty() || values.is_empty() {
+        return Err(wrong());
+    }
+    Ok((name.trim().to_owned(), values))
+}
+
+fn held_words(held_to: &BTreeMap<String, Vec<String>>) -> String {
+    let each = held_to.iter();
+    let each = each.map(|(name, values)| format!("{name} = {}", values.join(", ")));
+    each.collect::<Vec<_>>().join("; ")
 }
 
 fn path(name: &str) -> String {
@@ -149,6 +183,22 @@ impl Users {
                 let said = format!("Mail for {name} goes to {email} now.");
                 let change = UserChange {
                     email: Some(email),
+                    ..UserChange::default()
+                };
+                changed(client, &name, &change, &said).await
+            }
+            Action::Values { name, values, .. } => {
+                let held_to: BTreeMap<_, _> = values.into_iter().collect();
+                let said = if held_to.is_empty() {
+                    format!("{name} is held to no values any more.")
+                } else {
+                    format!(
+                        "{name} sees what was made for {} alone.",
+                        held_words(&held_to)
+                    )
+                };
+                let change = UserChange {
+                    held_to: Some(held_to),
                     ..UserChange::default()
                 };
                 changed(client, &name, &change, &said).await
@@ -209,15 +259,10 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     let all = everybody(client).await?;
     output::print(output, &all, |all| {
         let rows = all.iter().map(|user| {
-            let state = state_of(user);
             vec![
                 user.name.clone(),
                 user.role.to_string(),
-                if user.second_factor {
-                    format!("{state}, second factor")
-                } else {
-                    state.to_owned()
-                },
+                described(user),
                 user.email.clone().unwrap_or_else(|| "–".to_owned()),
                 instant(user.last_seen_at),
             ]
@@ -231,12 +276,27 @@ async fn list(client: &Client, output: Output) -> Result<(), Failure> {
     Ok(())
 }
 
+/// Their state, with what is particular about them.
+fn described(user: &UserEntry) -> String {
+    let mut words = state_of(user).to_owned();
+    if user.second_factor {
+        words += ", second factor";
+    }
+    if !user.held_to.is_empty() {
+        words = format!("{words}, sees {} alone", held_words(&user.held_to));
+    }
+    words
+}
+
 /// Whether somebody can sign in, at a glance.
 fn state_of(user: &UserEntry) -> &'static str {
     match (user.disabled_at, user.left_at, user.invited_until) {
         (Some(_), ..) => "◇ disabled",
         (None, Some(_), _) => "◇ left the directory",
-        (None, None, _) if user.from_directory => "● active, by the directory",
+        (None, None, _) if user.signs_in_by == SignsInBy::Directory => "● active, by the directory",
+        (None, None, _) if user.signs_in_by == SignsInBy::Provider => {
+            "● active, by the identity provider"
+        }
         (None, None, _) if user.has_password => "● active",
         (None, None, Some(_)) => "○ invited",
         (None, None, None) => "▲ invitation ended",

@@ -276,6 +276,79 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
     }
 }
 
+/// Whoever is held to values here gets no mail of others, neither by a report nor by hand.
+#[tokio::test(flavor = "multi_thread")]
+async fn mail_goes_by_the_values_that_its_recipient_is_held_to() {
+    let (place, _service) = ready().await;
+    let mut data = place.cluster.connect("orrin_ops").await.unwrap();
+    data.execute("create table kept_apart (port text, secret text, amount int, addresses text); grant select on kept_apart to orrin_reader; \
+         insert into kept_apart values ('havnes', 'puffin', 1, 'office@orrin-sound.example'), ('skarvoy', 'gannet', 2, 'office@orrin-sound.example, free@orrin-sound.example')").await.unwrap();
+    applied(
+        &place,
+        &[
+            ("source.toml", &operations()),
+            ("ports.toml", PORTS),
+            ("report.toml", PORTS_REPORT),
+        ],
+    );
+    let says = |arguments: &[&str]| {
+        let output = place.lark(arguments);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        text(&output.stdout)
+    };
+    says(&[
+        "users",
+        "invite",
+        "office",
+        "--email",
+        "office@orrin-sound.example",
+    ]);
+    let said = says(&["users", "values", "office", "port=havnes"]);
+    assert!(
+        said.contains("office sees what was made for port = havnes alone"),
+        "{said}"
+    );
+    assert!(says(&["users"]).contains("sees port = havnes alone"));
+    let run = ran(&place, "ports");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    let words = "office@orrin-sound.example may see other values alone";
+    assert!(
+        run["steps"].to_string().contains(words),
+        "{:#}",
+        run["steps"]
+    );
+    // Beside the invitation.
+    let got = mails(&place, 3);
+    assert_eq!(got["free@orrin-sound.example"].len(), 1);
+    let office = got["office@orrin-sound.example"].iter();
+    let office: String = office.map(|mail| everything_in(mail)).collect();
+    assert!(
+        office.contains("puffin") && !office.contains("gannet"),
+        "{office}"
+    );
+    let id = run["id"].as_str().unwrap();
+    let refused = place.lark(&[
+        "resend",
+        id,
+        "--to",
+        "office@orrin-sound.example",
+        "--audience",
+        "skarvoy",
+    ]);
+    assert!(
+        text(&refused.stderr).contains(words),
+        "{}",
+        text(&refused.stderr)
+    );
+    let wrong = place.lark(&["users", "values", "office", "havnes"]);
+    assert!(
+        text(&wrong.stderr).contains("port=havnes,skarvoy"),
+        "{}",
+        text(&wrong.stderr)
+    );
+    assert!(says(&["users", "values", "office", "--none"]).contains("held to no values"));
+}
+
 fn thousands(number: usize) -> String {
     let digits = number.to_string();
     format!("{},{},{}", &digits[..1], &digits[1..4], &digits[4..])

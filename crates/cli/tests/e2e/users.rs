@@ -1,6 +1,11 @@
 //! Users: invited by mail, who choose a password in the browser, and are let go again.
 
+use fantoccini::Locator;
 use mail_parser::MessageParser;
+use maple_lark_demo::{
+    OpenIdProvider,
+    openid_provider::{CLIENT, SECRET},
+};
 use maple_lark_fixtures::{self as fixtures, Fixture};
 use serde_json::json;
 
@@ -436,5 +441,76 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     )
     .await;
     assert_eq!(barriers(&browser).await, json!([]));
+    browser.close().await.unwrap();
+}
+
+/// By the browser from the console to the provider and back, and out of both.
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_signs_in_by_the_identity_provider_and_signs_out_of_both() {
+    let provider = OpenIdProvider::start().await.unwrap();
+    provider.member("runa", "gulls-at-dawn", &["crew"]);
+    let place = Place::new().await;
+    place.add_to_configuration(&format!(
+        "[identity-provider]\nissuer = \"{}\"\nclient = \"{CLIENT}\"\nsecret = \"{SECRET}\"\ntitle = \"Orrin Sound account\"\n[identity-provider.roles]\nviewer = [\"crew\"]\n",
+        provider.issuer()
+    ));
+    let _service = place.serve();
+    place.sign_in();
+    let driver = Driver::start();
+    let browser = driver.browser(&place.folder.path().join("profile")).await;
+    let hands = Hands::at(&browser);
+    let runs = format!("http://{}/runs", place.address);
+    browser.goto(&runs).await.unwrap();
+    let way = "//a[contains(., 'Sign in with Orrin Sound account')]";
+    see(&browser, way).await;
+    assert_eq!(barriers(&browser).await, json!([]));
+    hands.press(way).await;
+    see(&browser, "//h1[contains(., 'Orrin Sound account')]").await;
+    for (name, words) in [("name", "runa"), ("password", "gulls-at-dawn")] {
+        let field = see(&browser, &format!("//input[@name='{name}']")).await;
+        field.send_keys(words).await.unwrap();
+    }
+    hands.press("//button[contains(., 'Sign in')]").await;
+    // She is where she wanted to go.
+    see(&browser, "//h1[contains(., 'Runs')]").await;
+    hands.press("//a[contains(@title, 'Your sign-in')]").await;
+    see(&browser, "//p[contains(., 'identity provider')]").await;
+    assert!(
+        browser
+            .find(Locator::XPath("//input[@name='current-password']"))
+            .await
+            .is_err()
+    );
+    assert_eq!(barriers(&browser).await, json!([]));
+    let listed = text(&place.lark(&["users"]).stdout);
+    assert!(
+        listed.contains("active, by the identity provider"),
+        "{listed}"
+    );
+
+    // A token of hers signs the command line in.
+    let make = "const answer = await fetch('/api/v1/session/tokens', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({ label: 'mine' }) }); return (await answer.json()).token";
+    let token = browser.execute(make, Vec::new()).await.unwrap();
+    let own = place.folder.path().join("runa");
+    let remembered =
+        place.lark_with_token(&own, token.as_str().unwrap(), &["sign-in", "--with-token"]);
+    assert!(
+        text(&remembered.stdout).contains("as runa (viewer)"),
+        "{}",
+        text(&remembered.stderr)
+    );
+    assert!(place.lark_as(&own, &["runs"]).status.success());
+    let out = place.lark_as(&own, &["sign-out"]);
+    assert!(
+        text(&out.stdout).contains("stays good"),
+        "{}",
+        text(&out.stdout)
+    );
+
+    hands.press("//button[@aria-label='Sign out']").await;
+    see(&browser, way).await;
+    assert_eq!(provider.signed_out(), 1);
+    browser.goto(&runs).await.unwrap();
+    see(&browser, way).await;
     browser.close().await.unwrap();
 }

@@ -15,7 +15,7 @@ use crate::config::Organisation;
 /// What the directory makes of somebody now.
 pub enum Standing {
     /// A user, as they are now.
-    User(User),
+    User(Box<User>),
     /// The directory knows them, and none of their groups has a role here; or an administrator has
     /// disabled them.
     NotLetIn,
@@ -38,7 +38,7 @@ pub async fn sign_in(
     })?;
     let person = person.ok_or(SignInError::Wrong)?;
     match stand(store, organisation, &person, now).await? {
-        Standing::User(user) => Ok(user),
+        Standing::User(user) => Ok(*user),
         Standing::NotLetIn => Err(SignInError::NotLetIn),
     }
 }
@@ -50,7 +50,7 @@ pub async fn stand(
     person: &Person,
     now: DateTime<Utc>,
 ) -> Result<Standing, StoreError> {
-    let Some(role) = organisation.role(person) else {
+    let Some(role) = organisation.meaning.role(person) else {
         return Ok(Standing::NotLetIn);
     };
     let user = DirectoryUser {
@@ -58,10 +58,10 @@ pub async fn stand(
         entry: person.entry.clone(),
         email: person.mail.clone(),
         role,
-        teams: organisation.teams(person),
+        teams: organisation.meaning.teams(person),
     };
     let entered = store
-        .enter_from_directory(&user, &organisation.led_to(), now)
+        .enter_from_directory(&user, &organisation.meaning.led_to(), now)
         .await?;
     Ok(match entered {
         Entered::User(user) => Standing::User(user),

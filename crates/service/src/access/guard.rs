@@ -15,7 +15,10 @@ use crate::api::{address::unknown_name, problem::Refusal};
 
 pub const SESSION_COOKIE: &str = "maple_lark_session";
 
-/// Anyone who is signed in.
+/// Anyone who is signed in, be it that they are held to values. Whatever takes this guard shows them
+/// nothing else; what takes another is refused to them.
+pub struct SignedIn(pub User, pub Sight);
+/// Anyone who is signed in and held to no values.
 pub struct Viewer(pub User, pub Sight);
 /// Those who make reports.
 pub struct Author(pub User, pub Sight);
@@ -34,9 +37,11 @@ pub struct Runner(pub User, pub Sight);
 
 /// What somebody with these teams sees. Administrators see everything.
 pub fn sight_of(user: &User, teams: Vec<String>) -> Sight {
-    match *user.role {
-        Role::Administrator => Sight::All,
-        Role::Viewer | Role::Author => Sight::Teams(teams),
+    match (user.held_to(), *user.role) {
+        // Whatever their role has become since.
+        (Some(bounds), _) => Sight::Within { teams, bounds },
+        (None, Role::Administrator) => Sight::All,
+        (None, Role::Viewer | Role::Author) => Sight::Teams(teams),
     }
 }
 
@@ -113,6 +118,11 @@ fn scope_by_method(request: &Request<'_>) -> TokenScope {
 
 macro_rules! guard {
     ($name:ident, $least:expr, $scope:expr) => {
+        guard!($name, $least, $scope, |sight: &Sight| {
+            !matches!(sight, Sight::Within { .. })
+        });
+    };
+    ($name:ident, $least:expr, $scope:expr, $shows:expr) => {
         #[rocket::async_trait]
         impl<'r> FromRequest<'r> for $name {
             type Error = Refusal;
@@ -120,7 +130,9 @@ macro_rules! guard {
             async fn from_request(request: &'r Request<'_>) -> request::Outcome<Self, Refusal> {
                 let scope: Option<TokenScope> = $scope;
                 let needed = scope.unwrap_or_else(|| scope_by_method(request));
+                let shows: fn(&Sight) -> bool = $shows;
                 let refusal = match signed_in(request).await {
+                    Ok((_, sight, _)) if !shows(&sight) => Refusal::Held,
                     Ok((user, sight, has)) if *user.role >= $least && needed.is_within(has) => {
                         match unknown_name(request) {
                             None => return Outcome::Success($name(user, sight)),
@@ -146,6 +158,7 @@ macro_rules! guard {
 /// Those who run the place.
 pub struct Administrator(pub User, pub Sight);
 
+guard!(SignedIn, Role::Viewer, None, |_| true);
 guard!(Viewer, Role::Viewer, None);
 guard!(Asker, Role::Viewer, Some(TokenScope::Read));
 guard!(Runner, Role::Author, Some(TokenScope::Run));

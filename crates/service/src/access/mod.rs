@@ -4,6 +4,7 @@ pub mod addresses;
 pub mod directory;
 mod guard;
 mod passwords;
+pub mod provider;
 pub mod second_factor;
 mod trail;
 
@@ -12,7 +13,7 @@ use argon2::{
     password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash},
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
-use maple_lark_api::{Role, TokenScope};
+use maple_lark_api::{Role, SignsInBy, TokenScope};
 use maple_lark_definition::Kind;
 use maple_lark_store::{
     Store, StoreError,
@@ -31,7 +32,7 @@ pub use passwords::{
 
 pub use trail::Trail;
 
-pub use guard::{Administrator, Asker, Author, Runner, SESSION_COOKIE, Viewer, sight_of};
+pub use guard::{Administrator, Asker, Author, Runner, SESSION_COOKIE, SignedIn, Viewer, sight_of};
 
 /// How long a sign-in in the console lasts.
 const SESSION_HOURS: i64 = 12;
@@ -67,6 +68,10 @@ pub enum SignInError {
     Directory,
     #[error("the code is not right, or was used before; try the next one, or a recovery code")]
     WrongCode,
+    #[error(
+        "you sign in by the organisation's identity provider, which has your password and your second factor; change them there"
+    )]
+    Elsewhere,
     #[error("{0}")]
     Factor(String),
     #[error(transparent)]
@@ -145,7 +150,7 @@ pub fn may_change(
             name: subject.name.to_owned(),
         });
     }
-    let Sight::Teams(own) = sight else {
+    let Some(own) = sight.teams() else {
         return Ok(());
     };
     let (kind, name) = (subject.kind.name(), subject.name);
@@ -180,17 +185,8 @@ pub async fn first_administrator(store: &Store, config: &Config) -> Result<(), S
         .unwrap_or_else(|| random_token()[..20].to_owned());
     let hash = hash_password(&password);
     let user = User {
-        id: Uuid::now_v7(),
-        name: "admin".to_owned(),
         password_hash: hash,
-        role: Role::Administrator.into(),
-        created_at: Utc::now(),
-        email: None,
-        disabled_at: None,
-        second_factor: None,
-        second_factor_at: None,
-        directory_entry: None,
-        directory_left_at: None,
+        ..User::new("admin".to_owned(), Role::Administrator, Utc::now())
     };
     if store.add_user(user).await? && given.is_none() {
         println!(
@@ -317,7 +313,7 @@ async fn authenticated(
     let user = store.user_by_name(name).await?;
     let is_own = user
         .as_ref()
-        .is_some_and(|user| user.directory_entry.is_none());
+        .is_some_and(|user| user.signs_in_by() != SignsInBy::Directory);
     if let Some(organisation) = config.directory.as_ref().filter(|_| !is_own) {
         return match directory::sign_in(store, organisation, (name, password), now).await {
             Ok(user) => Ok(Some(user)),

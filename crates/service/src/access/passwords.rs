@@ -1,6 +1,7 @@
 //! Invitations, and passwords that people choose.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_api::SignsInBy;
 use maple_lark_store::{Store, StoreError, people::User};
 use zxcvbn::{Score, zxcvbn};
 
@@ -119,6 +120,9 @@ pub async fn knows_password(
     user: &User,
     given: String,
 ) -> Result<(), SignInError> {
+    if user.signs_in_by() == SignsInBy::Provider {
+        return Err(SignInError::Elsewhere);
+    }
     let subject = format!("password:{}", user.name);
     if store
         .count_failure(&subject, Utc::now(), WAIT, PAIR_LIMIT)

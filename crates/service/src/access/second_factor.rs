@@ -187,16 +187,7 @@ mod tests {
     fn user(name: &str) -> User {
         User {
             id: uuid::Uuid::nil(),
-            name: name.to_owned(),
-            password_hash: String::new(),
-            role: maple_lark_api::Role::Viewer.into(),
-            created_at: Utc::now(),
-            email: None,
-            disabled_at: None,
-            second_factor: None,
-            second_factor_at: None,
-            directory_entry: None,
-            directory_left_at: None,
+            ..User::new(name.to_owned(), maple_lark_api::Role::Viewer, Utc::now())
         }
     }
 

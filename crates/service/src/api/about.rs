@@ -4,7 +4,7 @@ use maple_lark_api::{About, ZoneRulesView};
 use maple_lark_time::zone::rules_in_use;
 use rocket::{Route, State, get, routes, serde::json::Json};
 
-use crate::{access::Viewer, engine::EngineHandle};
+use crate::{access::SignedIn, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![about]
@@ -13,7 +13,7 @@ pub fn routes() -> Vec<Route> {
 /// The version of the program, and the rules of time zones in use.
 #[utoipa::path(get, operation_id = "about", path = "/about", tag = "service", responses((status = 200, body = About)))]
 #[get("/about")]
-fn about(_user: Viewer, engine: &State<EngineHandle>) -> Json<About> {
+fn about(_user: SignedIn, engine: &State<EngineHandle>) -> Json<About> {
     let rules = rules_in_use();
     Json(About {
         clock: engine.clock_difference(),

@@ -207,7 +207,9 @@ async fn feed(
 ) -> Result<(ContentType, String), Problem> {
     let hash = access::token_hash(key.unwrap_or_default());
     let known = store.user_of_token(&hash, Utc::now()).await?;
-    let known = known.filter(|(_, _, scope)| *scope == TokenScope::Agenda);
+    // Who is held to values sees no agenda, whoever they were before.
+    let known =
+        known.filter(|(user, _, scope)| *scope == TokenScope::Agenda && user.held_to().is_none());
     let (user, teams, _) = known.ok_or_else(|| {
         let words =
             "this address is not known, or was revoked; subscribe again on the page of the agenda";

@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use super::{Answer, documents::File, problem::Problem, seen, view};
 use crate::{
-    access::{Trail, Viewer},
+    access::{SignedIn, Trail, Viewer},
     engine::{EngineHandle, snapshots},
 };
 
@@ -31,7 +31,7 @@ pub fn routes() -> Vec<Route> {
     reason = "what the request holds, and the states of the service"
 )]
 async fn again(
-    user: Viewer,
+    user: SignedIn,
     id: Uuid,
     format: &str,
     block: Option<String>,

@@ -13,6 +13,7 @@ use maple_lark_document::compose::{compose, run_values::message_values};
 use maple_lark_render::{Context, mail_body};
 use maple_lark_store::{
     Store,
+    bounds::held_words,
     deliveries::{Copy, Delivery},
     notices::Notice,
     people::User,
@@ -493,11 +494,18 @@ async fn send_again(
     };
     let addresses: Vec<String> = copies.iter().filter_map(address_of).collect();
     let passed_over = store.passed_over(&run.report, &addresses).await?;
+    let shown = |copy: &Copy| Some((address_of(copy)?, copy.snapshot_id));
+    let mails: Vec<(String, Uuid)> = copies.iter().filter_map(shown).collect();
+    let held = store.held_to_others(&mails).await?;
     let ordered = copies.len();
-    copies.retain(|copy| address_of(copy).is_none_or(|one| !passed_over.contains_key(&one)));
+    copies.retain(|copy| {
+        let passed = address_of(copy).is_some_and(|one| passed_over.contains_key(&one));
+        !passed && shown(copy).is_none_or(|mail| !held.contains(&mail))
+    });
     // Whoever is named is asked for; of a whole run, the others get theirs.
     if copies.is_empty() || (!all && copies.len() < ordered) {
-        let words: Vec<&str> = passed_over.values().map(String::as_str).collect();
+        let held = held.iter().map(|(address, _)| held_words(address));
+        let words: Vec<String> = passed_over.into_values().chain(held).collect();
         let words = format!("{}; nothing was sent", words.join("; "));
         return Err(Problem::new(409, "Recipients excluded", words));
     }

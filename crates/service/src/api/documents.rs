@@ -11,7 +11,7 @@ use rocket::{
 use uuid::Uuid;
 
 use super::{problem::Problem, seen};
-use crate::access::{Trail, Viewer};
+use crate::access::{SignedIn, Trail};
 
 pub fn routes() -> Vec<Route> {
     routes![one]
@@ -54,7 +54,7 @@ impl<'r> Responder<'r, 'static> for File {
 #[utoipa::path(get, operation_id = "get_document", path = "/documents/{id}", tag = "runs", params(("id" = Uuid, Path), ("download" = Option<bool>, Query)), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails)))]
 #[get("/documents/<id>?<download>", rank = 2)]
 async fn one(
-    user: Viewer,
+    user: SignedIn,
     id: Uuid,
     download: Option<bool>,
     store: &State<Store>,
@@ -62,8 +62,9 @@ async fn one(
 ) -> Result<File, Problem> {
     let nothing = || Problem::not_found(format!("document {id}"));
     let found = store.document(id).await?.ok_or_else(nothing)?;
-    let run = seen::run(store, &user.1, found.run_id);
-    let run = run.await.map_err(|_| nothing())?;
+    let of = (found.run_id, found.snapshot_id);
+    let run = seen::run_of(store, &user.1, of).await?;
+    let run = run.ok_or_else(nothing)?;
     trail.note(format!(
         "{} of {}, run {}",
         found.file_name, run.report, run.id

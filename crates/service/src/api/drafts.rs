@@ -3,7 +3,7 @@
 use maple_lark_api::{Draft, DraftOrder, ProblemDetails};
 use maple_lark_definition::{Definition, edit};
 use maple_lark_document::snapshot::FrozenDefinition;
-use maple_lark_store::{Store, teams::Sight};
+use maple_lark_store::Store;
 use rocket::{Route, State, post, routes, serde::json::Json};
 
 use super::{Answer, body::Body, problem::Problem};
@@ -32,7 +32,7 @@ async fn draft(
     let order = order.into_inner();
     let mut definitions = Definitions::clone(&*engine.definitions(store, &user.1).await?);
     // What they save belongs to that team, whether it says so or not.
-    let in_one_team = matches!(&user.1, Sight::Teams(teams) if teams.len() == 1);
+    let in_one_team = user.1.teams().is_some_and(|teams| teams.len() == 1);
     let work = move || {
         let text = match &order.keys {
             Some(keys) => edit::rewritten(&order.text, keys)?,

@@ -29,6 +29,7 @@ mod overview;
 mod pages;
 mod preview;
 pub(crate) mod problem;
+mod provider;
 mod publishing;
 mod queries;
 mod recorder;
@@ -115,7 +116,10 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
             routes![health::health, health::ready, metrics::metrics, page],
         )
         .mount("/api/v1", of_the_api())
-        .mount("/", [shared::routes(), views::routes()].concat())
+        .mount(
+            "/",
+            [shared::routes(), views::routes(), provider::routes()].concat(),
+        )
         .mount("/api/v1", routes![openapi::description])
 }
 

@@ -23,7 +23,7 @@ use crate::access::SESSION_COOKIE;
     servers((url = "/api/v1")),
     paths(
         condition::look,
-        sessions::sign_in, sessions::who, sessions::sign_out, sessions::make_token, sessions::new_token, sessions::list_tokens, sessions::revoke_token,
+        sessions::sign_in, sessions::ways, sessions::who, sessions::sign_out, sessions::make_token, sessions::new_token, sessions::list_tokens, sessions::revoke_token,
         users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, forgotten::forgotten, users::set_password, users::sessions, users::end_session,
         keeping::show, keeping::set, keeping::plan, keeping::going, keeping::gone, keeping::kept, keeping::keep_run, keeping::keep_run_no_longer,
         second_factor::show, second_factor::begin, second_factor::confirm, second_factor::turn_off, second_factor::reset,

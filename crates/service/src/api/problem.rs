@@ -27,6 +27,8 @@ pub enum Refusal {
         needed: TokenScope,
         has: TokenScope,
     },
+    /// What shows more than the values that they are held to.
+    Held,
     /// A definition that is not theirs, and how to make it so.
     Team(String),
     /// A definition that is an administrator's.
@@ -46,6 +48,7 @@ impl Refusal {
             Refusal::OtherSite
             | Refusal::Role { .. }
             | Refusal::Scope { .. }
+            | Refusal::Held
             | Refusal::Team(_)
             | Refusal::Definition { .. } => 403,
             Refusal::Internal => 500,
@@ -74,6 +77,11 @@ impl Refusal {
                 403,
                 "Not permitted",
                 format!("this needs a token with the scope {needed}; yours is for {has}"),
+            ),
+            Refusal::Held => Problem::new(
+                403,
+                "Not permitted",
+                "you see documents and published views for your own values; this shows more",
             ),
             Refusal::Team(words) => Problem::new(403, "Not permitted", words.clone()),
             Refusal::Definition { kind, name } => Problem::new(

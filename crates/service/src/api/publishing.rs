@@ -2,14 +2,15 @@
 
 use std::{collections::BTreeMap, sync::Arc};
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::{NewView, PreviewOrder, ProblemDetails, Role, ViewPage, ViewView};
 use maple_lark_definition::ParameterValue;
-use maple_lark_store::{Store, teams::Sight, views::PublishedView};
+use maple_lark_store::{Store, StoreError, bounds::Bounds, teams::Sight, views::PublishedView};
 use rocket::{
     Route, State, delete, get, post, response::status::NoContent, routes, serde::json::Json,
 };
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use uuid::Uuid;
 
 use super::{
@@ -21,8 +22,8 @@ use super::{
 };
 use crate::{
     Config,
-    access::{self, Author, Trail, Viewer},
-    engine::{Definitions, EngineHandle},
+    access::{self, Author, SignedIn, Trail},
+    engine::{Definitions, EngineHandle, chosen},
 };
 
 pub fn routes() -> Vec<Route> {
@@ -34,6 +35,8 @@ const USUAL_DAYS: u32 = 30;
 const MOST_DAYS: u32 = 366;
 /// So many values can be chosen from.
 const MOST_CHOICES: usize = 100;
+/// So many views are looked through for somebody who is held to values.
+const MOST_LOOKED_AT: u64 = 500;
 const LONGEST_TITLE: usize = 200;
 const SHORTEST_PASSWORD: usize = 8;
 
@@ -59,6 +62,18 @@ impl Look {
             ..
         } = self;
         time_zone.is_none() && window.is_none() && values.is_empty() && choices.is_empty()
+    }
+
+    /// What somebody sees of it who is held to values: what is fixed must be within them, and of what can
+    /// be chosen is left what is. Nothing if a parameter that they are held to is neither.
+    pub fn within(mut self, bounds: &Bounds) -> Option<Self> {
+        let mut chosen = chosen(&self.values);
+        for (name, all) in &mut self.choices {
+            *all = bounds.among(name, all);
+            // The first is shown where nothing is chosen; each of the others is as good.
+            chosen.insert(name.clone(), all.first().cloned().into_iter().collect());
+        }
+        bounds.allow(&chosen).then_some(self)
     }
 
     /// What is to be shown with some values chosen; nothing if one of them is none to choose from.
@@ -123,7 +138,7 @@ fn shown(engine: &EngineHandle, config: &Config, view: PublishedView) -> ViewVie
 #[utoipa::path(get, operation_id = "list_views", path = "/views", tag = "dashboards", params(("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = ViewPage)))]
 #[get("/views?<page>&<size>")]
 async fn list(
-    user: Viewer,
+    user: SignedIn,
     page: Option<&str>,
     size: Option<&str>,
     store: &State<Store>,
@@ -134,6 +149,18 @@ async fn list(
     let size = whole("size", size)?.unwrap_or(50).clamp(1, 200);
     let looks = *user.0.role == Role::Viewer;
     let good_at = looks.then(|| engine.now());
+    if matches!(user.1, Sight::Within { .. }) {
+        let all = within(store, &user.1, engine.now()).await?;
+        let total = all.len() as u64;
+        let skipped = usize::try_from((page - 1).saturating_mul(size)).unwrap_or(usize::MAX);
+        let some = all.into_iter().skip(skipped).take(size as usize);
+        return Ok(Json(ViewPage {
+            items: some.map(|view| shown(engine, config, view)).collect(),
+            total,
+            page,
+            size,
+        }));
+    }
     let found = store.views(&user.1, good_at, page, size).await?;
     let items = found.items.into_iter();
     Ok(Json(ViewPage {
@@ -142,6 +169,43 @@ async fn list(
         page,
         size,
     }))
+}
+
+/// What somebody sees of a view who is held to values; nothing if they see none of it.
+pub async fn held(
+    store: &Store,
+    sight: &Sight,
+    mut view: PublishedView,
+) -> Result<Option<PublishedView>, StoreError> {
+    let Sight::Within { bounds, .. } = sight else {
+        return Ok(Some(view));
+    };
+    if let Some(snapshot) = view.snapshot_id {
+        let seen = store.is_within(snapshot, sight).await?;
+        return Ok(seen.then_some(view));
+    }
+    let look: Look = serde_json::from_value(view.look.clone()).unwrap_or_default();
+    Ok(look.within(bounds).map(|look| {
+        view.look = json!(look);
+        view
+    }))
+}
+
+/// The published views that somebody sees who is held to values, of the latest.
+async fn within(
+    store: &Store,
+    sight: &Sight,
+    now: DateTime<Utc>,
+) -> Result<Vec<PublishedView>, StoreError> {
+    let mut seen = Vec::new();
+    for view in store
+        .views(sight, Some(now), 1, MOST_LOOKED_AT)
+        .await?
+        .items
+    {
+        seen.extend(held(store, sight, view).await?);
+    }
+    Ok(seen)
 }
 
 fn refused(words: impl Into<String>) -> Problem {
@@ -222,10 +286,7 @@ async fn check_look(
     Ok(())
 }
 
-fn until(
-    new: &NewView,
-    engine: &EngineHandle,
-) -> Result<Option<chrono::DateTime<chrono::Utc>>, Problem> {
+fn until(new: &NewView, engine: &EngineHandle) -> Result<Option<DateTime<Utc>>, Problem> {
     let days = match (new.days, new.signed_in) {
         (Some(days), _) if days == 0 || days > MOST_DAYS => {
             return Err(refused(format!("days: 1 to {MOST_DAYS}")));

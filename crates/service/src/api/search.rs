@@ -28,7 +28,7 @@ use super::{
     seen,
 };
 use crate::{
-    access::{Trail, Viewer},
+    access::{SignedIn, Trail},
     engine::{EngineHandle, snapshots},
 };
 
@@ -191,7 +191,7 @@ fn entry(found: Found) -> ArchiveEntry {
 #[utoipa::path(get, operation_id = "search_archive", path = "/archive", tag = "archive", params(("words" = Option<String>, Query, description = "words that it says; in quotes next to each other, with a minus not"), ("report" = Option<String>, Query), ("tag" = Option<String>, Query), ("recipient" = Option<String>, Query, description = "an address that it was sent to, or a part of one"), ("format" = Option<String>, Query), ("status" = Option<String>, Query, description = "ok, unknown, warning or critical"), ("from" = Option<DateTime<Utc>>, Query, description = "made from this instant on"), ("to" = Option<DateTime<Utc>>, Query, description = "made before this instant"), ("about" = Option<DateTime<Utc>>, Query, description = "an instant in its window"), ("at_least" = Option<u64>, Query, description = "bytes"), ("sort" = Option<String>, Query, description = "newest, oldest, largest or report"), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = ArchivePage), (status = 422, body = ProblemDetails)))]
 #[get("/archive?<page>&<size>&<wanted..>")]
 async fn search(
-    user: Viewer,
+    user: SignedIn,
     page: Option<&str>,
     size: Option<&str>,
     wanted: Wanted<'_>,
@@ -217,7 +217,7 @@ async fn search(
 #[utoipa::path(get, operation_id = "download_archive", path = "/archive.zip", tag = "archive", params(("words" = Option<String>, Query), ("report" = Option<String>, Query), ("tag" = Option<String>, Query), ("recipient" = Option<String>, Query), ("format" = Option<String>, Query), ("status" = Option<String>, Query), ("from" = Option<DateTime<Utc>>, Query), ("to" = Option<DateTime<Utc>>, Query), ("about" = Option<DateTime<Utc>>, Query), ("at_least" = Option<u64>, Query), ("sort" = Option<String>, Query)), responses((status = 200, description = "the documents as a zip", content_type = "application/zip"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/archive.zip?<wanted..>")]
 async fn zip(
-    user: Viewer,
+    user: SignedIn,
     wanted: Wanted<'_>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -296,7 +296,7 @@ impl<'r> Responder<'r, 'static> for Picture {
 #[utoipa::path(get, operation_id = "front_page", path = "/snapshots/{id}/front", tag = "archive", params(("id" = Uuid, Path)), responses((status = 200, description = "the page as a PNG", content_type = "image/png"), (status = 404, body = ProblemDetails)))]
 #[get("/snapshots/<id>/front")]
 async fn front(
-    user: Viewer,
+    user: SignedIn,
     id: Uuid,
     store: &State<Store>,
     engine: &State<EngineHandle>,

@@ -15,7 +15,7 @@ use super::{Answer, body::Body, problem::Problem};
 use crate::{
     Config,
     access::{
-        self, Administrator, SignInError, Viewer,
+        self, Administrator, SignInError, SignedIn,
         second_factor::{self, FactorError},
     },
 };
@@ -42,7 +42,7 @@ impl From<FactorError> for Problem {
 /// Whether you are asked for a second factor.
 #[utoipa::path(get, operation_id = "get_second_factor", path = "/session/second-factor", tag = "access", responses((status = 200, body = SecondFactor)))]
 #[get("/session/second-factor")]
-async fn show(user: Viewer, store: &State<Store>) -> Answer<SecondFactor> {
+async fn show(user: SignedIn, store: &State<Store>) -> Answer<SecondFactor> {
     Ok(Json(SecondFactor {
         since: user.0.second_factor_at,
         recovery_codes: store.recovery_codes_left(user.0.id).await?,
@@ -51,7 +51,7 @@ async fn show(user: Viewer, store: &State<Store>) -> Answer<SecondFactor> {
 
 /// Whoever sits at a browser that was left signed in does not change how its user signs in.
 async fn knows_password(
-    user: &Viewer,
+    user: &SignedIn,
     store: &Store,
     config: &Config,
     given: String,
@@ -72,7 +72,7 @@ async fn knows_password(
 #[utoipa::path(post, operation_id = "begin_second_factor", path = "/session/second-factor", tag = "access", request_body = PasswordAgain, responses((status = 200, body = NewSecondFactor), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/session/second-factor", data = "<again>")]
 async fn begin(
-    user: Viewer,
+    user: SignedIn,
     again: Body<PasswordAgain>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
@@ -90,7 +90,7 @@ async fn begin(
 #[utoipa::path(put, operation_id = "confirm_second_factor", path = "/session/second-factor", tag = "access", request_body = Code, responses((status = 200, body = RecoveryCodes), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[put("/session/second-factor", data = "<given>")]
 async fn confirm(
-    user: Viewer,
+    user: SignedIn,
     given: Body<Code>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
@@ -105,7 +105,7 @@ async fn confirm(
 #[utoipa::path(post, operation_id = "turn_off_second_factor", path = "/session/second-factor/removal", tag = "access", request_body = PasswordAgain, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[post("/session/second-factor/removal", data = "<again>")]
 async fn turn_off(
-    user: Viewer,
+    user: SignedIn,
     again: Body<PasswordAgain>,
     store: &State<Store>,
     config: &State<Arc<Config>>,

@@ -8,10 +8,23 @@ use uuid::Uuid;
 
 use super::problem::Problem;
 
-/// A run, if somebody sees it.
+/// A run, if somebody sees it. Who is held to values sees none as a whole.
 pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
     let found = store.run(id).await?.filter(|run| sight.sees(&run.team));
-    found.ok_or_else(|| Problem::not_found(format!("run {id}")))
+    let whole = found.filter(|_| !matches!(sight, Sight::Within { .. }));
+    whole.ok_or_else(|| Problem::not_found(format!("run {id}")))
+}
+
+/// The run of a snapshot, if somebody sees that snapshot.
+pub async fn run_of(
+    store: &Store,
+    sight: &Sight,
+    (run, snapshot): (Uuid, Uuid),
+) -> Result<Option<Run>, Problem> {
+    if !store.is_within(snapshot, sight).await? {
+        return Ok(None);
+    }
+    Ok(store.run(run).await?.filter(|run| sight.sees(&run.team)))
 }
 
 /// A snapshot that somebody sees, with its run.
@@ -25,7 +38,8 @@ pub async fn snapshot(
 ) -> Result<(WholeSnapshot, Run), Problem> {
     let nothing = || Problem::not_found(format!("snapshot {id}"));
     let (run_id, removed_at) = store.snapshot_place(id).await?.ok_or_else(nothing)?;
-    let run = run(store, sight, run_id).await.map_err(|_| nothing())?;
+    let run = run_of(store, sight, (run_id, id)).await?;
+    let run = run.ok_or_else(nothing)?;
     if let Some(at) = removed_at {
         return Err(Problem::gone("the snapshots of this run", at));
     }

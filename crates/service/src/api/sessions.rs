@@ -4,8 +4,8 @@ use std::{net::IpAddr, sync::Arc};
 
 use chrono::TimeDelta;
 use maple_lark_api::{
-    Credentials, NewToken, ProblemDetails, Role, Token, TokenOrder, TokenRequest, TokenScope,
-    UserView,
+    Credentials, NewToken, ProblemDetails, Role, SignInWays, SignedOut, SignsInBy, Token,
+    TokenOrder, TokenRequest, TokenScope, UserView,
 };
 use maple_lark_store::{Store, StoreError, people::User};
 use rocket::{
@@ -21,7 +21,7 @@ use uuid::Uuid;
 use super::{Answer, Made, body::Body, made, problem::Problem};
 use crate::{
     Config,
-    access::{self, Attempt, Issue, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash},
+    access::{self, Attempt, Issue, SESSION_COOKIE, SignInError, SignedIn, Trail, token_hash},
 };
 
 /// A token that is good for longer is one that nobody remembers.
@@ -30,6 +30,7 @@ const MOST_DAYS: u32 = 3_660;
 pub fn routes() -> Vec<Route> {
     routes![
         sign_in,
+        ways,
         who,
         sign_out,
         make_token,
@@ -54,6 +55,7 @@ impl From<SignInError> for Problem {
             SignInError::Directory => {
                 Problem::new(503, "The directory does not answer", error.to_string())
             }
+            SignInError::Elsewhere => Problem::new(409, "The organisation's", error.to_string()),
             SignInError::Factor(words) => Problem::new(409, "The code cannot be checked", words),
             SignInError::Store(error) => error.into(),
         }
@@ -80,6 +82,8 @@ pub(super) async fn view(
         may_change: access::kinds_to_change(*user.role, config)
             .map(|kind| kind.name().to_owned())
             .collect(),
+        signs_in_by: user.signs_in_by(),
+        held_to: user.held_to().map(|held| held.values()).unwrap_or_default(),
         second_factor: user.second_factor_at.is_some(),
         demo: config.demo_mailbox.is_some() && *user.role == Role::Administrator,
     })
@@ -150,23 +154,49 @@ async fn sign_in(
 /// Who is signed in.
 #[utoipa::path(get, operation_id = "get_session", path = "/session", tag = "access", responses((status = 200, body = UserView), (status = 401, body = ProblemDetails)))]
 #[get("/session")]
-async fn who(user: Viewer, store: &State<Store>, config: &State<Arc<Config>>) -> Answer<UserView> {
+async fn who(
+    user: SignedIn,
+    store: &State<Store>,
+    config: &State<Arc<Config>>,
+) -> Answer<UserView> {
     Ok(Json(view(store, &user.0, config).await?))
 }
 
-/// End the session.
-#[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "access", responses((status = 204)))]
+/// How people sign in besides by a name and a password.
+#[utoipa::path(get, operation_id = "sign_in_ways", path = "/sign-in", tag = "access", responses((status = 200, body = SignInWays)))]
+#[get("/sign-in")]
+fn ways(config: &State<Arc<Config>>) -> Json<SignInWays> {
+    let provider = config.identity_provider.as_ref();
+    Json(SignInWays {
+        provider: provider.map(|provider| provider.title.clone()),
+    })
+}
+
+/// End the session. Whoever signed in by the identity provider is told where to sign out there.
+#[utoipa::path(delete, operation_id = "sign_out", path = "/session", tag = "access", responses((status = 200, body = SignedOut)))]
 #[delete("/session")]
 async fn sign_out(
-    _user: Viewer,
+    user: SignedIn,
     store: &State<Store>,
+    config: &State<Arc<Config>>,
     jar: &CookieJar<'_>,
-) -> Result<rocket::response::status::NoContent, Problem> {
+) -> Answer<SignedOut> {
     if let Some(cookie) = jar.get(SESSION_COOKIE) {
         store.remove_session(&token_hash(cookie.value())).await?;
     }
     jar.remove(Cookie::build(SESSION_COOKIE).path("/"));
-    Ok(rocket::response::status::NoContent)
+    let provider = config.identity_provider.as_ref();
+    let own = provider.filter(|_| user.0.signs_in_by() == SignsInBy::Provider);
+    let then = match own {
+        Some(own) => {
+            let back = format!("{}/sign-in", config.public_url);
+            own.provider.sign_out(&back).await
+        }
+        None => None,
+    };
+    Ok(Json(SignedOut {
+        then: then.map(String::from),
+    }))
 }
 
 /// Get an API token for a name and a password.
@@ -236,7 +266,7 @@ async fn issued(
 #[utoipa::path(post, operation_id = "issue_token", path = "/session/tokens", tag = "access", request_body = TokenOrder, responses((status = 201, body = NewToken), (status = 422, body = ProblemDetails)))]
 #[post("/session/tokens", data = "<order>")]
 async fn new_token(
-    user: Viewer,
+    user: SignedIn,
     order: Body<TokenOrder>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
@@ -248,7 +278,7 @@ async fn new_token(
 /// Your own tokens.
 #[utoipa::path(get, operation_id = "list_tokens", path = "/tokens", tag = "access", responses((status = 200, body = Vec<Token>)))]
 #[get("/tokens")]
-async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
+async fn list_tokens(user: SignedIn, store: &State<Store>) -> Answer<Vec<Token>> {
     let tokens = store.tokens(user.0.id).await?;
     Ok(Json(
         tokens
@@ -269,7 +299,7 @@ async fn list_tokens(user: Viewer, store: &State<Store>) -> Answer<Vec<Token>> {
 #[utoipa::path(delete, operation_id = "revoke_token", path = "/tokens/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/tokens/<id>")]
 async fn revoke_token(
-    user: Viewer,
+    user: SignedIn,
     id: Uuid,
     store: &State<Store>,
 ) -> Result<rocket::response::status::NoContent, Problem> {

@@ -1,11 +1,11 @@
 //! Users: invited, changed and removed by administrators; passwords and sessions by themselves.
 
-use std::{net::IpAddr, sync::Arc};
+use std::{collections::BTreeMap, net::IpAddr, sync::Arc};
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::{
     Acceptance, Invitation, InvitationToken, InvitationView, NewUser, PasswordChange,
-    ProblemDetails, SessionView, UserChange, UserEntry, UserPage, UserView,
+    ProblemDetails, Role, SessionView, SignsInBy, UserChange, UserEntry, UserPage, UserView,
 };
 use maple_lark_definition::{BadMailbox, Mailbox};
 use maple_lark_store::{
@@ -29,10 +29,13 @@ use super::{
 use crate::{
     Config,
     access::{
-        self, Administrator, BadPassword, SESSION_COOKIE, SignInError, Trail, Viewer, token_hash,
+        self, Administrator, BadPassword, SESSION_COOKIE, SignInError, SignedIn, Trail, token_hash,
     },
     engine::EngineHandle,
 };
+
+/// So many values of one parameter somebody can be held to.
+const MOST_VALUES: usize = 200;
 
 pub fn routes() -> Vec<Route> {
     routes![
@@ -60,13 +63,14 @@ fn entry(row: UserRow) -> UserEntry {
     UserEntry {
         has_password: !user.password_hash.is_empty(),
         second_factor: user.second_factor_at.is_some(),
+        signs_in_by: user.signs_in_by(),
+        held_to: user.held_to().map(|held| held.values()).unwrap_or_default(),
         name: user.name,
         role: *user.role,
         email: user.email,
         created_at: user.created_at,
         last_seen_at: row.last_seen,
         disabled_at: user.disabled_at,
-        from_directory: user.directory_entry.is_some(),
         left_at: user.directory_left_at,
         invited_until: row.invited_until,
     }
@@ -115,16 +119,18 @@ fn unknown(name: &str) -> Problem {
     Problem::not_found(format!("user \"{name}\""))
 }
 
-/// What the directory says of its people is not changed here.
-fn of_the_directory(user: &User, what: &str) -> Result<(), Problem> {
-    if user.directory_entry.is_none() {
-        return Ok(());
-    }
+/// What the organisation says of its people is not changed here.
+fn of_the_organisation(user: &User, what: &str) -> Result<(), Problem> {
+    let place = match user.signs_in_by() {
+        SignsInBy::Password => return Ok(()),
+        SignsInBy::Directory => "directory",
+        SignsInBy::Provider => "identity provider",
+    };
     Err(Problem::new(
         409,
-        "The directory's",
+        "The organisation's",
         format!(
-            "\"{}\" signs in by the organisation's directory; {what} is changed there",
+            "\"{}\" signs in by the organisation's {place}; {what} is changed there",
             user.name
         ),
     ))
@@ -164,18 +170,8 @@ async fn add(
         mailbox(email)?;
     }
     let user = User {
-        id: Uuid::now_v7(),
-        name,
-        // Fits nothing.
-        password_hash: String::new(),
-        role: role.into(),
-        created_at: Utc::now(),
         email,
-        disabled_at: None,
-        second_factor: None,
-        second_factor_at: None,
-        directory_entry: None,
-        directory_left_at: None,
+        ..User::new(name, role, Utc::now())
     };
     if !store.add_user(user.clone()).await? {
         return Err(Problem::new(
@@ -201,7 +197,7 @@ async fn renew(
 ) -> Made<Invitation> {
     let user = store.user_by_name(name).await?;
     let user = user.ok_or_else(|| unknown(name))?;
-    of_the_directory(&user, "the password")?;
+    of_the_organisation(&user, "the password")?;
     if user.disabled_at.is_some() {
         return Err(Problem::new(
             409,
@@ -291,11 +287,12 @@ async fn change(
         role,
         email,
         disabled,
+        held_to,
     } = change.into_inner();
     if role.is_some() || email.is_some() {
         let user = store.user_by_name(name).await?;
         let user = user.ok_or_else(|| unknown(name))?;
-        of_the_directory(&user, "the role, as the groups, or the address")?;
+        of_the_organisation(&user, "the role, as the groups, or the address")?;
     }
     if let Some(email) = &email {
         mailbox(email)?;
@@ -315,10 +312,68 @@ async fn change(
         role,
         email,
         disabled,
+        held_to,
     };
+    if let Some(values) = &change.held_to {
+        let user = store.user_by_name(name).await?;
+        let user = user.ok_or_else(|| unknown(name))?;
+        checked_values(&user, change.role, values)?;
+        trail.note(in_words(values));
+    } else if change.role.is_some_and(|role| role > Role::Viewer) {
+        let user = store.user_by_name(name).await?;
+        let user = user.ok_or_else(|| unknown(name))?;
+        checked_role(&user)?;
+    }
     done(store.change_user(name, &change, Utc::now()).await?, name)?;
     tracing::info!(by = by.0.name, user = name, ?change, "a user was changed");
     Ok(NoContent)
+}
+
+/// Values are for viewers: whoever writes queries could ask for anything.
+fn checked_values(
+    user: &User,
+    role: Option<Role>,
+    values: &BTreeMap<String, Vec<String>>,
+) -> Result<(), Problem> {
+    let refused = |words: String| Err(Problem::new(422, "Cannot be held to these", words));
+    if !values.is_empty() && role.unwrap_or(*user.role) != Role::Viewer {
+        return refused(format!(
+            "\"{}\" is a {}; only viewers can be held to values",
+            user.name, *user.role
+        ));
+    }
+    for (name, all) in values {
+        if name.trim().is_empty() || all.is_empty() || all.len() > MOST_VALUES {
+            return refused(format!(
+                "held_to: a parameter has a name and 1 to {MOST_VALUES} values; \"{name}\" has {}",
+                all.len()
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn checked_role(user: &User) -> Result<(), Problem> {
+    if user.held_to().is_none() {
+        return Ok(());
+    }
+    Err(Problem::new(
+        409,
+        "Held to values",
+        format!(
+            "\"{}\" is held to values, which are for viewers; hold them to none first",
+            user.name
+        ),
+    ))
+}
+
+fn in_words(values: &BTreeMap<String, Vec<String>>) -> String {
+    if values.is_empty() {
+        return "held to no values any more".to_owned();
+    }
+    let each = values.iter();
+    let each = each.map(|(name, all)| format!("{name} = {}", all.join(", ")));
+    format!("held to {}", each.collect::<Vec<_>>().join("; "))
 }
 
 /// Remove a user with their sessions and tokens. What they have made stays, under their name.
@@ -388,14 +443,14 @@ async fn accept(
 #[utoipa::path(put, operation_id = "change_password", path = "/session/password", tag = "access", request_body = PasswordChange, responses((status = 204), (status = 409, body = ProblemDetails), (status = 422, body = ProblemDetails), (status = 429, body = ProblemDetails), (status = 503, body = ProblemDetails)))]
 #[put("/session/password", data = "<change>")]
 async fn set_password(
-    user: Viewer,
+    user: SignedIn,
     change: Body<PasswordChange>,
     store: &State<Store>,
     config: &State<Arc<Config>>,
     jar: &CookieJar<'_>,
 ) -> Result<NoContent, Problem> {
     let PasswordChange { current, new } = change.into_inner();
-    of_the_directory(&user.0, "the password")?;
+    of_the_organisation(&user.0, "the password")?;
     let stays = jar
         .get(SESSION_COOKIE)
         .map(|cookie| token_hash(cookie.value()));
@@ -420,7 +475,7 @@ async fn set_password(
 #[utoipa::path(get, operation_id = "list_sessions", path = "/sessions", tag = "access", responses((status = 200, body = Vec<SessionView>)))]
 #[get("/sessions")]
 async fn sessions(
-    user: Viewer,
+    user: SignedIn,
     store: &State<Store>,
     jar: &CookieJar<'_>,
 ) -> Answer<Vec<SessionView>> {
@@ -442,7 +497,7 @@ async fn sessions(
 /// End one of your sessions.
 #[utoipa::path(delete, operation_id = "end_session", path = "/sessions/{id}", tag = "access", params(("id" = Uuid, Path)), responses((status = 204), (status = 404, body = ProblemDetails)))]
 #[delete("/sessions/<id>")]
-async fn end_session(user: Viewer, id: Uuid, store: &State<Store>) -> Result<NoContent, Problem> {
+async fn end_session(user: SignedIn, id: Uuid, store: &State<Store>) -> Result<NoContent, Problem> {
     if store.end_session(user.0.id, id).await? {
         Ok(NoContent)
     } else {

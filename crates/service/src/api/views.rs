@@ -27,12 +27,12 @@ use super::{
     archive::written,
     preview,
     problem::Problem,
-    publishing::{Look, sight_of_team},
+    publishing::{Look, held, sight_of_team},
     shared::{Page, broken, keep_private, over},
 };
 use crate::{
     Config,
-    access::{self, Trail, Viewer},
+    access::{self, SignedIn, Trail},
     engine::{Definitions, EngineHandle, snapshots},
 };
 
@@ -104,7 +104,7 @@ fn locked_by(id: Uuid) -> String {
 /// A view that whoever asks may open: by the address that anybody can open, or signed in.
 async fn opened(
     address: &str,
-    viewer: Option<&Viewer>,
+    viewer: Option<&SignedIn>,
     (store, engine): (&Store, &EngineHandle),
     jar: &CookieJar<'_>,
 ) -> Result<PublishedView, Opened> {
@@ -123,6 +123,14 @@ async fn opened(
             _ => !view.signed_in,
         });
     let view = found.ok_or_else(over)?;
+    // An address that anybody can open shows the same to all.
+    let view = match viewer.filter(|_| view.signed_in) {
+        Some(viewer) => {
+            let seen = held(store, &viewer.1, view).await;
+            seen.map_err(|error| broken(&error))?.ok_or_else(over)?
+        }
+        None => view,
+    };
     if view.password_hash.is_some() {
         let given = jar.get(&locked_by(id)).and_then(|cookie| {
             let signed = engine.signer().signed("unlocked", cookie.value())?;
@@ -162,7 +170,7 @@ fn framed_by(config: &Config, own: bool) -> String {
 async fn view(
     address: &str,
     chosen: Chosen,
-    viewer: Option<Viewer>,
+    viewer: Option<SignedIn>,
     jar: &CookieJar<'_>,
     store: &State<Store>,
     engine: &State<EngineHandle>,
@@ -238,7 +246,7 @@ fn query_of(pairs: &[(&String, &String)]) -> String {
 async fn content(
     address: &str,
     chosen: Chosen,
-    viewer: Option<Viewer>,
+    viewer: Option<SignedIn>,
     jar: &CookieJar<'_>,
     store: &State<Store>,
     engine: &State<EngineHandle>,

@@ -3,18 +3,19 @@
 
 use std::{collections::BTreeMap, net::IpAddr, path::PathBuf, time::Duration};
 
-use maple_lark_api::Role;
 use maple_lark_definition::split_address;
 use maple_lark_directory::{
-    BadFilter, Directory, Filter, Groups, Person, Protection, Settings, same_entry,
+    BadFilter, Directory, Filter, Groups, Protection, Settings, same_entry,
 };
 use maple_lark_time::span::Span;
 use serde::Deserialize;
 
-use super::{TlsWord, look_up};
+use super::{
+    TlsWord,
+    groups::{Meaning, elapsed},
+    look_up,
+};
 
-/// A group whose members are everybody in the directory.
-const EVERYBODY: &str = "*";
 const USUAL_CHECK: Duration = Duration::from_secs(900);
 const USUAL_TIMEOUT: Duration = Duration::from_secs(10);
 
@@ -22,43 +23,9 @@ const USUAL_TIMEOUT: Duration = Duration::from_secs(10);
 #[derive(Clone)]
 pub struct Organisation {
     pub directory: Directory,
-    /// The groups of each role, the highest first.
-    roles: Vec<(Role, Vec<String>)>,
-    teams: BTreeMap<String, Vec<String>>,
+    pub meaning: Meaning,
     /// How often it is looked whether people are still let in.
     pub check_every: Duration,
-}
-
-impl Organisation {
-    /// The highest role that somebody's groups give them; nothing if they may not sign in.
-    #[must_use]
-    pub fn role(&self, person: &Person) -> Option<Role> {
-        let mut roles = self.roles.iter();
-        let found = roles.find(|(_, groups)| is_in(person, groups));
-        found.map(|(role, _)| *role)
-    }
-
-    /// The teams that somebody's groups put them into.
-    #[must_use]
-    pub fn teams(&self, person: &Person) -> Vec<String> {
-        let led = self.teams.iter();
-        led.filter(|(_, groups)| is_in(person, groups))
-            .map(|(team, _)| team.clone())
-            .collect()
-    }
-
-    /// The teams that groups lead to: who is in them follows from the directory.
-    #[must_use]
-    pub fn led_to(&self) -> Vec<String> {
-        self.teams.keys().cloned().collect()
-    }
-}
-
-fn is_in(person: &Person, groups: &[String]) -> bool {
-    let is_member = |group: &String| person.groups.iter().any(|own| same_entry(own, group));
-    groups
-        .iter()
-        .any(|group| group == EVERYBODY || is_member(group))
 }
 
 #[derive(Deserialize)]
@@ -130,13 +97,12 @@ impl DirectoryFile {
             name: self.name.unwrap_or_else(|| "uid".to_owned()),
             mail: self.mail.unwrap_or_else(|| "mail".to_owned()),
             groups,
-            timeout: elapsed("timeout", self.timeout, USUAL_TIMEOUT)?,
+            timeout: elapsed("directory.timeout", self.timeout, USUAL_TIMEOUT)?,
         };
         Ok(Organisation {
             directory: Directory::new(settings).map_err(|error| format!("directory: {error}"))?,
-            roles: roles(self.roles)?,
-            teams: self.teams,
-            check_every: elapsed("check-every", self.check_every, USUAL_CHECK)?,
+            meaning: Meaning::checked("directory", self.roles, self.teams, same_entry)?,
+            check_every: elapsed("directory.check-every", self.check_every, USUAL_CHECK)?,
         })
     }
 
@@ -161,49 +127,8 @@ fn filter(key: &str, text: &str) -> Result<Filter, String> {
         .map_err(|error: BadFilter| format!("directory.{key}: {error}"))
 }
 
-fn elapsed(key: &str, span: Option<Span>, usual: Duration) -> Result<Duration, String> {
-    match span.map(|span| span.elapsed()) {
-        None => Ok(usual),
-        Some(Some(length)) if length.num_seconds() >= 1 => {
-            Ok(Duration::from_secs(length.num_seconds().unsigned_abs()))
-        }
-        Some(_) => Err(format!(
-            "directory.{key} must be made of hours, minutes and seconds, such as \"PT15M\""
-        )),
-    }
-}
-
-fn roles(mut written: BTreeMap<String, Vec<String>>) -> Result<Vec<(Role, Vec<String>)>, String> {
-    let mut roles = Vec::new();
-    for role in [Role::Administrator, Role::Author, Role::Viewer] {
-        let groups = written.remove(&role.to_string());
-        roles.extend(groups.map(|groups| (role, groups)));
-    }
-    if let Some(other) = written.keys().next() {
-        let known = other.parse::<Role>();
-        let words = known.err().map(|error| error.to_string());
-        return Err(format!("directory.roles: {}", words.unwrap_or_default()));
-    }
-    if roles.is_empty() {
-        return Err(
-            "directory.roles: nobody could sign in; say which groups have which role, such as viewer = [\"*\"] for everybody in the directory"
-                .to_owned(),
-        );
-    }
-    if roles
-        .iter()
-        .any(|(role, groups)| *role > Role::Viewer && groups.iter().any(|one| one == EVERYBODY))
-    {
-        return Err(
-            "directory.roles: \"*\" is for viewers alone; name the groups of authors and administrators"
-                .to_owned(),
-        );
-    }
-    Ok(roles)
-}
-
 /// Whether an address is of this machine alone.
-fn is_own(host: &str) -> bool {
+pub(super) fn is_own(host: &str) -> bool {
     let name = split_address(host).map_or(host, |(name, _)| name);
     let address = name.trim_matches(['[', ']']).parse::<IpAddr>();
     name == "localhost" || address.is_ok_and(|address| address.is_loopback())

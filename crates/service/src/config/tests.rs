@@ -291,16 +291,19 @@ fn groups_of_a_directory_give_the_highest_role_and_teams() {
     let config = read(&format!("{LEAST}{DIRECTORY}")).unwrap_or_else(|words| panic!("{words}"));
     let organisation = config.directory.unwrap();
     assert_eq!(organisation.check_every, Duration::from_secs(900));
-    assert_eq!(organisation.role(&person(&[])), Some(Role::Viewer));
+    assert_eq!(organisation.meaning.role(&person(&[])), Some(Role::Viewer));
     let author = person(&["CN=Authors,OU=Groups", "cn=harbour,ou=groups"]);
-    assert_eq!(organisation.role(&author), Some(Role::Author));
-    assert_eq!(organisation.teams(&author), ["harbour"]);
-    assert_eq!(organisation.teams(&person(&["cn=other"])), [""; 0]);
-    assert_eq!(organisation.led_to(), ["harbour"]);
+    assert_eq!(organisation.meaning.role(&author), Some(Role::Author));
+    assert_eq!(organisation.meaning.teams(&author), ["harbour"]);
+    assert_eq!(organisation.meaning.teams(&person(&["cn=other"])), [""; 0]);
+    assert_eq!(organisation.meaning.led_to(), ["harbour"]);
     let some = DIRECTORY.replace("viewer = [\"*\"]", "viewer = [\"cn=crew,ou=groups\"]");
     let config = read(&format!("{LEAST}{some}")).unwrap_or_else(|words| panic!("{words}"));
     let organisation = config.directory.unwrap();
-    assert_eq!(organisation.role(&person(&["cn=guests,ou=groups"])), None);
+    assert_eq!(
+        organisation.meaning.role(&person(&["cn=guests,ou=groups"])),
+        None
+    );
 }
 
 #[test]
@@ -365,4 +368,75 @@ fn what_is_wrong_with_a_directory_is_said_with_its_key() {
         .replace("tls = \"tls\"", "tls = \"off\"")
         .replace("directory.orrin-sound.example", "127.0.0.1:389");
     assert!(read(&format!("{LEAST}{own}")).is_ok());
+}
+
+const PROVIDER: &str = "secret-key = \"5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a\"\n[identity-provider]\nissuer = \"https://id.orrin-sound.example\"\nclient = \"lark\"\n[identity-provider.roles]\nviewer = [\"*\"]\nauthor = [\"Authors\"]\n";
+
+#[test]
+fn an_identity_provider_has_usual_values_and_groups_that_are_written_exactly() {
+    use maple_lark_api::Role;
+    let config = read(&format!("{LEAST}{PROVIDER}")).unwrap_or_else(|words| panic!("{words}"));
+    let organisation = config.identity_provider.unwrap();
+    assert_eq!(organisation.title, "id.orrin-sound.example");
+    assert_eq!(organisation.check_every, Some(Duration::from_secs(900)));
+    let role = |group: &str| organisation.meaning.role(&person(&[group]));
+    assert_eq!(
+        (role("Authors"), role("authors")),
+        (Some(Role::Author), Some(Role::Viewer))
+    );
+    let never = PROVIDER.replace("client =", "check-every = \"never\"\nclient =");
+    let config = read(&format!("{LEAST}{never}")).unwrap_or_else(|words| panic!("{words}"));
+    assert_eq!(config.identity_provider.unwrap().check_every, None);
+}
+
+#[test]
+fn what_is_wrong_with_an_identity_provider_is_said_with_its_key() {
+    for (from, to, words) in [
+        (
+            "https://id",
+            "http://id",
+            "use https://id.orrin-sound.example",
+        ),
+        ("https://id", "id", "identity-provider.issuer"),
+        (
+            "secret-key =",
+            "# secret-key =",
+            "so a secret-key is needed",
+        ),
+        (
+            "viewer = [\"*\"]\nauthor = [\"Authors\"]\n",
+            "",
+            "identity-provider.roles: nobody could sign in",
+        ),
+        (
+            "author = [\"Authors\"]",
+            "author = [\"*\"]",
+            "\"*\" is for viewers alone",
+        ),
+        (
+            "client =",
+            "check-every = \"often\"\nclient =",
+            "or say \"never\"",
+        ),
+        (
+            "client =",
+            "check-every = \"P1M\"\nclient =",
+            "identity-provider.check-every must be made of hours",
+        ),
+        (
+            "client =",
+            "secret = \"file:/nowhere/secret\"\nclient =",
+            "identity-provider.secret: /nowhere/secret cannot be read",
+        ),
+        (
+            "client =",
+            "ca-file = \"/nowhere/ca.pem\"\nclient =",
+            "identity-provider.ca-file: /nowhere/ca.pem cannot be read",
+        ),
+    ] {
+        let text = PROVIDER.replace(from, to);
+        assert_ne!(text, PROVIDER, "{from} is not there");
+        let said = refusal(&format!("{LEAST}{text}"));
+        assert!(said.contains(words), "{said}");
+    }
 }

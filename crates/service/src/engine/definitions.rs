@@ -63,7 +63,7 @@ impl Cache {
     /// Those that somebody sees.
     pub async fn seen(&self, store: &Store, sight: &Sight) -> Result<Arc<Definitions>, StoreError> {
         let all = self.current(store).await?;
-        let Sight::Teams(teams) = sight else {
+        let Some(teams) = sight.teams() else {
             return Ok(all);
         };
         let of_these = |kept: &Kept| Arc::ptr_eq(&kept.all, &all);

@@ -39,7 +39,7 @@ pub use clock::{Clock, look as look_at_the_clock};
 pub use definitions::{Definitions, parse_all};
 pub(crate) use deliver::{ChannelError, templates_of};
 pub(crate) use guard::NotComputed;
-pub use run::{OnlyTo, values_key};
+pub use run::{OnlyTo, chosen, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
 use shared::{IDLE, Shared};
 pub use zones::use_zone_rules;
@@ -232,6 +232,9 @@ impl Engine {
         }
         if engine.shared.config.directory.is_some() {
             engine.part("directory", &stopped, people::watch_the_directory);
+        }
+        if engine.shared.config.identity_provider.is_some() {
+            engine.part("identity provider", &stopped, people::watch_the_provider);
         }
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
         if engine.shared.config.bounces.is_some() {

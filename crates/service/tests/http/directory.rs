@@ -106,7 +106,7 @@ async fn people_of_the_directory_are_users_at_their_first_sign_in() {
         .as_array()
         .unwrap()
         .iter()
-        .filter(|user| user["from_directory"] == true)
+        .filter(|user| user["signs_in_by"] == "directory")
         .map(|user| (&user["name"], &user["email"], &user["has_password"]))
         .collect();
     assert_eq!(

@@ -13,16 +13,21 @@ use super::{PASSWORD, PATIENCE, Place, rights::operations};
 const TEAMS: [&str; 3] = ["amber", "birch", "cedar"];
 
 /// Somebody who is signed in.
-struct User<'p> {
+pub(super) struct User<'p> {
     place: &'p Place,
-    client: Client,
-    name: String,
+    pub(super) client: Client,
+    pub(super) name: String,
     teams: Vec<&'static str>,
-    token: String,
+    pub(super) token: String,
 }
 
 impl User<'_> {
-    async fn ask(&self, method: Method, path: &str, body: &Value) -> (StatusCode, String) {
+    pub(super) async fn ask(
+        &self,
+        method: Method,
+        path: &str,
+        body: &Value,
+    ) -> (StatusCode, String) {
         let url = if path.starts_with("/api") || ["/health", "/ready", "/metrics"].contains(&path) {
             format!("{}{path}", self.place.base)
         } else {
@@ -41,7 +46,7 @@ impl User<'_> {
         (status, String::from_utf8_lossy(&bytes).into_owned())
     }
 
-    async fn done(&self, method: Method, path: &str, body: Value) -> Value {
+    pub(super) async fn done(&self, method: Method, path: &str, body: Value) -> Value {
         let (status, said) = self.ask(method, path, &body).await;
         assert!(status.is_success(), "{} {path}: {status} {said}", self.name);
         serde_json::from_str(&said).unwrap_or_default()
@@ -49,7 +54,7 @@ impl User<'_> {
 }
 
 impl Place {
-    async fn user(
+    pub(super) async fn user(
         &self,
         admin: &User<'_>,
         name: &str,
@@ -95,7 +100,7 @@ impl Place {
         }
     }
 
-    async fn admin(&self) -> User<'_> {
+    pub(super) async fn admin(&self) -> User<'_> {
         User {
             place: self,
             client: Client::new(),
@@ -224,7 +229,7 @@ async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str,
 }
 
 /// Every way to fill the places of a path.
-fn filled(path: &str, values: &BTreeMap<&'static str, Vec<String>>) -> Vec<String> {
+pub(super) fn filled(path: &str, values: &BTreeMap<&'static str, Vec<String>>) -> Vec<String> {
     let Some((before, rest)) = path.split_once('{') else {
         return vec![path.to_owned()];
     };

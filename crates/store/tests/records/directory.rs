@@ -1,6 +1,6 @@
-//! Users who sign in by the organisation's directory.
+//! Users who sign in by the organisation's directory or its identity provider.
 
-use maple_lark_api::{Role, TokenScope};
+use maple_lark_api::{Role, SignsInBy, TokenScope};
 use maple_lark_store::{
     directory::{DirectoryUser, Entered},
     people::{ApiToken, Session, User},
@@ -34,7 +34,7 @@ impl Place {
 
 fn user(entered: Entered) -> User {
     match entered {
-        Entered::User(user) => user,
+        Entered::User(user) => *user,
         other => panic!("{other:?}"),
     }
 }
@@ -81,17 +81,8 @@ async fn who_enters_is_one_user_and_follows_the_directory() {
 async fn nobody_of_the_directory_takes_the_name_of_somebody_here() {
     let place = Place::new().await;
     let own = User {
-        id: Uuid::now_v7(),
-        name: "runa".into(),
         password_hash: "hash".into(),
-        role: Role::Viewer.into(),
-        created_at: at(0),
-        email: None,
-        disabled_at: None,
-        second_factor: None,
-        second_factor_at: None,
-        directory_entry: None,
-        directory_left_at: None,
+        ..User::new("runa".into(), Role::Viewer, at(0))
     };
     place.add_user(own.clone()).await.unwrap();
     let entered = place.enters(&runa(Role::Administrator, &[])).await;
@@ -160,4 +151,86 @@ async fn who_is_disabled_here_stays_so_whatever_the_directory_says() {
     place.change_user("runa", &disable, at(2)).await.unwrap();
     let entered = place.enters(&runa(Role::Author, &[])).await;
     assert_eq!(entered, Entered::Disabled);
+}
+
+fn known(name: &str, subject: &str) -> DirectoryUser {
+    DirectoryUser {
+        name: name.to_owned(),
+        entry: subject.to_owned(),
+        ..runa(Role::Viewer, &["harbour"])
+    }
+}
+
+impl Place {
+    async fn comes(&self, person: &DirectoryUser, grant: &[u8], minute: i64) -> Entered {
+        let led_to = ["harbour".to_owned()];
+        let grant = Some(grant.to_vec());
+        let entered = self.enter_from_provider(person, &led_to, grant, at(minute));
+        entered.await.unwrap()
+    }
+}
+
+#[tokio::test]
+async fn who_comes_by_the_provider_is_who_it_says_whatever_their_name() {
+    let place = Place::new().await;
+    place
+        .add_team("harbour", "harbour", &[], at(0))
+        .await
+        .unwrap();
+    let first = user(place.comes(&known("runa", "id 7"), b"one", 1).await);
+    assert_eq!(first.signs_in_by(), SignsInBy::Provider);
+    assert_eq!(place.in_teams(first.id).await.len(), 1);
+    // She is called otherwise now, and is the same.
+    let married = user(place.comes(&known("runa.bui", "id 7"), b"two", 2).await);
+    assert_eq!((married.id, married.name.as_str()), (first.id, "runa"));
+    assert_eq!(married.provider_grant.as_deref(), Some(&b"two"[..]));
+    // Another of her name is not her; nor is who has a password here, or comes by the directory.
+    let taken = place.comes(&known("runa", "id 8"), b"three", 3).await;
+    assert_eq!(taken, Entered::NameTaken);
+    assert_eq!(
+        place.enters(&runa(Role::Administrator, &[])).await,
+        Entered::NameTaken
+    );
+    let own = User::new("bui".to_owned(), Role::Author, at(0));
+    assert!(place.add_user(own).await.unwrap());
+    let taken = place.comes(&known("bui", "id 9"), b"four", 3).await;
+    assert_eq!(taken, Entered::NameTaken);
+    let stays = place.user_by_name("runa").await.unwrap().unwrap();
+    assert_eq!(
+        (*stays.role, stays.provider_grant),
+        (Role::Viewer, married.provider_grant)
+    );
+}
+
+#[tokio::test]
+async fn each_user_of_the_provider_is_looked_at_by_one_alone() {
+    let place = Place::new().await;
+    let runa = user(place.comes(&known("runa", "id 7"), b"one", 1).await);
+    let bui = user(place.comes(&known("bui", "id 8"), b"two", 2).await);
+    place
+        .enter_from_provider(&known("ebba", "id 9"), &[], None, at(1))
+        .await
+        .unwrap();
+    let take = async |since, now| {
+        let taken = place.take_provider_user(at(since), at(now)).await.unwrap();
+        taken.map(|user| user.id)
+    };
+    // Nobody was looked at longer ago than the first minute.
+    assert_eq!(take(1, 10).await, None);
+    assert_eq!(take(5, 10).await, Some(runa.id));
+    assert_eq!(take(5, 10).await, Some(bui.id));
+    // Without a grant nobody can be looked at.
+    assert_eq!(take(5, 10).await, None);
+    assert!(place.leave_directory(runa.id, at(11)).await.unwrap());
+    assert!(!place.leave_directory(runa.id, at(12)).await.unwrap());
+    let left = place.user_by_name("runa").await.unwrap().unwrap();
+    assert_eq!(
+        (left.directory_left_at, left.provider_grant),
+        (Some(at(11)), None)
+    );
+    assert_eq!(take(20, 21).await, Some(bui.id));
+    assert_eq!(take(20, 21).await, None);
+    // Whoever is let in again is back as they were.
+    let back = user(place.comes(&known("runa", "id 7"), b"five", 30).await);
+    assert_eq!((back.id, back.directory_left_at), (runa.id, None));
 }

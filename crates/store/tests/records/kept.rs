@@ -11,17 +11,8 @@ use super::*;
 
 fn user(name: &str) -> User {
     User {
-        id: Uuid::now_v7(),
-        name: name.into(),
         password_hash: "$argon2id$".into(),
-        role: Role::Author.into(),
-        created_at: at(0),
-        email: None,
-        disabled_at: None,
-        second_factor: None,
-        second_factor_at: None,
-        directory_entry: None,
-        directory_left_at: None,
+        ..User::new(name.into(), Role::Author, at(0))
     }
 }
 

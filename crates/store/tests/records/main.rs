@@ -12,6 +12,7 @@ use maple_lark_api::{
 };
 mod archive;
 mod archive_chain;
+mod bounds;
 mod deliveries;
 mod directory;
 mod fences;
@@ -220,6 +221,7 @@ fn snapshot(run_id: Uuid, body: Vec<u8>) -> StoredSnapshot {
         status: None,
         quiet: None,
         shown: Some(serde_json::json!(["havnes"])),
+        chosen: None,
         removed_at: None,
     }
 }

@@ -87,7 +87,7 @@ pub async fn carry_out(
 
 /// Gives new definitions that name no team to the one that whoever makes them is in.
 fn given_to_team(files: &mut Files, stored: &[StoredDefinition], sight: &Sight) {
-    let Sight::Teams(teams) = sight else { return };
+    let Some(teams) = sight.teams() else { return };
     let [team] = &teams[..] else { return };
     for file in &mut files.files {
         let Ok(definition) = Definition::parse(&file.file, &file.text) else {

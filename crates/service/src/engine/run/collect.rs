@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 use super::{
     answer::{Answered, Asking, answer, source_of},
-    context::RunContext,
+    context::{RunContext, chosen},
     earlier::{self, add_earlier_runs},
 };
 use crate::engine::{
@@ -124,6 +124,7 @@ pub async fn collect(
             .map(|value| value.readable())
             .collect();
         let shown = shown.into();
+        let chosen = serde_json::json!(chosen(&snapshot.values));
         // Its rows are let go before they are kept: there may be a million.
         let pictures = std::mem::take(&mut snapshot.blobs);
         let Sealed {
@@ -148,6 +149,7 @@ pub async fn collect(
                     status: None,
                     quiet: None,
                     shown: Some(shown),
+                    chosen: Some(chosen),
                     removed_at: None,
                 },
                 &pictures,

@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use maple_lark_data::digest::sha256;
-use maple_lark_definition::{Dashboard, Query, Report, Times};
+use maple_lark_definition::{Dashboard, ParameterValue, Query, Report, Times};
 use maple_lark_sources::Values;
-use maple_lark_store::{claims::Claim, runs::Run};
+use maple_lark_store::{bounds::Chosen, claims::Claim, runs::Run};
 use maple_lark_time::{Window, window::Step};
 
 use crate::engine::{definitions::Definitions, shared::WorkError};
@@ -90,6 +90,17 @@ pub fn times(report: &Report, window: &Window, query: Option<(&Dashboard, &Query
         window: window.clone(),
         step,
     }
+}
+
+/// What a set of values chooses, by parameter, as texts.
+pub fn chosen(values: &Values) -> Chosen {
+    let texts = |value: &ParameterValue| match value {
+        ParameterValue::List(all) => all.clone(),
+        one => vec![one.readable()],
+    };
+    let each = values.iter();
+    each.map(|(name, value)| (name.clone(), texts(value)))
+        .collect()
 }
 
 /// Names a set of values; equal sets have equal keys.

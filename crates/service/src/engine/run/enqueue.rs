@@ -5,6 +5,7 @@ use maple_lark_api::{ChannelType, DeliveryState, RecipientRole, StepKind, StepSt
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{Channel, ChannelKind, ResolvedAudience};
 use maple_lark_store::{
+    bounds::held_words,
     deliveries::Delivery,
     runs::{Run, SnapshotHead},
 };
@@ -117,7 +118,14 @@ impl Enqueuing<'_> {
             .map(|recipient| recipient.mailbox.address.to_lowercase())
             .collect();
         let store = &self.shared.store;
-        let passed_over = store.passed_over(&self.run.report, &addresses).await?;
+        let mut passed_over = store.passed_over(&self.run.report, &addresses).await?;
+        // Whoever is held to values here is sent what they could see here, and nothing else.
+        let mails = addresses.iter().map(|one| (one.clone(), snapshot.id));
+        let held = store.held_to_others(&mails.collect::<Vec<_>>()).await?;
+        passed_over.extend(held.into_iter().map(|(address, _)| {
+            let words = held_words(&address);
+            (address, words)
+        }));
         let together = format!(
             "{}.{}",
             self.run.id,

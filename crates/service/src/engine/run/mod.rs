@@ -27,7 +27,7 @@ use super::{
 };
 pub use audiences::OnlyTo;
 use context::RunContext;
-pub use context::values_key;
+pub use context::{chosen, values_key};
 pub use earlier::LookBack;
 pub use preview::preview;
 use wait::Ready;
