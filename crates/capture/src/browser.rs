@@ -101,8 +101,15 @@ impl Browser {
         loop {
             let running = self.running().await.map_err(failed)?;
             let busy = running.process.busy();
-            let captured = page::capture(&self.sessions, &running, order).await;
-            drop(busy);
+            let (captured, used) = page::capture(&self.sessions, &running, order).await;
+            // Nobody waits until it is closed.
+            let of = running.clone();
+            tokio::spawn(async move {
+                if let Some(context) = used {
+                    of.dispose(context).await;
+                }
+                drop(busy);
+            });
             let died = captured.is_err() && self.has_died(&running).await;
             self.end_when_idle();
             if died && again {

@@ -7,7 +7,10 @@ use std::{
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use chromiumoxide::cdp::browser_protocol::{
-    browser::{DownloadProgressState, SetDownloadBehaviorBehavior, SetDownloadBehaviorParams},
+    browser::{
+        BrowserContextId, DownloadProgressState, SetDownloadBehaviorBehavior,
+        SetDownloadBehaviorParams,
+    },
     network::{CookieParam, TimeSinceEpoch},
     page::{
         AddScriptToEvaluateOnNewDocumentParams, CaptureScreenshotFormat, CaptureScreenshotParams,
@@ -69,11 +72,12 @@ impl Log {
     }
 }
 
+/// What came of an order, and the context that was used for it, which is still to be disposed of.
 pub(crate) async fn capture(
     sessions: &Sessions,
     running: &Running,
     order: &Order,
-) -> Result<Captured, Box<Failed>> {
+) -> (Result<Captured, Box<Failed>>, Option<BrowserContextId>) {
     let log = Log::default();
     log.begin("open a page of its own");
     let killed = running.process.ended_for_memory();
@@ -84,10 +88,10 @@ pub(crate) async fn capture(
     };
     let tab = match opened {
         Ok(Ok(tab)) => tab,
-        Ok(Err(problem)) => return Err(without_picture(problem, &log)),
+        Ok(Err(problem)) => return (Err(without_picture(problem, &log)), None),
         Err(_) => {
             running.hangs.store(true, Ordering::Release);
-            return Err(without_picture(late(&log, order), &log));
+            return (Err(without_picture(late(&log, order), &log)), None);
         }
     };
     let work = tokio::time::timeout(order.limit, keep(sessions, &tab, &log));
@@ -117,8 +121,7 @@ pub(crate) async fn capture(
             }))
         }
     };
-    tab.close().await;
-    result
+    (result, Some(tab.context))
 }
 
 fn without_picture(problem: Problem, log: &Log) -> Box<Failed> {

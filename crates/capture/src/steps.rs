@@ -10,7 +10,7 @@ use url::Url;
 use crate::{Act, Problem, Typed, tab::Tab};
 
 /// How often it is looked whether something has come.
-const LOOK: Duration = Duration::from_millis(25);
+const LOOK: Duration = Duration::from_millis(10);
 /// How long a field or button may take to appear.
 const APPEAR: Duration = Duration::from_secs(10);
 

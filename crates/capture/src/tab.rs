@@ -427,13 +427,6 @@ impl<'o> Tab<'o> {
         }
         Ok(returned.result.value.unwrap_or_default())
     }
-
-    /// Closes the page with all that belongs to it. A browser that does not do so in time is not
-    /// used again.
-    pub(crate) async fn close(self) {
-        let (running, context) = (self.running, self.context.clone());
-        running.dispose(context).await;
-    }
 }
 
 /// A request's own headers with those of the source in their place.

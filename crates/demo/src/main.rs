@@ -342,7 +342,7 @@ fn keep_metrics_token(state: &Path, client: &Path) -> Result<()> {
 }
 
 /// Those who sign in besides the administrator: an author who owns the team of the harbours, and a
-/// viewer who is in no team. Answers with their sign-ins, a line each.
+/// viewer who is held to one port. Answers with their sign-ins, a line each.
 fn colleagues(state: &Path, client: &Path) -> Result<String> {
     let file = state.join("colleagues");
     if let Ok(known) = fs::read_to_string(&file) {
@@ -362,7 +362,7 @@ fn colleagues(state: &Path, client: &Path) -> Result<String> {
     let mut lines = String::new();
     for (name, role, what) in [
         ("runa.holm", "author", "owns the team Harbours"),
-        ("ada.berg", "viewer", "is in no team"),
+        ("ada.berg", "viewer", "sees what is of Havnes alone"),
     ] {
         let invited = ["users", "invite", name, "--role", role, "--output", "json"];
         let invited = said(Command::new(client).args(invited))?;
@@ -383,6 +383,7 @@ fn colleagues(state: &Path, client: &Path) -> Result<String> {
         lines += &format!("           {name}  /  {password}  ({role}, {what})\n");
     }
     call(Command::new(client).args(["teams", "add", "harbours", "runa.holm", "--owner"]))?;
+    call(Command::new(client).args(["users", "values", "ada.berg", "port=havnes"]))?;
     write_private(&file, &lines)?;
     Ok(lines)
 }
@@ -396,6 +397,10 @@ fn published(state: &Path, client: &Path) -> Result<String> {
     }
     let own = ["publish", "dashboard", "promises", "--signed-in"];
     call(Command::new(client).args(own))?;
+    // Whoever is held to a port is left that one to choose.
+    let ports = ["publish", "dashboard", "ferry-operations", "--signed-in"];
+    let of_ports = ["--choose", "port=havnes,skarvoy"];
+    call(Command::new(client).args(ports).args(of_ports))?;
     let open = ["publish", "dashboard", "ferry-operations", "--days", "90"];
     let choose = ["--choose", "port=all,havnes,skarvoy", "--output", "json"];
     let view = said(Command::new(client).args(open).args(choose))?;

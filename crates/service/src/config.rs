@@ -45,6 +45,8 @@ pub struct Config {
     pub demo_mailbox: Option<PathBuf>,
     /// The channel of kind syslog that gets the audit trail.
     pub audit_channel: Option<String>,
+    /// Who is mailed the digest of each day of the archive that is sealed.
+    pub archive_head_to: Option<Mailbox>,
     /// By which people sign in beside those who were invited.
     pub directory: Option<Organisation>,
     /// By which people sign in in the browser, beside those who were invited.
@@ -153,6 +155,7 @@ struct File {
     #[serde(default = "default_fonts")]
     fonts: Vec<PathBuf>,
     audit_channel: Option<String>,
+    archive_head_to: Option<Mailbox>,
     directory: Option<directory::DirectoryFile>,
     identity_provider: Option<identity_provider::IdentityProviderFile>,
     /// 64 hexadecimal digits, by reference.
@@ -468,6 +471,7 @@ impl Config {
             mail,
             demo_mailbox: file.demo.map(|demo| demo.mailbox),
             audit_channel: file.audit_channel,
+            archive_head_to: file.archive_head_to,
             directory: file
                 .directory
                 .map(|directory| directory.checked().map_err(invalid))

@@ -1,6 +1,6 @@
 //! The days of the archive: what was made on each, chained, so that it can be proved later.
 
-use chrono::{Days, NaiveDate};
+use chrono::{Days, NaiveDate, TimeDelta};
 use sea_orm::{ConnectionTrait, FromQueryResult, TransactionTrait};
 use uuid::Uuid;
 
@@ -22,6 +22,15 @@ pub struct ArchiveDay {
     pub sealed_at: Time,
     /// Whether the list of its documents, the day before it and the audit trail are what was sealed.
     pub intact: bool,
+}
+
+/// A sealed day that nobody outside was told of.
+#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
+pub struct UntoldDay {
+    pub day: NaiveDate,
+    pub documents: i64,
+    pub sha256: String,
+    pub sealed_at: Time,
 }
 
 /// A document that is not as it was sealed.
@@ -96,6 +105,28 @@ impl Store {
             .await?;
         transaction.commit().await?;
         Ok(true)
+    }
+
+    /// Takes the latest sealed day to tell somebody outside of it; nothing if they were told, or another
+    /// process is at it for as long as `takes`.
+    pub async fn take_untold_day(&self, now: Time, takes: TimeDelta) -> Result<Option<UntoldDay>> {
+        let taken = Self::sql(
+            "with taken as (insert into archive_told as told (day, telling_until) select max(day), $2 from archive_days having max(day) is not null \
+               on conflict (day) do update set telling_until = $2 where told.told_at is null and told.telling_until < $1 returning day) \
+             select day, documents, sha256, sealed_at from archive_days where day in (select day from taken)",
+            [now.into(), (now + takes).into()],
+        );
+        Ok(UntoldDay::find_by_statement(taken).one(&self.db).await?)
+    }
+
+    /// Puts it on record that somebody outside knows the digest of a day, which follows from all before.
+    pub async fn told_of_day(&self, day: NaiveDate, now: Time) -> Result<()> {
+        let told = Self::sql(
+            "update archive_told set told_at = $2 where day = $1",
+            [day.into(), now.into()],
+        );
+        self.db.execute_raw(told).await?;
+        Ok(())
     }
 
     /// The latest sealed day with its digest.

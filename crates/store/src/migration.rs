@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 33] = [
+const STEPS: [Step; 34] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -160,6 +160,10 @@ const STEPS: [Step; 33] = [
     Step {
         name: "0033_bounds",
         sql: include_str!("migrations/0033_bounds.sql"),
+    },
+    Step {
+        name: "0034_archive_told",
+        sql: include_str!("migrations/0034_archive_told.sql"),
     },
 ];
 

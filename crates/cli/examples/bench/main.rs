@@ -7,13 +7,14 @@
 //! rule library of Python; those of availability and forecasts are PostgreSQL and a statistics
 //! package of Python; that of delivery is a bare generator of mail; that of live pages is the
 //! browser over its protocol alone, and one started for each page. Named parts (documents,
-//! service, reading, schedules, rules, history, over-time, pages, delivery) are measured alone. Ends with code 1 if a goal is missed.
+//! service, reading, schedules, rules, history, archive, over-time, pages, delivery) are measured alone. Ends with code 1 if a goal is missed.
 
 #![allow(
     clippy::too_many_lines,
     reason = "a measurement is set up, made and told in one go"
 )]
 
+mod archive;
 mod delivery;
 mod documents;
 mod history;
@@ -70,6 +71,9 @@ async fn main() -> Done<()> {
     }
     if asked("history") {
         history::measure(&mut goals).await?;
+    }
+    if asked("archive") {
+        archive::measure(&mut goals).await?;
     }
     if asked("over-time") {
         over_time::measure(&mut goals).await?;

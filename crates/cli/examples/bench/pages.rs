@@ -2,7 +2,7 @@
 //! browser started for each page.
 
 use std::{
-    process::{Command, Stdio},
+    path::Path,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -11,11 +11,13 @@ use chromiumoxide::{
     Page,
     cdp::browser_protocol::page::{CaptureScreenshotFormat, CaptureScreenshotParams, Viewport},
     handler::viewport,
+    page::ScreenshotParams,
 };
 use futures::{StreamExt, stream};
 use maple_lark_capture::{Act, Browser, Captured, Gate, Kept, Order, Settings, Typed};
 use maple_lark_definition::{Finished, PageStep, PageView};
-use maple_lark_demo::{WebServices, chromium, live_page};
+use maple_lark_demo::{WebServices, live_page};
+use tokio::task::JoinHandle;
 
 use crate::{Done, Goals};
 
@@ -133,19 +135,7 @@ fn size(captured: &Captured) -> usize {
 /// From navigation to the same picture, over the protocol alone.
 async fn bare(web: &WebServices, (width, height): (u32, u32)) -> Done<Vec<Duration>> {
     let profile = tempfile::tempdir()?;
-    let config = chromiumoxide::BrowserConfig::builder()
-        .chrome_executable("/usr/bin/chromium")
-        .no_sandbox()
-        .user_data_dir(profile.path())
-        .viewport(viewport::Viewport {
-            width,
-            height: HEIGHT,
-            device_scale_factor: Some(f64::from(SCALE)),
-            ..viewport::Viewport::default()
-        })
-        .build()?;
-    let (mut browser, mut handler) = chromiumoxide::Browser::launch(config).await?;
-    let handling = tokio::spawn(async move { while handler.next().await.is_some() {} });
+    let (mut browser, handling) = started(profile.path(), HEIGHT, SCALE).await?;
     let page = browser
         .new_page(web.url("/port-office/sign-in").as_str())
         .await?;
@@ -207,7 +197,8 @@ async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
     browser.version().await?;
     let began = Instant::now();
     let captures = stream::iter(&orders).map(|order| browser.capture(order));
-    let captured: Vec<_> = captures.buffer_unordered(2).collect().await;
+    let at_once = Settings::default().most_at_once;
+    let captured: Vec<_> = captures.buffer_unordered(at_once).collect().await;
     let ours = began.elapsed().as_secs_f64();
     if let Some(Err(failed)) = captured.into_iter().find(Result::is_err) {
         return Err(failed.problem.to_string().into());
@@ -215,36 +206,12 @@ async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
     let peak = browser.peak_memory().await as f64 / 1e6;
     browser.end().await;
 
-    let folder = tempfile::tempdir()?;
     let began = Instant::now();
-    let addresses = FOUR.iter().cycle().take(40).enumerate();
-    let started = stream::iter(addresses).map(|(number, page)| {
-        let (address, folder) = (
-            web.url(&format!("/port-office/{page}")),
-            folder.path().to_owned(),
-        );
-        tokio::task::spawn_blocking(move || {
-            let profile = folder.join(format!("profile-{number}"));
-            let picture = format!(
-                "--screenshot={}",
-                folder.join(format!("{number}.png")).display()
-            );
-            let size = format!("--window-size={WIDTH},{HEIGHT}");
-            Command::new("chromium")
-                .args(chromium::arguments(&profile, &[&picture, &size]))
-                .arg(address)
-                .stdout(Stdio::null())
-                .stderr(Stdio::null())
-                .status()
-        })
-    });
-    let ended: Vec<_> = started.buffer_unordered(2).collect().await;
-    if !ended
-        .into_iter()
-        .all(|end| matches!(end, Ok(Ok(status)) if status.success()))
-    {
-        return Err("a browser that was started for a page failed".into());
-    }
+    let addresses = FOUR.iter().cycle().take(40);
+    let started =
+        stream::iter(addresses).map(|page| one_browser(web.url(&format!("/port-office/{page}"))));
+    let pictures: Vec<Done<()>> = started.buffer_unordered(at_once).collect().await;
+    pictures.into_iter().collect::<Done<Vec<()>>>()?;
     let each = began.elapsed().as_secs_f64();
     println!(
         "  40 captures of 4 pages: {:.0} a minute, {:.0} with a browser for each; the browser takes {peak:.0} MB at most",
@@ -260,4 +227,42 @@ async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
         "at least 3",
     );
     Ok(())
+}
+
+/// The same picture, of the whole page, by a browser that is started for it.
+async fn one_browser(address: String) -> Done<()> {
+    let profile = tempfile::tempdir()?;
+    let (mut browser, handling) = started(profile.path(), HEIGHT, 1).await?;
+    let page = browser.new_page(address.as_str()).await?;
+    page.wait_for_navigation().await?;
+    let whole = ScreenshotParams::builder()
+        .format(CaptureScreenshotFormat::Png)
+        .full_page(true);
+    page.screenshot(whole.build()).await?;
+    browser.close().await?;
+    browser.wait().await?;
+    handling.abort();
+    Ok(())
+}
+
+/// A bare browser that is driven over its protocol.
+async fn started(
+    profile: &Path,
+    height: u32,
+    scale: u32,
+) -> Done<(chromiumoxide::Browser, JoinHandle<()>)> {
+    let config = chromiumoxide::BrowserConfig::builder()
+        .chrome_executable("/usr/bin/chromium")
+        .no_sandbox()
+        .user_data_dir(profile)
+        .viewport(viewport::Viewport {
+            width: WIDTH,
+            height,
+            device_scale_factor: Some(f64::from(scale)),
+            ..viewport::Viewport::default()
+        })
+        .build()?;
+    let (browser, mut handler) = chromiumoxide::Browser::launch(config).await?;
+    let handling = tokio::spawn(async move { while handler.next().await.is_some() {} });
+    Ok((browser, handling))
 }

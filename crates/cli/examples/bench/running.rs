@@ -40,7 +40,7 @@ impl Running {
         let port = free_port()?;
         let config = folder.join("maple-lark.toml");
         let text = format!(
-            "listen = \"127.0.0.1:{port}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\n\
+            "listen = \"127.0.0.1:{port}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\ndefinitions-may-use = [\"env:READER\"]\n\
              [mail]\nhost = \"127.0.0.1\"\nport = {mail_port}\ntls = \"off\"\nfrom = \"a@orrin-sound.example\"\n",
             cluster.url_for("maple_lark", &secret, "maple_lark"),
             cluster.address(),
@@ -113,6 +113,18 @@ impl Running {
         }
     }
 
+    /// Sets something; what the service says is thrown away.
+    pub async fn put(&self, path: &str, body: &Value) -> Done<()> {
+        let url = format!("{}/api/v1{path}", self.base);
+        let request = self.http.put(url).bearer_auth(&self.token).json(body);
+        let answer = request.send().await?;
+        if answer.status().is_success() {
+            Ok(())
+        } else {
+            Err(answer.text().await?.into())
+        }
+    }
+
     /// Reads from the service; what it says is thrown away.
     pub async fn get(&self, path: &str) -> Done<()> {
         let url = match path.strip_prefix("/../..") {
@@ -157,6 +169,15 @@ pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -
         .await?
         < wanted
     {
+        let held: Option<String> = sqlx::query_scalar(
+            "select problem from runs where state in ('held', 'failed') limit 1",
+        )
+        .fetch_optional(&mut *records)
+        .await?
+        .flatten();
+        if let Some(problem) = held {
+            return Err(format!("a run went wrong: {problem}").into());
+        }
         if began.elapsed() > PATIENCE {
             return Err(format!("{sql} does not come to {wanted}").into());
         }

@@ -10,7 +10,7 @@ use sha2::{Digest, Sha256};
 
 use crate::{
     client::Client,
-    command::archive_walk,
+    command::archive_walk::{self, Noted, noted},
     failure::Failure,
     output::{self, Output, instant},
     words::words,
@@ -160,7 +160,7 @@ impl Render {
 /// Check files against the archive: whether they are what was made here, byte for byte
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n  maple-lark verify --archive\n\nEnds with code 1 if a file is not known, or anything was altered, is missing or was added."
+    after_help = "Examples:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n  maple-lark verify --archive\n  maple-lark verify --archive --digest 2026-11-27=3fa4…\n\nEnds with code 1 if a file is not known, or anything was altered, is missing or was added."
 )]
 pub struct Verify {
     /// The files, as they were received
@@ -170,6 +170,10 @@ pub struct Verify {
     /// added
     #[arg(long, conflicts_with = "files")]
     archive: bool,
+    /// With --archive: the digest that somebody noted of a day, such as from the mail about it, to be
+    /// compared
+    #[arg(long, requires = "archive", value_name = "DAY=SHA256", value_parser = noted)]
+    digest: Vec<Noted>,
 }
 
 impl Verify {
@@ -179,7 +183,7 @@ impl Verify {
     )]
     pub async fn run(self, client: &Client, output: Output) -> Result<ExitCode, Failure> {
         if self.archive {
-            return archive_walk::walk(client, output).await;
+            return archive_walk::walk(client, output, &self.digest).await;
         }
         let mut outcomes: Vec<(String, Option<Match>)> = Vec::new();
         for file in &self.files {

@@ -1,5 +1,6 @@
 //! How long things are kept: set, shown before it goes, gone, and still known.
 
+use mail_parser::MessageParser;
 use maple_lark_fixtures::{self as fixtures, Fixture};
 use serde_json::{Value, json};
 
@@ -158,4 +159,51 @@ async fn what_has_been_kept_for_long_enough_goes_and_is_still_known() {
     see(&browser, "//button[contains(., 'Keep for good')]").await;
     let due = says(&place, &["keeping", "due"]);
     assert!(due.contains(&second), "{due}");
+}
+
+/// The digest of a sealed day goes to somebody outside, who can compare it later.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_digest_of_a_sealed_day_is_mailed_and_compared() {
+    let place = Place::new().await;
+    place.add_to_configuration_head("archive-head-to = \"Auditor <auditor@outside.example>\"\n");
+    let service = place.serve();
+    place.sign_in();
+    place.apply_small(&small());
+    assert_eq!(ran(&place, "small")["state"], "delivered");
+    drop(service);
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    let older = "update documents set created_at = created_at - interval '3 days'";
+    sqlx::Executor::execute(&mut records, older).await.unwrap();
+    let _service = place.serve();
+    let mail = place.next_mail(1).await;
+    let mail = MessageParser::default().parse(&mail).unwrap();
+    assert_eq!(
+        mail.to().unwrap().first().unwrap().address(),
+        Some("auditor@outside.example")
+    );
+    let words = mail.body_text(0).unwrap();
+    let digest = words
+        .split_whitespace()
+        .find(|word| word.contains("=") && word.len() > 70);
+    let digest = digest
+        .unwrap_or_else(|| panic!("{words}"))
+        .trim_end_matches('.');
+    let verified = place.lark(&["verify", "--archive", "--digest", digest]);
+    let said = text(&verified.stdout);
+    assert!(
+        said.contains("has the digest that was noted"),
+        "{said} {}",
+        text(&verified.stderr)
+    );
+    let (day, _) = digest.split_once('=').unwrap();
+    let other = format!("{day}={}", "0".repeat(64));
+    let verified = place.lark(&["verify", "--archive", "--digest", &other]);
+    assert_eq!(verified.status.code(), Some(1));
+    assert!(text(&verified.stdout).contains("another digest than was noted"));
+    let wrong = place.lark(&["verify", "--archive", "--digest", day]);
+    assert!(
+        text(&wrong.stderr).contains("is not a day with its digest"),
+        "{}",
+        text(&wrong.stderr)
+    );
 }

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::{NewView, PreviewOrder, ProblemDetails, Role, ViewPage, ViewView};
-use maple_lark_definition::ParameterValue;
+use maple_lark_definition::{Dashboard, ParameterValue};
 use maple_lark_store::{Store, StoreError, bounds::Bounds, teams::Sight, views::PublishedView};
 use rocket::{
     Route, State, delete, get, post, response::status::NoContent, routes, serde::json::Json,
@@ -65,13 +65,17 @@ impl Look {
     }
 
     /// What somebody sees of it who is held to values: what is fixed must be within them, and of what can
-    /// be chosen is left what is. Nothing if a parameter that they are held to is neither.
-    pub fn within(mut self, bounds: &Bounds) -> Option<Self> {
+    /// be chosen is left what is. Nothing if a parameter that they are held to is neither, or the
+    /// dashboard shows something that does not go by it.
+    fn within(mut self, bounds: &Bounds, dashboard: &Dashboard) -> Option<Self> {
         let mut chosen = chosen(&self.values);
+        chosen.retain(|name, _| dashboard.goes_by(name));
         for (name, all) in &mut self.choices {
             *all = bounds.among(name, all);
             // The first is shown where nothing is chosen; each of the others is as good.
-            chosen.insert(name.clone(), all.first().cloned().into_iter().collect());
+            if dashboard.goes_by(name) {
+                chosen.insert(name.clone(), all.first().cloned().into_iter().collect());
+            }
         }
         bounds.allow(&chosen).then_some(self)
     }
@@ -150,7 +154,7 @@ async fn list(
     let looks = *user.0.role == Role::Viewer;
     let good_at = looks.then(|| engine.now());
     if matches!(user.1, Sight::Within { .. }) {
-        let all = within(store, &user.1, engine.now()).await?;
+        let all = within(store, engine, &user.1).await?;
         let total = all.len() as u64;
         let skipped = usize::try_from((page - 1).saturating_mul(size)).unwrap_or(usize::MAX);
         let some = all.into_iter().skip(skipped).take(size as usize);
@@ -173,7 +177,7 @@ async fn list(
 
 /// What somebody sees of a view who is held to values; nothing if they see none of it.
 pub async fn held(
-    store: &Store,
+    (store, engine): (&Store, &EngineHandle),
     sight: &Sight,
     mut view: PublishedView,
 ) -> Result<Option<PublishedView>, StoreError> {
@@ -184,8 +188,15 @@ pub async fn held(
         let seen = store.is_within(snapshot, sight).await?;
         return Ok(seen.then_some(view));
     }
+    let definitions = engine
+        .definitions(store, &sight_of_team(&view.team))
+        .await?;
+    let name = view.dashboard.as_deref().unwrap_or_default();
+    let Some(dashboard) = definitions.set.dashboard(name) else {
+        return Ok(None);
+    };
     let look: Look = serde_json::from_value(view.look.clone()).unwrap_or_default();
-    Ok(look.within(bounds).map(|look| {
+    Ok(look.within(bounds, &dashboard).map(|look| {
         view.look = json!(look);
         view
     }))
@@ -194,16 +205,13 @@ pub async fn held(
 /// The published views that somebody sees who is held to values, of the latest.
 async fn within(
     store: &Store,
+    engine: &EngineHandle,
     sight: &Sight,
-    now: DateTime<Utc>,
 ) -> Result<Vec<PublishedView>, StoreError> {
     let mut seen = Vec::new();
-    for view in store
-        .views(sight, Some(now), 1, MOST_LOOKED_AT)
-        .await?
-        .items
-    {
-        seen.extend(held(store, sight, view).await?);
+    let views = store.views(sight, Some(engine.now()), 1, MOST_LOOKED_AT);
+    for view in views.await?.items {
+        seen.extend(held((store, engine), sight, view).await?);
     }
     Ok(seen)
 }

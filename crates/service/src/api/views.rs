@@ -126,7 +126,7 @@ async fn opened(
     // An address that anybody can open shows the same to all.
     let view = match viewer.filter(|_| view.signed_in) {
         Some(viewer) => {
-            let seen = held(store, &viewer.1, view).await;
+            let seen = held((store, engine), &viewer.1, view).await;
             seen.map_err(|error| broken(&error))?.ok_or_else(over)?
         }
         None => view,

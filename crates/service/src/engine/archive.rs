@@ -4,11 +4,12 @@ use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
 use maple_lark_definition::Format;
+use maple_lark_delivery::DeliveryError;
 use maple_lark_document::compose::compose;
-use maple_lark_store::{StoreError, archive::Unread};
+use maple_lark_store::{StoreError, archive::Unread, archive_chain::UntoldDay};
 use tokio::sync::watch;
 
-use super::{limits::Purpose, shared::Shared, snapshots};
+use super::{limits::Purpose, notify::write_to, shared::Shared, snapshots};
 
 /// How often it is looked whether something was made.
 const EVERY: Duration = Duration::from_secs(3);
@@ -17,6 +18,8 @@ const PIECE: u64 = 20;
 
 /// A day is sealed when it has been over for so long: what was under way at its end is there then.
 const SETTLED: TimeDelta = TimeDelta::hours(1);
+/// So long nobody else mails the digest of a day that one process is at.
+const TELLING: TimeDelta = TimeDelta::minutes(2);
 /// How often it is looked whether a day is over.
 const EVERY_SO_OFTEN: Duration = Duration::from_secs(60);
 
@@ -31,11 +34,54 @@ pub async fn seal_the_days(shared: Arc<Shared>, mut stopped: watch::Receiver<boo
                 tracing::error!(%error, "a day of the archive could not be sealed; it tries again in a moment");
             }
         }
+        if let Err(error) = tell_outside(&shared).await {
+            tracing::error!(%error, "nobody outside could be told of a sealed day; it is tried again in two minutes");
+        }
         tokio::select! {
             () = tokio::time::sleep(EVERY_SO_OFTEN) => {}
             _ = stopped.changed() => {}
         }
     }
+}
+
+#[derive(Debug, thiserror::Error)]
+enum TellError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Delivery(#[from] DeliveryError),
+}
+
+/// Mails the digest of the latest sealed day to whoever keeps it outside. A mail that goes out twice,
+/// because a process died behind it, says the same.
+async fn tell_outside(shared: &Shared) -> Result<(), TellError> {
+    let Some(to) = &shared.config.archive_head_to else {
+        return Ok(());
+    };
+    let now = shared.now();
+    let Some(day) = shared.store.take_untold_day(now, TELLING).await? else {
+        return Ok(());
+    };
+    let id = format!("archive-head.{}", day.day);
+    write_to(shared, to, &id, day.sealed_at, head_words(&day)).await?;
+    tracing::info!(day = %day.day, "somebody outside was told of a sealed day");
+    Ok(shared.store.told_of_day(day.day, shared.now()).await?)
+}
+
+/// Subject and text of the mail about a sealed day.
+fn head_words(day: &UntoldDay) -> (String, String) {
+    let made = match day.documents {
+        1 => "1 document was made".to_owned(),
+        count => format!("{count} documents were made"),
+    };
+    let subject = format!("Maple Lark: archive sealed up to {}", day.day);
+    let text = format!(
+        "The archive is sealed up to {} (UTC), when {made}. Its digest follows from all documents\n\
+         and all entries of the audit trail up to then (SHA-256):\n\n{}\n\n\
+         Keep this mail. Whether it still holds, this says:\n\nmaple-lark verify --archive --digest {}={}\n",
+        day.day, day.sha256, day.day, day.sha256
+    );
+    (subject, text)
 }
 
 /// Reads one after the other until the engine stops.
@@ -114,6 +160,23 @@ fn said(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn whoever_keeps_the_digest_is_told_what_it_is_for() {
+        let mut day = UntoldDay {
+            day: "2026-11-27".parse().unwrap(),
+            documents: 312,
+            sha256: "3fa4".repeat(16),
+            sealed_at: chrono::Utc::now(),
+        };
+        let (subject, text) = head_words(&day);
+        assert_eq!(subject, "Maple Lark: archive sealed up to 2026-11-27");
+        assert!(text.contains("312 documents were made") && text.contains(&day.sha256));
+        let command = format!("verify --archive --digest 2026-11-27={}", day.sha256);
+        assert!(text.contains(&command), "{text}");
+        day.documents = 1;
+        assert!(head_words(&day).1.contains("when 1 document was made"));
+    }
 
     #[test]
     fn lines_that_are_drawn_say_nothing() {

@@ -55,10 +55,23 @@ fn definitions() -> Vec<Value> {
         |report, port| report.table(&audience(port)),
     );
     let whole = fixtures::report("whole", "d").key("title", "Whole");
+    // It is asked for one port, and shows the birds of all.
+    let careless = fixtures::dashboard("careless")
+        .key("title", "Careless")
+        .table("[[parameter]]\nname = \"port\"\ntitle = \"Port\"\ndefault = \"havnes\"")
+        .query("rows", "plain", "sql = \"select :port as port\"")
+        .query(
+            "birds",
+            "plain",
+            "sql = \"select 'zq' || unnest(array['puffin', 'gannet', 'skua']) || 'zq' as bird\"",
+        );
+    let of_one = fixtures::report("careless", "careless").table(&audience("havnes"));
     vec![
         json!({ "file": "ports.toml", "text": &*dashboard }),
         json!({ "file": "ports-report.toml", "text": &*report }),
         json!({ "file": "whole.toml", "text": &*whole }),
+        json!({ "file": "careless.toml", "text": &*careless }),
+        json!({ "file": "careless-report.toml", "text": &*of_one }),
     ]
 }
 
@@ -138,6 +151,7 @@ async fn whoever_is_held_to_values_sees_what_was_made_with_them_and_nothing_else
     let harbour = Harbour::of(&place).await;
     let (admin, office) = (&harbour.admin, &harbour.office);
     let whole = ran(admin, "whole").await;
+    let careless = ran(admin, "careless").await;
     let who = office.done(Method::GET, "/session", json!({})).await;
     assert_eq!(who["held_to"], json!({ "port": ["havnes"] }));
 
@@ -180,7 +194,9 @@ async fn whoever_is_held_to_values_sees_what_was_made_with_them_and_nothing_else
     all.extend(ids(&harbour.run, "snapshots"));
     all.extend(ids(&whole, "documents"));
     all.extend(ids(&whole, "snapshots"));
-    for run in [&harbour.run, &whole] {
+    all.extend(ids(&careless, "documents"));
+    all.extend(ids(&careless, "snapshots"));
+    for run in [&harbour.run, &whole, &careless] {
         all.push(run["id"].as_str().unwrap().to_owned());
     }
     let theirs: BTreeSet<String> = own.into_iter().chain([snapshot]).collect();
@@ -290,6 +306,7 @@ async fn published_views_show_them_their_own_values() {
         board(json!({ "choices": { "port": ["skarvoy", "ostrey"] } })).await,
         // What it shows follows from the dashboard, and may change.
         board(json!({})).await,
+        board(json!({ "dashboard": "careless", "values": { "port": "havnes" } })).await,
     ];
     let listed = harbour.office.done(Method::GET, "/views", json!({})).await;
     let listed: BTreeSet<String> = ids(&listed, "items").into_iter().collect();

@@ -142,3 +142,35 @@ async fn what_went_after_as_long_as_it_is_kept_is_not_missing() {
     .into();
     assert_eq!(went, [2, 0]);
 }
+
+#[tokio::test]
+async fn somebody_outside_is_told_of_the_latest_day_once() {
+    let (place, days) = four_days().await;
+    let takes = TimeDelta::minutes(2);
+    let take = async |now: Time| {
+        let taken = place.take_untold_day(now, takes).await.unwrap();
+        taken.map(|one| (one.day, one.documents, one.sha256))
+    };
+    let now = on(3) + TimeDelta::days(2);
+    assert_eq!(take(now).await, None, "no day is sealed");
+    place.sealed(on(3)).await;
+    let (head, digest) = place.archive_head().await.unwrap().unwrap();
+    assert_eq!(take(now).await, Some((head, 1, digest.clone())));
+    assert_eq!(head, days[2]);
+    // Another process leaves it to the first, until that has taken too long.
+    assert_eq!(take(now + TimeDelta::minutes(1)).await, None);
+    let later = now + TimeDelta::minutes(3);
+    assert_eq!(take(later).await, Some((head, 1, digest)));
+    place.told_of_day(head, later).await.unwrap();
+    assert_eq!(take(later + TimeDelta::days(1)).await, None);
+    // The next day is told of when it is sealed; those between follow from it.
+    place.sealed(now).await;
+    let (head, digest) = place.archive_head().await.unwrap().unwrap();
+    let (day, _, told) = take(later + TimeDelta::days(1)).await.unwrap();
+    assert_eq!((day, told), (head, digest));
+    assert!(day > days[2]);
+    assert!(
+        place.proof(days[0]).await.day.intact,
+        "days themselves stay as they were sealed"
+    );
+}

@@ -23,15 +23,7 @@ impl DefinitionSet {
             return;
         }
         for dashboard in dashboards {
-            let shown: BTreeSet<&str> = dashboard
-                .sections
-                .iter()
-                .flat_map(|section| &section.blocks)
-                .flat_map(|block| block.queries())
-                .map(|query| query.value.as_str())
-                .collect();
-            let queries = dashboard.queries.iter();
-            for query in queries.filter(|query| shown.contains(query.name.as_str())) {
+            for query in dashboard.shown_queries() {
                 let not_by = differing
                     .iter()
                     .find(|parameter| !goes_by(dashboard, query, parameter, 0));
@@ -66,6 +58,27 @@ impl DefinitionSet {
             }
         }
         differing
+    }
+}
+
+impl Dashboard {
+    /// The queries whose rows its blocks show.
+    fn shown_queries(&self) -> impl Iterator<Item = &Query> {
+        let blocks = self.sections.iter().flat_map(|section| &section.blocks);
+        let shown: BTreeSet<&str> = blocks
+            .flat_map(|block| block.queries())
+            .map(|query| query.value.as_str())
+            .collect();
+        let queries = self.queries.iter();
+        queries.filter(move |query| shown.contains(query.name.as_str()))
+    }
+
+    /// Whether all that it shows goes by a parameter: every query is asked with it, or takes its rows
+    /// from one that is, or its author says that everybody may see the same.
+    #[must_use]
+    pub fn goes_by(&self, parameter: &str) -> bool {
+        self.shown_queries()
+            .all(|query| goes_by(self, query, parameter, 0))
     }
 }
 

@@ -124,7 +124,11 @@ pub async fn collect(
             .map(|value| value.readable())
             .collect();
         let shown = shown.into();
-        let chosen = serde_json::json!(chosen(&snapshot.values));
+        // What a query does not go by says nothing of what it shows.
+        let mut chosen = chosen(&snapshot.values);
+        let shown_in = definitions.set.dashboards_of(report);
+        chosen.retain(|name, _| shown_in.iter().all(|dashboard| dashboard.goes_by(name)));
+        let chosen = serde_json::json!(chosen);
         // Its rows are let go before they are kept: there may be a million.
         let pictures = std::mem::take(&mut snapshot.blobs);
         let Sealed {
