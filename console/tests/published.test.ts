@@ -1,10 +1,21 @@
 import { describe, expect, it } from 'vitest'
 
-import { isGood, orderOf, pathOf, untilWords, whomWords, type Fields } from '../src/published/words'
+import { byFormat, isGood, orderOf, pathOf, untilWords, whomWords, type Fields } from '../src/published/words'
 
 const nothing: Fields = { title: '', signedIn: false, days: undefined, password: '', choices: {} }
 
 describe('what is published', () => {
+  it('lists documents by their format, those alone of their kind first', () => {
+    const of = (format: string, id: string, removed_at?: string) => ({ document: { format, id, removed_at } }) as never
+    const files = [of('csv', 'a'), of('pdf', 'b'), of('csv', 'c'), of('html', 'd'), of('txt', 'e', '2026-11-01T00:00:00Z')]
+    expect(byFormat(files)).toEqual([
+      { format: 'pdf', id: 'b', count: 1 },
+      { format: 'html', id: 'd', count: 1 },
+      { format: 'csv', id: 'a', count: 2 },
+    ])
+    expect(byFormat([])).toEqual([])
+  })
+
   it('is what was filled in, and no value is both fixed and to be chosen', () => {
     expect(orderOf({ snapshot: 'a' }, nothing)).toEqual({ snapshot: 'a', signed_in: false })
     const subject = { dashboard: 'board', values: { port: 'havnes', year: 2026 } }

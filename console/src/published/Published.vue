@@ -11,14 +11,16 @@ import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor, isHeld } from '../session'
 import { instant } from '../words'
-import { isGood, pathOf, untilWords, whomWords, type View } from './words'
+import { grouped } from '../archive/words'
+import { byFormat, isGood, pathOf, untilWords, whomWords, type View } from './words'
 
 const SIZE = 50
 const page = ref(1)
 const { data, error, load } = useLoaded(() => take(api.GET('/views', { params: { query: { page: page.value, size: SIZE } } })))
 const { data: reports } = useLoaded(async () => (isHeld.value ? null : await take(api.GET('/reports', { params: { query: { order: 'last', size: 200 } } }))))
 // Who is held to values sees documents, not runs.
-const { data: documents } = useLoaded(async () => (isHeld.value ? await take(api.GET('/archive', { params: { query: { size: 12 } as never } })) : null))
+const { data: documents } = useLoaded(async () => (isHeld.value ? await take(api.GET('/archive', { params: { query: { size: 100 } as never } })) : null))
+const latestDocuments = computed(() => grouped(documents.value?.items ?? []).slice(0, 12).map((files) => ({ first: files[0]!, files: byFormat(files) })))
 const looks = computed(() => !isAuthor.value)
 const latest = computed(() => (reports.value?.items ?? []).filter((report) => report.last_run))
 const now = Date.now()
@@ -62,10 +64,13 @@ async function end(view: View) {
         <li v-for="report in latest" :key="report.name"><RouterLink :to="{ name: 'run', params: { id: report.last_run!.id } }"><strong>{{ report.title }}</strong></RouterLink><span class="small"><StateMark :state="report.last_run!.state" /> <ContentMark :status="report.last_run!.status" /> <span class="muted">{{ report.last_run!.window.label }}</span></span></li>
       </ul>
     </section>
-    <section v-if="documents?.items.length" class="card stack scroll" aria-labelledby="latest-documents">
+    <section v-if="latestDocuments.length" class="card stack scroll" aria-labelledby="latest-documents">
       <h2 id="latest-documents">Latest documents</h2>
       <ul class="cards">
-        <li v-for="one in documents.items" :key="one.document.id"><a :href="`/api/v1/documents/${one.document.id}`" target="_blank" rel="noopener"><strong>{{ one.title }}</strong>, {{ one.document.format.toUpperCase() }}</a><span class="small"><ContentMark :status="one.status" /> <span class="muted">{{ one.window }}</span></span></li>
+        <li v-for="{ first, files } in latestDocuments" :key="first.document.id">
+          <strong>{{ first.title }}</strong><span class="small"><ContentMark :status="first.status" /> <span class="muted">{{ first.window }}</span></span>
+          <span class="small row"><template v-for="one in files" :key="one.format"><a v-if="one.count === 1" :href="`/api/v1/documents/${one.id}`" target="_blank" rel="noopener" :aria-label="`${first.title}, ${first.window}, as ${one.format.toUpperCase()}`">{{ one.format.toUpperCase() }}</a><RouterLink v-else :to="{ name: 'archive', query: { format: one.format } }">{{ one.count }} {{ one.format.toUpperCase() }}</RouterLink></template></span>
+        </li>
       </ul>
     </section>
   </div>

@@ -49,3 +49,14 @@ export const isGood = (view: Pick<View, 'expires_at' | 'revoked_at'>, now: numbe
 
 /** The path of an address, so that it opens beside this page whatever it is called outside. */
 export const pathOf = (address: string): string => address.slice(Math.max(0, address.indexOf('/view/')))
+
+/** Documents of one snapshot by their format: of several files of one, how many there are. */
+export function byFormat(files: Schemas['ArchiveEntry'][]): { format: string; id: string; count: number }[] {
+  const found = new Map<string, { format: string; id: string; count: number }>()
+  for (const { document } of files.filter((one) => !one.document.removed_at)) {
+    const known = found.get(document.format)
+    if (known) known.count += 1
+    else found.set(document.format, { format: document.format, id: document.id, count: 1 })
+  }
+  return [...found.values()].sort((one, other) => one.count - other.count || other.format.localeCompare(one.format))
+}

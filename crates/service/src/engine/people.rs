@@ -100,6 +100,8 @@ async fn look_at_the_provider(
         };
         match look_again(store, organisation, &shared.config.vault, &user, now).await {
             Ok(ProviderStanding::User(_)) => {}
+            // Whom an administrator has disabled is out already.
+            Ok(_) if user.disabled_at.is_some() => {}
             Ok(ProviderStanding::NotLetIn | ProviderStanding::NameTaken) => {
                 put_out(shared, &user, now).await?;
             }
