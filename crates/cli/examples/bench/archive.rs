@@ -142,6 +142,8 @@ async fn deleting(running: &Running, records: &mut PgConnection, goals: &mut Goa
     running
         .put("/keeping", &json!({ "documents": "P30D" }))
         .await?;
+    // It is looked now and then what is old enough.
+    until(records, "select count(*) from removals", 1).await?;
     let before = removed(records).await?;
     let beside = backfilled(running, records, 1 + DAYS).await?;
     let gone = removed(records).await? - before;
