@@ -12,7 +12,7 @@ import { user } from '../src/session'
 enableAutoUnmount(afterEach)
 
 export const signedIn = (role: Schemas['UserView']['role'] = 'administrator', more: Partial<Schemas['UserView']> = {}): void => {
-  user.value = { name: 'ada', role, teams: [], may_change: role === 'viewer' ? [] : ['report', 'dashboard', 'person', 'group', 'sampler', ...(role === 'administrator' ? ['source', 'channel'] : [])], ...more } as Schemas['UserView']
+  user.value = { name: 'ada', role, teams: [], signs_in_by: 'password', held_to: {}, may_change: role === 'viewer' ? [] : ['report', 'dashboard', 'person', 'group', 'sampler', ...(role === 'administrator' ? ['source', 'channel'] : [])], ...more } as Schemas['UserView']
 }
 
 export interface Page {

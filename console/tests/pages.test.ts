@@ -12,7 +12,7 @@ import History from '../src/parts/History.vue'
 import Subscribe from '../src/parts/Subscribe.vue'
 import Publish from '../src/published/Publish.vue'
 import Template from '../src/templates/Template.vue'
-import { user } from '../src/session'
+import { HELD_PAGES, isHeld, user } from '../src/session'
 import { answer, messages, opened, questions, settled, signedIn } from './page'
 import { answering, asked, bodies, Events, Refusal, type Part } from './service'
 
@@ -305,13 +305,23 @@ describe('the frame around pages', () => {
 
   it('begins with a way past the navigation, and signs out', async () => {
     signedIn('viewer')
-    answering({ 'DELETE /session': undefined })
+    answering({ 'DELETE /session': { then: null } })
     const page = await opened(App, { props: {} })
     expect(page.view.find('a').attributes('href')).toBe('#content')
     await page.press('Sign out')
     expect(asked('DELETE /session')).toHaveLength(1)
     expect(user.value).toBeNull()
     expect(page.at()).toBe('/sign-in')
+  })
+
+  it('has for whoever is held to values the pages that show theirs alone', async () => {
+    signedIn('viewer', { held_to: { port: ['havnes'] } })
+    const page = await opened(App, { props: {} })
+    expect([...new Set(page.view.findAll('nav a').map((link) => link.text()))]).toEqual(['Archive', 'Published'])
+    expect(HELD_PAGES).toContain('account')
+    expect(isHeld.value).toBe(true)
+    signedIn('viewer')
+    expect(isHeld.value).toBe(false)
   })
 
   it('keeps whether it is light or dark', async () => {

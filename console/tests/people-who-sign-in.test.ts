@@ -8,7 +8,7 @@ import Users from '../src/users/Users.vue'
 import { answer, messages, opened, questions, settled, signedIn } from './page'
 import { answering, asked, bodies, Refusal, type Part } from './service'
 
-const entry = (name: string, more: Part<'UserEntry'> = {}): Part<'UserEntry'> => ({ name, role: 'viewer', email: `${name}@orrin-sound.example`, has_password: true, second_factor: false, disabled_at: null, last_seen_at: null, invited_until: null, ...more })
+const entry = (name: string, more: Part<'UserEntry'> = {}): Part<'UserEntry'> => ({ name, role: 'viewer', email: `${name}@orrin-sound.example`, has_password: true, second_factor: false, signs_in_by: 'password', held_to: {}, disabled_at: null, last_seen_at: null, invited_until: null, ...more })
 const list = (...items: Part<'UserEntry'>[]) => ({ items, total: items.length, page: 1, size: 50 })
 
 describe('the page of users', () => {

@@ -29,6 +29,18 @@ describe('the sign-in', () => {
     }
   })
 
+  it('offers the identity provider where there is one, back to the page that was asked for', async () => {
+    answering({ 'GET /sign-in': { provider: 'Orrin Sound account' } })
+    const page = await opened(SignIn, { at: `/sign-in?to=${encodeURIComponent('/runs?page=2')}` })
+    const way = page.view.find('a.way')
+    expect(way.text()).toBe('Sign in with Orrin Sound account')
+    expect(way.attributes('href')).toBe('/sign-in/begin?to=%2Fruns%3Fpage%3D2')
+    page.view.unmount()
+    answering({ 'GET /sign-in': { provider: null } })
+    const without = await opened(SignIn, { at: '/sign-in' })
+    expect(without.view.find('a.way').exists()).toBe(false)
+  })
+
   it('sends nothing until there are a name and a password', async () => {
     const page = await opened(SignIn, { at: '/sign-in' })
     await page.press('Sign in')

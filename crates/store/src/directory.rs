@@ -3,7 +3,7 @@
 use maple_lark_api::{Role, Words};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
-    QueryOrder, TransactionTrait,
+    QueryOrder, Statement, TransactionTrait,
 };
 use uuid::Uuid;
 
@@ -68,16 +68,7 @@ impl Store {
                 person.entry.clone().into(),
             ],
         );
-        let Some(row) = transaction.query_one_raw(changed).await? else {
-            return Ok(Entered::NameTaken);
-        };
-        let user = User::from_query_result(&row, "")?;
-        put_into_teams(&transaction, user.id, &person.teams, led_to).await?;
-        transaction.commit().await?;
-        Ok(match user.disabled_at {
-            Some(_) => Entered::Disabled,
-            None => Entered::User(Box::new(user)),
-        })
+        entered(transaction, changed, person, led_to).await
     }
 
     /// Makes a user of somebody whom the identity provider knows, or brings them up to date, as
@@ -114,16 +105,7 @@ impl Store {
                 now.into(),
             ],
         );
-        let Some(row) = transaction.query_one_raw(changed).await? else {
-            return Ok(Entered::NameTaken);
-        };
-        let user = User::from_query_result(&row, "")?;
-        put_into_teams(&transaction, user.id, &person.teams, led_to).await?;
-        transaction.commit().await?;
-        Ok(match user.disabled_at {
-            Some(_) => Entered::Disabled,
-            None => Entered::User(Box::new(user)),
-        })
+        entered(transaction, changed, person, led_to).await
     }
 
     /// Takes one user of the identity provider who was not looked at since, to look whether they are
@@ -164,6 +146,25 @@ impl Store {
         transaction.commit().await?;
         Ok(is_new)
     }
+}
+
+/// Brings somebody up to date by a statement that answers with their row, and their teams with it.
+async fn entered(
+    transaction: DatabaseTransaction,
+    changed: Statement,
+    person: &DirectoryUser,
+    led_to: &[String],
+) -> Result<Entered> {
+    let Some(row) = transaction.query_one_raw(changed).await? else {
+        return Ok(Entered::NameTaken);
+    };
+    let user = User::from_query_result(&row, "")?;
+    put_into_teams(&transaction, user.id, &person.teams, led_to).await?;
+    transaction.commit().await?;
+    Ok(match user.disabled_at {
+        Some(_) => Entered::Disabled,
+        None => Entered::User(Box::new(user)),
+    })
 }
 
 /// Of the teams that groups lead to, somebody is in these. Other teams are left alone.

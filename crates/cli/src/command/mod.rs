@@ -17,6 +17,7 @@ pub mod deliver;
 pub mod download;
 pub mod explain;
 pub mod export;
+mod hand_over;
 pub mod history;
 pub mod keeping;
 pub mod list;

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     client::Client,
+    command::hand_over::hand_over,
     failure::Failure,
     output::{self, Output, confirmed, instant, table},
 };
@@ -26,7 +27,7 @@ use crate::{
 /// hand over. The same link is how somebody gets a new password.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm\n  maple-lark users values havnes.office port=havnes\n  maple-lark users import colleagues.csv --check"
+    after_help = "Examples:\n  maple-lark users\n  maple-lark users invite runa.holm --role author --email runa@orrin-sound.example\n  maple-lark users role runa.holm administrator\n  maple-lark users link runa.holm\n  maple-lark users values havnes.office port=havnes\n  maple-lark users import colleagues.csv --check\n  maple-lark users hand-over runa@orrin-sound.example ada.berg --check"
 )]
 pub struct Users {
     #[command(subcommand)]
@@ -84,6 +85,19 @@ enum Action {
     Enable { name: String },
     /// Ask somebody for no second factor any more who has lost their device and their recovery codes
     ResetSecondFactor { name: String },
+    /// Give the reports that somebody owns to somebody else, all at once: notices about them go there
+    HandOver {
+        /// Whose they are: a user, or the mail address of somebody who has gone
+        from: String,
+        /// Who gets them: a user with a mail address, or an address
+        to: String,
+        /// Only say which they are
+        #[arg(long)]
+        check: bool,
+        /// Do not ask first
+        #[arg(long)]
+        yes: bool,
+    },
     /// Remove somebody with their sessions and tokens; what they have made stays
     Remove {
         name: String,
@@ -223,6 +237,15 @@ impl Users {
                     &format!("{name} can sign in again."),
                 )
                 .await
+            }
+            Action::HandOver {
+                from,
+                to,
+                check,
+                yes,
+            } => {
+                let users = everybody(client).await?;
+                hand_over(client, output, (&from, &to), &users, (check, yes)).await
             }
             Action::Remove { name, yes } => {
                 if !yes

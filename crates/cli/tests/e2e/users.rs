@@ -13,7 +13,7 @@ use crate::{
     console::{Driver, see, signed_in_at},
     documents::barriers,
     forms::Hands,
-    place::{PASSWORD, Place, mails, operations, ran, text, until},
+    place::{PASSWORD, Place, applied, mails, operations, ran, ready, text, until},
 };
 
 const CHOSEN: &str = "ferry tide lantern crow";
@@ -442,6 +442,89 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     .await;
     assert_eq!(barriers(&browser).await, json!([]));
     browser.close().await.unwrap();
+}
+
+/// What somebody owned who has gone gets another owner, and nothing else of it changes.
+#[tokio::test(flavor = "multi_thread")]
+async fn reports_of_somebody_who_has_gone_are_handed_over() {
+    let (place, _service) = ready().await;
+    let report = |name: &str, owner: &str| {
+        let text = fixtures::report(name, "small")
+            .key("owner", owner)
+            .lines("# Kept as it is.");
+        (format!("{name}.toml"), text.to_string())
+    };
+    place.apply_small(&fixtures::report("small", "small"));
+    let (mine, hers) = (
+        "Desk <desk@orrin-sound.example>",
+        "Runa Holm <Runa@orrin-sound.example>",
+    );
+    let files = [
+        report("one", hers),
+        report("two", "runa@orrin-sound.example"),
+        report("three", mine),
+    ];
+    let files: Vec<(&str, &str)> = files
+        .iter()
+        .map(|(file, text)| (&**file, &**text))
+        .collect();
+    applied(&place, &files);
+    let says = |arguments: &[&str]| {
+        let output = place.lark(arguments);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        text(&output.stdout)
+    };
+    says(&[
+        "users",
+        "invite",
+        "runa",
+        "--email",
+        "runa@orrin-sound.example",
+    ]);
+    says(&[
+        "users",
+        "invite",
+        "ada",
+        "--email",
+        "ada@orrin-sound.example",
+    ]);
+    says(&["users", "remove", "runa", "--yes"]);
+    let hand = ["users", "hand-over"];
+    let gone = place.lark(&[&hand[..], &["runa", "ada", "--yes"]].concat());
+    assert!(
+        text(&gone.stderr).contains("give the mail address"),
+        "{}",
+        text(&gone.stderr)
+    );
+    let over = [&hand[..], &["runa@orrin-sound.example", "ada"]].concat();
+    let checked = says(&[&over[..], &["--check"]].concat());
+    assert!(
+        checked.contains("one") && checked.contains("two") && !checked.contains("three"),
+        "{checked}"
+    );
+    let declined = place.lark_with_input(&over, "n\n");
+    assert!(
+        text(&declined.stderr).contains("nothing was changed"),
+        "{}",
+        text(&declined.stderr)
+    );
+    assert!(says(&[&over[..], &["--yes"]].concat()).contains("Handed over"));
+    let exported = place.folder.path().join("exported");
+    says(&["export", exported.to_str().unwrap()]);
+    let read = |name: &str| std::fs::read_to_string(exported.join(format!("{name}.toml"))).unwrap();
+    for name in ["one", "two"] {
+        assert!(
+            read(name).contains("owner = \"ada@orrin-sound.example\""),
+            "{}",
+            read(name)
+        );
+        assert!(read(name).contains("# Kept as it is."), "{}", read(name));
+    }
+    assert!(read("three").contains(mine));
+    assert!(
+        says(&["history", "report", "one"]).contains("handed over from runa@orrin-sound.example")
+    );
+    assert!(says(&over).contains("owns no report"));
 }
 
 /// By the browser from the console to the provider and back, and out of both.

@@ -47,6 +47,15 @@ const LONGEST: usize = 256;
 /// So many passwords are checked at a time; each takes 19 MiB.
 static CHECKING: Semaphore = Semaphore::const_new(2);
 
+/// A user's name has so many characters at most.
+pub const LONGEST_NAME: usize = 60;
+
+/// Whether a user's name may have a character.
+#[must_use]
+pub fn is_of_a_name(sign: char) -> bool {
+    sign.is_alphanumeric() || ".-_@".contains(sign)
+}
+
 #[derive(Debug, thiserror::Error)]
 pub enum SignInError {
     #[error("the name or the password is wrong")]

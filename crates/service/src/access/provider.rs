@@ -12,6 +12,7 @@ use maple_lark_store::{
 use serde::{Deserialize, Serialize};
 use url::Url;
 
+use super::{LONGEST_NAME, is_of_a_name};
 use crate::{
     config::IdentityProvider,
     secrets::{Vault, VaultError},
@@ -21,8 +22,6 @@ use crate::{
 pub const PATIENCE: TimeDelta = TimeDelta::minutes(15);
 /// What is sealed for a browser that is away.
 const AWAY: &str = "sign-in by the identity provider";
-/// A name that is longer is none here.
-const LONGEST_NAME: usize = 60;
 
 /// Why nobody was signed in. What the provider said is for the log alone.
 #[derive(Debug, thiserror::Error)]
@@ -151,6 +150,14 @@ pub enum Standing {
     NameTaken,
 }
 
+/// A name as users have them here: dots stand for what none has.
+fn own_name(name: &str) -> String {
+    let signs = name.chars().take(LONGEST_NAME);
+    signs
+        .map(|sign| if is_of_a_name(sign) { sign } else { '.' })
+        .collect()
+}
+
 /// What a grant is sealed as: that of one user is of no use for another.
 fn sealed_as(subject: &str) -> String {
     format!("grant of {subject}")
@@ -173,7 +180,7 @@ async fn stand(
     let sealed = grant.map(|grant| vault.seal(&sealed_as(&subject), &grant));
     let user = DirectoryUser {
         teams: organisation.meaning.teams(&person),
-        name: person.name.chars().take(LONGEST_NAME).collect(),
+        name: own_name(&person.name),
         email: person.mail,
         entry: subject,
         role,
@@ -218,6 +225,19 @@ pub async fn look_again(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_name_is_one_that_users_have_here() {
+        for (given, own) in [
+            ("runa.holm", "runa.holm"),
+            ("Runa Holm", "Runa.Holm"),
+            ("runa@orrin-sound.example", "runa@orrin-sound.example"),
+            ("../admin?x", "...admin.x"),
+        ] {
+            assert_eq!(own_name(given), own);
+        }
+        assert_eq!(own_name(&"å".repeat(90)).chars().count(), LONGEST_NAME);
+    }
 
     #[test]
     fn nobody_is_led_elsewhere() {

@@ -53,17 +53,8 @@ impl From<ProviderSignInError> for Page {
             E::NotLetIn | E::NameTaken(_) => Status::Forbidden,
             E::Provider(_) | E::Vault(_) | E::Store(_) => Status::ServiceUnavailable,
         };
-        match &error {
-            E::Provider(cause) => {
-                tracing::error!(%cause, "somebody could not sign in by the identity provider")
-            }
-            E::Vault(cause) => {
-                tracing::error!(%cause, "somebody could not sign in by the identity provider")
-            }
-            E::Store(cause) => {
-                tracing::error!(%cause, "somebody could not sign in by the identity provider")
-            }
-            _ => {}
+        if let Some(cause) = std::error::Error::source(&error) {
+            tracing::error!(%cause, "somebody could not sign in by the identity provider");
         }
         problem(status, error.to_string())
     }

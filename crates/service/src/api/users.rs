@@ -98,8 +98,8 @@ async fn list(
 
 /// What a user may be called.
 fn checked_name(name: &str) -> Result<(), Problem> {
-    let fits = |c: char| c.is_alphanumeric() || ".-_@".contains(c);
-    if name.is_empty() || name.chars().count() > 60 || !name.chars().all(fits) {
+    let short = name.chars().count() <= access::LONGEST_NAME;
+    if name.is_empty() || !short || !name.chars().all(access::is_of_a_name) {
         return Err(Problem::new(
             422,
             "Not a name",
