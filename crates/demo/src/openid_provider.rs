@@ -76,6 +76,8 @@ pub enum Broken {
     Signature,
     /// It gives no refresh tokens.
     NoRefresh,
+    /// It gives tokens and says nothing of anybody.
+    Silent,
     /// It answers nothing but errors.
     Down,
 }
@@ -448,6 +450,12 @@ impl<'r> rocket::request::FromRequest<'r> for Bearer {
 #[get("/user")]
 fn user(bearer: Bearer, shop: &State<Arc<Shop>>) -> Answer {
     let book = shop.book();
+    if book.broken == Broken::Silent {
+        return Err(refused(
+            Status::ServiceUnavailable,
+            "temporarily_unavailable",
+        ));
+    }
     let name = book.access.get(&bearer.0);
     let name = name.ok_or_else(|| refused(Status::Unauthorized, "invalid_token"))?;
     let groups = book.members.get(name).map(|member| &member.groups);

@@ -17,7 +17,7 @@ use rustls::{
 
 pub use filter::{BadFilter, Filter};
 pub use groups::{Groups, same_entry};
-pub use provider::{Begun, LetIn, Provider, ProviderError, ProviderSettings};
+pub use provider::{Begun, LetIn, NotLooked, Provider, ProviderError, ProviderSettings};
 
 /// LDAP's result code for a name or a password that is wrong (RFC 4511, 4.1.9).
 const INVALID_CREDENTIALS: u32 = 49;

@@ -6,6 +6,7 @@ mod claims;
 mod request;
 
 use std::{
+    fmt,
     sync::{Arc, Mutex, PoisonError},
     time::{Duration, Instant},
 };
@@ -108,6 +109,29 @@ pub struct LetIn {
     pub person: Person,
     /// By which it can be looked later whether they are still let in. A secret.
     pub grant: Option<String>,
+}
+
+/// Why it could not be looked whether somebody is still let in.
+#[derive(thiserror::Error)]
+#[error("{error}")]
+pub struct NotLooked {
+    #[source]
+    pub error: ProviderError,
+    /// What came in place of the grant that was used, if that was used up already. A secret.
+    pub grant: Option<String>,
+}
+
+/// Without the secret.
+impl fmt::Debug for NotLooked {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}", self.error)
+    }
+}
+
+impl From<ProviderError> for NotLooked {
+    fn from(error: ProviderError) -> Self {
+        Self { error, grant: None }
+    }
 }
 
 /// What the provider says of itself.
@@ -228,12 +252,9 @@ impl Provider {
     /// the answer replaces the one that was given.
     ///
     /// # Errors
-    /// If the provider gives no answer: that says nothing of them.
-    pub async fn look_again(
-        &self,
-        grant: &str,
-        subject: &str,
-    ) -> Result<Option<LetIn>, ProviderError> {
+    /// If the provider gives no answer, or none that holds: that says nothing of them. The grant may have
+    /// been used up all the same; the error has the next one then.
+    pub async fn look_again(&self, grant: &str, subject: &str) -> Result<Option<LetIn>, NotLooked> {
         let known = self.known().await?;
         let refresh = RefreshToken::new(grant.to_owned());
         let request = known
@@ -249,20 +270,34 @@ impl Provider {
             {
                 return Ok(None);
             }
-            Err(error) => return Err(self.not_given(&error)),
+            Err(error) => return Err(self.not_given(&error).into()),
         };
+        let looked = self.still_in(&known, &tokens, subject).await;
+        let mut let_in = looked.map_err(|error| NotLooked {
+            error,
+            grant: tokens.refresh_token().map(|token| token.secret().clone()),
+        })?;
+        // A provider that gives no other leaves the one that was used good (RFC 6749, 6).
+        let_in.grant.get_or_insert_with(|| grant.to_owned());
+        Ok(Some(let_in))
+    }
+
+    /// Who somebody is now, by the tokens that were given for their grant.
+    async fn still_in(
+        &self,
+        known: &Discovered,
+        tokens: &Tokens,
+        subject: &str,
+    ) -> Result<LetIn, ProviderError> {
         let mut claims = Claims::default();
-        let signed = self.signed(&known, &tokens, None, &mut claims).await?;
+        let signed = self.signed(known, tokens, None, &mut claims).await?;
         let same = SubjectIdentifier::new(subject.to_owned());
         if signed.is_some_and(|signed| signed != same) {
             return Err(ProviderError::NotValid(
                 "it speaks of somebody else".to_owned(),
             ));
         }
-        let mut let_in = self.let_in(&known, &tokens, (same, claims)).await?;
-        // A provider that gives no other leaves the one that was used good (RFC 6749, 6).
-        let_in.grant.get_or_insert_with(|| grant.to_owned());
-        Ok(Some(let_in))
+        self.let_in(known, tokens, (same, claims)).await
     }
 
     /// Where the browser is to go to sign out there, too (RP-Initiated Logout 1.0); nothing if the

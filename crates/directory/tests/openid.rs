@@ -7,7 +7,7 @@ use maple_lark_demo::{
     OpenIdProvider,
     openid_provider::{Broken, CLIENT, SECRET},
 };
-use maple_lark_directory::{Begun, LetIn, Provider, ProviderError, ProviderSettings};
+use maple_lark_directory::{Begun, LetIn, NotLooked, Provider, ProviderError, ProviderSettings};
 use reqwest::{Client, StatusCode, redirect::Policy};
 use url::Url;
 
@@ -102,7 +102,13 @@ async fn somebody_is_known_with_their_groups_and_looked_at_again() {
     );
     let grant = again.grant.unwrap();
     let other = provider.look_again(&grant, "somebody else").await;
-    assert!(matches!(other, Err(ProviderError::NotValid(_))));
+    assert!(matches!(
+        other,
+        Err(NotLooked {
+            error: ProviderError::NotValid(_),
+            ..
+        })
+    ));
 
     let next = sign_in(&provider)
         .await
@@ -170,6 +176,23 @@ async fn a_provider_that_is_not_there_says_nothing_of_anybody() {
     server.breaks(Broken::Nothing);
     let again = provider
         .look_again(&grant, &runa.person.entry)
+        .await
+        .unwrap();
+    assert!(again.is_some());
+
+    // A grant that was used up before the provider fell silent is followed by the next.
+    let grant = again.unwrap().grant.unwrap();
+    server.breaks(Broken::Silent);
+    let Err(failed) = provider.look_again(&grant, &runa.person.entry).await else {
+        panic!("nobody said who she is");
+    };
+    assert!(failed.to_string().contains("gives no answer"), "{failed}");
+    server.breaks(Broken::Nothing);
+    let shown = format!("{failed:?}");
+    let next = failed.grant.expect("the next grant came already");
+    assert!(!shown.contains(&next), "{shown}");
+    let again = provider
+        .look_again(&next, &runa.person.entry)
         .await
         .unwrap();
     assert!(again.is_some());

@@ -121,6 +121,16 @@ impl Store {
             .transpose()?)
     }
 
+    /// Keeps what a user of the identity provider can be looked at by next.
+    pub async fn keep_grant(&self, user: Uuid, grant: Vec<u8>) -> Result<()> {
+        let kept = Self::sql(
+            "update users set provider_grant = $2 where id = $1 and directory_left_at is null",
+            [user.into(), grant.into()],
+        );
+        self.db.execute_raw(kept).await?;
+        Ok(())
+    }
+
     /// The users whom the directory still lets in, as far as is known, by name.
     pub async fn directory_users(&self) -> Result<Vec<User>> {
         Ok(user::Entity::find()

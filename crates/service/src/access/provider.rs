@@ -3,7 +3,7 @@
 
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use chrono::{DateTime, TimeDelta, Utc};
-use maple_lark_directory::{LetIn, ProviderError};
+use maple_lark_directory::{LetIn, NotLooked, ProviderError};
 use maple_lark_store::{
     Store, StoreError,
     directory::{DirectoryUser, Entered},
@@ -216,9 +216,17 @@ pub async fn look_again(
         return Ok(Standing::NotLetIn);
     };
     let grant = vault.open(&sealed_as(subject), sealed)?;
-    match organisation.provider.look_again(&grant, own).await? {
-        Some(let_in) => stand(store, (organisation, vault), let_in, now).await,
-        None => Ok(Standing::NotLetIn),
+    match organisation.provider.look_again(&grant, own).await {
+        Ok(Some(let_in)) => stand(store, (organisation, vault), let_in, now).await,
+        Ok(None) => Ok(Standing::NotLetIn),
+        Err(NotLooked { error, grant }) => {
+            // The one that was used is good no more, and without the next they would be out.
+            if let Some(next) = grant {
+                let sealed = vault.seal(&sealed_as(subject), &next)?;
+                store.keep_grant(user.id, sealed).await?;
+            }
+            Err(error.into())
+        }
     }
 }
 

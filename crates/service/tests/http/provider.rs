@@ -327,10 +327,15 @@ async fn who_leaves_the_provider_is_out_and_what_is_its_own_is_not_changed_here(
         }
     };
     until("another role", &|who| who["role"] == "administrator").await;
-    server.breaks(Broken::Down);
-    tokio::time::sleep(std::time::Duration::from_secs(3)).await;
-    assert_eq!(browser.who().await["role"], "administrator");
+    for broken in [Broken::Down, Broken::Silent] {
+        server.breaks(broken);
+        tokio::time::sleep(std::time::Duration::from_secs(3)).await;
+        assert_eq!(browser.who().await["role"], "administrator", "{broken:?}");
+    }
+    // Whatever was used up meanwhile, it is looked again.
     server.breaks(Broken::Nothing);
+    server.member("bui", "three-red-buoys", &["authors"]);
+    until("yet another role", &|who| who["role"] == "author").await;
     server.leave("bui");
     until("signed out", &|who| who["status"] == 401).await;
     let trail = client
