@@ -160,7 +160,7 @@ impl Render {
 /// Check files against the archive: whether they are what was made here, byte for byte
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n  maple-lark verify --archive\n  maple-lark verify --archive --digest 2026-11-27=3fa4…\n\nEnds with code 1 if a file is not known, or anything was altered, is missing or was added."
+    after_help = "Examples:\n  maple-lark verify ferry-operations-daily_2026-11-22.pdf\n  maple-lark verify --archive\n\nEnds with code 1 if a file is not known, or anything was altered, is missing or was added."
 )]
 pub struct Verify {
     /// The files, as they were received

@@ -2,7 +2,7 @@
 
 use std::{
     process::{Child, Command, Stdio},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -70,23 +70,26 @@ impl Drop for Driver {
 }
 
 pub async fn see(browser: &Client, xpath: &str) -> fantoccini::elements::Element {
-    match browser
-        .wait()
-        .at_most(PATIENCE)
-        .for_element(Locator::XPath(xpath))
-        .await
-    {
-        Ok(element) => element,
-        Err(error) => panic!(
-            "{xpath}: {error}\n{}",
-            browser.source().await.unwrap_or_default()
-        ),
+    let began = Instant::now();
+    loop {
+        let looked = browser.wait().at_most(PATIENCE);
+        match looked.for_element(Locator::XPath(xpath)).await {
+            Ok(element) => return element,
+            // What leads to another page by itself may do so while it is looked at.
+            Err(error)
+                if error.to_string().contains("aborted by navigation")
+                    && began.elapsed() < PATIENCE => {}
+            Err(error) => panic!(
+                "{xpath}: {error}\n{}",
+                browser.source().await.unwrap_or_default()
+            ),
+        }
     }
 }
 
 /// Clicks on something once it can be clicked on: what opens or moves may take a moment.
 pub async fn click(browser: &Client, xpath: &str) {
-    let began = std::time::Instant::now();
+    let began = Instant::now();
     loop {
         match see(browser, xpath).await.click().await {
             Ok(()) => return,
@@ -592,7 +595,7 @@ async fn a_look_is_shown_on_a_sample_as_it_is_typed() {
     signed_in_at(&browser, &place, "/definitions/theme/day").await;
     // The picture is really there: a page that is upright, then one that lies.
     let shape = async |wide: bool| {
-        let began = std::time::Instant::now();
+        let began = Instant::now();
         loop {
             let script = "const i = document.querySelector('img.sample'); return i && i.naturalWidth > 0 ? i.naturalWidth / i.naturalHeight : 0";
             let ratio = browser
