@@ -30,6 +30,11 @@ export async function signIn(name: string, password: string, code: string): Prom
   user.value = await take(api.POST('/session', { body: { name, password, ...(code ? { code } : {}) } }))
 }
 
+/** Signs in whoever's device has answered a challenge. */
+export async function signInWithPasskey(challenge: string, answer: Record<string, unknown>): Promise<void> {
+  user.value = await take(api.POST('/sign-in/passkey', { body: { challenge, answer } }))
+}
+
 /** Ends the session; answers where else to sign out, if somewhere. */
 export async function signOut(): Promise<string | null> {
   const { then } = await take(api.DELETE('/session'))

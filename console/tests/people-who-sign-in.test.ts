@@ -1,14 +1,17 @@
-import { describe, expect, it } from 'vitest'
+import { startRegistration, WebAuthnError } from '@simplewebauthn/browser'
+import { describe, expect, it, vi } from 'vitest'
 
 import { user } from '../src/session'
 import Account from '../src/users/Account.vue'
+import Passkeys from '../src/users/Passkeys.vue'
 import SecondFactor from '../src/users/SecondFactor.vue'
 import Teams from '../src/users/Teams.vue'
 import Users from '../src/users/Users.vue'
 import { answer, messages, opened, questions, settled, signedIn } from './page'
 import { answering, asked, bodies, Refusal, type Part } from './service'
 
-const entry = (name: string, more: Part<'UserEntry'> = {}): Part<'UserEntry'> => ({ name, role: 'viewer', email: `${name}@orrin-sound.example`, has_password: true, second_factor: false, signs_in_by: 'password', held_to: {}, disabled_at: null, last_seen_at: null, invited_until: null, ...more })
+const entry = (name: string, more: Part<'UserEntry'> = {}): Part<'UserEntry'> => ({ name, role: 'viewer', email: `${name}@orrin-sound.example`, has_password: true, second_factor: false, passkeys: 0, signs_in_by: 'password', held_to: {}, disabled_at: null, last_seen_at: null, invited_until: null, ...more })
+vi.mock('@simplewebauthn/browser', async (original) => ({ ...(await original<object>()), startRegistration: vi.fn() }))
 const list = (...items: Part<'UserEntry'>[]) => ({ items, total: items.length, page: 1, size: 50 })
 
 describe('the page of users', () => {
@@ -66,6 +69,25 @@ describe('the page of users', () => {
     await act('enable')
     expect(questions()).toBe(0)
     expect(bodies('PATCH /users/{name}').at(-1)).toEqual({ disabled: false })
+  })
+
+  it('hands over what somebody owns, and says so before they are removed', async () => {
+    const page = await shown(entry('runa', { passkeys: 2 }))
+    expect(page.text()).toContain('with 2 passkeys')
+    answering({ 'GET /users/{name}/reports': { owner: 'runa@orrin-sound.example', reports: ['daily', 'weekly'] }, 'POST /users/{name}/hand-over': { owner: 'ada@orrin-sound.example', reports: ['daily', 'weekly'] }, 'DELETE /users/{name}': undefined })
+    const act = async (what: string) => {
+      page.view.findAllComponents({ name: 'ElDropdown' })[0]!.vm.$emit('command', what)
+      await settled()
+    }
+    await act('remove')
+    expect(await answer('Cancel')).toContain('They own the reports daily, weekly: hand these over first')
+    await act('reports')
+    expect(await answer('Hand over', ' ada ')).toContain('runa@orrin-sound.example owns the reports daily, weekly')
+    expect(bodies('POST /users/{name}/hand-over')).toEqual([{ to: 'ada' }])
+    expect(messages().join()).toContain('ada@orrin-sound.example owns the reports daily, weekly now.')
+    answering({ 'GET /users/{name}/reports': { owner: 'runa@orrin-sound.example', reports: [] } })
+    await act('reports')
+    expect(messages().join()).toContain('owns no report')
   })
 
   it('takes a mail address only if it is one', async () => {
@@ -212,5 +234,59 @@ describe('a second factor', () => {
     await settled()
     expect(bodies('POST /session/second-factor/removal')).toEqual([{ password: 'correct horse' }])
     expect(messages().join()).toContain('no second factor any more')
+  })
+})
+
+describe('passkeys', () => {
+  const KEY: Part<'Passkey'> = { id: '1', title: 'Phone', created_at: '2026-11-01T10:00:00Z', last_used_at: null }
+  const shown = (available: boolean, keys: Part<'Passkey'>[] = []) => {
+    signedIn()
+    answering({ 'GET /sign-in': { provider: null, passkeys: available }, 'GET /session/passkeys': keys })
+    return opened(Passkeys)
+  }
+  const add = async (page: Awaited<ReturnType<typeof opened>>) => {
+    answering({ 'POST /session/passkeys/challenge': { challenge: 'c', options: { publicKey: { rp: { name: 'Maple Lark' } } } }, 'POST /session/passkeys': KEY })
+    await page.type('What you call the device', ' Phone ')
+    await page.type('Your password, to add a passkey', 'correct horse')
+    await page.press('Add a passkey')
+  }
+
+  it('are made by the device for what the service asks, and sent with their name', async () => {
+    vi.mocked(startRegistration).mockResolvedValueOnce({ id: 'k' } as never)
+    const page = await shown(true)
+    await add(page)
+    expect(vi.mocked(startRegistration)).toHaveBeenLastCalledWith({ optionsJSON: { rp: { name: 'Maple Lark' } } })
+    expect(bodies('POST /session/passkeys/challenge')).toEqual([{ password: 'correct horse' }])
+    expect(bodies('POST /session/passkeys')).toEqual([{ challenge: 'c', title: 'Phone', answer: { id: 'k' } }])
+    expect(messages().join()).toContain('The passkey is added.')
+  })
+
+  it('are not sent where the device makes none, and it is said why', async () => {
+    const named = (name: string) => Object.assign(new Error('as browsers say it'), { name })
+    const known = new WebAuthnError({ message: 'm', code: 'ERROR_AUTHENTICATOR_PREVIOUSLY_REGISTERED', cause: new Error('c') })
+    for (const [error, words] of [
+      [named('NotAllowedError'), 'cancelled, or took too long'],
+      [named('SecurityError'), 'keeps no passkeys for this address'],
+      [named('NotSupportedError'), 'cannot keep such a passkey'],
+      [named('OtherError'), 'as browsers say it'],
+      [known, 'has a passkey of yours already'],
+    ] as const) {
+      vi.mocked(startRegistration).mockRejectedValueOnce(error)
+      const page = await shown(true)
+      await add(page)
+      expect(page.text()).toContain(words)
+      expect(bodies('POST /session/passkeys')).toEqual([])
+      page.view.unmount()
+    }
+  })
+
+  it('are removed after a question, and are not offered where browsers keep none', async () => {
+    const page = await shown(false, [KEY])
+    expect(page.has('begins with https://')).toBe(true)
+    expect(page.has('Add a passkey')).toBe(false)
+    answering({ 'DELETE /session/passkeys/{id}': undefined })
+    await page.press('Remove Phone')
+    expect(await answer('Remove')).toContain('Nobody signs in with it any more')
+    expect(asked('DELETE /session/passkeys/{id}').length).toBe(1)
   })
 })

@@ -1,4 +1,5 @@
-import { describe, expect, it } from 'vitest'
+import { startAuthentication } from '@simplewebauthn/browser'
+import { describe, expect, it, vi } from 'vitest'
 
 import SignIn from '../src/pages/SignIn.vue'
 import { user } from '../src/session'
@@ -6,6 +7,7 @@ import { opened } from './page'
 import { answering, asked, bodies, Refusal, type Part } from './service'
 
 const ADA: Part<'UserView'> = { name: 'ada', role: 'viewer', teams: [] }
+vi.mock('@simplewebauthn/browser', async (original) => ({ ...(await original<object>()), startAuthentication: vi.fn() }))
 const entered = async (at = '/sign-in') => {
   const page = await opened(SignIn, { at })
   await page.type('Name', 'ada')
@@ -39,6 +41,25 @@ describe('the sign-in', () => {
     answering({ 'GET /sign-in': { provider: null } })
     const without = await opened(SignIn, { at: '/sign-in' })
     expect(without.view.find('a.way').exists()).toBe(false)
+  })
+
+  it('asks the device for a passkey where browsers have them, and says it if there is none', async () => {
+    vi.stubGlobal('PublicKeyCredential', class {})
+    answering({ 'GET /sign-in': { provider: null, passkeys: true }, 'POST /sign-in/passkey/challenge': { challenge: 'c', options: { publicKey: { challenge: 'x' } } }, 'POST /sign-in/passkey': ADA })
+    const page = await opened(SignIn, { at: '/sign-in?to=/runs' })
+    vi.mocked(startAuthentication).mockRejectedValueOnce(Object.assign(new Error('no'), { name: 'NotAllowedError' }))
+    await page.press('Sign in with a passkey')
+    expect(page.text()).toContain('It was cancelled, or took too long.')
+    expect(bodies('POST /sign-in/passkey')).toEqual([])
+    vi.mocked(startAuthentication).mockResolvedValueOnce({ id: 'k' } as never)
+    await page.press('Sign in with a passkey')
+    expect(bodies('POST /sign-in/passkey')).toEqual([{ challenge: 'c', answer: { id: 'k' } }])
+    expect(page.at()).toBe('/runs')
+    expect(user.value?.name).toBe('ada')
+    page.view.unmount()
+    vi.unstubAllGlobals()
+    const without = await opened(SignIn, { at: '/sign-in' })
+    expect(without.has('Sign in with a passkey')).toBe(false)
   })
 
   it('sends nothing until there are a name and a password', async () => {

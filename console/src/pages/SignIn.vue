@@ -1,10 +1,12 @@
 <script setup lang="ts">
+import { startAuthentication } from '@simplewebauthn/browser'
 import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take } from '../api/client'
-import { signIn } from '../session'
+import { signIn, signInWithPasskey } from '../session'
 import Door from '../users/Door.vue'
+import { deviceWords, type Request } from '../users/passkeys'
 
 const route = useRoute()
 const router = useRouter()
@@ -18,12 +20,15 @@ const forgotten = ref(false)
 const asked = ref(false)
 /** What the organisation's identity provider is called, if there is one. */
 const provider = ref<string | null>(null)
+/** Whether the browser can be asked for a passkey here. */
+const passkeys = ref(false)
 const to = (): string => (typeof route.query.to === 'string' && route.query.to.startsWith('/') && !route.query.to.startsWith('//') ? route.query.to : '/')
 
 onMounted(async () => {
   // Without an answer there are name and password.
   const ways = await take(api.GET('/sign-in')).catch(() => null)
   provider.value = ways?.provider ?? null
+  passkeys.value = (ways?.passkeys ?? false) && 'PublicKeyCredential' in window
 })
 
 /** The answer is the same whether there is such a user or not. */
@@ -49,6 +54,25 @@ function turn() {
   problem.value = ''
 }
 
+/** A published view is no page of the console. */
+async function onward() {
+  if (to().startsWith('/view/')) location.assign(to())
+  else await router.push(to())
+}
+async function byPasskey() {
+  busy.value = true
+  problem.value = ''
+  try {
+    const asked = await take(api.POST('/sign-in/passkey/challenge'))
+    const optionsJSON = (asked.options as { publicKey: Request }).publicKey
+    await signInWithPasskey(asked.challenge, { ...(await startAuthentication({ optionsJSON })) })
+    await onward()
+  } catch (refused) {
+    problem.value = deviceWords(refused)
+  } finally {
+    busy.value = false
+  }
+}
 async function submit() {
   if (forgotten.value) return askForLink()
   if (!name.value || !password.value) {
@@ -59,9 +83,7 @@ async function submit() {
   problem.value = ''
   try {
     await signIn(name.value, password.value, code.value.trim())
-    // A published view is no page of the console.
-    if (to().startsWith('/view/')) location.assign(to())
-    else await router.push(to())
+    await onward()
   } catch (error) {
     const asks = error instanceof ApiProblem && error.needsCode
     // The first time it is only asked for.
@@ -78,8 +100,9 @@ async function submit() {
 <template>
   <Door @submit="submit">
     <p class="muted">The right page, to the right people, of the right hours.</p>
-    <template v-if="provider && !forgotten">
-      <a class="way" :href="`/sign-in/begin?to=${encodeURIComponent(to())}`">Sign in with {{ provider }}</a>
+    <template v-if="(provider || passkeys) && !forgotten">
+      <a v-if="provider" class="way" :href="`/sign-in/begin?to=${encodeURIComponent(to())}`">Sign in with {{ provider }}</a>
+      <button v-if="passkeys" type="button" class="way" :disabled="busy" @click="byPasskey">Sign in with a passkey</button>
       <p class="or muted small"><span>or with a name and a password</span></p>
     </template>
     <label>Name<el-input v-model="name" name="name" aria-label="Name" autocomplete="username" autofocus size="large" /></label>
@@ -94,7 +117,7 @@ async function submit() {
 
 <style scoped>
 .el-button + .el-button { margin: 0; }
-.way { display: block; padding: 0.6rem 1rem; border: 1px solid var(--el-color-primary); border-radius: 4px; font-weight: 600; text-align: center; text-decoration: none; color: var(--el-color-primary); }
+.way { display: block; width: 100%; font: inherit; background: none; cursor: pointer; padding: 0.6rem 1rem; border: 1px solid var(--el-color-primary); border-radius: 4px; font-weight: 600; text-align: center; text-decoration: none; color: var(--el-color-primary); }
 .way:hover { background: var(--el-color-primary-light-9); }
 .or { display: flex; gap: 0.6rem; align-items: center; margin: 0; }
 .or::before, .or::after { content: ''; flex: 1; border-top: 1px solid var(--el-border-color); }

@@ -10,6 +10,7 @@ import Loading from '../parts/Loading.vue'
 import { isHeld, user } from '../session'
 import { away, instant } from '../words'
 import NewPassword from './NewPassword.vue'
+import Passkeys from './Passkeys.vue'
 import SecondFactor from './SecondFactor.vue'
 import Teams from './Teams.vue'
 import { browserWords, passwordProblem, roleLabel, ROLES, scopeLabel, SCOPES, type TokenScope } from './words'
@@ -81,6 +82,7 @@ async function revoke(id: string) {
       </form>
     </section>
     <SecondFactor v-if="user.signs_in_by !== 'provider'" />
+    <Passkeys v-if="user.signs_in_by === 'password'" />
     <section class="card stack scroll" aria-labelledby="browsers">
       <h2 id="browsers">Signed in</h2>
       <Loading :error="sessions ? null : error" :ready="sessions !== null" @again="load">

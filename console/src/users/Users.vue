@@ -10,7 +10,7 @@ import Loading from '../parts/Loading.vue'
 import { user as me } from '../session'
 import { away, instant } from '../words'
 import Teams from './Teams.vue'
-import { heldFrom, heldWords, ROLES, SIGNS_IN_BY, userState, type Held, type Role } from './words'
+import { factorWords, heldFrom, heldWords, reportWords, ROLES, SIGNS_IN_BY, userState, type Held, type Role } from './words'
 
 const SIZE = 50
 const page = ref(1)
@@ -59,8 +59,9 @@ async function act(entry: Schemas['UserEntry'], what: string) {
   const ask = (words: string, title: string, press: string) =>
     ElMessageBox.confirm(words, title, { confirmButtonText: press, cancelButtonText: 'Cancel' }).then(() => true, () => false)
   if (what === 'disable' && (await ask('They are signed out everywhere and cannot sign in. Nothing of theirs is removed.', `Disable ${entry.name}?`, 'Disable'))) return change(entry.name, { disabled: true })
-  if (what === 'factor' && (await ask('They sign in with the password alone then, until they begin another. Do this for somebody who has lost their device and their recovery codes.', `Reset the second factor of ${entry.name}?`, 'Reset'))) return done(() => take(api.DELETE('/users/{name}/second-factor', at(entry.name))))
-  if (what === 'remove' && (await ask('Their sessions and tokens go. Reports and other definitions stay.', `Remove ${entry.name}?`, 'Remove'))) return done(() => take(api.DELETE('/users/{name}', at(entry.name))))
+  if (what === 'factor' && (await ask('They sign in with the password alone then, until they begin another or add a passkey. Do this for somebody who has lost their device and their recovery codes.', `Reset the second factor and the passkeys of ${entry.name}?`, 'Reset'))) return done(() => take(api.DELETE('/users/{name}/second-factor', at(entry.name))))
+  if (what === 'reports') return handOver(entry.name)
+  if (what === 'remove' && (await ask(await removalWords(entry), `Remove ${entry.name}?`, 'Remove'))) return done(() => take(api.DELETE('/users/{name}', at(entry.name))))
   if (what === 'values') {
     const asked = await ElMessageBox.prompt('A line for each parameter. They see documents and published views that were made with these values, and nothing else. Without a line they are held to none.', `Values that ${entry.name} may see`, { inputType: 'textarea', inputValue: heldWords(entry.held_to), inputPlaceholder: 'port = havnes, skarvoy', inputValidator: (text) => (typeof heldFrom(text ?? '') === 'string' ? (heldFrom(text ?? '') as string) : true), confirmButtonText: 'Save', cancelButtonText: 'Cancel' }).catch(() => null)
     if (asked) return change(entry.name, { held_to: heldFrom(asked.value ?? '') as Held })
@@ -69,6 +70,23 @@ async function act(entry: Schemas['UserEntry'], what: string) {
     const asked = await ElMessageBox.prompt('Links for a password go there.', `Mail address of ${entry.name}`, { inputValue: entry.email ?? '', inputPattern: /^[^\s@]+@[^\s@]+$/, inputErrorMessage: 'Write one mail address', confirmButtonText: 'Save', cancelButtonText: 'Cancel' }).catch(() => null)
     if (asked) return change(entry.name, { email: asked.value })
   }
+}
+/** What goes and what stays with somebody who is removed. */
+async function removalWords(entry: Schemas['UserEntry']): Promise<string> {
+  const words = 'Their sessions and tokens go. Reports and other definitions stay.'
+  const owned = entry.email ? await take(api.GET('/users/{name}/reports', at(entry.name))).catch(() => null) : null
+  return owned?.reports.length ? `${words} They own ${reportWords(owned.reports)}: hand these over first, so that notices reach somebody.` : words
+}
+async function handOver(name: string) {
+  const owned = await take(api.GET('/users/{name}/reports', at(name))).catch(complain)
+  if (!owned) return
+  if (!owned.reports.length) return ElMessage({ message: `${owned.owner} owns no report.`, offset: 72 })
+  const asked = await ElMessageBox.prompt(`${owned.owner} owns ${reportWords(owned.reports)}. Whoever gets them gets the notices about them, too. A user with a mail address, or an address:`, `Hand over the reports of ${name}`, { inputPlaceholder: 'ada.berg', inputPattern: /\S/, inputErrorMessage: 'Say who gets them', confirmButtonText: 'Hand over', cancelButtonText: 'Cancel' }).catch(() => null)
+  if (!asked) return
+  return done(async () => {
+    const handed = await take(api.POST('/users/{name}/hand-over', { ...at(name), body: { to: asked.value.trim() } }))
+    ElMessage({ type: 'success', message: `${handed.owner} owns ${reportWords(handed.reports)} now.`, offset: 72 })
+  })
 }
 async function copy() {
   await navigator.clipboard.writeText(link.value?.link ?? '').then(
@@ -105,7 +123,7 @@ async function copy() {
                   <el-option v-for="role in ROLES" :key="role.value" :value="role.value" :label="role.label" :title="role.may" />
                 </el-select>
               </td>
-              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor" class="muted small">with a second factor</div><div v-if="heldWords(one.held_to)" class="muted small">sees {{ heldWords(one.held_to) }} alone</div><div v-if="SIGNS_IN_BY[one.signs_in_by] && !one.left_at" class="muted small">{{ SIGNS_IN_BY[one.signs_in_by] }}</div></td>
+              <td data-label="State"><span :class="['state', userState(one).tone]"><span aria-hidden="true">{{ userState(one).mark }}</span> {{ userState(one).word }}</span><div v-if="one.second_factor || one.passkeys" class="muted small">{{ factorWords(one) }}</div><div v-if="heldWords(one.held_to)" class="muted small">sees only {{ heldWords(one.held_to) }}</div><div v-if="SIGNS_IN_BY[one.signs_in_by] && !one.left_at" class="muted small">{{ SIGNS_IN_BY[one.signs_in_by] }}</div></td>
               <td class="whole" data-label="Last seen">{{ one.last_seen_at ? away(one.last_seen_at, Date.now()) : 'never' }}</td>
               <td>
                 <el-dropdown trigger="click" @command="act(one, $event)">
@@ -117,7 +135,8 @@ async function copy() {
                       <el-dropdown-item v-if="one.signs_in_by === 'password'" command="email">Mail address</el-dropdown-item>
                       <el-dropdown-item v-if="one.disabled_at" command="enable">Enable</el-dropdown-item>
                       <el-dropdown-item v-else command="disable">Disable</el-dropdown-item>
-                      <el-dropdown-item v-if="one.second_factor" command="factor">Reset the second factor</el-dropdown-item>
+                      <el-dropdown-item v-if="one.second_factor || one.passkeys" command="factor">Reset the second factor and passkeys</el-dropdown-item>
+                      <el-dropdown-item v-if="one.email" command="reports">Hand reports over</el-dropdown-item>
                       <el-dropdown-item command="remove" divided>Remove</el-dropdown-item>
                     </el-dropdown-menu>
                   </template>

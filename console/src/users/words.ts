@@ -31,6 +31,19 @@ export const heldWords = (held: Held): string =>
     .map(([name, values]) => `${name} = ${values.join(', ')}`)
     .join('\n')
 
+/** What somebody has besides a password. */
+export function factorWords(entry: Pick<Entry, 'second_factor' | 'passkeys'>): string {
+  const keys = entry.passkeys === 1 ? 'a passkey' : entry.passkeys ? `${entry.passkeys} passkeys` : ''
+  return `with ${[entry.second_factor ? 'a second factor' : '', keys].filter(Boolean).join(' and ')}`
+}
+
+/** Reports by their names, as many as can be read at a glance. */
+export function reportWords(names: string[]): string {
+  const shown = names.slice(0, 5).join(', ')
+  if (names.length === 1) return `the report ${shown}`
+  return `the reports ${shown}${names.length > 5 ? ` and ${names.length - 5} more` : ''}`
+}
+
 /** The same, read back; a text says what is wrong with it. */
 export function heldFrom(text: string): Held | string {
   const held: Held = {}

@@ -18,8 +18,9 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in, and `left_directory` is found by the service itself.
-pub const AUDITED: [(&str, &str); 61] = [
+pub const AUDITED: [(&str, &str); 65] = [
     ("accept_invitation", "chose a password by a link"),
+    ("add_passkey", "added a passkey"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
     ("backfill_report", "asked for runs of the past"),
@@ -37,13 +38,14 @@ pub const AUDITED: [(&str, &str); 61] = [
     ("forget_bounces", "forgot the bounces of an address"),
     ("forgotten_password", "asked for a link for a new password"),
     ("get_document", "opened a document"),
+    ("hand_over_reports", "handed over the reports of somebody"),
     ("invite_user", "invited a user"),
     ("issue_token", "made a token"),
     ("keep_run", "keeps a run for good"),
     ("keep_run_no_longer", "keeps a run no longer than others"),
     (
         "left_directory",
-        "lost the right to sign in, by the organisation",
+        "may not sign in any more: the organisation says so",
     ),
     ("make_definition", "made a definition"),
     ("make_template", "made a template"),
@@ -54,6 +56,7 @@ pub const AUDITED: [(&str, &str); 61] = [
     ("put_team_member", "put somebody into a team"),
     ("release_run", "approved or released a run"),
     ("remove_definition", "removed a definition"),
+    ("remove_passkey", "removed a passkey"),
     ("remove_secret", "removed a secret"),
     ("remove_team", "removed a team"),
     ("remove_team_member", "took somebody out of a team"),
@@ -62,7 +65,10 @@ pub const AUDITED: [(&str, &str); 61] = [
     ("renew_invitation", "made a link for a password"),
     ("reschedule_report", "changed a schedule"),
     ("resend_run", "sent a run again"),
-    ("reset_second_factor", "reset the second factor of a user"),
+    (
+        "reset_second_factor",
+        "reset the second factor and the passkeys of a user",
+    ),
     ("restore_version", "restored a version"),
     ("resume_report", "resumed a report"),
     ("revoke_links", "revoked the links of a run"),
@@ -74,6 +80,7 @@ pub const AUDITED: [(&str, &str); 61] = [
     ("shared_documents", "opened a link"),
     ("shared_file", "opened a document by a link"),
     ("sign_in", "signed in"),
+    ("sign_in_with_passkey", "signed in"),
     ("sign_out", "signed out"),
     ("subscribe_agenda", "made an address for the agenda"),
     ("test_channel", "tested a channel"),

@@ -15,6 +15,7 @@ mod keeping;
 mod mailbox;
 mod overview;
 mod pages;
+mod passkeys;
 mod preview;
 mod problem;
 mod queries;
@@ -61,6 +62,7 @@ pub use mailbox::{ReceivedHead, ReceivedMessage};
 pub use maple_lark_definition::{Format, Kind, ParameterValue};
 pub use overview::{NextRun, Outcome, Overview};
 pub use pages::{FailedPage, PageLook, PageOrder, PagePiece, PageStepTime};
+pub use passkeys::{NewPasskey, Passkey, PasskeyAnswer, PasskeyChallenge};
 pub use preview::{BlockPlace, PreviewOrder};
 pub use problem::{FileProblem, ProblemDetails};
 pub use queries::{
@@ -98,8 +100,8 @@ pub use templates::{
 };
 pub use themes::ThemeText;
 pub use users::{
-    Acceptance, ForgottenPassword, Invitation, InvitationToken, InvitationView, NewUser,
-    PasswordChange, SessionView, UserChange, UserEntry, UserPage,
+    Acceptance, ForgottenPassword, HandOver, Invitation, InvitationToken, InvitationView, NewUser,
+    OwnedReports, PasswordChange, SessionView, UserChange, UserEntry, UserPage,
 };
 pub use views::{NewView, ViewPage, ViewView};
 pub use words::{UnknownWord, Words};

@@ -27,8 +27,10 @@ impl Right {
 
 /// What somebody may do who is held to values (those of [`crate::UserEntry::held_to`]): beside what nobody
 /// needs to be signed in for, this and nothing else. What these answer is within their values.
-pub const WITHIN_VALUES: [&str; 19] = [
+pub const WITHIN_VALUES: [&str; 23] = [
     "about",
+    "add_passkey",
+    "begin_passkey",
     "begin_second_factor",
     "change_password",
     "confirm_second_factor",
@@ -39,9 +41,11 @@ pub const WITHIN_VALUES: [&str; 19] = [
     "get_second_factor",
     "get_session",
     "issue_token",
+    "list_passkeys",
     "list_sessions",
     "list_tokens",
     "list_views",
+    "remove_passkey",
     "revoke_token",
     "search_archive",
     "sign_out",
@@ -56,8 +60,10 @@ pub const RIGHTS: [Right; 27] = [
         least: None,
         scope: TokenScope::Read,
         operations: &[
+            "begin_passkey_sign_in",
             "sign_in",
             "sign_in_ways",
+            "sign_in_with_passkey",
             "make_token",
             "health",
             "ready",
@@ -84,6 +90,7 @@ pub const RIGHTS: [Right; 27] = [
             "follow_run",
             "get_overview",
             "get_second_factor",
+            "list_passkeys",
             "get_report",
             "get_report_layout",
             "get_run",
@@ -142,16 +149,19 @@ pub const RIGHTS: [Right; 27] = [
         operations: &["put_team_member", "remove_team_member"],
     },
     Right {
-        what: "change one's password and second factor, sign out, revoke tokens, subscribe to the agenda",
+        what: "change one's password, second factor and passkeys, sign out, revoke tokens, subscribe to the agenda",
         least: Some(Role::Viewer),
         scope: TokenScope::All,
         operations: &[
+            "add_passkey",
+            "begin_passkey",
             "begin_second_factor",
             "change_password",
             "confirm_second_factor",
             "turn_off_second_factor",
             "end_session",
             "issue_token",
+            "remove_passkey",
             "revoke_token",
             "sign_out",
             "subscribe_agenda",
@@ -304,7 +314,7 @@ pub const RIGHTS: [Right; 27] = [
         what: "see who may sign in, and what secrets are called",
         least: Some(Role::Administrator),
         scope: TokenScope::Read,
-        operations: &["list_secrets", "list_users"],
+        operations: &["list_secrets", "list_users", "owned_reports"],
     },
     Right {
         what: "change sources and channels, store secrets, let somebody be written to again",
@@ -320,6 +330,7 @@ pub const RIGHTS: [Right; 27] = [
             "add_team",
             "change_team",
             "change_user",
+            "hand_over_reports",
             "invite_user",
             "remove_team",
             "remove_user",

@@ -42,6 +42,8 @@ pub struct SignInWays {
     /// What the organisation's identity provider is called; nothing if there is none. The browser goes to
     /// `/sign-in/begin` for it.
     pub provider: Option<String>,
+    /// Whether browsers let people sign in with passkeys at this service's public address.
+    pub passkeys: bool,
 }
 
 /// What is left to do once a session has ended.

@@ -28,6 +28,8 @@ pub struct UserEntry {
     pub has_password: bool,
     /// Whether they are asked for a second factor.
     pub second_factor: bool,
+    /// How many devices they can sign in with, without a password.
+    pub passkeys: i64,
     /// The parameter values that they are held to; none of them if they are not.
     pub held_to: BTreeMap<String, Vec<String>>,
     /// Until when an invitation, or a link for a new password, is good.
@@ -41,6 +43,23 @@ pub struct UserPage {
     pub total: u64,
     pub page: u64,
     pub size: u64,
+}
+
+/// Reports that somebody owns.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct OwnedReports {
+    /// Their mail address.
+    pub owner: String,
+    /// The names of the reports.
+    pub reports: Vec<String>,
+}
+
+/// To whom reports are handed over.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HandOver {
+    /// A user with a mail address, or an address.
+    pub to: String,
 }
 
 /// Somebody who is to sign in.

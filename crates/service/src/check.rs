@@ -1,5 +1,5 @@
 //! What must be right before a service starts, each thing with what to do where it is not.
-//! Nothing is made, sent or changed.
+//! Nothing is sent or changed, and nothing is left behind.
 
 use std::{
     collections::BTreeSet,
@@ -21,7 +21,11 @@ use rustix::fs::{StatVfs, statvfs};
 
 pub use maple_lark_api::{Finding, Stands};
 
-use crate::{Config, config::Mail, engine};
+use crate::{
+    Config,
+    config::{Bodies, Mail},
+    engine,
+};
 
 /// The oldest PostgreSQL that the service is tried with.
 const OLDEST_SERVER: i32 = 150_000;
@@ -92,6 +96,9 @@ async fn needs(config: &Config) -> Vec<Finding> {
     if let Some(organisation) = &config.identity_provider {
         all.push(identity_provider(&organisation.provider).await);
     }
+    if let Some(place) = &config.bodies {
+        all.push(bodies(place).await);
+    }
     // A folder of another machine may not answer.
     let own = config.clone();
     let looking = tokio::task::spawn_blocking(move || of_the_machine(&own));
@@ -121,6 +128,43 @@ fn of_the_machine(config: &Config) -> Vec<Finding> {
     all.extend(programs(config));
     all.extend(fonts(config));
     all
+}
+
+/// Whether the place for bodies gives back what it is given, and nobody else may read it.
+async fn bodies(place: &Bodies) -> Finding {
+    let title = &place.title;
+    let tested = tokio::time::timeout(PATIENCE, place.outside.test()).await;
+    let refused = match tested {
+        Ok(Ok(())) => None,
+        Ok(Err(error)) => Some(error.to_string()),
+        Err(_) => Some(format!("no answer within {} s", PATIENCE.as_secs())),
+    };
+    if let Some(words) = refused {
+        return problem(
+            "bodies",
+            format!("{title}: {words}"),
+            "Correct [bodies] in the configuration, or see that the place can be used. Until then new snapshots and documents stay in the database, and those that lie there cannot be opened.",
+        );
+    }
+    let folder = place.folder.as_ref();
+    let open = folder.and_then(|folder| fs::metadata(folder).ok());
+    if let Some(mode) = open.map(|found| found.permissions().mode() & 0o077)
+        && mode != 0
+    {
+        return warning(
+            "bodies",
+            format!("{title} is open to others on this machine"),
+            format!("Close it: chmod 700 {title}"),
+        );
+    }
+    if place.in_the_clear {
+        return warning(
+            "bodies",
+            format!("{title}: whoever is on the way there can read the documents"),
+            "Use https:// in bodies.object-storage.endpoint.",
+        );
+    }
+    ok("bodies", format!("{title} keeps what it is given"))
 }
 
 /// Whether the organisation's directory answers the account that searches in it.

@@ -15,10 +15,12 @@ use serde::Deserialize;
 
 use crate::secrets::Vault;
 
+mod bodies;
 mod directory;
 mod groups;
 mod identity_provider;
 
+pub use bodies::Bodies;
 pub use directory::Organisation;
 pub use groups::Meaning;
 pub use identity_provider::IdentityProvider;
@@ -51,6 +53,8 @@ pub struct Config {
     pub directory: Option<Organisation>,
     /// By which people sign in in the browser, beside those who were invited.
     pub identity_provider: Option<IdentityProvider>,
+    /// Where snapshots and documents are kept outside of the database.
+    pub bodies: Option<Bodies>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -158,6 +162,7 @@ struct File {
     archive_head_to: Option<Mailbox>,
     directory: Option<directory::DirectoryFile>,
     identity_provider: Option<identity_provider::IdentityProviderFile>,
+    bodies: Option<bodies::BodiesFile>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -477,6 +482,10 @@ impl Config {
                 .map(|directory| directory.checked().map_err(invalid))
                 .transpose()?,
             identity_provider,
+            bodies: file
+                .bodies
+                .map(|bodies| bodies.checked().map_err(invalid))
+                .transpose()?,
             boundary,
             permissions: Permissions {
                 folders: file.sources_may_read,

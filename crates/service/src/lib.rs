@@ -78,7 +78,10 @@ async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreErr
                 }
                 tokio::time::sleep(LOOK_AGAIN).await;
             }
-            opened => return opened,
+            opened => {
+                let outside = config.bodies.as_ref().map(|bodies| bodies.outside.clone());
+                return opened.map(|store| store.with_outside(outside));
+            }
         }
     }
 }

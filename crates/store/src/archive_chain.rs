@@ -4,7 +4,7 @@ use chrono::{Days, NaiveDate, TimeDelta};
 use sea_orm::{ConnectionTrait, FromQueryResult, TransactionTrait};
 use uuid::Uuid;
 
-use crate::{Page, Result, Store, entity::Time, offset};
+use crate::{Page, Result, Store, StoreError, entity::Time, offset};
 
 /// One who seals a day keeps others from it.
 const LOCK: i64 = 7_302_428;
@@ -175,17 +175,18 @@ impl Store {
              and r.files @> jsonb_build_array(jsonb_build_object('sha256', s.sha256)))";
         let absent = "from archive_documents s where s.day = $1 \
              and not exists (select 1 from documents d where d.id = s.document_id)";
-        let altered = found(
+        let mut altered = found(
             "select s.document_id, s.run_id, s.file_name from archive_documents s \
              join documents d on d.id = s.document_id where s.day = $1 \
              and (d.sha256 <> s.sha256 or d.size <> s.size or d.run_id <> s.run_id or d.file_name <> s.file_name \
-               or (d.removed_at is null and encode(sha256(d.body), 'hex') <> s.sha256))",
+               or (d.removed_at is null and coalesce(d.outside, encode(sha256(d.body), 'hex')) <> s.sha256))",
         )
         .await?;
-        let missing = found(&format!(
+        let mut missing = found(&format!(
             "select s.document_id, s.run_id, s.file_name {absent} and not {gone}"
         ))
         .await?;
+        self.prove_outside(day, &mut altered, &mut missing).await?;
         let added = found(&format!(
             "select d.id as document_id, d.run_id, d.file_name from documents d where {OF_THE_DAY} \
              and not exists (select 1 from archive_documents s where s.document_id = d.id and s.day = $1)"
@@ -210,5 +211,50 @@ impl Store {
             added,
             let_go,
         }))
+    }
+
+    /// Reads the documents of a day that are kept outside of the database, and names those that are
+    /// altered or missing there.
+    async fn prove_outside(
+        &self,
+        day: NaiveDate,
+        altered: &mut Vec<Found>,
+        missing: &mut Vec<Found>,
+    ) -> Result<()> {
+        let mut after = Uuid::nil();
+        loop {
+            let asked = Self::sql(
+                "select s.document_id, s.run_id, s.file_name, o.sha256, o.size from archive_documents s \
+                 join documents d on d.id = s.document_id join outside_bodies o on o.sha256 = d.outside \
+                 where s.day = $1 and s.document_id > $2 order by s.document_id limit 100",
+                [day.into(), after.into()],
+            );
+            let rows = self.db.query_all_raw(asked).await?;
+            let Some(last) = rows.last() else {
+                return Ok(());
+            };
+            after = last.try_get("", "document_id")?;
+            for row in rows {
+                let one = Found::from_query_result(&row, "")?;
+                let (sha256, size): (String, i64) =
+                    (row.try_get("", "sha256")?, row.try_get("", "size")?);
+                let list = match self.read_outside(&sha256, size.unsigned_abs()).await {
+                    Ok(_) => continue,
+                    Err(StoreError::BodyAltered(_)) => &mut *altered,
+                    // One that went or was moved meanwhile is not missing.
+                    Err(StoreError::BodyMissing(_))
+                        if self.body_outside("documents", one.document_id).await?
+                            != Some((sha256, size.unsigned_abs())) =>
+                    {
+                        continue;
+                    }
+                    Err(StoreError::BodyMissing(_)) => &mut *missing,
+                    Err(error) => return Err(error),
+                };
+                if list.len() < MOST_NAMED as usize && !list.contains(&one) {
+                    list.push(one);
+                }
+            }
+        }
     }
 }

@@ -1,4 +1,4 @@
-//! The bodies of snapshots and documents. What lies between a body and its row copies it several
+//! The bodies of snapshots and documents in their rows. What lies between a body and its row copies it several
 //! times over, so one of many megabytes goes in parts, on its way in and on its way out.
 
 use sea_orm::{ConnectionTrait, DatabaseTransaction, DbErr, sea_query::SimpleExpr};
@@ -55,36 +55,55 @@ pub(crate) fn first_part_sql() -> String {
     format!("substring(body for {PART})")
 }
 
-/// Reads what follows the first part. Bodies never change once they are kept.
+/// Where a body was found.
+pub(crate) enum Read {
+    /// All of it is read.
+    All,
+    /// Its row says now that it lies elsewhere.
+    Elsewhere,
+}
+
+/// Reads what follows the first part of a body that its row has. Bodies never change once they are
+/// kept, but they may be moved or go while they are read.
 pub(crate) async fn read_rest(
     db: &impl ConnectionTrait,
     table: &str,
     id: Uuid,
     body: &mut Vec<u8>,
-) -> Result<()> {
-    if body.len() < PART {
-        return Ok(());
-    }
+) -> Result<Read> {
     let gone = || DbErr::RecordNotFound(format!("{table} {id} was removed while it was read"));
     let asked = Store::sql(
-        &format!("select octet_length(body) as length from {table} where id = $1"),
+        &format!(
+            "select octet_length(body) as length, outside is not null as elsewhere from {table} where id = $1"
+        ),
         [id.into()],
     );
-    let length = db
-        .query_one_raw(asked)
-        .await?
-        .ok_or_else(gone)?
-        .try_get::<i32>("", "length")? as usize;
-    body.reserve_exact(length.saturating_sub(body.len()));
+    let row = db.query_one_raw(asked).await?.ok_or_else(gone)?;
+    if row.try_get::<bool>("", "elsewhere")? {
+        return Ok(Read::Elsewhere);
+    }
+    let length = row.try_get::<i32>("", "length")? as usize;
+    if length < body.len() {
+        return Err(gone().into());
+    }
+    body.reserve_exact(length - body.len());
     while body.len() < length {
         let from = body.len() as i32 + 1;
-        let asked =
-            format!("select substring(body from $2 for {PART}) as part from {table} where id = $1");
+        let asked = format!(
+            "select substring(body from $2 for {PART}) as part, outside is not null as elsewhere from {table} where id = $1"
+        );
         let row = db
             .query_one_raw(Store::sql(&asked, [id.into(), from.into()]))
             .await?
             .ok_or_else(gone)?;
-        body.extend_from_slice(&row.try_get::<Vec<u8>>("", "part")?);
+        if row.try_get::<bool>("", "elsewhere")? {
+            return Ok(Read::Elsewhere);
+        }
+        let part: Vec<u8> = row.try_get("", "part")?;
+        if part.is_empty() {
+            return Err(gone().into());
+        }
+        body.extend_from_slice(&part);
     }
-    Ok(())
+    Ok(Read::All)
 }

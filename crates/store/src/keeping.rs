@@ -164,8 +164,8 @@ impl Store {
                  insert into holdings (run_id, report, ended_at, document_bytes, snapshot_bytes) \
                  select over.id, over.report, over.ended_at, \
                     (select coalesce(sum(size), 0) from documents where run_id = over.id), \
-                    (select coalesce(sum(octet_length(body)), 0) from snapshots where run_id = over.id) \
-                        + (select coalesce(sum(octet_length(body)), 0) from pictures where run_id = over.id) from over \
+                    (select coalesce(sum(coalesce(o.size, octet_length(body))), 0) from snapshots left join outside_bodies o on o.sha256 = outside where run_id = over.id) \
+                        + (select coalesce(sum(coalesce(o.size, octet_length(body))), 0) from pictures left join outside_bodies o on o.sha256 = outside where run_id = over.id) from over \
                  on conflict (run_id) do update set ended_at = excluded.ended_at, document_bytes = excluded.document_bytes, snapshot_bytes = excluded.snapshot_bytes"
             ),
             [(most as i64).into()],
@@ -548,13 +548,13 @@ pub(crate) async fn has_documents(transaction: &DatabaseTransaction, run: Uuid) 
 fn removing(what: KeepStage) -> &'static [&'static str] {
     match what {
         KeepStage::Documents => &[
-            "update documents set body = '', removed_at = $2 where run_id = $1",
+            "update documents set body = '', outside = null, removed_at = $2 where run_id = $1",
             "delete from document_texts using snapshots s where s.id = document_texts.snapshot_id and s.run_id = $1",
             "update snapshots set searchable = true where run_id = $1 and not searchable",
             "update holdings set stage = 'snapshots', document_bytes = 0 where run_id = $1",
         ],
         KeepStage::Snapshots => &[
-            "update snapshots set body = '', removed_at = $2 where run_id = $1",
+            "update snapshots set body = '', outside = null, removed_at = $2 where run_id = $1",
             "delete from pictures where run_id = $1",
             "delete from failed_pages where run_id = $1",
             "update holdings set stage = 'record', snapshot_bytes = 0 where run_id = $1",

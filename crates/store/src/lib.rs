@@ -19,6 +19,8 @@ mod look;
 mod migration;
 pub mod notices;
 pub mod orders;
+pub mod outside;
+pub mod passkeys;
 pub mod people;
 pub mod pictures;
 pub mod recipients;
@@ -48,6 +50,7 @@ pub use stored::Stored;
 #[derive(Debug, Clone)]
 pub struct Store {
     pub(crate) db: DatabaseConnection,
+    outside: Option<outside::Outside>,
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -78,6 +81,21 @@ pub enum StoreError {
     /// What is to be sent went, as long as it is kept.
     #[error("the documents of the run {run} went on {}", at.format("%Y-%m-%d"))]
     DocumentsGone { run: uuid::Uuid, at: entity::Time },
+    /// The place for bodies does not answer, or refuses.
+    #[error("the place for bodies outside of the database fails: {0}")]
+    Place(#[source] object_store::Error),
+    #[error(
+        "it is kept outside of the database, and the configuration names no place for that; write [bodies] into it again"
+    )]
+    NoPlace,
+    #[error(
+        "what is kept outside of the database as {0} is not there any more; bring it back from a backup of that place"
+    )]
+    BodyMissing(String),
+    #[error(
+        "what is kept outside of the database as {0} has been altered; bring it back from a backup of that place"
+    )]
+    BodyAltered(String),
     /// What several wrote together, said to each of them.
     #[error("how an attempt ended could not be written: {0}")]
     Unwritten(#[source] std::sync::Arc<StoreError>),
@@ -185,6 +203,7 @@ impl Store {
             .connect_timeout(std::time::Duration::from_secs(10));
         let store = Self {
             db: Database::connect(options).await?,
+            outside: None,
         };
         // Processes that start together take turns: the lock goes with its transaction.
         let turn = sea_orm::TransactionTrait::begin(&store.db).await?;

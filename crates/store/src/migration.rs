@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 34] = [
+const STEPS: [Step; 36] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -164,6 +164,14 @@ const STEPS: [Step; 34] = [
     Step {
         name: "0034_archive_told",
         sql: include_str!("migrations/0034_archive_told.sql"),
+    },
+    Step {
+        name: "0035_bodies_outside",
+        sql: include_str!("migrations/0035_bodies_outside.sql"),
+    },
+    Step {
+        name: "0036_passkeys",
+        sql: include_str!("migrations/0036_passkeys.sql"),
     },
 ];
 

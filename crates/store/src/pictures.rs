@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction};
 use uuid::Uuid;
 
-use crate::{Result, Store, bodies, entity::snapshot};
+use crate::{Result, Store, bodies, entity::snapshot, outside::Rest};
 
 /// Pictures by the SHA-256 of their bytes, in lower-case hexadecimal.
 pub type Pictures = BTreeMap<String, Arc<[u8]>>;
@@ -17,26 +17,33 @@ pub struct WholeSnapshot {
     pub pictures: Pictures,
 }
 
+/// A picture that is about to be kept.
+pub(crate) struct Taken {
+    sha256: String,
+    /// What of it goes into its row at once.
+    body: Vec<u8>,
+    rest: Rest,
+}
+
 /// Keeps the pictures of a snapshot that is being kept, those of its run's others only once.
 pub(crate) async fn keep(
     transaction: &DatabaseTransaction,
     (run, snapshot): (Uuid, Uuid),
-    pictures: &Pictures,
+    pictures: Vec<Taken>,
 ) -> Result<()> {
-    for (sha256, bytes) in pictures {
-        let mut body = bytes.to_vec();
-        let (id, long) = (Uuid::now_v7(), bodies::taken_out(&mut body));
+    for Taken { sha256, body, rest } in pictures {
+        let id = Uuid::now_v7();
         let inserted = Store::sql(
             "insert into pictures (id, run_id, sha256, body) values ($1, $2, $3, $4) on conflict (run_id, sha256) do nothing",
             [id.into(), run.into(), sha256.as_str().into(), body.into()],
         );
         let inserted = transaction.execute_raw(inserted).await?.rows_affected();
-        if let (Some(body), 1) = (long, inserted) {
-            bodies::write(transaction, "pictures", id, &body).await?;
+        if inserted == 1 {
+            rest.write(transaction, "pictures", id).await?;
         }
         let shown = Store::sql(
             "insert into snapshot_pictures (snapshot_id, picture_id) select $1, id from pictures where run_id = $2 and sha256 = $3",
-            [snapshot.into(), run.into(), sha256.as_str().into()],
+            [snapshot.into(), run.into(), sha256.into()],
         );
         transaction.execute_raw(shown).await?;
     }
@@ -44,6 +51,18 @@ pub(crate) async fn keep(
 }
 
 impl Store {
+    /// Makes pictures ready to be kept.
+    pub(crate) async fn take_out_pictures(&self, pictures: &Pictures) -> Result<Vec<Taken>> {
+        let mut taken = Vec::with_capacity(pictures.len());
+        for (sha256, bytes) in pictures {
+            let mut body = bytes.to_vec();
+            let rest = self.take_out(&mut body).await?;
+            let sha256 = sha256.clone();
+            taken.push(Taken { sha256, body, rest });
+        }
+        Ok(taken)
+    }
+
     /// A snapshot with its pictures.
     pub async fn whole_snapshot(&self, id: Uuid) -> Result<Option<WholeSnapshot>> {
         let Some(stored) = self.snapshot(id).await? else {
@@ -61,7 +80,7 @@ impl Store {
         {
             let mut body: Vec<u8> = row.try_get("", "body")?;
             let picture = row.try_get("", "id")?;
-            bodies::read_rest(&self.db, "pictures", picture, &mut body).await?;
+            self.read_rest("pictures", picture, &mut body).await?;
             pictures.insert(row.try_get("", "sha256")?, body.into());
         }
         Ok(Some(WholeSnapshot { stored, pictures }))

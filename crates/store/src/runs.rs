@@ -663,7 +663,8 @@ impl Store {
         mut one: StoredSnapshot,
         shown: &Pictures,
     ) -> Result<()> {
-        let (id, long) = (one.id, bodies::taken_out(&mut one.body));
+        let (id, rest) = (one.id, self.take_out(&mut one.body).await?);
+        let shown = self.take_out_pictures(shown).await?;
         let row: snapshot::ActiveModel = one.into();
         let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
             .do_nothing()
@@ -674,10 +675,8 @@ impl Store {
             .on_conflict(once)
             .exec_without_returning(&transaction)
             .await?;
-        if let (Some(body), 1) = (long, kept) {
-            bodies::write(&transaction, "snapshots", id, &body).await?;
-        }
         if kept == 1 {
+            rest.write(&transaction, "snapshots", id).await?;
             pictures::keep(&transaction, (claim.run, id), shown).await?;
         }
         Ok(transaction.commit().await?)
@@ -722,16 +721,21 @@ impl Store {
         let Some(mut found) = query.one(&self.db).await? else {
             return Ok(None);
         };
-        bodies::read_rest(&self.db, "snapshots", id, &mut found.body).await?;
+        self.read_rest("snapshots", id, &mut found.body).await?;
         Ok(Some(found))
     }
 
     /// Keeps the documents of one snapshot in one transaction; those kept before stay.
     pub async fn keep_documents(&self, claim: Claim, documents: Vec<Document>) -> Result<()> {
+        let mut taken = Vec::with_capacity(documents.len());
+        for mut one in documents {
+            let rest = self.take_out(&mut one.body).await?;
+            taken.push((one, rest));
+        }
         let transaction = self.db.begin().await?;
         Self::hold(&transaction, claim).await?;
-        for mut one in documents {
-            let (id, long) = (one.id, bodies::taken_out(&mut one.body));
+        for (one, rest) in taken {
+            let id = one.id;
             let row: document::ActiveModel = one.into();
             let once = OnConflict::columns([
                 document::Column::SnapshotId,
@@ -744,8 +748,8 @@ impl Store {
                 .on_conflict(once)
                 .exec_without_returning(&transaction)
                 .await?;
-            if let (Some(body), 1) = (long, kept) {
-                bodies::write(&transaction, "documents", id, &body).await?;
+            if kept == 1 {
+                rest.write(&transaction, "documents", id).await?;
             }
         }
         Ok(transaction.commit().await?)
@@ -898,7 +902,7 @@ impl Store {
             .all(&self.db)
             .await?;
         for one in &mut found {
-            bodies::read_rest(&self.db, "documents", one.id, &mut one.body).await?;
+            self.read_rest("documents", one.id, &mut one.body).await?;
         }
         Ok(found)
     }

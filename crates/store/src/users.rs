@@ -44,6 +44,8 @@ pub struct UserRow {
     pub last_seen: Option<Time>,
     /// Until when an invitation is good, if one is open.
     pub invited_until: Option<Time>,
+    /// How many devices they can sign in with.
+    pub passkeys: i64,
 }
 
 async fn named(transaction: &DatabaseTransaction, name: &str) -> Result<Option<User>> {
@@ -77,7 +79,8 @@ impl Store {
         let asked = Self::sql(
             "select u.*, \
                greatest((select max(s.created_at) from sessions s where s.user_id = u.id), (select max(coalesce(t.last_used_at, t.created_at)) from api_tokens t where t.user_id = u.id)) as last_seen, \
-               (select max(i.expires_at) from invitations i where i.user_id = u.id and i.expires_at > $3) as invited_until \
+               (select max(i.expires_at) from invitations i where i.user_id = u.id and i.expires_at > $3) as invited_until, \
+               (select count(*) from passkeys p where p.user_id = u.id) as passkeys \
              from users u order by u.name limit $1 offset $2",
             [(size as i64).into(), offset(page, size).into(), now.into()],
         );
@@ -87,6 +90,7 @@ impl Store {
                 user: User::from_query_result(&row, "")?,
                 last_seen: row.try_get("", "last_seen")?,
                 invited_until: row.try_get("", "invited_until")?,
+                passkeys: row.try_get("", "passkeys")?,
             });
         }
         Ok(Page { items, total })

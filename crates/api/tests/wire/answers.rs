@@ -640,10 +640,14 @@ fn users_teams_and_the_audit_trail() {
         "left_at": AT,
         "has_password": true,
         "second_factor": false,
+        "passkeys": 2,
         "invited_until": AT,
     });
     answer::<UserEntry>(entry.clone());
     answer::<UserPage>(page(json!([entry])));
+    answer::<OwnedReports>(json!({ "owner": "runa@orrin-sound.example", "reports": ["daily"] }));
+    answer::<Passkey>(json!({ "id": ID, "title": "phone", "created_at": AT, "last_used_at": AT }));
+    answer::<PasskeyChallenge>(json!({ "challenge": ID, "options": { "publicKey": {} } }));
     answer::<Invitation>(json!({
         "name": "runa",
         "expires_at": AT,
@@ -660,7 +664,7 @@ fn users_teams_and_the_audit_trail() {
         "used_with": "a browser",
         "current": true,
     }));
-    answer::<SignInWays>(json!({ "provider": "Orrin Sound account" }));
+    answer::<SignInWays>(json!({ "provider": "Orrin Sound account", "passkeys": true }));
     answer::<SignedOut>(json!({ "then": "https://id.orrin-sound.example/sign-out" }));
     answer::<SecondFactor>(json!({ "since": AT, "recovery_codes": 8 }));
     answer::<NewSecondFactor>(json!({ "key": "ABCD", "uri": "otpauth://totp/a", "svg": "<svg/>" }));

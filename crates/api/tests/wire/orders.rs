@@ -198,6 +198,13 @@ fn users_teams_and_how_they_sign_in() {
     order::<ForgottenPassword>(json!({ "name": "runa" }));
     order::<PasswordChange>(json!({ "current": "p", "new": "q" }));
     order::<PasswordAgain>(json!({ "password": "p" }));
+    order::<NewPasskey>(
+        json!({ "challenge": "0198f1c2-3b4d-7e5f-8a6b-7c8d9e0f1a2b", "title": "phone", "answer": {} }),
+    );
+    order::<PasskeyAnswer>(
+        json!({ "challenge": "0198f1c2-3b4d-7e5f-8a6b-7c8d9e0f1a2b", "answer": {} }),
+    );
+    order::<HandOver>(json!({ "to": "ada.berg" }));
     order::<Code>(json!({ "code": "123456" }));
     order::<NewSecret>(json!({ "value": "s" }));
     order::<NewTeam>(json!({

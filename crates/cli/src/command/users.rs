@@ -83,7 +83,8 @@ enum Action {
     Disable { name: String },
     /// Let somebody in again
     Enable { name: String },
-    /// Ask somebody for no second factor any more who has lost their device and their recovery codes
+    /// Ask somebody for no second factor any more who has lost their device and their recovery codes;
+    /// their passkeys go, too
     ResetSecondFactor { name: String },
     /// Give the reports that somebody owns to somebody else, all at once: notices about them go there
     HandOver {
@@ -149,8 +150,17 @@ fn held_words(held_to: &BTreeMap<String, Vec<String>>) -> String {
     each.collect::<Vec<_>>().join("; ")
 }
 
+/// Where a user is found; so is somebody who has gone, by a mail address.
 fn path(name: &str) -> String {
-    format!("/users/{name}")
+    let mut path = "/users/".to_owned();
+    for byte in name.bytes() {
+        match byte {
+            b'-' | b'.' | b'_' | b'~' | b'@' => path.push(char::from(byte)),
+            letter if letter.is_ascii_alphanumeric() => path.push(char::from(letter)),
+            other => path.push_str(&format!("%{other:02X}")),
+        }
+    }
+    path
 }
 
 impl Users {
@@ -207,7 +217,7 @@ impl Users {
                     format!("{name} is held to no values any more.")
                 } else {
                     format!(
-                        "{name} sees what was made for {} alone.",
+                        "{name} sees only what was made for {}.",
                         held_words(&held_to)
                     )
                 };
@@ -243,10 +253,7 @@ impl Users {
                 to,
                 check,
                 yes,
-            } => {
-                let users = everybody(client).await?;
-                hand_over(client, output, (&from, &to), &users, (check, yes)).await
-            }
+            } => hand_over(client, output, (&path(&from), &to), (check, yes)).await,
             Action::Remove { name, yes } => {
                 if !yes
                     && !confirmed(&format!(
@@ -305,8 +312,13 @@ fn described(user: &UserEntry) -> String {
     if user.second_factor {
         words += ", second factor";
     }
+    match user.passkeys {
+        0 => {}
+        1 => words += ", a passkey",
+        count => words = format!("{words}, {count} passkeys"),
+    }
     if !user.held_to.is_empty() {
-        words = format!("{words}, sees {} alone", held_words(&user.held_to));
+        words = format!("{words}, sees only {}", held_words(&user.held_to));
     }
     words
 }

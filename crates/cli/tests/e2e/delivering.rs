@@ -305,10 +305,10 @@ async fn mail_goes_by_the_values_that_its_recipient_is_held_to() {
     ]);
     let said = says(&["users", "values", "office", "port=havnes"]);
     assert!(
-        said.contains("office sees what was made for port = havnes alone"),
+        said.contains("office sees only what was made for port = havnes"),
         "{said}"
     );
-    assert!(says(&["users"]).contains("sees port = havnes alone"));
+    assert!(says(&["users"]).contains("sees only port = havnes"));
     let run = ran(&place, "ports");
     assert_eq!(run["state"], "delivered", "{run:#}");
     let words = "office@orrin-sound.example may see other values alone";

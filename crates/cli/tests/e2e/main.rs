@@ -9,6 +9,7 @@
 mod access;
 mod api;
 mod bad_input;
+mod bodies;
 mod channels;
 mod checking;
 mod composing;
@@ -23,6 +24,7 @@ mod killed;
 mod live_pages;
 mod mail_server;
 mod over_time;
+mod passkeys;
 mod place;
 mod previewing;
 mod programs;

@@ -242,7 +242,7 @@ impl<'a> Finish<'a> {
                 dash,
             } => {
                 let stroke = FixedStroke {
-                    join: LineJoin::Round,
+                    join: joined(points.len()),
                     dash: dash.map(|(long, gap)| DashPattern {
                         array: vec![Abs::pt(long * scale), Abs::pt(gap * scale)],
                         phase: Abs::zero(),
@@ -386,6 +386,18 @@ impl<'a> Finish<'a> {
                 put(line.text, line.x, line.baseline);
             }
         }
+    }
+}
+
+/// A line of more points than these has them closer to each other than it is wide, or nearly so.
+const DENSE: usize = 200;
+
+/// How the points of a line are joined. Of a dense one nobody sees it, and how far round joins reach
+/// would be worked out for each of its points.
+fn joined(points: usize) -> LineJoin {
+    match points {
+        0..=DENSE => LineJoin::Round,
+        _ => LineJoin::Bevel,
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod addresses;
 pub mod directory;
 mod guard;
+pub mod passkeys;
 mod passwords;
 pub mod provider;
 pub mod second_factor;

@@ -17,6 +17,7 @@ mod difference;
 mod documents;
 mod drafts;
 mod forgotten;
+mod hand_over;
 mod health;
 mod keeping;
 mod keys;
@@ -27,6 +28,7 @@ mod once;
 mod openapi;
 mod overview;
 mod pages;
+mod passkeys;
 mod preview;
 pub(crate) mod problem;
 mod provider;
@@ -133,6 +135,8 @@ fn of_the_api() -> Vec<Route> {
         teams::routes(),
         keeping::routes(),
         second_factor::routes(),
+        hand_over::routes(),
+        passkeys::routes(),
         forgotten::routes(),
         audit::routes(),
         archive_proof::routes(),

@@ -8,9 +8,9 @@ use utoipa::OpenApi;
 
 use super::{
     about, agenda, archive, archive_proof, audit, condition, definitions, delivery, documents,
-    drafts, forgotten, health, keeping, keys, layout, mailbox, metrics, overview, pages, preview,
-    publishing, queries, report_list, reports, runs, schedules, search, second_factor, secrets,
-    sessions, sources, teams, templates, themes, users,
+    drafts, forgotten, hand_over, health, keeping, keys, layout, mailbox, metrics, overview, pages,
+    passkeys, preview, publishing, queries, report_list, reports, runs, schedules, search,
+    second_factor, secrets, sessions, sources, teams, templates, themes, users,
 };
 
 use maple_lark_api::{ReportFilter, ReportOrder, right_to};
@@ -27,6 +27,8 @@ use crate::access::SESSION_COOKIE;
         users::list, users::add, users::change, users::remove, users::renew, users::invitation, users::accept, forgotten::forgotten, users::set_password, users::sessions, users::end_session,
         keeping::show, keeping::set, keeping::plan, keeping::going, keeping::gone, keeping::kept, keeping::keep_run, keeping::keep_run_no_longer,
         second_factor::show, second_factor::begin, second_factor::confirm, second_factor::turn_off, second_factor::reset,
+        hand_over::owned, hand_over::hand_over,
+        passkeys::list, passkeys::begin, passkeys::add, passkeys::remove, passkeys::ask, passkeys::sign_in,
         publishing::list, publishing::publish, publishing::revoke,
         teams::list, teams::add, teams::change, teams::remove, teams::put_member, teams::remove_member,
         about::about, overview::overview,

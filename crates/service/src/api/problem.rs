@@ -202,6 +202,17 @@ impl From<StoreError> for Problem {
             return Self::gone("the documents of this run", at);
         }
         tracing::error!(%error, "a request failed");
+        if let StoreError::BodyMissing(_) | StoreError::BodyAltered(_) | StoreError::NoPlace = error
+        {
+            return Self::new(500, "Not as it was kept", error.to_string());
+        }
+        if let StoreError::Place(_) = error {
+            return Self::new(
+                503,
+                "Place for documents not available",
+                "the service cannot use the place where it keeps snapshots and documents at the moment; its log says why",
+            );
+        }
         Self::new(
             503,
             "Database not available",

@@ -50,7 +50,7 @@ async fn show(user: SignedIn, store: &State<Store>) -> Answer<SecondFactor> {
 }
 
 /// Whoever sits at a browser that was left signed in does not change how its user signs in.
-async fn knows_password(
+pub(super) async fn knows_password(
     user: &SignedIn,
     store: &Store,
     config: &Config,
@@ -119,14 +119,16 @@ async fn turn_off(
     }
 }
 
-/// Ask somebody for no second factor any more who has lost their device and their recovery codes.
+/// Ask somebody for no second factor any more who has lost their device and their recovery codes. Their
+/// passkeys go, too.
 #[utoipa::path(delete, operation_id = "reset_second_factor", path = "/users/{name}/second-factor", tag = "access", params(("name" = String, Path)), responses((status = 204), (status = 404, body = ProblemDetails), (status = 409, body = ProblemDetails)))]
 #[delete("/users/<name>/second-factor")]
 async fn reset(by: Administrator, name: &str, store: &State<Store>) -> Result<NoContent, Problem> {
     let user = store.user_by_name(name).await?;
     let user = user.ok_or_else(|| Problem::not_found(format!("user \"{name}\"")))?;
-    if !store.remove_second_factor(user.id).await? {
-        let words = format!("\"{name}\" is asked for no second factor");
+    let was_on = store.remove_second_factor(user.id).await?;
+    if store.remove_passkeys(user.id).await? == 0 && !was_on {
+        let words = format!("\"{name}\" is asked for no second factor and has no passkey");
         return Err(Problem::new(409, "Not on", words));
     }
     tracing::info!(by = by.0.name, user = name, "a second factor was reset");

@@ -169,6 +169,7 @@ fn ways(config: &State<Arc<Config>>) -> Json<SignInWays> {
     let provider = config.identity_provider.as_ref();
     Json(SignInWays {
         provider: provider.map(|provider| provider.title.clone()),
+        passkeys: access::passkeys::available(&config.public_url).is_ok(),
     })
 }
 

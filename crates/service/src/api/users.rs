@@ -63,6 +63,7 @@ fn entry(row: UserRow) -> UserEntry {
     UserEntry {
         has_password: !user.password_hash.is_empty(),
         second_factor: user.second_factor_at.is_some(),
+        passkeys: row.passkeys,
         signs_in_by: user.signs_in_by(),
         held_to: user.held_to().map(|held| held.values()).unwrap_or_default(),
         name: user.name,
@@ -109,7 +110,7 @@ fn checked_name(name: &str) -> Result<(), Problem> {
     Ok(())
 }
 
-fn mailbox(email: &str) -> Result<Mailbox, Problem> {
+pub(super) fn mailbox(email: &str) -> Result<Mailbox, Problem> {
     email
         .parse()
         .map_err(|error: BadMailbox| Problem::new(422, "No mail address", error.to_string()))

@@ -119,7 +119,15 @@ async fn text_of(shared: &Shared, one: &Unread) -> Result<Option<String>, StoreE
     if !one.has_documents {
         return Ok(None);
     }
-    let Some(kept) = shared.store.whole_snapshot(one.id).await? else {
+    let kept = match shared.store.whole_snapshot(one.id).await {
+        // The others are read all the same.
+        Err(error @ (StoreError::BodyMissing(_) | StoreError::BodyAltered(_))) => {
+            tracing::error!(id = %one.id, %error, "a snapshot cannot be searched for");
+            return Ok(None);
+        }
+        kept => kept?,
+    };
+    let Some(kept) = kept else {
         return Ok(None);
     };
     let work = move || {

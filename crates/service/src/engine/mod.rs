@@ -5,6 +5,7 @@
 
 mod archive;
 mod ask;
+mod bodies;
 mod clock;
 mod definitions;
 mod deliver;
@@ -237,6 +238,9 @@ impl Engine {
             engine.part("identity provider", &stopped, people::watch_the_provider);
         }
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
+        if engine.shared.config.bodies.is_some() {
+            engine.part("bodies", &stopped, bodies::watch_the_bodies);
+        }
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);
         }

@@ -8,6 +8,7 @@
 
 mod archive;
 mod audit;
+mod bodies;
 mod contract;
 mod directory;
 mod held;

@@ -125,7 +125,10 @@ async fn who_comes_back_from_the_provider_is_signed_in() {
     assert!(made.status().is_success());
     let browser = Browser::new(&place);
     let ways: Value = browser.get("/api/v1/sign-in").await.json().await.unwrap();
-    assert_eq!(ways, json!({ "provider": "Orrin Sound account" }));
+    assert_eq!(
+        ways,
+        json!({ "provider": "Orrin Sound account", "passkeys": false })
+    );
 
     let (status, page) = browser.sign_in("runa", "gulls-at-dawn").await;
     assert_eq!(status, StatusCode::OK, "{page}");
@@ -350,7 +353,7 @@ async fn without_a_provider_there_is_no_way_to_one() {
     let place = Place::new().await;
     let browser = Browser::new(&place);
     let ways: Value = browser.get("/api/v1/sign-in").await.json().await.unwrap();
-    assert_eq!(ways, json!({ "provider": null }));
+    assert_eq!(ways, json!({ "provider": null, "passkeys": false }));
     for path in ["/sign-in/begin", "/sign-in/return?code=a&state=b"] {
         let answer = browser.get(path).await;
         assert_eq!(answer.status(), StatusCode::NOT_FOUND);

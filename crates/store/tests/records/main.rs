@@ -19,6 +19,7 @@ mod fences;
 mod history;
 mod keeping;
 mod kept;
+mod outside;
 mod pictures;
 mod status;
 mod teams;

@@ -1,0 +1,148 @@
+//! The place outside of the database where snapshots and documents are kept.
+
+use std::{path::PathBuf, time::Duration};
+
+use chrono::TimeDelta;
+use maple_lark_delivery::ObjectStorage;
+use maple_lark_store::outside::{Keeps, Outside};
+use maple_lark_time::span::Span;
+use serde::Deserialize;
+use url::Url;
+
+use super::{directory::is_own, groups::elapsed, look_up};
+
+const USUAL_TIMEOUT: Duration = Duration::from_secs(30);
+/// A copy of the database that is not older finds all of its bodies in the place.
+const USUAL_GRACE: TimeDelta = TimeDelta::days(1);
+
+/// The place with what is known of it.
+#[derive(Debug, Clone)]
+pub struct Bodies {
+    pub outside: Outside,
+    /// How long a body stays there that nothing shows any more.
+    pub grace: TimeDelta,
+    /// The folder, if it is one.
+    pub folder: Option<PathBuf>,
+    /// What people call it.
+    pub title: String,
+    /// Whether what goes there can be read on the way.
+    pub in_the_clear: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct BodiesFile {
+    #[serde(default)]
+    keep: Keep,
+    folder: Option<PathBuf>,
+    object_storage: Option<ObjectStorageFile>,
+    remove_after: Option<Span>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(rename_all = "kebab-case")]
+enum Keep {
+    #[default]
+    Outside,
+    Database,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct ObjectStorageFile {
+    endpoint: Url,
+    region: Option<String>,
+    bucket: String,
+    prefix: Option<String>,
+    #[serde(default)]
+    bucket_in_host: bool,
+    access_key: String,
+    secret_key: String,
+    ca_file: Option<PathBuf>,
+    timeout: Option<Span>,
+}
+
+impl BodiesFile {
+    /// # Errors
+    /// In words, which key is wrong and why.
+    pub(super) fn checked(self) -> Result<Bodies, String> {
+        let grace = match self.remove_after.map(|span| span.elapsed()) {
+            None => USUAL_GRACE,
+            Some(Some(length)) => length,
+            Some(None) => {
+                return Err("bodies.remove-after must be made of hours, minutes and seconds, such as \"PT48H\"".to_owned());
+            }
+        };
+        let in_the_clear = match &self.object_storage {
+            Some(storage) => {
+                let host = storage.endpoint.host_str().unwrap_or_default();
+                storage.endpoint.scheme() != "https" && !is_own(host)
+            }
+            None => false,
+        };
+        let keeps = match self.keep {
+            Keep::Outside => Keeps::Outside,
+            Keep::Database => Keeps::Inside,
+        };
+        let (outside, title) = match (&self.folder, self.object_storage) {
+            (Some(folder), None) => {
+                if !folder.is_absolute() {
+                    let folder = folder.display();
+                    return Err(format!("bodies.folder: {folder} is not an absolute path"));
+                }
+                let opened = Outside::folder(folder, keeps).map_err(|error| {
+                    let folder = folder.display();
+                    format!("bodies.folder: {error}; make {folder} as a folder that the service alone may read and write")
+                })?;
+                (opened, folder.display().to_string())
+            }
+            (None, Some(storage)) => storage.opened(keeps)?,
+            _ => {
+                return Err(
+                    "bodies: say either folder = \"/path\" or [bodies.object-storage]".to_owned(),
+                );
+            }
+        };
+        Ok(Bodies {
+            outside,
+            grace,
+            folder: self.folder,
+            title,
+            in_the_clear,
+        })
+    }
+}
+
+impl ObjectStorageFile {
+    fn opened(self, keeps: Keeps) -> Result<(Outside, String), String> {
+        let key = |name: &str, error: &dyn std::fmt::Display| {
+            format!("bodies.object-storage.{name}: {error}")
+        };
+        if !matches!(self.endpoint.scheme(), "http" | "https") || !self.endpoint.has_host() {
+            return Err(key("endpoint", &"it must begin with https://"));
+        }
+        let ca = self.ca_file.map(|path| {
+            std::fs::read(&path).map_err(|error| {
+                key(
+                    "ca-file",
+                    &format!("{} cannot be read: {error}", path.display()),
+                )
+            })
+        });
+        let timeout = elapsed("bodies.object-storage.timeout", self.timeout, USUAL_TIMEOUT)?;
+        let title = format!("bucket {} at {}", self.bucket, self.endpoint.authority());
+        let storage = ObjectStorage {
+            endpoint: self.endpoint,
+            region: self.region.unwrap_or_else(|| "us-east-1".to_owned()),
+            bucket: self.bucket,
+            prefix: self.prefix.unwrap_or_default(),
+            by_host: self.bucket_in_host,
+            access_key: look_up(&self.access_key).map_err(|error| key("access-key", &error))?,
+            secret_key: look_up(&self.secret_key).map_err(|error| key("secret-key", &error))?,
+            ca: ca.transpose()?,
+            timeout,
+        };
+        let place = storage.open().map_err(|error| key("endpoint", &error))?;
+        Ok((Outside::new(place, keeps), title))
+    }
+}
