@@ -156,6 +156,7 @@ async fn run(arguments: Arguments) -> Result<()> {
         write_private(&key_file, &hex::encode(key))?;
     }
     let archive = state.join("archive");
+    private_folder(&state.join("storage"))?;
     let reach = [address.clone(), cluster.address()];
     fs::write(&config, configuration(&address, &state, &reach, &mail))?;
     let binary = std::env::current_exe()?.with_file_name("maple-lark");
@@ -362,7 +363,7 @@ fn colleagues(state: &Path, client: &Path) -> Result<String> {
     let mut lines = String::new();
     for (name, role, what) in [
         ("runa.holm", "author", "owns the team Harbours"),
-        ("ada.berg", "viewer", "sees what is of Havnes alone"),
+        ("ada.berg", "viewer", "sees only what is of Havnes"),
     ] {
         let invited = ["users", "invite", name, "--role", role, "--output", "json"];
         let invited = said(Command::new(client).args(invited))?;
@@ -449,6 +450,14 @@ async fn history(records: &mut sqlx::PgConnection) -> Result<()> {
     Ok(())
 }
 
+/// A folder that nobody else on this machine may look into.
+fn private_folder(path: &Path) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    fs::create_dir_all(path)?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o700))?;
+    Ok(())
+}
+
 fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServer) -> String {
     format!(
         "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\nsecret-key = \"file:{}\"\n\
@@ -456,7 +465,8 @@ fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServe
          deliver-into = [{:?}]\nsources-may-read = [{:?}]\nsources-may-measure = [\"/\", \"/var\", \"/tmp\"]\n\
          definitions-may-use = [\"env:ORRIN_*\", \"env:LARK_*\"]\n\n\
          [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n\
-         [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\nchannels = [\"operations-log\"]\n\n[demo]\nmailbox = \"{}\"\n",
+         [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\nchannels = [\"operations-log\"]\n\n\
+         # Snapshots and documents lie beside the database, each under its SHA-256.\n[storage]\nfolder = \"{}\"\n\n[demo]\nmailbox = \"{}\"\n",
         state.join("database-url").display(),
         state.join("admin-password").display(),
         state.join("secret-key").display(),
@@ -464,6 +474,7 @@ fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServe
         state.join("inventory"),
         mail.address.ip(),
         mail.address.port(),
+        state.join("storage").display(),
         mail.folder.display()
     )
 }

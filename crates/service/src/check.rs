@@ -23,7 +23,7 @@ pub use maple_lark_api::{Finding, Stands};
 
 use crate::{
     Config,
-    config::{Bodies, Mail},
+    config::{Mail, Storage},
     engine,
 };
 
@@ -96,8 +96,8 @@ async fn needs(config: &Config) -> Vec<Finding> {
     if let Some(organisation) = &config.identity_provider {
         all.push(identity_provider(&organisation.provider).await);
     }
-    if let Some(place) = &config.bodies {
-        all.push(bodies(place).await);
+    if let Some(place) = &config.storage {
+        all.push(storage(place).await);
     }
     // A folder of another machine may not answer.
     let own = config.clone();
@@ -130,8 +130,8 @@ fn of_the_machine(config: &Config) -> Vec<Finding> {
     all
 }
 
-/// Whether the place for bodies gives back what it is given, and nobody else may read it.
-async fn bodies(place: &Bodies) -> Finding {
+/// Whether the place for snapshots and documents gives back what it is given, and nobody else may read it.
+async fn storage(place: &Storage) -> Finding {
     let title = &place.title;
     let tested = tokio::time::timeout(PATIENCE, place.outside.test()).await;
     let refused = match tested {
@@ -141,9 +141,9 @@ async fn bodies(place: &Bodies) -> Finding {
     };
     if let Some(words) = refused {
         return problem(
-            "bodies",
+            "storage",
             format!("{title}: {words}"),
-            "Correct [bodies] in the configuration, or see that the place can be used. Until then new snapshots and documents stay in the database, and those that lie there cannot be opened.",
+            "Correct [storage] in the configuration, or see that the place can be used. Until then new snapshots and documents stay in the database, and those that lie there cannot be opened.",
         );
     }
     let folder = place.folder.as_ref();
@@ -152,19 +152,19 @@ async fn bodies(place: &Bodies) -> Finding {
         && mode != 0
     {
         return warning(
-            "bodies",
+            "storage",
             format!("{title} is open to others on this machine"),
             format!("Close it: chmod 700 {title}"),
         );
     }
     if place.in_the_clear {
         return warning(
-            "bodies",
+            "storage",
             format!("{title}: whoever is on the way there can read the documents"),
-            "Use https:// in bodies.object-storage.endpoint.",
+            "Use https:// in storage.bucket.endpoint.",
         );
     }
-    ok("bodies", format!("{title} keeps what it is given"))
+    ok("storage", format!("{title} keeps what it is given"))
 }
 
 /// Whether the organisation's directory answers the account that searches in it.

@@ -15,15 +15,15 @@ use serde::Deserialize;
 
 use crate::secrets::Vault;
 
-mod bodies;
 mod directory;
 mod groups;
 mod identity_provider;
+mod storage;
 
-pub use bodies::Bodies;
 pub use directory::Organisation;
 pub use groups::Meaning;
 pub use identity_provider::IdentityProvider;
+pub use storage::Storage;
 
 /// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
 #[derive(Clone)]
@@ -54,7 +54,7 @@ pub struct Config {
     /// By which people sign in in the browser, beside those who were invited.
     pub identity_provider: Option<IdentityProvider>,
     /// Where snapshots and documents are kept outside of the database.
-    pub bodies: Option<Bodies>,
+    pub storage: Option<Storage>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -162,7 +162,7 @@ struct File {
     archive_head_to: Option<Mailbox>,
     directory: Option<directory::DirectoryFile>,
     identity_provider: Option<identity_provider::IdentityProviderFile>,
-    bodies: Option<bodies::BodiesFile>,
+    storage: Option<storage::StorageFile>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -482,9 +482,9 @@ impl Config {
                 .map(|directory| directory.checked().map_err(invalid))
                 .transpose()?,
             identity_provider,
-            bodies: file
-                .bodies
-                .map(|bodies| bodies.checked().map_err(invalid))
+            storage: file
+                .storage
+                .map(|storage| storage.checked().map_err(invalid))
                 .transpose()?,
             boundary,
             permissions: Permissions {

@@ -79,7 +79,10 @@ async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreErr
                 tokio::time::sleep(LOOK_AGAIN).await;
             }
             opened => {
-                let outside = config.bodies.as_ref().map(|bodies| bodies.outside.clone());
+                let outside = config
+                    .storage
+                    .as_ref()
+                    .map(|storage| storage.outside.clone());
                 return opened.map(|store| store.with_outside(outside));
             }
         }

@@ -81,11 +81,11 @@ pub enum StoreError {
     /// What is to be sent went, as long as it is kept.
     #[error("the documents of the run {run} went on {}", at.format("%Y-%m-%d"))]
     DocumentsGone { run: uuid::Uuid, at: entity::Time },
-    /// The place for bodies does not answer, or refuses.
-    #[error("the place for bodies outside of the database fails: {0}")]
+    /// The storage outside of the database does not answer, or refuses.
+    #[error("the storage of snapshots and documents fails: {0}")]
     Place(#[source] object_store::Error),
     #[error(
-        "it is kept outside of the database, and the configuration names no place for that; write [bodies] into it again"
+        "it is kept outside of the database, and the configuration names no place for that; write [storage] into it again"
     )]
     NoPlace,
     #[error(

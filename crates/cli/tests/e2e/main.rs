@@ -9,7 +9,6 @@
 mod access;
 mod api;
 mod bad_input;
-mod bodies;
 mod channels;
 mod checking;
 mod composing;
@@ -31,6 +30,7 @@ mod programs;
 mod questions;
 mod schedule;
 mod sending;
+mod storage;
 mod templates;
 mod tending;
 mod users;

@@ -209,8 +209,8 @@ impl From<StoreError> for Problem {
         if let StoreError::Place(_) = error {
             return Self::new(
                 503,
-                "Place for documents not available",
-                "the service cannot use the place where it keeps snapshots and documents at the moment; its log says why",
+                "Storage not available",
+                "the service cannot use its storage of snapshots and documents at the moment; its log says why",
             );
         }
         Self::new(

@@ -5,7 +5,6 @@
 
 mod archive;
 mod ask;
-mod bodies;
 mod clock;
 mod definitions;
 mod deliver;
@@ -22,6 +21,7 @@ mod sample;
 mod schedule;
 mod shared;
 pub mod snapshots;
+mod storage;
 mod zones;
 
 use std::{sync::Arc, time::Duration};
@@ -238,8 +238,8 @@ impl Engine {
             engine.part("identity provider", &stopped, people::watch_the_provider);
         }
         engine.part("keeping", &stopped, keep::watch_what_is_kept);
-        if engine.shared.config.bodies.is_some() {
-            engine.part("bodies", &stopped, bodies::watch_the_bodies);
+        if engine.shared.config.storage.is_some() {
+            engine.part("storage", &stopped, storage::watch_the_storage);
         }
         if engine.shared.config.bounces.is_some() {
             engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);

@@ -8,7 +8,6 @@
 
 mod archive;
 mod audit;
-mod bodies;
 mod contract;
 mod directory;
 mod held;
@@ -19,6 +18,7 @@ mod orders;
 mod provider;
 mod rights;
 mod signing_in;
+mod storage;
 mod teams;
 mod users;
 mod views;

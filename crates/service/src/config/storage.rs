@@ -17,7 +17,7 @@ const USUAL_GRACE: TimeDelta = TimeDelta::days(1);
 
 /// The place with what is known of it.
 #[derive(Debug, Clone)]
-pub struct Bodies {
+pub struct Storage {
     pub outside: Outside,
     /// How long a body stays there that nothing shows any more.
     pub grace: TimeDelta,
@@ -31,11 +31,11 @@ pub struct Bodies {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(super) struct BodiesFile {
+pub(super) struct StorageFile {
     #[serde(default)]
     keep: Keep,
     folder: Option<PathBuf>,
-    object_storage: Option<ObjectStorageFile>,
+    bucket: Option<BucketFile>,
     remove_after: Option<Span>,
 }
 
@@ -49,34 +49,34 @@ enum Keep {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-struct ObjectStorageFile {
+struct BucketFile {
     endpoint: Url,
     region: Option<String>,
-    bucket: String,
+    name: String,
     prefix: Option<String>,
     #[serde(default)]
-    bucket_in_host: bool,
+    name_in_host: bool,
     access_key: String,
     secret_key: String,
     ca_file: Option<PathBuf>,
     timeout: Option<Span>,
 }
 
-impl BodiesFile {
+impl StorageFile {
     /// # Errors
     /// In words, which key is wrong and why.
-    pub(super) fn checked(self) -> Result<Bodies, String> {
+    pub(super) fn checked(self) -> Result<Storage, String> {
         let grace = match self.remove_after.map(|span| span.elapsed()) {
             None => USUAL_GRACE,
             Some(Some(length)) => length,
             Some(None) => {
-                return Err("bodies.remove-after must be made of hours, minutes and seconds, such as \"PT48H\"".to_owned());
+                return Err("storage.remove-after must be made of hours, minutes and seconds, such as \"PT48H\"".to_owned());
             }
         };
-        let in_the_clear = match &self.object_storage {
-            Some(storage) => {
-                let host = storage.endpoint.host_str().unwrap_or_default();
-                storage.endpoint.scheme() != "https" && !is_own(host)
+        let in_the_clear = match &self.bucket {
+            Some(bucket) => {
+                let host = bucket.endpoint.host_str().unwrap_or_default();
+                bucket.endpoint.scheme() != "https" && !is_own(host)
             }
             None => false,
         };
@@ -84,26 +84,24 @@ impl BodiesFile {
             Keep::Outside => Keeps::Outside,
             Keep::Database => Keeps::Inside,
         };
-        let (outside, title) = match (&self.folder, self.object_storage) {
+        let (outside, title) = match (&self.folder, self.bucket) {
             (Some(folder), None) => {
                 if !folder.is_absolute() {
                     let folder = folder.display();
-                    return Err(format!("bodies.folder: {folder} is not an absolute path"));
+                    return Err(format!("storage.folder: {folder} is not an absolute path"));
                 }
                 let opened = Outside::folder(folder, keeps).map_err(|error| {
                     let folder = folder.display();
-                    format!("bodies.folder: {error}; make {folder} as a folder that the service alone may read and write")
+                    format!("storage.folder: {error}; make {folder} as a folder that the service alone may read and write")
                 })?;
                 (opened, folder.display().to_string())
             }
-            (None, Some(storage)) => storage.opened(keeps)?,
+            (None, Some(bucket)) => bucket.opened(keeps)?,
             _ => {
-                return Err(
-                    "bodies: say either folder = \"/path\" or [bodies.object-storage]".to_owned(),
-                );
+                return Err("storage: say either folder = \"/path\" or [storage.bucket]".to_owned());
             }
         };
-        Ok(Bodies {
+        Ok(Storage {
             outside,
             grace,
             folder: self.folder,
@@ -113,11 +111,10 @@ impl BodiesFile {
     }
 }
 
-impl ObjectStorageFile {
+impl BucketFile {
     fn opened(self, keeps: Keeps) -> Result<(Outside, String), String> {
-        let key = |name: &str, error: &dyn std::fmt::Display| {
-            format!("bodies.object-storage.{name}: {error}")
-        };
+        let key =
+            |name: &str, error: &dyn std::fmt::Display| format!("storage.bucket.{name}: {error}");
         if !matches!(self.endpoint.scheme(), "http" | "https") || !self.endpoint.has_host() {
             return Err(key("endpoint", &"it must begin with https://"));
         }
@@ -129,14 +126,14 @@ impl ObjectStorageFile {
                 )
             })
         });
-        let timeout = elapsed("bodies.object-storage.timeout", self.timeout, USUAL_TIMEOUT)?;
-        let title = format!("bucket {} at {}", self.bucket, self.endpoint.authority());
+        let timeout = elapsed("storage.bucket.timeout", self.timeout, USUAL_TIMEOUT)?;
+        let title = format!("bucket {} at {}", self.name, self.endpoint.authority());
         let storage = ObjectStorage {
             endpoint: self.endpoint,
             region: self.region.unwrap_or_else(|| "us-east-1".to_owned()),
-            bucket: self.bucket,
+            bucket: self.name,
             prefix: self.prefix.unwrap_or_default(),
-            by_host: self.bucket_in_host,
+            by_host: self.name_in_host,
             access_key: look_up(&self.access_key).map_err(|error| key("access-key", &error))?,
             secret_key: look_up(&self.secret_key).map_err(|error| key("secret-key", &error))?,
             ca: ca.transpose()?,

@@ -21,9 +21,9 @@ const LONGEST_REST: Duration = Duration::from_secs(5);
 const MOST_LOST: usize = 1000;
 
 /// Moves what is not where it is kept, until the engine stops.
-pub async fn watch_the_bodies(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
-    if let Some(bodies) = &shared.config.bodies {
-        match bodies.outside.sweep().await {
+pub async fn watch_the_storage(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    if let Some(storage) = &shared.config.storage {
+        match storage.outside.sweep().await {
             Ok(0) => {}
             Ok(count) => {
                 tracing::info!(count, "files were removed that a process left half written")
@@ -45,14 +45,14 @@ pub async fn watch_the_bodies(shared: Arc<Shared>, mut stopped: watch::Receiver<
 }
 
 async fn move_all(shared: &Shared, stopped: &watch::Receiver<bool>) -> Result<(), StoreError> {
-    let Some(bodies) = &shared.config.bodies else {
+    let Some(storage) = &shared.config.storage else {
         return Ok(());
     };
     let (mut out, mut back, mut removed) = (0, 0, 0);
     let mut lost = Vec::new();
     while !*stopped.borrow() && lost.len() < MOST_LOST {
         let began = Instant::now();
-        let when = (shared.now(), bodies.grace);
+        let when = (shared.now(), storage.grace);
         let moved = shared.store.move_bodies(when, &lost, PIECE).await?;
         if moved.is_nothing() {
             break;
@@ -61,14 +61,14 @@ async fn move_all(shared: &Shared, stopped: &watch::Receiver<bool>) -> Result<()
         back += moved.back;
         removed += moved.removed;
         for (id, error) in moved.lost {
-            tracing::error!(%id, %error, "a body cannot be brought back into the database");
+            tracing::error!(%id, %error, "a snapshot or document cannot be brought back into the database");
             lost.push(id);
         }
         // At most half of the time, so that those who make reports hardly notice.
         tokio::time::sleep(began.elapsed().min(LONGEST_REST)).await;
     }
     if out + back + removed > 0 {
-        tracing::info!(out, back, removed, place = %bodies.title, "snapshots and documents were moved to where they are kept");
+        tracing::info!(out, back, removed, place = %storage.title, "snapshots and documents were moved to where they are kept");
     }
     // The database uses again what they took.
     if out > 0 {

@@ -14,7 +14,7 @@ use super::{PATIENCE, Place, problem};
 
 fn configured(storage: &ObjectStorage, secret: &str) -> String {
     format!(
-        "[bodies.object-storage]\nendpoint = \"{}\"\nregion = \"{REGION}\"\nbucket = \"{BUCKET}\"\nprefix = \"ferries\"\naccess-key = \"{ACCESS_KEY}\"\nsecret-key = \"{secret}\"\ntimeout = \"PT5S\"",
+        "[storage.bucket]\nendpoint = \"{}\"\nregion = \"{REGION}\"\nname = \"{BUCKET}\"\nprefix = \"ferries\"\naccess-key = \"{ACCESS_KEY}\"\nsecret-key = \"{secret}\"\ntimeout = \"PT5S\"",
         storage.endpoint()
     )
 }
@@ -75,7 +75,7 @@ impl Somebody {
     async fn condition(&self) -> Value {
         let all: Value = self.get("/condition").await.json().await.unwrap();
         let findings = all["findings"].as_array().unwrap();
-        let found = findings.iter().find(|one| one["what"] == "bodies");
+        let found = findings.iter().find(|one| one["what"] == "storage");
         found.unwrap().clone()
     }
 }

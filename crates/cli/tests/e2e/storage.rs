@@ -24,7 +24,7 @@ const MANY: &str = "with one as (select * from documents order by id limit 1) \
 /// The configuration with a place for bodies, and which way they go.
 fn configure(place: &Place, base: &str, folder: &Path, keep: &str) {
     let table = format!(
-        "[bodies]\nkeep = \"{keep}\"\nfolder = \"{}\"\nremove-after = \"PT1S\"\n",
+        "[storage]\nkeep = \"{keep}\"\nfolder = \"{}\"\nremove-after = \"PT1S\"\n",
         folder.display()
     );
     fs::write(&place.config, format!("{base}{table}")).unwrap();
