@@ -59,7 +59,7 @@ async function remove(one: Schemas['Passkey']) {
           </tr>
         </tbody>
       </table>
-      <p v-if="!ways?.passkeys">This installation is reached by an address that browsers keep no passkeys for. They need one that begins with https:// and has a name in it; ask your administrator.</p>
+      <p v-if="!ways?.passkeys">Browsers keep passkeys only for an address that begins with https:// and has a name in it. This installation is reached by another; ask your administrator.</p>
       <form v-else class="stack narrow" @submit.prevent="add">
         <input class="hidden" type="text" name="username" autocomplete="username" :value="user?.name" tabindex="-1" aria-hidden="true" readonly />
         <label>What you call the device<el-input v-model="title" name="device" aria-label="What you call the device" maxlength="80" /></label>

@@ -81,7 +81,7 @@ async function handOver(name: string) {
   const owned = await take(api.GET('/users/{name}/reports', at(name))).catch(complain)
   if (!owned) return
   if (!owned.reports.length) return ElMessage({ message: `${owned.owner} owns no report.`, offset: 72 })
-  const asked = await ElMessageBox.prompt(`${owned.owner} owns ${reportWords(owned.reports)}. Whoever gets them gets the notices about them, too. A user with a mail address, or an address:`, `Hand over the reports of ${name}`, { inputPlaceholder: 'ada.berg', inputPattern: /\S/, inputErrorMessage: 'Say who gets them', confirmButtonText: 'Hand over', cancelButtonText: 'Cancel' }).catch(() => null)
+  const asked = await ElMessageBox.prompt(`${owned.owner} owns ${reportWords(owned.reports)}. Name who is to own that: a user with a mail address, or an address. Notices go there from then on.`, `Hand over the reports of ${name}`, { inputPlaceholder: 'ada.berg', inputPattern: /\S/, inputErrorMessage: 'Say who gets them', confirmButtonText: 'Hand over', cancelButtonText: 'Cancel' }).catch(() => null)
   if (!asked) return
   return done(async () => {
     const handed = await take(api.POST('/users/{name}/hand-over', { ...at(name), body: { to: asked.value.trim() } }))

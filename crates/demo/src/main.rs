@@ -381,6 +381,9 @@ fn colleagues(state: &Path, client: &Path) -> Result<String> {
                 .env("MAPLE_LARK_CONFIG", &own),
         );
         accepted?;
+        // Given only now, so that the link was handed over and not mailed.
+        let address = format!("{name}@orrin-sound.example");
+        call(Command::new(client).args(["users", "email", name, &address]))?;
         lines += &format!("           {name}  /  {password}  ({role}, {what})\n");
     }
     call(Command::new(client).args(["teams", "add", "harbours", "runa.holm", "--owner"]))?;

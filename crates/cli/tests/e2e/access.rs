@@ -35,6 +35,8 @@ async fn everything_is_behind_a_sign_in_and_other_sites_cannot_use_it() {
             // Nor who there is by asking for a link.
             let open = [
                 "/session",
+                "/sign-in/passkey",
+                "/sign-in/passkey/challenge",
                 "/tokens",
                 "/invitations",
                 "/invitations/accept",

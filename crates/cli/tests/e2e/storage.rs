@@ -13,13 +13,13 @@ use sqlx::{Connection, Executor, PgConnection, Row};
 use crate::place::{PATIENCE, Place, ran, small_report, until};
 
 /// So many documents are there, so that moving them takes longer than a process lives.
-const DOCUMENTS: i64 = 1200;
+const DOCUMENTS: i64 = 800;
 
 /// Copies of a document with bodies of their own, a few with the same, as a busy year leaves them.
 const MANY: &str = "with one as (select * from documents order by id limit 1) \
     insert into documents (id, run_id, snapshot_id, format, file_name, media_type, sha256, size, body, created_at, variant) \
     select gen_random_uuid(), run_id, snapshot_id, format, n || '.csv', media_type, encode(sha256(b), 'hex'), octet_length(b), b, created_at, variant \
-    from one, generate_series(1, 1200) n, lateral (select convert_to(repeat(md5((n / 2)::text), 1000 + n % 7), 'UTF8') as b) bodies";
+    from one, generate_series(1, 800) n, lateral (select convert_to(repeat(md5((n / 2)::text), 100 + n % 7), 'UTF8') as b) bodies";
 
 /// The configuration with a place for bodies, and which way they go.
 fn configure(place: &Place, base: &str, folder: &Path, keep: &str) {

@@ -3,7 +3,8 @@
 use fantoccini::Locator;
 use mail_parser::MessageParser;
 use maple_lark_demo::{
-    OpenIdProvider,
+    DirectoryServer, OpenIdProvider,
+    directory_server::{ORGANISATION, READER, READER_PASSWORD},
     openid_provider::{CLIENT, SECRET},
 };
 use maple_lark_fixtures::{self as fixtures, Fixture};
@@ -525,6 +526,60 @@ async fn reports_of_somebody_who_has_gone_are_handed_over() {
         says(&["history", "report", "one"]).contains("handed over from runa@orrin-sound.example")
     );
     assert!(says(&over).contains("owns no report"));
+}
+
+/// By the sign-in of the console, which asks a directory about names that are nobody's here.
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_of_the_directory_signs_in_in_the_browser_until_they_leave_it() {
+    let directory = DirectoryServer::start().await.unwrap();
+    for name in ["runa", "bui"] {
+        directory.add_person(name, "gulls-at-dawn").await.unwrap();
+    }
+    directory.add_group("crew", "bui").await.unwrap();
+    directory.put_into("crew", "runa").await.unwrap();
+    let place = Place::new().await;
+    place.add_to_configuration(&format!(
+        "[directory]\nhost = \"127.0.0.1:{}\"\ntls = \"tls\"\nca-file = \"{}\"\nuser = \"{READER}\"\npassword = \"{READER_PASSWORD}\"\n\
+         base = \"ou=people,{ORGANISATION}\"\ngroups = \"ou=groups,{ORGANISATION}\"\ncheck-every = \"PT1S\"\n[directory.roles]\nviewer = [\"cn=crew,ou=groups,{ORGANISATION}\"]\n",
+        directory.tls_port,
+        directory.certificate().display()
+    ));
+    let _service = place.serve();
+    place.sign_in();
+    let driver = Driver::start();
+    let browser = driver.browser(&place.folder.path().join("profile")).await;
+    let hands = Hands::at(&browser);
+    let runs = format!("http://{}/runs", place.address);
+    browser.goto(&runs).await.unwrap();
+    for (password, then) in [
+        (
+            "wrong",
+            "//*[@role='alert'][contains(., 'password is wrong')]",
+        ),
+        ("gulls-at-dawn", "//h1[contains(., 'Runs')]"),
+    ] {
+        hands.fill("Password", password).await;
+        if password == "wrong" {
+            hands.fill("Name", "runa").await;
+        }
+        hands.press("//button[@type='submit']").await;
+        see(&browser, then).await;
+    }
+    browser
+        .goto(&format!("http://{}/account", place.address))
+        .await
+        .unwrap();
+    see(&browser, "//p[contains(., 'changed there')]").await;
+    let passkeys = Locator::XPath("//h2[.='Passkeys']");
+    assert!(browser.find(passkeys).await.is_err());
+    directory.take_out_of("crew", "runa").await.unwrap();
+    until("the directory to be looked at", || {
+        let listed = text(&place.lark(&["users"]).stdout);
+        listed.contains("left the directory").then_some(())
+    });
+    browser.goto(&runs).await.unwrap();
+    see(&browser, "//input[@name='name']").await;
+    browser.close().await.unwrap();
 }
 
 /// By the browser from the console to the provider and back, and out of both.

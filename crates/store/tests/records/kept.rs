@@ -2,6 +2,7 @@
 
 use maple_lark_api::{Role, TokenScope};
 use maple_lark_store::{
+    passkeys::{Challenge, StoredPasskey},
     people::{ApiToken, Session, User},
     recipients::SharedLink,
     users::{Changed, UserChange},
@@ -637,4 +638,71 @@ async fn there_is_always_an_administrator_whoever_goes_at_once() {
     assert_eq!(place.remove_user("invited").await.unwrap(), Changed::Done);
     let page = place.users(at(2), 1, 10).await.unwrap();
     assert_eq!(page.total as usize, page.items.len());
+}
+
+#[tokio::test]
+async fn what_a_device_is_asked_is_good_once_for_whom_it_was_asked_and_for_a_while() {
+    let place = Place::new().await;
+    let (ann, bob) = (user("ann"), user("bob"));
+    for one in [&ann, &bob] {
+        place.add_user(one.clone()).await.unwrap();
+    }
+    let ask = async |user_id: Option<Uuid>, now: i64| {
+        let one = Challenge {
+            id: Uuid::new_v4(),
+            user_id,
+            state: serde_json::json!({ "asked": now }),
+            expires_at: at(now + 300),
+        };
+        place.keep_challenge(&one, at(now)).await.unwrap();
+        one.id
+    };
+    let take = async |id: Uuid, user: Option<Uuid>, now: i64| {
+        place.take_challenge(id, user, at(now)).await.unwrap()
+    };
+    let of_ann = ask(Some(ann.id), 0).await;
+    for (user, now) in [(Some(bob.id), 1), (None, 1), (Some(ann.id), 300)] {
+        assert!(take(of_ann, user, now).await.is_none());
+    }
+    assert!(take(of_ann, Some(ann.id), 299).await.is_some());
+    assert!(take(of_ann, Some(ann.id), 299).await.is_none());
+    let of_anybody = ask(None, 0).await;
+    assert!(take(of_anybody, Some(ann.id), 1).await.is_none());
+    assert_eq!(take(of_anybody, None, 1).await.unwrap()["asked"], 0);
+    // What nobody answered goes with the next question.
+    ask(None, 0).await;
+    ask(None, 400).await;
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    let left: i64 = sqlx::query_scalar("select count(*) from passkey_challenges")
+        .fetch_one(&mut records)
+        .await
+        .unwrap();
+    assert_eq!(left, 1);
+
+    let key = |owner: &User, credential: &str| StoredPasskey {
+        id: Uuid::now_v7(),
+        user_id: owner.id,
+        title: "Phone".to_owned(),
+        credential: credential.to_owned(),
+        passkey: serde_json::json!({ "count": 1 }),
+        created_at: at(0),
+        last_used_at: None,
+    };
+    let first = key(&ann, "one");
+    assert!(place.add_passkey(&first).await.unwrap());
+    assert!(!place.add_passkey(&key(&bob, "one")).await.unwrap());
+    assert!(place.add_passkey(&key(&ann, "two")).await.unwrap());
+    assert_eq!(place.passkey("one").await.unwrap().unwrap(), first);
+    let used = place.used_passkey(first.id, Some(serde_json::json!({ "count": 2 })), at(9));
+    assert!(used.await.unwrap());
+    let kept = place.passkey("one").await.unwrap().unwrap();
+    assert_eq!(
+        (kept.passkey["count"].as_i64(), kept.last_used_at),
+        (Some(2), Some(at(9)))
+    );
+    assert_eq!(place.passkeys(ann.id).await.unwrap().len(), 2);
+    assert!(!place.remove_passkey(bob.id, first.id).await.unwrap());
+    assert!(place.remove_passkey(ann.id, first.id).await.unwrap());
+    assert!(!place.used_passkey(first.id, None, at(10)).await.unwrap());
+    assert_eq!(place.remove_passkeys(ann.id).await.unwrap(), 1);
 }
