@@ -18,12 +18,13 @@ words!(
 
 /// What is put on record, by operation, in words; `shared_…` and `unsubscribe` are of people who do
 /// not sign in, and `left_directory` is found by the service itself.
-pub const AUDITED: [(&str, &str); 65] = [
+pub const AUDITED: [(&str, &str); 66] = [
     ("accept_invitation", "chose a password by a link"),
     ("add_passkey", "added a passkey"),
     ("add_team", "made a team"),
     ("apply_definitions", "applied definitions"),
     ("backfill_report", "asked for runs of the past"),
+    ("begin_passkey", "began a passkey"),
     ("begin_second_factor", "began a second factor"),
     ("cancel_run", "cancelled a run"),
     ("change_definition", "changed a definition"),

@@ -55,8 +55,8 @@ pub struct Outside {
     keeps: Keeps,
     /// Where it is, if it is a folder.
     folder: Option<PathBuf>,
-    /// Since when it fails, and how.
-    trouble: Arc<Mutex<Option<(Instant, String)>>>,
+    /// When it failed, if it did when it was last used.
+    failed: Arc<Mutex<Option<Instant>>>,
 }
 
 /// A body that is on its way into its row.
@@ -75,7 +75,7 @@ impl Outside {
             place,
             keeps,
             folder: None,
-            trouble: Arc::default(),
+            failed: Arc::default(),
         }
     }
 
@@ -111,25 +111,25 @@ impl Outside {
         })
     }
 
-    fn trouble(&self) -> MutexGuard<'_, Option<(Instant, String)>> {
-        self.trouble.lock().unwrap_or_else(PoisonError::into_inner)
+    fn failed(&self) -> MutexGuard<'_, Option<Instant>> {
+        self.failed.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Whether new bodies are put there now.
     fn takes(&self) -> bool {
-        let rests = |(since, _): &(Instant, String)| since.elapsed() < REST;
-        self.keeps == Keeps::Outside && !self.trouble().as_ref().is_some_and(rests)
+        let rests = self.failed().is_some_and(|at| at.elapsed() < REST);
+        self.keeps == Keeps::Outside && !rests
     }
 
     /// Notes how it went with the place.
     fn noted<T>(&self, done: object_store::Result<T>) -> Result<T> {
         match done {
             Ok(value) => {
-                *self.trouble() = None;
+                *self.failed() = None;
                 Ok(value)
             }
             Err(error) => {
-                *self.trouble() = Some((Instant::now(), error.to_string()));
+                *self.failed() = Some(Instant::now());
                 Err(StoreError::Place(error))
             }
         }
@@ -250,12 +250,6 @@ impl Store {
     pub fn with_outside(mut self, outside: Option<Outside>) -> Self {
         self.outside = outside;
         self
-    }
-
-    /// What is wrong with the place for bodies, if it failed when it was last used.
-    pub fn trouble_outside(&self) -> Option<String> {
-        let trouble = self.outside.as_ref()?.trouble();
-        trouble.as_ref().map(|(_, words)| words.clone())
     }
 
     /// Takes a body out of what is to be a row, and puts it into the place for bodies, or leaves it

@@ -137,7 +137,8 @@ mod tests {
     use super::*;
 
     /// What has a body and changes nothing.
-    const LOOKS: [&str; 13] = [
+    const LOOKS: [&str; 14] = [
+        "begin_passkey_sign_in",
         "draft_definition",
         "explain_schedule",
         "explain_schedules",
