@@ -16,8 +16,8 @@ use maple_lark_api::ProblemDetails;
 
 use command::{
     agenda, apply, archive, ask, audit, backfill, capture, condition, define, deliver, download,
-    explain, export, history, keeping, list, publish, run, second_factor, secret, sign_in, source,
-    teams, template, tokens, users,
+    explain, export, history, keeping, list, publish, run, second_factor, secret, sessions,
+    sign_in, source, teams, template, tokens, users,
 };
 #[cfg(feature = "serve")]
 use command::{check, serve};
@@ -116,6 +116,8 @@ enum Command {
     Teams(teams::Teams),
     Audit(audit::Audit),
     Tokens(tokens::Tokens),
+    Sessions(sessions::Sessions),
+    Passkeys(sessions::Passkeys),
     Roles(tokens::Roles),
     Run(run::Run),
     Show(run::Show),
@@ -271,6 +273,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Audit(command) => return command.run(&client()?, output).await,
         Command::Teams(command) => command.run(&client()?, output).await?,
         Command::Tokens(command) => command.run(&client()?, output).await?,
+        Command::Sessions(command) => command.run(&client()?, output).await?,
+        Command::Passkeys(command) => command.run(&client()?, output).await?,
         Command::Roles(command) => command.run(output),
         Command::Test(command) => return command.run(&client()?, output).await,
         Command::Capture(command) => return command.run(&client()?, output).await,

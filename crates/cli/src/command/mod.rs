@@ -27,6 +27,7 @@ pub mod second_factor;
 pub mod secret;
 #[cfg(feature = "serve")]
 pub mod serve;
+pub mod sessions;
 pub mod sign_in;
 pub mod source;
 pub mod teams;

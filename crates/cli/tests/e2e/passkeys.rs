@@ -171,6 +171,23 @@ async fn a_passkey_signs_in_without_a_password_once_for_each_challenge() {
         );
         sqlx::query(back).execute(&mut records).await.unwrap();
     }
+    // On the command line they are seen and removed, and so are browsers.
+    let sessions = place.json(&["sessions"]);
+    let ended = place.lark(&["sessions", "end", sessions[0]["id"].as_str().unwrap()]);
+    assert!(ended.status.success(), "{}", text(&ended.stderr));
+    let fewer = place.json(&["sessions"]);
+    let count = |all: &Value| all.as_array().unwrap().len();
+    assert_eq!(count(&fewer) + 1, count(&sessions));
+    assert!(text(&place.lark(&["sessions"]).stdout).contains("Mozilla"));
+    let keys = place.json(&["passkeys"]);
+    assert_eq!(count(&keys), 1);
+    assert!(text(&place.lark(&["passkeys"]).stdout).contains("Chrom"));
+    let other = place.lark(&["passkeys", "remove", "01a20778-04ba-70ff-853b-f952290418d2"]);
+    assert!(
+        text(&other.stderr).contains("no such passkey"),
+        "{}",
+        text(&other.stderr)
+    );
     let reset = place.lark(&["users", "reset-second-factor", "admin"]);
     assert!(reset.status.success(), "{}", text(&reset.stderr));
     assert_eq!(within(&browser, &status, Vec::new()).await, 401);
