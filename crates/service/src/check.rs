@@ -153,18 +153,21 @@ async fn storage(place: &Storage) -> Finding {
     {
         return warning(
             "storage",
-            format!("{title} is open to others on this machine"),
+            format!("other users of this machine can read {title}"),
             format!("Close it: chmod 700 {title}"),
         );
     }
     if place.in_the_clear {
         return warning(
             "storage",
-            format!("{title}: whoever is on the way there can read the documents"),
+            format!("{title}: documents travel unencrypted"),
             "Use https:// in storage.bucket.endpoint.",
         );
     }
-    ok("storage", format!("{title} keeps what it is given"))
+    ok(
+        "storage",
+        format!("{title}: a test object was written, read and removed"),
+    )
 }
 
 /// Whether the organisation's directory answers the account that searches in it.

@@ -30,10 +30,10 @@ pub enum PasskeyError {
     #[error("{0}")]
     Unavailable(&'static str),
     #[error(
-        "your password is the organisation's, and so is how you sign in; no passkey goes with it"
+        "you sign in by the organisation's directory or identity provider; passkeys are set up there"
     )]
     Elsewhere,
-    #[error("you have {MOST} passkeys, and that is as many as one may have; remove one first")]
+    #[error("you have {MOST} passkeys, which is the limit; remove one first")]
     TooMany,
     #[error("a passkey has a name of 1 to {LONGEST_TITLE} characters")]
     Title,
@@ -41,9 +41,9 @@ pub enum PasskeyError {
     Stale,
     #[error("the device's answer is not what was asked for: {0}")]
     Answer(WebauthnError),
-    #[error("this device has a passkey of an installation already that is kept")]
+    #[error("this passkey has been added already")]
     Known,
-    #[error("nobody signs in with this passkey; sign in with your name and password")]
+    #[error("this passkey is not known here; sign in with your name and password")]
     Unknown,
     #[error("too many attempts to sign in; wait five minutes and try again")]
     Blocked,
