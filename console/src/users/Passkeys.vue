@@ -36,7 +36,7 @@ async function add() {
   }
 }
 async function remove(one: Schemas['Passkey']) {
-  const yes = await ElMessageBox.confirm('Nobody signs in with it any more. Remove it from the device, too, where the device lets you.', `Remove the passkey “${one.title}”?`, { confirmButtonText: 'Remove', cancelButtonText: 'Cancel' }).then(() => true, () => false)
+  const yes = await ElMessageBox.confirm('Nobody signs in with it any more. If the device allows it, remove the passkey there, too.', `Remove the passkey “${one.title}”?`, { confirmButtonText: 'Remove', cancelButtonText: 'Cancel' }).then(() => true, () => false)
   if (!yes) return
   await take(api.DELETE('/session/passkeys/{id}', { params: { path: { id: one.id } } })).catch(complain)
   await load()
@@ -46,7 +46,7 @@ async function remove(one: Schemas['Passkey']) {
 <template>
   <section class="card stack scroll" aria-labelledby="passkeys">
     <h2 id="passkeys">Passkeys</h2>
-    <p class="muted">A key that your phone, computer or security key keeps. It signs you in by your finger, face or PIN, without name, password and code, and on this site alone.</p>
+    <p class="muted">A key that your phone, computer or security key keeps. It signs you in with your fingerprint, face or PIN instead of name, password and code, and works on this site only.</p>
     <Loading :error="data ? null : error" :ready="data !== null && ways !== null" @again="load">
       <table v-if="data?.length" class="list folds">
         <thead><tr><th>Device</th><th>Added</th><th>Used last</th><td></td></tr></thead>
