@@ -2246,6 +2246,8 @@ export interface components {
             report: string;
             /** Format: uuid */
             run: string;
+            /** @description Whether you see its run, too: what was sent to you is yours to find, its run is its team's. */
+            sees_run: boolean;
             /**
              * Format: int64
              * @description So many mails with it were accepted.

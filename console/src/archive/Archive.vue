@@ -68,7 +68,7 @@ const SORTS = [
         </div>
         <p v-if="!data?.items.length" class="muted">Nothing that fits was made. What has just been made is found a few seconds later.</p>
         <div v-else-if="sideBySide" class="fronts">
-          <component :is="isHeld ? 'a' : RouterLink" v-for="one in fronts(data.items)" :key="one.document.snapshot_id" v-bind="isHeld ? { href: file(one.document.id), target: '_blank', rel: 'noopener' } : { to: { name: 'run', params: { id: one.run } } }" class="front">
+          <component :is="one.sees_run ? RouterLink : 'a'" v-for="one in fronts(data.items)" :key="one.document.snapshot_id" v-bind="one.sees_run ? { to: { name: 'run', params: { id: one.run } } } : { href: file(one.document.id), target: '_blank', rel: 'noopener' }" class="front">
             <img :src="`/api/v1/snapshots/${one.document.snapshot_id}/front`" :alt="`First page of ${one.title}, ${one.window}`" loading="lazy" width="298" height="421" />
             <strong>{{ one.title }}</strong>
             <span class="muted small">{{ one.window }}</span>
@@ -77,7 +77,7 @@ const SORTS = [
         <ul v-else class="results">
           <li v-for="files in grouped(data.items)" :key="files[0]!.document.id">
             <p class="head">
-              <strong v-if="isHeld">{{ files[0]!.title }}</strong><RouterLink v-else :to="{ name: 'run', params: { id: files[0]!.run } }"><strong>{{ files[0]!.title }}</strong></RouterLink> · {{ files[0]!.window }}
+              <RouterLink v-if="files[0]!.sees_run" :to="{ name: 'run', params: { id: files[0]!.run } }"><strong>{{ files[0]!.title }}</strong></RouterLink><strong v-else>{{ files[0]!.title }}</strong> · {{ files[0]!.window }}
               <span v-if="files[0]!.status" :class="statusMark(files[0]!.status).tone">{{ statusMark(files[0]!.status).mark }} {{ statusMark(files[0]!.status).word }}</span>
             </p>
             <p v-if="files[0]!.found.length" class="found"><template v-for="(piece, i) in files[0]!.found" :key="i"><mark v-if="piece.hit">{{ piece.text }}</mark><template v-else>{{ piece.text }}</template></template></p>

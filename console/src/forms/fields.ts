@@ -179,6 +179,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'report.theme', title: 'Theme', as: 'named', of: 'theme' },
     { key: 'report.numbers', title: 'Numbers', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('1,234.5', '1.234,5', '1 234,5', '1234.5')] },
     { key: 'report.dates', title: 'Dates', as: 'choice', choices: [{ value: '', label: 'Usual' }, ...words('22 Nov 2026', '2026-11-22')] },
+    { key: 'report.interactive', title: 'HTML answers its reader', as: 'truth', hint: 'Exact values of charts, lines switched off, tables sorted and filtered. Never in mails.' },
     { key: 'files.name', title: 'Names of files', as: 'text', hint: 'Such as {{ report }}_{{ from }}.', more: true },
     { key: 'files.zip', title: 'Packed as ZIP', as: 'text', hint: '“always”, “never”, or past a size such as 10 MB.', more: true },
     { key: 'files.csv-byte-order-mark', title: 'CSV begins with a byte order mark', as: 'truth', hint: 'Some spreadsheet programs read letters beyond ASCII only with it.', more: true },

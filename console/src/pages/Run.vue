@@ -130,12 +130,12 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
   <Loading :error="run ? null : error" :ready="run !== null" @again="load">
     <div v-if="run" class="stack">
       <div>
-        <p class="small crumbs"><RouterLink to="/reports">Reports</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.title }}</RouterLink></p>
+        <p class="small crumbs"><RouterLink to="/runs">Runs</RouterLink> / <RouterLink :to="{ name: 'report', params: { name: run.report } }">{{ run.report }}</RouterLink></p>
         <div class="row spread">
-          <h1>{{ run.window.label }}</h1>
+          <h1>{{ run.title }}</h1>
           <span class="row"><el-button v-if="isAuthor && releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="isAuthor && !run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /> <ContentMark :status="run.status" /></span></span>
         </div>
-        <p class="muted small crumbs">{{ run.window.exact }}</p>
+        <p class="when">{{ run.window.label }} <span class="muted small">{{ run.window.exact }}</span></p>
       </div>
       <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="Waiting for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
       <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Awaiting approval" :description="isAuthor ? `Check the documents, then approve and send before ${instant(run.approval_deadline, run.window.time_zone)}.` : `It is decided before ${instant(run.approval_deadline, run.window.time_zone)}.`" />
@@ -233,6 +233,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
 .instead { margin: 0; display: grid; gap: 0.4rem; }
 .instead img { max-width: min(100%, 44rem); border: 1px solid var(--line); border-radius: 8px; }
 .crumbs { margin: 0.1rem 0; }
+.when { margin: 0.15rem 0; }
 .how { font-size: 1.15rem; }
 .tabs { margin-bottom: 0.8rem; gap: 0.5rem; }
 .tabs .el-button + .el-button { margin-left: 0; }

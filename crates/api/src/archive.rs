@@ -30,6 +30,8 @@ pub struct Match {
 pub struct ArchiveEntry {
     pub document: DocumentView,
     pub run: Uuid,
+    /// Whether you see its run, too: what was sent to you is yours to find, its run is its team's.
+    pub sees_run: bool,
     pub state: RunState,
     pub report: String,
     pub title: String,

@@ -1,4 +1,5 @@
-//! HTML: one file that needs no script and asks nothing of the network.
+//! HTML: one file that needs no script and asks nothing of the network. Where a report wants it, a script
+//! in it answers its reader (see [`crate::answering`]).
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_data::stop;
@@ -9,7 +10,7 @@ use minijinja::{AutoEscape, Environment, value::Serde};
 use serde_json::{Value, json};
 
 use crate::{
-    RenderError,
+    RenderError, answering,
     chart::{self, Size},
     palette, place, template_values,
 };
@@ -47,9 +48,10 @@ pub fn html_of_blocks(document: &Document) -> Result<String, RenderError> {
 }
 
 fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> {
+    let answers = document.interactive && !blocks_alone;
     let mut model = template_values(document);
     let mut colours = BTreeSet::new();
-    let mut figure = |chart, size| named_colours(&chart::svg(chart, size), &mut colours);
+    let mut named = |svg: String| Value::from(named_colours(&svg, &mut colours));
     for (section_index, section) in document.sections.iter().enumerate() {
         for (block_index, block) in section.blocks.iter().enumerate() {
             stop::check();
@@ -83,14 +85,14 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                 }
             }
             if let Body::Chart { chart } = &block.body {
-                // A phone gets a figure drawn for its width instead of a shrunken one.
+                let name = format!("chart-{}-{}", section_index + 1, block_index + 1);
                 let size = Size::of(block.width);
-                body["svg"] = figure(chart, size).into();
-                body["narrow_svg"] = if size == Size::HALF {
-                    Value::Null
-                } else {
-                    figure(chart, Size::HALF).into()
-                };
+                let (wide, narrow) = chart::on_page(chart, size, &name, answers);
+                body["svg"] = named(wide);
+                body["narrow_svg"] = narrow.map_or(Value::Null, &mut named);
+                if let Some(points) = answering::points(chart).filter(|_| answers) {
+                    body["points"] = in_script(&points);
+                }
             }
         }
     }
@@ -98,8 +100,16 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
         .iter()
         .map(|colour| format!("--{}: {}; ", &colour[1..], palette::dark(colour)))
         .collect();
-    let values = json!({ "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
+    let reader = answers.then(|| {
+        json!({ "settings": in_script(&answering::settings(document)), "policy": answering::script_policy(), "script": answering::SCRIPT })
+    });
+    let values = json!({ "reader": reader, "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
     render_template("report", &values)
+}
+
+/// Data as it may stand in a page's script element.
+fn in_script(data: &Value) -> Value {
+    data.to_string().replace('<', "\\u003c").into()
 }
 
 /// The colours of a figure as variables that the page can set for readers who prefer the dark,

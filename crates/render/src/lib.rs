@@ -3,6 +3,7 @@
 //! Every function here is pure: no clock, no network, no database, no files. The same
 //! document gives the same bytes.
 
+mod answering;
 mod archive;
 mod chart;
 mod csv;
@@ -26,6 +27,7 @@ use maple_lark_document::{
     document::{Block, Body, Document, Section},
 };
 
+pub use answering::script_policy;
 pub use archive::together;
 pub use csv::write_csv;
 pub use fonts::provide_fonts;
@@ -150,6 +152,7 @@ fn template_values(document: &Document) -> serde_json::Value {
         zone: document.zone,
         number_format: document.number_format,
         failed: document.failed.clone(),
+        interactive: document.interactive,
     };
     // Every part of a document has a JSON form.
     serde_json::to_value(slim).unwrap_or_default()

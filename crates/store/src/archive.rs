@@ -33,6 +33,30 @@ pub struct ArchiveFilter {
     pub at_least: Option<i64>,
 }
 
+/// Who looks for documents: what they see, and where their mail goes. What was sent to them is theirs
+/// to find, whichever team it belongs to.
+#[derive(Debug, Clone, Copy)]
+pub struct Reader<'a> {
+    pub sight: &'a Sight,
+    /// The address alone, without a name.
+    pub address: Option<&'a str>,
+}
+
+impl<'a> From<&'a Sight> for Reader<'a> {
+    fn from(sight: &'a Sight) -> Self {
+        Self {
+            sight,
+            address: None,
+        }
+    }
+}
+
+impl Reader<'_> {
+    fn address(&self) -> Value {
+        self.address.map(str::to_lowercase).into()
+    }
+}
+
 /// What documents are sorted by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ArchiveOrder {
@@ -70,6 +94,7 @@ pub struct Found {
     pub created_at: Time,
     pub report: String,
     pub title: String,
+    pub team: String,
     pub window_from: Time,
     pub window_to: Time,
     pub time_zone: String,
@@ -92,7 +117,8 @@ pub struct FoundPage {
 
 const WANTED: &str = "from documents d join runs r on r.id = d.run_id join snapshots s on s.id = d.snapshot_id \
      left join document_texts t on t.snapshot_id = d.snapshot_id \
-     where ($1::text[] is null or r.team = any($1)) \
+     where ($1::text[] is null or r.team = any($1) or (d.snapshot_id, d.variant) in (select v.snapshot_id, v.variant from deliveries v \
+         where v.channel = 'mail' and v.state in ({accepted}) and address_of(v.recipient) = $12)) \
      and ($2::text is null or t.words @@ websearch_to_tsquery('simple', $2)) \
      and ($3::text[] is null or r.report = any($3)) \
      and ($4::timestamptz is null or d.created_at >= $4) and ($5::timestamptz is null or d.created_at < $5) \
@@ -112,7 +138,7 @@ fn wanted() -> String {
 }
 
 impl ArchiveFilter {
-    fn values(&self, sight: &Sight) -> Vec<Value> {
+    fn values(&self, reader: Reader<'_>) -> Vec<Value> {
         let address = |text: &String| {
             let text = text.trim().to_lowercase();
             let escaped = text
@@ -127,7 +153,7 @@ impl ArchiveFilter {
             }
         };
         vec![
-            sight.value(),
+            reader.sight.value(),
             self.words.clone().into(),
             self.reports.clone().into(),
             self.from.into(),
@@ -137,7 +163,8 @@ impl ArchiveFilter {
             self.status.clone().into(),
             self.at_least.into(),
             self.recipient.as_ref().map(address).into(),
-            sight.bounds(),
+            reader.sight.bounds(),
+            reader.address(),
         ]
     }
 }
@@ -151,21 +178,22 @@ pub struct Unread {
 }
 
 impl Store {
-    /// A page of the documents that are wanted and that somebody sees.
-    pub async fn archive(
+    /// A page of the documents that are wanted and that somebody sees, or that were sent to them.
+    pub async fn archive<'a>(
         &self,
         filter: &ArchiveFilter,
-        sight: &Sight,
+        reader: impl Into<Reader<'a>>,
         order: ArchiveOrder,
         page: u64,
         size: u64,
     ) -> Result<FoundPage> {
+        let reader = reader.into();
         let counted = format!(
             "select count(*) as total from (select 1 {} limit {}) counted",
             wanted(),
             MOST_COUNTED + 1
         );
-        let counted = Self::sql(&counted, filter.values(sight));
+        let counted = Self::sql(&counted, filter.values(reader));
         let total: i64 = match self.db.query_one_raw(counted).await? {
             Some(row) => row.try_get("", "total")?,
             None => 0,
@@ -176,11 +204,11 @@ impl Store {
                case when $2::text is null then null else (select ts_headline('simple', t.text, websearch_to_tsquery('simple', $2), 'StartSel=⟦, StopSel=⟧, MaxWords=24, MinWords=8, MaxFragments=2, FragmentDelimiter= … ') \
                  from document_texts t where t.snapshot_id = page.snapshot_id) end as found \
              from (select row_number() over (order by {ordered}) as place, d.id, d.run_id, d.snapshot_id, d.format, d.file_name, d.variant, d.media_type, d.sha256, d.size, d.removed_at, d.created_at, \
-               r.report, r.title, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $12 offset $13) page order by page.place",
+               r.report, r.title, r.team, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $13 offset $14) page order by page.place",
             accepted = sent_states(),
             wanted = wanted(),
         );
-        let mut values = filter.values(sight);
+        let mut values = filter.values(reader);
         values.extend([(size as i64).into(), offset(page, size).into()]);
         let asked = Self::sql(&text, values);
         Ok(FoundPage {
@@ -188,6 +216,22 @@ impl Store {
             total: u64::try_from(total.min(MOST_COUNTED)).unwrap_or_default(),
             more: total > MOST_COUNTED,
         })
+    }
+
+    /// Whether a mail with a snapshot was accepted for somebody. What they may not see of values is
+    /// theirs by no mail.
+    pub async fn was_sent_to(&self, snapshot: Uuid, reader: Reader<'_>) -> Result<bool> {
+        let asked = Self::sql(
+            &format!(
+                "select exists (select from deliveries v join snapshots s on s.id = v.snapshot_id \
+                 where s.id = $1 and ($2::jsonb is null or within_bounds(s.chosen, $2)) \
+                 and v.channel = 'mail' and v.state in ({}) and address_of(v.recipient) = $3) as sent",
+                sent_states()
+            ),
+            [snapshot.into(), reader.sight.bounds(), reader.address()],
+        );
+        let found = self.db.query_one_raw(asked).await?;
+        Ok(found.is_some_and(|row| row.try_get("", "sent").unwrap_or(false)))
     }
 
     /// Some snapshots whose documents cannot be found by their words yet: of runs that are done with

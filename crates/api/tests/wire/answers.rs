@@ -521,6 +521,7 @@ fn the_archive_and_what_is_kept() {
     let entry = json!({
         "document": document(),
         "run": ID,
+        "sees_run": true,
         "state": "delivered",
         "report": "estate-daily",
         "title": "Estate",

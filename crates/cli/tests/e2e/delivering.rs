@@ -1,12 +1,12 @@
 //! The right page to the right people, once: audiences, copies, approvals, links, notices.
 
 use std::{
-    io::{Cursor, Read},
-    process::Command,
+    io::Read,
     time::{Duration, Instant},
 };
 
 use mail_parser::{Message, MessageParser, MimeHeaders};
+use maple_lark_fixtures::{readable, readable_mail};
 use serde_json::{Value, json};
 use sqlx::Executor;
 
@@ -14,67 +14,6 @@ use crate::place::{
     PATIENCE, Place, applied, envelope, mails, operations, ran, ready, small_dashboard,
     small_report, small_report_for, text,
 };
-
-/// Whatever can be read in a mail: its source, its texts, its attachments, what is packed in
-/// them, and the letters and embedded files of its PDFs.
-fn everything_in(bytes: &[u8]) -> String {
-    let message = MessageParser::default().parse(bytes).unwrap();
-    let mut all = String::from_utf8_lossy(bytes).into_owned();
-    for part in &message.parts {
-        all += &String::from_utf8_lossy(part.contents());
-    }
-    for part in message.attachments() {
-        all += &readable(part.attachment_name().unwrap_or_default(), part.contents());
-    }
-    all
-}
-
-fn readable(name: &str, bytes: &[u8]) -> String {
-    if name.ends_with(".pdf") {
-        let folder = tempfile::TempDir::new().unwrap();
-        let path = folder.path().join("a.pdf");
-        std::fs::write(&path, bytes).unwrap();
-        let letters = Command::new("pdftotext")
-            .arg(&path)
-            .arg("-")
-            .output()
-            .unwrap();
-        assert!(letters.status.success());
-        Command::new("pdfdetach")
-            .arg("-saveall")
-            .arg("-o")
-            .arg(folder.path())
-            .arg(&path)
-            .output()
-            .unwrap();
-        let mut all = text(&letters.stdout);
-        let plain = folder.path().join("plain.pdf");
-        Command::new("qpdf")
-            .args(["--qdf", "--object-streams=disable"])
-            .arg(&path)
-            .arg(&plain)
-            .output()
-            .unwrap();
-        for entry in std::fs::read_dir(folder.path()).unwrap().flatten() {
-            all += &String::from_utf8_lossy(&std::fs::read(entry.path()).unwrap());
-        }
-        return all;
-    }
-    if name.ends_with(".xlsx") || name.ends_with(".zip") {
-        let mut zip = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
-        let mut all = String::new();
-        for index in 0..zip.len() {
-            let mut inner = Vec::new();
-            zip.by_index(index)
-                .unwrap()
-                .read_to_end(&mut inner)
-                .unwrap();
-            all += &String::from_utf8_lossy(&inner);
-        }
-        return all;
-    }
-    String::from_utf8_lossy(bytes).into_owned()
-}
 
 const PORTS: &str = r#"
 [dashboard]
@@ -187,7 +126,7 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
         let [mail] = &mails[address][..] else {
             panic!("{address} got {} mails", mails[address].len())
         };
-        let mut seen = everything_in(mail);
+        let mut seen = readable_mail(mail);
         let message = MessageParser::default().parse(mail).unwrap();
         assert_eq!(
             message.subject(),
@@ -216,14 +155,7 @@ async fn nothing_of_one_audience_reaches_another_by_any_way() {
                 .unwrap()
                 .error_for_status()
                 .unwrap();
-            let name = file.headers()["content-disposition"]
-                .to_str()
-                .unwrap()
-                .split('"')
-                .nth(1)
-                .unwrap()
-                .to_owned();
-            seen += &readable(&name, &file.bytes().await.unwrap());
+            seen += &readable(&file.bytes().await.unwrap());
         }
         seen += &page;
         assert!(
@@ -321,7 +253,7 @@ async fn mail_goes_by_the_values_that_its_recipient_is_held_to() {
     let got = mails(&place, 3);
     assert_eq!(got["free@orrin-sound.example"].len(), 1);
     let office = got["office@orrin-sound.example"].iter();
-    let office: String = office.map(|mail| everything_in(mail)).collect();
+    let office: String = office.map(|mail| readable_mail(mail)).collect();
     assert!(
         office.contains("puffin") && !office.contains("gannet"),
         "{office}"

@@ -268,6 +268,73 @@ pub async fn barriers(browser: &fantoccini::Client) -> Value {
     browser.execute_async(script, Vec::new()).await.unwrap()
 }
 
+/// Read, sort, filter and switch off by keys and presses, on a file from a disk.
+async fn it_answers_its_reader(browser: &fantoccini::Client) {
+    let ask = async |script: &str| browser.execute(script, Vec::new()).await.unwrap();
+    let first = "const figure = [...document.querySelectorAll('figure')].find((one) => one.querySelector('script') && one.querySelector('.switches')); ";
+    let of_first = |then: &str| format!("{first}{then}");
+    let said =
+        of_first("return figure.querySelector('[role=slider]').getAttribute('aria-valuetext')");
+    ask(&of_first("figure.querySelector('[role=slider]').focus()")).await;
+    let keys = async |keys: &str| {
+        let focused = browser.active_element().await.unwrap();
+        focused.send_keys(keys).await.unwrap();
+        ask(&said).await.as_str().unwrap().to_owned()
+    };
+    let (home, right, end) = ("\u{e011}", "\u{e014}", "\u{e010}");
+    let (one, next, last) = (keys(home).await, keys(right).await, keys(end).await);
+    assert!(one != next && next != last, "{one}\n{next}\n{last}");
+    for said in [&one, &next, &last] {
+        let (at, values) = said.split_once(" · ").unwrap();
+        assert!(
+            at.contains(':') && values.contains(": ") && values.ends_with(" ms"),
+            "{said}"
+        );
+    }
+    let below = ask(&of_first(
+        "return figure.querySelector('.reading').textContent",
+    ))
+    .await;
+    assert_eq!(below, json!(last), "whoever sees it reads the same");
+    // A line is switched off, and stays on paper.
+    let shown =
+        of_first("return getComputedStyle(figure.querySelector(\"[data-of='0']\")).display");
+    assert_ne!(ask(&shown).await, json!("none"));
+    ask(&of_first("figure.querySelector('.switches input').click()")).await;
+    assert_eq!(ask(&shown).await, json!("none"));
+    ask(&of_first("figure.querySelector('.switches input').click()")).await;
+    // Bars say what they are.
+    let bars = "const figure = [...document.querySelectorAll('figure')].find((one) => !one.querySelector('script') && one.querySelector('[data-says]'));
+        const control = figure.querySelector('[role=slider]');
+        control.dispatchEvent(new KeyboardEvent('keydown', { key: 'End' }));
+        return [control.getAttribute('aria-valuetext'), [...figure.querySelectorAll('svg')[0].querySelectorAll('[data-says]')].at(-1).dataset.says, figure.querySelectorAll('svg')[0].querySelectorAll('.asked').length]";
+    let bars = ask(bars).await;
+    assert_eq!((&bars[0], &bars[2]), (&bars[1], &json!(1)), "{bars}");
+    // A table by a column of numbers, both ways, and by words.
+    let table = "const table = [...document.querySelectorAll('table')].find((one) => one.closest('.block') && one.closest('.block').querySelector('.filter'));
+        const column = [...table.tHead.rows[0].cells].findIndex((one) => one.classList.contains('number'));
+        const rows = () => [...table.tBodies[0].rows].filter((row) => !row.classList.contains('sum') && getComputedStyle(row).display !== 'none');
+        const values = () => rows().map((row) => Number(row.cells[column].textContent.replaceAll(',', '').match(/-?[\\d.]+/)?.[0])).filter((one) => !Number.isNaN(one));
+        const head = table.tHead.rows[0].cells[column]; ";
+    for (way, sorted) in [("ascending", "a <= b"), ("descending", "a >= b")] {
+        let pressed = format!(
+            "{table} head.querySelector('button').click(); const all = values();
+             return [head.getAttribute('aria-sort'), all.length > 2 && all.slice(1).every((b, i) => {{ const a = all[i]; return {sorted} }})]"
+        );
+        assert_eq!(ask(&pressed).await, json!([way, true]));
+    }
+    let filtered = format!(
+        "{table} const before = rows().length; const word = rows()[0].cells[0].textContent.trim();
+         const words = table.closest('.block').querySelector('.filter input');
+         words.value = word; words.dispatchEvent(new Event('input'));
+         const some = rows(); const said = table.closest('.block').querySelector('[role=status]').textContent;
+         const all = some.every((row) => row.textContent.includes(word));
+         words.value = ''; words.dispatchEvent(new Event('input'));
+         return [some.length > 0 && some.length < before && all, said === `${{some.length}} of ${{before}} rows`, rows().length === before]"
+    );
+    assert_eq!(ask(&filtered).await, json!([true, true, true]));
+}
+
 /// By rules of others: axe-core, in a browser, on the page as a reader opens it.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_html_has_no_barriers_that_a_checker_finds() {
@@ -295,6 +362,9 @@ async fn the_html_has_no_barriers_that_a_checker_finds() {
         .await
         .unwrap();
     see(&browser, "//h1").await;
+    let found = barriers(&browser).await;
+    assert_eq!(found, json!([]), "{found:#}");
+    it_answers_its_reader(&browser).await;
     let found = barriers(&browser).await;
     assert_eq!(found, json!([]), "{found:#}");
     // Nothing is asked of the network, and nothing sticks out on a phone.

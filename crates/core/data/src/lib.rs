@@ -6,6 +6,7 @@
 
 pub mod digest;
 pub mod figures;
+pub mod natural;
 pub mod number_format;
 pub mod packed;
 pub mod series;

@@ -47,6 +47,9 @@ pub struct Document {
     pub number_format: NumberFormat,
     /// Blocks that failed: title and reason.
     pub failed: Vec<(String, String)>,
+    /// Whether its HTML answers its reader: exact values, lines switched off, tables sorted and filtered.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub interactive: bool,
 }
 
 impl Document {

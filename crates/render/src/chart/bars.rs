@@ -242,6 +242,7 @@ pub fn draw(
                 level += value;
                 if to - from > 0.05 {
                     canvas.rectangle((from, y), (to, y + BAR), palette::series(bars.colour));
+                    canvas.says(|| bar_in_words(category, series, (bars, index)));
                     canvas.line([(to, y), (to, y + BAR)], palette::PAPER, 0.8);
                 }
                 continue;
@@ -261,6 +262,7 @@ pub fn draw(
                     (end.max(base), bar_top + BAR - 2.0),
                     colour,
                 );
+                canvas.says(|| bar_in_words(category, series, (bars, index)));
             }
             let text = if marked {
                 format!("{} {label}", palette::mark(status))
@@ -346,7 +348,7 @@ fn standing(
         room / series.len().max(1) as f64
     })
     .min(46.0);
-    for index in 0..categories.len() {
+    for (index, category) in categories.iter().enumerate() {
         let middle = frame.left + (index as f64 + 0.5) * slot;
         let mut level = 0.0;
         for (number, bars) in series.iter().enumerate() {
@@ -381,6 +383,7 @@ fn standing(
                     (left + width - gap, from.max(to)),
                     colour,
                 );
+                canvas.says(|| bar_in_words(category, series, (bars, index)));
                 if form.stacked {
                     canvas.line([(left, to), (left + width, to)], palette::PAPER, 0.8);
                 }
@@ -422,6 +425,14 @@ fn standing(
     );
 }
 
+fn bar_in_words(category: &str, series: &[BarSeries], (of, index): (&BarSeries, usize)) -> String {
+    let label = &of.labels[index];
+    match series {
+        [_] => format!("{category}: {label}"),
+        _ => format!("{category}, {}: {label}", of.name),
+    }
+}
+
 pub fn steps_height(steps: &[BreakdownStep]) -> f64 {
     steps.len() as f64 * (BAR + 9.0) + 42.0
 }
@@ -451,6 +462,7 @@ pub fn breakdown(canvas: &mut Canvas, chart: &Chart, steps: &[BreakdownStep]) {
         };
         if (to - from).abs() > 0.05 {
             canvas.rectangle((from.min(to), y), (from.max(to), y + BAR), colour);
+            canvas.says(|| format!("{}: {}", step.title, step.label));
         }
         // The level is handed on to the next step.
         if index + 1 < steps.len() {
@@ -497,10 +509,12 @@ pub fn share(canvas: &mut Canvas, parts: &[SharePart], round: bool) {
             let fine = (part.share * 120.0).ceil().max(1.0) as usize;
             let edge = (0..=fine).map(|i| arc(at + part.share * i as f64 / fine as f64));
             canvas.area(edge.chain([centre]), palette::series(part.colour));
+            canvas.says(|| format!("{}: {}", part.name, part.label));
             canvas.line([centre, arc(at)], palette::PAPER, 1.2);
         } else {
             let (from, to) = (at * canvas.width, next * canvas.width);
             canvas.rectangle((from, 2.0), (to, 26.0), palette::series(part.colour));
+            canvas.says(|| format!("{}: {}", part.name, part.label));
             canvas.line([(to, 2.0), (to, 26.0)], palette::PAPER, 1.2);
         }
         at = next;

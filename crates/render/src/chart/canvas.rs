@@ -7,6 +7,8 @@ use maple_lark_data::stop;
 pub const FONT: &str = "Inter, 'Liberation Sans', Arial, Helvetica, sans-serif";
 /// The dashes of limits: so long, with gaps so long.
 pub const LIMIT_DASHES: (f64, f64) = (5.0, 4.0);
+/// What has so many points is written once where it is shown twice.
+const MANY: usize = 24;
 /// The size of labels in pixels.
 pub const LABEL: f64 = 11.0;
 
@@ -16,6 +18,20 @@ pub struct Canvas {
     pub width: f64,
     pub height: f64,
     pub inks: Vec<DrawOp>,
+    /// Whether it answers its reader: then it keeps what things say, and where values over time are.
+    answers: bool,
+    /// What each thing that is drawn says, by its place among them.
+    says: Vec<(usize, Says)>,
+    /// Where values over time are drawn: left, right, top and bottom, a frame each.
+    frames: Vec<[f64; 4]>,
+}
+
+/// What something that is drawn says to a reader who asks.
+#[derive(Debug, Clone, PartialEq)]
+enum Says {
+    /// It is a part of this series.
+    Series(usize),
+    Words(String),
 }
 
 /// One thing drawn.
@@ -53,6 +69,39 @@ impl Canvas {
             width,
             height,
             inks: Vec::new(),
+            answers: false,
+            says: Vec::new(),
+            frames: Vec::new(),
+        }
+    }
+
+    /// The same, if `answers`, with what its reader can ask for.
+    pub fn answering(self, answers: bool) -> Self {
+        Self { answers, ..self }
+    }
+
+    /// What is drawn last says these words.
+    pub fn says(&mut self, words: impl FnOnce() -> String) {
+        if self.answers && !self.inks.is_empty() {
+            let words = Says::Words(words());
+            self.says.push((self.inks.len() - 1, words));
+        }
+    }
+
+    /// What is drawn from here on is of this series, as long as `draw` draws.
+    pub fn series(&mut self, number: usize, draw: impl FnOnce(&mut Self)) {
+        let before = self.inks.len();
+        draw(self);
+        if self.answers {
+            let drawn = before..self.inks.len();
+            self.says.extend(drawn.map(|at| (at, Says::Series(number))));
+        }
+    }
+
+    /// Values over time are drawn here.
+    pub fn framed(&mut self, frame: [f64; 4]) {
+        if self.answers {
+            self.frames.push(frame);
         }
     }
 
@@ -125,6 +174,67 @@ impl Canvas {
     /// The picture as a self-contained SVG with a title for screen readers. Written without
     /// a drawing library: a report has a dozen of these, and they were most of what its HTML cost.
     pub fn svg(&self, description: &str) -> String {
+        self.written(description, |index, ink, svg| {
+            draw(svg, ink, &self.attributes(index));
+        })
+    }
+
+    /// The picture, and the same drawn otherwise, as two SVGs for one page: long lines and areas
+    /// stand in the first alone, under names that begin with `name`, and are shown in the second
+    /// from there. How wide their strokes are there follows from the page's class `line`.
+    pub fn svgs(&self, other: &Self, description: &str, name: &str) -> (String, String) {
+        let (long, others) = (self.long(), other.long());
+        let mut moves = Vec::new();
+        if long.len() == others.len() {
+            let pairs = long.iter().zip(&others);
+            moves.extend(pairs.map(|((_, from), (_, to))| Move::between(from, to)));
+        }
+        let place = |all: &[(usize, &[(f64, f64)])], index: usize| {
+            let found = all.iter().position(|(at, _)| *at == index)?;
+            Some((found, moves.get(found).copied().flatten()?))
+        };
+        let first = self.written(description, |index, ink, svg| match place(&long, index) {
+            Some((number, _)) => {
+                let names = format!(" id='{name}-{number}' class='line'");
+                draw(svg, ink, &(names + &self.attributes(index)));
+            }
+            None => draw(svg, ink, &self.attributes(index)),
+        });
+        let second = other.written(description, |index, ink, svg| match place(&others, index) {
+            Some((number, by)) => {
+                let [a, d, e, f] = by.0;
+                let said = other.attributes(index);
+                svg.push_str(&format!("<use href='#{name}-{number}'{said} transform='matrix({a:.5} 0 0 {d:.5} {e:.2} {f:.2})'/>"));
+            }
+            None => draw(svg, ink, &other.attributes(index)),
+        });
+        (first, second)
+    }
+
+    /// What something says, as attributes. Between plain quotation marks only what is drawn has colours.
+    fn attributes(&self, index: usize) -> String {
+        let Ok(at) = self.says.binary_search_by_key(&index, |(at, _)| *at) else {
+            return String::new();
+        };
+        match &self.says[at].1 {
+            Says::Series(number) => format!(" data-of='{number}'"),
+            Says::Words(words) => {
+                format!(" data-says='{}'", escaped(words).replace('\'', "&#39;"))
+            }
+        }
+    }
+
+    /// The lines and areas of many points, by their places.
+    fn long(&self) -> Vec<(usize, &[(f64, f64)])> {
+        let all = self.inks.iter().map(|ink| match ink {
+            DrawOp::Line { points, .. } | DrawOp::Area { points, .. } => &points[..],
+            DrawOp::Text { .. } => &[],
+        });
+        let all = all.enumerate();
+        all.filter(|(_, points)| points.len() >= MANY).collect()
+    }
+
+    fn written(&self, description: &str, draw: impl Fn(usize, &DrawOp, &mut String)) -> String {
         let mut svg = String::with_capacity(16_384);
         svg.push_str("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 ");
         tenths(&mut svg, self.width);
@@ -134,17 +244,69 @@ impl Canvas {
         tenths(&mut svg, self.width);
         svg.push_str("\" height=\"");
         tenths(&mut svg, self.height);
+        let frames: Vec<String> = (self.frames.iter())
+            .map(|frame| frame.map(|at| format!("{at:.1}")).join(" "))
+            .collect();
+        let frames = match &frames[..] {
+            [] => String::new(),
+            _ => format!(" data-frames='{}'", frames.join(",")),
+        };
         svg.push_str(&format!(
-            "\" role=\"img\" font-family=\"{FONT}\" font-size=\"{LABEL}\"><title>{}</title>",
+            "\"{frames} role=\"img\" font-family=\"{FONT}\" font-size=\"{LABEL}\"><title>{}</title>",
             escaped(description)
         ));
-        self.inks.iter().for_each(|ink| draw(&mut svg, ink));
+        for (index, ink) in self.inks.iter().enumerate() {
+            draw(index, ink, &mut svg);
+        }
         svg.push_str("</svg>");
         svg
     }
 }
 
-fn draw(svg: &mut String, ink: &DrawOp) {
+/// How one drawing of the same is moved and stretched to be the other: across by the first, down by the
+/// second, then moved by the last two.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Move([f64; 4]);
+
+impl Move {
+    /// From one to the other, if there is one that brings every point within a part of a pixel.
+    fn between(from: &[(f64, f64)], to: &[(f64, f64)]) -> Option<Self> {
+        if from.len() != to.len() {
+            return None;
+        }
+        let along = |part: fn(&(f64, f64)) -> f64| {
+            let reach = |points: &[(f64, f64)]| {
+                let all = points.iter().map(part);
+                all.fold((f64::MAX, f64::MIN), |(low, high), at| {
+                    (low.min(at), high.max(at))
+                })
+            };
+            let ((low, high), (to_low, to_high)) = (reach(from), reach(to));
+            let stretch = if high - low < 0.05 {
+                1.0
+            } else {
+                (to_high - to_low) / (high - low)
+            };
+            (stretch, to_low - low * stretch)
+        };
+        let ((a, e), (d, f)) = (along(|point| point.0), along(|point| point.1));
+        let meets = |((x, y), (to_x, to_y)): (&(f64, f64), &(f64, f64))| {
+            (x * a + e - to_x).abs() < 0.1 && (y * d + f - to_y).abs() < 0.1
+        };
+        let every = from.iter().zip(to).all(meets);
+        every.then_some(Self([a, d, e, f]))
+    }
+}
+
+/// An element with some attributes, as far as the value of the next one.
+fn begin(svg: &mut String, element: &str, attributes: &str, next: &str) {
+    for part in ["<", element, attributes, " ", next, "=\""] {
+        svg.push_str(part);
+    }
+}
+
+/// Writes one thing, with more attributes as written.
+fn draw(svg: &mut String, ink: &DrawOp, more: &str) {
     let through = |svg: &mut String, points: &[(f64, f64)]| {
         for (x, y) in points {
             tenths(svg, *x);
@@ -160,7 +322,7 @@ fn draw(svg: &mut String, ink: &DrawOp) {
             width,
             dash,
         } => {
-            svg.push_str("<polyline points=\"");
+            begin(svg, "polyline", more, "points");
             through(svg, points);
             svg.push_str("\" fill=\"none\" stroke=\"");
             svg.push_str(colour);
@@ -175,7 +337,7 @@ fn draw(svg: &mut String, ink: &DrawOp) {
             svg.push_str("\" stroke-linejoin=\"round\"/>");
         }
         DrawOp::Area { points, colour } => {
-            svg.push_str("<polygon points=\"");
+            begin(svg, "polygon", more, "points");
             through(svg, points);
             svg.push_str("\" fill=\"");
             svg.push_str(colour);
@@ -192,7 +354,7 @@ fn draw(svg: &mut String, ink: &DrawOp) {
                 Anchor::Middle => "middle",
                 Anchor::End => "end",
             };
-            svg.push_str("<text x=\"");
+            begin(svg, "text", more, "x");
             tenths(svg, at.0);
             svg.push_str("\" y=\"");
             tenths(svg, at.1);
@@ -272,6 +434,38 @@ pub fn fit_name(text: &str, width: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn wave(across: f64, up: f64, left: f64) -> Canvas {
+        let mut canvas = Canvas::new(400.0, 100.0);
+        let point = |i: u32| {
+            let x = f64::from(i);
+            (left + x * across, 50.0 - (x / 9.0).sin() * up)
+        };
+        canvas.line((0..50).map(point), "#2a7291", 1.5);
+        canvas.line((0..3).map(point), "#2a7291", 1.5);
+        canvas
+    }
+
+    #[test]
+    fn what_is_long_is_written_once_and_shown_in_both() {
+        let (wide, narrow) = (wave(7.0, 40.0, 30.0), wave(3.0, 36.0, 20.0));
+        let (first, second) = wide.svgs(&narrow, "A wave", "c1");
+        assert_eq!(
+            first.replace(" id='c1-0' class='line'", ""),
+            wide.svg("A wave")
+        );
+        assert_eq!(first.matches("<polyline").count(), 2);
+        assert_eq!(second.matches("<polyline").count(), 1);
+        let used = "<use href='#c1-0' transform='matrix(0.42857 0 0 0.90000 7.14 5.00)'/>";
+        assert!(second.contains(used), "{second}");
+        // What is not the same is written where it is.
+        let mut other = wave(3.0, 36.0, 20.0);
+        if let DrawOp::Line { points, .. } = &mut other.inks[0] {
+            points[20].1 += 4.0;
+        }
+        let (first, second) = wide.svgs(&other, "A wave", "c1");
+        assert_eq!((first, second), (wide.svg("A wave"), other.svg("A wave")));
+    }
 
     #[test]
     fn names_that_differ_at_their_ends_stay_apart() {

@@ -54,6 +54,7 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, plot: &ForecastPlot, size: Size)
     let named = legend(canvas, &entries);
     let words = if crossings.is_empty() { 0.0 } else { 16.0 };
     let frame = Frame::new(canvas, &chart.axis, 20.0 + named + words, 10.0);
+    canvas.framed([frame.left, frame.right, frame.top, frame.bottom]);
     frame.limit_bands(canvas, chart);
     frame.shading(canvas, axis);
     let place = |(at, value): &(DateTime<Utc>, f64)| (frame.time(axis, *at), frame.y(*value));

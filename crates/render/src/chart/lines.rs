@@ -77,6 +77,7 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
         rows as f64 * frame::LEGEND_ROW + 20.0 + span_room,
         names,
     );
+    canvas.framed([frame.left, frame.right, frame.top, frame.bottom]);
     frame.limit_bands(canvas, chart);
     frame.shading(canvas, axis);
     for span in spans {
@@ -117,11 +118,13 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
     for one in behind.into_iter().chain(before) {
         let place = named.iter().position(|named| std::ptr::eq(*named, one));
         let dashed = place.is_some_and(palette::is_dashed);
-        curve(canvas, &frame, axis, one, style, dashed);
+        canvas.series(number_of(one, series), |canvas| {
+            curve(canvas, &frame, axis, one, style, dashed);
+        });
     }
     frame.limit_names(canvas, &chart.limits);
     if beside {
-        names_beside(canvas, &frame, &named, names);
+        names_beside(canvas, &frame, (&named, series), names);
         if let Some(others) = others {
             canvas.text(
                 &format!("{others} in grey"),
@@ -138,6 +141,13 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, lines: &Lines<'_>, size: Size) {
         entries.extend(others.as_deref().map(|name| (name, palette::BEHIND)));
         frame::legend(canvas, &entries);
     }
+}
+
+/// The number of a line among those that its reader can switch off: without the grey ones behind.
+fn number_of(one: &Series, all: &[Series]) -> usize {
+    let mut others = all.iter().filter(|other| other.behind == one.behind);
+    let place = others.position(|other| std::ptr::eq(other, one));
+    place.unwrap_or_default() + if one.behind { all.len() } else { 0 }
 }
 
 fn curve(
@@ -194,7 +204,12 @@ fn curve(
 
 /// Each line's name at the height where the line ends, moved apart where they would touch
 /// and tied to the line's end.
-fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[&Series], room: f64) {
+fn names_beside(
+    canvas: &mut Canvas,
+    frame: &Frame,
+    (series, all): (&[&Series], &[Series]),
+    room: f64,
+) {
     let end = |one: &&Series| {
         one.stretches
             .last()
@@ -220,17 +235,19 @@ fn names_beside(canvas: &mut Canvas, frame: &Frame, series: &[&Series], room: f6
         places[i].2 = places[i].2.min(limit);
     }
     for (index, from, to) in places {
-        let colour = palette::series(series[index].colour);
-        canvas.line(
-            [(frame.right + 1.0, from), (frame.right + 9.0, to)],
-            colour,
-            0.9,
-        );
-        canvas.text(
-            &fit_name(&series[index].name, room - 12.0),
-            (frame.right + 12.0, to),
-            Anchor::Start,
-            palette::series_ink(series[index].colour),
-        );
+        let one = series[index];
+        canvas.series(number_of(one, all), |canvas| {
+            canvas.line(
+                [(frame.right + 1.0, from), (frame.right + 9.0, to)],
+                palette::series(one.colour),
+                0.9,
+            );
+            canvas.text(
+                &fit_name(&one.name, room - 12.0),
+                (frame.right + 12.0, to),
+                Anchor::Start,
+                palette::series_ink(one.colour),
+            );
+        });
     }
 }

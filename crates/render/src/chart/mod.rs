@@ -83,9 +83,12 @@ pub fn height(chart: &Chart, size: Size) -> f64 {
 }
 
 /// The chart as a picture that can be written as SVG or set on a page.
-#[expect(clippy::too_many_lines, reason = "one arm a kind of chart")]
 pub fn drawn(chart: &Chart, size: Size) -> Canvas {
-    let mut canvas = Canvas::new(size.width(), height(chart, size));
+    drawn_on(Canvas::new(size.width(), height(chart, size)), chart, size)
+}
+
+#[expect(clippy::too_many_lines, reason = "one arm a kind of chart")]
+fn drawn_on(mut canvas: Canvas, chart: &Chart, size: Size) -> Canvas {
     let to = &mut canvas;
     match &chart.plot {
         Plot::Lines {
@@ -158,4 +161,19 @@ pub fn drawn(chart: &Chart, size: Size) -> Canvas {
 /// The chart as a self-contained SVG with a title for screen readers.
 pub fn svg(chart: &Chart, size: Size) -> String {
     drawn(chart, size).svg(&chart.description)
+}
+
+/// The chart for a page in one size, or in two (see [`Canvas::svgs`]); with `answers`, with what its
+/// reader can ask for.
+pub fn on_page(chart: &Chart, size: Size, name: &str, answers: bool) -> (String, Option<String>) {
+    let drawn = |size: Size| {
+        let canvas = Canvas::new(size.width(), height(chart, size)).answering(answers);
+        drawn_on(canvas, chart, size)
+    };
+    // A phone gets a figure drawn for its width instead of a shrunken one.
+    if size == Size::HALF {
+        return (drawn(size).svg(&chart.description), None);
+    }
+    let (wide, narrow) = drawn(size).svgs(&drawn(Size::HALF), &chart.description, name);
+    (wide, Some(narrow))
 }

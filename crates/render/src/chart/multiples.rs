@@ -48,6 +48,7 @@ pub fn draw(canvas: &mut Canvas, chart: &Chart, times: &TimeAxis, charts: &[Mult
                 canvas.text(end, (left - 5.0, at), Anchor::End, palette::MUTED);
             }
         }
+        canvas.framed([x, x + wide, y, y + high]);
         cell.draw(canvas, chart, times, one);
         // The last chart of each column has the times under it.
         if index + across >= charts.len() {

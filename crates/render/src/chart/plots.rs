@@ -86,6 +86,7 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
                 Some(cell) => {
                     let (colour, ink) = palette::heat(cell.share);
                     canvas.rectangle((x + 0.5, y + 0.5), (x + wide - 0.5, y + high - 0.5), colour);
+                    canvas.says(|| format!("{name}, {}: {}", heat.columns[column], cell.label));
                     if labelled {
                         canvas.text(
                             &cell.label,
@@ -181,6 +182,7 @@ pub fn timeline(canvas: &mut Canvas, axis: &TimeAxis, rows: &[TimelineRow], size
                 (to.max(from + 0.8), y + TIMELINE_ROW - 4.0 - inset),
                 palette::status(stretch.status),
             );
+            canvas.says(|| format!("{}: {}", row.name, stretch.status.word()));
         }
     }
     frame.times(canvas, axis, size);
@@ -271,6 +273,10 @@ pub fn points(canvas: &mut Canvas, chart: &Chart, points: &Points<'_>) {
                 2.2,
                 palette::series(one.colour),
             );
+            canvas.says(|| {
+                let (across, up) = (&points.across.unit, &chart.axis.unit);
+                format!("{}: {{{x}}} {across}, {{{y}}} {up}", one.name)
+            });
         }
     }
     frame.limit_names(canvas, &chart.limits);
@@ -299,6 +305,10 @@ pub fn histogram(canvas: &mut Canvas, chart: &Chart, across: &ValueAxis, bins: &
             (x(bin.to) - 0.5, frame.bottom),
             palette::series(0),
         );
+        canvas.says(|| {
+            let (from, to, unit) = (bin.from, bin.to, &across.unit);
+            format!("{{{from}}} to {{{to}}} {unit}: {}", bin.count)
+        });
     }
     marks(&frame, canvas, across);
     if !across.unit.is_empty() {

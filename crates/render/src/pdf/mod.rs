@@ -477,7 +477,7 @@ impl<'d> Laying<'d> {
 /// Looking for it takes a while, so it is not done after every document.
 fn forget_now_and_then() {
     static DOCUMENTS: AtomicUsize = AtomicUsize::new(1);
-    if DOCUMENTS.fetch_add(1, Ordering::Relaxed).is_multiple_of(8) {
+    if DOCUMENTS.fetch_add(1, Ordering::Relaxed).is_multiple_of(4) {
         comemo::evict(1);
     }
 }

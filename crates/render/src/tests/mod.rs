@@ -20,6 +20,7 @@ use maple_lark_time::Window;
 
 use super::*;
 
+mod answering;
 mod charts;
 mod formats;
 pub(crate) use formats::with_fonts;

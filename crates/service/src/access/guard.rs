@@ -1,6 +1,6 @@
 //! Request guards: a handler that takes one runs only for those who may.
 
-use maple_lark_store::{Store, people::User, teams::Sight};
+use maple_lark_store::{Store, archive::Reader, people::User, teams::Sight};
 use rocket::{
     Request, State,
     http::{Method, Status},
@@ -18,6 +18,17 @@ pub const SESSION_COOKIE: &str = "maple_lark_session";
 /// Anyone who is signed in, be it that they are held to values. Whatever takes this guard shows them
 /// nothing else; what takes another is refused to them.
 pub struct SignedIn(pub User, pub Sight);
+
+impl SignedIn {
+    /// Them as somebody who looks for documents.
+    pub fn reader(&self) -> Reader<'_> {
+        Reader {
+            sight: &self.1,
+            address: self.0.email.as_deref(),
+        }
+    }
+}
+
 /// Anyone who is signed in and held to no values.
 pub struct Viewer(pub User, pub Sight);
 /// Those who make reports.

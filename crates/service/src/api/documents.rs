@@ -1,6 +1,7 @@
 //! The documents of runs, to be looked at in place or downloaded.
 
 use maple_lark_api::ProblemDetails;
+use maple_lark_render::script_policy;
 use maple_lark_store::Store;
 use rocket::{
     Route, State, get,
@@ -34,8 +35,11 @@ impl<'r> Responder<'r, 'static> for File {
         } else {
             "inline"
         };
-        // A document has no scripts and may do nothing but show itself.
-        let policy = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox allow-popups; frame-ancestors 'self'";
+        // A document may do nothing but show itself, and answer its reader by the one script that is ours.
+        let policy = format!(
+            "default-src 'none'; style-src 'unsafe-inline'; img-src data:; {}; sandbox allow-scripts allow-popups; frame-ancestors 'self'",
+            script_policy()
+        );
         let mut response = Response::build_from((kind.clone(), self.body).respond_to(request)?);
         response.header(Header::new(
             "Content-Disposition",
@@ -63,7 +67,7 @@ async fn one(
     let nothing = || Problem::not_found(format!("document {id}"));
     let found = store.document(id).await?.ok_or_else(nothing)?;
     let of = (found.run_id, found.snapshot_id);
-    let run = seen::run_of(store, &user.1, of).await?;
+    let run = seen::run_of_documents(store, &user, of).await?;
     let run = run.ok_or_else(nothing)?;
     trail.note(format!(
         "{} of {}, run {}",

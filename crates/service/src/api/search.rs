@@ -8,6 +8,7 @@ use maple_lark_render::{first_page_small, together};
 use maple_lark_store::{
     Store,
     archive::{ArchiveFilter, ArchiveOrder, Found},
+    teams::Sight,
 };
 use maple_lark_time::{Window, Zone};
 use rocket::{
@@ -154,7 +155,8 @@ fn pieces(marked: &str) -> Vec<FoundPiece> {
     found
 }
 
-fn entry(found: Found) -> ArchiveEntry {
+fn entry(sight: &Sight, found: Found) -> ArchiveEntry {
+    let sees_run = !matches!(sight, Sight::Within { .. }) && sight.sees(&found.team);
     let window = Window {
         from: found.window_from,
         to: found.window_to,
@@ -176,6 +178,7 @@ fn entry(found: Found) -> ArchiveEntry {
             removed_at: found.removed_at,
         },
         run: found.run_id,
+        sees_run,
         state: *found.state,
         report: found.report,
         title: found.title,
@@ -202,10 +205,14 @@ async fn search(
     let size = whole("size", size)?.unwrap_or(25).clamp(1, 200);
     let definitions = engine.definitions(store, &user.1).await?;
     let filter = wanted.filter(&definitions.set)?;
-    let found = store.archive(&filter, &user.1, wanted.order()?, page, size);
+    let found = store.archive(&filter, user.reader(), wanted.order()?, page, size);
     let found = found.await?;
     Ok(Json(ArchivePage {
-        items: found.items.into_iter().map(entry).collect(),
+        items: found
+            .items
+            .into_iter()
+            .map(|one| entry(&user.1, one))
+            .collect(),
         total: found.total,
         more: found.more,
         page,
@@ -225,7 +232,7 @@ async fn zip(
 ) -> Result<File, Problem> {
     let definitions = engine.definitions(store, &user.1).await?;
     let filter = wanted.filter(&definitions.set)?;
-    let found = store.archive(&filter, &user.1, wanted.order()?, 1, MOST_TOGETHER);
+    let found = store.archive(&filter, user.reader(), wanted.order()?, 1, MOST_TOGETHER);
     let found = found.await?;
     if found.items.is_empty() {
         return Err(Problem::not_found("document that fits"));
@@ -257,7 +264,11 @@ async fn zip(
             files.push((variant, document.body));
         }
     }
-    let entries: Vec<ArchiveEntry> = found.items.into_iter().map(entry).collect();
+    let entries: Vec<ArchiveEntry> = found
+        .items
+        .into_iter()
+        .map(|one| entry(&user.1, one))
+        .collect();
     let now = engine.now();
     let work = move || {
         let manifest = serde_json::to_vec_pretty(&serde_json::json!({
@@ -301,7 +312,7 @@ async fn front(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Result<Picture, Problem> {
-    let (kept, _) = seen::snapshot(store, &user.1, id).await?;
+    let (kept, _) = seen::snapshot_of_documents(store, &user, id).await?;
     let work = move || {
         let document = snapshots::open(&kept)
             .and_then(|snapshot| compose(&snapshot))

@@ -7,6 +7,7 @@ use maple_lark_store::{
 use uuid::Uuid;
 
 use super::problem::Problem;
+use crate::access::SignedIn;
 
 /// A run, if somebody sees it. Who is held to values sees none as a whole.
 pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
@@ -27,6 +28,19 @@ pub async fn run_of(
     Ok(store.run(run).await?.filter(|run| sight.sees(&run.team)))
 }
 
+/// The run of a snapshot whose documents somebody may have: they see it, or it was sent to them.
+pub async fn run_of_documents(
+    store: &Store,
+    user: &SignedIn,
+    (run, snapshot): (Uuid, Uuid),
+) -> Result<Option<Run>, Problem> {
+    let seen = run_of(store, &user.1, (run, snapshot)).await?;
+    if seen.is_some() || !store.was_sent_to(snapshot, user.reader()).await? {
+        return Ok(seen);
+    }
+    Ok(store.run(run).await?)
+}
+
 /// A snapshot that somebody sees, with its run.
 ///
 /// # Errors
@@ -36,10 +50,32 @@ pub async fn snapshot(
     sight: &Sight,
     id: Uuid,
 ) -> Result<(WholeSnapshot, Run), Problem> {
+    whole(store, id, async |of| run_of(store, sight, of).await).await
+}
+
+/// A snapshot that somebody sees, or that was sent to them, with its run.
+///
+/// # Errors
+/// As for [`snapshot`].
+pub async fn snapshot_of_documents(
+    store: &Store,
+    user: &SignedIn,
+    id: Uuid,
+) -> Result<(WholeSnapshot, Run), Problem> {
+    whole(store, id, async |of| {
+        run_of_documents(store, user, of).await
+    })
+    .await
+}
+
+async fn whole(
+    store: &Store,
+    id: Uuid,
+    run_of: impl AsyncFnOnce((Uuid, Uuid)) -> Result<Option<Run>, Problem>,
+) -> Result<(WholeSnapshot, Run), Problem> {
     let nothing = || Problem::not_found(format!("snapshot {id}"));
     let (run_id, removed_at) = store.snapshot_place(id).await?.ok_or_else(nothing)?;
-    let run = run_of(store, sight, (run_id, id)).await?;
-    let run = run.ok_or_else(nothing)?;
+    let run = run_of((run_id, id)).await?.ok_or_else(nothing)?;
     if let Some(at) = removed_at {
         return Err(Problem::gone("the snapshots of this run", at));
     }

@@ -8,6 +8,7 @@ use std::{
 
 use chrono::{DateTime, TimeDelta};
 use maple_lark_definition::Format;
+use maple_lark_render::script_policy;
 use maple_lark_store::{Store, views::PublishedView};
 use rocket::{
     FromForm, Request, Route, State,
@@ -281,7 +282,8 @@ async fn content(
     Ok(Opened::Shown(Shown {
         html,
         policy: format!(
-            "default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:; frame-ancestors {}",
+            "default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:; {}; sandbox allow-scripts allow-popups; frame-ancestors {}",
+            script_policy(),
             framed_by(config, true)
         ),
     }))

@@ -13,6 +13,7 @@ mod directory;
 mod held;
 mod hostile;
 mod keys;
+mod leaks;
 mod looking;
 mod orders;
 mod provider;

@@ -3,7 +3,7 @@
 use chrono::TimeDelta;
 use maple_lark_api::{DeliveryState, Format};
 use maple_lark_store::{
-    archive::{ArchiveFilter, ArchiveOrder},
+    archive::{ArchiveFilter, ArchiveOrder, Reader},
     pictures::Pictures,
     teams::Sight,
 };
@@ -55,6 +55,22 @@ impl Place {
             .await
             .unwrap();
         (new.id, kept.id)
+    }
+
+    /// A mail with a snapshot, and what came of it.
+    async fn sent(&self, snapshot: Uuid, recipient: &str, state: DeliveryState) {
+        let (id, key) = (Uuid::now_v7(), Uuid::now_v7().to_string());
+        let mut records = self.cluster.connect("maple_lark").await.unwrap();
+        sqlx::query("insert into deliveries (id, run_id, snapshot_id, audience, channel, recipient, state, message_id, next_attempt_at, created_at) \
+             select $1, run_id, id, 'all', 'mail', $2, $3, $4, created_at, created_at from snapshots where id = $5")
+            .bind(id)
+            .bind(recipient)
+            .bind(maple_lark_api::Words::word(state))
+            .bind(key)
+            .bind(snapshot)
+            .execute(&mut records)
+            .await
+            .unwrap();
     }
 
     async fn names(
@@ -218,7 +234,6 @@ async fn documents_are_found_by_what_they_say_and_by_who_got_them() {
     }
 
     // What was accepted for an address is what was sent to it.
-    let mut records = place.cluster.connect("maple_lark").await.unwrap();
     for (snapshot, recipient, state) in [
         (
             first,
@@ -232,17 +247,7 @@ async fn documents_are_found_by_what_they_say_and_by_who_got_them() {
             DeliveryState::Accepted,
         ),
     ] {
-        let (id, key) = (Uuid::now_v7(), Uuid::now_v7().to_string());
-        sqlx::query("insert into deliveries (id, run_id, snapshot_id, audience, channel, recipient, state, message_id, next_attempt_at, created_at) \
-             select $1, run_id, id, 'all', 'mail', $2, $3, $4, created_at, created_at from snapshots where id = $5")
-            .bind(id)
-            .bind(recipient)
-            .bind(maple_lark_api::Words::word(state))
-            .bind(key)
-            .bind(snapshot)
-            .execute(&mut records)
-            .await
-            .unwrap();
+        place.sent(snapshot, recipient, state).await;
     }
     let sent = async |to: &str| {
         let filter = ArchiveFilter {
@@ -269,6 +274,37 @@ async fn documents_are_found_by_what_they_say_and_by_who_got_them() {
         .await
         .unwrap();
     assert_eq!(found.items[0].sent, 1);
+
+    // What was sent to somebody is theirs to find, whichever team it is of; what was refused is not.
+    place
+        .sent(
+            third,
+            "Lead <Lead@Orrin-Sound.example>",
+            DeliveryState::Accepted,
+        )
+        .await;
+    place
+        .sent(third, "other@orrin-sound.example", DeliveryState::Refused)
+        .await;
+    let nobodys = Sight::Teams(Vec::new());
+    for (address, count) in [
+        (Some("lead@orrin-sound.example"), 4),
+        (Some("LEAD@orrin-sound.example"), 4),
+        (Some("other@orrin-sound.example"), 3),
+        (Some("%"), 3),
+        (None, 3),
+    ] {
+        let reader = Reader {
+            sight: &nobodys,
+            address,
+        };
+        let found = place.archive(&none, reader, ArchiveOrder::Oldest, 1, 50);
+        let found = found.await.unwrap();
+        assert_eq!(found.items.len(), count, "{address:?}");
+        let was = place.was_sent_to(third, reader).await.unwrap();
+        assert_eq!(was, count == 4, "{address:?}");
+        assert!(!place.was_sent_to(first, reader).await.unwrap());
+    }
 }
 
 #[tokio::test]

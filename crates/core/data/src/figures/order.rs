@@ -9,6 +9,7 @@ use crate::{
         error::FigureError,
         rows::{Figures, Role},
     },
+    natural,
     series::Aggregation,
     status::{Status, Thresholds},
     stop,
@@ -58,11 +59,7 @@ fn compare(a: &Value, b: &Value, order: Order) -> Ordering {
         (Value::Missing, Value::Missing) => Ordering::Equal,
         (Value::Missing, _) => Ordering::Greater,
         (_, Value::Missing) => Ordering::Less,
-        (Value::Text(a), Value::Text(b)) => turned(
-            a.to_lowercase()
-                .cmp(&b.to_lowercase())
-                .then_with(|| a.cmp(b)),
-        ),
+        (Value::Text(a), Value::Text(b)) => turned(natural::compare(a, b)),
         (Value::Instant(a), Value::Instant(b)) => turned(a.cmp(b)),
         (Value::Date(a), Value::Date(b)) => turned(a.cmp(b)),
         (Value::Boolean(a), Value::Boolean(b)) => turned(a.cmp(b)),

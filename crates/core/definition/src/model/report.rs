@@ -54,6 +54,8 @@ pub struct Report {
     pub formats: Vec<Format>,
     /// What holds for all its files.
     pub files: Files,
+    /// Whether its HTML answers its reader, by a script of its own.
+    pub interactive: bool,
     /// How long what comes of its runs is kept, if it says anything of it; else as long as everywhere.
     pub keep: Option<KeepTerms>,
     /// Its theme; nothing for the usual one.

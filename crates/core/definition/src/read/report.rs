@@ -54,6 +54,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
         }
     };
     let overlap = node.truth("overlap").unwrap_or(false);
+    let interactive = node.truth("interactive").unwrap_or(false);
     let mut formats = Vec::new();
     for text in node.texts("formats") {
         match Format::from_name(&text.value) {
@@ -179,6 +180,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
         on_failed_block,
         time_limit_seconds,
         overlap,
+        interactive,
         readiness,
         send_when,
         message_template,

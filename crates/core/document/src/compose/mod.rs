@@ -122,6 +122,7 @@ pub fn compose_for(snapshot: &Snapshot, format: &RecipientFormat) -> Result<Docu
         zone: snapshot.window.zone,
         number_format: report.number_format,
         failed,
+        interactive: report.interactive,
     };
     merge_texts(&mut document, snapshot, &dashboards);
     Ok(document)

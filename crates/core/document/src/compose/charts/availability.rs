@@ -9,7 +9,7 @@ use maple_lark_data::{
     stop,
 };
 
-use super::{Drawing, Groups, MOST_BARS, instant, judged};
+use super::{Drawing, Groups, MOST_BARS, MOST_TOLD, in_words, instant, judged};
 use crate::{
     chart::{AvailabilityRow, Plot, ValueAxis},
     compose::{CannotShow, answers, axis, column::column},
@@ -25,9 +25,26 @@ struct Places {
     share: usize,
     objective: usize,
     result: usize,
+    /// How many decimals all shares and objectives have: those of the most exact.
+    decimals: u32,
 }
 
 type Outages = Vec<(String, Vec<(DateTime<Utc>, DateTime<Utc>)>)>;
+
+/// Each thing in words; what missed its objective comes first.
+fn told(rows: &[AvailabilityRow]) -> Vec<String> {
+    let mut told: Vec<&AvailabilityRow> = rows.iter().collect();
+    told.sort_by_key(|row| row.met == Some(true));
+    let words = |row: &AvailabilityRow| {
+        let word = match row.met {
+            Some(true) => ", met",
+            Some(false) => ", missed",
+            None => "",
+        };
+        format!("{}: {}{word}", row.name, row.label)
+    };
+    told.into_iter().map(words).collect()
+}
 
 /// An axis of percent that begins a little under the lowest share and objective.
 fn near_the_objectives(rows: &[AvailabilityRow], format: NumberFormat) -> ValueAxis {
@@ -58,29 +75,21 @@ impl Drawing<'_, '_> {
             let count = self.table.rows.len();
             return Err(CannotShow::too_many(count, "things", MOST_BARS));
         }
-        let outages = match outages {
-            Some(name) => self.outages(name, label)?,
-            None => Vec::new(),
-        };
+        let outages = outages.map(|name| self.outages(name, label)).transpose()?;
+        let outages = outages.unwrap_or_default();
         let places = Places {
             names,
             share,
             objective,
             result,
+            decimals: self.decimals([share, objective]),
         };
         let mut counts = StatusCounts::default();
-        let mut description = format!("Availability: {}.", self.block.title);
         let mut rows = Vec::new();
         for (place, row) in self.table.rows.iter().enumerate() {
             stop::check();
             let is_whole = matches!(self.roles.get(place), Some(Role::Total | Role::Subtotal));
             let mut row = self.availability_row(&places, row, is_whole);
-            let word = match row.met {
-                Some(true) => ", met",
-                Some(false) => ", missed",
-                None => "",
-            };
-            description += &format!(" {}: {}{word}.", row.name, row.label);
             if let (Some(false), Some(at), Some(objective)) = (row.met, row.at, row.objective) {
                 let said = row.label.replace(" of ", " %, objective ");
                 let far = (objective - at) / (100.0 - at).max(f64::MIN_POSITIVE);
@@ -95,12 +104,27 @@ impl Drawing<'_, '_> {
             row.outages = of.map_or_else(Vec::new, |(_, outages)| outages.clone());
             rows.push(row);
         }
+        let what = format!("Availability: {}", self.block.title);
+        let description = in_words(&what, told(&rows), MOST_TOLD);
         let axis = near_the_objectives(&rows, self.number_format());
         let plot = Plot::Availability {
             rows,
             times: axis::time_axis(self.window(), 9),
         };
         Ok(judged(axis, Vec::new(), plot, description, counts))
+    }
+
+    fn decimals(&self, columns: [usize; 2]) -> u32 {
+        let cells = self
+            .table
+            .rows
+            .iter()
+            .flat_map(|row| columns.map(|at| &row[at]));
+        let decimals = cells.map(|cell| match cell {
+            Value::Decimal(exact) => exact.scale(),
+            _ => 0,
+        });
+        decimals.max().unwrap_or_default()
     }
 
     fn availability_row(&self, places: &Places, row: &[Value], is_whole: bool) -> AvailabilityRow {
@@ -113,9 +137,12 @@ impl Drawing<'_, '_> {
             own => self.text(own),
         };
         let format = self.number_format();
-        // With all the decimals that it was worked out with.
         let percent = |value: &Value| match value {
-            Value::Decimal(exact) => exact.to_string().replace('.', &format.point.to_string()),
+            Value::Decimal(exact) => {
+                let mut exact = *exact;
+                exact.rescale(places.decimals);
+                exact.to_string().replace('.', &format.point.to_string())
+            }
             value => value
                 .as_number()
                 .map_or_else(|| "–".to_owned(), |number| format.share(number)),
@@ -162,6 +189,6 @@ impl Drawing<'_, '_> {
                 );
             }
         }
-        Ok(groups.all)
+        Ok(groups.in_order())
     }
 }

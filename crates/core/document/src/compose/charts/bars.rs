@@ -9,7 +9,10 @@ use maple_lark_data::{
 };
 use maple_lark_definition::BarForm;
 
-use super::{Drawing, Groups, MOST_BARS, MOST_SERIES, Places, judged, missing};
+use super::{
+    Drawing, Groups, MOST_BARS, MOST_SERIES, MOST_TOLD, Places, in_words, judged, missing,
+    put_in_order,
+};
 use crate::{
     chart::{BarSeries, Plot},
     compose::{
@@ -94,16 +97,39 @@ impl Drawing<'_, '_> {
     }
 
     fn bars_in_words(&self, categories: &[String], series: &[BarSeries]) -> String {
-        let mut description = format!("Bar chart: {}.", self.block.title);
-        for bars in series {
-            let pairs: Vec<String> = categories
-                .iter()
-                .zip(&bars.labels)
-                .map(|(category, value)| format!("{category} {value}"))
-                .collect();
-            description += &format!(" {}: {}.", bars.name, pairs.join(", "));
+        let what = format!("Bar chart: {}", self.block.title);
+        if categories.len() * series.len() <= 2 * MOST_TOLD {
+            let one = |bars: &BarSeries| {
+                let pairs = categories.iter().zip(&bars.labels);
+                let pairs: Vec<String> = pairs
+                    .map(|(category, value)| format!("{category} {value}"))
+                    .collect();
+                format!("{}: {}", bars.name, pairs.join(", "))
+            };
+            return in_words(&what, series.iter().map(one).collect(), 2 * MOST_TOLD);
         }
-        description
+        let all = series.iter().flat_map(|bars| {
+            let cells = bars.values.iter().zip(&bars.labels).zip(categories);
+            cells.filter_map(move |((value, label), category)| {
+                Some(((*value)?, label, category, bars))
+            })
+        });
+        let by_value = |a: &(f64, _, _, _), b: &(f64, _, _, _)| a.0.total_cmp(&b.0);
+        let place = |category: &String, bars: &BarSeries| match series.len() {
+            1 => category.clone(),
+            _ => format!("{category}, {}", bars.name),
+        };
+        let (low, high) = (all.clone().min_by(by_value), all.clone().max_by(by_value));
+        let (Some((_, low, at_low, of_low)), Some((_, high, at_high, of_high))) = (low, high)
+        else {
+            return in_words(&what, Vec::new(), 0);
+        };
+        let (at_low, at_high) = (place(at_low, of_low), place(at_high, of_high));
+        let range = format!(
+            "{} bars, from {low} ({at_low}) to {high} ({at_high})",
+            all.count()
+        );
+        in_words(&what, vec![range], 1)
     }
 
     /// Names the bars that are past a limit.
@@ -154,7 +180,18 @@ impl Drawing<'_, '_> {
                 groups.add(title(self.query, name), (place, row[*number].as_number()));
             }
         }
-        let (categories, groups) = (categories.names, groups.all);
+        let (mut categories, mut groups) = (categories.names, groups.in_order());
+        // What is in the order of its values stays in it.
+        let ranked = groups.first().is_some_and(|(_, cells)| {
+            let values = || cells.iter().map(|(_, value)| *value);
+            values().is_sorted() || values().rev().is_sorted()
+        });
+        if !ranked {
+            let places = put_in_order(&mut categories);
+            for (place, _) in groups.iter_mut().flat_map(|(_, cells)| cells) {
+                *place = places[*place];
+            }
+        }
         if categories.len() > MOST_BARS {
             return Err(CannotShow::too_many(categories.len(), "bars", MOST_BARS));
         }

@@ -2,7 +2,7 @@
 
 use maple_lark_data::{series, stop};
 
-use super::{Drawing, Groups, MOST_BARS, done, missing};
+use super::{Drawing, Groups, MOST_BARS, MOST_TOLD, done, in_words, missing};
 use crate::{
     chart::{BoxRow, Plot},
     compose::{
@@ -25,7 +25,7 @@ impl Drawing<'_, '_> {
                 groups.add(name, value);
             }
         }
-        let groups = groups.all;
+        let groups = groups.in_order();
         if groups.is_empty() {
             return Ok(missing());
         }
@@ -38,7 +38,7 @@ impl Drawing<'_, '_> {
             .collect();
         let limits = thresholds(self.query, value);
         let (axis, factor) = axis::axis_for(&all, &limits, &unit, false, number_format);
-        let mut description = format!("Box plot: {}.", self.block.title);
+        let mut told = Vec::new();
         let mut boxes = Vec::new();
         for (name, mut values) in groups {
             values.iter_mut().for_each(|value| *value *= factor);
@@ -50,9 +50,11 @@ impl Drawing<'_, '_> {
             .collect();
         let labels = self.labels(value, &medians);
         for (drawn, label) in boxes.iter_mut().zip(labels) {
-            description += &format!(" {}: median {label}.", drawn.name);
+            told.push(format!("{}: median {label}", drawn.name));
             drawn.label = label;
         }
+        let what = format!("Box plot: {}", self.block.title);
+        let description = in_words(&what, told, MOST_TOLD);
         let limits = axis::limits(&limits, factor, &axis.unit, number_format);
         Ok(done(axis, limits, Plot::Boxes { boxes }, description))
     }

@@ -11,7 +11,7 @@ use maple_lark_data::{
 };
 use maple_lark_definition::HeatBy;
 
-use super::{Drawing, MOST_BARS, Places, done, extremes, missing};
+use super::{Drawing, MOST_BARS, Places, done, extremes, missing, put_in_order};
 use crate::{
     chart::{HeatCell, Plot},
     compose::{CannotShow, axis},
@@ -166,11 +166,14 @@ impl Drawing<'_, '_> {
                 missed.insert(at);
             }
         }
+        let (mut rows, mut columns) = (rows.names, columns.names);
+        let (to_row, to_column) = (put_in_order(&mut rows), put_in_order(&mut columns));
+        let to = |(row, column): (usize, usize)| (to_row[row], to_column[column]);
         Ok(Grid {
-            rows: rows.names,
-            columns: columns.names,
-            values,
-            missed,
+            rows,
+            columns,
+            values: values.into_iter().map(|(at, all)| (to(at), all)).collect(),
+            missed: missed.into_iter().map(to).collect(),
         })
     }
 

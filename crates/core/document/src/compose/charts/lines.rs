@@ -11,7 +11,9 @@ use maple_lark_data::{
 };
 use maple_lark_definition::LineStyle;
 
-use super::{Drawing, Groups, MOST_SERIES, extremes, instant, judged, missing};
+use super::{
+    Drawing, Groups, MOST_SERIES, MOST_TOLD, extremes, in_words, instant, judged, missing,
+};
 use crate::{
     chart::{Plot, Series, Span},
     compose::{
@@ -145,7 +147,7 @@ impl Drawing<'_, '_> {
                 }
             }
         }
-        let mut groups = groups.all;
+        let mut groups = groups.in_order();
         groups
             .iter_mut()
             .for_each(|(_, points)| points.sort_by_key(|(at, _)| *at));
@@ -274,21 +276,45 @@ fn describe(
     unit: &Unit,
     number_format: NumberFormat,
 ) -> String {
-    let mut text = format!("Line chart: {title}.");
-    for (name, points) in groups {
-        stop::check();
-        let values: Vec<f64> = points.iter().filter_map(|(_, value)| *value).collect();
-        let Some(last) = values.last() else {
-            text += &format!(" {name}: no values.");
-            continue;
+    let what = format!("Line chart: {title}");
+    let say = |value: f64| unit.format(value, number_format);
+    let values = |points: &Points| points.iter().filter_map(|(_, value)| *value).collect();
+    let told: Vec<(&String, Vec<f64>)> = groups
+        .iter()
+        .map(|(name, points)| (name, values(points)))
+        .collect();
+    if told.len() <= MOST_TOLD {
+        let one = |(name, values): &(&String, Vec<f64>)| match values.last() {
+            None => format!("{name}: no values"),
+            Some(last) => {
+                let (low, high) = extremes(values);
+                let [low, high, last] = [low, high, *last].map(say);
+                format!("{name}: lowest {low}, highest {high}, last {last}")
+            }
         };
-        let (low, high) = extremes(&values);
-        text += &format!(
-            " {name}: lowest {}, highest {}, last {}.",
-            unit.format(low, number_format),
-            unit.format(high, number_format),
-            unit.format(*last, number_format)
-        );
+        return in_words(&what, told.iter().map(one).collect(), MOST_TOLD);
     }
-    text
+    stop::check();
+    let most = |by: fn(&[f64]) -> f64| {
+        let known = told.iter().filter(|(_, values)| !values.is_empty());
+        let all = known.map(|(name, values)| (by(values), name));
+        all.max_by(|(a, _), (b, _)| a.total_cmp(b))
+    };
+    let lowest = most(|values| -extremes(values).0);
+    let (highest, last) = (
+        most(|values| extremes(values).1),
+        most(|values| values[values.len() - 1]),
+    );
+    let (Some((low, of_low)), Some((high, of_high)), Some((last, of_last))) =
+        (lowest, highest, last)
+    else {
+        return in_words(&what, Vec::new(), 0);
+    };
+    let [low, high, last] = [-low, high, last].map(say);
+    let range = format!(
+        "{} lines, from {low} ({of_low}) to {high} ({of_high})",
+        told.len()
+    );
+    let end = format!("highest at the end: {of_last}, {last}");
+    in_words(&what, vec![range, end], 2)
 }

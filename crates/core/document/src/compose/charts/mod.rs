@@ -18,7 +18,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use maple_lark_data::{
-    Table, Unit, Value, figures::Role, number_format::NumberFormat, status::StatusCounts,
+    Table, Unit, Value, figures::Role, natural, number_format::NumberFormat, status::StatusCounts,
 };
 use maple_lark_definition::{Block as Definition, BlockKind, Query};
 use maple_lark_time::Window;
@@ -34,6 +34,9 @@ use crate::{
 
 /// The most series that a figure can tell apart.
 const MOST_SERIES: usize = 16;
+
+/// So many things are told one by one in a chart's words; of more, what stands out.
+const MOST_TOLD: usize = 4;
 
 /// The most bars, rows of a timeline or boxes in one figure.
 const MOST_BARS: usize = 60;
@@ -145,6 +148,16 @@ impl<T> Groups<T> {
             }
         }
     }
+
+    /// All of them; those that come by the alphabet as people put them in order.
+    fn in_order(self) -> Vec<(String, Vec<T>)> {
+        let mut all = self.all;
+        let names: Vec<&str> = all.iter().map(|(name, _)| &**name).collect();
+        if natural::order(&names).is_some() {
+            all.sort_by(|(a, _), (b, _)| natural::compare(a, b));
+        }
+        all
+    }
 }
 
 /// Names with their places, in the order in which they first come.
@@ -163,6 +176,38 @@ impl Places {
         self.names.push(name);
         self.names.len() - 1
     }
+}
+
+/// Puts names that come by the alphabet as people put them in order. Answers with the new place of
+/// each old one.
+fn put_in_order(names: &mut Vec<String>) -> Vec<usize> {
+    let by_alphabet: Vec<&str> = names.iter().map(|name| &**name).collect();
+    let Some(order) = natural::order(&by_alphabet) else {
+        return (0..names.len()).collect();
+    };
+    let mut places = vec![0; names.len()];
+    for (new, old) in order.iter().enumerate() {
+        places[*old] = new;
+    }
+    *names = order
+        .iter()
+        .map(|old| std::mem::take(&mut names[*old]))
+        .collect();
+    places
+}
+
+/// A chart in two sentences: what it is, and the first so many of what is told of it.
+fn in_words(what: &str, told: Vec<String>, most: usize) -> String {
+    let mut words = format!("{what}.");
+    let more = told.len().saturating_sub(most);
+    if !told.is_empty() {
+        words += &format!(" {}", told[..told.len() - more].join("; "));
+        if more > 0 {
+            words += &format!("; and {more} more");
+        }
+        words += ".";
+    }
+    words
 }
 
 fn missing() -> Body {

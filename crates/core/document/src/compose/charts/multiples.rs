@@ -2,7 +2,7 @@
 
 use maple_lark_data::{status::StatusCounts, stop};
 
-use super::{Drawing, judged, lines, missing};
+use super::{Drawing, MOST_TOLD, in_words, judged, lines, missing};
 use crate::{
     chart::{Multiple, Plot},
     compose::{
@@ -49,21 +49,20 @@ impl Drawing<'_, '_> {
             axis::axis_for(&lines::values_of(&groups), &limits, &unit, false, format);
         let drawn = axis::limits(&limits, factor, &axis.unit, format);
         let when = self.window().label_in(format.date_form());
-        let mut description = format!(
-            "Small multiples: {}, {when}. {} of {all}, on the same axes, the worst first.",
+        let all_of = format!(
+            "Small multiples: {}, {when}, {} of {all} on the same axes",
             self.block.title,
             groups.len(),
         );
+        let mut told = Vec::new();
         let what = title(self.query, value);
         let mut charts = Vec::new();
         let lasts: Vec<Option<f64>> = groups.iter().map(|(_, points)| last(points)).collect();
         let labels = self.labels(value, &lasts);
         let labelled = groups.into_iter().zip(lasts.into_iter().zip(labels));
-        for (place, ((name, points), (last, label))) in labelled.enumerate() {
+        for ((name, points), (last, label)) in labelled {
             stop::check();
-            if place < 3 {
-                description += &format!(" {name}: {what} {label} at the end.");
-            }
+            told.push(format!("{name}: {what} {label} at the end"));
             let scaled = points
                 .into_iter()
                 .map(|(at, value)| (at, value.map(|value| value * factor)))
@@ -76,6 +75,7 @@ impl Drawing<'_, '_> {
                 stretches: stretches.into_iter().map(axis::thin).collect(),
             });
         }
+        let description = in_words(&all_of, told, MOST_TOLD - 1);
         let times = axis::time_axis(self.window(), 3);
         let plot = Plot::Multiples { times, charts };
         Ok(judged(axis, drawn, plot, description, counts))

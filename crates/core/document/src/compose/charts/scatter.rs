@@ -90,6 +90,6 @@ impl Drawing<'_, '_> {
                 groups.add(name, (x, y));
             }
         }
-        Ok(groups.all)
+        Ok(groups.in_order())
     }
 }

@@ -2,7 +2,7 @@
 
 use maple_lark_data::{Unit, series};
 
-use super::{Drawing, done, missing};
+use super::{Drawing, MOST_TOLD, done, in_words, missing};
 use crate::{
     chart::{Plot, SharePart},
     compose::{CannotShow, axis},
@@ -58,12 +58,12 @@ impl Drawing<'_, '_> {
             .iter()
             .map(|part| format!("{} {}", part.name, part.label))
             .collect();
-        let description = format!(
-            "Shares of {}: {}. {}.",
+        let what = format!(
+            "Shares of {}: {}",
             unit.format(whole, number_format),
-            self.block.title,
-            words.join(", ")
+            self.block.title
         );
+        let description = in_words(&what, words, 2 * MOST_TOLD);
         let axis = axis::value_axis(0.0, 100.0, 4, "%", number_format);
         let plot = Plot::Share { parts, round };
         Ok(done(axis, Vec::new(), plot, description))

@@ -8,7 +8,7 @@ use maple_lark_data::{
 };
 use maple_lark_time::Window;
 
-use super::{Drawing, Groups, MOST_BARS, done};
+use super::{Drawing, Groups, MOST_BARS, MOST_TOLD, done, in_words};
 use crate::{
     chart::{Plot, StatusStretch, TimelineRow},
     compose::{CannotShow, axis, column::thresholds},
@@ -37,11 +37,11 @@ impl Drawing<'_, '_> {
             })?;
             groups.add(self.text(&row[by]), (at, status));
         }
-        let groups = groups.all;
+        let groups = groups.in_order();
         if groups.len() > MOST_BARS {
             return Err(CannotShow::too_many(groups.len(), "rows", MOST_BARS));
         }
-        let mut description = format!("States over time: {}.", self.block.title);
+        let mut told = Vec::new();
         let mut rows = Vec::new();
         for (name, states) in groups {
             let stretches = stretches(states, self.window());
@@ -52,10 +52,14 @@ impl Drawing<'_, '_> {
                 .sum();
             if bad > TimeDelta::zero() {
                 let time = Unit::Seconds.format(bad.num_seconds() as f64, self.number_format());
-                description += &format!(" {name}: critical for {time}.");
+                told.push((bad, format!("{name}: critical for {time}")));
             }
             rows.push(TimelineRow { name, stretches });
         }
+        told.sort_by_key(|(bad, _)| std::cmp::Reverse(*bad));
+        let told = told.into_iter().map(|(_, said)| said).collect();
+        let what = format!("States over time: {}", self.block.title);
+        let description = in_words(&what, told, MOST_TOLD);
         let axis = axis::value_axis(0.0, 1.0, 2, "", self.number_format());
         let plot = Plot::Timeline {
             axis: axis::time_axis(self.window(), 9),

@@ -265,6 +265,63 @@ fn a_heat_map_of_two_columns_takes_its_order_from_the_rows() {
 }
 
 #[test]
+fn names_that_come_by_the_alphabet_stand_as_people_put_them() {
+    let of = |names: [&'static str; 3], values: [f64; 3]| {
+        let all = names.iter().zip(values);
+        rows(
+            &all.map(|(name, value)| (0, *name, Some(value), Some(value)))
+                .collect::<Vec<_>>(),
+        )
+    };
+    let (alphabet, people) = (["db-1", "db-10", "db-2"], ["db-1", "db-2", "db-10"]);
+    let bars = |names, values| {
+        let block = "show = \"column\"\nlabel = \"name\"\nvalue = \"used\"";
+        match plot(block, of(names, values)) {
+            Plot::Bars {
+                categories, series, ..
+            } => (categories, series[0].values.clone()),
+            other => panic!("{other:?}"),
+        }
+    };
+    let (names, values) = bars(alphabet, [5.0, 7.0, 6.0]);
+    assert_eq!(names, people);
+    assert_eq!(
+        values,
+        [Some(5.0), Some(6.0), Some(7.0)],
+        "each with its own"
+    );
+    // Those by their values, or in an order that somebody chose, stay.
+    assert_eq!(bars(alphabet, [7.0, 6.0, 5.0]).0, alphabet);
+    let chosen = ["db-2", "db-1", "db-10"];
+    assert_eq!(bars(chosen, [5.0, 7.0, 6.0]).0, chosen);
+
+    let block = "show = \"heat-map\"\nrow = \"name\"\ncolumn = \"other\"\nvalue = \"used\"";
+    let Plot::Heat {
+        rows,
+        columns,
+        cells,
+        ..
+    } = plot(block, of(alphabet, [1.0, 3.0, 2.0]))
+    else {
+        panic!()
+    };
+    assert_eq!(rows, people);
+    let own = (0..3).all(|row| {
+        let column = columns
+            .iter()
+            .position(|one| one.starts_with(&(row + 1).to_string()));
+        cells[row][column.unwrap()].is_some()
+    });
+    assert!(own, "{columns:?} {cells:?}");
+    let block = "show = \"box\"\nvalue = \"used\"\nrow = \"name\"";
+    let Plot::Boxes { boxes } = plot(block, of(alphabet, [1.0, 3.0, 2.0])) else {
+        panic!()
+    };
+    let names: Vec<&str> = boxes.iter().map(|one| &*one.name).collect();
+    assert_eq!(names, people);
+}
+
+#[test]
 fn a_state_holds_until_the_next_one_and_equal_ones_join() {
     let outcome = rows(&[
         (0, "a", Some(1.0), None),

@@ -77,7 +77,7 @@ fn a_missed_promise_is_named_on_the_front_and_drawn_with_its_objective() {
     assert_eq!(document.summary.status, Status::Critical);
     assert_eq!(
         document.summary.lines[0],
-        "Payments: 96.00 %, objective 99.5 %"
+        "Payments: 96.00 %, objective 99.50 %"
     );
     let Body::Chart { chart } = body(&document) else {
         panic!("{:?}", body(&document))
@@ -101,7 +101,7 @@ fn a_missed_promise_is_named_on_the_front_and_drawn_with_its_objective() {
     assert!(
         chart
             .description
-            .contains("Booking: 100.00 of 99.5 %, met.")
+            .contains("Booking: 100.00 of 99.50 %, met")
     );
     let note = document.sections[0].blocks[0].note.as_deref();
     assert!(note.unwrap().starts_with("A warning counts as up;"));

@@ -1,0 +1,230 @@
+//! HTML that answers its reader: exact values at a point of a chart, lines that are switched off, tables
+//! that are sorted and filtered. What the page's script needs for it, in as few letters as may be.
+
+use std::sync::LazyLock;
+
+use base64::{Engine, engine::general_purpose::STANDARD};
+use chrono::{DateTime, TimeDelta, Utc};
+use maple_lark_definition::LineStyle;
+use maple_lark_document::{
+    chart::{Chart, Plot, TimeAxis},
+    document::{Body, Document},
+};
+use maple_lark_time::Zone;
+use serde_json::{Value, json};
+use sha2::{Digest, Sha256};
+
+/// The script, which stands in the page itself.
+pub(crate) const SCRIPT: &str = include_str!("../templates/answering.js");
+
+/// What may run in a document, as a content policy has it: this script alone, known by its SHA-256.
+#[must_use]
+pub fn script_policy() -> &'static str {
+    static POLICY: LazyLock<String> = LazyLock::new(|| {
+        let digest = Sha256::digest(SCRIPT);
+        format!("script-src 'sha256-{}'", STANDARD.encode(digest))
+    });
+    &POLICY
+}
+
+/// How the reader writes numbers and times, for all charts.
+pub(crate) fn settings(document: &Document) -> Value {
+    let axes = document.sections.iter().flat_map(|section| {
+        let bodies = section.blocks.iter().map(|block| &block.body);
+        bodies.filter_map(|body| match body {
+            Body::Chart { chart } => axis_of(&chart.plot),
+            _ => None,
+        })
+    });
+    let reach = axes.fold(None, |reach: Option<(_, _)>, axis| {
+        Some(reach.map_or((axis.from, axis.to), |(from, to)| {
+            (axis.from.min(from), axis.to.max(to))
+        }))
+    });
+    let format = document.number_format;
+    json!({
+        "point": format.point,
+        "group": format.group.map(String::from).unwrap_or_default(),
+        "iso": format.iso_dates,
+        "shifts": reach.map_or_else(Vec::new, |reach| shifts(document.zone, reach)),
+    })
+}
+
+/// From which second on a zone is how many seconds ahead of UTC, between two instants.
+fn shifts(zone: Zone, (from, to): (DateTime<Utc>, DateTime<Utc>)) -> Vec<(i64, i64)> {
+    let ahead = |second: i64| {
+        let at = DateTime::from_timestamp(second, 0).unwrap_or(from);
+        (zone.local(at) - at.naive_utc()).num_seconds()
+    };
+    let (mut at, end) = (from.timestamp(), to.timestamp());
+    let mut found = vec![(at, ahead(at))];
+    let day = TimeDelta::days(1).num_seconds();
+    while at < end {
+        let next = (at + day).min(end);
+        if ahead(next) != ahead(at) {
+            // Where it changes, to the second.
+            let (mut before, mut after) = (at, next);
+            while after - before > 1 {
+                let middle = before.midpoint(after);
+                if ahead(middle) == ahead(at) {
+                    before = middle;
+                } else {
+                    after = middle;
+                }
+            }
+            found.push((after, ahead(after)));
+        }
+        at = next;
+    }
+    found
+}
+
+fn axis_of(plot: &Plot) -> Option<&TimeAxis> {
+    match plot {
+        Plot::Lines { axis, .. } => Some(axis),
+        Plot::Multiples { times, .. } => Some(times),
+        Plot::Forecast(plot) => Some(&plot.axis),
+        _ => None,
+    }
+}
+
+type Stretch = Vec<(DateTime<Utc>, f64)>;
+
+/// The values over time that a chart shows, as whole numbers that follow each other; nothing for charts
+/// of other things, whose parts say what they are.
+pub(crate) fn points(chart: &Chart) -> Option<Value> {
+    let axis = axis_of(&chart.plot)?;
+    // In each frame of the chart its lines, by their names.
+    let frames: Vec<Vec<(&str, Vec<&Stretch>)>> = match &chart.plot {
+        Plot::Lines { series, style, .. } if *style != LineStyle::Stacked => {
+            let named = series.iter().filter(|one| !one.behind);
+            vec![
+                named
+                    .map(|one| (&*one.name, one.stretches.iter().collect()))
+                    .collect(),
+            ]
+        }
+        Plot::Lines { .. } => return stacked(chart, axis),
+        Plot::Multiples { charts, .. } => charts
+            .iter()
+            .map(|one| vec![(&*one.name, one.stretches.iter().collect())])
+            .collect(),
+        Plot::Forecast(plot) => vec![vec![
+            ("observed", plot.observed.iter().collect()),
+            ("fitted", vec![&plot.fitted]),
+            ("forecast", vec![&plot.forecast]),
+        ]],
+        _ => return None,
+    };
+    let lines: Vec<Vec<Line>> = frames
+        .into_iter()
+        .map(|lines| {
+            let owned = |(name, stretches): (&str, Vec<&Stretch>)| Line {
+                name: name.to_owned(),
+                points: stretches.into_iter().flatten().copied().collect(),
+            };
+            lines.into_iter().map(owned).collect()
+        })
+        .collect();
+    Some(written(chart, axis, &lines))
+}
+
+struct Line {
+    name: String,
+    points: Stretch,
+}
+
+/// A stack holds sums; its reader asks for the parts.
+fn stacked(chart: &Chart, axis: &TimeAxis) -> Option<Value> {
+    let Plot::Lines { series, .. } = &chart.plot else {
+        return None;
+    };
+    let mut below: std::collections::BTreeMap<DateTime<Utc>, f64> = Default::default();
+    let lines = series.iter().map(|one| {
+        let points = one.stretches.iter().flatten().map(|(at, sum)| {
+            let part = sum - below.get(at).copied().unwrap_or(0.0);
+            below.insert(*at, *sum);
+            (*at, part)
+        });
+        Line {
+            name: one.name.clone(),
+            points: points.collect(),
+        }
+    });
+    let lines = vec![lines.collect()];
+    Some(written(chart, axis, &lines))
+}
+
+fn written(chart: &Chart, axis: &TimeAxis, frames: &[Vec<Line>]) -> Value {
+    let stacked = matches!(&chart.plot, Plot::Lines { style, .. } if *style == LineStyle::Stacked);
+    let values = || {
+        let lines = frames.iter().flatten();
+        lines.flat_map(|line| line.points.iter().map(|(_, value)| *value))
+    };
+    let largest = values().fold(0.0_f64, |most, value| most.max(value.abs()));
+    let whole = values().all(|value| (value - value.round()).abs() < 1e-9);
+    // Four digits of the largest, as far as there are decimals.
+    let decimals = if whole || largest == 0.0 {
+        0
+    } else {
+        (3 - largest.log10().floor() as i32).clamp(0, 6)
+    };
+    let factor = 10_f64.powi(decimals);
+    let from = axis.from.timestamp();
+    let line = |line: &Line| {
+        let times = line.points.iter().map(|(at, _)| at.timestamp() - from);
+        let values = line
+            .points
+            .iter()
+            .map(|(_, value)| (value * factor).round() as i64);
+        json!({ "name": line.name, "t": steps(times), "v": steps(values) })
+    };
+    let frames: Vec<Vec<Value>> = frames
+        .iter()
+        .map(|lines| lines.iter().map(line).collect())
+        .collect();
+    json!({ "from": from, "to": axis.to.timestamp(), "decimals": decimals, "unit": chart.axis.unit, "stack": stacked, "frames": frames })
+}
+
+/// Numbers as how much each is more than the one before; what comes several times in a row as `STEPxTIMES`.
+fn steps(numbers: impl Iterator<Item = i64>) -> String {
+    let (mut before, mut runs): (i64, Vec<(i64, usize)>) = (0, Vec::new());
+    for number in numbers {
+        let step = number - before;
+        before = number;
+        match runs.last_mut() {
+            Some((last, times)) if *last == step => *times += 1,
+            _ => runs.push((step, 1)),
+        }
+    }
+    let one = |(step, times): &(i64, usize)| match times {
+        1 => step.to_string(),
+        _ => format!("{step}x{times}"),
+    };
+    runs.iter().map(one).collect::<Vec<_>>().join(" ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_that_follow_each_other_take_few_letters() {
+        assert_eq!(steps([0, 60, 120, 180, 200].into_iter()), "0 60x3 20");
+        assert_eq!(steps([926, 923, 923, 923].into_iter()), "926 -3 0x2");
+        assert_eq!(steps(std::iter::empty()), "");
+    }
+
+    #[test]
+    fn a_zone_says_to_the_second_when_its_clocks_change() {
+        let zone: Zone = "Atlantic/Faroe".parse().unwrap();
+        let at = |text: &str| text.parse::<DateTime<Utc>>().unwrap();
+        let (from, to) = (at("2026-10-20T00:00:00Z"), at("2026-11-01T00:00:00Z"));
+        let change = at("2026-10-25T01:00:00Z").timestamp();
+        assert_eq!(
+            shifts(zone, (from, to)),
+            [(from.timestamp(), 3600), (change, 0)]
+        );
+        assert_eq!(shifts(Zone::UTC, (from, to)), [(from.timestamp(), 0)]);
+    }
+}
