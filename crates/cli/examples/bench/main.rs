@@ -51,6 +51,7 @@ async fn main() -> Done<()> {
     match wanted.first().map(String::as_str) {
         Some(documents::LONG_CHILD) => return documents::long_child(),
         Some(documents::MANY_CHILD) => return documents::many_child(),
+        Some(over_time::AVAILABILITY_CHILD) => return over_time::availability_child(),
         _ => {}
     }
     let asked = |part: &str| wanted.is_empty() || wanted.iter().any(|wanted| wanted == part);
