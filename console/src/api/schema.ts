@@ -4179,6 +4179,8 @@ export interface components {
             exact: string;
             /** Format: date-time */
             from: string;
+            /** @description Both ends and the zone, in words: `25 Oct 2026, 00:00 to 24:00 (UTC+1 to UTC+0, Atlantic/Faroe)`. */
+            in_words: string;
             /** @description In words: `Sunday 25 October 2026, 25 h`. */
             label: string;
             time_zone: string;

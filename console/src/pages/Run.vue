@@ -135,7 +135,7 @@ const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${documen
           <h1>{{ run.title }}</h1>
           <span class="row"><el-button v-if="isAuthor && releasable" size="small" type="primary" :loading="releasing" @click="release">{{ run.state === 'held' ? 'Release and send …' : run.state === 'completed' ? 'Send …' : 'Approve and send …' }}</el-button><el-button v-if="isAuthor && !run.settled" size="small" :loading="cancelling" @click="cancel">Cancel this run</el-button><span class="how" aria-live="polite"><StateMark :state="run.state" /> <ContentMark :status="run.status" /></span></span>
         </div>
-        <p class="when">{{ run.window.label }} <span class="muted small">{{ run.window.exact }}</span></p>
+        <p class="when">{{ run.window.label }} <span class="muted small">{{ run.window.in_words }}</span></p>
       </div>
       <el-alert v-if="run.state === 'waiting'" type="info" :closable="false" show-icon title="Waiting for its data" :description="run.steps.find((step) => step.kind === 'wait')?.detail ?? undefined" />
       <el-alert v-if="run.state === 'awaiting-approval'" type="warning" :closable="false" show-icon title="Awaiting approval" :description="isAuthor ? `Check the documents, then approve and send before ${instant(run.approval_deadline, run.window.time_zone)}.` : `It is decided before ${instant(run.approval_deadline, run.window.time_zone)}.`" />

@@ -40,6 +40,8 @@ pub struct WindowView {
     pub time_zone: String,
     /// In words: `Sunday 25 October 2026, 25 h`.
     pub label: String,
+    /// Both ends and the zone, in words: `25 Oct 2026, 00:00 to 24:00 (UTC+1 to UTC+0, Atlantic/Faroe)`.
+    pub in_words: String,
     /// ISO 8601 interval with the zone (RFC 9557).
     pub exact: String,
 }

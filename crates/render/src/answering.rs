@@ -177,7 +177,8 @@ fn written(chart: &Chart, axis: &TimeAxis, frames: &[Vec<Line>]) -> Value {
             .points
             .iter()
             .map(|(_, value)| (value * factor).round() as i64);
-        json!({ "name": line.name, "t": steps(times), "v": steps(values) })
+        let every = divisor(times.clone());
+        json!({ "name": line.name, "every": every, "t": steps(times.map(|at| at / every)), "v": steps(values) })
     };
     let frames: Vec<Vec<Value>> = frames
         .iter()
@@ -186,22 +187,36 @@ fn written(chart: &Chart, axis: &TimeAxis, frames: &[Vec<Line>]) -> Value {
     json!({ "from": from, "to": axis.to.timestamp(), "decimals": decimals, "unit": chart.axis.unit, "stack": stacked, "frames": frames })
 }
 
-/// Numbers as how much each is more than the one before; what comes several times in a row as `STEPxTIMES`.
+/// Numbers as how much each is more than the one before, in the variable-length quantities of source maps
+/// (ECMA-426): signs of base64, five bits each, the lowest first; the lowest bit of all says whether it is less.
 fn steps(numbers: impl Iterator<Item = i64>) -> String {
-    let (mut before, mut runs): (i64, Vec<(i64, usize)>) = (0, Vec::new());
+    const SIGNS: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    let (mut before, mut text) = (0, String::new());
     for number in numbers {
         let step = number - before;
         before = number;
-        match runs.last_mut() {
-            Some((last, times)) if *last == step => *times += 1,
-            _ => runs.push((step, 1)),
+        let mut rest = step.unsigned_abs() << 1 | u64::from(step < 0);
+        loop {
+            let more = if rest > 31 { 32 } else { 0 };
+            text.push(char::from(SIGNS[(rest & 31 | more) as usize]));
+            rest >>= 5;
+            if rest == 0 {
+                break;
+            }
         }
     }
-    let one = |(step, times): &(i64, usize)| match times {
-        1 => step.to_string(),
-        _ => format!("{step}x{times}"),
-    };
-    runs.iter().map(one).collect::<Vec<_>>().join(" ")
+    text
+}
+
+/// The largest number that all of them are multiples of; 1 if there are none.
+fn divisor(numbers: impl Iterator<Item = i64>) -> i64 {
+    let common = numbers.fold(0, |mut a, mut b| {
+        while b != 0 {
+            (a, b) = (b, a % b);
+        }
+        a.abs()
+    });
+    common.max(1)
 }
 
 #[cfg(test)]
@@ -210,9 +225,11 @@ mod tests {
 
     #[test]
     fn numbers_that_follow_each_other_take_few_letters() {
-        assert_eq!(steps([0, 60, 120, 180, 200].into_iter()), "0 60x3 20");
-        assert_eq!(steps([926, 923, 923, 923].into_iter()), "926 -3 0x2");
+        assert_eq!(steps([0, 1, 2, 3, 4].into_iter()), "ACCCC");
+        assert_eq!(steps([0, 1, 0, 16, 0, 123].into_iter()), "ACDgBhB2H");
         assert_eq!(steps(std::iter::empty()), "");
+        assert_eq!(divisor([0, 300, 900].into_iter()), 300);
+        assert_eq!(divisor([0, 0].into_iter()), 1);
     }
 
     #[test]

@@ -32,12 +32,19 @@
 
   // Charts: what is read at a point stands below, and is told to whoever does not see it.
 
+  // Steps from number to number, five bits a sign, the lowest first; the lowest bit says whether it is less.
+  const SIGNS = 'ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/'
   function steps(text) {
     const all = []
-    let at = 0
-    for (const part of text ? text.split(' ') : []) {
-      const [step, times = 1] = part.split('x').map(Number)
-      for (let i = 0; i < times; i++) all.push((at += step))
+    let [at, step, place] = [0, 0, 1]
+    for (const sign of text) {
+      const bits = SIGNS.indexOf(sign)
+      step += (bits % 32) * place
+      place *= 32
+      if (bits > 31) continue
+      all.push((at += step % 2 ? (1 - step) / 2 : step / 2))
+      step = 0
+      place = 1
     }
     return all
   }
@@ -59,7 +66,7 @@
     data.frames.forEach((lines, frame) => {
       const instants = new Set()
       for (const line of lines) {
-        line.times = steps(line.t).map((at) => at + data.from)
+        line.times = steps(line.t).map((at) => at * line.every + data.from)
         line.values = steps(line.v).map((value) => value / scale)
         line.times.forEach((at) => instants.add(at))
         const between = line.times.slice(1).map((at, i) => at - line.times[i]).sort((a, b) => a - b)

@@ -18,6 +18,7 @@ fn window() -> Value {
         "to": "2026-10-26T00:00:00Z",
         "time_zone": "Atlantic/Faroe",
         "label": "Sunday 25 October 2026, 25 h",
+        "in_words": "25 Oct 2026, 00:00 to 24:00 (UTC+1 to UTC+0, Atlantic/Faroe)",
         "exact": "2026-10-25T00:00:00+01:00[Atlantic/Faroe]/2026-10-26T00:00:00+00:00[Atlantic/Faroe]",
     })
 }

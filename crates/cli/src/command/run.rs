@@ -270,7 +270,7 @@ pub fn show(view: &RunView) {
         state(&run.state),
         content(run.status.as_deref()),
         run.window.label,
-        style(&run.window.exact).dim()
+        style(&run.window.in_words).dim()
     );
     if let Some(problem) = &run.problem {
         // Why there was nothing to send is no error.

@@ -19,6 +19,8 @@ fn heat_row(rows: usize) -> f64 {
 }
 const TIMELINE_ROW: f64 = 19.0;
 const BOX_ROW: f64 = 24.0;
+/// Of more points than this none says what it is: they are a cloud.
+const MOST_ASKED: usize = 300;
 
 fn names_width<'n>(names: impl Iterator<Item = &'n str>, canvas: &Canvas) -> f64 {
     names
@@ -266,6 +268,7 @@ pub fn points(canvas: &mut Canvas, chart: &Chart, points: &Points<'_>) {
     );
     frame.limit_lines(canvas, chart);
     let (low, high) = (points.across.min, points.across.max);
+    let all: usize = points.series.iter().map(|one| one.points.len()).sum();
     for one in points.series {
         for (x, y) in &one.points {
             canvas.dot(
@@ -273,10 +276,12 @@ pub fn points(canvas: &mut Canvas, chart: &Chart, points: &Points<'_>) {
                 2.2,
                 palette::series(one.colour),
             );
-            canvas.says(|| {
-                let (across, up) = (&points.across.unit, &chart.axis.unit);
-                format!("{}: {{{x}}} {across}, {{{y}}} {up}", one.name)
-            });
+            if all <= MOST_ASKED {
+                canvas.says(|| {
+                    let (across, up) = (&points.across.unit, &chart.axis.unit);
+                    format!("{}: {{{x:.4}}} {across}, {{{y:.4}}} {up}", one.name)
+                });
+            }
         }
     }
     frame.limit_names(canvas, &chart.limits);

@@ -10,7 +10,7 @@ use maple_lark_store::{
     recipients::SharedLink,
     runs::{DocumentHead, Run, Step},
 };
-use maple_lark_time::{Window, Zone};
+use maple_lark_time::{DateForm, Window, Zone};
 
 pub fn run_summary(run: Run) -> RunSummary {
     // A zone is checked when a run is made; UTC stands in for one that has since gone.
@@ -40,6 +40,7 @@ pub fn run_summary(run: Run) -> RunSummary {
             to: window.to,
             time_zone: run.time_zone,
             label: window.label(),
+            in_words: window.exact_in_words(DateForm::default()),
             exact: window.exact(),
         },
         created_at: run.created_at,
