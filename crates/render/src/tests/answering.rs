@@ -36,6 +36,16 @@ fn steps(text: &str) -> Vec<i64> {
     all
 }
 
+fn read_by_its_script(page: &str, selector: &str) -> Vec<Json> {
+    let parsed = scraper::Html::parse_document(page);
+    let selector = Selector::parse(selector).unwrap();
+    let found = parsed.select(&selector).map(|one| {
+        let text: String = one.text().collect();
+        serde_json::from_str(&text).unwrap()
+    });
+    found.collect()
+}
+
 #[test]
 fn only_the_script_of_the_page_may_run_in_it_and_only_where_the_report_wants_it() {
     let mut document = answering();
@@ -81,12 +91,7 @@ fn only_the_script_of_the_page_may_run_in_it_and_only_where_the_report_wants_it(
 #[test]
 fn what_is_read_at_a_point_is_the_value_there() {
     let page = html(&answering()).unwrap();
-    let parsed = scraper::Html::parse_document(&page);
-    let data = Selector::parse("figure script").unwrap();
-    let data: Vec<Json> = parsed
-        .select(&data)
-        .map(|one| serde_json::from_str(&one.text().collect::<String>()).unwrap())
-        .collect();
+    let data = read_by_its_script(&page, "figure script");
     assert_eq!(data.len(), 1, "bars say what they are");
     let lines = data[0]["frames"][0].as_array().unwrap();
     let names: Vec<&str> = lines
@@ -107,14 +112,7 @@ fn what_is_read_at_a_point_is_the_value_there() {
         let found: Vec<f64> = values.iter().map(|value| *value as f64 / scale).collect();
         assert_eq!(found, expected);
     }
-    let settings = Selector::parse("#reader").unwrap();
-    let settings = parsed
-        .select(&settings)
-        .next()
-        .unwrap()
-        .text()
-        .collect::<String>();
-    let settings: Json = serde_json::from_str(&settings).unwrap();
+    let settings = &read_by_its_script(&page, "#reader")[0];
     let shifts = settings["shifts"].as_array().unwrap();
     assert_eq!(shifts.len(), 2, "the clocks go back: {settings}");
 }
@@ -125,17 +123,9 @@ fn a_stack_is_read_by_its_parts() {
     let mut document = document_of(&dashboard, disks(&[("a", 95.5)]));
     document.interactive = true;
     let page = html(&document).unwrap();
-    let parsed = scraper::Html::parse_document(&page);
-    let data = Selector::parse("figure script").unwrap();
-    let data = parsed
-        .select(&data)
-        .next()
-        .unwrap()
-        .text()
-        .collect::<String>();
-    let data: Json = serde_json::from_str(&data).unwrap();
-    assert_eq!(data["stack"], true);
-    for line in data["frames"][0].as_array().unwrap() {
+    let data = read_by_its_script(&page, "figure script");
+    assert_eq!(data[0]["stack"], true);
+    for line in data[0]["frames"][0].as_array().unwrap() {
         let values = steps(line["v"].as_str().unwrap());
         assert_eq!(values[..3], [200, 201, 202], "not the sum of both");
     }

@@ -1,10 +1,7 @@
 //! Whoever is held to values sees what was made with them, and nothing else: every operation is asked
 //! with the identifiers of all that there is, and everything that comes back is searched.
 
-use std::{
-    collections::{BTreeMap, BTreeSet},
-    time::{Duration, Instant},
-};
+use std::collections::{BTreeMap, BTreeSet};
 
 use maple_lark_api::WITHIN_VALUES;
 use maple_lark_fixtures as fixtures;
@@ -12,7 +9,7 @@ use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::{
-    PATIENCE, Place,
+    Place,
     rights::operations,
     teams::{User, filled},
 };
@@ -75,26 +72,6 @@ fn definitions() -> Vec<Value> {
     ]
 }
 
-/// A run of a report, once it has come to rest.
-async fn ran(admin: &User<'_>, report: &str) -> Value {
-    let path = format!("/reports/{report}/runs");
-    let run = admin
-        .done(Method::POST, &path, json!({ "deliver": false }))
-        .await;
-    let id = run["id"].as_str().unwrap().to_owned();
-    let began = Instant::now();
-    loop {
-        let run = admin
-            .done(Method::GET, &format!("/runs/{id}"), json!({}))
-            .await;
-        if run["settled"] == true {
-            return run;
-        }
-        assert!(began.elapsed() < PATIENCE, "{run:#}");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-}
-
 fn ids(of: &Value, list: &str) -> Vec<String> {
     let all = of[list].as_array().unwrap().iter();
     all.map(|one| one["id"].as_str().unwrap().to_owned())
@@ -120,7 +97,7 @@ impl<'p> Harbour<'p> {
             json!({ "held_to": { "port": ["havnes"] }, "email": "Office@orrin-sound.example" });
         let (status, said) = admin.ask(Method::PATCH, "/users/office", &held).await;
         assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
-        let run = ran(&admin, "ports").await;
+        let run = admin.ran("ports", false).await;
         assert_eq!(run["state"], "completed", "{run:#}");
         Self {
             place,
@@ -150,8 +127,8 @@ async fn whoever_is_held_to_values_sees_what_was_made_with_them_and_nothing_else
     let place = Place::new().await;
     let harbour = Harbour::of(&place).await;
     let (admin, office) = (&harbour.admin, &harbour.office);
-    let whole = ran(admin, "whole").await;
-    let careless = ran(admin, "careless").await;
+    let whole = admin.ran("whole", false).await;
+    let careless = admin.ran("careless", false).await;
     let who = office.done(Method::GET, "/session", json!({})).await;
     assert_eq!(who["held_to"], json!({ "port": ["havnes"] }));
 

@@ -4,10 +4,7 @@
 //! `MAPLE_LARK_WORLDS` says how many worlds are made (one if nothing is said), `MAPLE_LARK_WORLD` which
 //! one is made again: the number that a failure tells.
 
-use std::{
-    collections::{BTreeMap, BTreeSet, HashMap},
-    time::{Duration, Instant},
-};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use maple_lark_data::digest::sha256;
 use maple_lark_demo::{MailServer, mail_server::Behaviour};
@@ -311,20 +308,6 @@ struct Made<'p> {
     mail: MailServer,
 }
 
-async fn settled(admin: &User<'_>, id: &str) -> Value {
-    let began = Instant::now();
-    loop {
-        let run = admin
-            .done(Method::GET, &format!("/runs/{id}"), json!({}))
-            .await;
-        if run["settled"] == true {
-            return run;
-        }
-        assert!(began.elapsed() < PATIENCE, "{run:#}");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-}
-
 async fn made(place: &Place, world: World, mail: MailServer) -> Made<'_> {
     let admin = place.admin().await;
     place.with_report(&admin.client, &admin.token).await;
@@ -399,11 +382,7 @@ async fn there(admin: &User<'_>, world: &World) -> There {
         for name in ["s", "p", "g", "t", "m"] {
             there.names.push((format!("{inner}-{name}"), place));
         }
-        let path = format!("/reports/{word}-r/runs");
-        let run = admin
-            .done(Method::POST, &path, json!({ "deliver": true }))
-            .await;
-        let run = settled(admin, run["id"].as_str().unwrap()).await;
+        let run = admin.ran(&format!("{word}-r"), true).await;
         let sent = run["deliveries"]
             .as_array()
             .is_some_and(|all| !all.is_empty());

@@ -3,7 +3,10 @@
 //! comes back is searched.
 
 use maple_lark_fixtures as fixtures;
-use std::{collections::BTreeMap, time::Instant};
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
 
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
@@ -50,6 +53,23 @@ impl User<'_> {
         let (status, said) = self.ask(method, path, &body).await;
         assert!(status.is_success(), "{} {path}: {status} {said}", self.name);
         serde_json::from_str(&said).unwrap_or_default()
+    }
+
+    /// A run of a report that they ask for, once it has come to rest.
+    pub(super) async fn ran(&self, report: &str, deliver: bool) -> Value {
+        let path = format!("/reports/{report}/runs");
+        let order = json!({ "deliver": deliver });
+        let run = self.done(Method::POST, &path, order).await;
+        let path = format!("/runs/{}", run["id"].as_str().unwrap());
+        let began = Instant::now();
+        loop {
+            let run = self.done(Method::GET, &path, json!({})).await;
+            if run["settled"] == true {
+                return run;
+            }
+            assert!(began.elapsed() < PATIENCE, "{run:#}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
     }
 }
 
@@ -160,22 +180,8 @@ fn definitions(team: &str) -> Vec<Value> {
 
 /// What a team has that others must not reach: values for the places of a path, by their names.
 async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str, Vec<String>> {
-    let path = format!("/reports/{team}-r/runs");
-    let run = admin
-        .done(Method::POST, &path, json!({ "deliver": false }))
-        .await;
+    let run = admin.ran(&format!("{team}-r"), false).await;
     let id = run["id"].as_str().unwrap().to_owned();
-    let began = Instant::now();
-    let run = loop {
-        let run = admin
-            .done(Method::GET, &format!("/runs/{id}"), json!({}))
-            .await;
-        if run["settled"] == true {
-            break run;
-        }
-        assert!(began.elapsed() < PATIENCE, "{run:#}");
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-    };
     assert_eq!(run["state"], "completed", "{run:#}");
     let ids = |list: &str| -> Vec<String> {
         let all = run[list].as_array().unwrap().iter();
