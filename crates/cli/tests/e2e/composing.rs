@@ -166,7 +166,7 @@ async fn a_dashboard_is_composed_of_a_database_metrics_and_a_file() {
         .press("//ul[@aria-label='A line for each']//li[.//span[.='host']]")
         .await;
     retype(&browser, "Title", "Busiest processors").await;
-    pictured(&browser, "Busiest processors", "archive-01").await;
+    pictured(&browser, "Busiest processors", "highest at the end").await;
 
     // A metric and a file begin as what suits their rows.
     add("Ticket gates", "gate_scans").await;

@@ -120,7 +120,7 @@ async fn promises_and_forecasts_reach_the_reader_in_every_format() {
     assert!(table.contains("Booking,100.00,99.9,met"), "{table}");
     let words = one(&files, ".txt");
     for said in [
-        "Payments: 95.45 %, objective 99.9 %",
+        "Payments: 95.45 %, objective 99.90 %",
         "Left out: 2 h (New switches).",
         // At 87 % at 23:30, and by 2 points an hour: 95 % four hours later.
         "Disk: 95\u{a0}% likely on 3 Mar 2026",
@@ -128,7 +128,7 @@ async fn promises_and_forecasts_reach_the_reader_in_every_format() {
     ] {
         assert!(words.contains(said), "{said}\n{words}");
     }
-    assert!(one(&files, ".html").contains("missed, 95.45 of 99.9 %"));
+    assert!(one(&files, ".html").contains("missed, 95.45 of 99.90 %"));
     let pdf = place.folder.path().join("promises.pdf");
     let bytes = &files
         .iter()
@@ -142,7 +142,7 @@ async fn promises_and_forecasts_reach_the_reader_in_every_format() {
         .unwrap();
     let read = text(&read.stdout);
     assert!(
-        read.contains("Payments: 95.45 %, objective 99.9 %"),
+        read.contains("Payments: 95.45 %, objective 99.90 %"),
         "{read}"
     );
     assert!(

@@ -6,6 +6,7 @@ use maple_lark_store::{
     people::{ApiToken, Session, User},
     recipients::SharedLink,
     users::{Changed, UserChange},
+    views::PublishedView,
 };
 
 use super::*;
@@ -94,6 +95,57 @@ async fn a_token_is_its_users_alone_and_its_use_is_kept_to_the_minute() {
     assert!(place.tokens(guest.id).await.unwrap().is_empty());
     assert!(place.remove_token(ops.id, token.id).await.unwrap());
     assert!(known("hash", 300).await.is_none());
+    let ends = ApiToken {
+        id: Uuid::now_v7(),
+        token_hash: "ends".into(),
+        expires_at: Some(at(400)),
+        ..token
+    };
+    place.add_token(ends).await.unwrap();
+    assert!(known("ends", 399).await.is_some());
+    assert!(
+        known("ends", 400).await.is_none(),
+        "its end is no part of it"
+    );
+}
+
+#[tokio::test]
+async fn a_published_view_is_good_until_it_ends_or_is_revoked() {
+    let place = Place::new().await;
+    let view = |ends: Option<i64>, signed_in: bool| PublishedView {
+        id: Uuid::now_v7(),
+        dashboard: Some("board".into()),
+        snapshot_id: None,
+        title: "Board".into(),
+        team: String::new(),
+        look: serde_json::json!({}),
+        signed_in,
+        password_hash: None,
+        expires_at: ends.map(at),
+        revoked_at: None,
+        opened: 0,
+        last_opened_at: None,
+        made_by: "ops".into(),
+        made_at: at(0),
+    };
+    let (by_link, for_all) = (view(Some(100), false), view(None, true));
+    for one in [&by_link, &for_all] {
+        place.add_view(one).await.unwrap();
+    }
+    let good = async |id: Uuid, now: i64| {
+        let found = place.view(id).await.unwrap().unwrap();
+        found.is_good(at(now))
+    };
+    assert!(good(by_link.id, 99).await && !good(by_link.id, 100).await);
+    assert!(good(for_all.id, 1_000_000).await);
+    // Without an end nobody gets an address that whoever has it may open.
+    assert!(place.add_view(&view(None, false)).await.is_err());
+    assert!(place.revoke_view(for_all.id, at(50)).await.unwrap());
+    assert!(!good(for_all.id, 51).await);
+    assert!(
+        !place.revoke_view(for_all.id, at(60)).await.unwrap(),
+        "once"
+    );
 }
 
 #[tokio::test]
