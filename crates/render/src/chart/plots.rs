@@ -19,8 +19,9 @@ fn heat_row(rows: usize) -> f64 {
 }
 const TIMELINE_ROW: f64 = 19.0;
 const BOX_ROW: f64 = 24.0;
-/// Of more points than this none says what it is: they are a cloud.
-const MOST_ASKED: usize = 300;
+/// Of more points or cells than this none says what it is: they are a cloud, and would make a page of
+/// many megabytes.
+const MOST_ASKED: usize = 400;
 
 fn names_width<'n>(names: impl Iterator<Item = &'n str>, canvas: &Canvas) -> f64 {
     names
@@ -88,7 +89,10 @@ pub fn heat(canvas: &mut Canvas, heat: &Heat<'_>) {
                 Some(cell) => {
                     let (colour, ink) = palette::heat(cell.share);
                     canvas.rectangle((x + 0.5, y + 0.5), (x + wide - 0.5, y + high - 0.5), colour);
-                    canvas.says(|| format!("{name}, {}: {}", heat.columns[column], cell.label));
+                    if heat.rows.len() * heat.columns.len() <= MOST_ASKED {
+                        let column = &heat.columns[column];
+                        canvas.says(|| format!("{name}, {column}: {}", cell.label));
+                    }
                     if labelled {
                         canvas.text(
                             &cell.label,
