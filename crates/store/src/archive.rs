@@ -24,7 +24,7 @@ pub struct ArchiveFilter {
     pub to: Option<Time>,
     /// Its window has this instant in it.
     pub about: Option<Time>,
-    /// Sent to this address, or to one that has these signs in it.
+    /// Sent to this address, or to one that has these signs in it, as far as the reader may know.
     pub recipient: Option<String>,
     pub format: Option<Format>,
     /// How it was judged: `ok`, `warning`, `critical`.
@@ -101,7 +101,7 @@ pub struct Found {
     pub within: Option<serde_json::Value>,
     pub state: Stored<RunState>,
     pub status: Option<String>,
-    /// So many mails with it were accepted.
+    /// So many mails with it were accepted, as far as the reader may know of them.
     pub sent: i64,
     /// Where the words stand in it, with `⟦` before and `⟧` behind each.
     pub found: Option<String>,
@@ -126,7 +126,12 @@ const WANTED: &str = "from documents d join runs r on r.id = d.run_id join snaps
      and ($7::text is null or d.format = $7) and ($8::text is null or s.status = $8) and ($9::bigint is null or d.size >= $9) \
      and ($11::jsonb is null or within_bounds(s.chosen, $11)) \
      and ($10::text is null or exists (select from deliveries v where v.snapshot_id = d.snapshot_id and v.variant = d.variant \
-         and v.channel = 'mail' and v.state in ({accepted}) and address_of(v.recipient) like $10))";
+         and {told} and address_of(v.recipient) like $10))";
+
+/// Mails that went out and that the reader may know of: those of runs that they see as a whole, and
+/// their own. Who was sent a document does not learn who else was.
+const TOLD: &str = "v.channel = 'mail' and v.state in ({accepted}) \
+     and (($11::jsonb is null and ($1::text[] is null or r.team = any($1))) or address_of(v.recipient) = $12)";
 
 /// The states of mails that went out, be it that they came back.
 fn sent_states() -> String {
@@ -134,7 +139,9 @@ fn sent_states() -> String {
 }
 
 fn wanted() -> String {
-    WANTED.replace("{accepted}", &sent_states())
+    WANTED
+        .replace("{told}", TOLD)
+        .replace("{accepted}", &sent_states())
 }
 
 impl ArchiveFilter {
@@ -200,12 +207,12 @@ impl Store {
         };
         let ordered = order.sql();
         let text = format!(
-            "select page.*, (select count(*) from deliveries v where v.snapshot_id = page.snapshot_id and v.variant = page.variant and v.channel = 'mail' and v.state in ({accepted})) as sent, \
+            "select page.*, (select count(*) from runs r join deliveries v on v.run_id = r.id where r.id = page.run_id and v.snapshot_id = page.snapshot_id and v.variant = page.variant and {told}) as sent, \
                case when $2::text is null then null else (select ts_headline('simple', t.text, websearch_to_tsquery('simple', $2), 'StartSel=⟦, StopSel=⟧, MaxWords=24, MinWords=8, MaxFragments=2, FragmentDelimiter= … ') \
                  from document_texts t where t.snapshot_id = page.snapshot_id) end as found \
              from (select row_number() over (order by {ordered}) as place, d.id, d.run_id, d.snapshot_id, d.format, d.file_name, d.variant, d.media_type, d.sha256, d.size, d.removed_at, d.created_at, \
                r.report, r.title, r.team, r.window_from, r.window_to, r.time_zone, r.within, r.state, s.status {wanted} order by {ordered} limit $13 offset $14) page order by page.place",
-            accepted = sent_states(),
+            told = TOLD.replace("{accepted}", &sent_states()),
             wanted = wanted(),
         );
         let mut values = filter.values(reader);

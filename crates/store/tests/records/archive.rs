@@ -308,6 +308,77 @@ async fn documents_are_found_by_what_they_say_and_by_who_got_them() {
 }
 
 #[tokio::test]
+async fn who_was_sent_a_document_does_not_learn_who_else_was() {
+    let place = Place::new().await;
+    let (_, crew) = place.archived("crew", "crew", 0, &["crew.csv"]).await;
+    let (_, shared) = place.archived("daily", "", 200, &["daily.csv"]).await;
+    for snapshot in [crew, shared] {
+        for address in [
+            "lead@orrin-sound.example",
+            "Else <Else@Orrin-Sound.example>",
+        ] {
+            place.sent(snapshot, address, DeliveryState::Accepted).await;
+        }
+    }
+    let lead = Some("lead@orrin-sound.example");
+    let port = Sight::Teams(vec!["port".to_owned()]);
+    let of_crew = Sight::Teams(vec!["crew".to_owned()]);
+    let mut records = place.cluster.connect("maple_lark").await.unwrap();
+    sqlx::query(r#"update snapshots set chosen = '{"ship": ["7"]}'"#)
+        .execute(&mut records)
+        .await
+        .unwrap();
+    let held = place.held_to("holm", "ship=7").await.held_to().unwrap();
+    let within = Sight::Within {
+        teams: vec!["crew".to_owned()],
+        bounds: held,
+    };
+    // Documents by recipient, and the mails that are counted of each.
+    let found = async |sight: &Sight, address, recipient: &str| {
+        let filter = ArchiveFilter {
+            recipient: (!recipient.is_empty()).then(|| recipient.to_owned()),
+            ..ArchiveFilter::default()
+        };
+        let reader = Reader { sight, address };
+        let page = place.archive(&filter, reader, ArchiveOrder::Oldest, 1, 50);
+        let page = page.await.unwrap();
+        assert_eq!(page.total, page.items.len() as u64);
+        let found = page.items.into_iter();
+        found
+            .map(|one| format!("{} {}", one.file_name, one.sent))
+            .collect::<Vec<_>>()
+    };
+    let both = ["crew.csv 2", "daily.csv 2"];
+    for sight in [&Sight::All, &of_crew] {
+        for recipient in ["", "else@orrin-sound.example", "orrin-sound", "lead"] {
+            assert_eq!(found(sight, None, recipient).await, both, "{recipient}");
+        }
+    }
+    for (recipient, names) in [
+        ("", &["crew.csv 1", "daily.csv 2"][..]),
+        ("lead@orrin-sound.example", &["crew.csv 1", "daily.csv 2"]),
+        ("else@orrin-sound.example", &["daily.csv 2"]),
+        ("else", &["daily.csv 2"]),
+        ("orrin-sound", &["crew.csv 1", "daily.csv 2"]),
+    ] {
+        assert_eq!(found(&port, lead, recipient).await, names, "{recipient}");
+    }
+    // Who is held to values sees no run as a whole, so none of its recipients but themselves.
+    for (recipient, names) in [
+        ("", &["crew.csv 1", "daily.csv 1"][..]),
+        ("lead", &["crew.csv 1", "daily.csv 1"]),
+        ("else@orrin-sound.example", &[]),
+    ] {
+        assert_eq!(found(&within, lead, recipient).await, names, "{recipient}");
+    }
+    assert_eq!(
+        found(&within, None, "").await,
+        ["crew.csv 0", "daily.csv 0"]
+    );
+    assert!(found(&within, None, "lead").await.is_empty());
+}
+
+#[tokio::test]
 async fn a_long_text_is_found_by_its_beginning_and_a_run_under_way_is_not_read() {
     let place = Place::new().await;
     let (_, long) = place.archived("daily", "", 0, &["a.csv"]).await;

@@ -54,7 +54,7 @@ impl Place {
         (snapshot, found)
     }
 
-    async fn held_to(&self, name: &str, values: &str) -> User {
+    pub async fn held_to(&self, name: &str, values: &str) -> User {
         if self.user_by_name(name).await.unwrap().is_none() {
             let mut one = User::new(name.to_owned(), Role::Viewer, at(0));
             one.email = Some(format!("{name}@Orrin-Sound.example"));
