@@ -1,7 +1,10 @@
 //! HTML that answers its reader: exact values at a point of a chart, lines that are switched off, tables
 //! that are sorted and filtered. What the page's script needs for it, in as few letters as may be.
 
-use std::sync::LazyLock;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::LazyLock,
+};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -13,6 +16,10 @@ use maple_lark_document::{
 use maple_lark_time::Zone;
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
+
+/// Of more points in time the reader gets the highest and the lowest of each of half as many stretches:
+/// no pointer tells more of them apart.
+const MOST_POINTS: usize = 400;
 
 /// The script, which stands in the page itself.
 pub(crate) const SCRIPT: &str = include_str!("../templates/answering.js");
@@ -139,7 +146,7 @@ fn stacked(chart: &Chart, axis: &TimeAxis) -> Option<Value> {
     let Plot::Lines { series, .. } = &chart.plot else {
         return None;
     };
-    let mut below: std::collections::BTreeMap<DateTime<Utc>, f64> = Default::default();
+    let mut below: BTreeMap<DateTime<Utc>, f64> = BTreeMap::new();
     let lines = series.iter().map(|one| {
         let points = one.stretches.iter().flatten().map(|(at, sum)| {
             let part = sum - below.get(at).copied().unwrap_or(0.0);
@@ -171,20 +178,64 @@ fn written(chart: &Chart, axis: &TimeAxis, frames: &[Vec<Line>]) -> Value {
     };
     let factor = 10_f64.powi(decimals);
     let from = axis.from.timestamp();
-    let line = |line: &Line| {
-        let times = line.points.iter().map(|(at, _)| at.timestamp() - from);
-        let values = line
+    let line = |(line, kept): (&Line, &BTreeSet<DateTime<Utc>>)| {
+        let holds = usual_step(&line.points);
+        let points: Stretch = line
             .points
+            .iter()
+            .copied()
+            .filter(|(at, _)| kept.contains(at))
+            .collect();
+        let times = points.iter().map(|(at, _)| at.timestamp() - from);
+        let values = points
             .iter()
             .map(|(_, value)| (value * factor).round() as i64);
         let every = divisor(times.clone());
-        json!({ "name": line.name, "every": every, "t": steps(times.map(|at| at / every)), "v": steps(values) })
+        json!({ "name": line.name, "every": every, "holds": holds, "t": steps(times.map(|at| at / every)), "v": steps(values) })
     };
     let frames: Vec<Vec<Value>> = frames
         .iter()
-        .map(|lines| lines.iter().map(line).collect())
+        .map(|lines| {
+            let kept = kept(lines, axis);
+            lines.iter().map(|one| line((one, &kept))).collect()
+        })
         .collect();
     json!({ "from": from, "to": axis.to.timestamp(), "decimals": decimals, "unit": chart.axis.unit, "stack": stacked, "frames": frames })
+}
+
+/// How many seconds usually lie between two points; 1 if there are not two.
+fn usual_step(points: &Stretch) -> i64 {
+    let pairs = points.windows(2);
+    let mut steps: Vec<i64> = pairs
+        .map(|pair| (pair[1].0 - pair[0].0).num_seconds())
+        .collect();
+    steps.sort_unstable();
+    steps.get(steps.len() / 2).copied().unwrap_or(1).max(1)
+}
+
+/// The instants of a frame that its reader can ask for: all of them, or of too many those where its lines
+/// are highest and lowest. The values at an instant are exact in either case.
+fn kept(lines: &[Line], axis: &TimeAxis) -> BTreeSet<DateTime<Utc>> {
+    let points = || lines.iter().flat_map(|line| line.points.iter());
+    let all: BTreeSet<_> = points().map(|(at, _)| *at).collect();
+    if all.len() <= MOST_POINTS {
+        return all;
+    }
+    let whole = (axis.to - axis.from).num_milliseconds().max(1);
+    let stretches = MOST_POINTS as i64 / 2;
+    let mut extremes: BTreeMap<i64, [(DateTime<Utc>, f64); 2]> = BTreeMap::new();
+    for (at, value) in points() {
+        let stretch = (*at - axis.from).num_milliseconds() * stretches / whole;
+        let [low, high] = extremes.entry(stretch).or_insert([(*at, *value); 2]);
+        if *value < low.1 {
+            *low = (*at, *value);
+        }
+        if *value > high.1 {
+            *high = (*at, *value);
+        }
+    }
+    let found = extremes.into_values().flatten();
+    found.map(|(at, _)| at).collect()
 }
 
 /// Numbers as how much each is more than the one before, in the variable-length quantities of source maps
@@ -230,6 +281,31 @@ mod tests {
         assert_eq!(steps(std::iter::empty()), "");
         assert_eq!(divisor([0, 300, 900].into_iter()), 300);
         assert_eq!(divisor([0, 0].into_iter()), 1);
+    }
+
+    #[test]
+    fn of_many_points_the_highest_and_the_lowest_are_left() {
+        let axis = TimeAxis {
+            from: DateTime::UNIX_EPOCH,
+            to: DateTime::UNIX_EPOCH + TimeDelta::seconds(10_000),
+            ticks: Vec::new(),
+            shaded: Vec::new(),
+        };
+        let line = |count: i64, value: fn(i64) -> f64| Line {
+            name: String::new(),
+            points: (0..count)
+                .map(|n| (axis.from + TimeDelta::seconds(n * 10_000 / count), value(n)))
+                .collect(),
+        };
+        let peak = |n| if n == 4_321 { 9.0 } else { 1.0 };
+        let dip = |n| if n == 1_234 { -9.0 } else { 2.0 };
+        let second = |n: i64| axis.from + TimeDelta::seconds(n);
+        let found = kept(&[line(10_000, peak), line(10_000, dip)], &axis);
+        assert!(found.len() <= MOST_POINTS, "{}", found.len());
+        assert!(found.contains(&second(4_321)) && found.contains(&second(1_234)));
+        assert_eq!(kept(&[line(300, peak)], &axis).len(), 300);
+        assert_eq!(usual_step(&line(1_000, peak).points), 10);
+        assert_eq!(usual_step(&Vec::new()), 1);
     }
 
     #[test]

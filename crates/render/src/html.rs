@@ -5,7 +5,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_data::stop;
 use std::{collections::BTreeSet, sync::LazyLock};
 
-use maple_lark_document::document::{Body, Document};
+use maple_lark_document::document::{Body, Document, Heading};
 use minijinja::{AutoEscape, Environment, value::Serde};
 use serde_json::{Value, json};
 
@@ -14,6 +14,11 @@ use crate::{
     chart::{self, Size},
     palette, place, template_values,
 };
+
+/// A table of so many columns is a card a row on a phone: of fewer the rows fit, and with more a card is
+/// no easier to read.
+const LEAST_CARDS: usize = 4;
+const MOST_CARDS: usize = 16;
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     let mut environment = Environment::new();
@@ -66,6 +71,11 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                 }
             }
             if let Body::Table { table } = &block.body
+                && (LEAST_CARDS..=MOST_CARDS).contains(&table.headings.len())
+            {
+                body["labels"] = labels(&table.headings).into();
+            }
+            if let Body::Table { table } = &block.body
                 && table.headings.iter().any(|heading| heading.trend)
             {
                 for (row, cells) in table.rows.iter().enumerate() {
@@ -103,8 +113,36 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
     let reader = answers.then(|| {
         json!({ "settings": in_script(&answering::settings(document)), "policy": answering::script_policy(), "script": answering::SCRIPT })
     });
-    let values = json!({ "reader": reader, "blocks_alone": blocks_alone, "document": model, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
+    let mut values = json!({ "reader": reader, "most_cards": MOST_CARDS, "blocks_alone": blocks_alone, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
+    values["document"] = model;
     render_template("report", &values)
+}
+
+/// What the columns of a table are called, as custom properties for the style sheet: on a phone, where
+/// each row is a card, they stand before its cells. The first needs no name.
+fn labels(headings: &[Heading]) -> String {
+    let named = headings.iter().enumerate().skip(1);
+    let each = named.map(|(index, heading)| {
+        let unit = match heading.unit.as_str() {
+            "" => String::new(),
+            unit => format!(" ({unit})"),
+        };
+        format!(
+            "--c{}:{};",
+            index + 1,
+            css_string(&(heading.title.clone() + &unit))
+        )
+    });
+    each.collect()
+}
+
+/// A text as a string of a style sheet: what could end it, or hide it, is written as its number.
+fn css_string(text: &str) -> String {
+    let signs = text.chars().map(|sign| match sign {
+        '"' | '\\' | '<' | '\0'..='\x1f' | '\x7f' => format!("\\{:x} ", u32::from(sign)),
+        sign => sign.to_string(),
+    });
+    format!("\"{}\"", signs.collect::<String>())
 }
 
 /// Data as it may stand in a page's script element.
@@ -116,14 +154,22 @@ fn in_script(data: &Value) -> Value {
 /// with what they are in the light. Texts have no quotation marks of their own (see [`escaped`]).
 fn named_colours(svg: &str, colours: &mut BTreeSet<String>) -> String {
     let mut parts = svg.split("=\"#");
-    let mut out = parts.next().unwrap_or_default().to_owned();
+    let mut out = String::with_capacity(svg.len() + svg.len() / 8);
+    out += parts.next().unwrap_or_default();
     for part in parts {
         match part.split_once('"') {
             Some((colour, rest)) => {
-                out += &format!("=\"var(--{colour},#{colour})\"{rest}");
-                colours.insert(format!("#{colour}"));
+                for piece in ["=\"var(--", colour, ",#", colour, ")\"", rest] {
+                    out += piece;
+                }
+                if !colours.iter().any(|known| &known[1..] == colour) {
+                    colours.insert(format!("#{colour}"));
+                }
             }
-            None => out += &format!("=\"#{part}"),
+            None => {
+                out += "=\"#";
+                out += part;
+            }
         }
     }
     out
@@ -170,4 +216,18 @@ pub(crate) fn statuses() -> Value {
         "warning": entry(Status::Warning, "#fdf3e3"),
         "critical": entry(Status::Critical, "#fbebed"),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_name_of_a_column_leaves_its_string() {
+        assert_eq!(css_string("Kö 'n' %"), "\"Kö 'n' %\"");
+        assert_eq!(
+            css_string("a\"b\\c\nd</style>"),
+            r#""a\22 b\5c c\a d\3c /style>""#
+        );
+    }
 }

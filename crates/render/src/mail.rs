@@ -60,7 +60,7 @@ enum Shown<'a> {
     },
     Figures {
         title: &'a str,
-        rows: Vec<&'a [Figure]>,
+        figures: &'a [Figure],
     },
     Chart {
         title: &'a str,
@@ -120,10 +120,7 @@ pub fn mail_body(
             match &block.body {
                 Body::Figures { figures } if full || groups < 2 => {
                     groups += 1;
-                    shown.push(Shown::Figures {
-                        title,
-                        rows: figures.chunks(3).collect(),
-                    });
+                    shown.push(Shown::Figures { title, figures });
                 }
                 Body::Chart { chart } if full || charts < 1 => {
                     charts += 1;
@@ -137,7 +134,7 @@ pub fn mail_body(
                     if content != MailContent::Text {
                         images.push(InlineImage {
                             content_id,
-                            png: png::png(&chart::svg(chart, Size::FULL), 2.0)?,
+                            png: png::png(&chart::svg(chart, Size::MAIL), 2.5)?,
                         });
                     }
                 }
@@ -279,9 +276,9 @@ fn plain(
         out += &text::sections(document);
     } else if content == MailContent::Summary {
         for block in shown {
-            if let Shown::Figures { title, rows } = block {
+            if let Shown::Figures { title, figures } = block {
                 out += &format!("\n{title}\n");
-                out += &text::figures(&rows.concat());
+                out += &text::figures(figures);
             }
         }
     }

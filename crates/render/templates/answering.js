@@ -57,7 +57,7 @@
       if (line.times[middle] <= at) low = middle + 1
       else high = middle
     }
-    return low && at - line.times[low - 1] <= line.holds ? line.values[low - 1] : null
+    return low && at - line.times[low - 1] < line.holds ? line.values[low - 1] : null
   }
 
   function overTime(figure, drawn, data) {
@@ -69,8 +69,6 @@
         line.times = steps(line.t).map((at) => at * line.every + data.from)
         line.values = steps(line.v).map((value) => value / scale)
         line.times.forEach((at) => instants.add(at))
-        const between = line.times.slice(1).map((at, i) => at - line.times[i]).sort((a, b) => a - b)
-        line.holds = (between[between.length >> 1] ?? 1) * 0.99
       }
       const all = [...instants].sort((a, b) => a - b)
       for (const at of all) stops.push({ frame, at, share: (at - data.from) / (data.to - data.from) })

@@ -203,10 +203,10 @@ impl Canvas {
         let second = other.written(description, |index, ink, svg| match place(&others, index) {
             Some((number, by)) => {
                 let [a, d, e, f] = by.0;
-                let said = other.attributes(index);
+                let said = other.silent(index);
                 svg.push_str(&format!("<use href='#{name}-{number}'{said} transform='matrix({a:.5} 0 0 {d:.5} {e:.2} {f:.2})'/>"));
             }
-            None => draw(svg, ink, &other.attributes(index)),
+            None => draw(svg, ink, &other.silent(index)),
         });
         (first, second)
     }
@@ -221,6 +221,14 @@ impl Canvas {
             Says::Words(words) => {
                 format!(" data-says='{}'", escaped(words).replace('\'', "&#39;"))
             }
+        }
+    }
+
+    /// The same for the second of two drawings, whose words stand in the first.
+    fn silent(&self, index: usize) -> String {
+        match self.says.binary_search_by_key(&index, |(at, _)| *at) {
+            Ok(at) if matches!(self.says[at].1, Says::Words(_)) => " data-says".to_owned(),
+            _ => self.attributes(index),
         }
     }
 

@@ -22,9 +22,12 @@ pub struct Size(Width);
 
 impl Size {
     /// The whole width of a page.
+    #[cfg(test)]
     pub const FULL: Self = Self(Width::FULL);
     /// Half a page, or a phone.
     pub const HALF: Self = Self(Width::HALF);
+    /// A mail, whose pictures a phone makes smaller: there their letters are read, too.
+    pub const MAIL: Self = Self(Width::TWO_THIRDS);
 
     /// What a block of this width has. Labels have one size, so a chart is never drawn
     /// narrower than they need.

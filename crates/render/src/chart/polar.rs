@@ -37,6 +37,17 @@ pub fn draw(
         centre: (canvas.width / 2.0, legend + RADIUS + NAMES + 2.0),
         sectors: sectors.len(),
         most: chart.axis.max,
+        words: |sector: usize, one: &PolarSeries, value: f64| {
+            let name = match sectors[sector].as_str() {
+                "" => format!("sector {} of {}", sector + 1, sectors.len()),
+                name => name.to_owned(),
+            };
+            let whose = match series {
+                [_] => String::new(),
+                _ => format!("{}, ", one.name),
+            };
+            format!("{whose}{name}: {{{value}}} {}", chart.axis.unit)
+        },
     };
     if series.len() > 1 {
         let entries: Vec<_> = series
@@ -65,14 +76,16 @@ pub fn draw(
     }
 }
 
-struct Circle {
+struct Circle<W> {
     centre: (f64, f64),
     sectors: usize,
     /// The value of the outermost ring.
     most: f64,
+    /// What the value of a sector says.
+    words: W,
 }
 
-impl Circle {
+impl<W: Fn(usize, &PolarSeries, f64) -> String> Circle<W> {
     /// Where a value is at a share of the way round.
     fn point(&self, value: f64, round: f64) -> (f64, f64) {
         let radius = RADIUS * (value / self.most.max(f64::MIN_POSITIVE)).clamp(0.0, 1.0);
@@ -99,6 +112,7 @@ impl Circle {
             let arc = (0..=6)
                 .map(|step| self.point(value, middle - half + 2.0 * half * f64::from(step) / 6.0));
             canvas.area(arc.chain([self.centre]), palette::series(one.colour));
+            canvas.says(|| (self.words)(sector, one, value));
         }
     }
 
@@ -114,12 +128,18 @@ impl Circle {
             }
         }
         self.piece(canvas, stretch, colour);
+        for (sector, value) in one.values.iter().enumerate() {
+            if let Some(value) = *value {
+                canvas.dot(self.point(value, self.middle(sector)), 2.0, colour);
+                canvas.says(|| (self.words)(sector, one, value));
+            }
+        }
     }
 
     fn piece(&self, canvas: &mut Canvas, points: Vec<(f64, f64)>, colour: &'static str) {
         match points[..] {
-            [] => {}
-            [one] => canvas.dot(one, 2.0, colour),
+            // A point is there by itself.
+            [] | [_] => {}
             _ => canvas.line(points, colour, 1.6),
         }
     }

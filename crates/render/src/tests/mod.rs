@@ -361,7 +361,15 @@ fn the_mail_body_has_figures_a_picture_and_a_readable_text() {
     let html = body.html.unwrap();
     assert!(image.png.starts_with(b"\x89PNG"));
     assert!(html.contains(&format!("cid:{}", image.content_id)));
-    assert!(!html.contains("<style") && !html.contains("<svg"));
+    // Programs that ignore style sheets lose nothing but what suits a phone.
+    let (head, body_of_html) = html.split_once("</head>").unwrap();
+    let (_, sheet) = head.split_once("<style>").unwrap();
+    assert!(
+        sheet
+            .trim_start()
+            .starts_with("@media (max-width: 30rem) {")
+    );
+    assert!(!body_of_html.contains("<style") && !html.contains("<svg"));
     let text = body.text.replace('\u{a0}', " ");
     assert!(text.starts_with("Daily <ferries> & more\nSunday 25 October 2026, 25 h\n"));
     for part in [

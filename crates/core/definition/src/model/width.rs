@@ -44,6 +44,8 @@ impl Width {
     pub const FULL: Self = Self(12);
     /// Half a line.
     pub const HALF: Self = Self(6);
+    /// Two thirds of a line.
+    pub const TWO_THIRDS: Self = Self(8);
     /// The narrowest in which the labels of a chart can be read.
     pub const LEAST_OF_CHARTS: Self = Self(4);
     /// The narrowest there is.

@@ -87,12 +87,12 @@ impl Past {
     }
 
     /// A value of a named thing: `havnes-kiosk-3: Sales failed 41 %, critical from 8 %`. One that
-    /// is within its limits is passed over.
+    /// is within its limits is passed over. It has the decimals that its column has by its author.
     pub(crate) fn add_value(
         &mut self,
         (name, what): (&str, &str),
         value: f64,
-        unit: &Unit,
+        (unit, decimals): (&Unit, Option<usize>),
         limits: &Thresholds,
         format: NumberFormat,
     ) {
@@ -103,7 +103,7 @@ impl Past {
             Status::Ok | Status::Unknown => None,
         };
         let Some(limit) = limit else { return };
-        let said = unit.format(value, format);
+        let said = unit.format_with(value, format, decimals);
         let what = if what == name || what.is_empty() {
             said
         } else {
@@ -113,7 +113,7 @@ impl Past {
             "{what}, {} {} {}",
             status.word().to_lowercase(),
             limits.worse.from(),
-            unit.format(limit, format)
+            unit.format_with(limit, format, decimals)
         );
         let size = value.abs().max(limit.abs()).max(f64::MIN_POSITIVE);
         self.add(name, says, status, (value - limit).abs() / size);

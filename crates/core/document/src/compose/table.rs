@@ -17,7 +17,10 @@ use crate::{
     compose::{
         CannotShow, Context,
         answers::{self, Answer, answer},
-        column::{ColumnFormat, chosen, column, numeric_column, readable, thresholds, title, unit},
+        column::{
+            ColumnFormat, chosen, column, numeric_column, readable, thresholds, title, unit,
+            wanted_decimals,
+        },
         figures::{scale, shares},
         slug,
     },
@@ -253,11 +256,11 @@ fn judge(
             if status > Status::Unknown {
                 let column = &columns[*index].name;
                 let what = title(query, column);
-                let unit = unit(query, column);
+                let unit = (&unit(query, column), wanted_decimals(query, column));
                 let said = (&*name(&row), &*what);
                 context
                     .past
-                    .add_value(said, value, &unit, thresholds, format);
+                    .add_value(said, value, unit, thresholds, format);
             }
         }
         judged.add(worst);

@@ -17,7 +17,7 @@ use crate::{
     chart::{BarSeries, Plot},
     compose::{
         CannotShow, axis,
-        column::{thresholds, title},
+        column::{thresholds, title, wanted_decimals},
     },
     document::Body,
 };
@@ -79,7 +79,9 @@ impl Drawing<'_, '_> {
             .collect();
         let mut counts = StatusCounts::default();
         if limited {
-            self.tell_bars(&categories, &series, (&unit, factor), &thresholds);
+            let decimals = wanted_decimals(self.query, &values[0]);
+            let read = ((&unit, decimals), factor);
+            self.tell_bars(&categories, &series, read, &thresholds);
         }
         let known = series
             .iter()
@@ -137,7 +139,7 @@ impl Drawing<'_, '_> {
         &mut self,
         categories: &[String],
         series: &[BarSeries],
-        (unit, factor): (&Unit, f64),
+        (unit, factor): ((&Unit, Option<usize>), f64),
         limits: &Thresholds,
     ) {
         let format = self.number_format();

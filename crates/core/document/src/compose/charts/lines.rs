@@ -18,7 +18,7 @@ use crate::{
     chart::{Plot, Series, Span},
     compose::{
         CannotShow, answers, axis,
-        column::{column, thresholds, title},
+        column::{column, thresholds, title, wanted_decimals},
     },
     document::Body,
 };
@@ -107,12 +107,13 @@ impl Drawing<'_, '_> {
         value: &str,
         limits: &Thresholds,
     ) {
-        let (what, unit) = (title(self.query, value), self.unit(value));
+        let what = title(self.query, value);
+        let unit = (&self.unit(value), wanted_decimals(self.query, value));
         let format = self.number_format();
         for (name, points) in groups.iter().filter(|_| limits.is_set()) {
             if let Some(last) = points.iter().rev().find_map(|(_, value)| *value) {
                 let past = &mut self.context.past;
-                past.add_value((name, &what), last, &unit, limits, format);
+                past.add_value((name, &what), last, unit, limits, format);
             }
         }
     }

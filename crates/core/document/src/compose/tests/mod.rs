@@ -269,6 +269,21 @@ fn a_table_marks_what_is_past_its_limits_and_the_summary_names_it() {
 }
 
 #[test]
+fn what_is_past_a_limit_is_told_with_the_decimals_of_its_column() {
+    let values = rows(&[("a", Some(91.257)), ("b", Some(92.0))]);
+    for show in ["table", "ranking\"\nlabel = \"host\"\nvalue = \"used"] {
+        let mut snapshot = snapshot(&format!("show = \"{show}\""), values.clone());
+        let dashboard = &mut snapshot.definitions[1].text;
+        *dashboard = dashboard.replace("critical = 90", "critical = 90\ndecimals = 2");
+        let lines = compose(&snapshot).unwrap().summary.lines;
+        let told = ["b: Disk used 92.00\u{a0}%", "a: Disk used 91.26\u{a0}%"];
+        let told = told.map(|one| format!("{one}, critical from 90.00\u{a0}%"));
+        let lines: Vec<String> = lines.into_iter().map(|line| line.text).collect();
+        assert_eq!(lines, told, "{show}");
+    }
+}
+
+#[test]
 fn a_long_table_is_cut_and_says_where_the_rest_is() {
     let names: Vec<String> = (0..1234).map(|i| format!("h{i}")).collect();
     let many: Vec<_> = names
