@@ -8,7 +8,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset test chaos fuzz lint bench screenshots api console
+.PHONY: demo demo-reset test test-documents chaos fuzz lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -29,6 +29,12 @@ test:
 	@$(MAKE) --no-print-directory console
 	cd console && npm run --silent test
 	cargo test --workspace --no-fail-fast
+
+## The PDF of every report of the demo, looked at by others' checkers of PDF/UA and PDF/A
+test-documents:
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory console
+	@scripts/test-documents.sh
 
 ## Everything that goes wrong in a year, about ten minutes of it; "make test" does it once
 chaos:

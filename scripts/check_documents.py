@@ -1,0 +1,103 @@
+"""Checks PDFs by PDF/UA-1 (ISO 14289-1, two checkers) and PDF/A-3a (ISO 19005-3), and says how far
+their pages are filled.
+
+    check_documents.py FOLDER
+
+Prints each finding that is not known to be false, and ends with 1 if there are any.
+"""
+
+import json
+import subprocess
+import sys
+import tempfile
+from collections import Counter
+from pathlib import Path
+
+import page
+
+# Findings that are no faults: (checker, rule), and why.
+KNOWN = {}
+
+
+def by_page(path, profile):
+    """What page-validation finds, as rules with their words."""
+    report = page.validate_pdf_bytes(path.read_bytes(), profile=profile)
+    return [(one.rule_id, one.message) for one in report.failures]
+
+
+def by_outloud(path):
+    """What outloud finds, as rules with their words."""
+    command = [str(Path(sys.executable).with_name("outloud")), "--json", "-", "--fail-on", "never", str(path)]
+    answer = subprocess.run(command, capture_output=True, text=True)
+    if answer.returncode:
+        raise SystemExit(f"{path.name}: outloud failed: {answer.stderr.strip()}")
+    (result,) = json.loads(answer.stdout)["results"]
+    if result["error"]:
+        raise SystemExit(f"{path.name}: outloud could not read it: {result['error']}")
+    return [(one["rule"], one["message"]) for one in result["findings"] if one["severity"] != "info"]
+
+
+def check(paths):
+    """Prints what each checker finds; answers whether there was anything."""
+    checkers = {
+        "PDF/UA-1 by page-validation": lambda path: by_page(path, "ua1"),
+        "PDF/UA-1 by outloud": by_outloud,
+        "PDF/A-3a by page-validation": lambda path: by_page(path, "3a"),
+    }
+    wrong = False
+    for name, find in checkers.items():
+        known, found = Counter(), 0
+        for path in paths:
+            for rule, words in find(path):
+                if (name, rule) in KNOWN:
+                    known[rule] += 1
+                    continue
+                found += 1
+                print(f"{path.name}: {name}: {rule}: {words}")
+        wrong = wrong or found > 0
+        print(f"{name}: {len(paths)} documents, {found} findings")
+        for rule, count in sorted(known.items()):
+            print(f"  known to be false, {count} times: {rule}: {KNOWN[name, rule]}")
+    return wrong
+
+
+def filled(path):
+    """Of each page, how much of its height is used and how much of it is ink, in parts of 1.
+
+    The foot of a page, with its number, is left out: a page is used as far as its content reaches.
+    """
+    with tempfile.TemporaryDirectory() as folder:
+        subprocess.run(["pdftoppm", "-gray", "-r", "30", str(path), f"{folder}/page"], check=True)
+        for picture in sorted(Path(folder).glob("*.pgm")):
+            _, size, _, pixels = picture.read_bytes().split(b"\n", 3)
+            width, height = map(int, size.split())
+            rows = [pixels[at * width : (at + 1) * width] for at in range(height)]
+            body = rows[: round(height * 0.94)]
+            marked = [at for at, row in enumerate(body) if min(row) < 240]
+            ink = sum(sum(1 for one in row if one < 240) for row in rows)
+            yield (max(marked, default=0) + 1) / len(body), ink / (width * height)
+
+
+def fill(paths):
+    """Prints how far the pages of each document are filled, the last of a document apart."""
+    print("Pages, how far down they are used, and their ink:")
+    inner = []
+    for path in paths:
+        pages = list(filled(path))
+        inner += [used for used, _ in pages[:-1]]
+        each = ", ".join(f"{used:.0%} ({ink:.0%})" for used, ink in pages)
+        print(f"  {path.parent.name}/{path.name}: {len(pages)}: {each}")
+    if inner:
+        print(f"  all but last pages: used to {sum(inner) / len(inner):.0%} on average, to {min(inner):.0%} at least")
+
+
+def main(folder):
+    paths = sorted(Path(folder).rglob("*.pdf"))
+    if not paths:
+        raise SystemExit(f"there are no PDFs in {folder}")
+    fill(paths)
+    return int(check(paths))
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1]))
