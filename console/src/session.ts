@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 
 import { api, ApiProblem, take, type Schemas } from './api/client'
+import { forgetPictures } from './dashboards/remembered'
 
 export const user = ref<Schemas['UserView'] | null>(null)
 
@@ -38,6 +39,7 @@ export async function signInWithPasskey(challenge: string, answer: Record<string
 /** Ends the session; answers where else to sign out, if somewhere. */
 export async function signOut(): Promise<string | null> {
   const { then } = await take(api.DELETE('/session'))
+  forgetPictures()
   user.value = null
   return then ?? null
 }

@@ -21,7 +21,7 @@ const printOf = (place: Schemas['BlockPlace']) => JSON.stringify([place, props.o
   <section v-for="(part, number) in sections" :key="number" v-bind="$attrs" class="part" :aria-label="part.title || title">
     <h2 v-if="part.title">{{ part.title }}</h2>
     <div class="blocks">
-      <div v-for="block in part.blocks" :key="`${block.place.section}.${block.place.block}`" class="block" :style="{ '--twelfths': block.twelfths }"><Picture :title="block.title || part.title || title" :order="orderOf(block.place)" :print="printOf(block.place)" :most="4000" /></div>
+      <div v-for="block in part.blocks" :key="`${block.place.section}.${block.place.block}`" class="block" :style="{ '--twelfths': block.twelfths }"><Picture :title="block.title || part.title || title" :order="orderOf(block.place)" :print="printOf(block.place)" :most="4000" remembers /></div>
     </div>
   </section>
 </template>
