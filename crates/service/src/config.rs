@@ -3,7 +3,7 @@
 use std::{
     collections::BTreeMap,
     net::{SocketAddr, ToSocketAddrs},
-    path::PathBuf,
+    path::{Path, PathBuf},
     time::Duration,
 };
 
@@ -116,6 +116,33 @@ pub enum ConfigError {
     Unreadable { path: String, error: std::io::Error },
     #[error("the configuration {path} is not valid: {words}")]
     Invalid { path: String, words: String },
+}
+
+/// Why a key of a section does not hold.
+#[derive(Debug, thiserror::Error)]
+#[error("{key}: {why}")]
+struct BadKey {
+    key: String,
+    #[source]
+    why: Box<dyn std::error::Error + Send + Sync>,
+}
+
+impl BadKey {
+    fn new(
+        key: impl Into<String>,
+        why: impl Into<Box<dyn std::error::Error + Send + Sync>>,
+    ) -> Self {
+        Self {
+            key: key.into(),
+            why: why.into(),
+        }
+    }
+}
+
+/// A file that a key names.
+fn file_at(key: &str, path: &Path) -> Result<Vec<u8>, BadKey> {
+    std::fs::read(path)
+        .map_err(|error| BadKey::new(key, format!("{} cannot be read: {error}", path.display())))
 }
 
 #[derive(Deserialize)]
@@ -282,6 +309,7 @@ impl Config {
             path: path.to_owned(),
             words,
         };
+        let bad_key = |bad: BadKey| invalid(bad.to_string());
         let file: File = toml_edit::de::from_str(&text).map_err(|error| {
             let line = error
                 .span()
@@ -374,7 +402,7 @@ impl Config {
         }
         let identity_provider = file
             .identity_provider
-            .map(|provider| provider.checked(&public_url).map_err(invalid))
+            .map(|provider| provider.checked(&public_url).map_err(bad_key))
             .transpose()?;
         for (key, folders) in [
             ("deliver-into", &file.deliver_into),
@@ -479,12 +507,12 @@ impl Config {
             archive_head_to: file.archive_head_to,
             directory: file
                 .directory
-                .map(|directory| directory.checked().map_err(invalid))
+                .map(|directory| directory.checked().map_err(bad_key))
                 .transpose()?,
             identity_provider,
             storage: file
                 .storage
-                .map(|storage| storage.checked().map_err(invalid))
+                .map(|storage| storage.checked().map_err(bad_key))
                 .transpose()?,
             boundary,
             permissions: Permissions {

@@ -11,7 +11,7 @@ use maple_lark_time::span::Span;
 use serde::Deserialize;
 
 use super::{
-    TlsWord,
+    BadKey, TlsWord, file_at,
     groups::{Meaning, elapsed},
     look_up,
 };
@@ -55,32 +55,30 @@ pub(super) struct DirectoryFile {
 
 impl DirectoryFile {
     /// # Errors
-    /// In words, which key is wrong and why.
-    pub(super) fn checked(self) -> Result<Organisation, String> {
+    /// Which key is wrong.
+    pub(super) fn checked(self) -> Result<Organisation, BadKey> {
         let reader = match (&self.user, &self.password) {
             (Some(user), Some(written)) => {
                 let password = look_up(written);
-                let password = password.map_err(|error| format!("directory.password: {error}"))?;
+                let password =
+                    password.map_err(|error| BadKey::new("directory.password", error))?;
                 Some((user.clone(), password))
             }
             (None, None) => None,
-            _ => return Err("directory: user and password go together".to_owned()),
+            _ => return Err(BadKey::new("directory", "user and password go together")),
         };
         let groups = self.groups_of_people()?;
         let person = filter("person", self.person.as_deref().unwrap_or("(uid={})"))?;
-        let ca = self.ca_file.as_ref().map(|path| {
-            std::fs::read(path).map_err(|error| {
-                format!(
-                    "directory.ca-file: {} cannot be read: {error}",
-                    path.display()
-                )
-            })
-        });
+        let ca = self.ca_file.as_deref();
+        let ca = ca.map(|path| file_at("directory.ca-file", path));
         let protection = match self.tls {
             TlsWord::Off if !is_own(&self.host) => {
-                return Err(format!(
-                    "directory.tls: passwords would go to {} for everybody on the way to read; use \"tls\" or \"starttls\"",
-                    self.host
+                return Err(BadKey::new(
+                    "directory.tls",
+                    format!(
+                        "passwords would go to {} for everybody on the way to read; use \"tls\" or \"starttls\"",
+                        self.host
+                    ),
                 ));
             }
             TlsWord::Off => Protection::None,
@@ -100,18 +98,18 @@ impl DirectoryFile {
             timeout: elapsed("directory.timeout", self.timeout, USUAL_TIMEOUT)?,
         };
         Ok(Organisation {
-            directory: Directory::new(settings).map_err(|error| format!("directory: {error}"))?,
+            directory: Directory::new(settings).map_err(|error| BadKey::new("directory", error))?,
             meaning: Meaning::checked("directory", self.roles, self.teams, same_entry)?,
             check_every: elapsed("directory.check-every", self.check_every, USUAL_CHECK)?,
         })
     }
 
-    fn groups_of_people(&self) -> Result<Groups, String> {
+    fn groups_of_people(&self) -> Result<Groups, BadKey> {
         match (&self.groups, &self.member_of) {
-            (Some(_), Some(_)) => Err(
-                "directory: groups are searched for, or people list them: give groups or member-of, not both"
-                    .to_owned(),
-            ),
+            (Some(_), Some(_)) => Err(BadKey::new(
+                "directory",
+                "groups are searched for, or people list them: give groups or member-of, not both",
+            )),
             (Some(base), None) => Ok(Groups::Search {
                 base: base.clone(),
                 filter: filter("group", self.group.as_deref().unwrap_or("(member={})"))?,
@@ -122,9 +120,9 @@ impl DirectoryFile {
     }
 }
 
-fn filter(key: &str, text: &str) -> Result<Filter, String> {
+fn filter(key: &str, text: &str) -> Result<Filter, BadKey> {
     text.parse()
-        .map_err(|error: BadFilter| format!("directory.{key}: {error}"))
+        .map_err(|error: BadFilter| BadKey::new(format!("directory.{key}"), error))
 }
 
 /// Whether an address is of this machine alone.

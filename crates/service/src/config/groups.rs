@@ -6,6 +6,8 @@ use maple_lark_api::Role;
 use maple_lark_directory::Person;
 use maple_lark_time::span::Span;
 
+use super::BadKey;
+
 /// A group whose members are everybody.
 const EVERYBODY: &str = "*";
 
@@ -21,13 +23,14 @@ pub struct Meaning {
 
 impl Meaning {
     /// # Errors
-    /// In words, which key of the section is wrong and why.
+    /// Which key of the section is wrong.
     pub(super) fn checked(
         section: &str,
         mut written: BTreeMap<String, Vec<String>>,
         teams: BTreeMap<String, Vec<String>>,
         same: fn(&str, &str) -> bool,
-    ) -> Result<Self, String> {
+    ) -> Result<Self, BadKey> {
+        let bad = |why: String| BadKey::new(format!("{section}.roles"), why);
         let mut roles = Vec::new();
         for role in [Role::Administrator, Role::Author, Role::Viewer] {
             let groups = written.remove(&role.to_string());
@@ -36,19 +39,20 @@ impl Meaning {
         if let Some(other) = written.keys().next() {
             let known = other.parse::<Role>();
             let words = known.err().map(|error| error.to_string());
-            return Err(format!("{section}.roles: {}", words.unwrap_or_default()));
+            return Err(bad(words.unwrap_or_default()));
         }
         if roles.is_empty() {
-            return Err(format!(
-                "{section}.roles: nobody could sign in; say which groups have which role, such as viewer = [\"*\"] for everybody"
+            return Err(bad(
+                "nobody could sign in; say which groups have which role, such as viewer = [\"*\"] for everybody".to_owned(),
             ));
         }
         let of_all = |(role, groups): &(Role, Vec<String>)| {
             *role > Role::Viewer && groups.iter().any(|one| one == EVERYBODY)
         };
         if roles.iter().any(of_all) {
-            return Err(format!(
-                "{section}.roles: \"*\" is for viewers alone; name the groups of authors and administrators"
+            return Err(bad(
+                "\"*\" is for viewers alone; name the groups of authors and administrators"
+                    .to_owned(),
             ));
         }
         Ok(Self { roles, teams, same })
@@ -88,15 +92,16 @@ impl Meaning {
 /// A time that a clock measures, as it is written.
 ///
 /// # Errors
-/// In words, if it has days or longer, or is less than a second.
-pub(super) fn elapsed(key: &str, span: Option<Span>, usual: Duration) -> Result<Duration, String> {
+/// If it has days or longer, or is less than a second.
+pub(super) fn elapsed(key: &str, span: Option<Span>, usual: Duration) -> Result<Duration, BadKey> {
     match span.map(|span| span.elapsed()) {
         None => Ok(usual),
         Some(Some(length)) if length.num_seconds() >= 1 => {
             Ok(Duration::from_secs(length.num_seconds().unsigned_abs()))
         }
-        Some(_) => Err(format!(
-            "{key} must be made of hours, minutes and seconds, such as \"PT15M\""
+        Some(_) => Err(BadKey::new(
+            key,
+            "it must be made of hours, minutes and seconds, such as \"PT15M\"",
         )),
     }
 }

@@ -8,7 +8,9 @@ use serde::Deserialize;
 use url::Url;
 
 use super::{
+    BadKey,
     directory::is_own,
+    file_at,
     groups::{Meaning, elapsed},
     look_up,
 };
@@ -53,32 +55,34 @@ pub(super) struct IdentityProviderFile {
 
 impl IdentityProviderFile {
     /// # Errors
-    /// In words, which key is wrong and why.
-    pub(super) fn checked(self, public_url: &str) -> Result<IdentityProvider, String> {
+    /// Which key is wrong.
+    pub(super) fn checked(self, public_url: &str) -> Result<IdentityProvider, BadKey> {
         let issuer = Url::parse(&self.issuer)
-            .map_err(|error| format!("identity-provider.issuer: {error}"))?;
+            .map_err(|error| BadKey::new("identity-provider.issuer", error))?;
         let host = issuer.host_str().unwrap_or_default().to_owned();
         if issuer.scheme() != "https" && !(issuer.scheme() == "http" && is_own(&host)) {
-            return Err(format!(
-                "identity-provider.issuer: who people are would be for everybody on the way to change; use https://{host}"
+            return Err(BadKey::new(
+                "identity-provider.issuer",
+                format!(
+                    "who people are would be for everybody on the way to change; use https://{host}"
+                ),
             ));
         }
         let secret = self.secret.map(|written| {
-            look_up(&written).map_err(|error| format!("identity-provider.secret: {error}"))
+            look_up(&written).map_err(|error| BadKey::new("identity-provider.secret", error))
         });
-        let ca = self.ca_file.map(|path| {
-            std::fs::read(&path).map_err(|error| {
-                let path = path.display();
-                format!("identity-provider.ca-file: {path} cannot be read: {error}")
-            })
-        });
+        let ca = self.ca_file.as_deref();
+        let ca = ca.map(|path| file_at("identity-provider.ca-file", path));
         let check_every = match self.check_every.as_deref() {
             None => Some(USUAL_CHECK),
             Some(NEVER) => None,
             Some(written) => {
                 let span: Result<Span, _> = written.parse();
                 let span = span.map_err(|error| {
-                    format!("identity-provider.check-every: {error}; or say \"never\"")
+                    BadKey::new(
+                        "identity-provider.check-every",
+                        format!("{error}; or say \"never\""),
+                    )
                 })?;
                 Some(elapsed(
                     "identity-provider.check-every",
@@ -103,7 +107,7 @@ impl IdentityProviderFile {
             timeout: elapsed("identity-provider.timeout", self.timeout, USUAL_TIMEOUT)?,
         };
         let provider =
-            Provider::new(settings).map_err(|error| format!("identity-provider: {error}"))?;
+            Provider::new(settings).map_err(|error| BadKey::new("identity-provider", error))?;
         Ok(IdentityProvider {
             provider,
             title: self.title.unwrap_or(host),

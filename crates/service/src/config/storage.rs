@@ -9,7 +9,7 @@ use maple_lark_time::span::Span;
 use serde::Deserialize;
 use url::Url;
 
-use super::{directory::is_own, groups::elapsed, look_up};
+use super::{BadKey, directory::is_own, file_at, groups::elapsed, look_up};
 
 const USUAL_TIMEOUT: Duration = Duration::from_secs(30);
 /// A copy of the database that is not older finds all of its bodies in the place.
@@ -64,13 +64,16 @@ struct BucketFile {
 
 impl StorageFile {
     /// # Errors
-    /// In words, which key is wrong and why.
-    pub(super) fn checked(self) -> Result<Storage, String> {
+    /// Which key is wrong.
+    pub(super) fn checked(self) -> Result<Storage, BadKey> {
         let grace = match self.remove_after.map(|span| span.elapsed()) {
             None => USUAL_GRACE,
             Some(Some(length)) => length,
             Some(None) => {
-                return Err("storage.remove-after must be made of hours, minutes and seconds, such as \"PT48H\"".to_owned());
+                return Err(BadKey::new(
+                    "storage.remove-after",
+                    "it must be made of hours, minutes and seconds, such as \"PT48H\"",
+                ));
             }
         };
         let in_the_clear = match &self.bucket {
@@ -88,17 +91,22 @@ impl StorageFile {
             (Some(folder), None) => {
                 if !folder.is_absolute() {
                     let folder = folder.display();
-                    return Err(format!("storage.folder: {folder} is not an absolute path"));
+                    let why = format!("{folder} is not an absolute path");
+                    return Err(BadKey::new("storage.folder", why));
                 }
                 let opened = Outside::folder(folder, keeps).map_err(|error| {
                     let folder = folder.display();
-                    format!("storage.folder: {error}; make {folder} as a folder that the service alone may read and write")
+                    let why = format!("{error}; make {folder} as a folder that the service alone may read and write");
+                    BadKey::new("storage.folder", why)
                 })?;
                 (opened, folder.display().to_string())
             }
             (None, Some(bucket)) => bucket.opened(keeps)?,
             _ => {
-                return Err("storage: say either folder = \"/path\" or [storage.bucket]".to_owned());
+                return Err(BadKey::new(
+                    "storage",
+                    "say either folder = \"/path\" or [storage.bucket]",
+                ));
             }
         };
         Ok(Storage {
@@ -112,20 +120,18 @@ impl StorageFile {
 }
 
 impl BucketFile {
-    fn opened(self, keeps: Keeps) -> Result<(Outside, String), String> {
-        let key =
-            |name: &str, error: &dyn std::fmt::Display| format!("storage.bucket.{name}: {error}");
+    fn opened(self, keeps: Keeps) -> Result<(Outside, String), BadKey> {
         if !matches!(self.endpoint.scheme(), "http" | "https") || !self.endpoint.has_host() {
-            return Err(key("endpoint", &"it must begin with https://"));
+            return Err(BadKey::new(
+                "storage.bucket.endpoint",
+                "it must begin with https://",
+            ));
         }
-        let ca = self.ca_file.map(|path| {
-            std::fs::read(&path).map_err(|error| {
-                key(
-                    "ca-file",
-                    &format!("{} cannot be read: {error}", path.display()),
-                )
-            })
-        });
+        let secret = |key: &str, written: &str| {
+            look_up(written).map_err(|error| BadKey::new(format!("storage.bucket.{key}"), error))
+        };
+        let ca = self.ca_file.as_deref();
+        let ca = ca.map(|path| file_at("storage.bucket.ca-file", path));
         let timeout = elapsed("storage.bucket.timeout", self.timeout, USUAL_TIMEOUT)?;
         let title = format!("bucket {} at {}", self.name, self.endpoint.authority());
         let storage = ObjectStorage {
@@ -134,12 +140,14 @@ impl BucketFile {
             bucket: self.name,
             prefix: self.prefix.unwrap_or_default(),
             by_host: self.name_in_host,
-            access_key: look_up(&self.access_key).map_err(|error| key("access-key", &error))?,
-            secret_key: look_up(&self.secret_key).map_err(|error| key("secret-key", &error))?,
+            access_key: secret("access-key", &self.access_key)?,
+            secret_key: secret("secret-key", &self.secret_key)?,
             ca: ca.transpose()?,
             timeout,
         };
-        let place = storage.open().map_err(|error| key("endpoint", &error))?;
+        let place = storage
+            .open()
+            .map_err(|error| BadKey::new("storage.bucket.endpoint", error))?;
         Ok((Outside::new(place, keeps), title))
     }
 }

@@ -352,7 +352,7 @@ fn what_is_wrong_with_a_directory_is_said_with_its_key() {
         (
             "base =",
             "check-every = \"P1M\"\nbase =",
-            "directory.check-every must be made of hours",
+            "directory.check-every: it must be made of hours",
         ),
         (
             "base =",
@@ -421,7 +421,7 @@ fn what_is_wrong_with_an_identity_provider_is_said_with_its_key() {
         (
             "client =",
             "check-every = \"P1M\"\nclient =",
-            "identity-provider.check-every must be made of hours",
+            "identity-provider.check-every: it must be made of hours",
         ),
         (
             "client =",
