@@ -1,9 +1,10 @@
 //! Rows as they are read and kept: packed, so that a million of them fit beside the rest, and
 //! written to and read from JSON a row at a time.
 
-use std::{fmt, mem, sync::Arc};
+use std::{borrow::Cow, fmt, mem, sync::Arc};
 
 use chrono::{DateTime, NaiveDate, SecondsFormat};
+use lz4_flex::block::{compress_prepend_size, decompress_size_prepended};
 use rust_decimal::Decimal;
 use serde::{
     Deserialize, Deserializer, Serialize, Serializer,
@@ -16,7 +17,8 @@ use crate::{
     table::{Column, ColumnKind, Table, Value},
 };
 
-/// How many bytes of rows are packed into one piece. Pieces are shared between copies.
+/// How many bytes of rows are packed into one piece. A full one is compressed, for rows are much like
+/// those before them, and shared between copies.
 const PIECE: usize = 256 * 1024;
 
 /// A [`Table`] whose rows can only be added and walked. A copy shares them.
@@ -27,6 +29,8 @@ pub struct PackedTable {
     full: Vec<Arc<[u8]>>,
     open: Vec<u8>,
     count: usize,
+    /// Of all rows, before they are compressed.
+    bytes: usize,
     /// The source had more rows than the limit allowed to read.
     pub truncated: bool,
 }
@@ -104,10 +108,11 @@ impl PackedTable {
         self.count == 0
     }
 
-    /// How many bytes its rows take.
+    /// How many bytes its rows take, before they are compressed: a measure that does not depend on what
+    /// they say.
     #[must_use]
     pub fn size(&self) -> usize {
-        self.full.iter().map(|piece| piece.len()).sum::<usize>() + self.open.len()
+        self.bytes
     }
 
     /// The place of the column of this name.
@@ -119,6 +124,7 @@ impl PackedTable {
     /// Adds a row: one value a column.
     pub fn push(&mut self, row: &[Value]) {
         debug_assert_eq!(row.len(), self.columns.len());
+        let before = self.open.len();
         for value in row {
             // Writing to memory cannot fail, and every cell has a packed form.
             if let Ok(bytes) = postcard::to_extend(&Cell::from(value), mem::take(&mut self.open)) {
@@ -126,8 +132,9 @@ impl PackedTable {
             }
         }
         self.count += 1;
+        self.bytes += self.open.len() - before;
         if self.open.len() >= PIECE {
-            self.full.push(self.open.as_slice().into());
+            self.full.push(compress_prepend_size(&self.open).into());
             self.open.clear();
         }
     }
@@ -138,8 +145,18 @@ impl PackedTable {
         Rows {
             table: self,
             piece: 0,
-            rest: self.full.first().map_or(&self.open, |piece| piece),
+            open: self.piece(0),
+            at: 0,
             left: self.count,
+        }
+    }
+
+    /// The rows of one piece; after the full ones comes the open one.
+    fn piece(&self, number: usize) -> Cow<'_, [u8]> {
+        match self.full.get(number) {
+            // What was compressed here can be read here; of nothing else there is a piece.
+            Some(piece) => decompress_size_prepended(piece).unwrap_or_default().into(),
+            None => Cow::Borrowed(&self.open),
         }
     }
 
@@ -207,7 +224,9 @@ impl<'de> Deserialize<'de> for Table {
 pub struct Rows<'a> {
     table: &'a PackedTable,
     piece: usize,
-    rest: &'a [u8],
+    /// The rows of that piece, and up to where they are read.
+    open: Cow<'a, [u8]>,
+    at: usize,
     left: usize,
 }
 
@@ -219,22 +238,21 @@ impl Rows<'_> {
         if self.left == 0 {
             return false;
         }
-        while self.rest.is_empty() && self.piece < self.table.full.len() {
+        while self.at == self.open.len() && self.piece < self.table.full.len() {
             self.piece += 1;
-            self.rest = self
-                .table
-                .full
-                .get(self.piece)
-                .map_or(&self.table.open, |piece| piece);
+            self.open = self.table.piece(self.piece);
+            self.at = 0;
         }
+        let mut rest = &self.open[self.at..];
         for _ in &self.table.columns {
             // What was packed here can be read here.
-            let Ok((cell, rest)) = postcard::take_from_bytes::<Cell<'_>>(self.rest) else {
+            let Ok((cell, after)) = postcard::take_from_bytes::<Cell<'_>>(rest) else {
                 return false;
             };
             row.push(cell.into());
-            self.rest = rest;
+            rest = after;
         }
+        self.at = self.open.len() - rest.len();
         self.left -= 1;
         true
     }
@@ -577,6 +595,12 @@ mod tests {
             );
         }
         assert_eq!(copy.rows().count(), 50_000);
+        let held: usize = packed.full.iter().map(|piece| piece.len()).sum();
+        assert!(
+            held < packed.size() / 2,
+            "{held} of {} bytes",
+            packed.size()
+        );
         let texts = packed.select(&[1]);
         assert_eq!(
             (texts.len(), texts.rows().nth(39_999).unwrap()),
