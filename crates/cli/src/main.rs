@@ -20,7 +20,7 @@ use command::{
     sign_in, source, teams, template, tokens, users,
 };
 #[cfg(feature = "serve")]
-use command::{check, serve};
+use command::{check, init, serve};
 use failure::Failure;
 use output::Output;
 
@@ -148,6 +148,8 @@ enum Command {
     },
     #[cfg(feature = "serve")]
     Serve(serve::Serve),
+    #[cfg(feature = "serve")]
+    Init(init::Init),
     #[cfg(feature = "serve")]
     Check(check::Check),
     Condition(condition::Condition),
@@ -306,6 +308,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Manual { folder } => manual(&folder)?,
         #[cfg(feature = "serve")]
         Command::Serve(command) => command.run().await?,
+        #[cfg(feature = "serve")]
+        Command::Init(command) => command.run(output).await?,
         #[cfg(feature = "serve")]
         Command::Check(command) => {
             if !command.run(output).await? {

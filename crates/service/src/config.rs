@@ -553,7 +553,7 @@ fn database_addresses(url: &str) -> Vec<SocketAddr> {
 
 /// Why a setting of the service's own cannot be looked up.
 #[derive(Debug, thiserror::Error)]
-enum LookUpError {
+pub enum LookUpError {
     #[error(transparent)]
     Written(#[from] BadSetting),
     #[error("the environment variable {0} is not set")]
@@ -574,7 +574,11 @@ enum LookUpError {
     Secret,
 }
 
-fn look_up(written: &str) -> Result<String, LookUpError> {
+/// What a setting is, or what is behind a reference to it: `env:NAME` or `file:/path`.
+///
+/// # Errors
+/// If it is not there or cannot be read.
+pub fn look_up(written: &str) -> Result<String, LookUpError> {
     match written.parse::<Setting>()? {
         Setting::Plain(text) => Ok(text),
         Setting::Environment(name) => std::env::var(&name).map_err(|_| LookUpError::NotSet(name)),

@@ -8,6 +8,7 @@ pub mod config;
 mod console;
 mod engine;
 mod fonts;
+pub mod init;
 mod logging;
 mod secrets;
 

@@ -17,6 +17,7 @@ pub mod failed_pages;
 pub mod keeping;
 mod look;
 mod migration;
+pub mod new_database;
 pub mod notices;
 pub mod orders;
 pub mod outside;

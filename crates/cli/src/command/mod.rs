@@ -19,6 +19,8 @@ pub mod explain;
 pub mod export;
 mod hand_over;
 pub mod history;
+#[cfg(feature = "serve")]
+pub mod init;
 pub mod keeping;
 pub mod list;
 pub mod publish;

@@ -16,6 +16,7 @@ mod console;
 mod delivering;
 mod documents;
 mod engine;
+mod first_configuration;
 mod first_run;
 mod forms;
 mod keeping;

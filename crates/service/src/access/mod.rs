@@ -89,7 +89,7 @@ pub enum SignInError {
 }
 
 /// 256 random bits, to be shown once.
-fn random_token() -> String {
+pub(crate) fn random_token() -> String {
     let mut bytes = [0u8; 32];
     // Without random bytes no secret can be made, so there is nothing to go on with.
     getrandom::fill(&mut bytes).expect("the operating system gives random bytes");
