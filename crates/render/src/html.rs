@@ -5,7 +5,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_data::stop;
 use std::{collections::BTreeSet, sync::LazyLock};
 
-use maple_lark_document::document::{Body, Document, Heading};
+use maple_lark_document::document::{Align, Body, Document, Heading, ShownTable};
 use minijinja::{AutoEscape, Environment, value::Serde};
 use serde_json::{Value, json};
 
@@ -70,23 +70,8 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                     body["figures"][index]["strokes"] = strokes(&figure.sparkline).into();
                 }
             }
-            if let Body::Table { table } = &block.body
-                && (LEAST_CARDS..=MOST_CARDS).contains(&table.headings.len())
-            {
-                body["labels"] = labels(&table.headings).into();
-            }
-            if let Body::Table { table } = &block.body
-                && table.headings.iter().any(|heading| heading.trend)
-            {
-                for (row, cells) in table.rows.iter().enumerate() {
-                    for (column, cell) in cells
-                        .iter()
-                        .enumerate()
-                        .filter(|(_, cell)| !cell.trend.is_empty())
-                    {
-                        body["table"]["rows"][row][column]["strokes"] = strokes(&cell.trend).into();
-                    }
-                }
+            if let Body::Table { table } = &block.body {
+                shown_table(table, body);
             }
             if let Body::Page { parts, address, .. } = &block.body {
                 body["place"] = place(address).into();
@@ -116,6 +101,30 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
     let mut values = json!({ "reader": reader, "most_cards": MOST_CARDS, "blocks_alone": blocks_alone, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
     values["document"] = model;
     render_template("report", &values)
+}
+
+/// A table as the template takes it: what its columns are called on a phone and how their cells stand, and
+/// cells that are only text as that text, for there may be thousands.
+fn shown_table(table: &ShownTable, body: &mut Value) {
+    if (LEAST_CARDS..=MOST_CARDS).contains(&table.headings.len()) {
+        body["labels"] = labels(&table.headings).into();
+    }
+    let kinds = table.headings.iter().map(|heading| match heading.align {
+        _ if heading.trend => "trend",
+        Align::Right => "number",
+        Align::Left => "",
+    });
+    body["kinds"] = kinds.collect();
+    for (row, cells) in table.rows.iter().enumerate() {
+        for (column, cell) in cells.iter().enumerate() {
+            let shown = &mut body["table"]["rows"][row][column];
+            if !cell.trend.is_empty() {
+                shown["strokes"] = strokes(&cell.trend).into();
+            } else if cell.mark.is_none() && cell.bar.is_none() {
+                *shown = shown["text"].take();
+            }
+        }
+    }
 }
 
 /// What the columns of a table are called, as custom properties for the style sheet: on a phone, where
