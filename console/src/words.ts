@@ -204,6 +204,7 @@ export const CHANNEL_KINDS: Record<string, string> = {
   'mail-server': 'Mail server',
   folder: 'Folder of this machine',
   upload: 'Upload by HTTP (WebDAV)',
+  'object-storage': 'Bucket of object storage (S3)',
   webhook: 'Web hook',
   syslog: 'Syslog',
   program: 'Program of this machine',

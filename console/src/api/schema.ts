@@ -2454,7 +2454,7 @@ export interface components {
          * @description How a delivery travels.
          * @enum {string}
          */
-        ChannelType: "mail" | "folder" | "upload" | "webhook" | "syslog" | "program" | "removed";
+        ChannelType: "mail" | "folder" | "upload" | "object-storage" | "webhook" | "syslog" | "program" | "removed";
         /** @description A channel that documents are delivered by. */
         ChannelView: {
             file: string;
@@ -16299,7 +16299,7 @@ export const auditOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
-export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "webhook", "syslog", "program", "removed"];
+export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "object-storage", "webhook", "syslog", "program", "removed"];
 export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
 export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "xml", "txt", "png"];

@@ -210,6 +210,7 @@ words!(
     Mail = "mail",
     Folder = "folder",
     Upload = "upload",
+    ObjectStorage = "object-storage",
     Webhook = "webhook",
     Syslog = "syslog",
     Program = "program",

@@ -15,7 +15,7 @@ pub use bounce::{Bounce, read_bounce};
 pub use folder::{is_within, remove_files, write_files};
 pub use http::{HttpTarget, SignedIn, post_message, put_files};
 pub use message::{Attachment, BadDkimKey, DkimKey, ListHeaders, Message};
-pub use object_storage::{BadStorage, ObjectStorage};
+pub use object_storage::{BadStorage, Bucket, ObjectStorage};
 pub use program::{HandedOver, Program, run_program};
 pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
 pub use syslog::{Severity, SyslogLine, send_line};

@@ -5,18 +5,25 @@ use std::{error::Error as _, io::ErrorKind, sync::Arc, time::Duration};
 use async_trait::async_trait;
 use http_body_util::BodyExt;
 use object_store::{
-    BackoffConfig, ClientOptions, ObjectStore, RetryConfig,
+    Attribute, Attributes, BackoffConfig, ClientOptions, ObjectStore, ObjectStoreExt, PutOptions,
+    RetryConfig,
     aws::{AmazonS3Builder, Checksum},
     client::{
         HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse,
         HttpResponseBody, HttpService,
     },
+    path::Path,
     prefix::PrefixStore,
 };
 use reqwest::{Certificate, Client, Url, redirect::Policy};
 
+use crate::DeliveryError;
+
 /// So often a request is made again that the storage did not answer, or asked to be made again.
 const RETRIES: usize = 2;
+
+/// Signs of what a server says that are repeated.
+const LONGEST_WORDS: usize = 200;
 
 /// Why object storage cannot be used as it is set.
 #[derive(Debug, thiserror::Error)]
@@ -58,6 +65,11 @@ impl ObjectStorage {
             client = client.add_root_certificate(one);
         }
         let client = client.build()?;
+        Ok(self.open_by(client)?)
+    }
+
+    /// The same by a client that trusts and reaches what it may.
+    fn open_by(self, client: Client) -> Result<Arc<dyn ObjectStore>, object_store::Error> {
         let bucket = AmazonS3Builder::new()
             .with_endpoint(self.address())
             .with_allow_http(self.endpoint.scheme() == "http")
@@ -85,11 +97,92 @@ impl ObjectStorage {
     }
 
     /// Where the bucket is reached.
-    fn address(&self) -> String {
+    #[must_use]
+    pub fn address(&self) -> String {
         let address = self.endpoint.as_str().trim_end_matches('/');
         match (self.by_host, address.split_once("://")) {
             (true, Some((scheme, host))) => format!("{scheme}://{}.{host}", self.bucket),
             _ => address.to_owned(),
+        }
+    }
+}
+
+/// A bucket that documents go into.
+pub struct Bucket {
+    place: Arc<dyn ObjectStore>,
+    /// What it is called in words to people.
+    name: String,
+}
+
+impl Bucket {
+    /// Makes ready to use a bucket by a client that reaches what it may. Nothing is asked yet.
+    ///
+    /// # Errors
+    /// If the settings contradict each other.
+    pub fn open(
+        storage: ObjectStorage,
+        client: Client,
+        name: String,
+    ) -> Result<Self, object_store::Error> {
+        let place = storage.open_by(client)?;
+        Ok(Self { place, name })
+    }
+
+    /// Puts an object there, whose SHA-256 the storage checks. One of the same name is replaced, so putting
+    /// it again is harmless.
+    ///
+    /// # Errors
+    /// If the storage does not answer, or does not take it.
+    pub async fn put(
+        &self,
+        name: &str,
+        media_type: &str,
+        bytes: &[u8],
+    ) -> Result<(), DeliveryError> {
+        let mut attributes = Attributes::new();
+        attributes.insert(Attribute::ContentType, media_type.to_owned().into());
+        let options = PutOptions {
+            attributes,
+            ..PutOptions::default()
+        };
+        let (name, body) = (Path::from(name), bytes.to_vec().into());
+        let put = self.place.put_opts(&name, body, options).await;
+        put.map_err(|error| self.judged(&error))?;
+        Ok(())
+    }
+
+    /// Removes an object.
+    ///
+    /// # Errors
+    /// If the storage does not answer, or does not let it go.
+    pub async fn remove(&self, name: &str) -> Result<(), DeliveryError> {
+        let name = Path::from(name);
+        let removed = self.place.delete(&name).await;
+        removed.map_err(|error| self.judged(&error))
+    }
+
+    /// What a failure means: what lasts is refused, the rest is tried again.
+    fn judged(&self, error: &object_store::Error) -> DeliveryError {
+        let server = self.name.clone();
+        let mut innermost: &dyn std::error::Error = error;
+        while let Some(source) = innermost.source() {
+            innermost = source;
+        }
+        // What a server says beside that may be a whole page.
+        let why = innermost.to_string();
+        let why = why.lines().next().unwrap_or_default();
+        let why: String = why.chars().take(LONGEST_WORDS).collect();
+        match error {
+            object_store::Error::Unauthenticated { .. }
+            | object_store::Error::PermissionDenied { .. } => DeliveryError::Refused {
+                server,
+                words: format!("{why}; check access-key and secret-key, and what they may do"),
+            },
+            object_store::Error::NotFound { .. } => DeliveryError::Refused {
+                server,
+                words: format!("{why}; check url and bucket"),
+            },
+            _ => DeliveryError::Unreachable { server, words: why },
         }
     }
 }

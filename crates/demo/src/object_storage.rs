@@ -112,7 +112,7 @@ impl<'r> Responder<'r, 'static> for Refused {
 struct Name(String);
 
 impl<'r> FromSegments<'r> for Name {
-    type Error = ();
+    type Error = Refused;
 
     fn from_segments(
         segments: Segments<'r, rocket::http::uri::fmt::Path>,
@@ -120,7 +120,7 @@ impl<'r> FromSegments<'r> for Name {
         let mut all = segments;
         match all.next() {
             Some(BUCKET) => Ok(Self(all.collect::<Vec<_>>().join("/"))),
-            _ => Err(()),
+            _ => Err(Refused(Status::NotFound, "NoSuchBucket")),
         }
     }
 }
@@ -204,12 +204,12 @@ impl<'r> Responder<'r, 'static> for Found {
 
 #[get("/<name..>")]
 fn read(
-    name: Name,
+    name: Result<Name, Refused>,
     signed: Result<Signed, Refused>,
     shelf: &State<Arc<Shelf>>,
 ) -> Result<Found, Refused> {
     signed?;
-    let found = shelf.objects().get(&name.0).cloned();
+    let found = shelf.objects().get(&name?.0).cloned();
     found
         .map(Found)
         .ok_or(Refused(Status::NotFound, "NoSuchKey"))
@@ -217,13 +217,13 @@ fn read(
 
 #[put("/<name..>", data = "<data>")]
 async fn write(
-    name: Name,
+    name: Result<Name, Refused>,
     signed: Result<Signed, Refused>,
     sum: Sum,
     data: Data<'_>,
     shelf: &State<Arc<Shelf>>,
 ) -> Result<Kept, Refused> {
-    let Signed(digest) = signed?;
+    let (Signed(digest), name) = (signed?, name?);
     let bad = Refused(Status::BadRequest, "XAmzContentSHA256Mismatch");
     let body = data.open(256.mebibytes()).into_bytes().await;
     let body = body.map_err(|_| Refused(Status::BadRequest, "IncompleteBody"))?;
@@ -260,11 +260,11 @@ impl<'r> Responder<'r, 'static> for Kept {
 
 #[delete("/<name..>")]
 fn remove(
-    name: Name,
+    name: Result<Name, Refused>,
     signed: Result<Signed, Refused>,
     shelf: &State<Arc<Shelf>>,
 ) -> Result<Status, Refused> {
     signed?;
-    shelf.objects().remove(&name.0);
+    shelf.objects().remove(&name?.0);
     Ok(Status::NoContent)
 }

@@ -88,7 +88,7 @@ const CHANNEL: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: mail-server, folder, upload, webhook, syslog or program",
+        "Kind: mail-server, folder, upload, object-storage, webhook, syslog or program",
     ),
     of_kind(&["mail-server"], "host", "Host"),
     of_kind(
@@ -103,9 +103,16 @@ const CHANNEL: &[Needed] = &[
         "Name of the program in the service's configuration",
     ),
     of_kind(
-        &["upload", "webhook"],
+        &["upload", "object-storage", "webhook"],
         "url",
         "Address, with http:// or https://",
+    ),
+    of_kind(&["object-storage"], "bucket", "Bucket"),
+    of_kind(&["object-storage"], "access-key", "Access key"),
+    of_kind(
+        &["object-storage"],
+        "secret-key",
+        "Secret key, such as secret:objects",
     ),
     of_kind(
         &["syslog"],

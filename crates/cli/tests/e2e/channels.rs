@@ -5,7 +5,10 @@ use std::{process::Command, time::Duration};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use mail_parser::MessageParser;
-use maple_lark_demo::{RealMailServer, WebReceiver, mail_server::HangUp, receivers::start_syslog};
+use maple_lark_demo::{
+    ObjectStorage, RealMailServer, WebReceiver, mail_server::HangUp, object_storage,
+    receivers::start_syslog,
+};
 use serde_json::{Value, json};
 
 use crate::place::{
@@ -183,6 +186,78 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         );
         assert!(!text(&output.stdout).contains("nobody knows"));
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn documents_go_into_a_bucket_once_it_answers() {
+    let place = Place::new().await;
+    let storage = ObjectStorage::start().await.unwrap();
+    let _service = place.serve();
+    place.sign_in();
+    for (name, secret) in [
+        ("objects", object_storage::SECRET_KEY),
+        ("old", "not-that-one"),
+    ] {
+        let kept = place.lark_with_input(&["secret", "set", name], &format!("{secret}\n"));
+        assert!(kept.status.success(), "{}", text(&kept.stderr));
+    }
+    let channel = |name: &str, bucket: &str, secret: &str| {
+        format!(
+            "[channel]\nname = \"{name}\"\nkind = \"object-storage\"\nurl = \"{}\"\nregion = \"{}\"\nbucket = \"{bucket}\"\nprefix = \"reports\"\naccess-key = \"{}\"\nsecret-key = \"secret:{secret}\"\n",
+            storage.endpoint(),
+            object_storage::REGION,
+            object_storage::ACCESS_KEY,
+        )
+    };
+    let bucket = object_storage::BUCKET;
+    applied(
+        &place,
+        &[
+            ("bucket.toml", &channel("bucket", bucket, "objects")),
+            (
+                "nowhere.toml",
+                &channel("nowhere", "no-such-bucket", "objects"),
+            ),
+            ("stale.toml", &channel("stale", bucket, "old")),
+        ],
+    );
+    place.apply_small(&by("[\"bucket\"]").list("formats", &["csv", "html"]));
+    // A storage that is down is tried again; what was put by then is put once more.
+    storage.fail(true);
+    let run = place.json(&["run", "small", "--detach"]);
+    let id = run["id"].as_str().unwrap().to_owned();
+    wait_for(&place, &id, "an attempt that fails", |run| {
+        let attempts = run["deliveries"][0]["attempts"].as_array();
+        attempts.is_some_and(|attempts| attempts.iter().any(|one| one["outcome"] != "accepted"))
+    });
+    storage.fail(false);
+    let run = wait_for(&place, &id, "the delivery", |run| {
+        run["state"] == "delivered"
+    });
+    let documents = run["documents"].as_array().unwrap();
+    let objects = storage.objects();
+    assert_eq!((documents.len(), objects.len()), (2, 2), "{run:#}");
+    for document in documents {
+        let name = format!("reports/small/{}", document["file_name"].as_str().unwrap());
+        let digest = <sha2::Sha256 as sha2::Digest>::digest(&objects[&name]);
+        assert_eq!(hex::encode(digest), document["sha256"], "{name}");
+    }
+    for (channel, works, words) in [
+        (
+            "bucket",
+            true,
+            "files can be put into the bucket orrin-documents",
+        ),
+        ("nowhere", false, "check url and bucket"),
+        ("stale", false, "check access-key and secret-key"),
+    ] {
+        let tried = place.lark(&["channels", "test", channel, "--output", "json"]);
+        let said = text(&tried.stdout);
+        assert_eq!(tried.status.success(), works, "{channel}: {said}");
+        assert!(said.contains(words), "{channel}: {said}");
+        assert!(!said.contains(object_storage::SECRET_KEY) && !said.contains("not-that-one"));
+    }
+    assert_eq!(storage.objects().len(), 2, "what was tried with is gone");
 }
 
 /// HMAC by a program that is not ours.

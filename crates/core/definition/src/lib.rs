@@ -23,7 +23,7 @@ pub use model::block::{
 pub use model::calendar::CalendarFile;
 pub use model::channel::{
     Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-    ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
+    ObjectStorageSettings, ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
 };
 pub use model::dashboard::{Dashboard, Section};
 pub use model::dashboard_template::{

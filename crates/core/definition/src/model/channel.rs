@@ -35,6 +35,8 @@ pub enum ChannelKind {
     Folder(FolderSettings),
     /// HTTP PUT, as WebDAV servers and object stores take it (RFC 9110, RFC 4918).
     Upload(UploadSettings),
+    /// A bucket of object storage that is spoken to as S3.
+    ObjectStorage(Box<ObjectStorageSettings>),
     /// A request for each delivery to an address on the web.
     Webhook(WebhookSettings),
     /// A line for each delivery in a system log.
@@ -45,10 +47,11 @@ pub enum ChannelKind {
 
 impl ChannelKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 6] = [
+    pub const NAMES: [&str; 7] = [
         "mail-server",
         "folder",
         "upload",
+        "object-storage",
         "webhook",
         "syslog",
         "program",
@@ -61,6 +64,7 @@ impl ChannelKind {
             ChannelKind::MailServer(_) => "mail-server",
             ChannelKind::Folder(_) => "folder",
             ChannelKind::Upload(_) => "upload",
+            ChannelKind::ObjectStorage(_) => "object-storage",
             ChannelKind::Webhook(_) => "webhook",
             ChannelKind::Syslog(_) => "syslog",
             ChannelKind::Program(_) => "program",
@@ -74,6 +78,9 @@ impl ChannelKind {
             ChannelKind::MailServer(server) => format!("{}:{}", server.host.written(), server.port),
             ChannelKind::Folder(folder) => folder.folder.clone(),
             ChannelKind::Upload(upload) => upload.web.url.written(),
+            ChannelKind::ObjectStorage(storage) => {
+                format!("{} at {}", storage.bucket, storage.url.written())
+            }
             // Whoever knows the address of a webhook may post there.
             ChannelKind::Webhook(webhook) => host_of(&webhook.web.url.written()),
             ChannelKind::Syslog(syslog) => syslog.address.written(),
@@ -87,6 +94,27 @@ fn host_of(url: &str) -> String {
         Some((scheme, rest)) => format!("{scheme}://{}/…", rest.split('/').next().unwrap_or(rest)),
         None => url.to_owned(),
     }
+}
+
+/// A bucket, and as whom it is used.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ObjectStorageSettings {
+    /// The server.
+    pub url: Setting,
+    /// The region that requests are signed for.
+    pub region: String,
+    /// The bucket's name.
+    pub bucket: String,
+    /// What all names in it begin with; may be empty.
+    pub prefix: String,
+    /// Whether the bucket is part of the server's name and not of the path.
+    pub name_in_host: bool,
+    /// Whose requests they are.
+    pub access_key: Setting,
+    /// What they are signed with.
+    pub secret_key: Setting,
+    /// Certificates (PEM) to trust beside the machine's own.
+    pub ca_file: Option<String>,
 }
 
 /// A mail server, and who messages are from.

@@ -6,7 +6,8 @@ use crate::{
     model::{
         channel::{
             Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-            ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
+            ObjectStorageSettings, ProgramSettings, SyslogSettings, UploadSettings,
+            WebhookSettings,
         },
         mailbox::Mailbox,
         message_values,
@@ -16,7 +17,7 @@ use crate::{
     },
     read::{
         files,
-        http::read_web,
+        http::{read_url, read_web},
         name::{read_name, read_teams},
         node::Node,
         setting::{ca_file, secret, setting},
@@ -61,6 +62,9 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
             }))
         }
         "upload" => read_web(&node).map(|web| ChannelKind::Upload(UploadSettings { web })),
+        "object-storage" => read_object_storage(&node)
+            .map(Box::new)
+            .map(ChannelKind::ObjectStorage),
         "webhook" => {
             let text = node.text("text").map(|text| Template::new(text.value));
             if let Some(Err(error)) = text.as_ref().map(message_values::check) {
@@ -127,6 +131,32 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
         rate_per_minute,
         timeout_seconds,
         place,
+    })
+}
+
+fn read_object_storage(node: &Node<'_>) -> Option<ObjectStorageSettings> {
+    let url = read_url(node);
+    let bucket = node.required("bucket").value;
+    if bucket.contains('/') {
+        node.report(
+            "bucket",
+            "must be the name alone; what names in it begin with is the prefix",
+        );
+    }
+    for key in ["access-key", "secret-key"] {
+        node.required(key);
+    }
+    let (access_key, secret_key) = (setting(node, "access-key"), secret(node, "secret-key"));
+    let text = |key: &'static str| node.text(key).map(|text| text.value);
+    Some(ObjectStorageSettings {
+        region: text("region").unwrap_or_else(|| "us-east-1".to_owned()),
+        prefix: text("prefix").unwrap_or_default(),
+        name_in_host: node.truth("name-in-host").unwrap_or(false),
+        ca_file: ca_file(node),
+        url: url?,
+        bucket,
+        access_key: access_key?,
+        secret_key: secret_key?,
     })
 }
 

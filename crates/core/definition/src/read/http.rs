@@ -37,11 +37,8 @@ pub(crate) fn read_page(node: &Node<'_>) -> Option<Web> {
     read_any(node, &["form", "basic", "bearer", "header", "cookie"])
 }
 
-#[expect(
-    clippy::too_many_lines,
-    reason = "reads one key after the other, in the order of the documentation"
-)]
-fn read_any(node: &Node<'_>, sign_ins: &'static [&'static str]) -> Option<Web> {
+/// The address of a server on the web, which has no secret in it.
+pub(crate) fn read_url(node: &Node<'_>) -> Option<Setting> {
     let url = setting(node, "url");
     if let Some(Setting::Plain(text)) = &url
         && !["http://", "https://"].iter().any(|scheme| {
@@ -67,6 +64,15 @@ fn read_any(node: &Node<'_>, sign_ins: &'static [&'static str]) -> Option<Web> {
             ),
         );
     }
+    url
+}
+
+#[expect(
+    clippy::too_many_lines,
+    reason = "reads one key after the other, in the order of the documentation"
+)]
+fn read_any(node: &Node<'_>, sign_ins: &'static [&'static str]) -> Option<Web> {
+    let url = read_url(node);
     let sign_in = node.table("sign-in").and_then(|table| {
         let needed = |key| {
             table.required(key);

@@ -195,6 +195,22 @@ fn what_is_wrong_with_a_channel_is_said() {
             "does not exist: nothing",
         ),
         (
+            "kind = \"object-storage\"\nurl = \"https://u:p@x.example\"\nbucket = \"b\"\naccess-key = \"a\"\nsecret-key = \"secret:s\"",
+            "must not have a user or password in it",
+        ),
+        (
+            "kind = \"object-storage\"\nurl = \"https://x.example\"\nbucket = \"b/reports\"\naccess-key = \"a\"\nsecret-key = \"secret:s\"",
+            "must be the name alone",
+        ),
+        (
+            "kind = \"object-storage\"\nurl = \"https://x.example\"\nbucket = \"b\"\naccess-key = \"a\"\nsecret-key = \"typed here\"",
+            "secret-key",
+        ),
+        (
+            "kind = \"object-storage\"\nurl = \"https://x.example\"",
+            "bucket",
+        ),
+        (
             "kind = \"upload\"\nurl = \"https://u:p@x.example\"",
             "set them under [channel.sign-in]",
         ),

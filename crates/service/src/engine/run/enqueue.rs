@@ -278,6 +278,7 @@ fn channel_type(channel: &Channel) -> ChannelType {
         ChannelKind::MailServer(_) => ChannelType::Mail,
         ChannelKind::Folder(_) => ChannelType::Folder,
         ChannelKind::Upload(_) => ChannelType::Upload,
+        ChannelKind::ObjectStorage(_) => ChannelType::ObjectStorage,
         ChannelKind::Webhook(_) => ChannelType::Webhook,
         ChannelKind::Syslog(_) => ChannelType::Syslog,
         ChannelKind::Program(_) => ChannelType::Program,

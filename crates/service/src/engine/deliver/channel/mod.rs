@@ -3,6 +3,7 @@
 mod facts;
 pub mod folder;
 pub mod mail;
+pub mod object_storage;
 pub mod program;
 pub mod syslog;
 pub mod upload;
@@ -51,6 +52,9 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
         }),
         ChannelKind::Folder(settings) => Box::new(folder::Folder { channel, settings }),
         ChannelKind::Upload(settings) => Box::new(upload::Upload { channel, settings }),
+        ChannelKind::ObjectStorage(settings) => {
+            Box::new(object_storage::ObjectStorage { channel, settings })
+        }
         ChannelKind::Webhook(settings) => Box::new(webhook::Webhook { channel, settings }),
         ChannelKind::Syslog(settings) => Box::new(syslog::Syslog { channel, settings }),
         ChannelKind::Program(settings) => Box::new(program::Program { channel, settings }),

@@ -5,6 +5,8 @@ use std::time::Duration;
 use maple_lark_definition::{Channel, Setting, SignIn, Web};
 use maple_lark_delivery::{DeliveryError, HttpTarget, SignedIn};
 use maple_lark_sources::{NoClient, Reader};
+use reqwest::Client;
+use url::Url;
 
 use super::refused;
 
@@ -23,12 +25,7 @@ pub async fn http_target(
         let found = reader.setting_for(setting, host.as_deref()).await;
         found.map_err(|error| refused(channel, error))
     };
-    let ca = match &web.ca_file {
-        Some(path) => Some(tokio::fs::read(path).await.map_err(|error| {
-            refused(channel, format!("ca-file {path} cannot be read: {error}"))
-        })?),
-        None => None,
-    };
+    let ca = certificates(channel, web.ca_file.as_deref()).await?;
     let sign_in = match &web.sign_in {
         // A form is for live pages; no channel can be given one.
         None | Some(SignIn::Form(_)) => None,
@@ -52,11 +49,7 @@ pub async fn http_target(
     for (name, value) in &web.headers {
         headers.push((name.clone(), setting(value).await?));
     }
-    let client = reader.web_client(&url, ca.as_deref()).await.map_err(|error| match error {
-        NoClient::OutOfBounds(reason) => refused(channel, format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
-        NoClient::Unknown(words) => DeliveryError::Unreachable { server: name.clone(), words },
-        NoClient::Certificates(words) => refused(channel, format!("its ca-file holds no usable certificates: {words}")),
-    })?;
+    let client = client_for(reader, channel, &url, ca.as_deref()).await?;
     Ok(HttpTarget {
         client,
         url,
@@ -64,5 +57,31 @@ pub async fn http_target(
         sign_in,
         timeout: Duration::from_secs(channel.timeout_seconds),
         name,
+    })
+}
+
+/// What the `ca-file` of a channel holds.
+pub async fn certificates(
+    channel: &Channel,
+    file: Option<&str>,
+) -> Result<Option<Vec<u8>>, DeliveryError> {
+    let Some(path) = file else { return Ok(None) };
+    let read = tokio::fs::read(path).await;
+    let read =
+        read.map_err(|error| refused(channel, format!("ca-file {path} cannot be read: {error}")));
+    read.map(Some)
+}
+
+/// A client for an address that the service may reach.
+pub async fn client_for(
+    reader: &Reader,
+    channel: &Channel,
+    url: &Url,
+    ca: Option<&[u8]>,
+) -> Result<Client, DeliveryError> {
+    reader.web_client(url, ca).await.map_err(|error| match error {
+        NoClient::OutOfBounds(reason) => refused(channel, format!("it may not be reached: {reason}; an administrator can allow it under sources-may-reach")),
+        NoClient::Unknown(words) => DeliveryError::Unreachable { server: format!("the channel \"{}\"", channel.name), words },
+        NoClient::Certificates(words) => refused(channel, format!("its ca-file holds no usable certificates: {words}")),
     })
 }
