@@ -24,9 +24,9 @@ use crate::{
 #[command(after_help = "\
 Examples:
   maple-lark init --folder /etc/maple-lark --administer env:POSTGRES_URL
-  sudo -u postgres maple-lark init --folder /tmp/lark --administer 'postgresql:///postgres?host=/var/run/postgresql'
-  maple-lark init --folder . --database file:/run/secrets/database-url --mail-host mail.host.example \\
-      --mail-from 'Reports <reports@host.example>' --public-url https://reports.host.example")]
+  maple-lark init --folder /etc/maple-lark --administer 'postgresql:///postgres?host=/var/run/postgresql'
+  maple-lark init --folder . --database file:/run/secrets/database-url --public-url https://reports.host.example
+  maple-lark init --folder . --administer env:POSTGRES_URL --mail-host mail.host.example --mail-from reports@host.example")]
 pub struct Init {
     /// Where the files are written; made if it is not there
     #[arg(long, value_name = "FOLDER")]

@@ -53,6 +53,21 @@ pub(super) struct IdentityProviderFile {
     teams: BTreeMap<String, Vec<String>>,
 }
 
+/// How often it is asked whether people are still let in; nothing if never.
+fn check_every(written: Option<&str>) -> Result<Option<Duration>, BadKey> {
+    const KEY: &str = "identity-provider.check-every";
+    match written {
+        None => Ok(Some(USUAL_CHECK)),
+        Some(NEVER) => Ok(None),
+        Some(written) => {
+            let span: Result<Span, _> = written.parse();
+            let span =
+                span.map_err(|error| BadKey::new(KEY, format!("{error}; or say \"never\"")))?;
+            elapsed(KEY, Some(span), USUAL_CHECK).map(Some)
+        }
+    }
+}
+
 impl IdentityProviderFile {
     /// # Errors
     /// Which key is wrong.
@@ -73,24 +88,7 @@ impl IdentityProviderFile {
         });
         let ca = self.ca_file.as_deref();
         let ca = ca.map(|path| file_at("identity-provider.ca-file", path));
-        let check_every = match self.check_every.as_deref() {
-            None => Some(USUAL_CHECK),
-            Some(NEVER) => None,
-            Some(written) => {
-                let span: Result<Span, _> = written.parse();
-                let span = span.map_err(|error| {
-                    BadKey::new(
-                        "identity-provider.check-every",
-                        format!("{error}; or say \"never\""),
-                    )
-                })?;
-                Some(elapsed(
-                    "identity-provider.check-every",
-                    Some(span),
-                    USUAL_CHECK,
-                )?)
-            }
-        };
+        let check_every = check_every(self.check_every.as_deref())?;
         let settings = ProviderSettings {
             issuer: self.issuer,
             client: self.client,

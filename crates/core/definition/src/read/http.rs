@@ -67,10 +67,6 @@ pub(crate) fn read_url(node: &Node<'_>) -> Option<Setting> {
     url
 }
 
-#[expect(
-    clippy::too_many_lines,
-    reason = "reads one key after the other, in the order of the documentation"
-)]
 fn read_any(node: &Node<'_>, sign_ins: &'static [&'static str]) -> Option<Web> {
     let url = read_url(node);
     let sign_in = node.table("sign-in").and_then(|table| {
