@@ -107,9 +107,13 @@ async fn make(
         return Err(failed("database")(error));
     }
     let closed = "revoke connect, temporary on database %I from public";
-    of_name(server, closed, name)
-        .await
-        .map_err(failed("database"))
+    if let Err(error) = of_name(server, closed, name).await {
+        for gone in ["drop database %I", "drop role %I"] {
+            let _ = of_name(server, gone, name).await;
+        }
+        return Err(failed("database")(error));
+    }
+    Ok(())
 }
 
 /// Runs a statement with a name in it.
