@@ -85,7 +85,7 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                 let (wide, narrow) = chart::on_page(chart, size, &name, answers);
                 body["svg"] = named(wide);
                 body["narrow_svg"] = narrow.map_or(Value::Null, &mut named);
-                if let Some(points) = answering::points(chart).filter(|_| answers) {
+                if answers && let Some(points) = answering::points(chart) {
                     body["points"] = in_script(&points);
                 }
             }
@@ -210,10 +210,19 @@ fn strokes(values: &[Option<f64>]) -> String {
 
 /// A text as it may stand in HTML and XML, also between quotation marks.
 pub(crate) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
+    let mut out = String::with_capacity(text.len());
+    for part in text.split_inclusive(['&', '<', '>', '"']) {
+        let (plain, sign) = match part.char_indices().next_back() {
+            Some((at, '&')) => (&part[..at], "&amp;"),
+            Some((at, '<')) => (&part[..at], "&lt;"),
+            Some((at, '>')) => (&part[..at], "&gt;"),
+            Some((at, '"')) => (&part[..at], "&quot;"),
+            _ => (part, ""),
+        };
+        out += plain;
+        out += sign;
+    }
+    out
 }
 
 pub(crate) fn statuses() -> Value {

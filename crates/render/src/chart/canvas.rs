@@ -377,7 +377,8 @@ fn draw(svg: &mut String, ink: &DrawOp, more: &str) {
 /// A length in tenths of a pixel, which is as fine as anybody sees. There are thousands in a
 /// picture, so it does without the machinery of formatting.
 fn tenths(svg: &mut String, length: f64) {
-    let tenths = (length * 10.0).round() as i64;
+    // Half of them away from zero, as `round` has it, without a call.
+    let tenths = (length * 10.0 + 0.5_f64.copysign(length)) as i64;
     if tenths < 0 {
         svg.push('-');
     }
