@@ -31,6 +31,7 @@ mod programs;
 mod questions;
 mod schedule;
 mod sending;
+mod slow_mail_servers;
 mod storage;
 mod templates;
 mod tending;
