@@ -131,3 +131,25 @@ pub async fn load(connection: &mut PgConnection, anchor: DateTime<Utc>) -> Resul
     query.build().execute(&mut *connection).await?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn the_company_is_made_up_and_everything_in_it_has_one_name() {
+        let hosts = hosts();
+        assert_eq!(hosts.len(), 41);
+        let names: BTreeSet<&str> = hosts.iter().map(|(name, ..)| name.as_str()).collect();
+        assert_eq!(names.len(), hosts.len());
+        let kiosks = kiosks();
+        let ports: BTreeSet<&str> = kiosks.iter().map(|(_, port)| *port).collect();
+        for (kiosk, port) in &kiosks {
+            assert!(kiosk.starts_with(port), "{kiosk} is at {port}");
+        }
+        let of_hosts: BTreeSet<&str> = hosts.iter().map(|(.., port)| *port).collect();
+        assert!(ports.is_subset(&of_hosts), "{ports:?} {of_hosts:?}");
+    }
+}
