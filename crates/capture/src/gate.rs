@@ -17,8 +17,9 @@ use tokio::{
 };
 
 /// The addresses that a host and port have, all of which may be reached; or why not.
-pub type Gate =
-    Arc<dyn Fn(String, u16) -> BoxFuture<'static, Result<Vec<SocketAddr>, String>> + Send + Sync>;
+pub type Gate = Arc<dyn Fn(String, u16) -> BoxFuture<'static, Passage> + Send + Sync>;
+/// What a gate lets through, or why it stays shut.
+pub type Passage = Result<Vec<SocketAddr>, Box<dyn std::error::Error + Send + Sync>>;
 
 /// So many connections of one capture at a time.
 const MOST_CONNECTIONS: usize = 256;
@@ -110,7 +111,7 @@ async fn carry(stream: TcpStream, gate: Gate, refused: Arc<Mutex<Vec<(String, St
                 let mut refused = refused.lock().unwrap_or_else(PoisonError::into_inner);
                 let address = format!("{host}:{port}");
                 if refused.len() < 100 && !refused.iter().any(|(known, _)| *known == address) {
-                    refused.push((address, reason));
+                    refused.push((address, reason.to_string()));
                 }
                 Err(ReplyError::ConnectionNotAllowed)
             }

@@ -16,5 +16,5 @@ mod tab;
 mod watch;
 
 pub use browser::{Browser, Settings};
-pub use gate::Gate;
+pub use gate::{Gate, Passage};
 pub use order::{Act, Captured, Failed, Kept, Order, Outline, Part, Problem, StepTime, Typed};

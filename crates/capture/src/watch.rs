@@ -151,7 +151,8 @@ fn run(
         words,
     };
     // Looked for first, because the leash would say it in other words.
-    if let Err(words) = runnable(program) {
+    if !is_there(program) {
+        let words = "there is no such program".to_owned();
         let _ = started.send(Err(no_browser(words)));
         return;
     }
@@ -179,18 +180,12 @@ fn run(
     let _ = child.wait();
 }
 
-fn runnable(program: &Path) -> Result<(), String> {
-    let found = if program.components().count() > 1 {
-        program.is_file().then(|| program.to_owned())
-    } else {
-        let path = std::env::var_os("PATH").unwrap_or_default();
-        std::env::split_paths(&path)
-            .map(|folder| folder.join(program))
-            .find(|path| path.is_file())
-    };
-    found
-        .map(|_| ())
-        .ok_or_else(|| "there is no such program".to_owned())
+fn is_there(program: &Path) -> bool {
+    if program.components().count() > 1 {
+        return program.is_file();
+    }
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).any(|folder| folder.join(program).is_file())
 }
 
 /// Keeps the last lines that it says.

@@ -232,8 +232,8 @@ fn gate(reader: &Reader) -> Gate {
         Box::pin(async move {
             let addresses = reader.addresses(&host, port).await;
             addresses.map_err(|error| match error {
-                NoClient::OutOfBounds(reason) => reason.to_owned(),
-                NoClient::Unknown(words) | NoClient::Certificates(words) => words,
+                NoClient::OutOfBounds(reason) => reason.into(),
+                NoClient::Unknown(words) | NoClient::Certificates(words) => words.into(),
             })
         })
     })

@@ -1,6 +1,6 @@
 //! A stand-in live page, and orders for captures of it.
 
-use std::{net::SocketAddr, sync::Arc};
+use std::sync::Arc;
 
 use maple_lark_capture::{
     Act, Browser, Captured, Failed, Gate, Kept, Order, Part, Settings, Typed,
@@ -13,12 +13,9 @@ pub fn open_gate() -> Gate {
     Arc::new(|host, port| {
         Box::pin(async move {
             if port == 9 || host == "169.254.169.254" {
-                return Err("it is out of bounds".to_owned());
+                return Err("it is out of bounds".into());
             }
-            let found = tokio::net::lookup_host((host, port)).await;
-            found
-                .map(Iterator::collect::<Vec<SocketAddr>>)
-                .map_err(|error| error.to_string())
+            Ok(tokio::net::lookup_host((host, port)).await?.collect())
         })
     })
 }

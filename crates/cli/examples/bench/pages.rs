@@ -36,12 +36,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
 
 fn order(web: &WebServices, path: &str) -> Done<Order> {
     let gate: Gate = Arc::new(|host, port| {
-        Box::pin(async move {
-            let found = tokio::net::lookup_host((host, port)).await;
-            found
-                .map(Iterator::collect)
-                .map_err(|error| error.to_string())
-        })
+        Box::pin(async move { Ok(tokio::net::lookup_host((host, port)).await?.collect()) })
     });
     Ok(Order {
         view: PageView {

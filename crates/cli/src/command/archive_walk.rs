@@ -23,9 +23,14 @@ pub struct Noted {
     sha256: String,
 }
 
+/// Not a day with its digest.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is not a day with its digest, such as 2026-11-27=3fa4…")]
+pub struct BadNote(String);
+
 /// As it is typed.
-pub fn noted(text: &str) -> Result<Noted, String> {
-    let wrong = || format!("\"{text}\" is not a day with its digest, such as 2026-11-27=3fa4…");
+pub fn noted(text: &str) -> Result<Noted, BadNote> {
+    let wrong = || BadNote(text.to_owned());
     let (day, sha256) = text.split_once('=').ok_or_else(wrong)?;
     let sha256 = sha256.trim().to_lowercase();
     let is_digest = sha256.len() == 64 && sha256.bytes().all(|sign| sign.is_ascii_hexdigit());
@@ -181,6 +186,7 @@ mod tests {
             assert!(
                 noted(wrong)
                     .unwrap_err()
+                    .to_string()
                     .contains("is not a day with its digest"),
                 "{wrong}"
             );

@@ -3,7 +3,7 @@ use maple_lark_api::{
     GoingList, KeepOrder, KeepPolicy, KeepStage, KeepWhy, Keeping as View, KeptPage, RemovalPage,
     readable_size,
 };
-use maple_lark_time::span::Span;
+use maple_lark_time::span::{BadSpan, Span};
 
 use crate::{
     client::Client,
@@ -77,22 +77,24 @@ impl<T: Clone> Term<T> {
 
 const FOR_GOOD: &str = "for-good";
 
-fn span(text: &str) -> Result<Term<String>, String> {
+fn span(text: &str) -> Result<Term<String>, BadSpan> {
     if text == FOR_GOOD {
         return Ok(Term::ForGood);
     }
-    match text.parse::<Span>() {
-        Ok(span) => Ok(Term::Is(span.to_string())),
-        Err(error) => Err(error.to_string()),
-    }
+    Ok(Term::Is(text.parse::<Span>()?.to_string()))
 }
 
-fn number<T: std::str::FromStr>(text: &str) -> Result<Term<T>, String> {
+/// No limit.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is neither a whole number nor \"{FOR_GOOD}\"")]
+struct BadNumber(String);
+
+fn number<T: std::str::FromStr>(text: &str) -> Result<Term<T>, BadNumber> {
     if text == FOR_GOOD {
         return Ok(Term::ForGood);
     }
     let read = text.parse().map(Term::Is);
-    read.map_err(|_| format!("\"{text}\" is neither a whole number nor \"{FOR_GOOD}\""))
+    read.map_err(|_| BadNumber(text.to_owned()))
 }
 
 #[derive(Args)]

@@ -128,10 +128,14 @@ impl From<RoleName> for Role {
     }
 }
 
+/// Not a parameter with its values.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is not a parameter with its values, such as port=havnes,skarvoy")]
+struct BadValues(String);
+
 /// A parameter with its values as they are typed.
-fn values(text: &str) -> Result<(String, Vec<String>), String> {
-    let wrong =
-        || format!("\"{text}\" is not a parameter with its values, such as port=havnes,skarvoy");
+fn values(text: &str) -> Result<(String, Vec<String>), BadValues> {
+    let wrong = || BadValues(text.to_owned());
     let (name, values) = text.split_once('=').ok_or_else(wrong)?;
     let values = values
         .split(',')
@@ -350,21 +354,28 @@ struct Line {
     teams: String,
 }
 
+/// Why a file of users is not taken.
+#[derive(Debug, thiserror::Error)]
+enum BadLine {
+    #[error(
+        "line {number}: {source}; the headings are name,role,email,teams, and a role is viewer, author or administrator"
+    )]
+    Unread { number: usize, source: csv::Error },
+    #[error("line {number}: \"{name}\" stands in it twice")]
+    Twice { number: usize, name: String },
+}
+
 /// Everybody whom a file names; the whole file is read before anybody is invited.
-fn lines(text: &str) -> Result<Vec<Line>, String> {
+fn lines(text: &str) -> Result<Vec<Line>, BadLine> {
     let mut reader = csv::ReaderBuilder::new()
         .trim(csv::Trim::All)
         .from_reader(text.as_bytes());
     let mut found: Vec<Line> = Vec::new();
     for (number, line) in (2..).zip(reader.deserialize()) {
-        let line: Line = line.map_err(|error| {
-            format!("line {number}: {error}; the headings are name,role,email,teams, and a role is viewer, author or administrator")
-        })?;
+        let line: Line = line.map_err(|source| BadLine::Unread { number, source })?;
         if found.iter().any(|known| known.name == line.name) {
-            return Err(format!(
-                "line {number}: \"{}\" stands in it twice",
-                line.name
-            ));
+            let name = line.name;
+            return Err(BadLine::Twice { number, name });
         }
         found.push(line);
     }
@@ -385,7 +396,7 @@ async fn import(client: &Client, output: Output, file: &Path, check: bool) -> Re
     let shown = file.display();
     let text = std::fs::read_to_string(file)
         .map_err(|error| Failure::Local(format!("{shown} cannot be read: {error}")))?;
-    let wanted = lines(&text).map_err(|words| Failure::Local(format!("{shown}: {words}")))?;
+    let wanted = lines(&text).map_err(|error| Failure::Local(format!("{shown}: {error}")))?;
     let known = everybody(client).await?;
     let teams: Vec<TeamView> = client.get("/teams").await?;
     for line in &wanted {
@@ -538,7 +549,7 @@ mod tests {
             ),
             ("name,rank\nada,viewer\n", "the headings are name,role"),
         ] {
-            let error = lines(text).unwrap_err();
+            let error = lines(text).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");
         }
     }

@@ -14,6 +14,17 @@ fn fits(patterns: &[String], address: &str) -> bool {
     patterns.is_empty() || patterns.iter().any(fits)
 }
 
+/// A mailbox that reports of a team do not go to.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "reports of the team \"{team}\" go to {patterns} alone, and not to {mailbox}; ask an administrator"
+)]
+pub struct NotWrittenTo {
+    team: String,
+    patterns: String,
+    mailbox: String,
+}
+
 /// Says which of these mailboxes a team's reports do not go to, if any.
 ///
 /// # Errors
@@ -21,18 +32,18 @@ fn fits(patterns: &[String], address: &str) -> bool {
 pub fn refused<'a>(
     team: &Team,
     mut mailboxes: impl Iterator<Item = &'a str>,
-) -> Result<(), String> {
+) -> Result<(), NotWrittenTo> {
     let address = |written: &str| match written.parse::<Mailbox>() {
         Ok(mailbox) => mailbox.address,
         Err(_) => written.to_owned(),
     };
     match mailboxes.find(|one| !fits(&team.addresses, &address(one))) {
         None => Ok(()),
-        Some(other) => Err(format!(
-            "reports of the team \"{}\" go to {} alone, and not to {other}; ask an administrator",
-            team.name,
-            team.addresses.join(", ")
-        )),
+        Some(other) => Err(NotWrittenTo {
+            team: team.name.clone(),
+            patterns: team.addresses.join(", "),
+            mailbox: other.to_owned(),
+        }),
     }
 }
 
@@ -61,7 +72,8 @@ mod tests {
             "a@port.example.evil.example",
             "xdesk@orrin-sound.example",
         ] {
-            let words = refused(&port, ["a@port.example", other].into_iter()).unwrap_err();
+            let refused = refused(&port, ["a@port.example", other].into_iter());
+            let words = refused.unwrap_err().to_string();
             assert!(words.contains(&format!("and not to {other}")), "{words}");
         }
         assert_eq!(

@@ -6,7 +6,8 @@ use std::{net::IpAddr, sync::Arc};
 use chrono::{TimeDelta, Utc};
 use maple_lark_api::{ForgottenPassword, ProblemDetails};
 use maple_lark_definition::Mailbox;
-use maple_lark_store::{Store, people::User};
+use maple_lark_delivery::DeliveryError;
+use maple_lark_store::{Store, StoreError, people::User};
 use rocket::{Route, State, post, response::status::NoContent, routes};
 
 use super::{body::Body, problem::Problem};
@@ -63,7 +64,7 @@ async fn forgotten(
             if let Err(error) = mailed(&store, &engine, &user, &to, &address).await {
                 tracing::error!(
                     user = user.name,
-                    error,
+                    %error,
                     "a link for a password could not be mailed"
                 );
             }
@@ -72,16 +73,23 @@ async fn forgotten(
     Ok(NoContent)
 }
 
+/// Why a link did not go out.
+#[derive(Debug, thiserror::Error)]
+enum NotMailed {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Delivery(#[from] DeliveryError),
+}
+
 async fn mailed(
     store: &Store,
     engine: &EngineHandle,
     user: &User,
     to: &Mailbox,
     address: &str,
-) -> Result<(), String> {
-    let (token, until) = access::invite(store, user)
-        .await
-        .map_err(|error| error.to_string())?;
+) -> Result<(), NotMailed> {
+    let (token, until) = access::invite(store, user).await?;
     // What follows "#" is sent to no server, and stands in no log.
     let text = format!(
         "Somebody, probably you, has asked for a new password for \"{}\" at {address}.\n\nChoose it here:\n{address}/invitation#{token}\n\nThe link is good once, until {} UTC. If it was not you, do nothing: the password that you have stays good.\n",
@@ -89,6 +97,5 @@ async fn mailed(
         until.format("%-d %B %Y, %H:%M")
     );
     let subject = "A new password for Maple Lark".to_owned();
-    let sent = engine.write_to(to, subject, text).await;
-    sent.map_err(|error| error.to_string())
+    Ok(engine.write_to(to, subject, text).await?)
 }

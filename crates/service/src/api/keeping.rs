@@ -117,7 +117,7 @@ async fn set(
     trail: Trail,
 ) -> Answer<Keeping> {
     let policy = policy.into_inner();
-    let read = keep::read(&policy).map_err(refused)?;
+    let read = keep::read(&policy).map_err(|error| refused(error.to_string()))?;
     let json = serde_json::to_value(&policy).map_err(|error| refused(error.to_string()))?;
     trail.note(
         match policy
@@ -178,7 +178,8 @@ async fn plan(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<GoingList> {
-    let policy = keep::read(&policy.into_inner()).map_err(refused)?;
+    let policy = keep::read(&policy.into_inner());
+    let policy = policy.map_err(|error| refused(error.to_string()))?;
     Ok(Json(listed(store, engine, &policy, 0).await?))
 }
 

@@ -3,6 +3,7 @@
 use std::{sync::Arc, time::Duration};
 
 use maple_lark_definition::ChannelKind;
+use maple_lark_delivery::DeliveryError;
 use maple_lark_store::{StoreError, teams::Sight};
 use tokio::sync::watch;
 
@@ -28,7 +29,8 @@ pub async fn forward_the_audit_trail(shared: Arc<Shared>, mut stopped: watch::Re
                 told = None;
                 EVERY
             }
-            Err(words) => {
+            Err(error) => {
+                let words = error.to_string();
                 // The same words again say nothing new.
                 if told.as_ref() != Some(&words) {
                     tracing::warn!(channel = name, "the audit trail is not handed on: {words}");
@@ -44,25 +46,29 @@ pub async fn forward_the_audit_trail(shared: Arc<Shared>, mut stopped: watch::Re
     }
 }
 
+/// Why entries were not handed on.
+#[derive(Debug, thiserror::Error)]
+enum NotForwarded {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(
+        "there is no channel \"{0}\" of kind syslog; apply one, or take audit-channel out of the configuration"
+    )]
+    NoChannel(String),
+    #[error(transparent)]
+    Delivery(#[from] DeliveryError),
+}
+
 /// Hands some entries on; answers with whether there may be more. An entry counts as handed on once
 /// it has left, so one can come twice if this process dies in between, but none is left out.
-async fn forward(shared: &Shared, name: &str) -> Result<bool, String> {
-    let words = |error: StoreError| error.to_string();
-    let definitions = shared.definitions.seen(&shared.store, &Sight::All).await;
-    let definitions = definitions.map_err(words)?;
+async fn forward(shared: &Shared, name: &str) -> Result<bool, NotForwarded> {
+    let definitions = shared.definitions.seen(&shared.store, &Sight::All).await?;
     let channel = definitions.set.channels.get(name);
     let Some((channel, ChannelKind::Syslog(settings))) = channel.map(|one| (one, &one.kind)) else {
-        return Err(format!(
-            "there is no channel \"{name}\" of kind syslog; apply one, or take audit-channel out of the configuration"
-        ));
+        return Err(NotForwarded::NoChannel(name.to_owned()));
     };
     let syslog = Syslog { channel, settings };
-    let Some(mut pending) = shared
-        .store
-        .entries_to_forward(PIECE)
-        .await
-        .map_err(words)?
-    else {
+    let Some(mut pending) = shared.store.entries_to_forward(PIECE).await? else {
         // Another process is at it.
         return Ok(false);
     };
@@ -72,13 +78,13 @@ async fn forward(shared: &Shared, name: &str) -> Result<bool, String> {
     let mut last = None;
     for entry in &entries {
         if let Err(error) = syslog.entry(shared, entry).await {
-            failed = Some(error.to_string());
+            failed = Some(error);
             break;
         }
         last = Some(entry.id);
     }
     if let Some(last) = last {
-        pending.forwarded(last).await.map_err(words)?;
+        pending.forwarded(last).await?;
     }
-    failed.map_or(Ok(many), Err)
+    failed.map_or(Ok(many), |error| Err(error.into()))
 }

@@ -8,13 +8,16 @@ use std::{
 
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::KeepPolicy;
-use maple_lark_definition::{DefinitionSet, KeepTerms};
+use maple_lark_definition::{BadKeepTerms, DefinitionSet, KeepTerms};
 use maple_lark_store::{
     StoreError,
     keeping::{Policy, Terms},
     teams::Sight,
 };
-use maple_lark_time::{Zone, span::Span};
+use maple_lark_time::{
+    Zone,
+    span::{BadSpan, Span},
+};
 use tokio::sync::watch;
 
 use super::shared::Shared;
@@ -33,14 +36,27 @@ pub struct Read {
     pub at_least: Option<Span>,
 }
 
+/// Why a policy cannot be.
+#[derive(Debug, thiserror::Error)]
+pub enum BadPolicy {
+    #[error("{term}: {source}")]
+    Term { term: &'static str, source: BadSpan },
+    #[error("a limit of 0 keeps nothing; the least is 1")]
+    Nothing,
+    #[error("it is not one that this version knows: {0}")]
+    Unknown(#[from] serde_json::Error),
+    #[error(transparent)]
+    Terms(#[from] BadKeepTerms),
+}
+
 /// Reads a policy.
 ///
 /// # Errors
-/// In words, which term is wrong and why.
-pub fn read(policy: &KeepPolicy) -> Result<Read, String> {
-    let span = |name: &str, text: &Option<String>| {
+/// Which term is wrong and why.
+pub fn read(policy: &KeepPolicy) -> Result<Read, BadPolicy> {
+    let span = |term: &'static str, text: &Option<String>| {
         let parsed = text.as_deref().map(str::parse::<Span>).transpose();
-        parsed.map_err(|error| format!("{name}: {error}"))
+        parsed.map_err(|source| BadPolicy::Term { term, source })
     };
     let terms = KeepTerms {
         documents: span("documents", &policy.documents)?,
@@ -50,7 +66,7 @@ pub fn read(policy: &KeepPolicy) -> Result<Read, String> {
         most_megabytes: policy.most_megabytes,
     };
     if policy.most_runs == Some(0) || policy.most_megabytes == Some(0) {
-        return Err("a limit of 0 keeps nothing; the least is 1".to_owned());
+        return Err(BadPolicy::Nothing);
     }
     terms.in_order()?;
     Ok(Read {
@@ -92,11 +108,11 @@ pub async fn current(store: &maple_lark_store::Store) -> Result<Read, StoreError
         return Ok(Read::default());
     };
     // It was read when it was set. One that cannot be read any more lets nothing go.
-    let policy = serde_json::from_value::<KeepPolicy>(policy).map_err(|error| error.to_string());
+    let policy = serde_json::from_value::<KeepPolicy>(policy).map_err(BadPolicy::from);
     let read = policy.and_then(|policy| read(&policy));
     Ok(read.unwrap_or_else(|error| {
         tracing::error!(
-            error,
+            %error,
             "how long things are kept cannot be read; nothing goes until it is set again"
         );
         Read::default()
@@ -157,13 +173,13 @@ pub fn within(now: DateTime<Utc>, days: u32) -> DateTime<Utc> {
 mod tests {
     use super::*;
 
-    fn policy(json: serde_json::Value) -> Result<Read, String> {
+    fn policy(json: serde_json::Value) -> Result<Read, BadPolicy> {
         read(&serde_json::from_value(json).unwrap())
     }
 
     #[test]
     fn a_policy_that_cannot_be_is_refused_with_its_place() {
-        let why = |json| policy(json).unwrap_err();
+        let why = |json| policy(json).unwrap_err().to_string();
         let long = why(serde_json::json!({ "documents": "long" }));
         assert!(
             long.starts_with("documents: \"long\" is not a duration"),

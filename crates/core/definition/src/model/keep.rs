@@ -18,32 +18,59 @@ pub struct KeepTerms {
     pub most_megabytes: Option<u64>,
 }
 
+/// Why terms cannot hold together: documents go first, then snapshots, then records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum BadKeepTerms {
+    /// Snapshots have a term and documents have none.
+    #[error(
+        "snapshots go after documents: say how long documents are kept, too, with documents = \"…\""
+    )]
+    SnapshotsAlone,
+    /// Records have a term and snapshots have none.
+    #[error(
+        "records go after snapshots: say how long snapshots are kept, too, with snapshots = \"…\""
+    )]
+    RecordsAlone,
+    /// Snapshots would go before documents.
+    #[error("snapshots are kept at least as long as documents")]
+    SnapshotsFirst,
+    /// Records would go before snapshots.
+    #[error("records are kept at least as long as snapshots")]
+    RecordsFirst,
+}
+
+impl BadKeepTerms {
+    /// The key that is wrong.
+    pub(crate) fn key(self) -> &'static str {
+        match self {
+            Self::SnapshotsAlone | Self::SnapshotsFirst => "snapshots",
+            Self::RecordsAlone | Self::RecordsFirst => "records",
+        }
+    }
+}
+
 impl KeepTerms {
     /// Whether one thing goes after the other: documents, snapshots, records.
     ///
     /// # Errors
-    /// In words, if a term can never come, or is shorter than the one before it.
-    pub fn in_order(&self) -> Result<(), &'static str> {
+    /// If a term can never come, or is shorter than the one before it.
+    pub fn in_order(&self) -> Result<(), BadKeepTerms> {
         let now = DateTime::<Utc>::UNIX_EPOCH;
         let cut = |span: Span| span.before(now, Zone::UTC);
         let documents_go =
             self.documents.is_some() || self.most_runs.is_some() || self.most_megabytes.is_some();
         if self.snapshots.is_some() && !documents_go {
-            return Err(
-                "snapshots go after documents: say how long documents are kept, too, with documents = \"…\"",
-            );
+            return Err(BadKeepTerms::SnapshotsAlone);
         }
         if self.records.is_some() && self.snapshots.is_none() {
-            return Err(
-                "records go after snapshots: say how long snapshots are kept, too, with snapshots = \"…\"",
-            );
+            return Err(BadKeepTerms::RecordsAlone);
         }
         let is_shorter = |later: Option<Span>, first: Option<Span>| matches!((later, first), (Some(later), Some(first)) if cut(later) > cut(first));
         if is_shorter(self.snapshots, self.documents) {
-            return Err("snapshots are kept at least as long as documents");
+            return Err(BadKeepTerms::SnapshotsFirst);
         }
         if is_shorter(self.records, self.snapshots) {
-            return Err("records are kept at least as long as snapshots");
+            return Err(BadKeepTerms::RecordsFirst);
         }
         Ok(())
     }
@@ -95,7 +122,7 @@ mod tests {
         assert_eq!(keep(["P1Y", "P1Y", "P5Y"]).in_order(), Ok(()));
         assert_eq!(keep(["P1Y", "-", "-"]).in_order(), Ok(()));
         assert_eq!(keep(["P12M", "P1Y", "P366D"]).in_order(), Ok(()));
-        let why = |terms| keep(terms).in_order().unwrap_err();
+        let why = |terms| keep(terms).in_order().unwrap_err().to_string();
         assert!(why(["-", "P1Y", "-"]).starts_with("snapshots go after documents"));
         assert!(why(["P1Y", "-", "P2Y"]).starts_with("records go after snapshots"));
         assert!(why(["P1Y", "P30D", "-"]).contains("as long as documents"));

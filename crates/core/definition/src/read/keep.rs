@@ -20,15 +20,8 @@ pub(crate) fn read(node: Node<'_>) -> Option<KeepTerms> {
             .whole("most-megabytes", 1..=MOST)
             .and_then(|megabytes| u64::try_from(megabytes).ok()),
     };
-    if let Err(words) = keep.in_order() {
-        node.report(
-            if words.starts_with("records") {
-                "records"
-            } else {
-                "snapshots"
-            },
-            words,
-        );
+    if let Err(error) = keep.in_order() {
+        node.report(error.key(), error);
     }
     node.close();
     (keep != KeepTerms::default()).then_some(keep)

@@ -171,7 +171,8 @@ async fn ask(
         Some(team) => {
             let all = found.iter().flat_map(ResolvedAudience::everybody);
             let addresses = all.map(|one| one.mailbox.address.as_str());
-            addresses::refused(team, addresses).map(|()| found.clone())
+            let refused = addresses::refused(team, addresses);
+            refused.map_or_else(|error| Err(error.to_string()), |()| Ok(found.clone()))
         }
     });
     let (state, detail) = match &found {
