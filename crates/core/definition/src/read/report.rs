@@ -132,8 +132,8 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
             .iter()
             .any(|earlier| earlier.name == audience.name)
         {
-            root.report(
-                "audience",
+            root.report_at(
+                &audience.place,
                 format!("two audiences are named \"{}\"", audience.name),
             );
         }

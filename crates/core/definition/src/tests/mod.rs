@@ -10,6 +10,7 @@ mod leaks;
 mod mistakes;
 mod over_time;
 mod pages;
+mod refusals;
 mod report_parts;
 mod teams;
 
