@@ -28,7 +28,7 @@ run=$("$state/maple-lark" runs --report ferry-operations-daily --state delivered
 pdf=$(find "$work" -maxdepth 1 -name '*.pdf' | grep -v havnes | head -n 1)
 pdftoppm -r 96 -png -f 1 -l 1 "$pdf" "$work/page"
 cp "$work/page-1.png" "$out/pdf-page-1.png"
-for report in service-promises disks-full kiosk-inventory harbours-weekly; do
+for report in service-promises disks-full kiosk-inventory harbours.weekly; do
   made=$("$state/maple-lark" run "$report" --no-delivery --output json | node -p 'JSON.parse(require("fs").readFileSync(0)).id')
   "$state/maple-lark" download "$made" --format pdf --into "$work/$report" >/dev/null
 done
@@ -36,7 +36,7 @@ for report in service-promises disks-full kiosk-inventory; do
   pdftoppm -r 80 -png -f 1 -l 1 -singlefile "$work/$report/"*.pdf "$work/$report"
 done
 montage "$work/service-promises.png" "$work/disks-full.png" "$work/kiosk-inventory.png" -mode concatenate -tile 3x1 "$out/pdf-promises.png"
-pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/harbours-weekly/"*.pdf "$out/pdf-live-page"
+pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/harbours.weekly/"*.pdf "$out/pdf-live-page"
 
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
 sleep 1

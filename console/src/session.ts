@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 
 import { api, ApiProblem, take, type Schemas } from './api/client'
 import { forgetPictures } from './dashboards/remembered'
+import { inNameSpace, nameOf } from './forms/fields'
 
 export const user = ref<Schemas['UserView'] | null>(null)
 
@@ -14,6 +15,10 @@ export const HELD_PAGES = ['published', 'archive', 'account']
 /** What they may do. The service holds everybody to it, whatever a page offers. */
 export const isAuthor = computed(() => user.value !== null && user.value.role !== 'viewer')
 export const isAdministrator = computed(() => user.value?.role === 'administrator')
+/** The only team that they are in: what they make belongs to it. Administrators make what belongs to all. */
+export const onlyTeam = computed(() => (!isAdministrator.value && user.value?.teams.length === 1 ? user.value.teams[0] : undefined))
+/** The name that a title suggests for something new of theirs. */
+export const newName = (title: string): string => inNameSpace(onlyTeam.value, nameOf(title))
 export const mayChange = (kind: string): boolean => user.value?.may_change.includes(kind) ?? false
 
 export async function lookUpSession(): Promise<void> {

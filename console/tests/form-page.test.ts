@@ -11,6 +11,7 @@ const MAKE = 'POST /definitions/{kind}'
 const CHANGE = 'PATCH /definitions/{kind}/{name}'
 const SECRET = 'PUT /secrets/{name}'
 const KEYS = 'GET /definitions/{kind}/{name}/keys'
+const made = (file: string) => ({ file, text: '' })
 const submit = async (page: Page) => {
   page.view.find('form').element.requestSubmit()
   await settled()
@@ -22,7 +23,7 @@ beforeEach(() => {
 
 describe('the page of a form', () => {
   it('says what is still to be given, and suggests the name from the title', async () => {
-    answering({ [MAKE]: {} })
+    answering({ [MAKE]: made('people/runa-holm.toml') })
     const page = await opened(Form, { at: '/new/person' })
     expect(page.has('Still to be given: Title, Name, Mail address.')).toBe(true)
     await page.type('Title', 'Runa Holm')
@@ -30,6 +31,16 @@ describe('the page of a form', () => {
     await submit(page)
     expect(bodies(MAKE)[0]).toEqual({ keys: { person: { title: 'Runa Holm', name: 'runa-holm', address: 'runa@orrin-sound.example' } } })
     expect(messages().join()).toContain('Saved.')
+  })
+
+  it('suggests a name in the name space of the team that it will belong to', async () => {
+    signedIn('author', { teams: ['port'] })
+    answering({ [MAKE]: made('people/port.runa-holm.toml') })
+    const page = await opened(Form, { at: '/new/person' })
+    await page.type('Title', 'Runa Holm')
+    await page.type('Mail address', 'runa@orrin-sound.example')
+    await submit(page)
+    expect(bodies(MAKE)[0]).toMatchObject({ keys: { person: { name: 'port.runa-holm' } } })
   })
 
   it('puts what is wrong beside the field that it is about, and keeps what was typed', async () => {
@@ -56,7 +67,7 @@ describe('the page of a form', () => {
   })
 
   it('stores a secret first, and only refers to it', async () => {
-    answering({ [SECRET]: undefined, [MAKE]: {}, [KEYS]: { keys: {} }, 'POST /sources/{name}/test': { works: true, detail: '12 tables', milliseconds: 3 } })
+    answering({ [SECRET]: undefined, [MAKE]: made('sources/shop.toml'), [KEYS]: { keys: {} }, 'POST /sources/{name}/test': { works: true, detail: '12 tables', milliseconds: 3 } })
     const page = await opened(Form, { at: '/new/source?kind=postgresql' })
     for (const [label, text] of Object.entries({ Title: 'Shop', 'Host and port': 'db1:5432', Database: 'shop', User: 'reader', Password: 'hunter-42' })) await page.type(label, text)
     await submit(page)

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, isReference, kindOf, merged, missing, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, inNameSpace, isReference, kindOf, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -112,6 +112,14 @@ describe('names and secrets', () => {
     expect(nameOf('  Ferry Operations: Tórshavn, 2nd! ')).toBe('ferry-operations-torshavn-2nd')
     expect(nameOf('–')).toBe('')
     expect(secretName('shop', 'source.sign-in.token')).toBe('source-shop-token')
+    expect(secretName('port.shop', 'source.password')).toBe('source-port-shop-password')
+  })
+
+  it('stand behind the name of the team that they belong to, once', () => {
+    expect(inNameSpace('port', 'daily')).toBe('port.daily')
+    expect(inNameSpace('port', 'crew.daily')).toBe('crew.daily')
+    expect([inNameSpace(undefined, 'daily'), inNameSpace('port', '')]).toEqual(['daily', ''])
+    expect(nameIn('reports/port.daily.toml')).toBe('port.daily')
   })
 
   it('are told apart from references', () => {

@@ -6,10 +6,11 @@ import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
-import { nameOf } from '../forms/fields'
+import { inNameSpace } from '../forms/fields'
 import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
+import { newName } from '../session'
 import AddBlock from './AddBlock.vue'
 import BlockForm from './BlockForm.vue'
 import DataForm from './DataForm.vue'
@@ -28,7 +29,7 @@ const draft = useDraft(() => `draft of dashboard ${name.value}`)
 const { keys, text, synced, problems, changed } = draft
 const file = ref('')
 
-const EMPTY: Dashboard = { dashboard: { name: 'new-dashboard', title: 'New dashboard' }, section: [{ title: 'Overview', block: [] }] }
+const EMPTY: Dashboard = { dashboard: { name: newName('New dashboard'), title: 'New dashboard' }, section: [{ title: 'Overview', block: [] }] }
 const { data, error, load } = useLoaded(async () => {
   if (fresh.value) {
     await draft.begin({ text: '', basedOn: '' }, EMPTY)
@@ -190,12 +191,13 @@ function drop(to: Place) {
 // Cutting in two
 const cutting = ref<Place[] | null>(null)
 const toggle = (place: Place) => (cutting.value = cutting.value!.some((one) => same(one, place)) ? cutting.value!.filter((one) => !same(one, place)) : [...cutting.value!, place])
+const teamOf = (all: Dashboard) => (typeof all.dashboard.team === 'string' ? all.dashboard.team : undefined)
 async function cutInTwo() {
   const places = cutting.value ?? []
   const asked = await ElMessageBox.prompt('The chosen blocks go into a dashboard of their own, with what they need. Both are saved together.', 'Cut this dashboard in two', { inputPlaceholder: 'Title of the new dashboard', inputPattern: /\S/, inputErrorMessage: 'Give it a title', confirmButtonText: 'Cut and save', cancelButtonText: 'Cancel' }).catch(() => null)
   if (!asked) return
   const title = String(asked.value).trim()
-  const made = draft.edit((all) => cut(all, places, nameOf(title), title))
+  const made = draft.edit((all) => cut(all, places, inNameSpace(teamOf(all), newName(title)), title))
   cutting.value = null
   select(null)
   try {
@@ -273,9 +275,9 @@ onUnmounted(() => {
   clearTimeout(timer)
 })
 const setTitle = (title: string) => draft.edit((all) => {
-  const known = [nameOf(all.dashboard.title), 'new-dashboard'].includes(all.dashboard.name)
+  const known = [newName(all.dashboard.title), newName('New dashboard')].includes(all.dashboard.name)
   all.dashboard.title = title
-  if (fresh.value && known) all.dashboard.name = nameOf(title) || 'new-dashboard'
+  if (fresh.value && known) all.dashboard.name = newName(title) || newName('New dashboard')
 }, 'title')
 const setSection = (number: number, key: string, value: string) => draft.edit((all) => {
   const one = all.section![number]!

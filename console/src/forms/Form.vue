@@ -10,10 +10,10 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import MessagePreview from '../parts/MessagePreview.vue'
 import { useLoaded } from '../parts/load'
-import { user } from '../session'
+import { onlyTeam, user } from '../session'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, isReference, isSecretStep, merged, missing, kindOf, nameOf, partOf, patchOf, secretName, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, inNameSpace, isReference, isSecretStep, merged, missing, kindOf, nameIn, nameOf, partOf, patchOf, secretName, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -49,15 +49,19 @@ watch(
   },
   { deep: true },
 )
-// The title suggests the name until somebody gives another.
+// The title suggests the name until somebody gives another; what belongs to a team has that before it.
 const nameKey = computed(() => `${kind.value}.name`)
-watch(
-  () => values.value?.[`${kind.value}.title`],
-  (title, old) => {
-    const given = values.value
-    if (given && fresh.value && (!given[nameKey.value] || given[nameKey.value] === nameOf(String(old ?? '')))) given[nameKey.value] = nameOf(String(title ?? ''))
-  },
-)
+const suggested = computed(() => {
+  const given = values.value ?? {}
+  const shared = given[`${kind.value}.teams`]
+  const chosen = given[`${kind.value}.team`] || (Array.isArray(shared) ? shared[0] : undefined)
+  const usual = 'source' === kind.value || 'channel' === kind.value ? undefined : onlyTeam.value
+  return inNameSpace(chosen ? String(chosen) : usual, nameOf(String(given[`${kind.value}.title`] ?? '')))
+})
+watch(suggested, (now, old) => {
+  const given = values.value
+  if (given && fresh.value && (!given[nameKey.value] || given[nameKey.value] === old)) given[nameKey.value] = now
+})
 const shown = computed(() => (values.value ? asked(fields.value, values.value) : []))
 const main = computed(() => shown.value.filter((field) => !field.more))
 const more = computed(() => shown.value.filter((field) => field.more))
@@ -118,7 +122,8 @@ async function save(): Promise<boolean> {
     const ready = await stored(values.value)
     const keys = patchOf(fields.value, ready, before.value)
     if (fresh.value) {
-      await take(api.POST('/definitions/{kind}', { params: { path: { kind: kind.value } }, body: { keys } }))
+      const made = await take(api.POST('/definitions/{kind}', { params: { path: { kind: kind.value } }, body: { keys } }))
+      values.value[nameKey.value] = nameIn(made.file)
     } else {
       await take(api.PATCH('/definitions/{kind}/{name}', { params: { path: { kind: kind.value, name: name.value } }, body: { keys, based_on: data.value?.based_on } }))
     }

@@ -382,6 +382,12 @@ function put(table: Keys, path: string[], value: unknown) {
   else put((table[first] ??= {}) as Keys, rest, value)
 }
 
+/** A name in a team's name space: `daily` of the team `port` is `port.daily`. */
+export const inNameSpace = (team: string | undefined, name: string): string => (team && name && !name.includes('.') ? `${team}.${name}` : name)
+
+/** What a definition is called whose file the service has named after it. */
+export const nameIn = (file: string): string => file.replace(/^.*\//, '').replace(/\.toml$/, '')
+
 /** A name that a title suggests: `Ferry operations` is `ferry-operations`. */
 export const nameOf = (title: string): string =>
   title
@@ -399,7 +405,7 @@ export const isReference = (text: string): boolean => /^(env|file|secret|command
 export const isSecretStep = (step: Keys): boolean => /pass|secret|token|code|pin/i.test(String(step.fill ?? ''))
 
 /** What a secret that is entered for a field is stored as: `source-ferry-operations-password`. */
-export const secretName = (definition: string, key: string): string => `${key.split('.')[0]}-${definition}-${key.split('.').pop()}`
+export const secretName = (definition: string, key: string): string => `${key.split('.')[0]}-${definition.replaceAll('.', '-')}-${key.split('.').pop()}`
 
 /** What is wrong, beside the fields that it is about; the rest has no field here. */
 export function beside(fields: Field[], problems: Schemas['FileProblem'][]): { at: Record<string, string>; rest: string[] } {

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 
 import { api, take } from '../api/client'
 import { complain } from '../complain'
+import { nameIn } from '../forms/fields'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor } from '../session'
@@ -15,8 +16,8 @@ async function copy(name: string) {
   const answer = await ElMessageBox.prompt('What is the copy called? Use small letters, digits and hyphens.', 'Copy this dashboard', { inputValue: `${name}-copy`, confirmButtonText: 'Copy', cancelButtonText: 'Cancel' }).catch(() => null)
   if (!answer) return
   try {
-    await take(api.POST('/definitions/{kind}/{name}/copy', { params: { path: { kind: 'dashboard', name } }, body: { name: answer.value } }))
-    await router.push({ name: 'edit-dashboard', params: { name: answer.value } })
+    const made = await take(api.POST('/definitions/{kind}/{name}/copy', { params: { path: { kind: 'dashboard', name } }, body: { name: answer.value } }))
+    await router.push({ name: 'edit-dashboard', params: { name: nameIn(made.file) } })
   } catch (problem) {
     complain(problem)
   }

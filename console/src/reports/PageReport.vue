@@ -10,6 +10,7 @@ import PageLook from '../dashboards/PageLook.vue'
 import { isReference, isSecretStep, nameOf, secretName, type Keys } from '../forms/fields'
 import Steps from '../forms/Steps.vue'
 import { useLoaded } from '../parts/load'
+import { newName } from '../session'
 
 const router = useRouter()
 const { data: sources } = useLoaded(() => take(api.GET('/sources')))
@@ -44,7 +45,7 @@ const split = computed(() => (source.value === NEW ? splitAddress(address.value)
 const page = computed(() => (split.value ? withWindow(split.value.page) : ''))
 const advice = computed(() => (hasWindow(page.value) ? '● The report’s window is put into it:' : 'It has no times that the window could take the place of. Where the page takes them, write {{ from }} and {{ to }} there:'))
 const called = computed(() => title.value.trim() || looked.value?.title || 'The page')
-const name = computed(() => nameOf(called.value) || 'page')
+const name = computed(() => newName(called.value) || newName('page'))
 const made = ref('')
 const query = computed<Keys>(() => ({ source: source.value || made.value, page: page.value, printed: true }))
 const window_ = computed(() => ({ previous: period.value }) as unknown as Record<string, never>)

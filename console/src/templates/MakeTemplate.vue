@@ -4,7 +4,7 @@ import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, take } from '../api/client'
-import { nameOf } from '../forms/fields'
+import { nameIn, nameOf } from '../forms/fields'
 
 const props = defineProps<{ dashboard: string; title: string }>()
 const PURPOSES = ['availability', 'capacity', 'performance', 'unit', 'inventory', 'security', 'jobs', 'delivery']
@@ -29,9 +29,9 @@ async function make() {
   wrong.value = ''
   try {
     const given = inputs.value.filter((one) => one.name.trim() && one.value.trim()).map((one) => [one.name.trim(), one.value.trim()])
-    await take(api.POST('/dashboards/{name}/template', { params: { path: { name: props.dashboard } }, body: { name: nameOf(title.value), title: title.value, question: question.value, purpose: purpose.value, inputs: Object.fromEntries(given) } }))
+    const made = await take(api.POST('/dashboards/{name}/template', { params: { path: { name: props.dashboard } }, body: { name: nameOf(title.value), title: title.value, question: question.value, purpose: purpose.value, inputs: Object.fromEntries(given) } }))
     open.value = false
-    await router.push({ name: 'template', params: { name: nameOf(title.value) } })
+    await router.push({ name: 'template', params: { name: nameIn(made.file) } })
   } catch (problem) {
     wrong.value = problem instanceof Error ? problem.message : String(problem)
   } finally {

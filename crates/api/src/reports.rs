@@ -31,7 +31,7 @@ pub struct Backfill {
 }
 
 /// What a copy is called.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CopyOrder {
     pub name: String,

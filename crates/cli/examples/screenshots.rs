@@ -207,7 +207,7 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
 /// A live page in the editor, with the parts of it that are kept.
 async fn live_page(browser: &Client, address: &str, folder: &Path) -> Done {
     browser
-        .goto(&format!("{address}/dashboards/harbour-mondays/edit"))
+        .goto(&format!("{address}/dashboards/harbours.mondays/edit"))
         .await?;
     for pressed in [
         "(//article)[1]",

@@ -1,5 +1,7 @@
 //! Definitions made and changed key by key, without writing a file.
 
+use std::{ffi::OsStr, path::Path};
+
 use clap::Args;
 use console::style;
 use maple_lark_api::{DefinitionFile, DefinitionKeys, DefinitionPatch, Kind, NewDefinition, Words};
@@ -27,7 +29,7 @@ pub struct New {
     /// What it is: source, report, person, group, channel, …
     #[arg(value_parser = words::<Kind>())]
     kind: Kind,
-    /// Its name: small letters, digits and hyphens
+    /// Its name: small letters, digits and hyphens; what belongs to a team gets the team's name before it
     name: String,
     /// Its title for people
     #[arg(long)]
@@ -154,13 +156,16 @@ impl New {
         };
         let made: DefinitionFile = client.post(&format!("/definitions/{kind}"), &order).await?;
         output::print(output, &made, |made| {
+            // What belongs to a team may have got that before its name; the file is named after it.
+            let stem = Path::new(&made.file).file_stem();
+            let name = stem.map_or(self.name.as_str().into(), OsStr::to_string_lossy);
             println!(
                 "The {kind} {} is there:\n\n{}",
-                style(&self.name).bold(),
+                style(&name).bold(),
                 made.text
             );
             if self.kind == Kind::Source {
-                println!("See whether it works: maple-lark test {}", self.name);
+                println!("See whether it works: maple-lark test {name}");
             }
         });
         Ok(())

@@ -49,11 +49,14 @@ fn weekly() -> Fixture {
 
 /// The page's source with a password of ours.
 fn office(place: &Place, password: &str) -> String {
-    let source = std::fs::read_to_string(format!("{DEMO}/sources/port-office.toml")).unwrap();
+    let source =
+        std::fs::read_to_string(format!("{DEMO}/sources/harbours.port-office.toml")).unwrap();
     let file = place.folder.path().join("port-office-password");
     std::fs::write(&file, password).unwrap();
     // For everybody, since there are no teams here.
-    let source = source.replace("teams = [\"harbours\"]\n", "");
+    let source = source
+        .replace("teams = [\"harbours\"]\n", "")
+        .replace("harbours.port-office", "port-office");
     source.replace(
         "env:ORRIN_PORT_OFFICE_PASSWORD",
         &format!("file:{}", file.display()),
@@ -92,13 +95,13 @@ fn ending(files: &[std::path::PathBuf], ending: &str) -> Vec<u8> {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_page_that_everybody_likes_is_mailed_as_it_looks_and_can_be_made_again() {
     let (place, services, _service) = with_demo().await;
-    let run = ran(&place, "harbours-weekly");
+    let run = ran(&place, "harbours.weekly");
     assert_eq!(run["state"], "delivered", "{run}");
     let id = run["id"].as_str().unwrap();
     let step = run["steps"][0]["detail"].as_str().unwrap();
     assert!(step.contains("1 picture; open a page of its own"), "{step}");
     assert!(step.contains("sign in: press \"Sign in\""), "{step}");
-    let test = place.lark(&["test", "port-office"]);
+    let test = place.lark(&["test", "harbours.port-office"]);
     assert!(text(&test.stdout).contains("Port office: harbours of the sound"));
     // Printed by the browser: its words can be selected; the window is the report's.
     let files = documents(&place, id);
@@ -128,7 +131,7 @@ async fn the_page_that_everybody_likes_is_mailed_as_it_looks_and_can_be_made_aga
     assert!(body.contains("As the page looked: <a href="), "{body}");
 
     // Two panels and the table of the same page, beside our own figures.
-    let run = ran(&place, "harbour-mondays");
+    let run = ran(&place, "harbours.mondays");
     assert_eq!(run["state"], "delivered", "{run}");
     let csv = ending(&documents(&place, run["id"].as_str().unwrap()), "csv");
     let csv = String::from_utf8(csv).unwrap();
@@ -167,7 +170,7 @@ async fn a_page_is_captured_once_by_one_command() {
         "capture",
         page,
         "--source",
-        "port-office",
+        "harbours.port-office",
         "--window",
         "previous = \"week\"",
         "--part",
@@ -223,12 +226,24 @@ async fn a_page_is_captured_once_by_one_command() {
             "169.254.169.254:80 may not be reached: it is a link-local address",
         ),
         (
-            &["/board", "--source", "port-office", "--part", "#nowhere"][..],
+            &[
+                "/board",
+                "--source",
+                "harbours.port-office",
+                "--part",
+                "#nowhere",
+            ][..],
             "the page has no \"#nowhere\"",
         ),
         (
-            &["/board", "--source", "port-office", "--save", "other-board"][..],
-            "the source \"port-office\" is for \"harbours\" alone",
+            &[
+                "/board",
+                "--source",
+                "harbours.port-office",
+                "--save",
+                "other-board",
+            ][..],
+            "the source \"harbours.port-office\" is for \"harbours\" alone",
         ),
     ] {
         let line = [&["capture", "--into", folder][..], line].concat();
@@ -332,13 +347,13 @@ async fn without_a_browser_that_is_said_and_everything_else_works() {
     place.sign_in();
     store_own_token(&place);
     assert!(place.apply_demo().status.success());
-    let test = place.lark(&["test", "port-office"]);
+    let test = place.lark(&["test", "harbours.port-office"]);
     let words = text(&test.stdout) + &text(&test.stderr);
     assert!(
         words.contains("/nowhere/chromium") && words.contains("Install Debian's package chromium"),
         "{words}"
     );
-    assert_eq!(ran(&place, "harbours-weekly")["state"], "held");
+    assert_eq!(ran(&place, "harbours.weekly")["state"], "held");
     assert_eq!(ran(&place, "database-server-health")["state"], "delivered");
 }
 

@@ -219,17 +219,19 @@ async fn a_second_factor_is_begun_in_the_console_and_asked_for_everywhere() {
 
 fn of_the_harbours() -> [Fixture; 3] {
     [
-        operations().list("teams", &["harbours"]),
-        fixtures::dashboard("disks")
+        operations()
+            .key("name", "harbours.operations")
+            .list("teams", &["harbours"]),
+        fixtures::dashboard("harbours.disks")
             .key("title", "Disks")
             .key("team", "harbours")
             .asked(
                 "q",
-                "operations",
+                "harbours.operations",
                 "sql = \"select 'db-2' as host, 93 as used\"",
             )
             .block("show = \"table\"\ntitle = \"Fullest disks\"\nquery = \"q\""),
-        fixtures::report("disks-daily", "disks")
+        fixtures::report("harbours.disks-daily", "harbours.disks")
             .key("title", "Disks of the harbours")
             .key("team", "harbours")
             .list("formats", &["pdf", "csv"])
@@ -266,7 +268,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         std::fs::write(folder.join(format!("{n}.toml")), &**content).unwrap();
     }
     says(&["apply", folder.to_str().unwrap(), "--yes"]);
-    let run = ran(&place, "disks-daily");
+    let run = ran(&place, "harbours.disks-daily");
     assert_eq!(run["state"], "delivered", "{run:#}");
 
     // Two colleagues, one of whom is in the team; each with a command line of their own.
@@ -294,7 +296,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         let output = place.lark_as(own, arguments);
         text(&output.stdout) + &text(&output.stderr)
     };
-    assert!(seen(&runa, &["reports"]).contains("disks-daily"));
+    assert!(seen(&runa, &["reports"]).contains("harbours.disks-daily"));
     let id = run["id"].as_str().unwrap();
     for arguments in [
         &["reports"][..],
@@ -317,7 +319,12 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         .collect();
     files.sort();
     assert_eq!(files, ["1.toml", "2.toml"]);
-    let elsewhere = ["send", "disks-daily", "--to", "a@elsewhere.example"];
+    let elsewhere = [
+        "send",
+        "harbours.disks-daily",
+        "--to",
+        "a@elsewhere.example",
+    ];
     assert!(seen(&runa, &elsewhere).contains("not to a@elsewhere.example"));
 
     // Several at once, from a file; who is there already is passed over.
@@ -350,7 +357,9 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         "office@orrin-sound.example",
     ];
     until("it is read", || {
-        seen(&runa, &search).contains("disks-daily").then_some(())
+        seen(&runa, &search)
+            .contains("harbours.disks-daily")
+            .then_some(())
     });
     let found = seen(&runa, &search);
     assert!(
@@ -362,7 +371,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         "archive",
         "search",
         "--report",
-        "disks-daily",
+        "harbours.disks-daily",
         "--zip",
         zip.to_str().unwrap(),
     ]);
@@ -376,7 +385,7 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         (output.status.success(), text(&output.stderr))
     };
     assert!(with_token(&["reports"]).0);
-    let (ok, why) = with_token(&["run", "disks-daily", "--detach"]);
+    let (ok, why) = with_token(&["run", "harbours.disks-daily", "--detach"]);
     assert!(
         !ok && why.contains("needs a token with the scope run"),
         "{why}"
@@ -389,8 +398,9 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     says(&["audit", "--csv", written.to_str().unwrap()]);
     let written = std::fs::read_to_string(written).unwrap();
     assert!(
-        written
-            .contains("runa.holm,127.0.0.1,run_report,disks-daily,to a@elsewhere.example,refused"),
+        written.contains(
+            "runa.holm,127.0.0.1,run_report,harbours.disks-daily,to a@elsewhere.example,refused"
+        ),
         "{written}"
     );
     assert!(says(&["audit", "--verify"]).contains("are what was kept"));
@@ -416,7 +426,10 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
     )
     .await;
     assert_eq!(barriers(&browser).await, json!([]));
-    assert!(seen(&ada, &["reports"]).contains("disks-daily"), "at once");
+    assert!(
+        seen(&ada, &["reports"]).contains("harbours.disks-daily"),
+        "at once"
+    );
     hands
         .press("//button[@aria-label='Take ada.berg out of Harbours']")
         .await;

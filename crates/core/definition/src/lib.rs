@@ -34,7 +34,7 @@ pub use model::deliver::{Approval, Deliver, Link, MailContent};
 pub use model::files::{CsvForm, Files, NameValues, Packing, Zip};
 pub use model::format::Format;
 pub use model::http::{SignIn, Web};
-pub use model::keep::KeepTerms;
+pub use model::keep::{BadKeepTerms, KeepTerms};
 pub use model::kind::Kind;
 pub use model::listing::Listing;
 pub use model::mailbox::{BadMailbox, Mailbox};
@@ -42,7 +42,7 @@ pub use model::message_template::MessageTemplate;
 pub use model::message_values::{
     MessageValues, ReportValues, RunValues, WindowValues, check, check_text, render,
 };
-pub use model::name::is_name;
+pub use model::name::{in_name_space, is_definition_name, is_name};
 pub use model::page::{Finished, Keep, PageAsk, PageStep, PageView, PartAsk, SignInSteps};
 pub use model::parameter::{Parameter, ParameterKind, ParameterValue, Values};
 pub use model::people::{Addressee, Group, Person, Recipient, RecipientFormat};

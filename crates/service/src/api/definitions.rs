@@ -5,7 +5,7 @@ use maple_lark_api::{
     Files, Plan, ProblemDetails, SavedFrom,
 };
 use maple_lark_data::digest::sha256;
-use maple_lark_definition::{Kind, edit};
+use maple_lark_definition::{Definition, Kind, edit};
 use maple_lark_store::{
     Store,
     definitions::{StoredDefinition, Version},
@@ -16,7 +16,7 @@ use rocket::{Route, State, delete, get, post, routes, serde::json::Json};
 use super::{
     Answer, Made,
     body::{Body, whole},
-    changes::{Order, carry_out, checked, is_free},
+    changes::{Order, carry_out, checked, is_free, new_name},
     difference::difference,
     made,
     problem::Problem,
@@ -37,7 +37,21 @@ pub fn routes() -> Vec<Route> {
 #[get("/definitions")]
 async fn list(user: Author, store: &State<Store>) -> Answer<Vec<DefinitionFile>> {
     let stored = seen::shares(&user.1, store.definitions().await?).whole;
-    Ok(Json(stored.into_iter().map(as_stored).collect()))
+    Ok(Json(apart(stored.into_iter().map(as_stored).collect())))
+}
+
+/// Files of different name spaces can have one path. In a folder they are apart, each in one with the name of its
+/// name space.
+fn apart(mut files: Vec<DefinitionFile>) -> Vec<DefinitionFile> {
+    let mut paths = std::collections::HashSet::new();
+    for one in &mut files {
+        while !paths.insert(one.file.clone()) {
+            let read = Definition::parse(&one.file, &one.text).ok();
+            let space = read.and_then(|read| Some(read.name().split_once('.')?.0.to_owned()));
+            one.file = format!("{}/{}", space.as_deref().unwrap_or("more"), one.file);
+        }
+    }
+    files
 }
 
 /// All definitions by name, without their texts: what others can refer to, and who saved it last.
@@ -69,7 +83,7 @@ async fn plan(
     let shares = seen::shares(&user.1, store.definitions().await?);
     let now = engine.now();
     let files = files.into_inner();
-    let work = move || checked(&files, shares, "", now);
+    let work = move || checked(&files, shares, ("", &user.1), now);
     let prepared = engine.compute(work).await??;
     Ok(Json(Plan {
         changes: prepared.changes,
@@ -122,6 +136,7 @@ async fn copy(
     let known = known.ok_or_else(|| {
         Problem::new(422, "Not copied like this", format!("a {kind} is not copied like this; a report has a copy of its own, a calendar is its file"))
     })?;
+    let order = named_anew(&original, known, &by.sight, &order);
     let file = copied(&original, known, &order)?;
     let copy = Order::new(by.from, |stored| {
         is_free(stored, known, &order.name)?;
@@ -135,6 +150,22 @@ async fn copy(
     drop(copy);
     let stored = stored_definition(known.name(), &order.name, store, &by.sight).await?;
     Ok(made(as_stored(stored)))
+}
+
+/// An order to copy with the name that the copy gets: in the name space of the team that it belongs to.
+pub fn named_anew(
+    original: &StoredDefinition,
+    kind: Kind,
+    sight: &Sight,
+    order: &CopyOrder,
+) -> CopyOrder {
+    let read = Definition::parse(&original.file, &original.text);
+    let teams = read.iter().flat_map(Definition::teams);
+    let teams: Vec<String> = teams.map(|team| team.value.clone()).collect();
+    CopyOrder {
+        name: new_name(sight, kind, &teams, &order.name),
+        ..order.clone()
+    }
 }
 
 /// The file of a copy, beside the original's.

@@ -6,7 +6,7 @@ use maple_lark_document::snapshot::FrozenDefinition;
 use maple_lark_store::Store;
 use rocket::{Route, State, post, routes, serde::json::Json};
 
-use super::{Answer, body::Body, problem::Problem};
+use super::{Answer, body::Body, problem::Problem, seen};
 use crate::{
     access::Author,
     engine::{Definitions, EngineHandle},
@@ -40,6 +40,7 @@ async fn draft(
         };
         let wrong = match Definition::parse(FILE, &text) {
             Ok(definition) => {
+                let misnamed = seen::misnamed(&user.1, &definition, &definitions);
                 let frozen = FrozenDefinition {
                     file: FILE.to_owned(),
                     text: text.clone(),
@@ -51,6 +52,7 @@ async fn draft(
                     definitions.set.check()
                 };
                 wrong.retain(|problem| problem.file == FILE);
+                wrong.extend(misnamed);
                 wrong
             }
             Err(wrong) => wrong,

@@ -13,7 +13,7 @@ use serde_json::{Map, Value};
 use super::{
     Answer,
     body::Body,
-    changes::{Order, carry_out, is_free},
+    changes::{Order, carry_out, is_free, new_name},
     definitions::{as_stored, stored_definition},
     problem::Problem,
     version::Versioned,
@@ -64,9 +64,14 @@ async fn make(
         );
         Problem::new(422, "No name", words)
     })?;
+    let name = &new_name(&by.sight, kind, &teams(kind, &order.keys), name);
+    let mut keys = order.keys.clone();
+    if let Some(own) = keys.get_mut(kind.name()) {
+        own["name"] = Value::from(name.clone());
+    }
     let file = DefinitionFile::new(
         format!("{}/{name}.toml", folder(kind)),
-        edit::patched("", &order.keys).map_err(refused)?,
+        edit::patched("", &keys).map_err(refused)?,
     );
     let change = Order::new(by.from, |stored| {
         is_free(stored, kind, name)?;
@@ -139,6 +144,20 @@ fn kind_of(word: &str) -> Result<Kind, Problem> {
 fn named(kind: Kind, keys: &Map<String, Value>) -> Option<&str> {
     let name = keys.get(kind.name())?.get("name")?.as_str()?;
     Some(name).filter(|name| !name.is_empty())
+}
+
+/// The teams that keys say a definition belongs to.
+fn teams(kind: Kind, keys: &Map<String, Value>) -> Vec<String> {
+    let own = keys.get(kind.name());
+    let of = |key: &str| own.and_then(|own| own.get(key)).cloned();
+    let teams = [
+        of("team").map(|team| vec![team]),
+        of("teams").and_then(|teams| teams.as_array().cloned()),
+    ];
+    let named = teams.into_iter().flatten().flatten();
+    named
+        .filter_map(|team| team.as_str().map(str::to_owned))
+        .collect()
 }
 
 /// The folder that definitions of a kind are written into.

@@ -55,7 +55,7 @@ async fn preview(
     let order = order.into_inner();
     let format = format_named(order.format.as_deref().unwrap_or("html"))?;
     let mut definitions = Definitions::clone(&*engine.definitions(store, &user.1).await?);
-    put_beside(&order.beside, &mut definitions)?;
+    put_beside(&order.beside, &user.1, &mut definitions)?;
     let report = match order.block {
         Some(place) if order.report.is_some() => only_of_report(place, &order, &mut definitions)?,
         Some(place) => {
@@ -259,7 +259,11 @@ async fn block_alone(engine: &EngineHandle, snapshot: Snapshot) -> Result<Vec<Re
 }
 
 /// Puts definitions that are not applied yet beside those that are; none of those is replaced.
-fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Problem> {
+fn put_beside(
+    texts: &[String],
+    sight: &Sight,
+    definitions: &mut Definitions,
+) -> Result<(), Problem> {
     for text in texts {
         let definition = Definition::parse("beside.toml", text).map_err(Problem::definitions)?;
         let sampler = match &definition {
@@ -275,9 +279,7 @@ fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Pro
                 ));
             }
         };
-        if definitions.hides(Kind::Sampler, sampler) {
-            return Err(seen::taken(Kind::Sampler, sampler));
-        }
+        is_nameable(&definition, sight, definitions)?;
         if !definitions.set.samplers.contains_key(sampler) {
             let frozen = FrozenDefinition {
                 file: "beside.toml".to_owned(),
@@ -285,6 +287,23 @@ fn put_beside(texts: &[String], definitions: &mut Definitions) -> Result<(), Pro
             };
             definitions.put(definition, frozen);
         }
+    }
+    Ok(())
+}
+
+/// Refuses a name that something hidden has, or could have. What is shown under a name finds the runs and the
+/// history of that name.
+fn is_nameable(
+    definition: &Definition,
+    sight: &Sight,
+    definitions: &Definitions,
+) -> Result<(), Problem> {
+    let (kind, name) = (definition.kind(), definition.name());
+    if let Some(problem) = seen::misnamed(sight, definition, definitions) {
+        return Err(Problem::definitions(vec![problem]));
+    }
+    if definitions.hides(kind, name) {
+        return Err(seen::taken(kind, name));
     }
     Ok(())
 }
@@ -311,9 +330,7 @@ fn report_of(
         (None, None, Some(text)) => {
             let definition = Definition::parse(FILE, text).map_err(Problem::definitions)?;
             seen::is_own(sight, &definition)?;
-            if definitions.hides(definition.kind(), definition.name()) {
-                return Err(seen::taken(definition.kind(), definition.name()));
-            }
+            is_nameable(&definition, sight, definitions)?;
             let (name, frozen) = (
                 definition.name().to_owned(),
                 FrozenDefinition {

@@ -17,7 +17,7 @@ use super::{
     Answer, Made,
     body::Body,
     changes::{Order, carry_out, is_free},
-    definitions::{copied, stored_definition},
+    definitions::{copied, named_anew, stored_definition},
     made,
     once::{OrderKey, once},
     problem::Problem,
@@ -391,6 +391,7 @@ async fn copy(
     engine: &State<EngineHandle>,
 ) -> Made<ReportView> {
     let original = stored_definition("report", name, store, &by.sight).await?;
+    let order = named_anew(&original, Kind::Report, &by.sight, &order);
     let file = copied(&original, Kind::Report, &order)?;
     let mut copy = Order::new(by.from, |stored| {
         is_free(stored, Kind::Report, &order.name)?;

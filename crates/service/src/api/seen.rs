@@ -1,13 +1,13 @@
 //! What somebody sees: what belongs to their teams, and what belongs to all. The rest is not there.
 
-use maple_lark_definition::{Definition, Kind};
+use maple_lark_definition::{Definition, Kind, Problem as FileProblem};
 use maple_lark_store::{
     Store, definitions::StoredDefinition, pictures::WholeSnapshot, runs::Run, teams::Sight,
 };
 use uuid::Uuid;
 
 use super::problem::Problem;
-use crate::access::SignedIn;
+use crate::{access::SignedIn, engine::Definitions};
 
 /// A run, if somebody sees it. Who is held to values sees none as a whole.
 pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
@@ -90,6 +90,21 @@ pub fn taken(kind: Kind, name: &str) -> Problem {
         kind.name()
     );
     Problem::new(409, "Name taken", words)
+}
+
+/// What is wrong with the name of a definition that is looked at before it is saved, if it is a new one. One
+/// in the name space of a team of theirs may be given to the team when it is saved.
+pub fn misnamed(
+    sight: &Sight,
+    definition: &Definition,
+    definitions: &Definitions,
+) -> Option<FileProblem> {
+    let (kind, name) = (definition.kind(), definition.name());
+    let own = |(team, _): (&str, &str)| sight.sees(team);
+    if definitions.text_of(kind, name).is_some() || name.split_once('.').is_some_and(own) {
+        return None;
+    }
+    definition.misnamed()
 }
 
 /// Refuses what is to belong to a team that somebody is not in.

@@ -300,7 +300,7 @@ pub(super) async fn may_write_to(
         return Ok(());
     };
     addresses::refused(&team, mailboxes.iter().map(String::as_str))
-        .map_err(|words| Problem::new(403, "Not permitted", words))
+        .map_err(|error| Problem::new(403, "Not permitted", error.to_string()))
 }
 
 /// Refuses changes that give a definition to a team that there is not, or that write to addresses
@@ -328,7 +328,7 @@ pub(super) async fn check(
             if *sight != Sight::All {
                 let all = written_to(set, change.kind, &change.name);
                 addresses::refused(found, all.iter().map(String::as_str))
-                    .map_err(|words| Problem::definitions(vec![team.place.problem(words)]))?;
+                    .map_err(|error| Problem::definitions(vec![team.place.problem(error)]))?;
             }
         }
     }

@@ -11,7 +11,7 @@ use maple_lark_definition::{
     DashboardTemplate, Definition, DefinitionSet, InputKind, Kind,
     fill::{self, CannotFill, Filling, NewReport},
 };
-use maple_lark_store::{Store, definitions::StoredDefinition};
+use maple_lark_store::{Store, definitions::StoredDefinition, teams::Sight};
 use maple_lark_time::nearest::suggestion;
 use rocket::{Route, State, get, post, routes, serde::json::Json};
 use rust_embed::RustEmbed;
@@ -19,11 +19,12 @@ use rust_embed::RustEmbed;
 use super::{
     Answer, Made,
     body::Body,
-    changes::{Order, carry_out, is_free},
+    changes::{Order, carry_out, is_free, new_name},
     definitions::stored_definition,
     difference::difference,
     made,
     problem::Problem,
+    seen,
     writer::Writer,
 };
 use crate::{
@@ -122,9 +123,11 @@ async fn show_filled(
     engine: &State<EngineHandle>,
 ) -> Answer<FilledTemplate> {
     let definitions = engine.definitions(store, &user.1).await?;
-    let stored = store.definitions().await?;
+    // Only what they see makes a name taken.
+    let stored = seen::shares(&user.1, store.definitions().await?).whole;
     let (template, _) = named(&definitions.set, name)?;
-    Ok(Json(filled(template, &order, &definitions.set, &stored)?))
+    let made = filled(template, &order, &user.1, &definitions.set, &stored)?;
+    Ok(Json(made))
 }
 
 /// Make a dashboard of a template, with the samplers that it reads and, if wanted, a report that
@@ -142,7 +145,7 @@ async fn make(
     let (template, _) = named(&definitions.set, name)?;
     let set = &definitions.set;
     let change = Order::new(by.from, |stored| {
-        let made = filled(template, &order, set, stored)?;
+        let made = filled(template, &order, &by.sight, set, stored)?;
         is_free(stored, Kind::Dashboard, &made.dashboard)?;
         if let Some(report) = &made.report {
             is_free(stored, Kind::Report, report)?;
@@ -211,8 +214,9 @@ async fn share(
             }
         )));
     };
+    let new = new_name(&by.sight, Kind::Template, &[], &order.name);
     let text = fill::NewTemplate {
-        name: &order.name,
+        name: &new,
         title: &order.title,
         question: &order.question,
         purpose: &order.purpose,
@@ -221,9 +225,9 @@ async fn share(
     }
     .of(&stored.text)
     .map_err(|error| refused(error.to_string()))?;
-    let file = DefinitionFile::new(format!("templates/{}.toml", order.name), text);
+    let file = DefinitionFile::new(format!("templates/{new}.toml"), text);
     let change = Order::new(by.from, |stored| {
-        is_free(stored, Kind::Template, &order.name)?;
+        is_free(stored, Kind::Template, &new)?;
         Ok(Files {
             files: vec![file.clone()],
             message: Some(format!("made of the dashboard {name}")),
@@ -232,7 +236,7 @@ async fn share(
     });
     carry_out(store, engine, &by, &change).await?;
     drop(change);
-    let stored = stored_definition(Kind::Template.name(), &order.name, store, &by.sight).await?;
+    let stored = stored_definition(Kind::Template.name(), &new, store, &by.sight).await?;
     Ok(made(DefinitionFile::new(stored.file, stored.text)))
 }
 
@@ -334,6 +338,7 @@ fn input_view(input: &maple_lark_definition::Input) -> TemplateInput {
 fn filled(
     template: &DashboardTemplate,
     order: &TemplateOrder,
+    sight: &Sight,
     set: &DefinitionSet,
     stored: &[StoredDefinition],
 ) -> Result<FilledTemplate, Problem> {
@@ -350,10 +355,10 @@ fn filled(
             source.kind.name()
         )));
     }
-    let name = order
-        .name
-        .clone()
-        .unwrap_or_else(|| free_name(&template.name, stored));
+    let own = |name: &str| new_name(sight, Kind::Dashboard, &[], name);
+    let usual = template.name.rsplit('.').next().unwrap_or_default();
+    let named = order.name.as_deref().map(own);
+    let name = named.unwrap_or_else(|| free_name(&own(usual), stored));
     let made = template
         .fill(&Filling {
             name: &name,

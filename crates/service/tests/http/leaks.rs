@@ -203,7 +203,15 @@ impl World {
     fn may(&self, person: usize, of: Of) -> bool {
         let one = &self.people[person];
         match of {
-            Of::Team(team) => one.teams[team],
+            // Its name stands before those of its definitions, which documents are named by.
+            Of::Team(team) => {
+                let of_team = |board: &usize| self.boards[*board].team == Some(team);
+                let boards = (0..self.boards.len()).filter(of_team);
+                one.teams[team]
+                    || boards
+                        .flat_map(|board| (0..PORTS).map(move |port| (board, port)))
+                        .any(|(board, port)| self.sees(person, board, port))
+            }
             Of::Port(port) => {
                 let held = one.held.as_ref().is_some_and(|held| held[port]);
                 held || (0..self.boards.len()).any(|board| self.sees(person, board, port))
@@ -224,6 +232,12 @@ impl World {
         format!("person{person}@orrin-sound.example")
     }
 
+    /// What a definition of a board is called: in the name space of its team.
+    fn name_of(&self, board: &Board, word: &str, what: &str) -> String {
+        let space = board.team.map(|team| format!("{}.", self.teams[team]));
+        format!("{}{word}-{what}", space.unwrap_or_default())
+    }
+
     fn definitions(&self) -> Vec<Value> {
         let mut files = Vec::new();
         let mut add = |text: String| {
@@ -232,6 +246,9 @@ impl World {
         };
         for (place, board) in self.boards.iter().enumerate() {
             let (word, inner) = (&board.word, &board.inner);
+            let of_board = |word: &str, what: &str| self.name_of(board, word, what);
+            let (d, r) = (of_board(word, "d"), of_board(word, "r"));
+            let [s, p, g, t, m] = ["s", "p", "g", "t", "m"].map(|what| of_board(inner, what));
             let owned = |fixture: fixtures::Fixture| match board.team {
                 Some(team) => fixture.key("team", self.teams[team].clone()),
                 None => fixture,
@@ -248,13 +265,13 @@ impl World {
                     "sql = \"select word, n from birds where board = '{place}' and port = :port\""
                 )
             };
-            let dashboard = fixtures::dashboard(&format!("{word}-d"))
+            let dashboard = fixtures::dashboard(&d)
                 .key("title", format!("Birds {word}"))
                 .table(&format!("[[parameter]]\nname = \"port\"\ntitle = \"Port\"\ndefault = \"{}\"", self.ports[self.shown(place).next().unwrap()]))
                 .query("rows", "plain", &asks)
                 .block("show = \"column\"\ntitle = \"Chart\"\nquery = \"rows\"\nlabel = \"word\"\nvalue = \"n\"");
             add(owned(dashboard).to_string());
-            let mut report = owned(fixtures::report(&format!("{word}-r"), &format!("{word}-d")))
+            let mut report = owned(fixtures::report(&r, &d))
                 .key("title", format!("Report {word}"))
                 .key("owner", format!("{word}@orrin-sound.example"))
                 .list("formats", &board.formats)
@@ -269,19 +286,19 @@ impl World {
             }
             add(report.to_string());
             add(format!(
-                "[sampler]\nname = \"{inner}-s\"\ntitle = \"S {inner}\"\n{team}every = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"
+                "[sampler]\nname = \"{s}\"\ntitle = \"S {inner}\"\n{team}every = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"
             ));
             add(format!(
-                "[person]\nname = \"{inner}-p\"\ntitle = \"P {inner}\"\naddress = \"{inner}@orrin-sound.example\"\n{team}"
+                "[person]\nname = \"{p}\"\ntitle = \"P {inner}\"\naddress = \"{inner}@orrin-sound.example\"\n{team}"
             ));
             add(format!(
-                "[group]\nname = \"{inner}-g\"\ntitle = \"G {inner}\"\nmembers = [\"{inner}-p\"]\n{team}"
+                "[group]\nname = \"{g}\"\ntitle = \"G {inner}\"\nmembers = [\"{p}\"]\n{team}"
             ));
             add(format!(
-                "[theme]\nname = \"{inner}-t\"\ntitle = \"T {inner}\"\n{team}"
+                "[theme]\nname = \"{t}\"\ntitle = \"T {inner}\"\n{team}"
             ));
             add(format!(
-                "[message-template]\nname = \"{inner}-m\"\ntitle = \"M {inner}\"\nsubject = \"{inner}\"\n{team}"
+                "[message-template]\nname = \"{m}\"\ntitle = \"M {inner}\"\nsubject = \"{inner}\"\n{team}"
             ));
         }
         files
@@ -377,12 +394,16 @@ async fn there(admin: &User<'_>, world: &World) -> There {
     for (place, board) in world.boards.iter().enumerate() {
         let (word, inner) = (&board.word, &board.inner);
         for name in ["d", "r"] {
-            there.names.push((format!("{word}-{name}"), place));
+            there.names.push((world.name_of(board, word, name), place));
         }
         for name in ["s", "p", "g", "t", "m"] {
-            there.names.push((format!("{inner}-{name}"), place));
+            there.names.push((world.name_of(board, inner, name), place));
         }
-        let run = admin.ran(&format!("{word}-r"), true).await;
+        let (d, r) = (
+            world.name_of(board, word, "d"),
+            world.name_of(board, word, "r"),
+        );
+        let run = admin.ran(&r, true).await;
         let sent = run["deliveries"]
             .as_array()
             .is_some_and(|all| !all.is_empty());
@@ -399,9 +420,9 @@ async fn there(admin: &User<'_>, world: &World) -> There {
         let mut orders = Vec::new();
         let ports: Vec<&String> = world.shown(place).map(|port| &world.ports[port]).collect();
         for port in &ports {
-            orders.push(json!({ "dashboard": format!("{word}-d"), "signed_in": true, "values": { "port": port } }));
+            orders.push(json!({ "dashboard": d, "signed_in": true, "values": { "port": port } }));
         }
-        orders.push(json!({ "dashboard": format!("{word}-d"), "signed_in": true, "choices": { "port": ports } }));
+        orders.push(json!({ "dashboard": d, "signed_in": true, "choices": { "port": ports } }));
         for snapshot in run["snapshots"].as_array().into_iter().flatten() {
             orders.push(json!({ "snapshot": snapshot["id"], "signed_in": true }));
         }
@@ -630,12 +651,10 @@ impl<'a, 'p> Walk<'a, 'p> {
             self.get(&format!("/documents?sha256={digest}")).await;
         }
         for board in &world.boards {
-            self.get(&format!("/runs?report={}-r", board.word)).await;
-            self.get(&format!(
-                "/agenda?from=2026-01-01&to=2027-01-01&report={}-r",
-                board.word
-            ))
-            .await;
+            let r = world.name_of(board, &board.word, "r");
+            self.get(&format!("/runs?report={r}")).await;
+            self.get(&format!("/agenda?from=2026-01-01&to=2027-01-01&report={r}"))
+                .await;
         }
         self.get("/agenda?from=2026-01-01&to=2026-12-31").await;
         for view in &made.there.views {
@@ -663,7 +682,8 @@ impl<'a, 'p> Walk<'a, 'p> {
         let made = self.made;
         let world = &made.world;
         for (place, board) in world.boards.iter().enumerate() {
-            let (d, r) = (format!("{}-d", board.word), format!("{}-r", board.word));
+            let of_board = |what| world.name_of(board, &board.word, what);
+            let (d, r) = (of_board("d"), of_board("r"));
             let mut orders = vec![
                 (
                     "/queries/try".to_owned(),
@@ -706,9 +726,13 @@ impl<'a, 'p> Walk<'a, 'p> {
         }
     }
 
-    /// What leans on a definition that is hidden is answered as what leans on one that never was.
+    /// What leans on a definition that is hidden, or would be called like it, is answered as with one that
+    /// never was.
     async fn is_like_what_never_was(&mut self, name: &str) {
-        let never = format!("zq000000000{}", &name[11..]);
+        let own = name.rfind('.').map_or(0, |dot| dot + 1);
+        const NEVER: &str = "zq000000000";
+        let word = &name[own..own + NEVER.len()];
+        let never = name.replace(word, NEVER);
         let texts = |name: &str| {
             let dashboard =
                 |more: &str| format!("[dashboard]\nname = \"mine\"\ntitle = \"Mine\"\n{more}");
@@ -746,7 +770,17 @@ impl<'a, 'p> Walk<'a, 'p> {
                 format!("[group]\nname = \"mine\"\ntitle = \"G\"\nmembers = [\"{name}\"]\n"),
             ]
         };
-        for (hidden, invented) in texts(name).into_iter().zip(texts(&never)) {
+        let written_to = |word: &str| {
+            format!("[person]\nname = \"mine\"\naddress = \"{word}@orrin-sound.example\"\n")
+        };
+        let all = |name: &str, word: &str| {
+            let mut all = self.named_like(name);
+            all.extend(texts(name));
+            all.push(written_to(word));
+            all
+        };
+        let pairs = all(name, word).into_iter().zip(all(&never, NEVER));
+        for (hidden, invented) in pairs {
             for path in ["/definitions/plan", "/definitions/draft", "/preview"] {
                 let order = |text: &str| match path {
                     "/definitions/plan" => {
@@ -757,7 +791,7 @@ impl<'a, 'p> Walk<'a, 'p> {
                 };
                 let (status, said) = self.ask(Method::POST, path, &order(&hidden)).await;
                 let (other, instead) = self.ask(Method::POST, path, &order(&invented)).await;
-                let said = String::from_utf8_lossy(&said).replace(name, &never);
+                let said = String::from_utf8_lossy(&said).replace(word, NEVER);
                 let instead = String::from_utf8_lossy(&instead);
                 assert_eq!(
                     (status, without_suggestions(&said)),
@@ -766,6 +800,24 @@ impl<'a, 'p> Walk<'a, 'p> {
                 );
             }
         }
+    }
+
+    /// What would have a name, of every kind that somebody makes, and for all as for every team.
+    fn named_like(&self, name: &str) -> Vec<String> {
+        let mut texts = Vec::new();
+        for team in self.made.world.teams.iter().map(Some).chain([None]) {
+            let team = team.map_or_else(String::new, |team| format!("team = \"{team}\"\n"));
+            texts.extend([
+                format!("[dashboard]\nname = \"{name}\"\ntitle = \"D\"\n{team}"),
+                format!("[report]\nname = \"{name}\"\ntitle = \"R\"\n{team}time-zone = \"UTC\"\ndashboards = [\"d\"]\n[window]\nprevious = \"day\"\n"),
+                format!("[sampler]\nname = \"{name}\"\ntitle = \"S\"\n{team}every = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"),
+                format!("[person]\nname = \"{name}\"\ntitle = \"P\"\n{team}address = \"p@orrin-sound.example\"\n"),
+                format!("[group]\nname = \"{name}\"\ntitle = \"G\"\n{team}members = [\"p@orrin-sound.example\"]\n"),
+                format!("[theme]\nname = \"{name}\"\ntitle = \"T\"\n{team}"),
+                format!("[message-template]\nname = \"{name}\"\ntitle = \"M\"\nsubject = \"s\"\n{team}"),
+            ]);
+        }
+        texts
     }
 
     /// Where an own thing is not to be found, the test would find no other's either.
@@ -801,6 +853,7 @@ fn leaks_by_mail(made: &Made<'_>) -> Vec<String> {
         for (word, of) in world.words() {
             let may = match (own, person, of) {
                 // Whoever owns a report hears of its trouble.
+                (Some(Of::Board(own)), _, Of::Team(team)) => world.boards[own].team == Some(team),
                 (Some(Of::Board(own)), _, _) => {
                     matches!(of, Of::Board(board) | Of::Inner(board) if board == own)
                 }
@@ -811,6 +864,15 @@ fn leaks_by_mail(made: &Made<'_>) -> Vec<String> {
                     Of::Rows(board, shown) | Of::Address(board, shown),
                 ) => (own, port) == (board, shown),
                 (Some(Of::Address(_, port)), _, Of::Port(shown)) => port == shown,
+                // A report's name begins with its team's.
+                (Some(Of::Address(board, _)), _, Of::Team(team)) => {
+                    world.boards[board].team == Some(team)
+                }
+                (None, Some(person), Of::Team(team)) => {
+                    let of_team = |board: &usize| world.boards[*board].team == Some(team);
+                    let mut boards = (0..world.boards.len()).filter(of_team);
+                    boards.any(|board| (0..PORTS).any(|port| world.gets(person, board, port)))
+                }
                 (None, Some(person), Of::Board(board)) => {
                     (0..PORTS).any(|port| world.gets(person, board, port))
                 }

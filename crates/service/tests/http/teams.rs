@@ -141,8 +141,8 @@ fn definitions(team: &str) -> Vec<Value> {
     let mark = mark(team);
     let owned = format!("team = \"{team}\"");
     let (d, r, q) = (
-        format!("{team}-d"),
-        format!("{team}-r"),
+        format!("{team}.d"),
+        format!("{team}.r"),
         format!("{team}_q"),
     );
     let texts = [
@@ -158,20 +158,20 @@ fn definitions(team: &str) -> Vec<Value> {
             .key("team", team)
             .list("formats", &["csv", "html"])
             .daily_at("06:00", "")
-            .to(&format!("{team}-a"), &[&format!("{team}-g")])
+            .to(&format!("{team}-a"), &[&format!("{team}.g")])
             .to_string(),
         format!(
-            "[sampler]\nname = \"{team}-s\"\ntitle = \"S {mark}\"\n{owned}\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"
+            "[sampler]\nname = \"{team}.s\"\ntitle = \"S {mark}\"\n{owned}\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1.0 as n\"\n"
         ),
         format!(
-            "[person]\nname = \"{team}-p\"\ntitle = \"P {mark}\"\naddress = \"{mark}@orrin-sound.example\"\n{owned}\n"
+            "[person]\nname = \"{team}.p\"\ntitle = \"P {mark}\"\naddress = \"{mark}@orrin-sound.example\"\n{owned}\n"
         ),
         format!(
-            "[group]\nname = \"{team}-g\"\ntitle = \"G {mark}\"\nmembers = [\"{team}-p\"]\n{owned}\n"
+            "[group]\nname = \"{team}.g\"\ntitle = \"G {mark}\"\nmembers = [\"{team}.p\"]\n{owned}\n"
         ),
-        format!("[theme]\nname = \"{team}-t\"\ntitle = \"T {mark}\"\n{owned}\n"),
+        format!("[theme]\nname = \"{team}.t\"\ntitle = \"T {mark}\"\n{owned}\n"),
         format!(
-            "[message-template]\nname = \"{team}-m\"\ntitle = \"M {mark}\"\nsubject = \"{mark}\"\n{owned}\n"
+            "[message-template]\nname = \"{team}.m\"\ntitle = \"M {mark}\"\nsubject = \"{mark}\"\n{owned}\n"
         ),
     ];
     let file = |(n, text)| json!({ "file": format!("{team}/{n}.toml"), "text": text });
@@ -180,7 +180,7 @@ fn definitions(team: &str) -> Vec<Value> {
 
 /// What a team has that others must not reach: values for the places of a path, by their names.
 async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str, Vec<String>> {
-    let run = admin.ran(&format!("{team}-r"), false).await;
+    let run = admin.ran(&format!("{team}.r"), false).await;
     let id = run["id"].as_str().unwrap().to_owned();
     assert_eq!(run["state"], "completed", "{run:#}");
     let ids = |list: &str| -> Vec<String> {
@@ -194,7 +194,7 @@ async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str,
     let snapshot = ids("snapshots").remove(0);
     let mut views = Vec::new();
     for order in [
-        json!({ "dashboard": format!("{team}-d"), "signed_in": true, "title": title }),
+        json!({ "dashboard": format!("{team}.d"), "signed_in": true, "title": title }),
         json!({ "snapshot": snapshot, "signed_in": true, "title": title }),
     ] {
         let view = admin.done(Method::POST, "/views", order).await;
@@ -202,7 +202,7 @@ async fn reached(admin: &User<'_>, team: &'static str) -> BTreeMap<&'static str,
     }
     found.extend(views.clone());
     found.push(id);
-    let names = ["d", "r", "s", "p", "g", "t", "m"].map(|kind| format!("{team}-{kind}"));
+    let names = ["d", "r", "s", "p", "g", "t", "m"].map(|kind| format!("{team}.{kind}"));
     BTreeMap::from([
         ("id", found),
         // Where they are opened, which is no operation of the API.
@@ -258,30 +258,30 @@ fn sly(team: &str) -> Vec<(Method, String, Value)> {
     let query = format!("{team}_q");
     let alone = |text: &str| json!({ "definition": text });
     let borrowed = format!(
-        "[dashboard]\nname = \"mine\"\ntitle = \"Mine\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nfrom = \"{team}-d\"\nblock = \"T {}\"\n",
+        "[dashboard]\nname = \"mine\"\ntitle = \"Mine\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nfrom = \"{team}.d\"\nblock = \"T {}\"\n",
         "zz"
     );
     let report = format!(
-        "[report]\nname = \"{team}-r\"\ntitle = \"R\"\nteam = \"{team}\"\ntime-zone = \"UTC\"\ndashboards = [\"{team}-d\"]\n[window]\nprevious = \"day\"\n"
+        "[report]\nname = \"{team}.r\"\ntitle = \"R\"\nteam = \"{team}\"\ntime-zone = \"UTC\"\ndashboards = [\"{team}.d\"]\n[window]\nprevious = \"day\"\n"
     );
     let sampler = format!(
-        "[sampler]\nname = \"{team}-s\"\ntitle = \"S\"\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1\"\n"
+        "[sampler]\nname = \"{team}.s\"\ntitle = \"S\"\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1\"\n"
     );
     let history = format!(
-        "[dashboard]\nname = \"mine\"\ntitle = \"Mine\"\n[[query]]\nname = \"q\"\nsampler = \"{team}-s\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
+        "[dashboard]\nname = \"mine\"\ntitle = \"Mine\"\n[[query]]\nname = \"q\"\nsampler = \"{team}.s\"\n[[section]]\ntitle = \"S\"\n[[section.block]]\nshow = \"table\"\ntitle = \"T\"\nquery = \"q\"\n"
     );
     let post = |path: &str, body: Value| (Method::POST, path.to_owned(), body);
     vec![
         post(
             "/queries/try",
-            json!({ "dashboard": format!("{team}-d"), "query": query }),
+            json!({ "dashboard": format!("{team}.d"), "query": query }),
         ),
         post(
             "/queries/try",
             json!({ "definition": history, "query": "q" }),
         ),
-        post("/preview", json!({ "report": format!("{team}-r") })),
-        post("/preview", json!({ "dashboard": format!("{team}-d") })),
+        post("/preview", json!({ "report": format!("{team}.r") })),
+        post("/preview", json!({ "dashboard": format!("{team}.d") })),
         post("/preview", alone(&borrowed)),
         post("/preview", alone(&report)),
         post(
@@ -303,28 +303,28 @@ fn sly(team: &str) -> Vec<(Method, String, Value)> {
             json!({ "files": [{ "file": "x.toml", "text": report }] }),
         ),
         post(
-            &format!("/reports/{team}-r/copy"),
+            &format!("/reports/{team}.r/copy"),
             json!({ "name": "mine" }),
         ),
         post(
-            &format!("/definitions/dashboard/{team}-d/copy"),
+            &format!("/definitions/dashboard/{team}.d/copy"),
             json!({ "name": "mine" }),
         ),
         post(
-            &format!("/reports/{team}-r/message-preview"),
+            &format!("/reports/{team}.r/message-preview"),
             json!({ "subject": "x", "text": "y" }),
         ),
         post(
-            &format!("/reports/{team}-r/runs"),
+            &format!("/reports/{team}.r/runs"),
             json!({ "deliver": false }),
         ),
         post(
-            &format!("/reports/{team}-r/backfill"),
+            &format!("/reports/{team}.r/backfill"),
             json!({ "from": "2026-01-01T00:00:00Z", "to": "2026-01-03T00:00:00Z", "check": true }),
         ),
         (
             Method::GET,
-            format!("/agenda?from=2026-01-01&to=2026-02-01&report={team}-r"),
+            format!("/agenda?from=2026-01-01&to=2026-02-01&report={team}.r"),
             json!({}),
         ),
     ]
@@ -456,7 +456,7 @@ async fn nothing_of_a_team_is_seen_by_others() {
                 .done(Method::GET, &format!("/runs/{id}"), json!({}))
                 .await;
         }
-        let path = format!("/definitions/report/{team}-r/versions");
+        let path = format!("/definitions/report/{team}.r/versions");
         let versions = admin.done(Method::GET, &path, json!({})).await;
         assert_eq!(versions["items"].as_array().unwrap().len(), 1);
     }
@@ -539,40 +539,67 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
     );
 
     // What she makes is the team's; what is all people's she does not change.
-    let person = |team: &str, address: &str| {
-        format!("[person]\nname = \"pia\"\naddress = \"{address}\"\n{team}\n")
+    let person = |name: &str, team: &str, address: &str| {
+        let (name, address) = (
+            format!("name = \"{name}\""),
+            format!("address = \"{address}\""),
+        );
+        format!("[person]\n{name}\n{address}\n{team}\n")
     };
+    let (amber, pia) = ("team = \"amber\"", "pia@orrin-sound.example");
     let apply = async |user: &User<'_>, text: String| {
         user.ask(post.clone(), "/definitions/apply", &file("pia.toml", &text))
             .await
     };
-    let (status, said) = apply(&ann, person("", "pia@orrin-sound.example")).await;
+    let (status, said) = apply(&ann, person("pia", "", pia)).await;
     assert_eq!(status, StatusCode::FORBIDDEN);
     assert!(said.contains("team = \\\"amber\\\""), "{said}");
-    let (status, said) = apply(&ann, person("team = \"amber\"", "pia@elsewhere.example")).await;
+    let (status, said) = apply(&ann, person("amber.pia", amber, "pia@elsewhere.example")).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
     assert!(said.contains("not to pia@elsewhere.example"), "{said}");
-    let (status, said) = apply(&ann, person("team = \"amber\"", "pia@orrin-sound.example")).await;
+    let (status, said) = apply(&ann, person("pia", amber, pia)).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(said.contains("such as \\\"amber.pia\\\""), "{said}");
+    let (status, said) = apply(&ann, person("amber.pia", amber, pia)).await;
     assert!(status.is_success(), "{said}");
-    // Others find the name taken, and learn nothing else of it.
-    let (status, said) = apply(&bo, person("", "pia@orrin-sound.example")).await;
-    assert_eq!(status, StatusCode::CONFLICT);
-    assert!(said.contains("definitions that you do not see"), "{said}");
-    let (status, _) = apply(&bo, person("team = \"amber\"", "pia@orrin-sound.example")).await;
-    assert_eq!(status, StatusCode::CONFLICT);
-    let other =
-        "[person]\nname = \"ole\"\naddress = \"ole@orrin-sound.example\"\nteam = \"amber\"\n";
-    let (status, said) = bo
-        .ask(post.clone(), "/definitions/apply", &file("ole.toml", other))
-        .await;
-    assert_eq!(status, StatusCode::FORBIDDEN);
-    assert!(said.contains("you are not in a team"), "{said}");
-    let none = other.replace("amber", "none");
+    // Nobody else finds out which names and files it has: what is theirs has names and files of its own.
+    for name in ["amber.pia", "amber.nobody"] {
+        let (status, said) = apply(&bo, person(name, "", pia)).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+        assert!(said.contains("is for what belongs to a team"), "{said}");
+        let (status, said) = apply(&bo, person(name, amber, pia)).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+        assert!(said.contains("you are not in a team"), "{said}");
+    }
+    let (status, said) = apply(&bo, person("pia", "", pia)).await;
+    assert!(
+        status.is_success(),
+        "a name and a file that others have, too: {said}"
+    );
+    // In a folder they are apart.
+    let files = admin.done(Method::GET, "/definitions", json!({})).await;
+    let files = files.as_array().unwrap().iter();
+    let mut files: Vec<&str> = files.filter_map(|one| one["file"].as_str()).collect();
+    files.retain(|file| file.ends_with("pia.toml"));
+    files.sort_unstable();
+    assert_eq!(files.len(), 2, "{files:?}");
+    assert!(
+        files.contains(&"pia.toml") && files != ["pia.toml"; 2],
+        "{files:?}"
+    );
+    let none = person("none.ole", "team = \"none\"", pia);
     let (status, said) = admin
         .ask(post.clone(), "/definitions/apply", &file("ole.toml", &none))
         .await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
     assert!(said.contains("there is no team \\\"none\\\""), "{said}");
+    // What she makes by its keys, or of what is there, gets its name by itself.
+    let keys = json!({ "keys": { "group": { "name": "crew", "members": ["amber.pia"] } } });
+    let made = ann.done(post.clone(), "/definitions/group", keys).await;
+    assert_eq!(made["file"], "people/amber.crew.toml", "{made}");
+    let copy = json!({ "name": "again" });
+    let made = ann.done(post.clone(), "/reports/r/copy", copy).await;
+    assert_eq!(made["name"], "amber.again", "{made}");
     // Nor does an address that is asked for once get round the team's.
     let order = json!({ "to": ["x@elsewhere.example"] });
     let (status, said) = ann.ask(post.clone(), "/reports/r/runs", &order).await;
@@ -601,7 +628,7 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
     assert_eq!(bo.ask(post.clone(), "/queries/try", &tried).await.0, 422);
     let (status, said) = admin.ask(Method::DELETE, "/teams/amber", &json!({})).await;
     assert_eq!(status, StatusCode::CONFLICT);
-    assert!(said.contains("4 definitions belong"), "{said}");
+    assert!(said.contains("6 definitions belong"), "{said}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -38,20 +38,23 @@ impl DefinitionSet {
     }
 
     pub(crate) fn check_people(&self, problems: &mut Vec<Problem>) {
-        let mut addresses: BTreeMap<String, &str> = BTreeMap::new();
-        let mut users: BTreeMap<&str, &str> = BTreeMap::new();
+        // Each team has an address book of its own: nobody finds out who is in another's.
+        let mut addresses: BTreeMap<(Option<&str>, String), &str> = BTreeMap::new();
+        let mut users: BTreeMap<(Option<&str>, &str), &str> = BTreeMap::new();
         for person in self.people.values() {
+            let team = person.teams.first().map(|team| team.value.as_str());
             if let Some(other) = person
                 .user
                 .as_deref()
-                .and_then(|user| users.insert(user, &person.name))
+                .and_then(|user| users.insert((team, user), &person.name))
             {
                 problems.push(person.place.problem(format!(
                     "\"{other}\" is the user \"{}\" already",
                     person.user.as_deref().unwrap_or_default()
                 )));
             }
-            if let Some(other) = addresses.insert(person.address.to_lowercase(), &person.name) {
+            let address = person.address.to_lowercase();
+            if let Some(other) = addresses.insert((team, address), &person.name) {
                 problems.push(person.place.problem(format!(
                     "{} is the address of \"{other}\" already",
                     person.address

@@ -8,13 +8,14 @@ use crate::{
         dashboard_template::DashboardTemplate,
         kind::Kind,
         message_template::MessageTemplate,
+        name::in_name_space,
         people::{Group, Person},
         report::Report,
         sampler::Sampler,
         source::Source,
         theme::Theme,
     },
-    problem::{Place, Placed},
+    problem::{Place, Placed, Problem},
 };
 
 /// A parsed definition.
@@ -116,6 +117,30 @@ impl Definition {
             Definition::MessageTemplate(message_template) => &message_template.teams,
             Definition::Template(template) => &template.teams,
         }
+    }
+
+    /// What is wrong with the name of a new definition: what belongs to teams is in the name space of one of
+    /// them (`port.daily`), what belongs to all in none. So nobody can find out by choosing a name which names
+    /// others use. Older definitions keep the names that they have.
+    #[must_use]
+    pub fn misnamed(&self) -> Option<Problem> {
+        let (name, teams) = (self.name(), self.teams());
+        let words = match (name.split_once('.'), teams.first()) {
+            (None, None) => return None,
+            (Some((space, _)), _) if teams.iter().any(|team| team.value == space) => return None,
+            (Some((space, own)), None) => format!(
+                "the name \"{name}\" is for what belongs to a team \"{space}\": say that it does, or call it \"{own}\""
+            ),
+            (other, Some(team)) => {
+                let own = other.map_or(name, |(_, own)| own);
+                format!(
+                    "what belongs to the team \"{}\" has a name that begins with it, such as \"{}\"",
+                    team.value,
+                    in_name_space(&team.value, own)
+                )
+            }
+        };
+        Some(self.place().problem(words))
     }
 
     /// Where it was read.

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     model::{
         mailbox::{BadMailbox, Mailbox},
-        name::is_name,
+        name::is_definition_name,
     },
     problem::{Place, Placed},
 };
@@ -65,7 +65,7 @@ impl FromStr for Addressee {
     type Err = BadMailbox;
 
     fn from_str(text: &str) -> Result<Self, BadMailbox> {
-        if is_name(text) {
+        if is_definition_name(text) {
             Ok(Addressee::Named(text.to_owned()))
         } else {
             text.parse().map(Addressee::Mailbox)

@@ -1,12 +1,16 @@
 //! Reads names.
 
-use crate::{model::name::is_name, problem::Placed, read::node::Node};
+use crate::{
+    model::name::{is_definition_name, is_name},
+    problem::Placed,
+    read::node::Node,
+};
 
 /// Reads the `name` of a definition: what it is called everywhere, in small letters.
 pub(crate) fn read_name(node: &Node<'_>) -> String {
     let name = node.required("name");
-    if !name.value.is_empty() && !is_name(&name.value) {
-        node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"", name.value));
+    if !name.value.is_empty() && !is_definition_name(&name.value) {
+        node.report("name", format!("\"{}\" is not a name: use up to 60 small letters, digits and hyphens, such as \"ferry-operations\"; what belongs to a team has the team's name and a dot before it", name.value));
     }
     name.value
 }

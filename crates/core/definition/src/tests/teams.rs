@@ -1,7 +1,11 @@
 //! Who sees a definition sees nothing by it that belongs to others.
 
 use crate::{
-    model::{definition::Definition, kind::Kind},
+    model::{
+        definition::Definition,
+        kind::Kind,
+        name::{in_name_space, is_definition_name, is_name},
+    },
     set::DefinitionSet,
 };
 use maple_lark_fixtures as fixtures;
@@ -135,4 +139,95 @@ fn a_team_has_a_name() {
     );
     let read = Definition::parse("s.toml", &source("teams = [\"port\", \"\"]"));
     assert!(read.is_err());
+}
+
+#[test]
+fn what_belongs_to_a_team_is_in_its_name_space_and_what_belongs_to_all_in_none() {
+    let said = |name: &str, teams: &str| {
+        let text = person(teams).replace("\"ann\"", &format!("\"{name}\""));
+        let read =
+            Definition::parse("p.toml", &text).unwrap_or_else(|wrong| panic!("{}", wrong[0]));
+        read.misnamed().map(|problem| problem.message)
+    };
+    let source = |name: &str| {
+        let text = fixtures::source(name).lines("teams = [\"port\", \"vessel\"]");
+        Definition::parse("s.toml", &text).unwrap().misnamed()
+    };
+    for (name, teams) in [("ann", ""), ("port.ann", PORT), ("vessel.ann", VESSEL)] {
+        assert_eq!(said(name, teams), None, "{name}");
+    }
+    // Several share it: the name space of any of them will do.
+    assert_eq!((source("port.s"), source("vessel.s")), (None, None));
+    assert!(source("s").is_some() && source("crew.s").is_some());
+    for (name, teams, words) in [
+        ("port.ann", "", "say that it does, or call it \"ann\""),
+        (
+            "ann",
+            PORT,
+            "the team \"port\" has a name that begins with it, such as \"port.ann\"",
+        ),
+        ("vessel.ann", PORT, "such as \"port.ann\""),
+        ("ports.ann", PORT, "such as \"port.ann\""),
+    ] {
+        let said = said(name, teams);
+        assert!(
+            said.as_ref().is_some_and(|said| said.contains(words)),
+            "{said:?}"
+        );
+    }
+    // The place is the definition's.
+    let misnamed = Definition::parse("p.toml", &person(PORT))
+        .unwrap()
+        .misnamed();
+    let place = misnamed.map(|problem| (problem.file, problem.line));
+    assert_eq!(place, Some(("p.toml".to_owned(), 1)));
+}
+
+#[test]
+fn each_team_has_an_address_book_of_its_own() {
+    let called = |name: &str, team: &str| {
+        let text = person(team).replace("\"ann\"", &format!("\"{name}\""));
+        text + "user = \"ann.holm\"\n"
+    };
+    let apart = [
+        called("ann", ""),
+        called("port.ann", PORT),
+        called("vessel.ann", VESSEL),
+    ];
+    assert_eq!(problems(&apart), Vec::<String>::new());
+    let twice = [called("port.ann", PORT), called("port.ann-again", PORT)];
+    let said = problems(&twice);
+    assert!(
+        said[0].contains("is the user \"ann.holm\" already"),
+        "{said:?}"
+    );
+    assert!(said[1].contains("is the address of"), "{said:?}");
+}
+
+#[test]
+fn a_name_has_at_most_one_dot_between_two_names() {
+    for (name, fits) in [
+        ("port.daily", true),
+        ("port.9", true),
+        ("port.", false),
+        (".daily", false),
+        ("port.daily.pdf", false),
+        ("port.-daily", false),
+        ("Port.daily", false),
+        ("ann@port.example", false),
+        (&"n".repeat(60), true),
+        (&format!("port.{}", "n".repeat(56)), false),
+    ] {
+        assert_eq!(is_definition_name(name), fits, "{name}");
+    }
+    assert!(!is_name("port.daily"), "teams and secrets have none");
+    assert_eq!(in_name_space("port", "daily"), "port.daily");
+    assert_eq!(in_name_space("port", "crew.daily"), "crew.daily");
+    // Nobody has to write the address of somebody who has a name.
+    let group = "[group]\nname = \"port.crew\"\nmembers = [\"port.ann\"]\nteam = \"port\"\n";
+    let files = [
+        person(PORT).replace("\"ann\"", "\"port.ann\""),
+        group.to_owned(),
+    ];
+    assert_eq!(problems(&files), Vec::<String>::new());
 }

@@ -61,8 +61,11 @@ pub fn check_names(files: &Files, stored: &[StoredDefinition]) -> Result<(), Vec
 
 /// Refuses what was made from another text than the one that is stored now.
 pub fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Problem> {
-    let by_file: HashMap<&str, &StoredDefinition> =
-        stored.iter().map(|one| (one.file.as_str(), one)).collect();
+    // Each name space has files of its own, so that several definitions can be in files of one path.
+    let mut by_file: HashMap<&str, Vec<&StoredDefinition>> = HashMap::new();
+    for one in stored {
+        by_file.entry(&one.file).or_default().push(one);
+    }
     for file in &files.files {
         let Some(based_on) = file.based_on.as_deref().filter(|one| !one.is_empty()) else {
             continue;
@@ -74,8 +77,11 @@ pub fn is_based_on(files: &Files, stored: &[StoredDefinition]) -> Result<(), Pro
             );
             Problem::new(412, "Changed meanwhile", words)
         })?;
-        if sha256(now.text.as_bytes()) != based_on {
-            return Err(changed_meanwhile(now, Some(&file.text)));
+        if now
+            .iter()
+            .all(|one| sha256(one.text.as_bytes()) != based_on)
+        {
+            return Err(changed_meanwhile(now[0], Some(&file.text)));
         }
     }
     Ok(())

@@ -5,7 +5,7 @@ mod prepared;
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::{Applied, ChangeAction, Files, SavedFrom};
-use maple_lark_definition::{Definition, DefinitionSet, Kind, edit};
+use maple_lark_definition::{Definition, DefinitionSet, Kind, edit, in_name_space};
 use maple_lark_store::{
     Store, StoreError,
     definitions::{Change as StoredChange, Rule, Saved, StoredDefinition},
@@ -85,6 +85,24 @@ pub async fn carry_out(
     ))
 }
 
+/// The name of something new: in the name space of the team that it belongs to, or will be given to.
+pub fn new_name(sight: &Sight, kind: Kind, belongs_to: &[String], name: &str) -> String {
+    let own = sight.teams().filter(|_| !is_shared(kind));
+    let teams = match (belongs_to, own) {
+        ([], Some(own)) => own,
+        (teams, _) => teams,
+    };
+    match teams {
+        [team] => in_name_space(team, name),
+        _ => name.to_owned(),
+    }
+}
+
+/// Whether a kind is not given to a team by itself: an administrator says who shares it.
+fn is_shared(kind: Kind) -> bool {
+    matches!(kind, Kind::Source | Kind::Channel | Kind::Calendar)
+}
+
 /// Gives new definitions that name no team to the one that whoever makes them is in.
 fn given_to_team(files: &mut Files, stored: &[StoredDefinition], sight: &Sight) {
     let Some(teams) = sight.teams() else { return };
@@ -95,8 +113,7 @@ fn given_to_team(files: &mut Files, stored: &[StoredDefinition], sight: &Sight) 
         };
         let kind = definition.kind();
         let is_new = is_free(stored, kind, definition.name()).is_ok();
-        let is_shared = matches!(kind, Kind::Source | Kind::Channel | Kind::Calendar);
-        if !is_new || is_shared || !definition.teams().is_empty() {
+        if !is_new || is_shared(kind) || !definition.teams().is_empty() {
             continue;
         }
         let keys = serde_json::json!({ kind.name(): { "team": team } });
@@ -180,10 +197,10 @@ async fn change_once(
 ) -> Result<Applied, Refused> {
     let (now, user) = (engine.now(), &by.user);
     let (message, name) = (files.message.clone(), user.name.clone());
-    let before = Definitions::stored(&shares.whole);
+    let (before, sight) = (Definitions::stored(&shares.whole), by.sight.clone());
     let work = move || {
         is_based_on(&files, &shares.whole)?;
-        checked(&files, shares, &name, now)
+        checked(&files, shares, (&name, &sight), now)
     };
     let prepared = engine.compute(work).await.map_err(Problem::from);
     let prepared = prepared.and_then(|done| done).map_err(Refused::Problem)?;

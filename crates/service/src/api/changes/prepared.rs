@@ -5,11 +5,15 @@ use std::collections::{HashMap, HashSet, hash_map::Entry};
 use chrono::{DateTime, Utc};
 use maple_lark_api::{Change, ChangeAction, DefinitionFile, Files};
 use maple_lark_definition::{Definition, DefinitionSet, Kind, Problem as FileProblem};
-use maple_lark_store::definitions::StoredDefinition;
+use maple_lark_store::{definitions::StoredDefinition, teams::Sight};
 
 use super::files::check_names;
 use crate::{
-    api::{difference::difference, problem::Problem, seen::Shares},
+    api::{
+        difference::difference,
+        problem::Problem,
+        seen::{self, Shares},
+    },
     engine::parse_all,
 };
 
@@ -28,14 +32,19 @@ pub struct Prepared {
 
 /// A change that goes together with the definitions that whoever makes it sees, and with the others,
 /// of which nothing is told.
+///
+/// # Errors
+/// What is wrong with it, without a word about what is hidden: whose it is comes before whether its name
+/// is taken, and a new name is in a name space that whoever chooses it sees all of.
 pub fn checked(
     files: &Files,
     shares: Shares,
-    user: &str,
+    (user, sight): (&str, &Sight),
     now: DateTime<Utc>,
 ) -> Result<Prepared, Problem> {
     let (stored, mut others) = (shares.whole, shares.by_name);
     let prepared = prepare(files, &stored, &others, user, now).map_err(Problem::definitions)?;
+    prepared.is_theirs(sight)?;
     if shares.hidden.is_empty() {
         return Ok(prepared);
     }
@@ -44,7 +53,7 @@ pub fn checked(
         Problem::new(
             409,
             "Does not go together",
-            "this does not go together with definitions that you do not see: a name or a file is taken, or something still needs what you change. Choose another name, or ask an administrator",
+            "this does not go together with definitions that you do not see: something still needs what you change, or a name is taken. Ask an administrator, or choose another name",
         )
     })
 }
@@ -67,7 +76,6 @@ fn prepare(
         .map(|one| (one.kind().name(), one.name()))
         .collect();
     for one in others {
-        places.taken(&one.file, &one.kind, &one.name);
         if names.contains(&(one.kind.as_str(), one.name.as_str())) {
             let problem = FileProblem::of_a_file(&one.file, "the name is taken");
             places.problems.push(problem);
@@ -77,7 +85,7 @@ fn prepare(
     for one in stored {
         let is_given = names.contains(&(one.kind.as_str(), one.name.as_str()));
         if !is_given && !files.remove_others {
-            places.taken(&one.file, &one.kind, &one.name);
+            places.keeps(one);
         }
         if is_given || !files.remove_others {
             prepared.keeps(one);
@@ -93,7 +101,10 @@ fn prepare(
     for (definition, file) in given.into_iter().zip(&files.files) {
         let (kind, name) = (definition.kind(), definition.name());
         let before = before.get(&(kind.name(), name)).copied();
-        places.taken(&file.file, kind.name(), name);
+        places.puts(&file.file, kind.name(), name);
+        if before.is_none() {
+            places.problems.extend(definition.misnamed());
+        }
         if before.is_some() && file.based_on.as_deref() == Some("") {
             let words = format!(
                 "there is a {} \"{name}\" already; choose another name",
@@ -119,6 +130,16 @@ impl Prepared {
         if let Ok(definition) = Definition::parse(&one.file, &one.text) {
             self.set.put(definition);
         }
+    }
+
+    /// Refuses what would belong to a team that somebody is not in.
+    fn is_theirs(&self, sight: &Sight) -> Result<(), Problem> {
+        let put = self.put.iter();
+        let read = put.filter_map(|one| Definition::parse(&one.file, &one.text).ok());
+        for definition in read {
+            seen::is_own(sight, &definition)?;
+        }
+        Ok(())
     }
 
     /// A kind that this version does not know any more goes without a word.
@@ -185,16 +206,22 @@ impl Prepared {
     }
 }
 
-/// Which file each definition is in: a file holds one.
+/// Which file each definition is in: a file holds one. Each name space has files of its own, so that nobody
+/// is told of a file that they do not see.
 #[derive(Default)]
 struct Places {
-    by_file: HashMap<String, (String, String)>,
+    by_file: HashMap<(Option<String>, String), (String, String)>,
     problems: Vec<FileProblem>,
 }
 
 impl Places {
-    fn taken(&mut self, file: &str, kind: &str, name: &str) {
-        match self.by_file.entry(file.to_owned()) {
+    fn keeps(&mut self, one: &StoredDefinition) {
+        let taken = (one.kind.clone(), one.name.clone());
+        self.by_file.insert(place(&one.file, &one.name), taken);
+    }
+
+    fn puts(&mut self, file: &str, kind: &str, name: &str) {
+        match self.by_file.entry(place(file, name)) {
             Entry::Vacant(free) => drop(free.insert((kind.to_owned(), name.to_owned()))),
             Entry::Occupied(taken) => {
                 let (other, of) = taken.get();
@@ -205,6 +232,12 @@ impl Places {
             }
         }
     }
+}
+
+/// A file among those of the name space of what it holds.
+fn place(file: &str, name: &str) -> (Option<String>, String) {
+    let space = name.split_once('.').map(|(team, _)| team.to_owned());
+    (space, file.to_owned())
 }
 
 fn doubles(parsed: &[Definition]) -> Result<(), Vec<FileProblem>> {
