@@ -41,6 +41,7 @@ rootpw manages-for-tests
 directory HOME/data
 maxsize 16777216
 overlay memberof
+memberof-refint true
 access to attrs=userPassword by anonymous auth by * none
 access to * by dn.exact="cn=reader,dc=orrin-sound,dc=example" read by anonymous auth by * none
 "#;
