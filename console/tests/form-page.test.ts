@@ -40,7 +40,7 @@ describe('the page of a form', () => {
     await page.type('Title', 'Runa Holm')
     await page.type('Mail address', 'runa@orrin-sound.example')
     await submit(page)
-    expect(bodies(MAKE)[0]).toMatchObject({ keys: { person: { name: 'port.runa-holm' } } })
+    expect(bodies(MAKE)[0]).toMatchObject({ keys: { person: { name: 'port.runa-holm', team: 'port' } } })
   })
 
   it('puts what is wrong beside the field that it is about, and keeps what was typed', async () => {

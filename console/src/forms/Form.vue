@@ -32,7 +32,7 @@ const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(()
   fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
 )
 /** What the address says of a new definition: the kind of a source, the dashboard of a report. */
-const given = (): Entered => (!fresh.value ? {} : { ...(route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...(kind.value === 'report' && route.query.dashboard ? { 'report.dashboards': [String(route.query.dashboard)] } : {}) })
+const given = (): Entered => (!fresh.value ? {} : { ...(onlyTeam.value && fields.value.some((field) => field.key === `${kind.value}.team`) ? { [`${kind.value}.team`]: onlyTeam.value } : {}), ...(route.query.kind ? { [`${kind.value}.kind`]: String(route.query.kind) } : {}), ...(kind.value === 'report' && route.query.dashboard ? { 'report.dashboards': [String(route.query.dashboard)] } : {}) })
 const before = computed(() => (data.value?.keys ?? {}) as Keys)
 const values = ref<Entered | null>(null)
 watch(data, (found) => {

@@ -88,7 +88,7 @@ export const askOf = (table: string): Field[] => {
 
 const name = (table: string): Field[] => [
   { key: `${table}.title`, title: 'Title', as: 'text', needed: true },
-  { key: `${table}.name`, title: 'Name', as: 'text', needed: true, hint: 'Small letters, digits and hyphens. It stays for good.' },
+  { key: `${table}.name`, title: 'Name', as: 'text', needed: true, hint: 'Small letters, digits and hyphens, behind the team’s name and a dot if it belongs to one. It stays for good.' },
 ]
 const team = (table: string): Field => ({ key: `${table}.team`, title: 'Team', as: 'team', hint: 'Nobody outside it sees this, or what comes of it.' })
 const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Shared with', as: 'teams', hint: 'Only these teams use it, by its name; they do not see its settings. Everybody may if none is chosen.' })

@@ -17,6 +17,7 @@ use typst::{
     syntax::Span,
     visualize::{Curve, DashPattern, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
 };
+use typst_layout::Page;
 
 use super::{
     cells::{Faces, Fitted},
@@ -102,15 +103,15 @@ impl<'a> Finish<'a> {
     }
 
     /// The pages with everything in its place.
-    pub fn pages<'p>(mut self, pages: impl ExactSizeIterator<Item = &'p Frame>) -> Vec<Frame> {
+    pub fn pages(mut self, pages: Vec<Page>) -> Vec<Page> {
         self.pages = pages.len();
-        pages
-            .enumerate()
-            .map(|(index, frame)| {
-                self.page = index + 1;
-                self.frame(frame)
-            })
-            .collect()
+        let each = pages.into_iter().enumerate();
+        each.map(|(index, page)| {
+            self.page = index + 1;
+            let frame = self.frame(&page.frame);
+            Page { frame, ..page }
+        })
+        .collect()
     }
 
     fn frame(&mut self, frame: &Frame) -> Frame {

@@ -253,18 +253,12 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
         // room is used for what follows.
         comemo::evict(0);
     }
-    let frames = finish.pages(laid_out.pages().iter().map(|page| &page.frame));
-    let pages: Vec<Page> = laid_out
-        .pages()
-        .iter()
-        .zip(frames)
-        .map(|(page, frame)| Page {
-            frame,
-            ..page.clone()
-        })
-        .collect();
     let info = std::mem::take(laid_out.info_mut());
+    // What the typesetter knows of the pages goes first, and each page as soon as it is set anew: a long
+    // table is not there twice.
+    let pages = laid_out.pages().to_vec();
     drop(laid_out);
+    let pages: Vec<Page> = finish.pages(pages);
     Ok(PagedDocument::new(pages.into(), info))
 }
 

@@ -71,7 +71,7 @@ impl Refusal {
             Refusal::Role { needed, has } => Problem::new(
                 403,
                 "Not permitted",
-                format!("this needs the role {needed}; you are a {has}"),
+                format!("this needs the role {needed}; yours is {has}"),
             ),
             Refusal::Scope { needed, has } => Problem::new(
                 403,

@@ -305,7 +305,7 @@ fn reports_and_whom_they_go_to() {
             "is not \"never\", \"always\" or a size",
         ),
         (
-            with("[send]\nonly-when = \"failures\""),
+            with("[send]\nwhen = \"figures\"\nfigures = [\"many failures\"]"),
             "send",
             "is no condition such as",
         ),
@@ -598,17 +598,61 @@ fn parameters_templates_and_themes() {
     };
     let theme = Fixture::new("theme", "house").key("title", "House");
     all_refused([
-        (parameter("name = \"by-port\""), "parameter[1].name", "small letters, digits and underscores"),
-        (parameter("name = \"port\"\nkind = \"choice\""), "parameter[1]", "needs either choices"),
-        (parameter("name = \"port\"\ndefault = true"), "parameter[1].default", "a text, a number or a list of texts"),
-        (parameter("name = \"port\"\nkind = \"list\"\ndefault = \"a\""), "parameter[1].default", "must be a list of texts"),
+        (
+            parameter("name = \"by-port\""),
+            "parameter[1].name",
+            "small letters, digits and underscores",
+        ),
+        (
+            parameter("name = \"port\"\nkind = \"choice\""),
+            "parameter[1]",
+            "needs either choices",
+        ),
+        (
+            parameter("name = \"port\"\ndefault = true"),
+            "parameter[1].default",
+            "a text, a number or a list of texts",
+        ),
+        (
+            parameter("name = \"port\"\nkind = \"list\"\ndefault = \"a\""),
+            "parameter[1].default",
+            "must be a list of texts",
+        ),
         (template(""), "dashboard", "a template is of a [dashboard]"),
-        (template("[[input]]\nname = \"kind\"\ntitle = \"Kind\"\nkind = \"choice\"\n[dashboard]\nname = \"d\"\ntitle = \"D\"\n"), "input[1]", "needs choices"),
-        (theme.key("accent", "blue").to_string(), "theme.accent", "is not a colour such as"),
-        ("[group]\nname = \"crew\"\nmembers = []\n".to_owned(), "group.members", "a group needs members"),
-        ("[message-template]\nname = \"m\"\ntitle = \"M\"\n".to_owned(), "message-template", "a subject, a text or both"),
-        ("[person]\nname = \"a\"\naddress = \"a@orrin-sound.example\"\n[group]\nname = \"b\"\nmembers = [\"a\"]\n".to_owned(), "", "the file defines several things"),
+        (
+            template(
+                "[[input]]\nname = \"kind\"\ntitle = \"Kind\"\nkind = \"choice\"\n[dashboard]\nname = \"d\"\ntitle = \"D\"\n",
+            ),
+            "input[1]",
+            "needs choices",
+        ),
+        (
+            theme.key("accent", "blue").to_string(),
+            "theme.accent",
+            "is not a colour such as",
+        ),
+        (
+            "[group]\nname = \"crew\"\nmembers = []\n".to_owned(),
+            "group.members",
+            "a group needs members",
+        ),
+        (
+            "[message-template]\nname = \"m\"\ntitle = \"M\"\n".to_owned(),
+            "message-template",
+            "a subject, a text or both",
+        ),
     ]);
+}
+
+#[test]
+fn a_file_defines_one_thing() {
+    let said = said(
+        "[person]\nname = \"a\"\naddress = \"a@orrin-sound.example\"\n[group]\nname = \"b\"\nmembers = [\"a\"]\n",
+    );
+    assert!(
+        said[0].contains("the file defines several things"),
+        "{said:?}"
+    );
 }
 
 #[test]
