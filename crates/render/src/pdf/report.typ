@@ -76,13 +76,12 @@
 }
 
 #let captions(content) = {
-  if content.marks.len() > 0 {
-    text(size: 7.5pt, fill: muted, content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.]).join(h(8pt)))
-  }
+  let parts = content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.])
   if content.cut != none {
     let there = data.attached.any(file => file.name == content.file)
-    par(text(size: 7.5pt, fill: muted, style: "italic")[#content.cut#if there [ All rows that were read are attached to this file, in #content.file.]])
+    parts.push(emph[#content.cut#if there [ All that were read are attached, in #content.file.]])
   }
+  if parts.len() > 0 { par(text(size: 7.5pt, fill: muted, parts.join(h(8pt)))) }
 }
 
 #let heading-cells(headings) = headings.map(h => text(weight: 600, fill: muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] }))
@@ -312,18 +311,31 @@
   #front.window_machine by run #front.run_id.#if front.zone_rules != none [ Time zones by the rules of #front.zone_rules.] SHA-256 is that of the rows as the snapshot holds them.#if front.archive_head != none [ What was made before is chained: the archive's day #front.archive_head.split(" ").at(0) has the digest #raw(front.archive_head.split(" ").at(1)).]
 ])
 #{
+  let from(p) = p.query.split(" / ").first() + " / "
+  let first = doc.provenance.first(default: none)
+  // What is the same for all is said once, so that each has a line of its own.
+  let same = first != none and doc.provenance.all(p => from(p) == from(first) and p.query != from(p) and p.source == first.source)
+  let day(p) = p.asked_at.split(" ").slice(0, -1).join(" ")
+  let one-day = same and doc.provenance.all(p => day(p) == day(first))
+  if same {
+    block(below: 8pt, text(size: 8pt)[All are queries of #from(first).trim(" / "), asked of #first.source#if one-day [ on #day(first)].])
+  }
+  let at(p) = if one-day { p.asked_at.split(" ").last() } else { p.asked_at }
+  let digest(p) = if p.sha256 == "" { [–] } else if same { p.sha256 } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) }
+  let asked(p) = if same { (p.query.slice(from(p).len()),) } else { (p.query, p.source) }
+  let titles = if same { ("Query",) } else { ("Query", "Source") }
   // Shaping without is faster, but leaves text from right to left in the wrong order.
   set text(size: 7.5pt, kerning: data.backwards, ligatures: data.backwards)
   table(
-    columns: (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr),
-    align: (left, left, left, right, right, left),
+    columns: if same { (1fr, auto, auto, auto, auto) } else { (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr) },
+    align: (left,) * titles.len() + (left, right, right, left),
     inset: (x: 4pt, y: 3.4pt),
     stroke: (bottom: 0.4pt + rule, rest: none),
     table.header(
-      ..("Query", "Source", "Asked at", "Took", "Rows", "SHA-256").map(title => text(weight: 600, fill: muted, title)),
+      ..(titles + ("Asked at", "Took", "Rows", "SHA-256")).map(title => text(weight: 600, fill: muted, title)),
       table.hline(stroke: 0.9pt + muted),
     ),
-    ..doc.provenance.map(p => (p.query, p.source, p.asked_at, p.took, p.rows, if p.sha256 == "" { [–] } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) }) + if p.detail != none { (table.cell(colspan: 6, text(fill: muted, p.detail)),) }).flatten(),
+    ..doc.provenance.map(p => (..asked(p), at(p), p.took, p.rows, digest(p)) + if p.detail != none { (table.cell(colspan: titles.len() + 4, text(fill: muted, p.detail)),) }).flatten(),
   )
 }
 ]

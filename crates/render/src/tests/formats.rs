@@ -530,7 +530,7 @@ fn a_long_pdf_is_packed_and_stays_what_it_was() {
             .lines()
             .filter(|line| line.trim_start().starts_with("TD"))
             .count(),
-        18_000 + 2 * 6
+        18_000 + 2 * 5
     );
     assert_eq!(pdf(&long).unwrap(), bytes);
 }
