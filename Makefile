@@ -73,7 +73,10 @@ api:
 	$(CARGO_TARGET_DIR)/debug/maple-lark openapi > docs/openapi.json
 	cd console && npm run types
 
-console: console/node_modules
+# The service is compiled anew only if the console is another.
+console: console/dist/index.html
+
+console/dist/index.html: console/node_modules docs/openapi.json $(shell find console -type f -not -path "*/node_modules/*" -not -path "*/dist/*" -not -name schema.ts)
 	@cd console && npm run --silent build
 
 console/node_modules: console/package-lock.json
