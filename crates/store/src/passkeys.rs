@@ -1,6 +1,6 @@
 //! Passkeys: the public halves of keys that people's devices keep, and what was asked of devices.
 
-use sea_orm::{ConnectionTrait, FromQueryResult};
+use sea_orm::{ConnectionTrait, FromQueryResult, TransactionTrait};
 use serde_json::Value as Json;
 use uuid::Uuid;
 
@@ -19,6 +19,16 @@ pub struct StoredPasskey {
     pub passkey: Json,
     pub created_at: Time,
     pub last_used_at: Option<Time>,
+}
+
+/// What became of a passkey that was to be kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AddedPasskey {
+    Kept,
+    /// Somebody has it already.
+    Known,
+    /// Its user has as many as there may be.
+    TooMany,
 }
 
 /// What was asked of a device.
@@ -89,8 +99,23 @@ impl Store {
             .await?)
     }
 
-    /// Keeps a passkey. Answers whether it is new.
-    pub async fn add_passkey(&self, one: &StoredPasskey) -> Result<bool> {
+    /// Keeps a passkey of a user who has fewer than `most`, also where several are added at a time.
+    pub async fn add_passkey(&self, one: &StoredPasskey, most: i64) -> Result<AddedPasskey> {
+        let transaction = self.db.begin().await?;
+        let owner = Self::sql(
+            "select 1 from users where id = $1 for update",
+            [one.user_id.into()],
+        );
+        transaction.execute_raw(owner).await?;
+        let counted = Self::sql(
+            "select count(*) as passkeys from passkeys where user_id = $1",
+            [one.user_id.into()],
+        );
+        let counted = transaction.query_one_raw(counted).await?;
+        let counted = counted.map_or(Ok(0), |row| row.try_get::<i64>("", "passkeys"))?;
+        if counted >= most {
+            return Ok(AddedPasskey::TooMany);
+        }
         let added = Self::sql(
             "insert into passkeys (id, user_id, title, credential, passkey, created_at) values ($1, $2, $3, $4, $5, $6) on conflict (credential) do nothing",
             [
@@ -102,7 +127,13 @@ impl Store {
                 one.created_at.into(),
             ],
         );
-        Ok(self.db.execute_raw(added).await?.rows_affected() == 1)
+        let added = transaction.execute_raw(added).await?.rows_affected();
+        transaction.commit().await?;
+        Ok(if added == 1 {
+            AddedPasskey::Kept
+        } else {
+            AddedPasskey::Known
+        })
     }
 
     /// Notes that somebody signed in with a passkey, with what it says of itself now, if that has changed.

@@ -297,6 +297,8 @@ async fn a_team_has_its_own_and_everything_that_was_done_and_made_is_found() {
         text(&output.stdout) + &text(&output.stderr)
     };
     assert!(seen(&runa, &["reports"]).contains("harbours.disks-daily"));
+    // Nobody is left signed in by having chosen a password here.
+    assert!(seen(&runa, &["sessions"]).contains("No browser is signed in"));
     let id = run["id"].as_str().unwrap();
     for arguments in [
         &["reports"][..],

@@ -5,7 +5,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::SignsInBy;
 use maple_lark_store::{
     Store, StoreError,
-    passkeys::{Challenge, StoredPasskey},
+    passkeys::{AddedPasskey, Challenge, StoredPasskey},
     people::User,
 };
 use serde_json::Value;
@@ -164,10 +164,10 @@ pub async fn add(
         created_at: now,
         last_used_at: None,
     };
-    if store.add_passkey(&one).await? {
-        Ok(one)
-    } else {
-        Err(PasskeyError::Known)
+    match store.add_passkey(&one, MOST as i64).await? {
+        AddedPasskey::Kept => Ok(one),
+        AddedPasskey::Known => Err(PasskeyError::Known),
+        AddedPasskey::TooMany => Err(PasskeyError::TooMany),
     }
 }
 

@@ -102,6 +102,14 @@ impl<'r> FromRequest<'r> for Agent {
     }
 }
 
+impl Agent {
+    /// Whether it is the program's own command line, which keeps no cookies.
+    pub(super) fn is_command_line(&self) -> bool {
+        let named = self.0.as_deref().and_then(|agent| agent.split('/').next());
+        named == Some("maple-lark")
+    }
+}
+
 /// Begins a session and leaves its cookie.
 pub(super) async fn enter(
     store: &Store,

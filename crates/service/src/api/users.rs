@@ -436,7 +436,10 @@ async fn accept(
     let user = accepted.ok_or_else(no_invitation)??;
     trail.actor(&user.name);
     tracing::info!(user = user.name, "an invitation was accepted");
-    enter(store, &user, config, jar, (peer, &agent)).await?;
+    // The command line keeps no cookies; it gets a token of its own.
+    if !agent.is_command_line() {
+        enter(store, &user, config, jar, (peer, &agent)).await?;
+    }
     Ok(Json(view(store, &user, config).await?))
 }
 

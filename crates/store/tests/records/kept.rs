@@ -2,7 +2,7 @@
 
 use maple_lark_api::{Role, TokenScope};
 use maple_lark_store::{
-    passkeys::{Challenge, StoredPasskey},
+    passkeys::{AddedPasskey, Challenge, StoredPasskey},
     people::{ApiToken, Session, User},
     recipients::SharedLink,
     users::{Changed, UserChange},
@@ -741,9 +741,16 @@ async fn what_a_device_is_asked_is_good_once_for_whom_it_was_asked_and_for_a_whi
         last_used_at: None,
     };
     let first = key(&ann, "one");
-    assert!(place.add_passkey(&first).await.unwrap());
-    assert!(!place.add_passkey(&key(&bob, "one")).await.unwrap());
-    assert!(place.add_passkey(&key(&ann, "two")).await.unwrap());
+    let add = async |one: &StoredPasskey, most| place.add_passkey(one, most).await.unwrap();
+    assert_eq!(add(&first, 20).await, AddedPasskey::Kept);
+    assert_eq!(add(&key(&bob, "one"), 20).await, AddedPasskey::Known);
+    // Of many at a time, no more than there may be.
+    let many: Vec<StoredPasskey> = (0..8).map(|n| key(&bob, &format!("of-bob-{n}"))).collect();
+    let added = futures::future::join_all(many.iter().map(|one| add(one, 3))).await;
+    let kept = added.iter().filter(|one| **one == AddedPasskey::Kept);
+    assert_eq!(kept.count(), 3, "{added:?}");
+    assert_eq!(place.passkeys(bob.id).await.unwrap().len(), 3);
+    assert_eq!(add(&key(&ann, "two"), 20).await, AddedPasskey::Kept);
     assert_eq!(place.passkey("one").await.unwrap().unwrap(), first);
     let used = place.used_passkey(first.id, Some(serde_json::json!({ "count": 2 })), at(9));
     assert!(used.await.unwrap());
