@@ -291,13 +291,15 @@ fn put_beside(
     Ok(())
 }
 
-/// Refuses a name that something hidden has, or could have. What is shown under a name finds the runs and the
+/// Refuses what is of a team that they are not in, and a name that something hidden has, or could have. What is shown under a name finds the runs and the
 /// history of that name.
 fn is_nameable(
     definition: &Definition,
     sight: &Sight,
     definitions: &Definitions,
 ) -> Result<(), Problem> {
+    // Whose it is comes first: whether its name is taken is the team's to know.
+    seen::is_own(sight, definition)?;
     let (kind, name) = (definition.kind(), definition.name());
     if let Some(problem) = seen::misnamed(sight, definition, definitions) {
         return Err(Problem::definitions(vec![problem]));
@@ -329,7 +331,6 @@ fn report_of(
         (None, Some(name), None) => name.clone(),
         (None, None, Some(text)) => {
             let definition = Definition::parse(FILE, text).map_err(Problem::definitions)?;
-            seen::is_own(sight, &definition)?;
             is_nameable(&definition, sight, definitions)?;
             let (name, frozen) = (
                 definition.name().to_owned(),

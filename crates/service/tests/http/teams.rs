@@ -576,6 +576,21 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
         status.is_success(),
         "a name and a file that others have, too: {said}"
     );
+    // Nor by what stands beside a preview.
+    let sampler = |name: &str| {
+        format!(
+            "[sampler]\nname = \"{name}\"\ntitle = \"S\"\nteam = \"amber\"\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1\"\n"
+        )
+    };
+    let own = file("kept.toml", &sampler("amber.kept"));
+    ann.done(post.clone(), "/definitions/apply", own).await;
+    let beside = async |name: &str| {
+        let order = json!({ "definition": "", "beside": [sampler(name)] });
+        bo.ask(post.clone(), "/preview", &order).await
+    };
+    let (hidden, invented) = (beside("amber.kept").await, beside("amber.none").await);
+    assert_eq!(hidden, invented);
+    assert!(hidden.1.contains("you are not in a team"), "{hidden:?}");
     // In a folder they are apart.
     let files = admin.done(Method::GET, "/definitions", json!({})).await;
     let files = files.as_array().unwrap().iter();
@@ -628,7 +643,7 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
     assert_eq!(bo.ask(post.clone(), "/queries/try", &tried).await.0, 422);
     let (status, said) = admin.ask(Method::DELETE, "/teams/amber", &json!({})).await;
     assert_eq!(status, StatusCode::CONFLICT);
-    assert!(said.contains("6 definitions belong"), "{said}");
+    assert!(said.contains("7 definitions belong"), "{said}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,6 +1,6 @@
 //! What may name a definition.
 
-/// Whether a text can name a definition or a team: up to 60 small letters, digits and hyphens.
+/// Whether a text can name what has no name space, such as a team, a secret or a calendar: up to 60 small letters, digits and hyphens.
 #[must_use]
 pub fn is_name(text: &str) -> bool {
     let valid = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
