@@ -152,7 +152,7 @@ impl Remove {
 /// Copy a report, or with --kind another definition, under another name
 ///
 /// A report's copy has the original's definition and begins paused; "maple-lark resume" starts its
-/// schedule.
+/// schedule. A name in a team's name space, such as "port.daily", gives the copy to the team.
 #[derive(Args)]
 #[command(
     after_help = "Example:\n  maple-lark copy ferry-operations-daily ferry-operations-night --title \"Ferry operations, night\""

@@ -159,16 +159,21 @@ pub fn named_anew(
     sight: &Sight,
     order: &CopyOrder,
 ) -> CopyOrder {
-    let read = Definition::parse(&original.file, &original.text);
-    let teams = read.iter().flat_map(Definition::teams);
-    let teams: Vec<String> = teams.map(|team| team.value.clone()).collect();
     CopyOrder {
-        name: new_name(sight, kind, &teams, &order.name),
+        name: new_name(sight, kind, &teams_of(original), &order.name),
         ..order.clone()
     }
 }
 
-/// The file of a copy, beside the original's.
+/// The teams that a stored definition belongs to.
+fn teams_of(stored: &StoredDefinition) -> Vec<String> {
+    let read = Definition::parse(&stored.file, &stored.text);
+    let teams = read.iter().flat_map(Definition::teams);
+    teams.map(|team| team.value.clone()).collect()
+}
+
+/// The file of a copy, beside the original's. It belongs to whom the original belongs to, or to the team in
+/// whose name space its name is.
 pub fn copied(
     original: &StoredDefinition,
     kind: Kind,
@@ -178,7 +183,14 @@ pub fn copied(
         .title
         .clone()
         .unwrap_or_else(|| format!("{} (copy)", original.title));
+    let team = order.name.split_once('.').map(|(team, _)| team);
+    let own = teams_of(original);
+    let moved = team.filter(|team| own.iter().all(|other| other != team));
     let text = edit::renamed(&original.text, kind, &order.name, &title)
+        .and_then(|text| match moved {
+            Some(team) => edit::given_to(&text, kind, team),
+            None => Ok(text),
+        })
         .map_err(|error| Problem::new(422, "Not understood", error.to_string()))?;
     let folder = original
         .file

@@ -40,7 +40,8 @@ async fn draft(
         };
         let wrong = match Definition::parse(FILE, &text) {
             Ok(definition) => {
-                let misnamed = seen::misnamed(&user.1, &definition, &definitions);
+                let there = definitions.text_of(definition.kind(), definition.name());
+                let misnamed = seen::misnamed(&user.1, &definition, there.is_some());
                 let frozen = FrozenDefinition {
                     file: FILE.to_owned(),
                     text: text.clone(),

@@ -291,8 +291,8 @@ fn put_beside(
     Ok(())
 }
 
-/// Refuses what is of a team that they are not in, and a name that something hidden has, or could have. What is shown under a name finds the runs and the
-/// history of that name.
+/// Refuses what is of a team that they are not in, and a name that something hidden has, or could have. What is
+/// shown under a name finds the runs and the history of that name.
 fn is_nameable(
     definition: &Definition,
     sight: &Sight,
@@ -301,7 +301,9 @@ fn is_nameable(
     // Whose it is comes first: whether its name is taken is the team's to know.
     seen::is_own(sight, definition)?;
     let (kind, name) = (definition.kind(), definition.name());
-    if let Some(problem) = seen::misnamed(sight, definition, definitions) {
+    if let Some(problem) =
+        seen::misnamed(sight, definition, definitions.text_of(kind, name).is_some())
+    {
         return Err(Problem::definitions(vec![problem]));
     }
     if definitions.hides(kind, name) {

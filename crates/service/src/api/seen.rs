@@ -7,7 +7,7 @@ use maple_lark_store::{
 use uuid::Uuid;
 
 use super::problem::Problem;
-use crate::{access::SignedIn, engine::Definitions};
+use crate::access::SignedIn;
 
 /// A run, if somebody sees it. Who is held to values sees none as a whole.
 pub async fn run(store: &Store, sight: &Sight, id: Uuid) -> Result<Run, Problem> {
@@ -92,19 +92,19 @@ pub fn taken(kind: Kind, name: &str) -> Problem {
     Problem::new(409, "Name taken", words)
 }
 
-/// What is wrong with the name of a definition that is looked at before it is saved, if it is a new one. One
-/// in the name space of a team of theirs may be given to the team when it is saved.
-pub fn misnamed(
-    sight: &Sight,
-    definition: &Definition,
-    definitions: &Definitions,
-) -> Option<FileProblem> {
-    let (kind, name) = (definition.kind(), definition.name());
-    let own = |(team, _): (&str, &str)| sight.sees(team);
-    if definitions.text_of(kind, name).is_some() || name.split_once('.').is_some_and(own) {
-        return None;
+/// What is wrong with the name of a definition that is looked at before it is saved. A new one of nobody in
+/// the name space of the one team that they are in will be given to the team when it is saved.
+pub fn misnamed(sight: &Sight, definition: &Definition, is_there: bool) -> Option<FileProblem> {
+    let space = definition.name().split_once('.').map(|(team, _)| team);
+    let given = definition.teams().is_empty()
+        && sight
+            .teams()
+            .is_some_and(|own| matches!(&own[..], [team] if Some(team.as_str()) == space));
+    if given {
+        None
+    } else {
+        definition.misnamed(is_there)
     }
-    definition.misnamed()
 }
 
 /// Refuses what is to belong to a team that somebody is not in.

@@ -478,57 +478,67 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
         .await;
     let ann = place.user(&admin, "ann", "author", &["amber"]).await;
     let bo = place.user(&admin, "bo", "author", &[]).await;
-    // The source is for the team alone from now on, and the dashboard and the report for it, too.
-    let (_, source) = admin
-        .ask(Method::GET, "/definitions/source/plain", &json!({}))
-        .await;
-    let source: Value = serde_json::from_str(&source).unwrap();
-    let text = source["text"].as_str().unwrap();
-    let shared = text.replace("kind =", "teams = [\"amber\"]\nkind =");
+    // What belongs to all is not given to the team as it is: others would find out that its name is taken.
     let file = |file: &str, text: &str| json!({ "files": [{ "file": file, "text": text }] });
-    let (status, said) = admin
-        .ask(
-            post.clone(),
-            "/definitions/apply",
-            &file("plain.toml", &shared),
-        )
-        .await;
-    assert_eq!(
-        status,
-        StatusCode::UNPROCESSABLE_ENTITY,
-        "what belongs to all still uses it"
-    );
-    assert!(said.contains("is for \\\"amber\\\" alone"), "{said}");
-    let owned =
-        |kind: &str, name: &str| json!({ "keys": { kind: { "name": name, "team": "amber" } } });
-    for (kind, name) in [("report", "r"), ("dashboard", "d")] {
+    for (kind, name, key, space) in [
+        ("report", "r", "team", json!("amber")),
+        ("dashboard", "d", "team", json!("amber")),
+        ("source", "plain", "teams", json!(["amber"])),
+    ] {
+        let keys = json!({ "keys": { kind: { "name": name, key: space } } });
         let path = format!("/definitions/{kind}/{name}");
-        let (status, said) = admin.ask(Method::PATCH, &path, &owned(kind, name)).await;
-        // The report first: a report of all cannot show a dashboard of one team.
-        assert!(status.is_success(), "{kind}: {said}");
+        let (status, said) = admin.ask(Method::PATCH, &path, &keys).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{said}");
+        let words = format!("such as \\\"amber.{name}\\\"; copy it under that name");
+        assert!(said.contains(&words), "{said}");
     }
-    admin
-        .done(
-            post.clone(),
-            "/definitions/apply",
-            file("plain.toml", &shared),
-        )
+    // It is copied into the team's name space, and the copy belongs to the team.
+    for (path, name) in [
+        ("/definitions/source/plain", "amber.plain"),
+        ("/definitions/dashboard/d", "amber.d"),
+        ("/reports/r", "amber.r"),
+    ] {
+        let copy = json!({ "name": name });
+        admin
+            .done(post.clone(), &format!("{path}/copy"), copy)
+            .await;
+    }
+    for (kind, name) in [("dashboard", "amber.d"), ("report", "amber.r")] {
+        let path = format!("/definitions/{kind}/{name}");
+        let definition = admin.done(Method::GET, &path, json!({})).await;
+        let text = definition["text"].as_str().unwrap();
+        let text = text.replace("\"plain\"", "\"amber.plain\"");
+        let text = text.replace("\"d\"", "\"amber.d\"");
+        let its = file(definition["file"].as_str().unwrap(), &text);
+        admin.done(post.clone(), "/definitions/apply", its).await;
+    }
+    for path in ["report/r", "dashboard/d", "source/plain"] {
+        let path = format!("/definitions/{path}");
+        admin.done(Method::DELETE, &path, json!({})).await;
+    }
+    // What belongs to the team cannot be used by what belongs to all.
+    let of_all = fixtures::dashboard("d").query("q", "amber.plain", "sql = \"select 1\"");
+    let (status, said) = admin
+        .ask(post.clone(), "/definitions/apply", &file("d.toml", &of_all))
         .await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(said.contains("is for \\\"amber\\\" alone"), "{said}");
     let (_, seen) = ann.ask(Method::GET, "/sources", &json!({})).await;
     let seen: Value = serde_json::from_str(&seen).unwrap();
     assert_eq!(
         (&seen[0]["name"], &seen[0]["address"]),
-        (&json!("plain"), &json!(""))
+        (&json!("amber.plain"), &json!(""))
     );
     let (status, said) = ann
-        .ask(Method::GET, "/definitions/source/plain", &json!({}))
+        .ask(Method::GET, "/definitions/source/amber.plain", &json!({}))
         .await;
     assert_eq!(status, StatusCode::FORBIDDEN, "{said}");
     assert!(
         said.contains("shared with you for use") && !said.contains("secret:"),
         "{said}"
     );
-    let tried = json!({ "definition": "[query]\nsource = \"plain\"\nsql = \"select 7 as n\"\n" });
+    let tried =
+        json!({ "definition": "[query]\nsource = \"amber.plain\"\nsql = \"select 7 as n\"\n" });
     let answer = ann.done(post.clone(), "/queries/try", tried.clone()).await;
     assert_eq!(answer["rows"], json!([["7"]]));
     let (status, said) = bo.ask(post.clone(), "/queries/try", &tried).await;
@@ -579,7 +589,7 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
     // Nor by what stands beside a preview.
     let sampler = |name: &str| {
         format!(
-            "[sampler]\nname = \"{name}\"\ntitle = \"S\"\nteam = \"amber\"\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"plain\"\nsql = \"select 1\"\n"
+            "[sampler]\nname = \"{name}\"\ntitle = \"S\"\nteam = \"amber\"\nevery = \"PT1H\"\nkeep = \"P1D\"\n[query]\nsource = \"amber.plain\"\nsql = \"select 1\"\n"
         )
     };
     let own = file("kept.toml", &sampler("amber.kept"));
@@ -613,11 +623,11 @@ async fn whoever_is_in_a_team_makes_what_belongs_to_it_and_uses_what_is_shared()
     let made = ann.done(post.clone(), "/definitions/group", keys).await;
     assert_eq!(made["file"], "people/amber.crew.toml", "{made}");
     let copy = json!({ "name": "again" });
-    let made = ann.done(post.clone(), "/reports/r/copy", copy).await;
+    let made = ann.done(post.clone(), "/reports/amber.r/copy", copy).await;
     assert_eq!(made["name"], "amber.again", "{made}");
     // Nor does an address that is asked for once get round the team's.
     let order = json!({ "to": ["x@elsewhere.example"] });
-    let (status, said) = ann.ask(post.clone(), "/reports/r/runs", &order).await;
+    let (status, said) = ann.ask(post.clone(), "/reports/amber.r/runs", &order).await;
     assert_eq!(status, StatusCode::FORBIDDEN, "{said}");
 
     // Owners say who is in it.
@@ -654,12 +664,8 @@ async fn who_leaves_a_team_or_is_disabled_hears_nothing_more_of_a_run_that_they_
     admin
         .done(Method::POST, "/teams", json!({ "name": "amber" }))
         .await;
-    for (kind, name) in [("report", "r"), ("dashboard", "d")] {
-        let keys = json!({ "keys": { kind: { "name": name, "team": "amber" } } });
-        admin
-            .done(Method::PATCH, &format!("/definitions/{kind}/{name}"), keys)
-            .await;
-    }
+    let copy = json!({ "name": "amber.r" });
+    admin.done(Method::POST, "/reports/r/copy", copy).await;
     let mut records = place.cluster.connect("maple_lark").await.unwrap();
     for (name, ended_by) in [
         (
@@ -674,7 +680,11 @@ async fn who_leaves_a_team_or_is_disabled_hears_nothing_more_of_a_run_that_they_
         let user = place.user(&admin, name, "viewer", &["amber"]).await;
         // A run that nobody works on, so that it does not end by itself.
         let run = admin
-            .done(Method::POST, "/reports/r/runs", json!({ "deliver": false }))
+            .done(
+                Method::POST,
+                "/reports/amber.r/runs",
+                json!({ "deliver": false }),
+            )
             .await;
         let id = run["id"].as_str().unwrap();
         sqlx::query(

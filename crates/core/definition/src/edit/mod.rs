@@ -52,6 +52,24 @@ pub fn renamed(text: &str, kind: Kind, name: &str, title: &str) -> Result<String
     Ok(document.to_string())
 }
 
+/// The text of a definition that belongs to a team alone: with `teams` for what teams share, with `team` for
+/// everything else.
+///
+/// # Errors
+/// If the text is no definition of that kind.
+pub fn given_to(text: &str, kind: Kind, team: &str) -> Result<String, BadEdit> {
+    let mut document = read(text)?;
+    let table = document
+        .get_mut(kind.name())
+        .and_then(Item::as_table_like_mut)
+        .ok_or(BadEdit::NoTable(kind.name()))?;
+    match kind {
+        Kind::Source | Kind::Channel => set(table, "teams", Value::from_iter([team])),
+        _ => set(table, "team", team.into()),
+    }
+    Ok(document.to_string())
+}
+
 /// The text of a report without its audiences: what one of them sees must not name another.
 /// A text that cannot be read is given back empty.
 #[must_use]

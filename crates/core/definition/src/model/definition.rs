@@ -119,11 +119,12 @@ impl Definition {
         }
     }
 
-    /// What is wrong with the name of a new definition: what belongs to teams is in the name space of one of
-    /// them (`port.daily`), what belongs to all in none. So nobody can find out by choosing a name which names
-    /// others use. Older definitions keep the names that they have.
+    /// What is wrong with the name for those whom the definition belongs to: what belongs to teams is in the
+    /// name space of one of them (`port.daily`), what belongs to all in none. So nobody can find out by
+    /// choosing a name which names others use. What is there already (`is_there`) keeps its name; to give it to a
+    /// team, it is copied into the team's name space.
     #[must_use]
-    pub fn misnamed(&self) -> Option<Problem> {
+    pub fn misnamed(&self, is_there: bool) -> Option<Problem> {
         let (name, teams) = (self.name(), self.teams());
         let words = match (name.split_once('.'), teams.first()) {
             (None, None) => return None,
@@ -140,7 +141,12 @@ impl Definition {
                 )
             }
         };
-        Some(self.place().problem(words))
+        let mend = if is_there {
+            "; copy it under that name"
+        } else {
+            ""
+        };
+        Some(self.place().problem(words + mend))
     }
 
     /// Where it was read.

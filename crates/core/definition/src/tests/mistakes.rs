@@ -17,12 +17,12 @@ const FREE: [&str; 7] = [
     "channel.headers",
 ];
 
-struct File {
-    name: String,
-    text: String,
+pub(super) struct File {
+    pub(super) name: String,
+    pub(super) text: String,
 }
 
-fn demo() -> Vec<File> {
+pub(super) fn demo() -> Vec<File> {
     fn collect(folder: &Path, into: &mut Vec<PathBuf>) {
         for entry in std::fs::read_dir(folder).unwrap() {
             let path = entry.unwrap().path();

@@ -1,6 +1,7 @@
 //! Who sees a definition sees nothing by it that belongs to others.
 
 use crate::{
+    edit,
     model::{
         definition::Definition,
         kind::Kind,
@@ -147,11 +148,11 @@ fn what_belongs_to_a_team_is_in_its_name_space_and_what_belongs_to_all_in_none()
         let text = person(teams).replace("\"ann\"", &format!("\"{name}\""));
         let read =
             Definition::parse("p.toml", &text).unwrap_or_else(|wrong| panic!("{}", wrong[0]));
-        read.misnamed().map(|problem| problem.message)
+        read.misnamed(false).map(|problem| problem.message)
     };
     let source = |name: &str| {
         let text = fixtures::source(name).lines("teams = [\"port\", \"vessel\"]");
-        Definition::parse("s.toml", &text).unwrap().misnamed()
+        Definition::parse("s.toml", &text).unwrap().misnamed(false)
     };
     for (name, teams) in [("ann", ""), ("port.ann", PORT), ("vessel.ann", VESSEL)] {
         assert_eq!(said(name, teams), None, "{name}");
@@ -175,12 +176,34 @@ fn what_belongs_to_a_team_is_in_its_name_space_and_what_belongs_to_all_in_none()
             "{said:?}"
         );
     }
+    // What is there already is told how it gets there.
+    let there = Definition::parse("p.toml", &person(PORT)).unwrap();
+    let said = there.misnamed(true).map(|problem| problem.message);
+    let mend = "such as \"port.ann\"; copy it under that name";
+    assert!(said.is_some_and(|said| said.ends_with(mend)));
     // The place is the definition's.
     let misnamed = Definition::parse("p.toml", &person(PORT))
         .unwrap()
-        .misnamed();
+        .misnamed(false);
     let place = misnamed.map(|problem| (problem.file, problem.line));
     assert_eq!(place, Some(("p.toml".to_owned(), 1)));
+}
+
+#[test]
+fn every_kind_that_can_belong_to_a_team_is_given_to_one() {
+    for file in super::mistakes::demo() {
+        let kind = Definition::parse(&file.name, &file.text).unwrap().kind();
+        let given = edit::given_to(&file.text, kind, "port").unwrap();
+        match Definition::parse(&file.name, &given) {
+            Ok(read) => {
+                let teams = read.teams().iter().map(|team| team.value.as_str());
+                assert_eq!(teams.collect::<Vec<_>>(), ["port"], "{}", file.name);
+            }
+            Err(wrong) => assert_eq!(kind, Kind::Calendar, "{}: {}", file.name, wrong[0]),
+        }
+    }
+    let other = edit::given_to(&person(""), Kind::Group, "port");
+    assert!(other.is_err_and(|error| error.to_string().contains("no table [group]")));
 }
 
 #[test]

@@ -116,9 +116,7 @@ fn given_to_team(files: &mut Files, stored: &[StoredDefinition], sight: &Sight) 
         if !is_new || is_shared(kind) || !definition.teams().is_empty() {
             continue;
         }
-        let keys = serde_json::json!({ kind.name(): { "team": team } });
-        let keys = keys.as_object().cloned().unwrap_or_default();
-        if let Ok(text) = edit::patched(&file.text, &keys) {
+        if let Ok(text) = edit::given_to(&file.text, kind, team) {
             file.text = text;
         }
     }

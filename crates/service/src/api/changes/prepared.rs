@@ -35,7 +35,7 @@ pub struct Prepared {
 ///
 /// # Errors
 /// What is wrong with it, without a word about what is hidden: whose it is comes before whether its name
-/// is taken, and a new name is in a name space that whoever chooses it sees all of.
+/// is taken, and a name is in a name space that whoever chooses it sees all of.
 pub fn checked(
     files: &Files,
     shares: Shares,
@@ -102,9 +102,9 @@ fn prepare(
         let (kind, name) = (definition.kind(), definition.name());
         let before = before.get(&(kind.name(), name)).copied();
         places.puts(&file.file, kind.name(), name);
-        if before.is_none() {
-            places.problems.extend(definition.misnamed());
-        }
+        places
+            .problems
+            .extend(definition.misnamed(before.is_some()));
         if before.is_some() && file.based_on.as_deref() == Some("") {
             let words = format!(
                 "there is a {} \"{name}\" already; choose another name",
