@@ -5,11 +5,11 @@
 
 use std::time::{Duration, Instant};
 
-use mail_parser::MessageParser;
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection};
 
 use crate::place::{
-    PATIENCE, Place, applied, operations, small_dashboard, small_report, small_report_for, wait_for,
+    PATIENCE, Place, applied, message_ids, operations, small_dashboard, small_report,
+    small_report_for, wait_for,
 };
 
 async fn count(connection: &mut PgConnection, sql: &'static str) -> i64 {
@@ -32,22 +32,6 @@ async fn somebody_waits(connection: &mut PgConnection) {
         );
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-}
-
-fn message_ids(place: &Place) -> Vec<String> {
-    place
-        .mail
-        .messages()
-        .iter()
-        .map(|bytes| {
-            MessageParser::default()
-                .parse(bytes)
-                .unwrap()
-                .message_id()
-                .unwrap()
-                .to_owned()
-        })
-        .collect()
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -13,6 +13,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use mail_parser::MessageParser;
 use maple_lark_demo::{MailServer, TestCluster, mail_server::Behaviour, scenario};
 use maple_lark_store::Store;
 use serde_json::Value;
@@ -536,6 +537,15 @@ pub fn mails(place: &Place, count: usize) -> BTreeMap<String, Vec<Vec<u8>>> {
         found.entry(envelope(&bytes)).or_default().push(bytes);
     }
     found
+}
+
+/// The message identifier of each mail that came, in their order.
+pub fn message_ids(place: &Place) -> Vec<String> {
+    let id = |bytes: &Vec<u8>| {
+        let message = MessageParser::default().parse(bytes).unwrap();
+        message.message_id().unwrap().to_owned()
+    };
+    place.mail.messages().iter().map(id).collect()
 }
 
 pub fn text(bytes: &[u8]) -> String {

@@ -2,13 +2,15 @@
 
 use std::time::Duration;
 
-use mail_parser::MessageParser;
 use maple_lark_demo::{RealMailServer, mail_server::HangUp};
 use serde_json::Value;
 
 use crate::{
     channels::notices,
-    place::{Place, applied, mails, ran, ready, small_report, small_report_for, until, wait_for},
+    place::{
+        Place, applied, mails, message_ids, ran, ready, small_report, small_report_for, until,
+        wait_for,
+    },
 };
 
 #[tokio::test(flavor = "multi_thread")]
@@ -34,19 +36,8 @@ async fn a_server_that_hangs_up_gets_the_same_message_again_and_what_is_unsure_i
                 .collect::<Vec<_>>(),
             outcomes
         );
-        let came = place.mail.messages()[before..].to_vec();
-        assert_eq!(came.len(), mails_then);
-        let mut ids: Vec<_> = came
-            .iter()
-            .map(|bytes| {
-                MessageParser::default()
-                    .parse(bytes)
-                    .unwrap()
-                    .message_id()
-                    .unwrap()
-                    .to_owned()
-            })
-            .collect();
+        let mut ids = message_ids(&place).split_off(before);
+        assert_eq!(ids.len(), mails_then);
         ids.dedup();
         assert_eq!(ids.len(), 1, "a mailbox that sees both knows them as one");
     }
