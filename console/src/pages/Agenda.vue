@@ -47,6 +47,9 @@ function go(months: number) {
 function choose(change: Record<string, string | undefined>) {
   void router.push({ query: { ...route.query, ...change } })
 }
+const weeks = computed(() => Array.from({ length: Math.ceil((data.value?.days.length ?? 0) / 7) }, (_, week) => data.value!.days.slice(week * 7, week * 7 + 7)))
+/** On a narrow screen, where each day has a line of its own, days of other months and empty ones have none. */
+const isPassedOver = (one: Schemas['AgendaDay']) => !one.date.startsWith(month.value) || !one.entries.length
 const time = (at: string) => new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone.value }).format(new Date(at))
 const when = (entry: Schemas['AgendaEntry']) =>
   entry.count === 1 ? time(entry.first) : entry.count === 2 ? `${time(entry.first)}, ${time(entry.last)}` : `${entry.count} ×`
@@ -82,10 +85,11 @@ const target = (entry: Schemas['AgendaEntry']) =>
       </div>
     </div>
     <Loading :error="data ? null : error" :ready="data !== null" @again="load">
-      <div v-if="data" class="card month" role="table" :aria-label="`What is due and what ran in ${title}`">
+      <p v-if="data && data.days.every(isPassedOver)" class="card muted nowhere">Nothing is due and nothing ran in {{ title }}.</p>
+      <div v-if="data" class="card month" :class="{ nothing: data.days.every(isPassedOver) }" role="table" :aria-label="`What is due and what ran in ${title}`">
         <div class="week names" role="row"><span v-for="name in ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']" :key="name" role="columnheader">{{ name }}</span></div>
-        <div v-for="week in Math.ceil(data.days.length / 7)" :key="week" class="week" role="row">
-          <div v-for="one in data.days.slice(week * 7 - 7, week * 7)" :key="one.date" role="cell" class="day" :class="{ other: !one.date.startsWith(month), now: one.date === today, none: !one.entries.length }">
+        <div v-for="week in weeks" :key="week[0]?.date" class="week" :class="{ nothing: week.every(isPassedOver) }" role="row">
+          <div v-for="one in week" :key="one.date" role="cell" class="day" :class="{ other: !one.date.startsWith(month), now: one.date === today, nothing: isPassedOver(one) }">
             <div class="date"><span class="number" :aria-label="full(one.date)">{{ Number(one.date.slice(8)) }}</span><span class="long">{{ full(one.date) }}</span><span v-if="one.named.length" class="named" :title="one.named.join(', ')">{{ one.named.join(', ') }}</span></div>
             <ul>
               <li v-for="(entry, index) in open === one.date ? sorted(one.entries) : sorted(one.entries).slice(0, MOST)" :key="index" :class="[stateWords(entry.state).tone, { left: entry.state === 'left-out' }]">
@@ -119,7 +123,7 @@ const target = (entry: Schemas['AgendaEntry']) =>
 .day.other { background: var(--ground); }
 .date { font-size: 0.8rem; color: var(--muted); }
 .number { display: inline-block; min-width: 1.6em; text-align: center; }
-.long { display: none; }
+.long, .nowhere { display: none; }
 .named { margin-left: 0.35em; color: var(--warning); font-weight: 600; }
 .date { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .day.now .number { background: var(--sea); color: var(--paper); border-radius: 1em; font-weight: 600; }
@@ -142,7 +146,8 @@ li a:hover .what { text-decoration: underline; }
   .names { display: none; }
   .week { grid-template-columns: minmax(0, 1fr); }
   .day { border-left: 0; min-height: 0; padding: 0.6rem 0.9rem; }
-  .day.none, .day.other { display: none; }
+  .nothing { display: none; }
+  .nowhere { display: block; }
   .number { display: none; }
   .long { display: inline; font-weight: 600; color: var(--ink); }
   .day.now .long::after { content: ' · today'; color: var(--sea); }

@@ -176,7 +176,7 @@ async fn a_first_report_reaches_the_inbox_by_forms_alone() {
     );
 }
 
-/// By rules of others, on every page, in the light and in the dark.
+/// By rules of others, on every page, at a desk and on a phone, in the light and in the dark.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_console_has_no_barriers_that_a_checker_finds() {
     let place = Place::new().await;
@@ -191,7 +191,7 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
     signed_in_at(&browser, &place, "/").await;
     see(&browser, "//nav").await;
     let mut found = Vec::new();
-    for (look, paths) in [
+    let pages = [
         (
             "light",
             &[
@@ -211,6 +211,9 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
                 "/sources",
                 "/delivery",
                 "/condition",
+                "/users",
+                "/archive",
+                "/published",
                 "/definitions",
                 "/new/dashboard",
                 "/dashboards/small/edit",
@@ -224,12 +227,15 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
                 "/",
                 "/reports",
                 "/templates",
+                "/agenda",
+                "/users",
                 "/forms/report/small",
                 "/definitions",
                 "/dashboards/small/edit",
             ][..],
         ),
-    ] {
+    ];
+    for (look, paths) in pages {
         browser
             .execute(
                 &format!("localStorage.setItem('look', '{look}')"),
@@ -243,12 +249,12 @@ async fn the_console_has_no_barriers_that_a_checker_finds() {
                 .await
                 .unwrap();
             see(&browser, "//h1").await;
-            // What fades in has its colours only then.
-            let settled = "const done = arguments[arguments.length - 1]; requestAnimationFrame(() => Promise.allSettled(document.getAnimations().filter((one) => one.effect.getComputedTiming().iterations !== Infinity).map((one) => one.finished)).then(() => done(true)))";
-            browser.execute_async(settled, Vec::new()).await.unwrap();
-            let barriers = barriers(&browser).await;
-            if barriers != serde_json::json!([]) {
-                found.push(format!("{look} {path}: {barriers:#}"));
+            for width in [1280, 390] {
+                browser.set_window_size(width, 800).await.unwrap();
+                let barriers = barriers(&browser).await;
+                if barriers != serde_json::json!([]) {
+                    found.push(format!("{look} {width} {path}: {barriers:#}"));
+                }
             }
         }
     }

@@ -14,6 +14,7 @@ mod checking;
 mod composing;
 mod console;
 mod delivering;
+mod dialogs;
 mod documents;
 mod engine;
 mod first_configuration;
