@@ -56,27 +56,35 @@ impl Faces {
         if !self.can_set(table) {
             return None;
         }
-        let size = if table.headings.len() > 7 { 7.0 } else { 8.0 };
-        let needs: Vec<Need> = (0..table.headings.len())
-            .map(|column| self.need(table, column, size))
-            .collect();
-        let mut parts: Vec<Vec<usize>> = vec![Vec::new()];
-        let mut taken = 0.0;
-        for (column, need) in needs.iter().enumerate() {
-            let part = parts.last_mut()?;
-            if !part.is_empty() && taken + need.least > room {
-                parts.push(vec![0, column]);
-                taken = needs[0].least + need.least;
-            } else {
-                part.push(column);
-                taken += need.least;
+        // Letters that are a little smaller are better than a table in parts.
+        let sizes: &[f64] = if table.headings.len() > 7 {
+            &[7.0]
+        } else {
+            &[8.0, 7.5, 7.0]
+        };
+        let needs = |size: f64| -> Vec<Need> {
+            let columns = 0..table.headings.len();
+            columns
+                .map(|column| self.need(table, column, size))
+                .collect()
+        };
+        let (mut size, mut needed) = (sizes[0], needs(sizes[0]));
+        let mut parts = parts_of(&needed, room);
+        for smaller in &sizes[1..] {
+            if parts.len() == 1 {
+                break;
+            }
+            let needs = needs(*smaller);
+            let whole = parts_of(&needs, room);
+            if whole.len() == 1 {
+                (size, needed, parts) = (*smaller, needs, whole);
             }
         }
         let fit = |columns: Vec<usize>| {
             let widths = widths(
                 &columns
                     .iter()
-                    .map(|column| &needs[*column])
+                    .map(|column| &needed[*column])
                     .collect::<Vec<_>>(),
                 room,
             );
@@ -197,6 +205,29 @@ impl Faces {
         }
         lines
     }
+}
+
+/// The columns in as many parts as the room makes necessary, each of which begins with the first.
+fn parts_of(needs: &[Need], room: f64) -> Vec<Vec<usize>> {
+    let mut parts: Vec<Vec<usize>> = Vec::new();
+    let mut taken = 0.0;
+    for (column, need) in needs.iter().enumerate() {
+        match parts.last_mut() {
+            Some(part) if taken + need.least <= room => {
+                part.push(column);
+                taken += need.least;
+            }
+            Some(_) => {
+                parts.push(vec![0, column]);
+                taken = needs[0].least + need.least;
+            }
+            None => {
+                parts.push(vec![column]);
+                taken = need.least;
+            }
+        }
+    }
+    parts
 }
 
 fn pitch(size: f64) -> f64 {
