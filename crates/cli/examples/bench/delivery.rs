@@ -161,24 +161,17 @@ async fn generator(port: u16, size: usize) -> Done<f64> {
     for connection in 0..CONNECTIONS {
         let (server, message) = (server.clone(), message.clone());
         connections.spawn(async move {
-            let mut session = MailSession::open(&server)
-                .await
-                .map_err(|error| error.to_string())?;
+            let mut session = MailSession::open(&server).await?;
             for n in 0..MESSAGES / CONNECTIONS {
-                let to = format!("load{connection}.{n}@orrin-sound.example")
-                    .parse()
-                    .map_err(|_| "no address".to_owned())?;
-                session
-                    .send(&server, &to, message.as_bytes())
-                    .await
-                    .map_err(|error| error.to_string())?;
+                let to = format!("load{connection}.{n}@orrin-sound.example").parse()?;
+                session.send(&server, &to, message.as_bytes()).await?;
             }
             session.close().await;
-            Ok::<(), String>(())
+            Ok::<(), Box<dyn std::error::Error + Send + Sync>>(())
         });
     }
     while let Some(done) = connections.join_next().await {
-        done??;
+        done?.map_err(|error| error as Box<dyn std::error::Error>)?;
     }
     Ok(MESSAGES as f64 / began.elapsed().as_secs_f64())
 }

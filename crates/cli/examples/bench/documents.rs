@@ -46,7 +46,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     std::fs::write(&page, maple_lark_render::html(&document)?)?;
     let url = format!("file://{}", page.display());
     let cold = median(5, || {
-        let profile = tempfile::tempdir().map_err(|error| error.to_string())?;
+        let profile = tempfile::tempdir()?;
         let began = Instant::now();
         let status = Command::new("chromium")
             .args(chromium::arguments(profile.path(), &[]))
@@ -57,8 +57,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
             .arg(&url)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
-            .status()
-            .map_err(|error| error.to_string())?;
+            .status()?;
         if status.success() {
             Ok(began.elapsed())
         } else {
@@ -113,11 +112,11 @@ fn ratio(a: Duration, b: Duration) -> f64 {
 }
 
 fn time_of(document: &Document, format: Format) -> Done<Duration> {
-    Ok(median(25, || {
+    median(25, || {
         let began = Instant::now();
-        maple_lark_render::render(document, format).map_err(|error| error.to_string())?;
+        maple_lark_render::render(document, format)?;
         Ok(began.elapsed())
-    })?)
+    })
 }
 
 /// A table of 5,000 rows and 6 columns.
@@ -218,11 +217,8 @@ pub fn many_child() -> Done<()> {
     Ok(())
 }
 
-fn median(
-    rounds: usize,
-    mut once: impl FnMut() -> Result<Duration, String>,
-) -> Result<Duration, String> {
-    let mut all = (0..rounds).map(|_| once()).collect::<Result<Vec<_>, _>>()?;
+fn median(rounds: usize, mut once: impl FnMut() -> Done<Duration>) -> Done<Duration> {
+    let mut all = (0..rounds).map(|_| once()).collect::<Done<Vec<_>>>()?;
     all.sort();
     Ok(all[all.len() / 2])
 }
