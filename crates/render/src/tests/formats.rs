@@ -446,6 +446,44 @@ fn a_table_that_is_too_wide_is_split_with_its_key_repeated() {
     assert!(text.replace(',', "").contains("59000"));
 }
 
+/// Dates as ISO 8601 has them are a little wider than half a page has room for.
+#[test]
+fn a_table_is_set_smaller_before_it_is_split() {
+    let column = |name: &str, kind| Column {
+        name: name.into(),
+        kind,
+    };
+    let row = |job: &str, hour: u8| {
+        vec![
+            Value::Text(job.into()),
+            Value::Text(format!("2026-11-28 0{hour}:00")),
+            Value::Number(67.6),
+            Value::Text("succeeded".into()),
+            Value::Integer(0),
+        ]
+    };
+    let table = Table {
+        columns: vec![
+            column("job", ColumnKind::Text),
+            column("started", ColumnKind::Text),
+            column("took_min", ColumnKind::Number),
+            column("outcome", ColumnKind::Text),
+            column("failures", ColumnKind::Integer),
+        ],
+        rows: vec![row("nightly-ledger", 1), row("backup-payments", 3)],
+        truncated: false,
+    };
+    let titled = "title = \"Disks in a table\"";
+    let half = DASHBOARD.replace(titled, &format!("{titled}\nwidth = \"half\""));
+    let mut half = document_of(&half, Outcome::Rows(table.into()));
+    half.sections[0]
+        .blocks
+        .retain(|block| block.title == "Disks in a table");
+    let text = selectable(&pdf(&half).unwrap());
+    assert_eq!(text.matches("backup-payments").count(), 1, "{text}");
+    assert!(!text.contains("part 1 of"), "{text}");
+}
+
 /// Fonts are provided once, before the first document that needs them.
 pub(crate) fn with_fonts() {
     provide_fonts(|| {
