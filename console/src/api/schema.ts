@@ -2433,6 +2433,11 @@ export interface components {
             file: string;
             /** @enum {string} */
             kind: "source" | "dashboard" | "report" | "calendar" | "sampler" | "theme" | "person" | "group" | "channel" | "message-template" | "template";
+            /**
+             * @description For a report whose terms of keeping are others: what goes at once by them, in words. It is in plans
+             *     alone.
+             */
+            lets_go?: string | null;
             name: string;
             /** @description The next instants of that schedule, RFC 3339 with the offset of the report's zone. */
             next?: string[];

@@ -28,7 +28,7 @@ const alone = ['audiences', 'audiences-from', 'changes', 'json-fields', 'steps',
 const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'changes', 'json-fields', 'steps', 'values', 'long', 'texts']
 const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value} ${props.only ?? ''}`)
 
-const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string }>(() =>
+const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string; file?: string }>(() =>
   fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
 )
 /** What the address says of a new definition: the kind of a source, the dashboard of a report. */
@@ -114,6 +114,16 @@ async function stored(found: Entered): Promise<Entered> {
   return kept
 }
 
+/** What a report's new terms let go at once is said before they are saved. */
+async function agreed(keys: Keys): Promise<boolean> {
+  if (fresh.value || kind.value !== 'report' || !('keep' in keys)) return true
+  const { text } = await take(api.POST('/definitions/draft', { body: { text: '', keys: merged(before.value, keys) as Record<string, never> } }))
+  const plan = await take(api.POST('/definitions/plan', { body: { files: [{ file: data.value?.file ?? '', text }], remove_others: false } }))
+  const goes = plan.changes.find((one) => one.lets_go)?.lets_go
+  if (!goes) return true
+  return ElMessageBox.confirm(`This lets go ${goes} by its new terms, at once and for good.`, `Save “${name.value}”?`, { confirmButtonText: 'Save', cancelButtonText: 'Cancel', type: 'warning' }).then(() => true, () => false)
+}
+
 async function save(): Promise<boolean> {
   if (!values.value) return false
   saving.value = true
@@ -121,6 +131,7 @@ async function save(): Promise<boolean> {
   try {
     const ready = await stored(values.value)
     const keys = patchOf(fields.value, ready, before.value)
+    if (!(await agreed(keys))) return false
     if (fresh.value) {
       const made = await take(api.POST('/definitions/{kind}', { params: { path: { kind: kind.value } }, body: { keys } }))
       values.value[nameKey.value] = nameIn(made.file)

@@ -43,6 +43,7 @@ watch(data, (found) => {
   sessionStorage.removeItem(draft)
 })
 const files = computed(() => ({ files: [{ file: fresh.value ? `${named.value}.toml` : (data.value?.file ?? ''), text: text.value ?? '', based_on: data.value?.based_on }], remove_others: false }))
+const going = computed(() => (plan.value?.changes ?? []).filter((one) => one.lets_go))
 const changed = computed(() => text.value !== null && text.value !== data.value?.text)
 
 let asked = 0
@@ -143,7 +144,8 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
             <p v-else>{{ wrong.detail }}</p>
           </template>
           <p v-else-if="!changed" class="muted">Nothing yet. Changes are checked as you type and applied when you say so; a run that is under way keeps the definition it began with.</p>
-          <pre v-for="one in plan?.changes ?? []" v-else :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
+          <template v-else><p v-for="one in going" :key="one.name" class="warning">This lets go {{ one.lets_go }} by its new terms, at once and for good.</p></template>
+          <pre v-for="one in changed && !wrong ? (plan?.changes ?? []) : []" :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
 </span></pre>
         </section>
         <MessagePreview v-if="kind === 'report' && !fresh && text !== null" :report="name" :text="text" />

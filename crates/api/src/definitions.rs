@@ -79,6 +79,10 @@ pub struct Change {
     /// The next instants of that schedule, RFC 3339 with the offset of the report's zone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub next: Vec<String>,
+    /// For a report whose terms of keeping are others: what goes at once by them, in words. It is in plans
+    /// alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lets_go: Option<String>,
 }
 
 #[derive(Debug, Serialize, Deserialize, ToSchema)]

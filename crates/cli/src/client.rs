@@ -45,6 +45,19 @@ pub struct Client {
     token: Option<String>,
 }
 
+/// The address of a service as somebody writes it.
+pub fn address_of(text: &str) -> Result<String, &'static str> {
+    let read = reqwest::Url::parse(text);
+    let is_address = |url: reqwest::Url| url.has_host() && matches!(url.scheme(), "http" | "https");
+    if read.is_ok_and(is_address) {
+        Ok(text.to_owned())
+    } else {
+        Err(
+            "it is the address of the service, such as https://reports.host.example; the mail address of a user is their --email",
+        )
+    }
+}
+
 impl Client {
     /// A client that is not signed in.
     pub fn new(address: Option<String>) -> Self {
@@ -311,6 +324,25 @@ impl Client {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_mail_address_is_no_address_of_a_service() {
+        for good in [
+            "http://127.0.0.1:8480",
+            "https://reports.host.example/lark/",
+        ] {
+            assert_eq!(address_of(good).as_deref(), Ok(good));
+        }
+        for bad in [
+            "jon.dal@host.example",
+            "host:8480",
+            "file:///x",
+            "http://",
+            "",
+        ] {
+            assert!(address_of(bad).unwrap_err().contains("--email"), "{bad}");
+        }
+    }
 
     #[test]
     fn nothing_that_a_terminal_obeys_comes_out_of_an_answer() {

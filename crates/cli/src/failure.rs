@@ -77,6 +77,9 @@ impl Failure {
                 _ => 5,
             },
             Failure::Local(_) | Failure::Declined(_) => 1,
+            // As sysexits(3) has it: to start it again is of no use.
+            #[cfg(feature = "serve")]
+            Failure::Serve(maple_lark_service::ServeError::Config(_)) => 78,
             #[cfg(feature = "serve")]
             Failure::Serve(_) => 1,
         })

@@ -37,7 +37,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 #[command(version = VERSION.as_str(), max_term_width = 100, after_long_help = EXIT_CODES)]
 struct Arguments {
     /// Where the service is; remembered by "sign-in"
-    #[arg(long, global = true, env = "MAPLE_LARK_ADDRESS", value_name = "URL")]
+    #[arg(long, global = true, env = "MAPLE_LARK_ADDRESS", value_name = "URL", value_parser = client::address_of)]
     address: Option<String>,
     /// How answers are printed
     #[arg(long, short, global = true, value_enum, default_value_t = Output::Table)]
@@ -66,6 +66,7 @@ Exit codes:
   3  the service cannot be reached
   4  not signed in, or not permitted
   5  the service refused what it was given; nothing was changed
+  78  the configuration of the service is wrong
   130  interrupted (Ctrl-C) while following a run, which goes on
 
 Environment:

@@ -2,14 +2,16 @@
 
 use std::{
     collections::BTreeMap,
-    net::{SocketAddr, ToSocketAddrs},
+    net::{Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs},
     path::{Path, PathBuf},
     time::Duration,
 };
 
 use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, size, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
-use maple_lark_sources::{BadRange, Boundary, BrowserSettings, Commands, Permissions};
+use maple_lark_sources::{
+    AddressRange, BadRange, Boundary, BrowserSettings, Commands, Permissions,
+};
 use maple_lark_time::span::Span;
 use serde::Deserialize;
 
@@ -59,6 +61,8 @@ pub struct Config {
     pub boundary: Boundary,
     /// What definitions may use of this machine.
     pub permissions: Permissions,
+    /// Proxies that are believed whom they ask for.
+    pub trusted_proxies: Vec<AddressRange>,
     /// Origins whose pages may have published views in them.
     pub embed_in: Vec<String>,
     /// Kinds that authors may change although they are the administrator's.
@@ -173,6 +177,9 @@ struct File {
     /// References to the environment and to files that definitions may have.
     #[serde(default)]
     definitions_may_use: Vec<String>,
+    /// Proxies that are believed whom they ask for.
+    #[serde(default)]
+    trusted_proxies: Vec<String>,
     /// Origins whose pages may have published views in them, such as "https://intranet.host.example".
     #[serde(default)]
     embed_in: Vec<String>,
@@ -374,6 +381,16 @@ impl Config {
                 .parse()
                 .map_err(|error: BadRange| invalid(format!("sources-may-reach: {error}")))
         });
+        let trusted_proxies = file.trusted_proxies.iter().map(|range| {
+            if range.parse::<SocketAddr>().is_ok() {
+                let words = format!(
+                    "trusted-proxies: \"{range}\": a proxy asks from any port, so name none"
+                );
+                return Err(invalid(words));
+            }
+            let read = range.parse();
+            read.map_err(|error: BadRange| invalid(format!("trusted-proxies: {error}")))
+        });
         let boundary = Boundary {
             own: std::iter::once(file.listen)
                 .chain(database_addresses(&database))
@@ -522,6 +539,7 @@ impl Config {
                 secret_hosts: file.secret_hosts,
             },
             authors_may_change,
+            trusted_proxies: trusted_proxies.collect::<Result<_, _>>()?,
             embed_in: file.embed_in,
             vault,
             deliver_into: file.deliver_into,
@@ -546,6 +564,17 @@ fn database_addresses(url: &str) -> Vec<SocketAddr> {
     let address = authority
         .rsplit_once('@')
         .map_or(authority, |(_, address)| address);
+    if address.is_empty() {
+        // It is reached by a socket of this machine, and most likely by loopback, too.
+        let port = url
+            .split(['?', '&'])
+            .find_map(|one| one.strip_prefix("port="));
+        let port = port.and_then(|port| port.parse().ok()).unwrap_or(5432);
+        return vec![
+            SocketAddr::from((Ipv4Addr::LOCALHOST, port)),
+            SocketAddr::from((Ipv6Addr::LOCALHOST, port)),
+        ];
+    }
     let (host, port) = split_address(address).unwrap_or((address, 5432));
     let found = (host.trim_matches(['[', ']']), port).to_socket_addrs();
     found.map(Iterator::collect).unwrap_or_default()

@@ -85,7 +85,7 @@ pub enum InitError {
 /// Writes a configuration and its secrets, and makes the database if that is wanted.
 ///
 /// # Errors
-/// If there is one already, its files cannot be written, the database is not reached or cannot be made,
+/// If there is one already in which something is set, its files cannot be written, the database is not reached or cannot be made,
 /// or the configuration would not hold. Then nothing is left of what was begun.
 pub async fn init(wanted: &Wanted) -> Result<Made, InitError> {
     let mut files = Files::new(&wanted.folder)?;
@@ -193,6 +193,8 @@ struct Files {
     /// Whether the folder is one of them.
     made: bool,
     written: Vec<PathBuf>,
+    /// The text of a configuration that said nothing, as a package brings it along; it is written over.
+    said_nothing: Option<String>,
 }
 
 impl Files {
@@ -201,9 +203,11 @@ impl Files {
             path: folder.to_owned(),
             error,
         })?;
+        let said_nothing = says_nothing(&folder.join(CONFIGURATION));
         for name in [CONFIGURATION, DATABASE, SECRET_KEY, PASSWORD] {
             let path = folder.join(name);
-            if path.symlink_metadata().is_ok() {
+            let is_replaced = name == CONFIGURATION && said_nothing.is_some();
+            if path.symlink_metadata().is_ok() && !is_replaced {
                 return Err(InitError::There(path));
             }
         }
@@ -220,15 +224,18 @@ impl Files {
             folder,
             made,
             written: Vec::new(),
+            said_nothing,
         })
     }
 
     /// One that is read by its owner alone, and is on the disk afterwards.
     fn write(&mut self, name: &str, text: &str) -> Result<PathBuf, InitError> {
         let path = self.folder.join(name);
+        let is_replaced = name == CONFIGURATION && self.said_nothing.is_some();
         let opened = OpenOptions::new()
             .write(true)
-            .create_new(true)
+            .create_new(!is_replaced)
+            .truncate(is_replaced)
             .mode(0o600)
             .open(&path);
         let put = |mut file: File| {
@@ -248,13 +255,29 @@ impl Files {
     fn keep(mut self) {
         self.written.clear();
         self.made = false;
+        self.said_nothing = None;
     }
+}
+
+/// The text of a configuration in which no key is set.
+fn says_nothing(path: &Path) -> Option<String> {
+    let text = std::fs::read_to_string(path).ok()?;
+    let read: toml_edit::DocumentMut = text.parse().ok()?;
+    read.is_empty().then_some(text)
 }
 
 impl Drop for Files {
     fn drop(&mut self) {
+        let configuration = self.folder.join(CONFIGURATION);
         for path in &self.written {
-            let _ = std::fs::remove_file(path);
+            match &self.said_nothing {
+                Some(text) if *path == configuration => {
+                    let _ = std::fs::write(path, text);
+                }
+                _ => {
+                    let _ = std::fs::remove_file(path);
+                }
+            }
         }
         if self.made {
             let _ = std::fs::remove_dir(&self.folder);
@@ -264,6 +287,8 @@ impl Drop for Files {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
     use super::*;
 
     fn wanted(folder: &Path) -> Wanted {
@@ -311,6 +336,39 @@ mod tests {
         other.database = Database::Existing("mysql://root@127.0.0.1/x".to_owned());
         let refused = init(&other).await.unwrap_err();
         assert!(matches!(refused, InitError::Address(_)), "{refused}");
+    }
+
+    /// That of a package, in which everything is a comment.
+    #[tokio::test]
+    async fn a_configuration_that_sets_nothing_is_written_over_and_comes_back_if_nothing_is_made() {
+        let place = tempfile::tempdir().unwrap();
+        let wanted = wanted(place.path());
+        std::fs::create_dir(&wanted.folder).unwrap();
+        let path = wanted.folder.join(CONFIGURATION);
+        let packaged = include_str!("../../../packaging/maple-lark.toml");
+        std::fs::write(&path, packaged).unwrap();
+        let mode = |mode| std::fs::Permissions::from_mode(mode);
+        std::fs::set_permissions(&path, mode(0o640)).unwrap();
+        let unreachable = init(&wanted).await.unwrap_err();
+        assert!(
+            matches!(unreachable, InitError::Database(_)),
+            "{unreachable}"
+        );
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), packaged);
+        assert_eq!(wanted.folder.read_dir().unwrap().count(), 1);
+        let mut files = Files::new(&wanted.folder).unwrap();
+        files.write(CONFIGURATION, &text(&wanted)).unwrap();
+        files.keep();
+        assert!(
+            std::fs::read_to_string(&path)
+                .unwrap()
+                .contains("\nlisten = ")
+        );
+        let permissions = path.metadata().unwrap().permissions();
+        assert_eq!(permissions.mode() & 0o777, 0o640);
+        // One in which something is set stays.
+        let refused = init(&wanted).await.unwrap_err();
+        assert!(matches!(refused, InitError::There(there) if there == path));
     }
 
     #[test]

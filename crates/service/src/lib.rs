@@ -16,6 +16,7 @@ use std::sync::Arc;
 
 use maple_lark_store::Store;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use sd_notify::NotifyState;
 
 pub use api::openapi;
 pub use config::Config;
@@ -110,6 +111,7 @@ impl Running {
                 let (asked, stop) = (server.shutdown(), self.engine.stopper());
                 tokio::spawn(async move {
                     asked.await;
+                    told_to_the_system(NotifyState::Stopping);
                     stop.stop();
                 });
                 server.launch().await
@@ -125,6 +127,14 @@ impl Running {
                 words: error.kind().to_string(),
             }),
         }
+    }
+}
+
+/// Tells whoever started the service, if they wait for it, how far it is (the notification protocol of
+/// systemd). Where nobody listens, the service works all the same.
+fn told_to_the_system(state: NotifyState<'_>) {
+    if let Err(error) = sd_notify::notify(&[state]) {
+        tracing::warn!(%error, "whoever started the service cannot be told how far it is");
     }
 }
 

@@ -73,7 +73,9 @@ fn bits(address: IpAddr) -> u128 {
 }
 
 impl AddressRange {
-    fn holds(&self, address: SocketAddr) -> bool {
+    /// Whether an address is in it; one at a port holds addresses at that port alone.
+    #[must_use]
+    pub fn holds(&self, address: SocketAddr) -> bool {
         let ip = inner(address.ip());
         let same = self.base.is_ipv4() == ip.is_ipv4()
             && (self.bits == 0

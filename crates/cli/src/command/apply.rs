@@ -227,6 +227,12 @@ fn show(changes: &[Change], unchanged: usize) {
             };
             println!("    {schedule}; {next}");
         }
+        if let Some(goes) = &change.lets_go {
+            println!(
+                "    {} {goes} by its new terms, at once and for good",
+                style("This lets go").bold()
+            );
+        }
         // A new definition is the file itself; only what alters is worth showing in full.
         if change.action == ChangeAction::Alter {
             output::difference(&change.diff);

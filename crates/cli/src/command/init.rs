@@ -17,7 +17,8 @@ use crate::{
 /// Writes maple-lark.toml and beside it the files that it refers to: the database's address, the key
 /// that seals secrets, and the first administrator's password. Each is read by its owner alone. With
 /// --administer a role and a database are made on that server. Asks for what is missing where somebody
-/// sits at a terminal. Nothing that is there already is changed; if a step fails, nothing is left of it.
+/// sits at a terminal. Nothing that is there already is changed, but
+/// for a configuration in which everything is a comment; if a step fails, nothing is left of it.
 ///
 /// Addresses with passwords are better not typed: give them as "env:NAME" or "file:/path".
 #[derive(Args)]
@@ -122,7 +123,7 @@ impl Init {
                 told.user
             );
             println!(
-                "\nThe files belong to whoever ran this; the service must be able to read them."
+                "\nThe files belong to whoever ran this; the service must be able to read them. The one with the password can go after the first start, with its line in the configuration."
             );
         });
         Ok(())

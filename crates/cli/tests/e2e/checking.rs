@@ -160,4 +160,7 @@ async fn a_configuration_that_is_not_understood_is_the_only_finding() {
     assert_eq!(code, Some(1));
     assert_eq!(all.as_array().unwrap().len(), 1, "{all:#}");
     assert_eq!(all[0]["what"], "configuration");
+    // Whoever starts the service knows that it is of no use to start it again.
+    let served = place.lark(&["serve", "--config", place.config.to_str().unwrap()]);
+    assert_eq!(served.status.code(), Some(78), "{}", text(&served.stderr));
 }

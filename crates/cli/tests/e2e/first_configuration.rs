@@ -1,12 +1,12 @@
 //! From nothing to a service that is signed in to: `init`, `check`, `serve`.
 
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::{fs::PermissionsExt, net::UnixDatagram};
 
 use maple_lark_demo::TestCluster;
 use serde_json::{Value, json};
 use tempfile::TempDir;
 
-use crate::place::{Place, text};
+use crate::place::{PATIENCE, Place, text};
 
 /// A place with a server of its own, and the address of somebody there who makes roles and databases
 /// without being its superuser.
@@ -160,4 +160,22 @@ async fn what_is_missing_or_not_allowed_is_said_and_nothing_is_written() {
         );
         assert!(!folder.exists(), "{arguments:?}");
     }
+}
+
+/// By the protocol of systemd, which then knows when what needs the service can begin.
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_started_the_service_is_told_that_it_is_ready_and_that_it_stops() {
+    let place = Place::new().await;
+    let path = place.folder.path().join("notify");
+    let socket = UnixDatagram::bind(&path).unwrap();
+    socket.set_read_timeout(Some(PATIENCE)).unwrap();
+    let told = || {
+        let mut words = [0; 100];
+        let length = socket.recv(&mut words).unwrap();
+        text(&words[..length]).trim().to_owned()
+    };
+    let service = place.serve_another_in(&[("NOTIFY_SOCKET", path.to_str().unwrap())]);
+    assert_eq!(told(), "READY=1");
+    assert!(service.stop().success());
+    assert_eq!(told(), "STOPPING=1");
 }

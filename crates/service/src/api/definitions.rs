@@ -18,13 +18,16 @@ use super::{
     body::{Body, whole},
     changes::{Order, carry_out, checked, is_free, new_name},
     difference::difference,
-    made,
+    keeping, made,
     problem::Problem,
     seen::{self, Share},
     version::Versioned,
     writer::Writer,
 };
-use crate::{access::Author, engine::EngineHandle};
+use crate::{
+    access::Author,
+    engine::{Definitions, EngineHandle},
+};
 
 pub fn routes() -> Vec<Route> {
     routes![
@@ -83,10 +86,14 @@ async fn plan(
     let shares = seen::shares(&user.1, store.definitions().await?);
     let now = engine.now();
     let files = files.into_inner();
+    let before = Definitions::stored(&shares.whole);
     let work = move || checked(&files, shares, ("", &user.1), now);
     let prepared = engine.compute(work).await??;
+    let mut changes = prepared.changes;
+    let sets = (&before.set, &prepared.set);
+    keeping::says_what_goes(store, sets, now, &mut changes).await?;
     Ok(Json(Plan {
-        changes: prepared.changes,
+        changes,
         unchanged: prepared.unchanged,
     }))
 }

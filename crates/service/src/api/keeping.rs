@@ -1,9 +1,13 @@
 //! How long what was made is kept: the policy, what goes by it, what went, what is kept for good.
 
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{DateTime, Utc};
 use maple_lark_api::{
-    GoingList, GoingView, KeepOrder, KeepPolicy, Keeping, KeptPage, ProblemDetails, RemovalPage,
-    RemovalView, ReportKeeping, Role, RunView,
+    Change, GoingList, GoingView, KeepOrder, KeepPolicy, KeepStage, Keeping, KeptPage,
+    ProblemDetails, RemovalPage, RemovalView, ReportKeeping, Role, RunView, Words, readable_size,
 };
+use maple_lark_definition::{DefinitionSet, Kind};
 use maple_lark_store::{
     Store,
     keeping::{Going, Removal},
@@ -200,6 +204,59 @@ async fn going(
     let policy = keep::current(store).await?;
     let days = u32::try_from(days).unwrap_or(u32::MAX);
     Ok(Json(listed(store, engine, &policy, days).await?))
+}
+
+/// Says of each report whose terms are others afterwards what goes at once by them, and would not by those
+/// before. A report that is removed has the terms of all from then on.
+pub async fn says_what_goes(
+    store: &Store,
+    (before, after): (&DefinitionSet, &DefinitionSet),
+    now: DateTime<Utc>,
+    changes: &mut [Change],
+) -> Result<(), Problem> {
+    let terms = |set: &DefinitionSet, name: &str| set.reports.get(name).and_then(|one| one.keep);
+    let mut changed: Vec<&mut Change> = changes
+        .iter_mut()
+        .filter(|change| change.kind == Kind::Report)
+        .filter(|change| terms(before, &change.name) != terms(after, &change.name))
+        .collect();
+    if changed.is_empty() {
+        return Ok(());
+    }
+    look_at_new(store).await?;
+    let policy = keep::current(store).await?;
+    let going = async |set| {
+        let policy = keep::at(&policy, set, now);
+        store.going(&policy, MOST_LISTED).await
+    };
+    let anyway = going(before).await?;
+    let anyway: BTreeSet<_> = anyway.iter().map(|one| (one.run, one.what)).collect();
+    let mut new = going(after).await?;
+    let more = new.len() as u64 == MOST_LISTED;
+    new.retain(|one| !anyway.contains(&(one.run, one.what)));
+    for change in &mut changed {
+        let own = new.iter().filter(|one| one.report == change.name);
+        change.lets_go = in_words(own, more);
+    }
+    Ok(())
+}
+
+/// `the documents of 12 runs and the snapshots of 3 (1.2 MiB)`; nothing if nothing goes.
+fn in_words<'g>(going: impl Iterator<Item = &'g Going>, more: bool) -> Option<String> {
+    let mut counts: BTreeMap<KeepStage, usize> = BTreeMap::new();
+    let mut bytes = 0;
+    for one in going {
+        *counts.entry(one.what).or_default() += 1;
+        bytes += one.bytes;
+    }
+    let parts = counts.iter().map(|(what, count)| {
+        let runs = if *count == 1 { "run" } else { "runs" };
+        format!("the {} of {count} {runs}", what.word())
+    });
+    let parts: Vec<String> = parts.collect();
+    let least = if more { "at least " } else { "" };
+    let size = readable_size(u64::try_from(bytes).unwrap_or_default());
+    (!parts.is_empty()).then(|| format!("{least}{} ({size})", parts.join(" and ")))
 }
 
 fn removal_view(one: Removal) -> RemovalView {

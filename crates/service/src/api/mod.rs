@@ -32,6 +32,7 @@ mod passkeys;
 mod preview;
 pub(crate) mod problem;
 mod provider;
+mod proxies;
 mod publishing;
 mod queries;
 mod recorder;
@@ -67,7 +68,9 @@ use rocket::{
     routes,
 };
 
-use crate::{Config, console::ConsoleFile, engine::EngineHandle};
+use sd_notify::NotifyState;
+
+use crate::{Config, console::ConsoleFile, engine::EngineHandle, told_to_the_system};
 pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
@@ -88,8 +91,8 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         port: config.listen.port(),
         log_level: rocket::config::LogLevel::Off,
         ident: rocket::config::Ident::none(),
-        // Whoever says that they ask for somebody else is not believed.
-        ip_header: None,
+        // Whoever says that they ask for somebody else is not believed, but for proxies that are named.
+        ip_header: Some(proxies::BELIEVED.into()),
         // The engine stops meanwhile; both are done within three seconds.
         shutdown: rocket::config::Shutdown {
             grace: 1,
@@ -100,6 +103,7 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         ..rocket::Config::release_default()
     });
     let within = config.head_timeout;
+    let proxies = proxies::Proxies(config.trusted_proxies.clone());
     rocket::custom(figment)
         .manage(address::Names(openapi::query_names()))
         .manage(store)
@@ -108,8 +112,12 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         .manage(views::Looked::default())
         .attach(rocket::fairing::AdHoc::on_liftoff("ready", |rocket| {
             let address = format!("{}:{}", rocket.config().address, rocket.config().port);
-            Box::pin(async move { tracing::info!(address, "the service is ready") })
+            Box::pin(async move {
+                tracing::info!(address, "the service is ready");
+                told_to_the_system(NotifyState::Ready);
+            })
         }))
+        .attach(proxies)
         .attach(connections::Connections::new(within))
         .attach(recorder::Recorder::new())
         .register("/", catchers![by_status])

@@ -25,6 +25,65 @@ fn refusal(text: &str) -> String {
 }
 
 #[test]
+fn a_trusted_proxy_is_an_address_without_a_port() {
+    let with = |range: &str| format!("{LEAST}trusted-proxies = [\"{range}\"]\n");
+    let config = read(&with("10.1.2.0/24")).unwrap_or_else(|words| panic!("{words}"));
+    assert!(config.trusted_proxies[0].holds("10.1.2.3:0".parse().unwrap()));
+    assert!(refusal(&with("10.1.2.3:80")).contains("from any port"));
+    assert!(refusal(&with("proxy.host.example")).contains("is not a range of addresses"));
+}
+
+/// The configuration of the package: it sets nothing, says something of every key, and each line that is
+/// freed of its sign holds.
+#[test]
+fn the_packages_configuration_has_every_key_and_holds() {
+    let packaged = include_str!("../../../../packaging/maple-lark.toml");
+    assert!(refusal(packaged).contains("database"));
+    let place = tempfile::tempdir().unwrap();
+    for (name, text) in [
+        (
+            "database-url",
+            "postgresql:///maple-lark?host=/var/run/postgresql",
+        ),
+        ("secret-key", &"0123456789abcdef".repeat(4)),
+        ("first-administrator-password", "word"),
+        ("mail-password", "word"),
+    ] {
+        std::fs::write(place.path().join(name), text).unwrap();
+    }
+    let is_setting = |line: &str| {
+        line.strip_prefix('#').is_some_and(|rest| {
+            rest.starts_with(|sign: char| sign == '[' || sign.is_ascii_lowercase())
+        })
+    };
+    let freed = packaged.lines().map(|line| {
+        let setting = is_setting(line).then(|| line[1..].to_owned());
+        setting.unwrap_or_else(|| line.to_owned()) + "\n"
+    });
+    let folder = place.path().display().to_string();
+    let freed = freed
+        .collect::<String>()
+        .replace("/etc/maple-lark", &folder);
+    let config = read(&freed).unwrap_or_else(|words| panic!("{words}\n{freed}"));
+    assert!(config.mail.is_some() && config.bounces.is_some());
+    // An own database that is reached by a socket is no source either.
+    let own: Vec<String> = config
+        .boundary
+        .own
+        .iter()
+        .map(ToString::to_string)
+        .collect();
+    assert_eq!(own, ["127.0.0.1:8480", "127.0.0.1:5432", "[::1]:5432"]);
+    let known = refusal("no-such-key = 1");
+    let (_, known) = known.split_once("expected one of").unwrap();
+    let keys: Vec<&str> = known.split('`').skip(1).step_by(2).collect();
+    assert!(keys.len() > 25, "{keys:?}");
+    for key in keys.into_iter().filter(|key| *key != "demo") {
+        assert!(packaged.contains(key), "{key} is not there");
+    }
+}
+
+#[test]
 fn a_database_is_enough_and_everything_else_has_a_usual_value() {
     let config = read(LEAST).unwrap_or_else(|words| panic!("{words}"));
     assert_eq!(

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 
-use reqwest::{Client, StatusCode};
+use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 
 use super::{PATIENCE, Place, problem};
@@ -209,4 +209,32 @@ async fn the_days_of_the_archive_are_proved_one_by_one() {
     let text = text.text().await.unwrap();
     let head = all["items"][0]["sha256"].as_str().unwrap();
     assert!(text.contains(head), "{text}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_says_what_new_terms_of_a_report_let_go() {
+    let place = Place::new().await;
+    let admin = place.admin().await;
+    place.with_report(&admin.client, &admin.token).await;
+    for _ in 0..3 {
+        admin.ran("r", false).await;
+    }
+    let path = "/definitions/report/r";
+    let definition = admin.done(Method::GET, path, json!({})).await;
+    let planned = async |more: &str| {
+        let text = format!("{}{more}", definition["text"].as_str().unwrap());
+        let files = json!({ "files": [{ "file": definition["file"], "text": text }] });
+        let plan = admin.done(Method::POST, "/definitions/plan", files).await;
+        plan["changes"][0].clone()
+    };
+    let change = planned("\n[keep]\nmost-runs = 1\n").await;
+    let said = change["lets_go"].as_str().unwrap();
+    assert!(said.starts_with("the documents of 2 runs ("), "{said}");
+    let change = planned("\n[keep]\nmost-runs = 3\n").await;
+    assert_eq!(
+        (&change["action"], &change["lets_go"]),
+        (&json!("alter"), &Value::Null)
+    );
+    // What is the same as before lets nothing go.
+    assert_eq!(planned("").await, Value::Null);
 }

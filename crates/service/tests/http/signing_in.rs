@@ -1,6 +1,6 @@
 //! Guessing is slow, and keeps nobody out who belongs there.
 
-use reqwest::{Client, StatusCode};
+use reqwest::{Client, Method, StatusCode};
 use serde_json::json;
 
 use super::{PASSWORD, Place};
@@ -66,6 +66,38 @@ async fn whoever_says_that_they_ask_for_another_is_not_believed() {
         statuses.push(request.json(&guess).send().await.unwrap().status().as_u16());
     }
     assert_eq!(statuses, [401, 401, 401, 401, 401, 429, 429]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proxy_that_is_trusted_is_believed_and_what_stands_before_it_is_not() {
+    let place = Place::with("trusted-proxies = [\"127.0.0.1\"]", &[]).await;
+    let client = Client::new();
+    let guess = async |told: String| {
+        let guess = json!({ "name": "nobody", "password": "wrong", "label": "x" });
+        let request = client.post(place.url("/tokens"));
+        let request = request.header("X-Forwarded-For", told).json(&guess);
+        request.send().await.unwrap().status().as_u16()
+    };
+    for n in 0..7 {
+        assert_eq!(guess(format!("192.0.2.{n}")).await, 401);
+    }
+    let mut statuses = Vec::new();
+    for n in 0..6 {
+        statuses.push(guess(format!("192.0.2.{n}, 198.51.100.7")).await);
+    }
+    assert_eq!(statuses, [401, 401, 401, 401, 401, 429]);
+    // The trail has whom it asked for.
+    let admin = place.admin().await;
+    let trail = admin
+        .done(
+            Method::GET,
+            "/audit?action=make_token&outcome=failed",
+            json!({}),
+        )
+        .await;
+    let addresses = trail.to_string();
+    assert!(addresses.contains("198.51.100.7"), "{trail}");
+    assert!(!addresses.contains("127.0.0.1"), "{trail}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

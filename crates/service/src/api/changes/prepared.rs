@@ -273,5 +273,6 @@ fn change(action: ChangeAction, kind: Kind, name: &str, file: &str, diff: String
         diff,
         schedule: None,
         next: Vec::new(),
+        lets_go: None,
     }
 }
