@@ -8,7 +8,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset test test-documents chaos fuzz lint bench screenshots api console
+.PHONY: demo demo-reset package test test-documents test-package chaos fuzz lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -35,6 +35,18 @@ test-documents:
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory console
 	@scripts/test-documents.sh
+
+## The Debian package, and one with the program's symbols
+package:
+	@scripts/need.sh run
+	@$(MAKE) --no-print-directory console
+	@$(RELEASE)
+	@scripts/package.sh "$(CARGO_TARGET_DIR)"
+
+## The package in a Debian of its own: installed, started, upgraded, removed (as root)
+test-package: package
+	@scripts/need.sh package
+	@scripts/test-package.sh "$(CARGO_TARGET_DIR)"
 
 ## Everything that goes wrong in a year, about ten minutes of it; "make test" does it once
 chaos:

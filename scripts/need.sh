@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs from Debian's packages what is missing here: what the product runs on, and with
-# "test" also what the tests look at it with.
+# "test" also what the tests look at it with, with "package" what its package is tried in.
 set -euo pipefail
 
 missing=()
@@ -30,6 +30,11 @@ if [ "${1:-run}" = test ]; then
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || missing+=(libfaketime)
   [ -x /usr/sbin/exim4 ] || missing+=(exim4-daemon-light)
   [ -x /usr/sbin/slapd ] || missing+=(slapd)
+fi
+
+if [ "${1:-run}" = package ]; then
+  need debootstrap debootstrap
+  need readelf binutils
 fi
 
 if [ ${#missing[@]} -gt 0 ]; then
