@@ -12,9 +12,30 @@ cargo deb --version >/dev/null 2>&1 || {
 made=$target/release/package
 rm -rf "$made"
 mkdir -p "$made/man" "$made/completions" "$folder"
-"$target/release/maple-lark" manual "$made/man"
+"$target/release/maple-lark" manual "$made/man" >/dev/null
 for shell in bash:maple-lark zsh:_maple-lark fish:maple-lark.fish; do
   "$target/release/maple-lark" completions "${shell%%:*}" > "$made/completions/${shell##*:}"
 done
-cargo deb --quiet --package maple-lark --no-build --dbgsym --output "$folder"
-ls -1sh "$folder"/*.deb
+gzip -9n "$made"/man/*.1
+package=$(cargo deb --quiet --package maple-lark --no-build --strip --output "$folder" ${MAPLE_LARK_FAST:+--fast})
+
+# What was stripped from the program, found by debuggers by its build identifier.
+id=$(readelf --notes "$target/release/maple-lark" | sed -n 's/.*Build ID: //p')
+symbols=$made/symbols
+mkdir -p "$symbols/usr/lib/debug/.build-id/${id:0:2}" "$symbols/DEBIAN"
+objcopy --only-keep-debug "$target/release/maple-lark" "$symbols/usr/lib/debug/.build-id/${id:0:2}/${id:2}.debug"
+version=$(dpkg-deb --field "$package" Version)
+architecture=$(dpkg-deb --field "$package" Architecture)
+cat > "$symbols/DEBIAN/control" <<CONTROL
+Package: maple-lark-dbgsym
+Version: $version
+Architecture: $architecture
+Maintainer: $(dpkg-deb --field "$package" Maintainer)
+Section: debug
+Priority: optional
+Depends: maple-lark (= $version)
+Description: Symbols of maple-lark
+ For debuggers and traces: the names of the program's functions.
+CONTROL
+dpkg-deb --root-owner-group --build "$symbols" "$folder/maple-lark-dbgsym_${version}_$architecture.deb" >/dev/null
+ls -1sh "$package" "$folder/maple-lark-dbgsym_${version}_$architecture.deb"

@@ -53,25 +53,35 @@ dpkg-deb --raw-extract "$new" "$work/old"
 sed -i 's/^Version: .*/Version: 0.0.1-1/' "$work/old/DEBIAN/control"
 dpkg-deb -Zgzip -z1 --build "$work/old" "$root/packages/old.deb" >/dev/null
 
+# What is not of use in a folder, such as the check of its disks, does not start there.
+is_up() {
+  case "$(inside systemctl is-system-running 2>/dev/null || true)" in running | degraded) true ;; *) false ;; esac
+}
 start() {
   local own=$1
+  mount --bind "$own" "$own"
   mount -t proc proc "$own/proc"
   mount --rbind /sys "$own/sys"
   mount -t tmpfs tmpfs "$own/run"
   mount -t tmpfs tmpfs "$own/tmp"
   mount --rbind /dev "$own/dev"
   mount -t cgroup2 none "$own/sys/fs/cgroup"
-  exec chroot "$own" /usr/bin/env -i container=other /lib/systemd/systemd
+  # Units that see another file system than the rest need a root that is mounted, not one that is only changed to.
+  mkdir -p "$own/outside"
+  cd "$own"
+  pivot_root . outside
+  umount --lazy /outside
+  exec /usr/bin/env -i container=other /lib/systemd/systemd
 }
 export -f start
 unshare --fork --pid --mount --propagation private --uts --ipc --net --cgroup bash -c 'start "$0"' "$root" >"$work/system.log" 2>&1 &
 outer=$!
 for _ in $(seq 100); do
   system=$(pgrep -P "$outer" || true)
-  [ -n "$system" ] && inside systemctl is-system-running 2>/dev/null | grep -q "running\|degraded" && break
+  [ -n "$system" ] && is_up && break
   sleep 0.3
 done
-inside systemctl is-system-running 2>/dev/null | grep -q "running\|degraded" || fail "its systemd did not start: $(cat "$work/system.log")"
+is_up || fail "its systemd did not start: $(cat "$work/system.log")"
 
 step "It is installed, and not started before it is configured"
 inside apt-get install -y -qq --no-install-recommends /packages/old.deb >"$work/apt.log" 2>&1 || fail "$(cat "$work/apt.log")"
@@ -99,7 +109,7 @@ inside systemctl start postgresql
 for _ in $(seq 100); do inside runuser -u postgres -- psql -qc "" 2>/dev/null && break; sleep 0.3; done
 inside runuser -u postgres -- createuser maple-lark
 inside runuser -u postgres -- createdb --owner maple-lark maple-lark
-password=$(as_service maple-lark init --output json --folder /etc/maple-lark --database 'postgresql:///maple-lark?host=/var/run/postgresql' | sed -n 's/.*"password": *"\([^"]*\)".*/\1/p')
+password=$(as_service maple-lark init --output json --folder /etc/maple-lark --database 'postgresql:///maple-lark?host=/var/run/postgresql&user=maple-lark' | sed -n 's/.*"password": *"\([^"]*\)".*/\1/p')
 [ -n "$password" ] || fail "init told no password"
 inside systemctl start maple-lark || fail "it does not start: $(inside journalctl --quiet --unit maple-lark --output cat)"
 is "the service" active "$(of_unit ActiveState)"
@@ -138,7 +148,7 @@ inside test ! -e /etc/maple-lark || fail "its configuration is still there"
 is "teams in the records" 1 "$(inside runuser -u postgres -- psql -qtAc 'select count(*) from teams' maple-lark)"
 
 step "The symbols are those of the program"
-debug=$(ls -t "$target"/debian/maple-lark-dbgsym_*.*deb | head -n 1)
+debug=$(ls -t "$target"/debian/maple-lark-dbgsym_*.deb | head -n 1)
 program=$(readelf -n "$work/old/usr/bin/maple-lark" | sed -n 's/.*Build ID: //p')
 dpkg-deb --contents "$debug" | grep -q "/usr/lib/debug/.build-id/${program:0:2}/${program:2}.debug" || fail "they are of another program: $(dpkg-deb --contents "$debug")"
 readelf -S "$work/old/usr/bin/maple-lark" | grep -q '\.symtab' && fail "the program still carries its symbols"

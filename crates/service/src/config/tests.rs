@@ -43,7 +43,7 @@ fn the_packages_configuration_has_every_key_and_holds() {
     for (name, text) in [
         (
             "database-url",
-            "postgresql:///maple-lark?host=/var/run/postgresql",
+            "postgresql:///maple-lark?host=/var/run/postgresql&user=maple-lark",
         ),
         ("secret-key", &"0123456789abcdef".repeat(4)),
         ("first-administrator-password", "word"),
