@@ -17,7 +17,7 @@ for shell in bash:maple-lark zsh:_maple-lark fish:maple-lark.fish; do
   "$target/release/maple-lark" completions "${shell%%:*}" > "$made/completions/${shell##*:}"
 done
 gzip -9n "$made"/man/*.1
-package=$(cargo deb --quiet --package maple-lark --no-build --strip --output "$folder" ${MAPLE_LARK_FAST:+--fast})
+package=$(cargo deb --quiet --package maple-lark --no-build --strip --output "$folder")
 
 # What was stripped from the program, found by debuggers by its build identifier.
 id=$(readelf --notes "$target/release/maple-lark" | sed -n 's/.*Build ID: //p')

@@ -126,7 +126,12 @@ client condition --output json >"$work/condition.json" || true
 grep -q '"what": "browser"' "$work/condition.json" || fail "the browser is not looked at"
 
 step "A live page is captured, in the browser's own sandbox"
-client capture http://127.0.0.1:8480/health --file "$root/page.pdf" 2>&1 | head -n 5 || true
+answer='$s = IO::Socket::INET->new(LocalAddr => "127.0.0.1:8099", Listen => 5, ReuseAddr => 1) or die; while ($c = $s->accept) { while (<$c>) { last if /^\r?\n$/ } print $c "HTTP/1.0 200 OK\r\nContent-Type: text/html\r\n\r\n<title>Lights</title><h1>Harbour lights</h1>"; close $c }'
+inside perl -MIO::Socket::INET -e "$answer" &
+disown
+client capture http://127.0.0.1:8099/ --formats png --into /root/captured >"$work/capture.log" 2>&1 || fail "$(cat "$work/capture.log")"
+[ -n "$(inside find /root/captured -name '*.png' -size +1k)" ] || fail "nothing was captured: $(cat "$work/capture.log")"
+inside journalctl --quiet --unit maple-lark --output cat | grep "without its sandbox" && fail "the browser's sandbox does not work"
 
 step "It is upgraded: started again, with its configuration and its records"
 inside sh -c 'echo "# Ours." >> /etc/maple-lark/maple-lark.toml'

@@ -43,6 +43,21 @@ describe('the page of a form', () => {
     expect(bodies(MAKE)[0]).toMatchObject({ keys: { person: { name: 'port.runa-holm', team: 'port' } } })
   })
 
+  it('says what new terms of keeping let go, and saves nothing if one would rather not', async () => {
+    const keys = { report: { name: 'daily', title: 'Daily', 'time-zone': 'UTC', dashboards: ['d'] }, window: { previous: 'day' }, keep: { 'most-runs': 400 } }
+    const change = { action: 'alter' as const, kind: 'report' as const, name: 'daily', file: 'reports/daily.toml', diff: '', lets_go: 'the documents of 2 runs (1.0 MiB)' }
+    answering({ [KEYS]: { keys, file: 'reports/daily.toml', based_on: 'x' }, 'POST /definitions/draft': { text: 'as it would be', problems: [] }, 'POST /definitions/plan': { changes: [change], unchanged: 0 }, [CHANGE]: made('reports/daily.toml') })
+    const page = await opened(Form, { at: '/forms/report/daily' })
+    await page.type('Of so many runs, at most', '1')
+    await submit(page)
+    expect(await answer('Cancel')).toContain('This lets go the documents of 2 runs (1.0 MiB) by its new terms')
+    expect(bodies(CHANGE)).toEqual([])
+    expect(bodies('POST /definitions/plan')[0]).toMatchObject({ files: [{ file: 'reports/daily.toml', text: 'as it would be' }] })
+    await submit(page)
+    await answer('Save')
+    expect(bodies(CHANGE)[0]).toMatchObject({ keys: { keep: { 'most-runs': 1 } } })
+  })
+
   it('puts what is wrong beside the field that it is about, and keeps what was typed', async () => {
     answering({ [MAKE]: new Refusal(422, 'one problem', { problems: [{ file: 'people/x.toml', line: 3, column: 1, key: 'person.address', message: 'is no mail address' }, { file: 'people/x.toml', line: 1, column: 1, key: '', message: 'something else' }] }) })
     const page = await opened(Form, { at: '/new/person' })

@@ -83,6 +83,8 @@ export class Events extends EventTarget {
 globalThis.EventSource = Events as unknown as typeof EventSource
 
 beforeEach(() => {
+  // As index.html has it.
+  document.body.innerHTML = '<section id="dialogs"></section>'
   answers = []
   all = []
   Events.all = []

@@ -76,7 +76,7 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
       <el-button size="small" :disabled="busy" @click="sendToMe">Send to me</el-button>
       <el-button size="small" :disabled="busy" @click="begin({ deliver: false, to: [] })">Run without sending</el-button>
     </div>
-    <el-dialog v-model="choosing" :title="`Send “${report.title}” to me`" width="min(26rem, 94vw)" append-to="main">
+    <el-dialog v-model="choosing" :title="`Send “${report.title}” to me`" width="min(26rem, 94vw)" append-to="#dialogs">
       <form @submit.prevent="begin({ deliver: true, to: ['me'], audience: chosen })">
         <el-radio-group v-model="chosen" aria-label="Whose view" class="views">
           <el-radio v-for="audience in report.audiences" :key="audience.name" :value="audience.name">As seen by {{ audience.name }}<span v-if="audience.values.length" class="muted"> ({{ audience.values.join(', ') }})</span></el-radio>

@@ -41,7 +41,7 @@ async function send() {
 
 <template>
   <el-button size="small" @click="begin">Send again …</el-button>
-  <el-dialog v-model="open" title="Send this run again" width="min(36rem, 94vw)" append-to="main">
+  <el-dialog v-model="open" title="Send this run again" width="min(36rem, 94vw)" append-to="#dialogs">
     <p class="muted">The documents go out unchanged. Each mail says that it is a copy, and who asked for it.</p>
     <el-form label-position="top" @submit.prevent="send">
       <el-form-item label="Who got it">

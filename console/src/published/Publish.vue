@@ -50,7 +50,7 @@ async function copy() {
 
 <template>
   <el-button size="small" @click="begin">Publish …</el-button>
-  <el-dialog v-model="open" title="Publish" width="min(34rem, 94vw)" append-to="main">
+  <el-dialog v-model="open" title="Publish" width="min(34rem, 94vw)" append-to="#dialogs">
     <div v-if="made" class="stack" role="status">
       <p><strong>Published for {{ whomWords(made) }}.</strong> The page has nothing of an editor around it.</p>
       <div class="row"><code>{{ made.address }}</code><el-button size="small" type="primary" plain @click="copy">Copy</el-button></div>

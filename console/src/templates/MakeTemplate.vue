@@ -42,7 +42,7 @@ async function make() {
 
 <template>
   <el-button size="small" @click="begin">Make a template</el-button>
-  <el-dialog v-model="open" title="Make a template of this dashboard" width="min(34rem, 94vw)" append-to="main">
+  <el-dialog v-model="open" title="Make a template of this dashboard" width="min(34rem, 94vw)" append-to="#dialogs">
     <form class="stack" @submit.prevent="make">
       <label><span class="small">Title</span><el-input v-model="title" aria-label="Title of the template" required /></label>
       <label><span class="small">The question that it answers</span><el-input v-model="question" placeholder="Which kiosks fail most?" aria-label="The question that it answers" required /></label>

@@ -110,7 +110,7 @@ const others = (team: Team) => (users.value?.items ?? []).filter((one) => !team.
         </ul>
       </article>
     </Loading>
-    <el-dialog v-model="making" title="New team" width="min(30rem, 94vw)" append-to="main">
+    <el-dialog v-model="making" title="New team" width="min(30rem, 94vw)" append-to="#dialogs">
       <form id="new-team" class="stack" @submit.prevent="make">
         <label>Title<el-input v-model="fresh.title" name="title" aria-label="Title" placeholder="Port operations" /></label>
         <label>Name <span class="muted">(what definitions call it)</span><el-input v-model="fresh.name" name="name" aria-label="Name" :placeholder="nameOf(fresh.title) || 'port-operations'" /></label>

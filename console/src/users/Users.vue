@@ -149,7 +149,7 @@ async function copy() {
       </Loading>
     </section>
     <Teams />
-    <el-dialog v-model="inviting" title="Invite somebody" width="min(30rem, 94vw)" append-to="main">
+    <el-dialog v-model="inviting" title="Invite somebody" width="min(30rem, 94vw)" append-to="#dialogs">
       <form id="invite" class="stack" @submit.prevent="invite">
         <label>Name to sign in with<el-input v-model="fresh.name" name="name" aria-label="Name to sign in with" placeholder="runa.holm" autocomplete="off" /></label>
         <label>Mail address <span class="muted">(without one you hand the link over)</span><el-input v-model="fresh.email" name="email" aria-label="Mail address" type="email" placeholder="runa@orrin-sound.example" autocomplete="off" /></label>
