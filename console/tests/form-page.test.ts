@@ -50,7 +50,7 @@ describe('the page of a form', () => {
     const page = await opened(Form, { at: '/forms/report/daily' })
     await page.type('Of so many runs, at most', '1')
     await submit(page)
-    expect(await answer('Cancel')).toContain('This lets go the documents of 2 runs (1.0 MiB) by its new terms')
+    expect(await answer('Cancel')).toContain('these go at once and for good: the documents of 2 runs (1.0 MiB)')
     expect(bodies(CHANGE)).toEqual([])
     expect(bodies('POST /definitions/plan')[0]).toMatchObject({ files: [{ file: 'reports/daily.toml', text: 'as it would be' }] })
     await submit(page)

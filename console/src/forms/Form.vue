@@ -121,7 +121,7 @@ async function agreed(keys: Keys): Promise<boolean> {
   const plan = await take(api.POST('/definitions/plan', { body: { files: [{ file: data.value?.file ?? '', text }], remove_others: false } }))
   const goes = plan.changes.find((one) => one.lets_go)?.lets_go
   if (!goes) return true
-  return ElMessageBox.confirm(`This lets go ${goes} by its new terms, at once and for good.`, `Save “${name.value}”?`, { confirmButtonText: 'Save', cancelButtonText: 'Cancel', type: 'warning' }).then(() => true, () => false)
+  return ElMessageBox.confirm(`By its new terms, these go at once and for good: ${goes}.`, `Save “${name.value}”?`, { confirmButtonText: 'Save', cancelButtonText: 'Cancel', type: 'warning' }).then(() => true, () => false)
 }
 
 async function save(): Promise<boolean> {

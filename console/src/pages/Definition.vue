@@ -144,7 +144,7 @@ const lineClass = (line: string) => (line.startsWith('+') ? 'plus' : line.starts
             <p v-else>{{ wrong.detail }}</p>
           </template>
           <p v-else-if="!changed" class="muted">Nothing yet. Changes are checked as you type and applied when you say so; a run that is under way keeps the definition it began with.</p>
-          <template v-else><p v-for="one in going" :key="one.name" class="warning">This lets go {{ one.lets_go }} by its new terms, at once and for good.</p></template>
+          <template v-else><p v-for="one in going" :key="one.name" class="warning">By its new terms, these go at once and for good: {{ one.lets_go }}.</p></template>
           <pre v-for="one in changed && !wrong ? (plan?.changes ?? []) : []" :key="one.name" class="diff"><span v-for="(line, index) in one.diff.split('\n')" :key="index" :class="lineClass(line)">{{ line }}
 </span></pre>
         </section>

@@ -229,8 +229,8 @@ fn show(changes: &[Change], unchanged: usize) {
         }
         if let Some(goes) = &change.lets_go {
             println!(
-                "    {} {goes} by its new terms, at once and for good",
-                style("This lets go").bold()
+                "    {} {goes}",
+                style("By its new terms, these go at once and for good:").bold()
             );
         }
         // A new definition is the file itself; only what alters is worth showing in full.

@@ -67,7 +67,6 @@ use rocket::{
     request::{FromRequest, Outcome},
     routes,
 };
-
 use sd_notify::NotifyState;
 
 use crate::{Config, console::ConsoleFile, engine::EngineHandle, told_to_the_system};
