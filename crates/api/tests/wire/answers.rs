@@ -264,6 +264,7 @@ fn definitions() {
         "diff": "-a\n+b\n",
         "schedule": "every day at 05:45",
         "next": ["Sunday 25 October 2026, 05:45"],
+        "lets_go": "3 documents go at once.",
     });
     answer::<Change>(change.clone());
     answer::<Plan>(json!({ "changes": [change], "unchanged": 3 }));

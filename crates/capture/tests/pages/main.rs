@@ -395,9 +395,10 @@ async fn nothing_that_a_page_does_holds_the_browser_up() {
 #[tokio::test(flavor = "multi_thread")]
 async fn addresses_that_lead_nowhere_are_told_apart() {
     let office = Office::new().await;
-    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = free.local_addr().unwrap().port();
-    drop(free);
+    // Nobody else gets this port, and nobody listens.
+    let taken = tokio::net::TcpSocket::new_v4().unwrap();
+    taken.bind("127.0.0.1:0".parse().unwrap()).unwrap();
+    let port = taken.local_addr().unwrap().port();
     let mut dead = soon(&office, "let-in");
     dead.address.set_port(Some(port)).unwrap();
     for (order, words) in [

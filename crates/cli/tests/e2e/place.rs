@@ -33,6 +33,7 @@ pub struct Place {
     pub config: PathBuf,
     mail_port: AtomicU16,
     head: Mutex<String>,
+    lease: Mutex<&'static str>,
     more: Mutex<String>,
     bounces: Mutex<String>,
 }
@@ -105,6 +106,7 @@ impl Place {
             mail_port: AtomicU16::new(mail.address.port()),
             mail,
             head: Mutex::default(),
+            lease: Mutex::new("PT2S"),
             more: Mutex::default(),
             bounces: Mutex::default(),
         };
@@ -114,10 +116,11 @@ impl Place {
 
     fn configure(&self, path: &Path, address: &str) {
         let text = format!(
-            "{}listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"PT2S\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
+            "{}listen = \"{address}\"\ndatabase = \"env:DATABASE_URL_OF_LARK\"\nlease = \"{}\"\nfirst-administrator-password = \"env:ADMIN_PASSWORD\"\n\
              sources-may-reach = [\"{}\", \"{address}\"]\nsources-may-read = [\"/\"]\ndefinitions-may-use = [\"env:*\", \"file:*\"]\nsecret-key = \"file:{}\"\n[mail]\nhost = \"127.0.0.1\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\nfirst-retry = \"PT1S\"\n{}\
              [demo]\nmailbox = \"{}\"\n{}",
             self.head.lock().unwrap(),
+            self.lease.lock().unwrap(),
             self.environment["ORRIN_OPS_ADDRESS"],
             self.secret_file("SECRET_KEY"),
             self.mail_port.load(Ordering::Relaxed),
@@ -138,6 +141,15 @@ impl Place {
     pub fn add_to_configuration_head(&self, keys: &str) {
         *self.head.lock().unwrap() += keys;
         self.configure(&self.config, &self.address);
+    }
+
+    /// How long services that start later may be silent before others take their work over, and
+    /// whether it was another time before.
+    #[allow(dead_code, reason = "the test of everything that goes wrong uses it")]
+    pub fn leases_last(&self, lease: &'static str) -> bool {
+        let before = std::mem::replace(&mut *self.lease.lock().unwrap(), lease);
+        self.configure(&self.config, &self.address);
+        before != lease
     }
 
     /// Hands mail to another server than the stand-in.
