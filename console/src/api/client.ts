@@ -1,6 +1,7 @@
 // The public API, typed from its own description.
 import createClient from 'openapi-fetch'
 
+import { at } from './base'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -8,7 +9,7 @@ export type RunSummary = Schemas['RunSummary']
 export type RunView = Schemas['RunView']
 export type ReportView = Schemas['ReportView']
 
-export const api = createClient<paths>({ baseUrl: '/api/v1' })
+export const api = createClient<paths>({ baseUrl: at('/api/v1') })
 
 /** What the service answered instead of what was asked for, in its own words. */
 export class ApiProblem extends Error {
@@ -46,7 +47,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
 
 /** Follows a run until it is settled; answers with a function that stops following. */
 export function follow(id: string, each: (run: RunView) => void): () => void {
-  const events = new EventSource(`/api/v1/runs/${id}/events`)
+  const events = new EventSource(at(`/api/v1/runs/${id}/events`))
   events.addEventListener('run', (event) => {
     const run = JSON.parse((event as MessageEvent<string>).data) as RunView
     each(run)

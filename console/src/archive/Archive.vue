@@ -3,6 +3,7 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
+import { at } from '../api/base'
 import { api, take } from '../api/client'
 import { documentViewFormatValues as formats } from '../api/schema'
 import Loading from '../parts/Loading.vue'
@@ -25,8 +26,8 @@ watch([query, sideBySide], async () => {
   await router.replace({ query: { ...kept(wanted), ...(sideBySide.value ? { view: 'fronts' } : {}) } })
   await load()
 })
-const zip = computed(() => `/api/v1/archive.zip?${new URLSearchParams(query.value)}`)
-const file = (id: string) => `/api/v1/documents/${id}`
+const zip = computed(() => at(`/api/v1/archive.zip?${new URLSearchParams(query.value)}`))
+const file = (id: string) => at(`/api/v1/documents/${id}`)
 const STATUSES = [
   { value: '', label: 'Any status' },
   { value: 'ok', label: 'Within limits' },
@@ -69,7 +70,7 @@ const SORTS = [
         <p v-if="!data?.items.length" class="muted">Nothing that fits was made. What has just been made is found a few seconds later.</p>
         <div v-else-if="sideBySide" class="fronts">
           <component :is="one.sees_run ? RouterLink : 'a'" v-for="one in fronts(data.items)" :key="one.document.snapshot_id" v-bind="one.sees_run ? { to: { name: 'run', params: { id: one.run } } } : { href: file(one.document.id), target: '_blank', rel: 'noopener' }" class="front">
-            <img :src="`/api/v1/snapshots/${one.document.snapshot_id}/front`" :alt="`First page of ${one.title}, ${one.window}`" loading="lazy" width="298" height="421" />
+            <img :src="at(`/api/v1/snapshots/${one.document.snapshot_id}/front`)" :alt="`First page of ${one.title}, ${one.window}`" loading="lazy" width="298" height="421" />
             <strong>{{ one.title }}</strong>
             <span class="muted small">{{ one.window }}</span>
           </component>

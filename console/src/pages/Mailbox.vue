@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../api/base'
 import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
@@ -55,10 +56,10 @@ watch(data, (messages) => {
             <dt>From</dt><dd>{{ message.from }}</dd>
             <dt>To</dt><dd>{{ message.to }}</dd>
             <dt>Files</dt>
-            <dd><span v-for="(file, index) in message.files" :key="file"><a :href="`/api/v1/demo/mailbox/${message.id}/files/${index}`" download>{{ file }}</a>{{ index + 1 < message.files.length ? ', ' : '' }}</span></dd>
+            <dd><span v-for="(file, index) in message.files" :key="file"><a :href="at(`/api/v1/demo/mailbox/${message.id}/files/${index}`)" download>{{ file }}</a>{{ index + 1 < message.files.length ? ', ' : '' }}</span></dd>
           </dl>
           <pre v-if="plain">{{ message.text }}</pre>
-          <iframe v-else class="document" :src="`/api/v1/demo/mailbox/${message.id}/html`" title="The message" />
+          <iframe v-else class="document" :src="at(`/api/v1/demo/mailbox/${message.id}/html`)" title="The message" />
         </article>
       </div>
     </Loading>

@@ -3,6 +3,7 @@ import { ElMessageBox } from 'element-plus'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
+import { at } from '../api/base'
 import { api, follow, take, type RunView, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import KeepRun from '../parts/KeepRun.vue'
@@ -123,7 +124,7 @@ const viewable = computed(() => (run.value?.documents ?? []).filter((document) =
 watch(viewable, (documents) => {
   shown.value ??= documents.find((document) => document.format === 'pdf') ?? documents[0] ?? null
 })
-const link = (document: Schemas['DocumentView']) => `/api/v1/documents/${document.id}`
+const link = (document: Schemas['DocumentView']) => at(`/api/v1/documents/${document.id}`)
 </script>
 
 <template>

@@ -3,6 +3,7 @@ import { startAuthentication } from '@simplewebauthn/browser'
 import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../api/base'
 import { api, ApiProblem, take } from '../api/client'
 import { signIn, signInWithPasskey } from '../session'
 import Door from '../users/Door.vue'
@@ -56,7 +57,7 @@ function turn() {
 
 /** A published view is no page of the console. */
 async function onward() {
-  if (to().startsWith('/view/')) location.assign(to())
+  if (to().startsWith('/view/')) location.assign(at(to()))
   else await router.push(to())
 }
 async function byPasskey() {
@@ -101,7 +102,7 @@ async function submit() {
   <Door @submit="submit">
     <p class="muted">The right page, to the right people, of the right hours.</p>
     <template v-if="(provider || passkeys) && !forgotten">
-      <a v-if="provider" class="way" :href="`/sign-in/begin?to=${encodeURIComponent(to())}`">Sign in with {{ provider }}</a>
+      <a v-if="provider" class="way" :href="at(`/sign-in/begin?to=${encodeURIComponent(to())}`)">Sign in with {{ provider }}</a>
       <button v-if="passkeys" type="button" class="way" :disabled="busy" @click="byPasskey">Sign in with a passkey</button>
       <p class="or muted small"><span>or with a name and a password</span></p>
     </template>

@@ -3,6 +3,7 @@
 import { ElMessageBox } from 'element-plus'
 import { computed, ref } from 'vue'
 
+import { at } from '../api/base'
 import { api, take } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
@@ -69,7 +70,7 @@ async function end(view: View) {
       <ul class="cards">
         <li v-for="{ first, files } in latestDocuments" :key="first.document.id">
           <strong>{{ first.title }}</strong><span class="small"><ContentMark :status="first.status" /> <span class="muted">{{ first.window }}</span></span>
-          <span class="small row"><template v-for="one in files" :key="one.format"><a v-if="one.count === 1" :href="`/api/v1/documents/${one.id}`" target="_blank" rel="noopener" :aria-label="`${first.title}, ${first.window}, as ${one.format.toUpperCase()}`">{{ one.format.toUpperCase() }}</a><RouterLink v-else :to="{ name: 'archive', query: { format: one.format } }">{{ one.count }} {{ one.format.toUpperCase() }}</RouterLink></template></span>
+          <span class="small row"><template v-for="one in files" :key="one.format"><a v-if="one.count === 1" :href="at(`/api/v1/documents/${one.id}`)" target="_blank" rel="noopener" :aria-label="`${first.title}, ${first.window}, as ${one.format.toUpperCase()}`">{{ one.format.toUpperCase() }}</a><RouterLink v-else :to="{ name: 'archive', query: { format: one.format } }">{{ one.count }} {{ one.format.toUpperCase() }}</RouterLink></template></span>
         </li>
       </ul>
     </section>

@@ -1,4 +1,5 @@
 // What is published: what is asked for, and how it reads.
+import { at } from '../api/base'
 import type { Schemas } from '../api/client'
 import { instant } from '../words'
 
@@ -48,7 +49,7 @@ export function untilWords(view: Pick<View, 'expires_at' | 'revoked_at'>, now: n
 export const isGood = (view: Pick<View, 'expires_at' | 'revoked_at'>, now: number): boolean => !view.revoked_at && (!view.expires_at || new Date(view.expires_at).getTime() > now)
 
 /** The path of an address, so that it opens beside this page whatever it is called outside. */
-export const pathOf = (address: string): string => address.slice(Math.max(0, address.indexOf('/view/')))
+export const pathOf = (address: string): string => at(address.slice(Math.max(0, address.indexOf('/view/'))))
 
 /** Documents of one snapshot by their format: of several files of one, how many there are. */
 export function byFormat(files: Schemas['ArchiveEntry'][]): { format: string; id: string; count: number }[] {

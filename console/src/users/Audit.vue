@@ -3,6 +3,7 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../api/base'
 import { api, take, type Schemas } from '../api/client'
 import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
@@ -24,7 +25,7 @@ watch(query, async () => {
   await router.replace({ query: Object.fromEntries(Object.entries(filter).filter(([, value]) => value)) })
   await load()
 })
-const csv = computed(() => `/api/v1/audit.csv?${new URLSearchParams(query.value)}`)
+const csv = computed(() => at(`/api/v1/audit.csv?${new URLSearchParams(query.value)}`))
 const proof = ref<Schemas['AuditProof'] | null>(null)
 const proving = ref(false)
 async function prove() {

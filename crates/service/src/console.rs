@@ -19,7 +19,8 @@ pub struct ConsoleFile {
 }
 
 impl ConsoleFile {
-    pub fn at(path: &str) -> Option<Self> {
+    /// `base` is what stands before every path that people open.
+    pub fn at(path: &str, base: &str) -> Option<Self> {
         let (path, file) = match Files::get(path) {
             Some(file) if !path.is_empty() => (path, file),
             _ if path.starts_with("assets/") => return None,
@@ -30,12 +31,25 @@ impl ConsoleFile {
             .next()
             .and_then(ContentType::from_extension)
             .unwrap_or(ContentType::Binary);
+        let body = match path {
+            "index.html" if !base.is_empty() => based(&file.data, base).into_bytes(),
+            _ => file.data.into_owned(),
+        };
         Some(Self {
             kind,
-            body: file.data.into_owned(),
+            body,
             lasting: path.starts_with("assets/"),
         })
     }
+}
+
+/// The page with its own files, and what the console reads of where it is, under `base`.
+fn based(page: &[u8], base: &str) -> String {
+    let page = String::from_utf8_lossy(page);
+    page.replace("=\"/", &format!("=\"{base}/")).replace(
+        "name=\"base\" content=\"\"",
+        &format!("name=\"base\" content=\"{base}\""),
+    )
 }
 
 impl<'r> Responder<'r, 'static> for ConsoleFile {

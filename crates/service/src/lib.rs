@@ -11,12 +11,15 @@ mod fonts;
 pub mod init;
 mod logging;
 mod secrets;
+mod tls;
 
-use std::sync::Arc;
+use std::{net::SocketAddr, sync::Arc};
 
 use maple_lark_store::Store;
+use rocket::fairing::AdHoc;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sd_notify::NotifyState;
+use tokio::sync::oneshot;
 
 pub use api::openapi;
 pub use config::Config;
@@ -41,7 +44,9 @@ pub enum ServeError {
 pub struct Running {
     server: rocket::Rocket<rocket::Build>,
     engine: engine::Engine,
-    address: String,
+    address: SocketAddr,
+    /// What ends TLS before the server.
+    front: Option<tls::Front>,
 }
 
 /// Opens the database and starts the engine, by the given clock.
@@ -56,12 +61,25 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
     engine::look_at_the_clock(&clock, &store).await?;
     access::first_administrator(&store, &config).await?;
     let config = Arc::new(config);
+    let address = config.listen;
+    let callers = tls::Callers::default();
+    let front = match config.tls.clone() {
+        Some(files) => Some(
+            tls::Front::open(address, files, callers.clone(), config.head_timeout)
+                .await
+                .map_err(|error| ServeError::Listen {
+                    address: address.to_string(),
+                    words: error.to_string(),
+                })?,
+        ),
+        None => None,
+    };
     let engine = engine::Engine::start(store.clone(), config.clone(), clock);
-    let address = config.listen.to_string();
     Ok(Running {
-        server: api::rocket(store, config, engine.handle()),
+        server: api::rocket(store, config, engine.handle(), callers),
         engine,
         address,
+        front,
     })
 }
 
@@ -104,11 +122,25 @@ impl Running {
     /// # Errors
     /// If the address cannot be listened on.
     pub async fn run(self) -> Result<(), ServeError> {
-        let server = self.server.ignite().await;
+        let (port, known) = oneshot::channel();
+        // Where the server listens is known when it does.
+        let tells = AdHoc::on_liftoff("front", move |rocket| {
+            let own = rocket.config().port;
+            Box::pin(async move {
+                // Without TLS nobody waits for it.
+                let _ = port.send(own);
+            })
+        });
+        let server = self.server.attach(tells).ignite().await;
+        let mut passing = None;
         let launched = match server {
             Ok(server) => {
                 // The engine stops at once, not when the last request has been answered.
                 let (asked, stop) = (server.shutdown(), self.engine.stopper());
+                let front = self
+                    .front
+                    .map(|front| front.serve(known, server.shutdown()));
+                passing = front.map(tokio::spawn);
                 tokio::spawn(async move {
                     asked.await;
                     told_to_the_system(NotifyState::Stopping);
@@ -118,12 +150,15 @@ impl Running {
             }
             Err(error) => Err(error),
         };
+        if let Some(passing) = passing {
+            let _ = passing.await;
+        }
         self.engine.stop().await;
         match launched {
             Ok(_) => Ok(()),
             // Reading the error also keeps Rocket from panicking over one that nobody saw.
             Err(error) => Err(ServeError::Listen {
-                address: self.address,
+                address: self.address.to_string(),
                 words: error.kind().to_string(),
             }),
         }

@@ -6,6 +6,7 @@ mod agenda;
 mod archive;
 mod archive_proof;
 mod audit;
+mod base;
 mod body;
 mod changes;
 mod client;
@@ -56,11 +57,16 @@ mod view;
 mod views;
 mod writer;
 
-use std::{collections::BTreeSet, path::PathBuf, sync::Arc};
+use std::{
+    collections::BTreeSet,
+    net::{Ipv4Addr, SocketAddr},
+    path::PathBuf,
+    sync::Arc,
+};
 
 use maple_lark_store::Store;
 use rocket::{
-    Build, Request, Rocket, Route, catch, catchers,
+    Build, Request, Rocket, Route, State, catch, catchers,
     data::Limits,
     figment::Figment,
     get,
@@ -69,7 +75,7 @@ use rocket::{
 };
 use sd_notify::NotifyState;
 
-use crate::{Config, console::ConsoleFile, engine::EngineHandle, told_to_the_system};
+use crate::{Config, console::ConsoleFile, engine::EngineHandle, tls::Callers, told_to_the_system};
 pub use openapi::openapi;
 use problem::{Problem, Refusal};
 
@@ -84,10 +90,21 @@ fn made<T>(new: T) -> rocket::response::status::Custom<rocket::serde::json::Json
     )
 }
 
-pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket<Build> {
+pub fn rocket(
+    store: Store,
+    config: Arc<Config>,
+    engine: EngineHandle,
+    callers: Callers,
+) -> Rocket<Build> {
+    let listen = config.listen;
+    // Behind its own TLS it is asked by itself alone.
+    let own = match config.tls {
+        Some(_) => (Ipv4Addr::LOCALHOST, 0).into(),
+        None => listen,
+    };
     let figment = Figment::from(rocket::Config {
-        address: config.listen.ip(),
-        port: config.listen.port(),
+        address: own.ip(),
+        port: own.port(),
         log_level: rocket::config::LogLevel::Off,
         ident: rocket::config::Ident::none(),
         // Whoever says that they ask for somebody else is not believed, but for proxies that are named.
@@ -102,21 +119,34 @@ pub fn rocket(store: Store, config: Arc<Config>, engine: EngineHandle) -> Rocket
         ..rocket::Config::release_default()
     });
     let within = config.head_timeout;
-    let proxies = proxies::Proxies(config.trusted_proxies.clone());
+    let scheme = if config.tls.is_some() {
+        "https"
+    } else {
+        "http"
+    };
+    let proxies = proxies::Proxies {
+        trusted: config.trusted_proxies.clone(),
+        callers,
+    };
     rocket::custom(figment)
         .manage(address::Names(openapi::query_names()))
         .manage(store)
         .manage(config)
         .manage(engine)
         .manage(views::Looked::default())
-        .attach(rocket::fairing::AdHoc::on_liftoff("ready", |rocket| {
-            let address = format!("{}:{}", rocket.config().address, rocket.config().port);
+        .attach(rocket::fairing::AdHoc::on_liftoff("ready", move |rocket| {
+            let port = match listen.port() {
+                0 => rocket.config().port,
+                port => port,
+            };
+            let address = SocketAddr::new(listen.ip(), port).to_string();
             Box::pin(async move {
-                tracing::info!(address, "the service is ready");
+                tracing::info!(address, scheme, "the service is ready");
                 told_to_the_system(NotifyState::Ready);
             })
         }))
         .attach(proxies)
+        .attach(base::Base)
         .attach(connections::Connections::new(within))
         .attach(recorder::Recorder::new())
         .register("/", catchers![by_status])
@@ -176,7 +206,11 @@ fn of_the_api() -> Vec<Route> {
 
 /// Whatever is no part of the API is a page of the console.
 #[get("/<path..>", rank = 100)]
-fn page(path: PathBuf, other: OtherMethods) -> Result<ConsoleFile, Problem> {
+fn page(
+    path: PathBuf,
+    other: OtherMethods,
+    config: &State<Arc<Config>>,
+) -> Result<ConsoleFile, Problem> {
     let path = path.to_string_lossy();
     if path.starts_with("api/") {
         if let Some(problem) = other.0 {
@@ -186,7 +220,7 @@ fn page(path: PathBuf, other: OtherMethods) -> Result<ConsoleFile, Problem> {
             "address /{path} in this API; /api/v1/openapi.json describes it"
         )));
     }
-    ConsoleFile::at(&path).ok_or_else(|| {
+    ConsoleFile::at(&path, config.base()).ok_or_else(|| {
         Problem::not_found(
             "console in this build; build it with \"npm run build\" in console/ first",
         )

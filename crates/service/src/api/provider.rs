@@ -82,7 +82,7 @@ async fn go(
         .http_only(true)
         .same_site(SameSite::Lax)
         .secure(config.public_url.starts_with("https://"))
-        .path(PATH)
+        .path(format!("{}{PATH}", config.base()))
         .max_age(Duration::minutes(PATIENCE.num_minutes()));
     jar.add(cookie);
     Ok(Redirect::to(String::from(address)))
@@ -117,7 +117,7 @@ async fn back(
     trail.note("by the identity provider");
     let kept = jar.get(COOKIE).map(|cookie| cookie.value().to_owned());
     // It is good once, whatever comes of it.
-    jar.remove(Cookie::build(COOKIE).path(PATH));
+    jar.remove(Cookie::build(COOKIE).path(format!("{}{PATH}", config.base())));
     let answer = Back {
         code: answer.code,
         state: answer.state,

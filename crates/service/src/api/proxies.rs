@@ -9,6 +9,8 @@ use rocket::{
     http::Header,
 };
 
+use crate::tls::Callers;
+
 /// Where the address that is believed stands while a request is answered. Whatever a client says there is
 /// written over.
 pub const BELIEVED: &str = "maple-lark-believed-address";
@@ -16,7 +18,11 @@ pub const BELIEVED: &str = "maple-lark-believed-address";
 const FORWARDED: &str = "x-forwarded-for";
 
 /// Believes the proxies that the configuration names, and nobody else.
-pub struct Proxies(pub Vec<AddressRange>);
+pub struct Proxies {
+    pub trusted: Vec<AddressRange>,
+    /// Who it is that TLS was ended for.
+    pub callers: Callers,
+}
 
 #[rocket::async_trait]
 impl Fairing for Proxies {
@@ -32,7 +38,7 @@ impl Fairing for Proxies {
             return;
         };
         let told: Vec<&str> = request.headers().get(FORWARDED).collect();
-        let believed = self.believed(peer.ip(), &told.join(","));
+        let believed = self.believed(self.callers.behind(peer).ip(), &told.join(","));
         request.replace_header(Header::new(BELIEVED, believed.to_string()));
     }
 }
@@ -45,7 +51,7 @@ impl Proxies {
         for before in told.rsplit(',').map(|one| address(one.trim())) {
             let trusted = SocketAddr::new(believed, 0);
             match before {
-                Some(before) if self.0.iter().any(|range| range.holds(trusted)) => {
+                Some(before) if self.trusted.iter().any(|range| range.holds(trusted)) => {
                     believed = before.to_canonical();
                 }
                 _ => break,
@@ -68,7 +74,10 @@ mod tests {
     #[test]
     fn only_what_trusted_proxies_tell_is_believed() {
         let trusted = ["10.0.0.0/24", "::1"].map(|range| range.parse().unwrap());
-        let proxies = Proxies(trusted.to_vec());
+        let proxies = Proxies {
+            trusted: trusted.to_vec(),
+            callers: Callers::default(),
+        };
         for (peer, told, believed) in [
             // Nobody's proxy, whatever it says.
             ("192.0.2.1", "198.51.100.7", "192.0.2.1"),

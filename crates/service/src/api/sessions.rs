@@ -125,7 +125,7 @@ pub(super) async fn enter(
             .http_only(true)
             .same_site(SameSite::Strict)
             .secure(secure)
-            .path("/"),
+            .path(format!("{}/", config.base())),
     );
     Ok(())
 }
@@ -193,7 +193,7 @@ async fn sign_out(
     if let Some(cookie) = jar.get(SESSION_COOKIE) {
         store.remove_session(&token_hash(cookie.value())).await?;
     }
-    jar.remove(Cookie::build(SESSION_COOKIE).path("/"));
+    jar.remove(Cookie::build(SESSION_COOKIE).path(format!("{}/", config.base())));
     let provider = config.identity_provider.as_ref();
     let own = provider.filter(|_| user.0.signs_in_by() == SignsInBy::Provider);
     let then = match own {

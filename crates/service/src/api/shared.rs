@@ -1,6 +1,8 @@
 //! Pages for people who do not sign in: the documents behind a signed link, and
 //! unsubscribing from a report. What they may see follows from what is signed, and from nothing else.
 
+use std::sync::Arc;
+
 use maple_lark_api::readable_size;
 use maple_lark_store::{Store, recipients::SharedLink, runs::DocumentHead};
 use rocket::{
@@ -15,7 +17,7 @@ use serde_json::{Value, json};
 use uuid::Uuid;
 
 use super::documents::File;
-use crate::{access::Trail, engine::EngineHandle};
+use crate::{Config, access::Trail, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
     routes![page, file, ask_to_unsubscribe, unsubscribe]
@@ -56,6 +58,8 @@ impl<'r> Responder<'r, 'static> for Page {
     fn respond_to(self, request: &'r Request<'_>) -> rocket::response::Result<'static> {
         let mut templates = minijinja::Environment::new();
         templates.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
+        let config = request.rocket().state::<Arc<Config>>();
+        templates.add_global("base", config.map_or("", |config| config.base()));
         let html = templates
             .render_str(TEMPLATE, minijinja::value::Serde(&self.values))
             .map_err(|error| {

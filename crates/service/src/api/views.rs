@@ -113,7 +113,8 @@ async fn opened(
     let signed = || engine.signer().signed("view", address)?.parse().ok();
     let id = by_id.or_else(signed).ok_or_else(over)?;
     if by_id.is_some() && viewer.is_none() {
-        let to = format!("/sign-in?to=/view/{id}");
+        let base = engine.config().base();
+        let to = format!("{base}/sign-in?to=/view/{id}");
         return Err(Opened::SignIn(Box::new(Redirect::to(to))));
     }
     let found = store.view(id).await.map_err(|error| broken(&error))?;
@@ -397,7 +398,7 @@ async fn unlock(
             .http_only(true)
             .same_site(SameSite::Strict)
             .secure(config.public_url.starts_with("https://"))
-            .path(format!("/view/{address}")),
+            .path(format!("{}/view/{address}", config.base())),
     );
-    Ok(Redirect::to(format!("/view/{address}")))
+    Ok(Redirect::to(format!("{}/view/{address}", config.base())))
 }
