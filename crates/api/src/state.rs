@@ -60,8 +60,15 @@ impl RunState {
             S::AwaitingApproval => &[S::Releasing, S::Cancelled],
             // What was only made can be sent later.
             S::Held | S::Completed => &[S::Releasing],
-            S::Releasing => &[S::Quiet, S::Delivering, S::Failed, S::Cancelled],
-            S::Delivering => &[S::Delivered, S::PartlyDelivered, S::Failed, S::Cancelled],
+            // What a restored database does not know to have been sent is held, too.
+            S::Releasing => &[S::Held, S::Quiet, S::Delivering, S::Failed, S::Cancelled],
+            S::Delivering => &[
+                S::Held,
+                S::Delivered,
+                S::PartlyDelivered,
+                S::Failed,
+                S::Cancelled,
+            ],
             S::Delivered
             | S::PartlyDelivered
             | S::Quiet

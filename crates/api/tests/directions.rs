@@ -9,7 +9,7 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may depend on.
-const MAY: [(&str, &[&str]); 16] = [
+const MAY: [(&str, &[&str]); 17] = [
     ("time", &[]),
     ("data", &["time"]),
     ("definition", &["time", "data"]),
@@ -17,8 +17,12 @@ const MAY: [(&str, &[&str]); 16] = [
     ("api", &["definition"]),
     ("render", &["time", "data", "definition", "document"]),
     ("capture", &["definition"]),
-    ("sources", &["time", "data", "definition", "capture"]),
-    ("delivery", &["definition"]),
+    ("programs", &[]),
+    (
+        "sources",
+        &["time", "data", "definition", "capture", "programs"],
+    ),
+    ("delivery", &["definition", "programs"]),
     ("directory", &[]),
     ("store", &["api"]),
     (

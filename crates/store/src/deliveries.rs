@@ -187,7 +187,7 @@ impl Store {
         let statement = Store::sql(
             "with due as materialized ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
-               and not (via = any($5)) and not (id = any($6)) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
+               and not (via = any($5)) and not (id = any($6)) and (select is_same_database()) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
                order by next_attempt_at for update skip locked limit $4) \
              update deliveries set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
             [

@@ -144,6 +144,8 @@ entity!(run, "runs", {
     team: String,
     /// How its content was judged, the worst first; nothing before that.
     status: Option<String>,
+    /// Why it may have been sent before: it is held then once it is made.
+    doubt: Option<String>,
 });
 
 entity!(run_step, "run_steps", {

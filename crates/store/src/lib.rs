@@ -25,6 +25,7 @@ pub mod passkeys;
 pub mod people;
 pub mod pictures;
 pub mod recipients;
+pub mod restored;
 pub mod runs;
 pub mod sampling;
 pub mod schedule;

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 36] = [
+const STEPS: [Step; 37] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -172,6 +172,10 @@ const STEPS: [Step; 36] = [
     Step {
         name: "0036_passkeys",
         sql: include_str!("migrations/0036_passkeys.sql"),
+    },
+    Step {
+        name: "0037_restores",
+        sql: include_str!("migrations/0037_restores.sql"),
     },
 ];
 

@@ -129,7 +129,7 @@ impl Store {
             .execute_unprepared("select pg_advisory_xact_lock(7302420)")
             .await?;
         let first = Store::sql(
-            "select * from notices where told_at is null and recipient is not null and created_at <= $1 and (lease_until is null or lease_until < $2) order by id limit 1",
+            "select * from notices where told_at is null and recipient is not null and created_at <= $1 and (lease_until is null or lease_until < $2) and (select is_same_database()) order by id limit 1",
             [before.into(), now.into()],
         );
         let Some(first) = notice::Entity::find()

@@ -28,7 +28,7 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
-pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team, status";
+pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team, status, doubt";
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -59,6 +59,8 @@ pub struct NewRun {
     pub within: Option<serde_json::Value>,
     /// Who alone gets it this time, if not its audiences.
     pub only_to: Option<serde_json::Value>,
+    /// Why it may have been sent before: it is held then once it is made.
+    pub doubt: Option<String>,
     pub created_at: Time,
 }
 
@@ -162,6 +164,7 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         lease_process: Set(None),
         team: Set(new.team.clone()),
         status: Set(None),
+        doubt: Set(new.doubt.clone()),
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
@@ -206,7 +209,7 @@ impl Store {
                 "update runs set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
                claims = claims + 1, claimed_at = coalesce(claimed_at, clock_timestamp()) where id = ( \
                select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
-               and (lease_until is null or lease_until < $2) and not (id = any($4)) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
+               and (lease_until is null or lease_until < $2) and not (id = any($4)) and (select is_same_database()) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ({work}))) \
                order by created_at for update skip locked limit 1) returning *"
             ),
@@ -434,7 +437,7 @@ impl Store {
     /// audiences. Answers whether it was one.
     pub async fn release_run(&self, id: Uuid, by: &str) -> Result<bool> {
         let statement = Store::sql(
-            "update runs set state = 'releasing', deliver = true, released_by = $2, finished_at = null, problem = null where id = $1 \
+            "update runs set state = 'releasing', deliver = true, released_by = $2, finished_at = null, problem = null, doubt = null where id = $1 \
              and (state = 'awaiting-approval' or (state = 'held' and exists (select from snapshots where run_id = $1 and status is not null)) \
                or (state = 'completed' and jsonb_array_length(audiences) > 0))",
             [id.into(), by.into()],

@@ -64,7 +64,8 @@ impl Store {
     }
 
     /// Takes every report that is due at `now`, one at a time, and in one transaction each
-    /// inserts its run and moves it to its next instant. Rows that another process holds are
+    /// inserts its run and moves it to its next instant; nothing is due in a copy that was restored before that has
+    /// been noticed. Rows that another process holds are
     /// passed over, and a scheduled instant never becomes two runs.
     pub async fn take_due(
         &self,
@@ -76,7 +77,7 @@ impl Store {
             let transaction = self.db.begin().await?;
             let statement = Store::sql(
                 "select report, rule, paused, next_instant, runs_made from schedule_states \
-                 where not paused and next_instant <= $1 order by next_instant for update skip locked limit 1",
+                 where not paused and next_instant <= $1 and (select is_same_database()) order by next_instant for update skip locked limit 1",
                 [now.into()],
             );
             let Some(row) = schedule_state::Entity::find()

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use maple_lark_api::{Condition, Finding, Stands};
+use maple_lark_store::{Store, StoreError};
 use rocket::{Route, State, get, routes, serde::json::Json};
 
 use super::Answer;
@@ -20,13 +21,35 @@ pub fn routes() -> Vec<Route> {
 async fn look(
     _user: Administrator,
     engine: &State<EngineHandle>,
+    store: &State<Store>,
     config: &State<Arc<Config>>,
 ) -> Answer<Condition> {
     let mut findings = vec![at_work(&engine.down())];
+    findings.extend(in_doubt(store).await?);
     findings.extend(check::condition(config).await);
     Ok(Json(Condition {
         looked_at: engine.now(),
         findings,
+    }))
+}
+
+/// Runs that are held since the database was restored.
+async fn in_doubt(store: &Store) -> Result<Option<Finding>, StoreError> {
+    let (runs, restored) = (store.in_doubt().await?, store.last_restored().await?);
+    let Some(restored) = restored.filter(|_| runs > 0) else {
+        return Ok(None);
+    };
+    let at = restored.found_at.format("%Y-%m-%d %H:%M");
+    Ok(Some(Finding {
+        what: "restored".to_owned(),
+        stands: Stands::Warning,
+        words: format!(
+            "the database was restored from a copy (found {at} UTC); runs that may have been sent after the copy was made are held: {runs}"
+        ),
+        remedy: Some(
+            "See the mail server's log for what was sent, then release each or leave it."
+                .to_owned(),
+        ),
     }))
 }
 

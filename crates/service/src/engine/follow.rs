@@ -21,6 +21,9 @@ const ROUNDS: u32 = 12;
 pub async fn follow(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
     let (mut told, mut round, mut first) = (None, 0, true);
     while !*stopped.borrow() {
+        if let Err(error) = look_whether_restored(&shared).await {
+            tracing::warn!(%error, "it could not be looked whether the database is still the same");
+        }
         match look(&shared.clock, &shared.store).await {
             Ok(jump) => {
                 let difference = shared.clock.difference();
@@ -51,6 +54,20 @@ pub async fn follow(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
             _ = stopped.changed() => {}
         }
     }
+}
+
+/// Holds what may have been sent already, once an earlier copy of the database was put in its place.
+async fn look_whether_restored(shared: &Shared) -> Result<(), StoreError> {
+    let fails_over = shared.config.database_fails_over;
+    let found = shared.store.look_whether_restored(fails_over, shared.now());
+    if let Some(restored) = found.await? {
+        tracing::warn!(
+            runs = restored.runs,
+            "the database was restored from a copy: what was on its way then is held"
+        );
+        shared.wake.notify_waiters();
+    }
+    Ok(())
 }
 
 async fn put_right(shared: &Shared, jumped: bool) -> Result<(), StoreError> {

@@ -7,6 +7,7 @@ use maple_lark_api::{Cause, RunState};
 use maple_lark_definition::Report;
 use maple_lark_store::{
     Store, StoreError,
+    restored::DOUBT,
     runs::NewRun,
     schedule::{Due, ScheduleState},
 };
@@ -98,9 +99,11 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
         return Ok(next);
     }
     let definitions = shared.definitions.current(&shared.store).await?;
+    let restored = shared.store.last_restored().await?;
+    let restored = restored.map(|restored| restored.found_at);
     let made = shared
         .store
-        .take_due(now, |state| decide(&definitions, state, now))
+        .take_due(now, |state| decide(&definitions, state, now, restored))
         .await?;
     if !made.is_empty() {
         tracing::info!(count = made.len(), "runs are due");
@@ -110,8 +113,14 @@ pub async fn tick(shared: &Shared) -> Result<Option<DateTime<Utc>>, StoreError> 
 }
 
 /// The runs for the instants that have come, as the report's schedule wants it after an
-/// outage; instants that are missed for good are put on record as skipped.
-fn decide(definitions: &Definitions, state: &ScheduleState, now: DateTime<Utc>) -> Due {
+/// outage; instants that are missed for good are put on record as skipped. Those before the database
+/// was found `restored` may have had their runs.
+fn decide(
+    definitions: &Definitions,
+    state: &ScheduleState,
+    now: DateTime<Utc>,
+    restored: Option<DateTime<Utc>>,
+) -> Due {
     let over = Due {
         runs: Vec::new(),
         next: None,
@@ -148,9 +157,11 @@ fn decide(definitions: &Definitions, state: &ScheduleState, now: DateTime<Utc>) 
             state: RunState::Skipped,
             ..Order::scheduled(*at)
         });
-    let mut orders: Vec<Order> = on_record
-        .chain(to_run.iter().map(|at| Order::scheduled(*at)))
-        .collect();
+    let to_run = to_run.iter().map(|at| Order {
+        in_doubt: restored.is_some_and(|restored| *at <= restored),
+        ..Order::scheduled(*at)
+    });
+    let mut orders: Vec<Order> = on_record.chain(to_run).collect();
     if let Some(last) = orders
         .iter_mut()
         .rev()
@@ -179,6 +190,8 @@ struct Order {
     deliver: bool,
     skipped: i32,
     only_to: Option<OnlyTo>,
+    /// Whether it may have been sent in a time that the records do not know any more.
+    in_doubt: bool,
 }
 
 impl Order {
@@ -191,6 +204,7 @@ impl Order {
             deliver: true,
             skipped: 0,
             only_to: None,
+            in_doubt: false,
         }
     }
 
@@ -229,6 +243,7 @@ impl Order {
             only_to: self
                 .only_to
                 .and_then(|only| serde_json::to_value(only).ok()),
+            doubt: self.in_doubt.then(|| DOUBT.to_owned()),
             created_at: now,
         }
     }

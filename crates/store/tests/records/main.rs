@@ -207,6 +207,7 @@ fn run(id: Uuid, report: &str, seconds: i64) -> NewRun {
         may_overlap: false,
         within: None,
         only_to: None,
+        doubt: None,
         created_at: at(seconds),
     }
 }

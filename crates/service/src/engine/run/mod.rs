@@ -151,6 +151,14 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         tracing::info!("completed without deliveries");
         return Ok(());
     }
+    if let Some(doubt) = &run.doubt
+        && !enqueue::all_quiet(shared, run).await?
+    {
+        tracing::warn!(doubt, "held");
+        return Ok(store
+            .set_run_state(claim, RunState::Held, Some(doubt), shared.now())
+            .await?);
+    }
     if let Some(approval) = &report.approval
         && run.only_to.is_none()
         && !enqueue::all_quiet(shared, run).await?
