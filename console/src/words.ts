@@ -193,7 +193,8 @@ export const SOURCE_KINDS: Record<string, string> = {
   sqlite: 'SQLite database, a file',
   'open-metrics': 'Metrics as text (OpenMetrics)',
   'http-json': 'Service that answers in JSON',
-  files: 'CSV or JSON Lines files',
+  files: 'Files: CSV, JSON, workbooks, calendars',
+  program: 'Program of the service’s machine',
   'web-page': 'Live page, as a browser shows it',
   'local-checks': 'Checks from this machine',
 }
@@ -215,5 +216,8 @@ export const channelKind = (kind: string): string => CHANNEL_KINDS[kind] ?? kind
 export const FILE_FORMATS = [
   { value: 'csv', label: 'CSV' },
   { value: 'json-lines', label: 'JSON Lines' },
+  { value: 'json', label: 'JSON' },
+  { value: 'lines', label: 'Lines of text' },
   { value: 'icalendar', label: 'iCalendar' },
+  { value: 'workbook', label: 'Workbook of a spreadsheet' },
 ]

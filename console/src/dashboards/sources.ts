@@ -26,6 +26,8 @@ export function begin(kind: string, entry: Entry): Keys {
       return { metric: entry.name }
     case 'files':
       return { file: entry.name, ...formatOf(entry.name) }
+    case 'program':
+      return { output: 'csv' }
     case 'local-checks': {
       const target: Record<string, string> = { tcp: '127.0.0.1:22', http: 'http://127.0.0.1/', certificate: 'localhost:443', dns: 'localhost', disk: '/' }
       return { check: entry.name, targets: [target[entry.name] ?? '/'] }
@@ -91,7 +93,10 @@ export function measureNames(measures: Keys[]): void {
 
 /** What is in a file, by the end of its name; nothing is said of CSV. */
 export function formatOf(file: string): { format?: string } {
-  if (/\.(jsonl|ndjson)$/i.test(file)) return { format: 'json-lines' }
+  if (/\.(jsonl|ndjson)(\.gz)?$/i.test(file)) return { format: 'json-lines' }
+  if (/\.json(\.gz)?$/i.test(file)) return { format: 'json' }
+  if (/\.(log|txt)(\.gz)?$/i.test(file)) return { format: 'lines' }
   if (/\.(ics|ical)$/i.test(file)) return { format: 'icalendar' }
+  if (/\.(xlsx|xlsm|xlsb|xls|ods)$/i.test(file)) return { format: 'workbook' }
   return {}
 }

@@ -83,6 +83,11 @@ export const askOf = (table: string): Field[] => {
     { key: `${table}.file`, title: 'File', as: 'text', needed: true, hint: 'Below the folder of the source; * stands for any letters.', when: of('files') },
     { key: `${table}.format`, title: 'Format of the file', as: 'choice', usual: 'csv', choices: FILE_FORMATS, when: of('files') },
     { key: `${table}.delimiter`, title: 'Between cells', as: 'text', usual: ',', when: both(of('files'), is(`${table}.format`, 'csv', '')) },
+    { key: `${table}.sheet`, title: 'Sheet', as: 'text', hint: 'The first if nothing is said.', when: both(of('files'), is(`${table}.format`, 'workbook')) },
+    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(of('files'), is(`${table}.format`, 'lines')) },
+    { key: `${table}.output`, title: 'What it prints', as: 'choice', needed: true, choices: FILE_FORMATS.slice(0, 4), when: of('program') },
+    { key: `${table}.arguments`, title: 'Arguments', as: 'texts', hint: 'One for each, such as --since={{ from }}. No shell reads them.', when: of('program') },
+    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(of('program'), is(`${table}.output`, 'lines')) },
   ]
 }
 
@@ -125,6 +130,7 @@ export const FORMS: Record<string, Field[]> = {
     },
     { key: 'source.file', title: 'File', as: 'text', needed: true, hint: 'In a folder that the configuration lists under sources-may-read.', when: is('source.kind', 'sqlite') },
     { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under sources-may-read.', when: is('source.kind', 'files') },
+    { key: 'source.program', title: 'Program', as: 'text', needed: true, hint: 'By its name under [source-programs] in the configuration of the service.', when: is('source.kind', 'program') },
     ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
     { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
     { key: 'source.row-limit', title: 'Rows of one query', as: 'number', usual: '100000', more: true },

@@ -9,16 +9,11 @@ use std::{
     time::Duration,
 };
 
-use rustix::process::{Pid, Signal, kill_process_group};
-use tokio::{
-    io::{AsyncRead, AsyncReadExt, AsyncWriteExt},
-    process::{Child, Command},
-};
+use maple_lark_programs::{Group, prepared, words};
+use tokio::io::AsyncWriteExt;
 
 use crate::DeliveryError;
 
-/// So much of what a program says is kept.
-const MOST_WORDS: usize = 2000;
 /// The exit code that asks to be tried again: `EX_TEMPFAIL` of `sysexits.h`.
 const TEMPORARY: i32 = 75;
 
@@ -78,24 +73,9 @@ pub async fn run_program(program: &Program<'_>, facts: String) -> Result<String,
         server: server(),
         words: error.to_string(),
     };
-    let (path, arguments) = program
-        .command
-        .split_first()
+    let mut command = prepared(program.command)
         .ok_or_else(|| not_run(io::Error::other("its configuration names no program")))?;
-    let mut command = Command::new(path);
-    command.args(arguments).env_clear();
-    for kept in ["PATH", "HOME", "LANG", "TZ"] {
-        if let Some(value) = std::env::var_os(kept) {
-            command.env(kept, value);
-        }
-    }
-    command
-        .current_dir("/")
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .process_group(0)
-        .kill_on_drop(true);
+    command.stdin(Stdio::piped());
     let mut child = command.spawn().map_err(not_run)?;
     let _group = Group::of(&child);
     let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
@@ -139,43 +119,6 @@ fn kept(status: ExitStatus, said: String, complained: String) -> String {
         (true, Some(code)) => format!("exit code {code}, without a word"),
         (true, None) => "it was ended from outside".to_owned(),
     }
-}
-
-/// All that a program has started ends with it.
-struct Group(Option<Pid>);
-
-impl Group {
-    fn of(child: &Child) -> Self {
-        let number = child.id().and_then(|id| i32::try_from(id).ok());
-        Self(number.and_then(Pid::from_raw))
-    }
-}
-
-impl Drop for Group {
-    fn drop(&mut self) {
-        if let Some(leader) = self.0 {
-            let _ = kill_process_group(leader, Signal::KILL);
-        }
-    }
-}
-
-/// What a program prints, all of it read and its beginning kept.
-async fn words(pipe: Option<impl AsyncRead + Unpin>) -> String {
-    let Some(mut pipe) = pipe else {
-        return String::new();
-    };
-    let (mut kept, mut part) = (Vec::new(), [0; 4096]);
-    while let Ok(count @ 1..) = pipe.read(&mut part).await {
-        let room = MOST_WORDS.saturating_sub(kept.len());
-        kept.extend_from_slice(&part[..count.min(room)]);
-    }
-    let text = String::from_utf8_lossy(&kept);
-    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
-    let plain = lines.map(|line| {
-        let signs = line.chars();
-        signs.filter(|c| !c.is_control()).collect::<String>()
-    });
-    plain.take(3).collect::<Vec<_>>().join("; ")
 }
 
 #[cfg(test)]

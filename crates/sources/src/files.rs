@@ -1,8 +1,9 @@
-//! CSV (RFC 4180), JSON Lines and iCalendar (RFC 5545), in a folder or behind a URL.
+//! CSV (RFC 4180), JSON Lines, iCalendar (RFC 5545) and workbooks of spreadsheets, in a folder or behind a
+//! URL; also packed.
 
 use std::{
     fs::File,
-    io::{BufRead, BufReader, Read},
+    io::{BufRead, BufReader, Cursor, Read, Seek},
     path::{Path, PathBuf},
 };
 
@@ -12,9 +13,11 @@ use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{Field, FileForm, FileRows, Setting, Source, TimeForm, Web};
 use maple_lark_time::{Window, calendar::Calendar};
 use reqwest::Method;
+use serde_json_path::JsonPath;
 
 use crate::{
-    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells,
+    Answer, BadCell, Greeting, Question, Reader, SettingProblem, SourceError, cells, json,
+    packed_files::{each_member, sheet},
     threads::computed,
     web::{Call, shown, without_sign_in},
     within_size,
@@ -83,7 +86,7 @@ pub async fn read_web(
     let (of, rows, window) = (source.clone(), rows.clone(), question.times.window.clone());
     computed(source, move || {
         let mut gathered = Gathered::new(&of, &rows, &window);
-        gathered.add(&address, &bytes[..])?;
+        gathered.add(&address, Cursor::new(&bytes))?;
         gathered.answer(format!("GET {}", without_sign_in(&url)))
     })
     .await
@@ -217,7 +220,7 @@ pub fn rows_of(
     sent: String,
 ) -> Result<Answer, SourceError> {
     let mut gathered = Gathered::new(source, rows, window);
-    gathered.add(&rows.file, bytes)?;
+    gathered.add(&rows.file, Cursor::new(bytes))?;
     gathered.answer(sent)
 }
 
@@ -244,6 +247,29 @@ fn event_columns(rows: &FileRows) -> Vec<(Column, usize)> {
         Some(column(&field.name, place))
     });
     asked.collect()
+}
+
+/// What the column of a line is called that is taken as a whole.
+const WHOLE_LINE: &str = "line";
+
+/// A column whose kind is found out.
+fn text_field(name: &str) -> Field {
+    Field {
+        name: name.to_owned(),
+        path: None,
+        outer: false,
+        kind: ColumnKind::Text,
+        time: TimeForm::Iso,
+    }
+}
+
+/// A cell of a heading.
+fn written(cell: &serde_json::Value) -> String {
+    match cell {
+        serde_json::Value::Null => String::new(),
+        serde_json::Value::String(text) => text.trim().to_owned(),
+        other => other.to_string(),
+    }
 }
 
 /// Rows of one file after another.
@@ -291,7 +317,23 @@ impl<'a> Gathered<'a> {
         self.table.truncated
     }
 
-    fn add(&mut self, name: &str, bytes: impl Read) -> Result<(), SourceError> {
+    /// A file, which may be packed or an archive of several.
+    fn add(&mut self, name: &str, file: impl Read + Seek) -> Result<(), SourceError> {
+        if self.rows.form == FileForm::Workbook {
+            return self.add_workbook(name, file);
+        }
+        let source_name = self.source.name.clone();
+        let failed = |words: String| SourceError::Files {
+            source_name: source_name.clone(),
+            words,
+        };
+        each_member(name, file, failed, |name, inside| {
+            self.add_one(name, inside)?;
+            Ok(!self.full())
+        })
+    }
+
+    fn add_one(&mut self, name: &str, bytes: impl Read) -> Result<(), SourceError> {
         // One byte more tells a file that ends here from one that goes on.
         let most = self.left.saturating_add(1);
         let mut bytes = bytes.take(most);
@@ -323,8 +365,53 @@ impl<'a> Gathered<'a> {
         match self.rows.form {
             FileForm::Csv => self.add_csv(name, text),
             FileForm::JsonLines => self.add_lines(name, BufReader::new(text)),
+            FileForm::Json => self.add_json(name, text),
+            FileForm::Lines => self.add_text(name, BufReader::new(text)),
             FileForm::Calendar => self.add_events(name, text),
+            // It is no text, and has been read as a whole.
+            FileForm::Workbook => Ok(()),
         }
+    }
+
+    /// The rows of one sheet.
+    fn add_workbook(&mut self, name: &str, mut file: impl Read) -> Result<(), SourceError> {
+        let failed = |words: String| SourceError::Files {
+            source_name: self.source.name.clone(),
+            words: format!("{name}: {words}"),
+        };
+        let mut bytes = Vec::new();
+        let most = self.left.saturating_add(1);
+        let read = file.by_ref().take(most).read_to_end(&mut bytes);
+        read.map_err(|error| failed(format!("it cannot be read: {error}")))?;
+        match self.left.checked_sub(bytes.len() as u64) {
+            Some(left) => self.left = left,
+            None => within_size(self.source, usize::MAX)?,
+        }
+        let read = sheet(bytes, self.rows.sheet.as_deref(), self.source.max_bytes);
+        let all = read.map_err(|error| failed(error.to_string()))?;
+        if all.is_empty() {
+            return Ok(());
+        }
+        let width = all.first().map_or(0, Vec::len);
+        let heading: Vec<String> = match all.first() {
+            Some(first) if self.rows.has_header => first.iter().map(written).collect(),
+            _ => Vec::new(),
+        };
+        let places = self.places(name, &heading, width)?;
+        let first = usize::from(self.rows.has_header);
+        for (row, line) in all.iter().zip(1..).skip(first) {
+            if row.iter().all(serde_json::Value::is_null) {
+                continue;
+            }
+            self.add_row(name, line, |place, _| {
+                let cell = places.get(place).and_then(|place| row.get(*place));
+                cell.cloned().unwrap_or_default()
+            })?;
+            if self.full() {
+                break;
+            }
+        }
+        Ok(())
     }
 
     fn line(&self, file: &str, line: u64, words: String) -> SourceError {
@@ -429,16 +516,7 @@ impl<'a> Gathered<'a> {
             (1..=width).map(|n| format!("column_{n}")).collect()
         };
         if self.columns.is_empty() {
-            self.columns = names
-                .iter()
-                .map(|name| Field {
-                    name: name.clone(),
-                    path: None,
-                    outer: false,
-                    kind: ColumnKind::Text,
-                    time: TimeForm::Iso,
-                })
-                .collect();
+            self.columns = names.iter().map(|name| text_field(name)).collect();
         }
         let place = |field: &Field| {
             let wanted = field.path.as_ref().unwrap_or(&field.name);
@@ -476,23 +554,106 @@ impl<'a> Gathered<'a> {
                     continue;
                 }
             };
-            if self.columns.is_empty() {
-                self.columns = object
-                    .keys()
-                    .map(|key| Field {
-                        name: key.clone(),
-                        path: None,
-                        outer: false,
-                        kind: ColumnKind::Text,
-                        time: TimeForm::Iso,
-                    })
-                    .collect();
+            self.add_object(name, number, &object)?;
+            if self.full() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// A row of the names of an object. Without fields the first says which columns there are.
+    fn add_object(
+        &mut self,
+        name: &str,
+        number: u64,
+        object: &serde_json::Map<String, serde_json::Value>,
+    ) -> Result<(), SourceError> {
+        if self.columns.is_empty() {
+            self.columns = object.keys().map(|key| text_field(key)).collect();
+        }
+        self.add_row(name, number, |_, field| {
+            object
+                .get(field.path.as_ref().unwrap_or(&field.name))
+                .cloned()
+                .unwrap_or_default()
+        })
+    }
+
+    /// The objects of a list, or of the place in the text that is said; an object by itself is a row.
+    fn add_json(&mut self, name: &str, mut text: impl Read) -> Result<(), SourceError> {
+        let failed = |words: String| SourceError::Files {
+            source_name: self.source.name.clone(),
+            words: format!("{name}: {words}"),
+        };
+        let mut bytes = Vec::new();
+        let read = text.read_to_end(&mut bytes);
+        read.map_err(|error| failed(format!("it cannot be read: {error}")))?;
+        let whole = json::parse(self.source, name, &bytes)?;
+        let found: Vec<&serde_json::Value> = match &self.rows.rows {
+            Some(path) => {
+                let path = JsonPath::parse(path).map_err(|error| failed(error.to_string()))?;
+                path.query(&whole).all()
+            }
+            None => match &whole {
+                serde_json::Value::Array(all) => all.iter().collect(),
+                one => vec![one],
+            },
+        };
+        for (row, number) in found.into_iter().zip(1..) {
+            match row {
+                serde_json::Value::Object(object) => self.add_object(name, number, object)?,
+                _ => {
+                    let words = format!("row {number} is not an object");
+                    let error = SourceError::Files {
+                        source_name: self.source.name.clone(),
+                        words: format!("{name}: {words}"),
+                    };
+                    self.bad_row(error)?;
+                }
+            }
+            if self.full() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Lines of text: each is a row of its own, or of what the pattern finds in it.
+    fn add_text(&mut self, name: &str, text: impl BufRead) -> Result<(), SourceError> {
+        let pattern = match &self.rows.pattern {
+            Some(pattern) => {
+                let read = regex::Regex::new(pattern);
+                Some(read.map_err(|error| self.line(name, 1, error.to_string()))?)
+            }
+            None => None,
+        };
+        if self.columns.is_empty() {
+            self.columns = match &pattern {
+                Some(pattern) => pattern.capture_names().flatten().map(text_field).collect(),
+                None => vec![text_field(WHOLE_LINE)],
+            };
+        }
+        for (line, number) in text.lines().zip(1..) {
+            let line = line.map_err(|error| self.line(name, number, error.to_string()))?;
+            let found = match &pattern {
+                Some(pattern) => pattern.captures(&line),
+                None => None,
+            };
+            if pattern.is_some() && found.is_none() {
+                if !line.trim().is_empty() {
+                    let words = "it does not fit the pattern".to_owned();
+                    self.bad_row(self.line(name, number, words))?;
+                }
+                continue;
             }
             self.add_row(name, number, |_, field| {
-                object
-                    .get(field.path.as_ref().unwrap_or(&field.name))
-                    .cloned()
-                    .unwrap_or_default()
+                let wanted = field.path.as_ref().unwrap_or(&field.name);
+                let text = match &found {
+                    Some(found) => found.name(wanted).map(|part| part.as_str()),
+                    None => (wanted == WHOLE_LINE).then_some(line.as_str()),
+                };
+                text.map_or(serde_json::Value::Null, Into::into)
             })?;
             if self.full() {
                 break;

@@ -16,8 +16,10 @@ mod json;
 mod mysql;
 mod open_metrics;
 mod open_metrics_text;
+mod packed_files;
 mod permissions;
 mod postgresql;
+mod program;
 mod secrecy;
 mod server;
 mod setting;
@@ -99,6 +101,7 @@ pub struct Reader {
     permissions: Arc<Permissions>,
     secrets: Secrets,
     commands: Arc<Commands>,
+    programs: Arc<Commands>,
     clients: Arc<web::Clients>,
     browser: Arc<Browser>,
 }
@@ -111,6 +114,7 @@ impl Reader {
             permissions: Arc::default(),
             secrets,
             commands: Arc::default(),
+            programs: Arc::default(),
             browser: Browser::new(BrowserSettings::default()),
         }
     }
@@ -127,6 +131,14 @@ impl Reader {
     pub fn with_commands(self, commands: Commands) -> Self {
         Self {
             commands: Arc::new(commands),
+            ..self
+        }
+    }
+
+    /// The same with programs that sources may be.
+    pub fn with_programs(self, programs: Commands) -> Self {
+        Self {
+            programs: Arc::new(programs),
             ..self
         }
     }
@@ -193,6 +205,9 @@ impl Reader {
                 (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => {
                     open_metrics::read(self, source, web, metrics).await
                 }
+                (SourceKind::Program(name), Ask::Output(output)) => {
+                    program::read(self, source, name, output, question).await
+                }
                 (SourceKind::LocalChecks, Ask::Check(check)) => {
                     checks::read(self, source, check).await
                 }
@@ -247,6 +262,7 @@ impl Reader {
                 SourceKind::Folder(folder) => files::greet(self, source, folder).await,
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
                 SourceKind::WebPage(web) => web_page::greet(self, source, web).await,
+                SourceKind::Program(name) => program::greet(self, source, name),
                 SourceKind::LocalChecks => Ok(Greeting {
                     found: "Checks are made from this machine".to_owned(),
                     warning: None,
@@ -288,6 +304,7 @@ impl Reader {
                 // It does not say what it has unless its definition knows where.
                 SourceKind::HttpJson(_, None)
                 | SourceKind::FilesByHttp(_, None)
+                | SourceKind::Program(_)
                 | SourceKind::WebPage(_) => Ok(Vec::new()),
             }
         })

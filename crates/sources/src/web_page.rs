@@ -49,6 +49,9 @@ pub async fn read(
             fields: Vec::new(),
             time: None,
             skip_bad: false,
+            sheet: None,
+            rows: None,
+            pattern: None,
         };
         rows_of(&of, &as_file, &window, &bytes, sent)
     });

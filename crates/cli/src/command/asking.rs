@@ -58,7 +58,7 @@ const SOURCE: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, web-page or local-checks",
+        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, program, web-page or local-checks",
     ),
     of_kind(
         &["postgresql", "mysql"],
@@ -83,6 +83,11 @@ const SOURCE: &[Needed] = &[
     ),
     of_kind(&["files"], "folder", "Folder"),
     of_kind(&["sqlite"], "file", "The database's file"),
+    of_kind(
+        &["program"],
+        "program",
+        "Name of the program under [source-programs] in the service's configuration",
+    ),
 ];
 const CHANNEL: &[Needed] = &[
     TITLE,

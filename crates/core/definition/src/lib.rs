@@ -48,7 +48,8 @@ pub use model::parameter::{Parameter, ParameterKind, ParameterValue, Values};
 pub use model::people::{Addressee, Group, Person, Recipient, RecipientFormat};
 pub use model::picture::Picture;
 pub use model::query::ask::{
-    Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Pages, Request, Sql, TimeForm,
+    Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Output, Pages, Request, Sql,
+    TimeForm,
 };
 pub use model::query::builder::{Dialect, Filter, FilterTest, Measure, NoPercentiles, Pick};
 pub use model::query::placeholder::{

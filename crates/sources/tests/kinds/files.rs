@@ -165,7 +165,7 @@ async fn the_events_of_a_calendar_are_rows_of_the_window() {
     assert_eq!(some.columns[0].name, "service");
     assert_eq!(some.rows, [[text("Payments"), at("2026-10-25T01:00:00Z")]]);
     let bad = ask(&files, "file = \"bad.ics\"\nformat = \"icalendar\"").await;
-    let words = bad.unwrap_err().to_string();
+    let words = bad.unwrap_err();
     assert!(
         words.contains("bad.ics")
             && words.contains("line 6")
@@ -272,5 +272,232 @@ async fn a_bad_row_is_named_or_left_out_and_nothing_outside_the_folder_is_read()
     assert_eq!(
         (kiosks.rows.len(), kiosks.rows[1][1].clone()),
         (24, Value::Date("2023-02-02".parse().unwrap()))
+    );
+}
+
+/// The bytes as gzip has them.
+fn gzipped(bytes: &[u8]) -> Vec<u8> {
+    use std::io::Write;
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packed.write_all(bytes).unwrap();
+    packed.finish().unwrap()
+}
+
+/// An archive of these files.
+fn zipped(files: &[(&str, &[u8])]) -> Vec<u8> {
+    use std::io::Write;
+    let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for (name, bytes) in files {
+        let options = zip::write::SimpleFileOptions::default();
+        archive.start_file(*name, options).unwrap();
+        archive.write_all(bytes).unwrap();
+    }
+    archive.finish().unwrap().into_inner()
+}
+
+fn folder_source(folder: &TempDir, more: &str) -> Source {
+    source(&format!(
+        "kind = \"files\"\nfolder = \"{}\"\n{more}",
+        folder.path().display()
+    ))
+}
+
+#[tokio::test]
+async fn packed_files_are_unpacked_on_the_way() {
+    let folder = TempDir::new().unwrap();
+    let (first, second) = (&b"host,load\nh1,1\n"[..], &b"host,load\nh2,2\n"[..]);
+    // As logs are turned over: parts one after the other.
+    let both = [gzipped(first), gzipped(b"h3,3\n")].concat();
+    write(folder.path(), "one.csv.gz", &both);
+    write(
+        folder.path(),
+        "all.zip",
+        &zipped(&[("b/late.csv", second), ("b/", b""), ("a.csv", first)]),
+    );
+    let files = folder_source(&folder, "");
+    let hosts = async |file: &str| {
+        let answer = ask(&files, &format!("file = \"{file}\"")).await.unwrap();
+        let rows = answer.table.rows;
+        rows.iter()
+            .map(|row| format!("{:?}", row[0]))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(hosts("one.csv.gz").await, ["Text(\"h1\")", "Text(\"h3\")"]);
+    // In the order of their names, whatever the order in the archive.
+    assert_eq!(hosts("all.zip").await, ["Text(\"h1\")", "Text(\"h2\")"]);
+    // A row that is wrong is named by the archive and the file in it.
+    let wrong = zipped(&[("in/bad.csv", b"host,load\nh1,1,2\n")]);
+    write(folder.path(), "wrong.zip", &wrong);
+    let error = ask(&files, "file = \"wrong.zip\"").await.unwrap_err();
+    assert!(error.contains("wrong.zip/in/bad.csv, line 2"), "{error}");
+    // What ends in the middle is no answer.
+    write(folder.path(), "cut.csv.gz", &both[..both.len() - 9]);
+    write(folder.path(), "cut.zip", &zipped(&[("a.csv", first)])[..40]);
+    for file in ["cut.csv.gz", "cut.zip"] {
+        let error = ask(&files, &format!("file = \"{file}\""))
+            .await
+            .unwrap_err();
+        assert!(error.contains(file), "{error}");
+    }
+}
+
+#[tokio::test]
+async fn what_is_unpacked_counts() {
+    let folder = TempDir::new().unwrap();
+    let long = format!("text\n{}\n", "x".repeat(3_000_000));
+    write(folder.path(), "long.csv.gz", &gzipped(long.as_bytes()));
+    let archive = zipped(&[("long.csv", long.as_bytes())]);
+    write(folder.path(), "long.zip", &archive);
+    // Such an archive is one of a workbook, as far as its beginning says.
+    write(folder.path(), "long.xlsx", &archive);
+    let files = folder_source(&folder, "max-size = \"1 MB\"");
+    for asked in [
+        "file = \"long.csv.gz\"",
+        "file = \"long.zip\"",
+        "file = \"long.xlsx\"\nformat = \"workbook\"",
+    ] {
+        let error = ask(&files, asked).await.unwrap_err();
+        assert!(error.contains("1 MB"), "{asked}: {error}");
+    }
+}
+
+#[tokio::test]
+async fn a_sheet_of_a_workbook_is_read_with_what_its_cells_hold() {
+    use rust_xlsxwriter::{ExcelDateTime, Format, Workbook};
+    let folder = TempDir::new().unwrap();
+    let mut workbook = Workbook::new();
+    workbook.add_worksheet().set_name("Notes").unwrap();
+    let sheet = workbook.add_worksheet();
+    sheet.set_name("Kiosks").unwrap();
+    let date = Format::new().set_num_format("yyyy-mm-dd hh:mm");
+    // Two rows above its headings are empty, and so is one between its rows.
+    for (column, heading) in ["kiosk", "count", "share", "seen", "open"]
+        .iter()
+        .enumerate()
+    {
+        sheet.write(2, column as u16, *heading).unwrap();
+    }
+    for (row, name) in [(3, "Havnes 1"), (5, "Havnes 2")] {
+        sheet.write(row, 0, name).unwrap();
+        sheet.write(row, 1, row).unwrap();
+        sheet.write(row, 2, 0.25).unwrap();
+        let at = ExcelDateTime::parse_from_str("2026-10-25T10:30:00").unwrap();
+        sheet.write_with_format(row, 3, &at, &date).unwrap();
+        sheet.write(row, 4, row == 3).unwrap();
+    }
+    write(
+        folder.path(),
+        "kiosks.xlsx",
+        &workbook.save_to_buffer().unwrap(),
+    );
+    let files = folder_source(&folder, "");
+    let asked = "file = \"kiosks.xlsx\"\nformat = \"workbook\"\n";
+    let answer = ask(&files, &format!("{asked}sheet = \"Kiosks\""))
+        .await
+        .unwrap();
+    let kinds: Vec<(&str, ColumnKind)> = answer
+        .table
+        .columns
+        .iter()
+        .map(|column| (column.name.as_str(), column.kind))
+        .collect();
+    assert_eq!(
+        kinds,
+        [
+            ("kiosk", ColumnKind::Text),
+            ("count", ColumnKind::Integer),
+            ("share", ColumnKind::Number),
+            ("seen", ColumnKind::Instant),
+            ("open", ColumnKind::Boolean),
+        ]
+    );
+    assert_eq!(answer.table.rows.len(), 2);
+    assert_eq!(
+        answer.table.rows[1],
+        [
+            Value::Text("Havnes 2".into()),
+            Value::Integer(5),
+            Value::Number(0.25),
+            Value::Instant("2026-10-25T10:30:00Z".parse().unwrap()),
+            Value::Boolean(false),
+        ]
+    );
+    // The first sheet has nothing; one that is not there is said, with those that are.
+    assert!(ask(&files, asked).await.unwrap().table.rows.is_empty());
+    let error = ask(&files, &format!("{asked}sheet = \"Kiosk\""))
+        .await
+        .unwrap_err();
+    assert!(
+        error.contains(
+            "it has no sheet \"Kiosk\". Did you mean \"Kiosks\"? There are: Notes, Kiosks"
+        ),
+        "{error}"
+    );
+    write(folder.path(), "text.xlsx", b"host,load\n");
+    let text = "file = \"text.xlsx\"\nformat = \"workbook\"";
+    let error = ask(&files, text).await.unwrap_err();
+    assert!(error.contains("text.xlsx: it is no workbook"), "{error}");
+}
+
+#[tokio::test]
+async fn json_and_lines_of_text_are_rows() {
+    let folder = TempDir::new().unwrap();
+    write(
+        folder.path(),
+        "list.json",
+        br#"[{"host": "h1", "load": 1.5}, {"host": "h2"}]"#,
+    );
+    let deep = br#"{"data": {"hosts": [{"host": "h1", "load": 2}, 7]}, "host": "above"}"#;
+    write(folder.path(), "deep.json", deep);
+    let files = folder_source(&folder, "");
+    let table = |asked: &str| {
+        let (files, asked) = (files.clone(), asked.to_owned());
+        async move { ask(&files, &asked).await.map(|answer| answer.table) }
+    };
+    let list = table("file = \"list.json\"\nformat = \"json\"")
+        .await
+        .unwrap();
+    assert_eq!(list.rows[0], [Value::Text("h1".into()), Value::Number(1.5)]);
+    assert_eq!(list.rows[1], [Value::Text("h2".into()), Value::Missing]);
+    let rows = "file = \"deep.json\"\nformat = \"json\"\nrows = \"$.data.hosts[*]\"\n";
+    let error = table(rows).await.unwrap_err();
+    assert!(
+        error.contains("deep.json: row 2 is not an object"),
+        "{error}"
+    );
+    let some = table(&format!("{rows}bad-rows = \"skip\"")).await.unwrap();
+    assert_eq!(some.rows.len(), 1);
+    // An object by itself is a row.
+    let one = table("file = \"deep.json\"\nformat = \"json\"\nfield = [{ name = \"host\" }]")
+        .await
+        .unwrap();
+    assert_eq!(one.rows, [[Value::Text("above".into())]]);
+
+    let log = b"2026-10-25T10:00:00Z db-1 412 slow query\n2026-11-25T10:00:00Z db-2 7 out of the window\n\nnonsense\n";
+    write(folder.path(), "app.log", log);
+    let whole = table("file = \"app.log\"\nformat = \"lines\"")
+        .await
+        .unwrap();
+    assert_eq!(
+        (whole.columns[0].name.as_str(), whole.rows.len()),
+        ("line", 4)
+    );
+    let pattern = "file = \"app.log\"\nformat = \"lines\"\npattern = '^(?<at>\\S+) (?<host>\\S+) (?<ms>\\d+) (?<text>.*)$'\n";
+    let error = table(pattern).await.unwrap_err();
+    assert!(
+        error.contains("line 4: it does not fit the pattern"),
+        "{error}"
+    );
+    let found = table(&format!("{pattern}bad-rows = \"skip\"\ntime = \"at\""))
+        .await
+        .unwrap();
+    assert_eq!(
+        found.rows,
+        [[
+            Value::Instant("2026-10-25T10:00:00Z".parse().unwrap()),
+            Value::Text("db-1".into()),
+            Value::Integer(412),
+            Value::Text("slow query".into()),
+        ]]
     );
 }

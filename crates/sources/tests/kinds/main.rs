@@ -8,6 +8,7 @@
 
 mod checks;
 mod files;
+mod programs;
 
 use std::path::Path;
 

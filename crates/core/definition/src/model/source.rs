@@ -49,11 +49,13 @@ pub enum SourceKind {
     WebPage(Web),
     /// This machine looks at others: connections, certificates, names, disks.
     LocalChecks,
+    /// A program of the service's machine, by its name in the configuration.
+    Program(String),
 }
 
 impl SourceKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 8] = [
+    pub const NAMES: [&str; 9] = [
         "postgresql",
         "mysql",
         "sqlite",
@@ -62,6 +64,7 @@ impl SourceKind {
         "open-metrics",
         "web-page",
         "local-checks",
+        "program",
     ];
 
     /// Those that are asked in SQL.
@@ -90,7 +93,8 @@ impl SourceKind {
             | SourceKind::Mysql(_)
             | SourceKind::Sqlite(_)
             | SourceKind::Folder(_)
-            | SourceKind::LocalChecks => None,
+            | SourceKind::LocalChecks
+            | SourceKind::Program(_) => None,
         }
     }
 
@@ -106,6 +110,7 @@ impl SourceKind {
             SourceKind::OpenMetrics(_) => "open-metrics",
             SourceKind::WebPage(_) => "web-page",
             SourceKind::LocalChecks => "local-checks",
+            SourceKind::Program(_) => "program",
         }
     }
 
@@ -125,6 +130,7 @@ impl SourceKind {
             SourceKind::Folder(folder) => folder.clone(),
             SourceKind::Sqlite(file) => file.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
+            SourceKind::Program(name) => name.clone(),
         }
     }
 }

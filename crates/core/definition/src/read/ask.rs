@@ -9,8 +9,8 @@ use crate::{
         parameter::ParameterValue,
         query::{
             ask::{
-                Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Pages, Request, Sql,
-                TimeForm,
+                Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Output, Pages, Request,
+                Sql, TimeForm,
             },
             placeholder::{JsonTemplate, PlaceholderText},
         },
@@ -22,7 +22,7 @@ use crate::{
     },
 };
 
-const FORMS: [(&str, &str); 7] = [
+const FORMS: [(&str, &str); 8] = [
     ("sql", "postgresql, mysql or sqlite"),
     ("pick", "postgresql, mysql or sqlite"),
     ("path", "http-json"),
@@ -30,6 +30,7 @@ const FORMS: [(&str, &str); 7] = [
     ("metric", "open-metrics"),
     ("check", "local-checks"),
     ("page", "web-page"),
+    ("output", "program"),
 ];
 
 pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
@@ -46,6 +47,7 @@ pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
         ["metric"] => Some(Ask::Metrics(read_metrics(node))),
         ["check"] => read_check(node).map(Ask::Check),
         ["page"] => page::read(node).map(Box::new).map(Ask::Page),
+        ["output"] => Some(Ask::Output(Box::new(read_output(node)))),
         _ => {
             // Known, so that the problem is said once and not for each key.
             FORMS.iter().for_each(|(key, _)| node.known_key(key));
@@ -289,6 +291,47 @@ fn read_file(node: &Node<'_>) -> FileRows {
         .choice("format", &FileForm::NAMES)
         .and_then(FileForm::from_name)
         .unwrap_or(FileForm::Csv);
+    read_rows(node, file, form)
+}
+
+/// What a program prints; its name stands in the source.
+fn read_output(node: &Node<'_>) -> Output {
+    let form = node
+        .required_choice("output", &FileForm::PRINTED)
+        .and_then(FileForm::from_name)
+        .unwrap_or(FileForm::Csv);
+    let arguments = node.texts("arguments").into_iter();
+    Output {
+        arguments: arguments
+            .filter_map(|text| template(node, "arguments", &text.value))
+            .collect(),
+        rows: read_rows(node, "output".to_owned(), form),
+    }
+}
+
+/// That a key stands only beside the form that it is for.
+fn only_for(node: &Node<'_>, key: &'static str, form: FileForm, wanted: FileForm, name: &str) {
+    if form != wanted && node.has(key) {
+        node.known_key(key);
+        node.report(key, format!("goes with \"{name}\" only"));
+    }
+}
+
+/// The pattern of lines, and that it has names.
+fn read_pattern(node: &Node<'_>) -> Option<String> {
+    let pattern = node.text("pattern")?.value;
+    match regex::Regex::new(&pattern) {
+        Err(error) => node.report("pattern", format!("is no regular expression: {error}")),
+        Ok(read) if read.capture_names().flatten().next().is_none() => node.report(
+            "pattern",
+            "has no named group, such as \"^(?<host>\\S+) (?<load>\\S+)$\": each is a column",
+        ),
+        Ok(_) => {}
+    }
+    Some(pattern)
+}
+
+fn read_rows(node: &Node<'_>, file: String, form: FileForm) -> FileRows {
     if form == FileForm::Calendar {
         for key in ["delimiter", "has-header", "time", "bad-rows"] {
             if node.has(key) {
@@ -298,6 +341,23 @@ fn read_file(node: &Node<'_>) -> FileRows {
                 );
             }
         }
+    }
+    if form == FileForm::Workbook {
+        for key in ["delimiter", "encoding"] {
+            if node.has(key) {
+                node.report(
+                    key,
+                    "does not go with format = \"workbook\": its cells say what they are",
+                );
+            }
+        }
+    }
+    only_for(node, "sheet", form, FileForm::Workbook, "workbook");
+    only_for(node, "rows", form, FileForm::Json, "json");
+    only_for(node, "pattern", form, FileForm::Lines, "lines");
+    // The other two say it in words of their own.
+    if !matches!(form, FileForm::Calendar | FileForm::Workbook) {
+        only_for(node, "delimiter", form, FileForm::Csv, "csv");
     }
     let delimiter = delimiter(node);
     let fields = file_fields(node, form);
@@ -312,6 +372,9 @@ fn read_file(node: &Node<'_>) -> FileRows {
         fields,
         time: node.text("time").map(|text| text.value),
         skip_bad: node.choice("bad-rows", &["stop", "skip"]) == Some("skip"),
+        sheet: node.text("sheet").map(|text| text.value),
+        rows: read_path(node, "rows"),
+        pattern: read_pattern(node),
     }
 }
 

@@ -50,6 +50,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
             "folder",
             "/var/lib/inventory",
         ))),
+        "program" => Some(SourceKind::Program(node.required("program").value)),
         _ => Some(SourceKind::LocalChecks),
     };
     let timeout = node.parsed::<Span>("timeout");

@@ -377,6 +377,46 @@ fn queries_and_what_follows_them() {
             "does not go with format = \"icalendar\"",
         ),
         (
+            asks("file = \"a.xlsx\"\nformat = \"workbook\"\nencoding = \"utf-8\""),
+            "query[1].encoding",
+            "does not go with format = \"workbook\"",
+        ),
+        (
+            asks("file = \"a.csv\"\nsheet = \"Hosts\""),
+            "query[1].sheet",
+            "goes with \"workbook\" only",
+        ),
+        (
+            asks("file = \"a.json\"\nformat = \"json\"\nrows = \"hosts\""),
+            "query[1].rows",
+            "is not a JSONPath",
+        ),
+        (
+            asks("file = \"a.json\"\nformat = \"json\"\ndelimiter = \";\""),
+            "query[1].delimiter",
+            "goes with \"csv\" only",
+        ),
+        (
+            asks("output = \"lines\"\npattern = \"(\""),
+            "query[1].pattern",
+            "is no regular expression",
+        ),
+        (
+            asks("output = \"lines\"\npattern = \"^x\""),
+            "query[1].pattern",
+            "has no named group",
+        ),
+        (
+            asks("output = \"xml\""),
+            "query[1].output",
+            "\"xml\" is not one of",
+        ),
+        (
+            asks("output = \"csv\"\narguments = [\"{{ from\"]"),
+            "query[1].arguments",
+            "",
+        ),
+        (
             asks("file = \"../a.csv\""),
             "query[1].file",
             "must lie below the source's folder",

@@ -31,6 +31,8 @@ pub enum Ask {
     Check(Check),
     /// A live page.
     Page(Box<PageAsk>),
+    /// What a program prints.
+    Output(Box<Output>),
 }
 
 /// A statement for a database, read-only, with its parameters bound.
@@ -201,11 +203,27 @@ pub enum FileForm {
     JsonLines,
     /// The events of a calendar (RFC 5545) that have a part in the window.
     Calendar,
+    /// A sheet of a spreadsheet's workbook.
+    Workbook,
+    /// A list of objects (RFC 8259), each a row.
+    Json,
+    /// Lines of text, each a row.
+    Lines,
 }
 
 impl FileForm {
     /// As definitions name them.
-    pub const NAMES: [&'static str; 3] = ["csv", "json-lines", "icalendar"];
+    pub const NAMES: [&'static str; 6] = [
+        "csv",
+        "json-lines",
+        "json",
+        "lines",
+        "icalendar",
+        "workbook",
+    ];
+
+    /// Those of what a program prints.
+    pub const PRINTED: [&'static str; 4] = ["csv", "json-lines", "json", "lines"];
 
     /// The columns of a calendar's events.
     pub const EVENT_COLUMNS: [(&'static str, ColumnKind); 6] = [
@@ -233,6 +251,9 @@ impl FileForm {
             "csv" => Some(Self::Csv),
             "json-lines" => Some(Self::JsonLines),
             "icalendar" => Some(Self::Calendar),
+            "workbook" => Some(Self::Workbook),
+            "json" => Some(Self::Json),
+            "lines" => Some(Self::Lines),
             _ => None,
         }
     }
@@ -244,6 +265,9 @@ impl FileForm {
             Self::Csv => "CSV",
             Self::JsonLines => "JSON Lines",
             Self::Calendar => "iCalendar",
+            Self::Workbook => "workbook",
+            Self::Json => "JSON",
+            Self::Lines => "text",
         }
     }
 }
@@ -268,6 +292,22 @@ pub struct FileRows {
     pub time: Option<String>,
     /// Leave out rows that cannot be read, instead of stopping.
     pub skip_bad: bool,
+    /// The sheet of a workbook; its first if nothing is said.
+    pub sheet: Option<String>,
+    /// Where the rows of JSON are; the whole if nothing is said.
+    pub rows: Option<String>,
+    /// A regular expression whose named groups are the columns of a line; the whole line otherwise.
+    pub pattern: Option<String>,
+}
+
+/// What a program prints when it is started with these arguments.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Output {
+    /// The arguments behind those of the configuration, each a text with names for values. No shell
+    /// reads them.
+    pub arguments: Vec<PlaceholderText>,
+    /// How its standard output is read.
+    pub rows: FileRows,
 }
 
 /// Samples of OpenMetrics.
@@ -318,6 +358,7 @@ impl Ask {
             Ask::Metrics(_) => &["open-metrics"],
             Ask::Check(_) => &["local-checks"],
             Ask::Page(_) => &["web-page"],
+            Ask::Output(_) => &["program"],
         }
     }
 
@@ -354,6 +395,10 @@ impl Ask {
                 names
             }
             Ask::File(_) | Ask::Metrics(_) | Ask::Check(_) => Vec::new(),
+            Ask::Output(output) => {
+                let names = output.arguments.iter().flat_map(PlaceholderText::names);
+                names.map(str::to_owned).collect()
+            }
             Ask::Page(page) => {
                 let typed = page.steps.iter().filter_map(|step| match step {
                     PageStep::Fill { with, .. } => Some(with),
@@ -388,6 +433,14 @@ impl Ask {
                 )
             }
             Ask::File(rows) => format!("{} rows of {}", rows.form.words(), rows.file),
+            Ask::Output(output) => {
+                let arguments: Vec<String> =
+                    output.arguments.iter().map(ToString::to_string).collect();
+                format!(
+                    "{} rows of its output, started with {arguments:?}",
+                    output.rows.form.words()
+                )
+            }
             Ask::Metrics(metrics) => {
                 let labels: Vec<String> = metrics
                     .labels
