@@ -1,5 +1,4 @@
-"""Checks PDFs by PDF/UA-1 (ISO 14289-1, two checkers) and PDF/A-3a (ISO 19005-3), and says how far
-their pages are filled.
+"""Checks PDFs by PDF/UA-1 (ISO 14289-1, two checkers) and PDF/A-3a (ISO 19005-3).
 
     check_documents.py FOLDER
 
@@ -10,7 +9,6 @@ import json
 import re
 import subprocess
 import sys
-import tempfile
 from collections import Counter
 from pathlib import Path
 
@@ -110,41 +108,10 @@ def check(paths):
     return wrong
 
 
-def filled(path):
-    """Of each page, how much of its height is used and how much of it is ink, in parts of 1.
-
-    The foot of a page, with its number, is left out: a page is used as far as its content reaches.
-    """
-    with tempfile.TemporaryDirectory() as folder:
-        subprocess.run(["pdftoppm", "-gray", "-r", "30", str(path), f"{folder}/page"], check=True)
-        for picture in sorted(Path(folder).glob("*.pgm")):
-            _, size, _, pixels = picture.read_bytes().split(b"\n", 3)
-            width, height = map(int, size.split())
-            rows = [pixels[at * width : (at + 1) * width] for at in range(height)]
-            body = rows[: round(height * 0.94)]
-            marked = [at for at, row in enumerate(body) if min(row) < 240]
-            ink = sum(sum(1 for one in row if one < 240) for row in rows)
-            yield (max(marked, default=0) + 1) / len(body), ink / (width * height)
-
-
-def fill(paths):
-    """Prints how far the pages of each document are filled, the last of a document apart."""
-    print("Pages, how far down they are used, and their ink:")
-    inner = []
-    for path in paths:
-        pages = list(filled(path))
-        inner += [used for used, _ in pages[:-1]]
-        each = ", ".join(f"{used:.0%} ({ink:.0%})" for used, ink in pages)
-        print(f"  {path.parent.name}/{path.name}: {len(pages)}: {each}")
-    if inner:
-        print(f"  all but last pages: used to {sum(inner) / len(inner):.0%} on average, to {min(inner):.0%} at least")
-
-
 def main(folder):
     paths = sorted(Path(folder).rglob("*.pdf"))
     if not paths:
         raise SystemExit(f"there are no PDFs in {folder}")
-    fill(paths)
     silent = [path for path in paths if b"pdfuaid" not in path.read_bytes()]
     print("Claim no standard: " + ", ".join(path.name for path in silent))
     unexpected = [path.name for path in silent if path.name.split("_")[0] not in CLAIM_NOTHING]

@@ -12,7 +12,7 @@ use std::{
     time::Duration,
 };
 
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_api::readable_size;
 use maple_lark_delivery::MailSession;
 use maple_lark_store::{Looked, look};
@@ -25,12 +25,15 @@ use crate::{
     Config,
     config::{Mail, Storage},
     engine,
+    tls::{CertificateFiles, Validity},
 };
 
 /// The oldest PostgreSQL that the service is tried with.
 const OLDEST_SERVER: i32 = 150_000;
 /// Clocks that differ by more than this say different things of what is due.
 const MOST_APART: TimeDelta = TimeDelta::seconds(5);
+/// A certificate that ends within this is to be renewed.
+const SOON: TimeDelta = TimeDelta::days(14);
 /// With so many bytes free nothing can be relied on to be written, and with so many it soon cannot.
 const TOO_LITTLE: u64 = 100 << 20;
 const LITTLE: u64 = 1 << 30;
@@ -89,6 +92,7 @@ pub async fn condition(config: &Config) -> Vec<Finding> {
 /// What a service needs of others and of its machine.
 async fn needs(config: &Config) -> Vec<Finding> {
     let mut all = database(config).await;
+    all.extend(config.tls.iter().map(certificate));
     all.push(mail(config.mail.as_ref()).await);
     if let Some(organisation) = &config.directory {
         all.push(directory(&organisation.directory).await);
@@ -168,6 +172,40 @@ async fn storage(place: &Storage) -> Finding {
         "storage",
         format!("{title}: a test object was written, read and removed"),
     )
+}
+
+/// Whether the certificate that the service shows holds, and for how long.
+fn certificate(files: &CertificateFiles) -> Finding {
+    let path = files.certificate.display();
+    match files.validity() {
+        Err(error) => problem(
+            "certificate",
+            error.to_string(),
+            "Put a certificate and its key there that fit each other; a service that runs keeps the ones that it has until then.",
+        ),
+        Ok(validity) => holds(&validity, Utc::now(), &path.to_string()),
+    }
+}
+
+fn holds(validity: &Validity, now: DateTime<Utc>, path: &str) -> Finding {
+    let Validity { from, until } = validity;
+    let remedy = "Renew it and put the new one in the same place; the service reads it by itself.";
+    if now < *from {
+        let words = format!("{path} does not hold before {from}");
+        return problem(
+            "certificate",
+            words,
+            "Set this machine's clock, or use a certificate that holds already.",
+        );
+    }
+    let words = format!("{path} holds until {until}");
+    match *until - now {
+        left if left <= TimeDelta::zero() => {
+            problem("certificate", format!("{path} held until {until}"), remedy)
+        }
+        left if left < SOON => warning("certificate", words, remedy),
+        _ => ok("certificate", words),
+    }
 }
 
 /// Whether the organisation's directory answers the account that searches in it.
@@ -443,6 +481,7 @@ fn programs(config: &Config) -> Vec<Finding> {
         .commands
         .iter()
         .chain(&config.programs)
+        .chain(&config.source_programs)
         .map(look)
         .collect()
 }
@@ -502,6 +541,35 @@ fn zones() -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_certificate_is_judged_by_how_long_it_holds() {
+        let at = |text: &str| text.parse::<DateTime<Utc>>().unwrap();
+        let validity = Validity {
+            from: at("2026-11-01T00:00:00Z"),
+            until: at("2027-01-30T00:00:00Z"),
+        };
+        for (now, stands, words) in [
+            (
+                "2026-10-31T23:59:59Z",
+                Stands::Problem,
+                "does not hold before 2026-11-01 00:00:00 UTC",
+            ),
+            (
+                "2026-11-01T00:00:00Z",
+                Stands::Ok,
+                "holds until 2027-01-30 00:00:00 UTC",
+            ),
+            ("2027-01-16T00:00:00Z", Stands::Ok, "holds until"),
+            ("2027-01-16T00:00:01Z", Stands::Warning, "holds until"),
+            ("2027-01-30T00:00:00Z", Stands::Problem, "held until"),
+        ] {
+            let found = holds(&validity, at(now), "/etc/tls.pem");
+            assert_eq!(found.stands, stands, "{now}");
+            assert!(found.words.contains(words), "{found:?}");
+            assert_eq!(found.remedy.is_some(), stands != Stands::Ok);
+        }
+    }
 
     #[test]
     fn room_is_judged_by_what_is_left() {

@@ -14,8 +14,9 @@ use maple_lark_sources::{
 };
 use maple_lark_time::span::Span;
 use serde::Deserialize;
+use url::Url;
 
-use crate::secrets::Vault;
+use crate::{secrets::Vault, tls::CertificateFiles};
 
 mod directory;
 mod groups;
@@ -31,10 +32,14 @@ pub use storage::Storage;
 #[derive(Clone)]
 pub struct Config {
     pub listen: SocketAddr,
+    /// What the service proves with who it is, if it speaks TLS itself.
+    pub tls: Option<CertificateFiles>,
     /// How people reach the console, for links in mails.
     pub public_url: String,
     pub database: String,
     pub connections: u32,
+    /// Whether a standby may take over from its server without anything being lost.
+    pub database_fails_over: bool,
     /// How long a database that does not answer is waited for at the start; the command line
     /// says it.
     pub wait_for_database: Duration,
@@ -77,6 +82,8 @@ pub struct Config {
     pub commands: Commands,
     /// Programs that channels may hand documents to, by name.
     pub programs: Commands,
+    /// Programs that sources may be, by name.
+    pub source_programs: Commands,
     /// Folders with fonts for characters that the program's own does not have.
     pub fonts: Vec<PathBuf>,
     /// How live pages are looked at.
@@ -154,10 +161,13 @@ fn file_at(key: &str, path: &Path) -> Result<Vec<u8>, BadKey> {
 struct File {
     #[serde(default = "default_listen")]
     listen: SocketAddr,
+    tls: Option<TlsFile>,
     public_url: Option<String>,
     database: String,
     #[serde(default = "default_connections")]
     connections: u32,
+    #[serde(default)]
+    database_fails_over: bool,
     #[serde(default)]
     log: Log,
     lease: Option<Span>,
@@ -209,7 +219,17 @@ struct File {
     #[serde(default)]
     programs: Commands,
     #[serde(default)]
+    source_programs: Commands,
+    #[serde(default)]
     browser: BrowserFile,
+}
+
+/// A certificate and its key, in PEM.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct TlsFile {
+    certificate: PathBuf,
+    key: PathBuf,
 }
 
 /// The browser that live pages are captured in.
@@ -299,6 +319,13 @@ fn default_connections() -> u32 {
 }
 
 impl Config {
+    /// What stands before every path that people open: empty, or such as "/reports".
+    pub fn base(&self) -> &str {
+        let begins = self.public_url.find("://").map_or(0, |at| at + 3);
+        let path = self.public_url[begins..].find('/');
+        path.map_or("", |at| &self.public_url[begins + at..])
+    }
+
     /// Reads and checks a configuration file.
     ///
     /// # Errors
@@ -407,11 +434,24 @@ impl Config {
             read.map_err(|_| invalid("secret-key: it must be 64 hexadecimal digits, as \"openssl rand -hex 32\" makes them".to_owned()))
         });
         let vault = Vault::new(key.transpose()?.as_ref());
+        let tls = file.tls.map(|TlsFile { certificate, key }| {
+            let files = CertificateFiles { certificate, key };
+            let usable = files.validity();
+            usable.map_err(|error| invalid(format!("tls: {error}")))?;
+            Ok(files)
+        });
+        let tls = tls.transpose()?;
+        let scheme = if tls.is_some() { "https" } else { "http" };
         let public_url = file
             .public_url
-            .unwrap_or_else(|| format!("http://{}", file.listen))
+            .unwrap_or_else(|| format!("{scheme}://{}", file.listen))
             .trim_end_matches('/')
             .to_owned();
+        if !is_address_of_people(&public_url) {
+            return Err(invalid(format!(
+                "public-url: \"{public_url}\" is not an address such as \"https://reports.host.example\" or \"https://host.example/reports\""
+            )));
+        }
         if file.identity_provider.is_some() && !vault.has_key() {
             return Err(invalid(
                 "identity-provider: what begins a sign-in there is sealed, so a secret-key is needed; make a file with \"openssl rand -hex 32\" and name it as secret-key = \"file:/path\"".to_owned(),
@@ -465,7 +505,11 @@ impl Config {
                 ))),
             });
         let authors_may_change = kinds.collect::<Result<_, _>>()?;
-        for (table, all) in [("commands", &file.commands), ("programs", &file.programs)] {
+        for (table, all) in [
+            ("commands", &file.commands),
+            ("programs", &file.programs),
+            ("source-programs", &file.source_programs),
+        ] {
             let absolute = |command: &Vec<String>| {
                 let program = command.first();
                 program.is_some_and(|program| program.starts_with('/'))
@@ -507,9 +551,11 @@ impl Config {
         };
         Ok(Config {
             listen: file.listen,
+            tls,
             public_url,
             database,
             connections: file.connections.clamp(2, 200),
+            database_fails_over: file.database_fails_over,
             wait_for_database: Duration::ZERO,
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,
@@ -547,10 +593,26 @@ impl Config {
             bounces,
             commands: file.commands,
             programs: file.programs,
+            source_programs: file.source_programs,
             fonts: file.fonts,
             browser,
         })
     }
+}
+
+/// Whether it begins with a host, and goes on with nothing but plain names.
+fn is_address_of_people(text: &str) -> bool {
+    let Ok(url) = Url::parse(text) else {
+        return false;
+    };
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || "/-._~".contains(c);
+    matches!(url.scheme(), "http" | "https")
+        && url.has_host()
+        && url.username().is_empty()
+        && url.query().is_none()
+        && url.fragment().is_none()
+        && url.path().chars().all(is_plain)
+        && !url.path().contains("//")
 }
 
 /// The addresses that a PostgreSQL URL leads to, as its name is known now.

@@ -189,23 +189,24 @@ fn many(goals: &mut Goals) -> Done<()> {
         .split_whitespace()
         .filter_map(|word| word.parse().ok())
         .collect();
-    let [tenth, last] = numbers[..] else {
+    let [early, last] = numbers[..] else {
         return Err(String::from_utf8_lossy(&output.stderr).into_owned().into());
     };
     println!(
-        "200 reports one after another: {tenth:.0} MiB resident at most in the first ten, {last:.0} MiB in the last ten"
+        "200 reports one after another: {early:.0} MiB resident at most in the second ten, {last:.0} MiB in the last ten"
     );
     goals.check(
-        "memory of the last ten, against the first ten",
-        last / tenth,
+        "memory of the last ten, against the second ten",
+        last / early,
         "times",
-        last / tenth < 1.15,
+        last / early < 1.15,
         "1: it stays flat",
     );
     Ok(())
 }
 
-/// In the child: the most that was resident after one of the first and of the last ten.
+/// In the child: the most that was resident after one of the second and of the last ten. By the
+/// second ten whatever is made once is there: fonts, threads, what the typesetter remembers.
 pub fn many_child() -> Done<()> {
     let mut after = Vec::new();
     for seed in 0..200 {
@@ -213,7 +214,7 @@ pub fn many_child() -> Done<()> {
         after.push(resident("VmRSS:")?);
     }
     let most = |some: &[f64]| some.iter().copied().fold(0.0, f64::max);
-    println!("{} {}", most(&after[..10]), most(&after[190..]));
+    println!("{} {}", most(&after[10..20]), most(&after[190..]));
     Ok(())
 }
 

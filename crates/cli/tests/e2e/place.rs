@@ -446,7 +446,8 @@ impl Service {
         );
         asked.is_ok()
             && stream.read_to_string(&mut answer).is_ok()
-            && answer.starts_with("HTTP/1.1 200")
+            // One that speaks TLS says so once its server is there.
+            && (answer.starts_with("HTTP/1.1 200") || answer.contains("speaks HTTPS"))
     }
 
     pub fn log(&self) -> String {

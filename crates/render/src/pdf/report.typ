@@ -8,6 +8,11 @@
 #let shade = rgb(data.colours.shade)
 #let accent = rgb(data.colours.accent)
 #let theme = doc.theme
+// What functions need of the data has names of its own: the typesetter looks at all that a function
+// refers to whenever it has not seen it before.
+#let backwards = data.backwards
+#let attached = data.attached.map(file => file.name)
+#let block-counts = doc.sections.map(section => section.blocks.len())
 #let statuses = {
   let all = (:)
   for (name, status) in data.statuses { all.insert(name, (word: status.word, mark: status.mark, ink: rgb(status.ink), paper: rgb(status.paper))) }
@@ -78,7 +83,7 @@
 #let captions(content) = {
   let parts = content.marks.map(mark => [#statuses.at(mark).mark #statuses.at(mark).word.])
   if content.cut != none {
-    let there = data.attached.any(file => file.name == content.file)
+    let there = content.file in attached
     parts.push(emph[#content.cut#if there [ All that were read are attached, in #content.file.]])
   }
   if parts.len() > 0 { par(text(size: 7.5pt, fill: muted, parts.join(h(8pt)))) }
@@ -119,7 +124,7 @@
 #let shown-table(content, width) = {
   let total = content.headings.map(h => h.weight).sum()
   let wide = content.headings.len() > 7
-  set text(size: if wide { 7pt } else { 8pt }, kerning: data.backwards, ligatures: data.backwards)
+  set text(size: if wide { 7pt } else { 8pt }, kerning: backwards, ligatures: backwards)
   // Columns take what they need: a narrow table does not sprawl over the page.
   let fits = if width == 12 { 80 } else { 80 * width / 12 }
   let room = calc.max(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
@@ -207,7 +212,7 @@
 // drawn stays together with its own.
 #let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 8)
 #let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
-#let leads(place) = place != none and place.section < doc.sections.len() and place.block < doc.sections.at(place.section).blocks.len()
+#let leads(place) = place != none and place.block < block-counts.at(place.section, default: 0)
 #let placed(block-data, name, place) = [#block(
   width: 100%,
   breakable: may-break(block-data.body),
@@ -325,7 +330,7 @@
   let asked(p) = if same { (p.query.slice(from(p).len()),) } else { (p.query, p.source) }
   let titles = if same { ("Query",) } else { ("Query", "Source") }
   // Shaping without is faster, but leaves text from right to left in the wrong order.
-  set text(size: 7.5pt, kerning: data.backwards, ligatures: data.backwards)
+  set text(size: 7.5pt, kerning: backwards, ligatures: backwards)
   table(
     columns: if same { (1fr, auto, auto, auto, auto) } else { (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr) },
     align: (left,) * titles.len() + (left, right, right, left),

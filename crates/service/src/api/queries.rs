@@ -284,7 +284,11 @@ fn columns(table: &PackedTable) -> Vec<AnswerColumn> {
 
 /// The fields of a file as they were found out, ready to be written down.
 fn fields_found(query: &Query, table: &PackedTable) -> Option<String> {
-    let inferred = matches!(query.ask(), Some(Ask::File(rows)) if rows.fields.is_empty());
+    let inferred = match query.ask() {
+        Some(Ask::File(rows)) => rows.fields.is_empty(),
+        Some(Ask::Output(output)) => output.rows.fields.is_empty(),
+        _ => false,
+    };
     let field = |column: &maple_lark_data::Column| {
         format!(
             "[[query.field]]\nname = {:?}\nkind = \"{}\"\n",

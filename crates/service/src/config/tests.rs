@@ -51,6 +51,14 @@ fn the_packages_configuration_has_every_key_and_holds() {
     ] {
         std::fs::write(place.path().join(name), text).unwrap();
     }
+    let made = std::process::Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "ec", "-pkeyopt"])
+        .args(["ec_paramgen_curve:prime256v1", "-noenc", "-subj", "/CN=x"])
+        .args(["-keyout", "tls.key", "-out", "tls.pem"])
+        .current_dir(place.path())
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{made:?}");
     let is_setting = |line: &str| {
         line.strip_prefix('#').is_some_and(|rest| {
             rest.starts_with(|sign: char| sign == '[' || sign.is_ascii_lowercase())
@@ -65,7 +73,7 @@ fn the_packages_configuration_has_every_key_and_holds() {
         .collect::<String>()
         .replace("/etc/maple-lark", &folder);
     let config = read(&freed).unwrap_or_else(|words| panic!("{words}\n{freed}"));
-    assert!(config.mail.is_some() && config.bounces.is_some());
+    assert!(config.mail.is_some() && config.bounces.is_some() && config.tls.is_some());
     // An own database that is reached by a socket is no source either.
     let own: Vec<String> = config
         .boundary
@@ -182,6 +190,28 @@ fn what_is_wrong_is_said_with_its_place_and_without_a_secret() {
         (
             format!("{LEAST}lease = \"P1M\"\n"),
             "lease must be made of hours, minutes and seconds, such as \"PT30S\"",
+        ),
+        (
+            format!(
+                "{LEAST}[tls]\ncertificate = \"/nowhere/tls.pem\"\nkey = \"/nowhere/tls.key\"\n"
+            ),
+            "tls: /nowhere/tls.pem cannot be read",
+        ),
+        (
+            format!("{LEAST}[tls]\ncertificate = \"/etc/hostname\"\nkey = \"/etc/hostname\"\n"),
+            "tls: /etc/hostname has no certificate in PEM",
+        ),
+        (
+            format!("{LEAST}[tls]\ncertificate = \"/etc/tls.pem\"\n"),
+            "line 2: missing field `key`",
+        ),
+        (
+            format!("{LEAST}public-url = \"reports.host.example\"\n"),
+            "public-url: \"reports.host.example\" is not an address such as",
+        ),
+        (
+            format!("{LEAST}public-url = \"https://host.example/a?b\"\n"),
+            "public-url: \"https://host.example/a?b\" is not an address such as",
         ),
         (
             format!("{LEAST}log = \"xml\"\n"),

@@ -58,6 +58,7 @@ impl Shared {
             reader: Reader::new(config.boundary.clone(), config.vault.of(store.clone()))
                 .with_permissions(config.permissions.clone())
                 .with_commands(config.commands.clone())
+                .with_programs(config.source_programs.clone())
                 .with_browser(config.browser.clone()),
             store,
             config,
