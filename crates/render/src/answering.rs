@@ -10,7 +10,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_definition::LineStyle;
 use maple_lark_document::{
-    chart::{Chart, Plot, TimeAxis},
+    chart::{Chart, Plot, Series, TimeAxis},
     document::{Body, Document},
 };
 use maple_lark_time::Zone;
@@ -146,20 +146,29 @@ fn stacked(chart: &Chart, axis: &TimeAxis) -> Option<Value> {
     let Plot::Lines { series, .. } = &chart.plot else {
         return None;
     };
+    let lines = series
+        .iter()
+        .zip(unstacked(series))
+        .map(|(one, points)| Line {
+            name: one.name.clone(),
+            points,
+        });
+    let lines = vec![lines.collect()];
+    Some(written(chart, axis, &lines))
+}
+
+/// What each of lines that stand on each other adds to those below it.
+pub(crate) fn unstacked(series: &[Series]) -> Vec<Stretch> {
     let mut below: BTreeMap<DateTime<Utc>, f64> = BTreeMap::new();
-    let lines = series.iter().map(|one| {
+    let parts = series.iter().map(|one| {
         let points = one.stretches.iter().flatten().map(|(at, sum)| {
             let part = sum - below.get(at).copied().unwrap_or(0.0);
             below.insert(*at, *sum);
             (*at, part)
         });
-        Line {
-            name: one.name.clone(),
-            points: points.collect(),
-        }
+        points.collect()
     });
-    let lines = vec![lines.collect()];
-    Some(written(chart, axis, &lines))
+    parts.collect()
 }
 
 fn written(chart: &Chart, axis: &TimeAxis, frames: &[Vec<Line>]) -> Value {

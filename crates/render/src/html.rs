@@ -13,6 +13,7 @@ use crate::{
     RenderError, answering,
     chart::{self, Size},
     palette, place, template_values,
+    values::values,
 };
 
 /// A table of so many columns is a card a row on a phone: of fewer the rows fit, and with more a card is
@@ -84,6 +85,9 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                 let size = Size::of(block.width);
                 let (wide, narrow) = chart::on_page(chart, size, &name, answers);
                 body["svg"] = named(wide);
+                if !blocks_alone {
+                    body["values"] = json!(values(chart, document));
+                }
                 body["narrow_svg"] = narrow.map_or(Value::Null, &mut named);
                 if answers && let Some(points) = answering::points(chart) {
                     body["points"] = in_script(&points);
@@ -98,9 +102,9 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
     let reader = answers.then(|| {
         json!({ "settings": in_script(&answering::settings(document)), "policy": answering::script_policy(), "script": answering::SCRIPT })
     });
-    let mut values = json!({ "reader": reader, "most_cards": MOST_CARDS, "blocks_alone": blocks_alone, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
-    values["document"] = model;
-    render_template("report", &values)
+    let mut whole = json!({ "reader": reader, "most_cards": MOST_CARDS, "blocks_alone": blocks_alone, "statuses": statuses(), "accent": palette::accent(&document.theme.accent, false), "dark_accent": palette::accent(&document.theme.accent, true), "dark_colours": dark });
+    whole["document"] = model;
+    render_template("report", &whole)
 }
 
 /// A table as the template takes it: what its columns are called on a phone and how their cells stand, and

@@ -15,6 +15,7 @@ mod palette;
 mod pdf;
 mod png;
 mod text;
+mod values;
 mod workbook;
 mod xml;
 

@@ -215,7 +215,7 @@
     table.parentElement.before(make('p', { class: 'filter' }, words, ' ', count))
   }
 
-  for (const table of document.querySelectorAll('.block table')) {
+  for (const table of document.querySelectorAll('.block table:not(.of-chart)')) {
     sortable(table)
     filterable(table)
   }

@@ -461,3 +461,106 @@ fn a_figure_in_html_takes_the_colours_of_a_dark_page_and_keeps_its_own_elsewhere
     let body = mail_body(&document, MailContent::Full, &Context::default()).unwrap();
     assert!(!body.html.unwrap().contains("var("));
 }
+
+/// The values that stand behind a chart, in a document like any other.
+fn values_of(chart: &Chart) -> values::Values {
+    values::values(chart, &document(disks(&[("a", 1.0)])))
+}
+
+#[test]
+fn every_chart_has_its_values_as_a_table_behind_it() {
+    for (name, chart) in every_chart() {
+        let shown = values_of(&chart);
+        assert!(shown.rows.len() <= 48, "{name}");
+        let width = shown.headings.len();
+        assert!(
+            shown.rows.iter().all(|row| row.len() == width),
+            "{name}: {shown:?}"
+        );
+        assert!(
+            !name.ends_with("ordinary") || !shown.rows.is_empty(),
+            "{name}"
+        );
+        assert!(
+            shown
+                .rows
+                .iter()
+                .flatten()
+                .all(|cell| !cell.contains("NaN")),
+            "{name}: {shown:?}"
+        );
+    }
+}
+
+#[test]
+fn values_over_time_are_those_of_the_rows_and_of_many_the_last_of_each_stretch() {
+    let chart = |block: &str, rows: &[Row]| match composed(block, table(rows)) {
+        Body::Chart { chart } => chart,
+        other => panic!("{other:?}"),
+    };
+    let line = "show = \"line\"\ntime = \"at\"\nvalue = \"used\"\nseries = \"name\"";
+    let few = [
+        (0, "booking", "a", Some(12.5), None),
+        (0, "payments", "a", Some(80.0), None),
+        (60, "booking", "a", None, None),
+        (60, "payments", "a", Some(81.27), None),
+        (120, "booking", "a", Some(14.0), None),
+    ];
+    let shown = values_of(&chart(line, &few));
+    assert_eq!(shown.headings, ["Time", "booking (%)", "payments (%)"]);
+    assert_eq!(
+        shown.rows,
+        [
+            ["25 Oct 2026 00:00", "12.5", "80.0"],
+            // The zone's clock is put back at two.
+            ["25 Oct 2026 01:00", "–", "81.3"],
+            ["25 Oct 2026 01:00 (UTC+00:00)", "14.0", "–"],
+        ]
+    );
+    assert_eq!(shown.note, None);
+    let many: Vec<Row> = (0..1440)
+        .map(|minute| (minute, "booking", "a", Some(minute as f64 / 100.0), None))
+        .collect();
+    let shown = values_of(&chart(line, &many));
+    assert_eq!(shown.rows.len(), 48);
+    assert!(
+        shown
+            .note
+            .unwrap()
+            .starts_with("Each row stands for 31.3 minutes")
+    );
+    let last: Vec<&str> = shown.rows.iter().map(|row| row[1].as_str()).collect();
+    // The window ends an hour after the last of them.
+    assert_eq!((last[0], last[45], last[47]), ("0.31", "14.39", "–"));
+    // What stands on each other is taken apart again.
+    let area = "show = \"stacked-area\"\ntime = \"at\"\nvalue = \"other\"\nseries = \"name\"";
+    let sums = [
+        (0, "booking", "a", None, Some(3.0)),
+        (0, "payments", "a", None, Some(4.0)),
+        (60, "booking", "a", None, Some(5.0)),
+        (60, "payments", "a", None, Some(6.0)),
+    ];
+    let shown = values_of(&chart(area, &sums));
+    let mut first: Vec<&str> = shown.rows[0][1..].iter().map(String::as_str).collect();
+    first.sort_unstable();
+    assert_eq!(first, ["3", "4"]);
+}
+
+#[test]
+fn a_page_has_the_values_folded_away_and_a_mail_does_not() {
+    let document = document(disks(&[("archive-<01>", 95.5), ("db", 40.0)]));
+    let page = html(&document).unwrap();
+    let parsed = scraper::Html::parse_document(&page);
+    let all = |selector: &str| {
+        parsed
+            .select(&scraper::Selector::parse(selector).unwrap())
+            .count()
+    };
+    assert!(all("details.values") > 0 && all("details[open]") == 0);
+    assert_eq!(
+        all("details.values"),
+        all("details.values table.of-chart tbody tr:first-child")
+    );
+    assert!(!page.contains("archive-<01>"));
+    assert!(!html_of_blocks(&document).unwrap().contains("<details"));
+}
