@@ -52,7 +52,7 @@ test-package: package
 chaos:
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory console
-	MAPLE_LARK_CHAOS=3 cargo test --package maple-lark --test chaos -- --nocapture
+	MAPLE_LARK_CHAOS=3 cargo test --package maple-lark --test e2e chaos -- --nocapture
 
 ## Every parser of what people write, fed with its own signs, for some minutes
 fuzz:

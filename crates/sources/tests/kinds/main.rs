@@ -7,7 +7,9 @@
 )]
 
 mod checks;
+mod databases;
 mod files;
+mod postgresql;
 mod programs;
 
 use std::path::Path;

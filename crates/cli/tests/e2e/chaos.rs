@@ -5,15 +5,6 @@
 //!
 //! `make chaos` runs it longer: MAPLE_LARK_CHAOS says how many rounds.
 
-#![allow(
-    clippy::too_many_lines,
-    reason = "a test tells one story from its beginning to its end"
-)]
-
-#[path = "../e2e/place.rs"]
-#[allow(dead_code, reason = "the end-to-end tests use all of it")]
-mod place;
-
 use std::{
     collections::HashMap,
     os::unix::fs::PermissionsExt,
@@ -30,7 +21,7 @@ use maple_lark_demo::{
 use sqlx::{AssertSqlSafe, Connection, Executor, PgConnection, Row};
 use tempfile::TempDir;
 
-use place::{
+use crate::place::{
     PATIENCE, Place, Service, browsers_of, operations, small_dashboard, small_report, text,
 };
 
