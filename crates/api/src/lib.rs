@@ -91,7 +91,7 @@ pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
     AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, ReportFilter,
-    ReportOrder, Role, RunState, SignsInBy, StepKind, StepState,
+    ReportOrder, Role, RunState, SignsInBy, StepKind, StepState, Work,
 };
 pub use teams::{Membership, NewTeam, TeamChange, TeamMember, TeamView};
 pub use templates::{

@@ -3,6 +3,21 @@
 use crate::words::{Words, words};
 
 words!(
+    /// A part of the work that a process of the service may take.
+    Work, "part of the work", {
+    /// Makes runs of instants that have come, tells people, keeps to terms.
+    Schedule = "schedule",
+    /// Waits for data and asks sources.
+    Collect = "collect",
+    /// Makes documents and puts them into the outbox.
+    Render = "render",
+    /// Carries out what is in the outbox.
+    Deliver = "deliver",
+    /// Answers the console, the command line and whoever opens a link.
+    Api = "api",
+});
+
+words!(
     /// Where a run stands.
     RunState, "state of a run", {
     /// Its instant has come; nobody has begun with it.
@@ -32,8 +47,7 @@ words!(
 });
 
 impl RunState {
-    /// The states that may follow this one. A run that a stopped process leaves in `rendering`
-    /// is collected again by the process that takes it over; what is kept already stays.
+    /// The states that may follow this one.
     pub fn next(self) -> &'static [RunState] {
         use RunState as S;
         match self {
@@ -120,11 +134,17 @@ impl RunState {
 
     /// Whether a worker may claim it: it has work to do and its next step is a worker's.
     pub fn is_work(self) -> bool {
+        self.work().is_some()
+    }
+
+    /// The part of the work that its next step is, if a worker may claim it.
+    pub fn work(self) -> Option<Work> {
         use RunState as S;
-        matches!(
-            self,
-            S::Due | S::Waiting | S::Collecting | S::Rendering | S::Releasing
-        )
+        match self {
+            S::Due | S::Waiting | S::Collecting => Some(Work::Collect),
+            S::Rendering | S::Releasing => Some(Work::Render),
+            _ => None,
+        }
     }
 
     /// Whether it went as it should, or as somebody wanted it to.

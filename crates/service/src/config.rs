@@ -1,12 +1,13 @@
 //! The configuration of the service: one TOML file, secrets by reference.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     net::{Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs},
     path::{Path, PathBuf},
     time::Duration,
 };
 
+use maple_lark_api::{Words, Work};
 use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, size, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
 use maple_lark_sources::{
@@ -40,6 +41,8 @@ pub struct Config {
     pub connections: u32,
     /// Whether a standby may take over from its server without anything being lost.
     pub database_fails_over: bool,
+    /// The parts of the work that this process takes; the command line says it.
+    pub work: BTreeSet<Work>,
     /// How long a database that does not answer is waited for at the start; the command line
     /// says it.
     pub wait_for_database: Duration,
@@ -319,6 +322,11 @@ fn default_connections() -> u32 {
 }
 
 impl Config {
+    /// Whether this process takes a part of the work.
+    pub fn takes(&self, work: Work) -> bool {
+        self.work.contains(&work)
+    }
+
     /// What stands before every path that people open: empty, or such as "/reports".
     pub fn base(&self) -> &str {
         let begins = self.public_url.find("://").map_or(0, |at| at + 3);
@@ -556,6 +564,7 @@ impl Config {
             database,
             connections: file.connections.clamp(2, 200),
             database_fails_over: file.database_fails_over,
+            work: Work::ALL.iter().copied().collect(),
             wait_for_database: Duration::ZERO,
             log_json: file.log == Log::Json,
             lease: seconds("lease", file.lease, 30)?,

@@ -190,13 +190,15 @@ impl Store {
     /// Takes the oldest run that has work to do and no living owner, unless another run of
     /// the same report is under way and it may not overlap. A run that waits for its data
     /// has work to do when it is time to ask again. The runs `in_hand` are passed over: a
-    /// process whose lease on one ran out goes on with it, as long as no other has taken it.
+    /// process whose lease on one ran out goes on with it, as long as no other has taken it. Only runs in
+    /// `states` are taken, all that have work to do if nothing is said.
     pub async fn claim_run(
         &self,
         process: Uuid,
         now: Time,
         lease: TimeDelta,
         in_hand: &[Uuid],
+        states: Option<&[RunState]>,
     ) -> Result<Option<Run>> {
         // Processes claim in turns, so that two runs of one report never begin at once.
         let transaction = self.db.begin().await?;
@@ -204,11 +206,12 @@ impl Store {
             .execute_unprepared("select pg_advisory_xact_lock(7302419)")
             .await?;
         let work = work_states();
+        let mine = states.map_or_else(work_states, |states| sql_list(states.iter().copied()));
         let statement = Store::sql(
             &format!(
                 "update runs set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
                claims = claims + 1, claimed_at = coalesce(claimed_at, clock_timestamp()) where id = ( \
-               select id from runs mine where state in ({work}) and (state <> 'waiting' or next_check_at <= $2) \
+               select id from runs mine where state in ({mine}) and (state <> 'waiting' or next_check_at <= $2) \
                and (lease_until is null or lease_until < $2) and not (id = any($4)) and (select is_same_database()) and (may_overlap or not exists (select from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
                  and other.state in ({work}))) \
                order by created_at for update skip locked limit 1) returning *"

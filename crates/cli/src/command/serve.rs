@@ -1,8 +1,9 @@
 use clap::Args;
+use maple_lark_api::Work;
 use maple_lark_service::{Config, serve};
 use maple_lark_time::span::Span;
 
-use crate::failure::Failure;
+use crate::{failure::Failure, words::words};
 
 /// Run the service: API, engine and console
 ///
@@ -19,6 +20,12 @@ pub struct Serve {
     /// How long a database that does not answer yet is waited for, such as PT1M
     #[arg(long, value_name = "DURATION", default_value = "PT1M")]
     wait: Span,
+    /// The parts of the work that this process takes, with commas; all if nothing is said
+    ///
+    /// Processes on one database share it: each part must be taken by at least one of them. Without "api" only
+    /// /health, /ready and /metrics are answered.
+    #[arg(long, value_name = "PARTS", env = "MAPLE_LARK_WORK", value_delimiter = ',', value_parser = words::<Work>())]
+    work: Vec<Work>,
 }
 
 impl Serve {
@@ -29,6 +36,9 @@ impl Serve {
         config.wait_for_database = wait.ok_or_else(|| {
             Failure::Local("--wait is made of hours, minutes and seconds, such as PT1M".to_owned())
         })?;
+        if !self.work.is_empty() {
+            config.work = self.work.into_iter().collect();
+        }
         serve(config).await?;
         // What is left is computing for runs that have been released: nobody waits for it.
         std::process::exit(0)

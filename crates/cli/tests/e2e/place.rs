@@ -145,7 +145,6 @@ impl Place {
 
     /// How long services that start later may be silent before others take their work over, and
     /// whether it was another time before.
-    #[allow(dead_code, reason = "the test of everything that goes wrong uses it")]
     pub fn leases_last(&self, lease: &'static str) -> bool {
         let before = std::mem::replace(&mut *self.lease.lock().unwrap(), lease);
         self.configure(&self.config, &self.address);
@@ -200,6 +199,11 @@ impl Place {
     /// Starts a service and waits until it is ready.
     pub fn serve(&self) -> Service {
         self.serve_with(&self.config, &self.address, &[])
+    }
+
+    /// The same with more in its environment.
+    pub fn serve_in(&self, more: &[(&str, &str)]) -> Service {
+        self.serve_with(&self.config, &self.address, more)
     }
 
     /// A further process on the same database, at an address of its own.

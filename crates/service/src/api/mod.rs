@@ -64,6 +64,7 @@ use std::{
     sync::Arc,
 };
 
+use maple_lark_api::Work;
 use maple_lark_store::Store;
 use rocket::{
     Build, Request, Rocket, Route, State, catch, catchers,
@@ -118,6 +119,7 @@ pub fn rocket(
         limits: Limits::new().limit("json", rocket::data::ToByteUnit::mebibytes(8)),
         ..rocket::Config::release_default()
     });
+    let answers = config.takes(Work::Api);
     let within = config.head_timeout;
     let scheme = if config.tls.is_some() {
         "https"
@@ -128,7 +130,7 @@ pub fn rocket(
         trusted: config.trusted_proxies.clone(),
         callers,
     };
-    rocket::custom(figment)
+    let server = rocket::custom(figment)
         .manage(address::Names(openapi::query_names()))
         .manage(store)
         .manage(config)
@@ -152,8 +154,13 @@ pub fn rocket(
         .register("/", catchers![by_status])
         .mount(
             "/",
-            routes![health::health, health::ready, metrics::metrics, page],
-        )
+            routes![health::health, health::ready, metrics::metrics],
+        );
+    if !answers {
+        return server;
+    }
+    server
+        .mount("/", routes![page])
         .mount("/api/v1", of_the_api())
         .mount(
             "/",

@@ -27,6 +27,7 @@ mod zones;
 use std::{sync::Arc, time::Duration};
 
 use chrono::{DateTime, Utc};
+use maple_lark_api::Work;
 use maple_lark_definition::{Channel, Mailbox, Query, Report};
 use maple_lark_document::Snapshot;
 use maple_lark_sources::{Answer, Reader, Values};
@@ -210,7 +211,7 @@ impl EngineHandle {
 
 impl Engine {
     pub fn start(store: Store, config: Arc<Config>, clock: Clock) -> Self {
-        let shared = Arc::new(Shared::new(store, config, clock));
+        let shared = Arc::new(Shared::new(store, config.clone(), clock));
         let (stop, stopped) = watch::channel(false);
         let mut engine = Self {
             shared,
@@ -218,33 +219,48 @@ impl Engine {
             workers: JoinSet::new(),
         };
         engine.part("clock", &stopped, follow::follow);
-        engine.part("schedule", &stopped, schedule::watch_the_clock);
         engine.part("time zone rules", &stopped, zones::watch_zone_rules);
-        engine.part("samplers", &stopped, sample::watch_samplers);
-        for _ in 0..RUN_WORKERS {
-            engine.part("runs", &stopped, work_on_runs);
+        let takes = |work| config.takes(work);
+        if takes(Work::Collect) {
+            engine.part("samplers", &stopped, sample::watch_samplers);
         }
-        engine.part("outbox", &stopped, deliver::watch_the_outbox);
-        engine.part("notices", &stopped, notify::watch_for_trouble);
-        engine.part("archive", &stopped, archive::watch_the_archive);
-        engine.part("archive days", &stopped, archive::seal_the_days);
-        if engine.shared.config.audit_channel.is_some() {
-            engine.part("audit channel", &stopped, forward::forward_the_audit_trail);
+        if takes(Work::Collect) || takes(Work::Render) {
+            for _ in 0..RUN_WORKERS {
+                engine.part("runs", &stopped, work_on_runs);
+            }
         }
-        if engine.shared.config.directory.is_some() {
-            engine.part("directory", &stopped, people::watch_the_directory);
+        if takes(Work::Deliver) {
+            engine.part("outbox", &stopped, deliver::watch_the_outbox);
         }
-        if engine.shared.config.identity_provider.is_some() {
-            engine.part("identity provider", &stopped, people::watch_the_provider);
-        }
-        engine.part("keeping", &stopped, keep::watch_what_is_kept);
-        if engine.shared.config.storage.is_some() {
-            engine.part("storage", &stopped, storage::watch_the_storage);
-        }
-        if engine.shared.config.bounces.is_some() {
-            engine.part("bounces", &stopped, notify::bounces::watch_the_maildir);
+        if takes(Work::Schedule) {
+            engine.part("schedule", &stopped, schedule::watch_the_clock);
+            engine.keep_house(&stopped);
         }
         engine
+    }
+
+    /// The parts that tell people, keep to terms and look after what others keep.
+    fn keep_house(&mut self, stopped: &watch::Receiver<bool>) {
+        let config = self.shared.config.clone();
+        self.part("notices", stopped, notify::watch_for_trouble);
+        self.part("archive", stopped, archive::watch_the_archive);
+        self.part("archive days", stopped, archive::seal_the_days);
+        if config.audit_channel.is_some() {
+            self.part("audit channel", stopped, forward::forward_the_audit_trail);
+        }
+        if config.directory.is_some() {
+            self.part("directory", stopped, people::watch_the_directory);
+        }
+        if config.identity_provider.is_some() {
+            self.part("identity provider", stopped, people::watch_the_provider);
+        }
+        self.part("keeping", stopped, keep::watch_what_is_kept);
+        if config.storage.is_some() {
+            self.part("storage", stopped, storage::watch_the_storage);
+        }
+        if config.bounces.is_some() {
+            self.part("bounces", stopped, notify::bounces::watch_the_maildir);
+        }
     }
 
     /// Starts a part of the engine, which is begun again should it break.

@@ -24,7 +24,7 @@ impl Place {
         new.team = team.to_owned();
         self.add_run(&new).await.unwrap();
         let claimed = self
-            .claim_run(Uuid::now_v7(), at(10_000 + seconds), LEASE, &[])
+            .claim_run(Uuid::now_v7(), at(10_000 + seconds), LEASE, &[], None)
             .await;
         let claim = claimed.unwrap().unwrap().claim();
         let kept = snapshot(new.id, b"{}".to_vec());
@@ -396,7 +396,7 @@ async fn a_long_text_is_found_by_its_beginning_and_a_run_under_way_is_not_read()
     }
     let id = place.new_run("weekly", 1).await;
     let claimed = place
-        .claim_run(Uuid::now_v7(), at(10), TimeDelta::seconds(60), &[])
+        .claim_run(Uuid::now_v7(), at(10), TimeDelta::seconds(60), &[], None)
         .await;
     let claim = claimed.unwrap().unwrap().claim();
     place

@@ -32,7 +32,7 @@ impl Place {
         let owner = Uuid::now_v7();
         // Each is of a report of its own, so that none waits for another.
         let id = self.new_run(&format!("harbours-{owner}"), 0).await;
-        let run = self.claim_run(owner, at(10_000), LEASE, &[]);
+        let run = self.claim_run(owner, at(10_000), LEASE, &[], None);
         let run = run.await.unwrap();
         let claim = run.unwrap().claim();
         let mut one = snapshot(id, b"{}".to_vec());

@@ -260,7 +260,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     let owner = Uuid::now_v7();
     let id = place.new_run("daily", 0).await;
     let run = place
-        .claim_run(owner, at(0), LEASE, &[])
+        .claim_run(owner, at(0), LEASE, &[], None)
         .await
         .unwrap()
         .unwrap();
@@ -507,7 +507,7 @@ async fn a_report_is_still_quiet_when_nothing_was_sent_or_said_for_a_week() {
         let owner = Uuid::now_v7();
         place.new_run("alarm", day * DAY).await;
         let run = place
-            .claim_run(owner, at(day * DAY), LEASE, &[])
+            .claim_run(owner, at(day * DAY), LEASE, &[], None)
             .await
             .unwrap()
             .unwrap();

@@ -35,7 +35,7 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     let id = place.new_run("daily", 0).await;
     let claim = async |seconds, in_hand: &[Uuid]| {
         place
-            .claim_run(process, at(seconds), LEASE, in_hand)
+            .claim_run(process, at(seconds), LEASE, in_hand, None)
             .await
             .unwrap()
             .map(|run| run.claim())
@@ -51,7 +51,7 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     // Given back, it is claimed at once, and as if for the first time.
     place.give_back(second).await.unwrap();
     lost(place.give_back(second).await);
-    let again = place.claim_run(process, at(300), LEASE, &[]).await;
+    let again = place.claim_run(process, at(300), LEASE, &[], None).await;
     let again = again.unwrap().unwrap();
     assert_eq!(again.claims, 2);
     let second = again.claim();
@@ -241,7 +241,7 @@ async fn leases_and_waits_from_a_clock_that_was_ahead_are_brought_back() {
         .unwrap();
     assert_eq!(ahead.len(), 1);
     let run = place
-        .claim_run(process, at(day), LEASE, &[])
+        .claim_run(process, at(day), LEASE, &[], None)
         .await
         .unwrap()
         .unwrap();
@@ -259,7 +259,10 @@ async fn leases_and_waits_from_a_clock_that_was_ahead_are_brought_back() {
         .await
         .unwrap();
     assert_eq!(claimed.len(), 2);
-    let again = place.claim_run(process, soon, LEASE, &[]).await.unwrap();
+    let again = place
+        .claim_run(process, soon, LEASE, &[], None)
+        .await
+        .unwrap();
     assert_eq!(again.unwrap().id, waiting);
 }
 

@@ -87,7 +87,7 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
         let now = now + chrono::TimeDelta::seconds(round);
         assert!(
             place
-                .claim_run(process, now, LEASE, &[])
+                .claim_run(process, now, LEASE, &[], None)
                 .await
                 .unwrap()
                 .is_none()

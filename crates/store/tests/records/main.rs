@@ -134,7 +134,7 @@ impl Place {
     async fn delivering_of(&self, report: &str, owner: Uuid, count: usize) -> (Run, Uuid) {
         let id = self.new_run(report, 0).await;
         let run = self
-            .claim_run(owner, at(0), LEASE, &[])
+            .claim_run(owner, at(0), LEASE, &[], None)
             .await
             .unwrap()
             .unwrap();
@@ -309,7 +309,9 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
     .enumerate()
     {
         let id = place.new_run(&format!("r{n}"), n as i64).await;
-        let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
+        let run = place
+            .claim_run(Uuid::now_v7(), at(10), LEASE, &[], None)
+            .await;
         let claim = run.unwrap().unwrap().claim();
         let first = snapshot(id, bytes(length));
         place
@@ -371,7 +373,7 @@ async fn a_run_has_one_owner_and_a_report_one_run_at_a_time() {
     );
     let claimed = async |owner, seconds| {
         place
-            .claim_run(owner, at(seconds), LEASE, &[])
+            .claim_run(owner, at(seconds), LEASE, &[], None)
             .await
             .unwrap()
             .map(|run| run.id)
@@ -485,7 +487,7 @@ async fn a_state_that_may_not_follow_is_refused_and_nothing_changes() {
     let owner = Uuid::now_v7();
     let id = place.new_run("daily", 0).await;
     let run = place
-        .claim_run(owner, at(0), LEASE, &[])
+        .claim_run(owner, at(0), LEASE, &[], None)
         .await
         .unwrap()
         .unwrap();

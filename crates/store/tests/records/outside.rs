@@ -51,7 +51,9 @@ struct Kept {
 impl Kept {
     async fn new(place: &Place, report: &str) -> Self {
         let id = place.new_run(report, 0).await;
-        let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
+        let run = place
+            .claim_run(Uuid::now_v7(), at(10), LEASE, &[], None)
+            .await;
         let run = run.unwrap().unwrap();
         let snapshot = snapshot(id, format!("the snapshot of {report}").into_bytes());
         let body = |name: &str, length: usize| {

@@ -14,7 +14,9 @@ fn picture(name: &str, length: usize) -> (String, std::sync::Arc<[u8]>) {
 async fn equal_pictures_of_one_run_are_kept_once() {
     let place = Place::new().await;
     let id = place.new_run("daily", 0).await;
-    let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
+    let run = place
+        .claim_run(Uuid::now_v7(), at(10), LEASE, &[], None)
+        .await;
     let claim = run.unwrap().unwrap().claim();
     // One that goes in parts, and one that does not.
     let (large, small) = (picture("large one", (2 << 20) + 5), picture("small", 9));

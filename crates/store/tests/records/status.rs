@@ -10,7 +10,9 @@ async fn a_run_is_judged_as_the_worst_of_its_snapshots() {
     let place = Place::new().await;
     let new = run(Uuid::now_v7(), "daily", 0);
     place.add_run(&new).await.unwrap();
-    let claimed = place.claim_run(Uuid::now_v7(), at(0), LEASE, &[]).await;
+    let claimed = place
+        .claim_run(Uuid::now_v7(), at(0), LEASE, &[], None)
+        .await;
     let claim = claimed.unwrap().unwrap().claim();
     let mut kept = Vec::new();
     for key in ["havnes", "ostrey", "skarvoy"] {

@@ -138,7 +138,9 @@ async fn what_comes_of_a_run_belongs_to_its_team() {
     let place = Place::new().await;
     // A name may have been another team's before.
     let theirs = place.run_of("daily", "crew", 0).await;
-    let claimed = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[]).await;
+    let claimed = place
+        .claim_run(Uuid::now_v7(), at(10), LEASE, &[], None)
+        .await;
     let claim = claimed.unwrap().unwrap().claim();
     let kept = snapshot(theirs, b"secret".to_vec());
     place

@@ -15,7 +15,7 @@ mod wait;
 use std::{sync::Arc, time::Duration};
 
 use chrono::TimeDelta;
-use maple_lark_api::RunState;
+use maple_lark_api::{RunState, Work};
 use maple_lark_definition::{OnFailedBlock, Report, ResolvedAudience};
 use maple_lark_store::{StoreError, runs::Run};
 use tracing::Instrument;
@@ -34,6 +34,7 @@ use wait::Ready;
 
 /// Takes one run and brings it as far as the outbox. Answers whether there was one.
 pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
+    let mine = RunState::which(|state| state.work().is_some_and(|work| shared.config.takes(work)));
     let Some(run) = shared
         .store
         .claim_run(
@@ -41,6 +42,7 @@ pub async fn work_on_a_run(shared: &Arc<Shared>) -> Result<bool, StoreError> {
             shared.now(),
             shared.lease(),
             &shared.in_hand.all(),
+            Some(&mine),
         )
         .await?
     else {
@@ -119,21 +121,11 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         let audiences = audiences::audiences(shared, context).await?;
         return send(shared, context, &audiences).await;
     }
-    let incomplete = match wait::wait(shared, context).await? {
-        Ready::Yes => run.incomplete.clone(),
-        Ready::Never(reason) => Some(reason),
-        Ready::Later => return Ok(()),
-    };
-    store
-        .set_run_state(claim, RunState::Collecting, None, shared.now())
-        .await?;
+    // Whatever left it there has kept all of its snapshots first.
+    if run.state != RunState::Rendering && !collected(shared, context).await? {
+        return Ok(());
+    }
     let audiences = audiences::audiences(shared, context).await?;
-    let value_sets = audiences::value_sets(context, &audiences);
-    collect::collect(shared, context, value_sets, incomplete).await?;
-
-    store
-        .set_run_state(claim, RunState::Rendering, None, shared.now())
-        .await?;
     let failed = render::render(shared, context, &audiences).await?;
     shared.wake.notify_waiters();
 
@@ -170,6 +162,31 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         return Ok(());
     }
     send(shared, context, &audiences).await
+}
+
+/// Waits for the data of a run and collects it. Answers whether this process goes on with it.
+async fn collected(shared: &Arc<Shared>, context: &RunContext) -> Result<bool, WorkError> {
+    let (store, claim) = (&shared.store, context.claim);
+    let incomplete = match wait::wait(shared, context).await? {
+        Ready::Yes => context.run.incomplete.clone(),
+        Ready::Never(reason) => Some(reason),
+        Ready::Later => return Ok(false),
+    };
+    store
+        .set_run_state(claim, RunState::Collecting, None, shared.now())
+        .await?;
+    let audiences = audiences::audiences(shared, context).await?;
+    let value_sets = audiences::value_sets(context, &audiences);
+    collect::collect(shared, context, value_sets, incomplete).await?;
+    store
+        .set_run_state(claim, RunState::Rendering, None, shared.now())
+        .await?;
+    let goes_on = shared.config.takes(Work::Render);
+    if !goes_on {
+        tracing::info!("collected; another process makes the documents");
+        store.give_back(claim).await?;
+    }
+    Ok(goes_on)
 }
 
 /// Why a run with these failed blocks is held, if it is.
