@@ -30,6 +30,17 @@ impl Store {
         fails_over: bool,
         now: Time,
     ) -> Result<Option<Restored>> {
+        let known = Store::sql(
+            "select exists (select from database_identity known, current_identity() now where known.cluster = now.cluster \
+             and known.timeline = now.timeline and known.number = now.number and known.fails_over = $1) as known",
+            [fails_over.into()],
+        );
+        // Nothing is locked or written as long as nothing has happened.
+        if let Some(row) = self.db.query_one_raw(known).await?
+            && row.try_get("", "known")?
+        {
+            return Ok(None);
+        }
         let transaction = self.db.begin().await?;
         // One process looks at a time.
         transaction
@@ -126,6 +137,7 @@ fn holding() -> [String; 3] {
             "update runs set state = 'held', doubt = $1, problem = $1, finished_at = $2, lease_owner = null, lease_until = null, claims = 0, claimed_at = null \
              where state in ({sending})"
         ),
-        "update runs set doubt = $1, problem = $1 where state = 'awaiting-approval' and created_at <= $2".to_owned(),
+        // Nobody's silence sends it.
+        "update runs set doubt = $1, problem = $1, approval_deadline = null where state = 'awaiting-approval' and created_at <= $2".to_owned(),
     ]
 }

@@ -21,6 +21,7 @@ mod keeping;
 mod kept;
 mod outside;
 mod pictures;
+mod restored;
 mod status;
 mod teams;
 
