@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, Datelike, Utc};
 use maple_lark_data::number_format::decimals;
 use maple_lark_definition::LineStyle;
 use maple_lark_document::{
@@ -38,6 +38,7 @@ pub(crate) fn values(chart: &Chart, document: &Document) -> Values {
     let writer = Writer {
         document,
         unit: &chart.axis.unit,
+        year: years(chart, document),
     };
     let named = |name: &str, label: &str| vec![name.to_owned(), label.to_owned()];
     let pairs = |heading: &str, rows: Vec<Vec<String>>| table(&[heading, "Value"], rows);
@@ -122,6 +123,18 @@ pub(crate) fn values(chart: &Chart, document: &Document) -> Values {
     }
 }
 
+/// Whether a chart reaches over the end of a year.
+fn years(chart: &Chart, document: &Document) -> bool {
+    let axis = match &chart.plot {
+        Plot::Lines { axis, .. } | Plot::Timeline { axis, .. } => axis,
+        Plot::Multiples { times, .. } => times,
+        Plot::Forecast(plot) => &plot.axis,
+        _ => return false,
+    };
+    let year = |at| document.zone.local(at).year();
+    year(axis.from) != year(axis.to)
+}
+
 fn stretches(all: &[Vec<(DateTime<Utc>, f64)>]) -> Vec<&Stretch> {
     all.iter().map(Vec::as_slice).collect()
 }
@@ -146,21 +159,24 @@ struct Writer<'a> {
     document: &'a Document,
     /// What the axis of values is counted in.
     unit: &'a str,
+    /// Whether times need their year.
+    year: bool,
 }
 
 impl Writer<'_> {
-    /// An instant in the document's zone; the second of two that clocks show alike has its offset.
+    /// An instant in the document's zone, on one line; the second of two that clocks show alike has its offset.
     fn time(&self, at: DateTime<Utc>) -> String {
         let zone = self.document.zone;
         let local = zone.local(at);
-        let shown = self.document.number_format.time(local, true);
+        let shown = self.document.number_format.time(local, self.year);
+        let shown = shown.replace(' ', "\u{a0}");
         if zone.instant(local) == at {
             return shown;
         }
         let minutes = zone.offset_seconds(at) / 60;
         let sign = if minutes < 0 { '−' } else { '+' };
         let (hours, minutes) = (minutes.abs() / 60, minutes.abs() % 60);
-        format!("{shown} (UTC{sign}{hours:02}:{minutes:02})")
+        format!("{shown}\u{a0}(UTC{sign}{hours:02}:{minutes:02})")
     }
 
     fn with_unit(&self, name: &str) -> String {

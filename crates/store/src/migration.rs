@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 37] = [
+const STEPS: [Step; 38] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -176,6 +176,10 @@ const STEPS: [Step; 37] = [
     Step {
         name: "0037_restores",
         sql: include_str!("migrations/0037_restores.sql"),
+    },
+    Step {
+        name: "0038_days_of_teams",
+        sql: include_str!("migrations/0038_days_of_teams.sql"),
     },
 ];
 

@@ -511,10 +511,10 @@ fn values_over_time_are_those_of_the_rows_and_of_many_the_last_of_each_stretch()
     assert_eq!(
         shown.rows,
         [
-            ["25 Oct 2026 00:00", "12.5", "80.0"],
+            ["25\u{a0}Oct\u{a0}00:00", "12.5", "80.0"],
             // The zone's clock is put back at two.
-            ["25 Oct 2026 01:00", "–", "81.3"],
-            ["25 Oct 2026 01:00 (UTC+00:00)", "14.0", "–"],
+            ["25\u{a0}Oct\u{a0}01:00", "–", "81.3"],
+            ["25\u{a0}Oct\u{a0}01:00\u{a0}(UTC+00:00)", "14.0", "–"],
         ]
     );
     assert_eq!(shown.note, None);

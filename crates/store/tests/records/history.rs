@@ -154,6 +154,52 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
     assert_eq!(before, after);
 }
 
+/// How many runs the index of instants has told of, and how many of them were then read.
+async fn told_and_read(place: &Place, connection: &mut PgConnection) -> (i64, i64) {
+    // A connection reports what it has read at its first statement after a second's rest.
+    tokio::time::sleep(std::time::Duration::from_millis(1500)).await;
+    for _ in 0..8 {
+        place.time().await.unwrap();
+    }
+    let row = sqlx::query(
+        "select idx_tup_read as told, idx_tup_fetch as read from pg_stat_user_indexes where indexrelname = 'runs_scheduled'",
+    )
+    .fetch_one(connection)
+    .await
+    .unwrap();
+    (row.get("told"), row.get("read"))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_runs_of_each_day_are_counted_without_reading_them() {
+    let place = Place::new().await;
+    let mut administrator = place.administrator().await;
+    // Only what is written for good is seen to be visible to all.
+    sqlx::raw_sql("set synchronous_commit = on")
+        .execute(&mut administrator)
+        .await
+        .unwrap();
+    sqlx::raw_sql(PAST)
+        .execute(&mut administrator)
+        .await
+        .unwrap();
+    sqlx::raw_sql("vacuum analyze runs")
+        .execute(&mut administrator)
+        .await
+        .unwrap();
+    let days: Vec<_> = (0..20)
+        .map(|n| at(0) - chrono::TimeDelta::days(20 - n))
+        .collect();
+    for sight in [Sight::All, Sight::Teams(vec![String::new()])] {
+        let before = told_and_read(&place, &mut administrator).await;
+        let found = place.run_days(None, &days, &sight).await.unwrap();
+        assert!(found.len() > 200);
+        let after = told_and_read(&place, &mut administrator).await;
+        assert!(after.0 - before.0 > 2000, "{before:?} {after:?}");
+        assert_eq!(after.1, before.1, "they were read");
+    }
+}
+
 #[tokio::test]
 async fn counts_are_what_counting_finds_however_states_change() {
     let place = Place::new().await;
